@@ -1,0 +1,1 @@
+"""Pure computation on numbers: no files, no devices, no interface."""

@@ -1,0 +1,1 @@
+"""Estimators: each file holds one idea, with the source of its formulas."""

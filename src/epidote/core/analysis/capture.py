@@ -1,0 +1,124 @@
+"""What can be wrong with a recording before anything is computed from it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from epidote.core.errors import UnusableInputError
+from epidote.core.quantity import from_db
+from epidote.core.result import Caution
+from epidote.core.signal import Samples, Signal
+
+QUIET_PEAK = from_db(-60.0)
+DC_LIMIT = 0.01
+_FLAT_RUN, _FLAT_COUNT = 3, 3
+_GAP = 32
+_BLOCK = 256
+_PIECE = 64 * _BLOCK  # pieces that stay in the processor's cache
+
+
+def require_usable(signal: Signal, least_frames: int) -> None:
+    """Raises UnusableInputError for samples that are not finite, or too few of them."""
+    if signal.channels < 1 or signal.frames < least_frames:
+        raise UnusableInputError(
+            f"The recording holds {signal.frames} samples, but at least {least_frames} are needed. Nothing was computed; record for longer."
+        )
+    if not np.isfinite(signal.samples.sum()) and not np.isfinite(signal.samples).all():
+        bad = int(np.count_nonzero(~np.isfinite(signal.samples)))
+        raise UnusableInputError(
+            f"The recording holds {bad} samples that are not numbers (NaN or infinite). Nothing was computed; export it again from its source."
+        )
+
+
+def is_clipped(x: Samples, unit: str) -> bool:
+    """Flat tops: runs of equal samples at the greatest or least value, in several places, or at digital full scale. x (frames,)."""
+    for top in (float(x.max()), -float(x.min())):
+        if top <= 0:
+            continue
+        signed = x if top == x.max() else -x
+        at_top = np.flatnonzero(signed >= top * (1 - 1e-7))
+        limit = 1 - 2.0**-15
+        if unit == "FS" and top >= limit and np.count_nonzero(signed >= limit) >= 2:
+            return True
+        if at_top.size < _FLAT_RUN * _FLAT_COUNT:
+            continue
+        starts = np.flatnonzero(np.diff(at_top, prepend=-2) > 1)
+        lengths = np.diff(starts, append=at_top.size)
+        if np.count_nonzero(lengths >= _FLAT_RUN) >= _FLAT_COUNT:
+            return True
+    return False
+
+
+def has_gap(x: Samples) -> bool:
+    """Samples lost on the way, from a tone or sweep (frames,): a stretch of zeros, or a jump.
+
+    Over a few cycles a tone, and a sweep, obey x[n+1] + x[n-1] = c x[n]; what breaks that in one isolated place is a jump. A signal
+    that breaks it everywhere (noise, distortion in every cycle) has none.
+    """
+    loud = np.flatnonzero(np.abs(x) > 0.1 * np.abs(x).max()) if x.any() else np.empty(0, int)
+    if loud.size < 4 * _BLOCK:
+        return False
+    inner = x[loud[0] : loud[-1] + 1]
+    changes = np.flatnonzero(inner)
+    if np.diff(changes).max(initial=0) > _GAP:
+        return True
+    error = np.concatenate([_break(inner[i : i + _PIECE + 2]) for i in range(0, inner.size - _BLOCK - 2, _PIECE)])
+    peak = float(np.abs(inner).max())
+    # neighbours, not the whole record: distortion and noise vary slowly along a sweep
+    usual = _median_of_neighbours(error)
+    jumps = np.flatnonzero((error > 8 * usual) & (error > 1e-3 * peak))
+    return 0 < jumps.size <= max(4, error.size // 50)
+
+
+def _break(x: Samples) -> Samples:
+    """Greatest |x[n+1] + x[n-1] - c x[n]| in each whole block of x (frames,), with the c that fits the block best."""
+    count = (x.size - 2) // _BLOCK
+    span = count * _BLOCK
+    centre = x[1 : span + 1].reshape(count, _BLOCK)
+    sides = (x[:span] + x[2 : span + 2]).reshape(count, _BLOCK)
+    power = np.einsum("ij,ij->i", centre, centre)
+    c = np.einsum("ij,ij->i", centre, sides) / np.maximum(power, np.finfo(float).tiny)
+    sides -= c[:, None] * centre
+    return np.asarray(np.maximum(sides.max(axis=1), -sides.min(axis=1)))
+
+
+def _median_of_neighbours(values: Samples, reach: int = 4) -> Samples:
+    padded = np.pad(values, reach, mode="reflect" if values.size > reach else "edge")
+    return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1), axis=1))
+
+
+def capture_cautions(signal: Signal, channel: int) -> tuple[Caution, ...]:
+    """What is wrong with one channel (from 1) of a capture of a tone or sweep."""
+    x = signal.channel(channel)
+    cautions = []
+    peak = float(np.abs(x).max()) if x.size else 0.0
+    if is_clipped(x, signal.unit):
+        cautions.append(Caution.CLIPPED)
+    elif has_gap(x):
+        cautions.append(Caution.DROPOUT)
+    if signal.unit == "FS":
+        if peak < QUIET_PEAK:
+            cautions.append(Caution.TOO_QUIET)
+        if abs(float(x.mean())) > DC_LIMIT:
+            cautions.append(Caution.DC)
+    return tuple(cautions)
+
+
+def steady_span(x: Samples, rate: float) -> tuple[int, int]:
+    """First and end frame of the longest stretch of even loudness in x (frames,): a tone without its silence and ramps."""
+    block = max(64, round(0.05 * rate))
+    count = x.size // block
+    if count < 4:
+        return 0, x.size
+    power = np.square(x[: count * block]).reshape(count, block).mean(axis=1)
+    loud = power > 0.25 * np.median(power[power >= 0.25 * power.max()])
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], loud, [False]]).astype(int)))
+    starts, ends = edges[::2], edges[1::2]
+    if starts.size == 0:
+        return 0, x.size
+    best = int(np.argmax(ends - starts))
+    first, end = int(starts[best]), int(ends[best])
+    # blocks at an onset hold part of the ramp; where the record itself begins or ends there is none
+    low = 0 if first == 0 else (first + 1) * block
+    high = x.size if end == count else (end - 1) * block
+    return (low, high) if high - low >= block else (0, x.size)

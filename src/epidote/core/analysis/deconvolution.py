@@ -1,0 +1,274 @@
+"""From a recorded sweep to impulse and frequency responses, of the linear part and of each harmonic.
+
+Division in the frequency domain by the sweep as it was played; the impulse response is then windowed, shorter towards high frequencies,
+so that noise outside the response is left out. Harmonic responses lie L ln n before the linear one (Farina 2000; Novak, Lotton,
+Simon 2015). The band mask, and the quarter turn of the even orders, are applied before the window, so that what is windowed is short.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import scipy.fft
+from numpy.typing import NDArray
+
+from epidote.core.signal import Samples, Stimulus
+
+Complex = NDArray[np.complex128]
+
+BEFORE, AFTER = 0.02, 0.4  # seconds of the impulse response kept at the lowest frequencies
+HARMONIC_BEFORE = 0.2  # the mask below the lowest even harmonic rings for so long
+CYCLES, LEAST_AFTER = 15, 0.012  # what is kept towards high frequencies
+_BRIDGE_TERMS, _EMPTY_ENOUGH = 6, 1e-4
+FOUND_RATIO = 9.0  # peak of the impulse response over its noise below which there is no sweep in the recording
+
+
+@dataclass(frozen=True)
+class Kernel:
+    """What one stimulus makes of every channel: its inverse spectrum (bins,) from 0 Hz up to the end of the sweep."""
+
+    stimulus: Stimulus
+    frames: int
+    inverse: Complex
+
+    @property
+    def rate(self) -> float:
+        return self.stimulus.rate
+
+    @property
+    def length(self) -> float:
+        return self.stimulus["length"]
+
+
+def kernel(stimulus: Stimulus, frames: int) -> Kernel:
+    """The kernel for recordings of up to ``frames`` samples."""
+    size = scipy.fft.next_fast_len(max(frames, stimulus.frames), real=True)
+    while size % 2:
+        size = scipy.fft.next_fast_len(size + 1, real=True)
+    spectrum = scipy.fft.rfft(stimulus.samples(), size)
+    width = stimulus.rate / size
+    stop, above = stimulus["stop"], stimulus["last"] / stimulus["stop"]
+    # towards high frequencies the mask turns within the sweep's own fade, where there still is enough of it to divide by
+    begin, end = stop * above**0.2, stop * above**0.7
+    count = min(spectrum.size - 1, math.floor(end / width) + 1)
+    inside = spectrum[:count]
+    energy = inside.real**2 + inside.imag**2
+    inverse = np.conj(inside)
+    inverse /= np.maximum(energy, np.finfo(float).tiny)
+    bins = np.arange(math.ceil(begin / width), count)
+    inverse[bins] *= 0.5 + 0.5 * np.cos(np.pi * np.log(bins * width / begin) / np.log(end / begin))
+    return Kernel(stimulus, size, inverse)
+
+
+@dataclass(frozen=True)
+class Deconvolved:
+    """One channel's quotient of spectra (band only), and its impulse responses by turn."""
+
+    kernel: Kernel
+    quotient: Complex
+
+    @cached_property
+    def impulse(self) -> Samples:
+        """Circular impulse response (kernel.frames,) of the linear part and the odd orders."""
+        near = int(np.argmax(np.abs(self.turned)))
+        full = np.zeros(self.kernel.frames // 2 + 1, complex)
+        full[: self.quotient.size] = _bridged(self.quotient, self.kernel, near)
+        return np.asarray(scipy.fft.irfft(full, self.kernel.frames, overwrite_x=True))
+
+    @cached_property
+    def turned(self) -> Samples:
+        """The same with every frequency turned by a quarter: that of the even orders."""
+        full = np.zeros(self.kernel.frames // 2 + 1, complex)
+        np.multiply(self.quotient, -1j, out=full[: self.quotient.size])
+        # the turn cannot pass 0 Hz smoothly, and there is no even harmonic below twice the sweep's start
+        low = math.ceil(self.kernel.stimulus["start"] * self.kernel.frames / self.kernel.rate)
+        full[:low] *= 0.5 - 0.5 * np.cos(np.pi * np.clip(np.arange(low) / (0.75 * low) - 1 / 3, 0, 1))
+        return np.asarray(scipy.fft.irfft(full, self.kernel.frames, overwrite_x=True))
+
+    @cached_property
+    def peak(self) -> int:
+        """Index of the linear response's greatest value."""
+        return int(np.argmax(np.abs(self.impulse)))
+
+    @cached_property
+    def noise(self) -> float:
+        """Standard deviation of the impulse response where there is none, robustly."""
+        sample = self.impulse[:: max(1, self.kernel.frames // 20000)]
+        return float(np.median(np.abs(sample))) / 0.6745
+
+    @property
+    def found(self) -> bool:
+        return abs(float(self.impulse[self.peak])) > FOUND_RATIO * self.noise and self.noise >= 0
+
+
+def deconvolve(x: Samples, with_kernel: Kernel) -> Deconvolved:
+    """Divide a recording (frames,) by the stimulus as it was played."""
+    padded = np.full(with_kernel.frames, float(x[-max(1, round(0.02 * with_kernel.rate)) :].mean()))  # a direct voltage goes on
+    padded[: x.size] = x
+    spectrum = scipy.fft.rfft(padded, overwrite_x=True)
+    quotient = spectrum[: with_kernel.inverse.size] * with_kernel.inverse
+    quotient[0] = (4 * quotient[1].real - quotient[2].real) / 3  # and says nothing about the response
+    return Deconvolved(with_kernel, quotient)
+
+
+def _bridged(quotient: Complex, k: Kernel, delay: int) -> Complex:
+    """The quotient with its bins below the sweep's first frequency replaced where they are not worth dividing.
+
+    Down there the sweep has next to no energy, and noise, or the direct voltage that even orders leave while the sweep sounds, would be
+    divided by nothing. Leaving the bins out is no way either: a response cut off sharply at its low end rings for longer than any
+    window. So a smooth continuation, real in time (a polynomial in j f), is chosen that leaves the least energy where there can be no
+    response: long after the peak, and between it and the second harmonic's. The division stands when it leaves next to none there.
+    """
+    width = k.rate / k.frames
+    gap = max(2, math.ceil(k.stimulus["first"] / width))
+    top = math.ceil(8 * k.stimulus["start"] / width)
+    if top > quotient.size:
+        return quotient
+    bins = np.arange(top)
+    taper = np.where(bins < top / 2, 1.0, 0.5 + 0.5 * np.cos(np.pi * np.clip(2 * bins / top - 1, 0, 1)))
+    turn = np.exp(2j * np.pi * bins * delay / k.frames)
+    size = 2 * top
+    known = np.zeros(top + 1, complex)
+    known[:top] = quotient[:top] * turn * taper
+    step = k.frames / k.rate / size
+    after = np.arange(math.ceil((AFTER + 0.1) / step), size - math.ceil((k.length * math.log(12) + 0.1) / step))
+    before = np.arange(size - math.floor(0.5 * k.length * math.log(2) / step), size - math.floor(0.03 / step))
+    empty = np.concatenate([after, before])
+    if empty.size < 4 * _BRIDGE_TERMS:
+        return quotient
+    as_divided = np.square(scipy.fft.irfft(known, size)[empty]).sum()
+    known[:gap] = 0
+    without = scipy.fft.irfft(known, size)
+    basis = np.zeros((_BRIDGE_TERMS, top + 1), complex)
+    basis[:, :gap] = np.stack([(1j * bins[:gap] / gap) ** r for r in range(_BRIDGE_TERMS)])
+    columns = scipy.fft.irfft(basis, size, axis=1)[:, empty].T
+    found, *_ = np.linalg.lstsq(columns, -without[empty], rcond=1e-9)
+    left = np.square(without[empty] + columns @ found).sum()
+    if as_divided <= left + _EMPTY_ENOUGH * np.square(without).sum():
+        return quotient
+    bridged = quotient.copy()
+    bridged[:gap] = (found @ basis[:, :gap]) * turn[:gap].conj()
+    return bridged
+
+
+def flat_window(before: int, after: int) -> Samples:
+    """A window (before + after,) that is 1 over the inner half of each side and falls as a raised cosine outside it."""
+    rise, fall = max(1, before // 2), max(1, after // 2)
+    window = np.ones(before + after)
+    window[:rise] = 0.5 - 0.5 * np.cos(np.pi * (np.arange(rise) + 0.5) / rise)
+    window[-fall:] = 0.5 + 0.5 * np.cos(np.pi * (np.arange(fall) + 0.5) / fall)
+    return window
+
+
+def windowed_response(impulse: Samples, centre: int, before: int, after: int, size: int) -> Complex:
+    """Spectrum (size//2+1,) of the windowed stretch round ``centre`` of a circular impulse response, delay up to centre taken out."""
+    stretch = np.take(impulse, np.arange(centre - before, centre + after), mode="wrap") * flat_window(before, after)
+    buffer = np.zeros(size)
+    buffer[:after] = stretch[before:]
+    if before:
+        buffer[-before:] = stretch[:before]
+    return np.asarray(scipy.fft.rfft(buffer, overwrite_x=True))
+
+
+def response_grid(kernel_: Kernel) -> int:
+    """Length of the transforms of windowed responses: bins 1/20 of the lowest wanted frequency apart, and room for the window."""
+    rate = kernel_.rate
+    least = max((BEFORE + AFTER) * rate + 2, rate / max(kernel_.stimulus["start"] / 20, 0.05))
+    size = scipy.fft.next_fast_len(math.ceil(least), real=True)
+    return size + size % 2
+
+
+def linear_response(d: Deconvolved, *, by_frequency: bool, room_after: float = AFTER) -> Complex:
+    """Frequency response on the grid of ``response_grid``, referred to the integer delay ``d.peak``.
+
+    A fixed window keeps 20 ms before and 400 ms after the peak. By frequency, it shortens to 60 ms at 250 Hz and then to 15 cycles,
+    12 ms at least: responses of several windows are crossfaded over log frequency.
+    """
+    rate, size = d.kernel.rate, response_grid(d.kernel)
+    longest = min(AFTER, room_after)
+
+    def respond(after: float) -> Complex:
+        before = min(BEFORE, after / 2)
+        return windowed_response(d.impulse, d.peak, max(8, round(before * rate)), max(16, round(after * rate)), size)
+
+    total = respond(longest)
+    if not by_frequency:
+        return total
+    frequency = np.arange(1, total.size) * (rate / size)
+    after = longest / 2
+    while after > LEAST_AFTER / 1.5:
+        # each window takes over in the octave where it first holds enough cycles
+        full = max(2 * CYCLES / after, 2 * d.kernel.stimulus["start"] * AFTER / after)
+        begin = full / 2
+        if begin > 0.5 * rate:
+            break
+        bins = slice(max(1, math.floor(begin * size / rate)), total.size)
+        share = np.clip(np.log2(frequency[bins.start - 1 :] / begin), 0, 1)
+        share = share * share * (3 - 2 * share)
+        total[bins] += share * (respond(max(after, LEAST_AFTER))[bins] - total[bins])
+        after /= 2
+    return total
+
+
+def harmonic_response(d: Deconvolved, order: int) -> tuple[Complex, int]:
+    """Response of harmonic ``order`` against its own (output) frequency on the grid of ``response_grid``; window length in samples."""
+    rate, length = d.kernel.rate, d.kernel.length
+    advance = length * math.log(order) * rate
+    later = length * math.log(order / (order - 1)) * rate
+    earlier = length * math.log((order + 1) / order) * rate
+    before = int(min(HARMONIC_BEFORE * rate, 0.4 * earlier))
+    after = int(min(AFTER * rate, 0.6 * later))
+    whole = math.floor(advance)
+    impulse = d.impulse if order % 2 else d.turned
+    size = response_grid(d.kernel)
+    response = windowed_response(impulse, d.peak - whole, max(2, before), max(4, after), size)
+    return response, before + after
+
+
+def noise_density(d: Deconvolved, centre_frequencies: Samples) -> Samples:
+    """Power of the deconvolved noise per sample of window (points,), from the stretch where no response lies.
+
+    Between the responses of the 20th and higher orders and the sweep's beginning there is nothing but noise; its power over frequency
+    times the sum of a window's squares is the noise power of a response taken with that window.
+    """
+    rate, length = d.kernel.rate, d.kernel.length
+    span = int(min(2 * length, 1.5) * rate)
+    begin = d.peak - int(4.2 * length * rate) - span // 2
+    stretch = np.take(d.impulse, np.arange(begin, begin + span), mode="wrap")
+    pieces = 7
+    size = 2 * span // (pieces + 1)
+    window = np.hanning(size)
+    parts = np.stack([stretch[k * size // 2 : k * size // 2 + size] for k in range(pieces)])
+    power = np.square(np.abs(scipy.fft.rfft(parts * window, axis=1))).mean(axis=0) / np.square(window).sum()
+    bins = np.clip(centre_frequencies * size / rate, 1, power.size - 2)
+    reach = np.maximum(2, (0.06 * bins).astype(int))
+    cumulative = np.concatenate([[0.0], np.cumsum(power)])
+    low, high = np.maximum(0, bins.astype(int) - reach), np.minimum(power.size, bins.astype(int) + reach + 1)
+    return np.asarray((cumulative[high] - cumulative[low]) / (high - low))
+
+
+def best_delay(response: Complex, size: int, weight: Samples, first: int, rate: float) -> float:
+    """Delay in samples at which Re sum weight · response · exp(j w delay) is greatest, near 0; bins from ``first`` (points,).
+
+    With the stimulus' power as weight this is the cross-correlation's peak between samples: the maximum-likelihood delay of a path
+    without dispersion in white noise (Knapp, Carter 1976).
+    """
+    w = 2 * np.pi * (first + np.arange(response.size)) / size
+    weighted = weight * response
+    tau, sign = 0.0, 1.0
+    for step in range(12):
+        turned = weighted * np.exp(1j * w * tau)
+        if step == 0:
+            sign = math.copysign(1.0, float(turned.real.sum()))
+        slope = sign * float(-(w * turned.imag).sum())
+        curvature = sign * float(-(w * w * turned.real).sum())
+        if curvature >= 0:
+            break
+        change = max(-0.5, min(0.5, -slope / curvature))
+        tau += change
+        if abs(change) < 1e-10:
+            break
+    return tau

@@ -1,0 +1,199 @@
+"""A tone, its harmonics and its slow drift, fitted together by least squares with the frequency refined.
+
+The sine fit of IEEE 1057, extended to the harmonics and to an amplitude and phase that may follow slow polynomials. All sums over
+the record are exact; they are formed from blocks, in which every exponential is the same short table, so that a fit costs about as
+much as one Fourier transform of the record instead of one sine per sample and harmonic.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.polynomial import legendre
+from numpy.typing import NDArray
+
+from epidote.core.signal import Samples
+
+Complex = NDArray[np.complex128]
+Solution = tuple[Complex, Samples, NDArray[np.int64], Samples]
+
+
+@dataclass(frozen=True, eq=False)
+class ToneFit:
+    """x = dc + Re sum_k amplitudes[k-1] exp(j k w (t - t_mid)) + drift + residual; peaks, in the unit of x.
+
+    frequency in Hz; sigma: standard deviation of the residual per sample (degrees of freedom taken off); amplitude_spread: standard
+    deviation of each peak amplitude; level_drift and phase_drift: peak deviation from the mean over the record, ratio and radians.
+    """
+
+    frequency: float
+    amplitudes: Complex
+    dc: float
+    sigma: float
+    amplitude_spread: float
+    frequency_spread: float
+    level_drift: float
+    phase_drift: float
+    residual: Samples
+    parameters: int
+
+
+class _Blocks:
+    """A record (frames,) cut into blocks, and exact sums of u^r exp(j n w t) over it; t is centred, u = 2 t / frames."""
+
+    def __init__(self, x: Samples) -> None:
+        self.frames = x.size
+        self.size = max(16, min(512, 1 << int(math.log2(math.sqrt(x.size) + 1) + 0.5)))
+        count = -(-x.size // self.size)
+        self.missing = count * self.size - x.size
+        self.x = (np.concatenate([x, np.zeros(self.missing)]) if self.missing else x).reshape(count, self.size)
+        self.mid = (x.size - 1) / 2
+        inner = (self.size - 1) / 2
+        self.b = np.arange(self.size) - inner
+        self.t = np.arange(count) * self.size + inner - self.mid
+        self.scale = 2 / x.size
+
+    def power_sums(self, w: float, orders: int, multiples: int) -> Complex:
+        """T[r, n] = sum_t u^r exp(j n w t), r < orders, n < multiples."""
+        n = np.arange(multiples)
+        inner = np.exp(1j * w * np.outer(n, self.b))
+        outer = np.exp(1j * w * np.outer(n, self.t))
+        ub, um = self.scale * self.b, self.scale * self.t
+        v = np.stack([inner @ ub**s for s in range(orders)])
+        m = np.stack([outer @ um**s for s in range(orders)])
+        total = np.zeros((orders, multiples), complex)
+        for r in range(orders):
+            for s in range(r + 1):
+                total[r] += math.comb(r, s) * m[r - s] * v[s]
+        if self.missing:
+            t = np.arange(self.frames, self.frames + self.missing) - self.mid
+            extra = np.exp(1j * w * np.outer(n, t))
+            total -= np.stack([extra @ (self.scale * t) ** r for r in range(orders)])
+        return total
+
+    def table(self, w: float, order: int, harmonics: int) -> Samples:
+        """Real table (size, 2 columns): cos then -sin of each column: dc, fundamental times u^0..u^order, harmonics 2...."""
+        ub = self.scale * self.b
+        columns = [np.ones(self.size, complex)]
+        fundamental = np.exp(-1j * w * self.b)
+        columns += [fundamental * ub**s for s in range(order + 1)]
+        columns += [np.exp(-1j * k * w * self.b) for k in range(2, harmonics + 1)]
+        stacked = np.stack(columns, axis=1)
+        return np.ascontiguousarray(np.concatenate([stacked.real, stacked.imag], axis=1))
+
+
+def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> Solution:
+    """One linear fit at a fixed w: coefficients (columns,) with the fundamental in Legendre terms, covariance diagonal over sigma²,
+    multiple of w per column, and the real table used."""
+    table = blocks.table(w, order, harmonics)
+    sums = blocks.x @ table
+    columns = table.shape[1] // 2
+    multiple = np.array([0] + [1] * (order + 1) + list(range(2, harmonics + 1)))
+    power = np.array([0, *range(order + 1)] + [0] * (harmonics - 1))
+    rotation = np.exp(-1j * w * np.outer(blocks.t, np.arange(harmonics + 1)))
+    demodulated = (sums[:, :columns] + 1j * sums[:, columns:]) * rotation[:, multiple]
+    inner = demodulated.sum(axis=0)
+    um = blocks.scale * blocks.t
+    first = 1
+    raw = demodulated[:, first : first + order + 1]
+    for r in range(1, order + 1):
+        inner[first + r] = sum(math.comb(r, s) * (um ** (r - s) @ raw[:, s]) for s in range(r + 1))
+    total = blocks.power_sums(w, 2 * order + 1, 2 * harmonics + 1)
+
+    def sums_of(n: NDArray[np.int64], r: NDArray[np.int64]) -> Complex:
+        found = total[r, np.abs(n)]
+        return np.where(n < 0, found.conj(), found)
+
+    orders = power[:, None] + power[None, :]
+    p = sums_of(multiple[None, :] - multiple[:, None], orders)
+    q = sums_of(multiple[None, :] + multiple[:, None], orders)
+    gram = np.block([[(p + q).real, -(p + q).imag], [-(p + q).imag.T, (p - q).real]]) / 2
+    right = np.concatenate([inner.real, inner.imag])
+    # powers of u become Legendre polynomials, whose coefficients do not lean on each other
+    change = np.eye(2 * columns)
+    for r in range(order + 1):
+        poly = legendre.leg2poly([0] * r + [1])
+        for half in (0, columns):
+            change[half + first : half + first + order + 1, half + first + r] = 0
+            change[half + first : half + first + len(poly), half + first + r] = poly
+    gram, right = change.T @ gram @ change, change.T @ right
+    keep = np.delete(np.arange(2 * columns), columns)  # the direct component has no quadrature
+    gram, right = gram[np.ix_(keep, keep)], right[keep]
+    scale = 1 / np.sqrt(np.maximum(np.diag(gram), np.finfo(float).tiny))
+    inverse = np.linalg.pinv(gram * np.outer(scale, scale), rcond=1e-13, hermitian=True)
+    found = np.zeros(2 * columns)
+    variance = np.zeros(2 * columns)
+    found[keep] = scale * (inverse @ (scale * right))
+    variance[keep] = scale**2 * np.diag(inverse)
+    return found[:columns] + 1j * found[columns:], variance[:columns] + variance[columns:], multiple, table
+
+
+def _model(blocks: _Blocks, w: float, order: int, coefficients: Complex, multiple: NDArray[np.int64], table: Samples) -> Samples:
+    """The fitted signal (blocks, size)."""
+    um = blocks.scale * blocks.t
+    weights = np.repeat(coefficients[None, :], blocks.t.size, axis=0)
+    mono = np.zeros(order + 1, complex)
+    for r in range(order + 1):
+        poly = legendre.leg2poly([0] * r + [1])
+        mono[: len(poly)] += coefficients[1 + r] * poly
+    for s in range(order + 1):
+        weights[:, 1 + s] = sum(math.comb(r, s) * mono[r] * um ** (r - s) for r in range(s, order + 1))
+    harmonics = int(multiple[-1]) if multiple.size else 1
+    weights *= np.exp(1j * w * np.outer(blocks.t, np.arange(harmonics + 1)))[:, multiple]
+    # Re(W conj(E)) with E = cos - j sin as in the table
+    return np.asarray(np.concatenate([weights.real, weights.imag], axis=1) @ table.T)
+
+
+def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -> tuple[float, Solution]:
+    """Gauss-Newton on the frequency until it stands still."""
+    solved = _solve(blocks, w, order, harmonics)
+    for _ in range(steps):
+        carrier, slope = solved[0][1], solved[0][2]
+        if carrier == 0:
+            break
+        step = float((slope / carrier).imag) * blocks.scale
+        limit = 2 * np.pi / blocks.frames
+        step = max(-limit, min(step, limit))
+        if abs(step) * blocks.frames < 2e-8:
+            break
+        w = min(max(w + step, 0.25 * limit), np.pi)
+        solved = _solve(blocks, w, order, harmonics)
+    return w, solved
+
+
+def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_order: int = 3) -> ToneFit:
+    """Fit a tone near ``frequency`` (within a bin or so) and its harmonics 2...``harmonics`` that lie below half the rate.
+
+    x (frames,); ``drift_order``: order of the polynomials that the fundamental's amplitude and phase may follow, at least 1.
+    """
+    blocks = _Blocks(np.ascontiguousarray(x, dtype=np.float64))
+    order = max(1, min(drift_order, 9))
+    w, _ = _refine(blocks, 2 * np.pi * frequency / rate, 1, 1, 8)
+    guard = 2 * np.pi / blocks.frames
+    count = max(1, min(harmonics, int((np.pi - guard) / w)))
+    w, (coefficients, variance, multiple, table) = _refine(blocks, w, order, count, 6)
+    fitted = _model(blocks, w, order, coefficients, multiple, table)
+    np.subtract(blocks.x, fitted, out=fitted)
+    residual = fitted.ravel()[: blocks.frames]
+    parameters = 2 * coefficients.size
+    sigma = math.sqrt(float(residual @ residual) / max(1, blocks.frames - parameters))
+    amplitudes = np.concatenate([[coefficients[1]], coefficients[2 + order :]])
+    carrier = coefficients[1]
+    u = np.linspace(-1, 1, 65)
+    path = legendre.legval(u, coefficients[1 : 2 + order] / carrier) if carrier else np.ones_like(u)
+    eta = abs(carrier) ** 2 / 2 / sigma**2 if sigma > 0 else math.inf
+    n = blocks.frames
+    return ToneFit(
+        frequency=w * rate / (2 * np.pi),
+        amplitudes=amplitudes,
+        dc=float(coefficients[0].real),
+        sigma=sigma,
+        amplitude_spread=sigma * math.sqrt(float(variance[-1]) / 2) if n > 4 else math.inf,
+        frequency_spread=rate * math.sqrt(12 / ((2 * np.pi) ** 2 * eta * n * (n * n - 1))) if 0 < eta < math.inf else 0.0,
+        level_drift=float(np.max(np.abs(np.abs(path) - 1))),
+        phase_drift=float(np.max(np.abs(np.angle(path)))),
+        residual=residual,
+        parameters=parameters,
+    )

@@ -1,0 +1,74 @@
+"""Power in bands, and the place of a tone, from one Fourier transform."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from epidote.core.analysis.weighting import Weighting, power_weight
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, CosineWindow, windowed_around
+from epidote.core.signal import Samples
+
+Complex = NDArray[np.complex128]
+
+
+def mean_squares(power: Samples, frames: int, mean_square: float = 1.0) -> Samples:
+    """|bin|² (bins,) of an rfft of ``frames`` samples, scaled in place so that their sum is the mean square (Parseval).
+
+    ``mean_square`` is that of the window, 1 without one.
+    """
+    power *= 2 / (frames**2 * mean_square)
+    power[0] /= 2
+    if frames % 2 == 0:
+        power[-1] /= 2
+    return power
+
+
+def band_power(power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE) -> float:
+    """Sum of ``power`` (bins,) between two frequencies in Hz, weighted; a bin is half a bin wide to either side of its centre."""
+    first = max(0, int(np.floor(low / bin_width + 0.5)))
+    last = min(power.size - 1, int(np.floor(high / bin_width + 0.5)))
+    if last < first:
+        return 0.0
+    chosen = power[first : last + 1].copy()
+    chosen[0] *= min(1.0, first + 0.5 - low / bin_width)
+    if last > first:
+        chosen[-1] *= max(0.0, min(1.0, high / bin_width - last + 0.5))
+    if weighting is not Weighting.NONE:
+        chosen *= power_weight(np.arange(first, last + 1) * bin_width, weighting)
+    return float(chosen.sum())
+
+
+def peak_near(spectrum: Complex, frames: int, rate: float, low: float, high: float) -> tuple[float, float]:
+    """Frequency in Hz (to a few hundredths of a bin) and peak amplitude of the strongest line between two frequencies.
+
+    From an unwindowed rfft; the line's surroundings are windowed (Blackman-Harris, 4 terms) to find it between bins.
+    """
+    width = rate / frames
+    first, last = max(1, round(low / width)), min(spectrum.size - 2, round(high / width))
+    if last < first:
+        return low, 0.0
+    centre = first + int(np.argmax(np.abs(spectrum[first : last + 1])))
+    start, bins = windowed_around(spectrum, centre, 3, BLACKMAN_HARRIS_4)
+    if bins.size < 3:
+        return centre * width, 2 * abs(spectrum[centre]) / frames
+    size = np.abs(bins)
+    top = min(max(int(np.argmax(size)), 1), size.size - 2)
+    left, middle, right = np.log(np.maximum(size[top - 1 : top + 2], np.finfo(float).tiny))
+    curvature = left - 2 * middle + right
+    offset = 0.5 * (left - right) / curvature if curvature < 0 else 0.0
+    height = middle - 0.25 * (left - right) * offset
+    return (start + top + offset) * width, 2 * float(np.exp(height)) / frames / BLACKMAN_HARRIS_4.coherent_gain
+
+
+def line_power(power: Samples, bin_width: float, frequency: float, window: CosineWindow) -> tuple[float, float]:
+    """Mean square of a line at ``frequency`` in a windowed power spectrum (bins,), and the noise expected under it.
+
+    The main lobe's bins are summed; the noise comes from the bins just beside it.
+    """
+    centre = round(frequency / bin_width)
+    half = window.half_width
+    inside = power[max(0, centre - half) : centre + half + 1]
+    beside = np.concatenate([power[max(0, centre - 4 * half) : max(0, centre - half)], power[centre + half + 1 : centre + 4 * half + 1]])
+    noise = float(np.median(beside)) / np.log(2) * inside.size if beside.size else 0.0
+    return float(inside.sum()), noise

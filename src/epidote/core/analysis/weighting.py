@@ -1,0 +1,43 @@
+"""Frequency weightings from their analytic responses, applied in the frequency domain.
+
+A-weighting: IEC 61672-1:2013, pole formula (the pole frequencies follow from f_L = 10^1.5, f_H = 10^3.9, f_A = 10^2.45).
+"""
+
+from __future__ import annotations
+
+import math
+from enum import StrEnum
+
+import numpy as np
+
+from epidote.core.signal import Samples
+
+_FL2, _FH2, _FR2, _FA = 10.0**3, 10.0**7.8, 10.0**6, 10.0**2.45
+_D2 = math.sqrt(0.5)
+_B = (_FR2 + _FL2 * _FH2 / _FR2 - _D2 * (_FL2 + _FH2)) / (1 - _D2)
+_C = _FL2 * _FH2
+_F1_2 = (-_B - math.sqrt(_B * _B - 4 * _C)) / 2
+_F4_2 = (-_B + math.sqrt(_B * _B - 4 * _C)) / 2
+_F2_2 = ((3 - math.sqrt(5)) / 2 * _FA) ** 2
+_F3_2 = ((3 + math.sqrt(5)) / 2 * _FA) ** 2
+
+
+class Weighting(StrEnum):
+    """How noise is weighted over frequency."""
+
+    NONE = "none"
+    A = "A"
+
+
+def _a_power(f2: Samples) -> Samples:
+    return np.asarray(f2**4 / ((f2 + _F1_2) ** 2 * (f2 + _F2_2) * (f2 + _F3_2) * (f2 + _F4_2) ** 2))
+
+
+_A_1KHZ = float(_a_power(np.array([_FR2]))[0])
+
+
+def power_weight(frequency: Samples, weighting: Weighting) -> Samples:
+    """Power factor (points,) of the weighting at each frequency in Hz; 1 at 1 kHz."""
+    if weighting is Weighting.NONE:
+        return np.ones_like(frequency)
+    return _a_power(np.square(frequency)) / _A_1KHZ

@@ -1,0 +1,83 @@
+"""Cosine-sum windows applied to a spectrum that was taken without one.
+
+A window w = sum a_k cos(2 pi k n / N) turns into a short convolution of the unwindowed bins, so one transform serves every window.
+Coefficients: Hann and Blackman-Harris 4-term, Harris, Proc. IEEE 66(1), 1978; 7-term, Albrecht, ICASSP 2001 (from memory, checked in
+the tests by its side lobes).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from epidote.core.signal import Samples
+
+_PIECE = 8192
+
+
+@dataclass(frozen=True)
+class CosineWindow:
+    """Coefficients a_0 ... a_K with alternating signs understood; the window is periodic."""
+
+    name: str
+    coefficients: tuple[float, ...]
+
+    @property
+    def coherent_gain(self) -> float:
+        return self.coefficients[0]
+
+    @property
+    def mean_square(self) -> float:
+        a0, *rest = self.coefficients
+        return a0**2 + 0.5 * sum(a**2 for a in rest)
+
+    @property
+    def enbw(self) -> float:
+        """Equivalent noise bandwidth in bins."""
+        return self.mean_square / self.coherent_gain**2
+
+    @property
+    def half_width(self) -> int:
+        """Half of the main lobe in bins."""
+        return len(self.coefficients)
+
+
+HANN = CosineWindow("Hann", (0.5, 0.5))
+BLACKMAN_HARRIS_4 = CosineWindow("Blackman-Harris, 4 terms", (0.35875, 0.48829, 0.14128, 0.01168))
+BLACKMAN_HARRIS_7 = CosineWindow(
+    "Blackman-Harris, 7 terms",
+    (0.27105140069342, 0.43329793923448, 0.21812299954311, 0.06592544638803, 0.01081174209837, 0.00077658482522, 0.00001388721735),
+)
+
+
+def windowed_power(spectrum: NDArray[np.complex128], window: CosineWindow) -> Samples:
+    """|bin|² (n//2+1,) of an rfft of even length n as if the samples had been multiplied by the window first."""
+    reach = len(window.coefficients) - 1
+    # a real signal's bins continue as their conjugates below 0 and above n/2
+    extended = np.concatenate([spectrum[reach:0:-1].conj(), spectrum, spectrum[-2 : -2 - reach : -1].conj()])
+    power = np.empty(spectrum.size)
+    # in pieces that stay in the processor's cache: several times quicker than whole arrays
+    for first in range(0, spectrum.size, _PIECE):
+        size = min(_PIECE, spectrum.size - first)
+        total = window.coefficients[0] * extended[first + reach : first + reach + size]
+        for k, a in enumerate(window.coefficients[1:], start=1):
+            pair = extended[first + reach - k : first + reach - k + size] + extended[first + reach + k : first + reach + k + size]
+            pair *= 0.5 * a * (-1) ** k
+            total += pair
+        power[first : first + size] = total.real**2 + total.imag**2
+    return power
+
+
+def windowed_around(spectrum: NDArray[np.complex128], centre: int, radius: int, window: CosineWindow) -> tuple[int, NDArray[np.complex128]]:
+    """The same for the bins within ``radius`` of ``centre`` only: first bin, bins."""
+    reach = len(window.coefficients) - 1
+    low = max(reach, centre - radius)
+    high = min(spectrum.size - 1 - reach, centre + radius)
+    inner = spectrum[low - reach : high + reach + 1]
+    size = max(0, high - low + 1)
+    result = window.coefficients[0] * inner[reach : reach + size]
+    for k, a in enumerate(window.coefficients[1:], start=1):
+        result = result + 0.5 * a * (-1) ** k * (inner[reach - k : reach - k + size] + inner[reach + k : reach + k + size])
+    return low, result

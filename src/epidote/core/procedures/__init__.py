@@ -1,0 +1,1 @@
+"""One file per procedure: its settings, what it plays, how it analyses what came back."""

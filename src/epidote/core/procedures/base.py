@@ -1,0 +1,104 @@
+"""What a procedure is, and what all settings models share."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Mapping, Sequence
+from dataclasses import dataclass
+from importlib.metadata import entry_points
+from typing import Any, Protocol, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from epidote.core.chain import Chain
+from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.result import Curve, Reading, Result
+from epidote.core.signal import Recording, Stimulus
+
+
+class Settings(BaseModel):
+    """Base of every settings model: frozen, nothing unknown, no NaN. Each field has unit, range, default and a one-line meaning."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+
+def setting(default: Any, meaning: str, unit: str = "", **limits: Any) -> Any:
+    """A settings field: default, meaning in one line, unit, and pydantic's limits (ge, le, gt, lt)."""
+    return Field(default, description=meaning, json_schema_extra={"unit": unit}, **limits)
+
+
+S = TypeVar("S", bound=Settings)
+Conduct = Generator[Stimulus, Recording, None]
+
+
+@dataclass(frozen=True)
+class CurveView:
+    """How a group of a procedure's curves is shown: key, button title, axis title, and whether x is logarithmic."""
+
+    key: str
+    title: str
+    axis: str
+    log_x: bool = True
+
+
+class Procedure(Protocol[S]):
+    """One kind of measurement. ``analyse`` is pure: the same recordings, settings and chain give the same result."""
+
+    key: str
+    title: str
+    Settings: type[S]
+    views: tuple[CurveView, ...]
+    reading_titles: Mapping[str, str]
+
+    def conduct(self, settings: S, chain: Chain) -> Conduct:
+        """Yield each stimulus and be sent its recording. Raises SettingError for settings that do not fit the chain."""
+
+    def analyse(self, recordings: Sequence[Recording], settings: S, chain: Chain) -> Result:
+        """Result of the recordings. Raises UnusableInputError."""
+
+    def duration(self, settings: S, chain: Chain) -> float:
+        """Estimated time of the sound, in s."""
+
+    def headline(self, result: Result) -> Reading | None:
+        """The reading that stands for the run in the matrix."""
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        """The curve whose small drawing stands in the matrix."""
+
+    def summary(self, settings: S) -> str:
+        """The settings in a few words, for a column head."""
+
+
+def procedures() -> dict[str, type[Any]]:
+    """Every procedure there is by key, from the entry-point group ``epidote.procedures``, those of other packages included."""
+    return {entry.name: entry.load() for entry in sorted(entry_points(group="epidote.procedures"), key=lambda e: e.name)}
+
+
+def procedure(key: str) -> Any:
+    """A procedure by its key. Raises SettingError naming those there are."""
+    found = {entry.name: entry for entry in entry_points(group="epidote.procedures")}
+    if key not in found:
+        raise SettingError(f"There is no procedure “{key}”. There are: {', '.join(sorted(found))}.")
+    return found[key].load()()
+
+
+def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
+    """Settings from names and values. Raises SettingError that names the setting, the value and what it may be."""
+    try:
+        return model.model_validate(dict(values))
+    except ValidationError as error:
+        first = error.errors()[0]
+        name = ".".join(str(part) for part in first["loc"]) or "settings"
+        if first["type"] == "extra_forbidden":
+            raise SettingError(f"There is no setting “{name}”. There are: {', '.join(model.model_fields)}.") from error
+        raise SettingError(f"The setting “{name}” cannot be {first.get('input')!r}: {first['msg'][0].lower()}{first['msg'][1:]}.") from error
+
+
+def single_recording_channels(recordings: Sequence[Recording]) -> int:
+    """Channel count that all recordings of a run share. Raises UnusableInputError."""
+    if not recordings:
+        raise UnusableInputError("There is no recording to analyse.")
+    counts = {r.signal.channels for r in recordings}
+    rates = {r.signal.rate for r in recordings}
+    if len(counts) > 1 or len(rates) > 1:
+        raise UnusableInputError("The recordings differ in channels or rate; give those of one run.")
+    return counts.pop()

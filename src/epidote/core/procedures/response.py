@@ -1,0 +1,300 @@
+"""Response: what a unit does to level and time over frequency, and its harmonics, from one exponential sweep."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import model_validator
+
+from epidote.core.analysis import deconvolution as dc
+from epidote.core.analysis.capture import capture_cautions, require_usable
+from epidote.core.analysis.features import HALF_POWER_DB, corner, curve_at, flatness
+from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
+from epidote.core.chain import Chain
+from epidote.core.errors import UnusableInputError
+from epidote.core.procedures.base import Conduct, CurveView, Settings, setting, single_recording_channels
+from epidote.core.result import Caution, Curve, Reading, Result, unique
+from epidote.core.signal import Recording, Samples, Stimulus
+from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
+
+LEAST_FRAMES = 2048
+HARMONICS = (2, 3, 4, 5)
+_LEAST = 1e-20
+
+
+class ImpulseWindow(StrEnum):
+    """How much of the impulse response counts."""
+
+    BY_FREQUENCY = "by frequency"
+    FIXED = "fixed"
+
+
+class ResponseSettings(Settings):
+    start_frequency: float = setting(20.0, "lower end of the measured band", "Hz", ge=1, le=50000)
+    stop_frequency: float = setting(20000.0, "upper end of the measured band", "Hz", ge=20, le=180000)
+    duration: float = setting(4.0, "length of one sweep", "s", ge=0.2, le=120)
+    level: float = setting(-6.0, "level at the chain's output", "dBFS", ge=-140, le=0)
+    averages: int = setting(1, "how many sweeps are played and averaged", ge=1, le=64)
+    smoothing: Smoothing = setting(Smoothing.NONE, "smoothing of the level curves, in octaves")
+    window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "how much of the impulse response counts")
+
+    @model_validator(mode="after")
+    def _band_is_one(self) -> ResponseSettings:
+        if self.start_frequency * 1.5 > self.stop_frequency:
+            raise ValueError("start_frequency must lie at least half an octave below stop_frequency")
+        return self
+
+
+@dataclass(frozen=True)
+class _Averaged:
+    """One channel: linear response on the grid, its delay, the harmonics, and the noise."""
+
+    first: dc.Deconvolved
+    linear: NDArray[np.complex128]
+    harmonics: dict[int, tuple[NDArray[np.complex128], int]]
+    repeats_spread: Samples | None
+    count: int
+
+
+class Response:
+    key = "response"
+    title = "Response"
+    Settings = ResponseSettings
+    views = (
+        CurveView("level", "Level", "Gain"),
+        CurveView("phase", "Phase", "Phase"),
+        CurveView("phase_unwrapped", "Unwrapped", "Phase, unwrapped"),
+        CurveView("phase_delay_removed", "Phase less delay", "Phase, delay removed"),
+        CurveView("group_delay", "Group delay", "Group delay, delay removed"),
+        CurveView("thd", "THD", "THD of the sweep"),
+        *(CurveView(f"h{n}", f"H{n}", f"Harmonic {n}") for n in HARMONICS),
+        CurveView("impulse", "Impulse", "Impulse response", log_x=False),
+    )
+    reading_titles = {  # noqa: RUF012
+        "gain_1k": "Gain at 1 kHz", "bandwidth_low": "-3 dB, low", "bandwidth_high": "-3 dB, high", "bandwidth_low_1db": "-1 dB, low",
+        "bandwidth_high_1db": "-1 dB, high", "flatness": "Flatness ±", "level_20k": "At 20 kHz re 1 kHz", "delay": "Delay", "polarity": "Polarity",
+        "signal_to_noise": "Signal to noise",
+    }  # fmt: skip
+
+    def conduct(self, settings: ResponseSettings, chain: Chain) -> Conduct:
+        stimulus = self.stimulus(settings, chain.rate)
+        for _ in range(settings.averages):
+            yield stimulus
+
+    def stimulus(self, settings: ResponseSettings, rate: float) -> Stimulus:
+        return sweep(
+            rate=rate, start=settings.start_frequency, stop=settings.stop_frequency, duration=settings.duration, level=settings.level
+        )
+
+    def duration(self, settings: ResponseSettings, chain: Chain) -> float:
+        return settings.averages * (settings.duration + LEAD + TAIL)
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("flatness")
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return result.curve("level")
+
+    def summary(self, settings: ResponseSettings) -> str:
+        smooth = "" if settings.smoothing is Smoothing.NONE else f", {settings.smoothing} oct"
+        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz{smooth}"
+
+    def analyse(self, recordings: Sequence[Recording], settings: ResponseSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, LEAST_FRAMES)
+        rate = recordings[0].signal.rate
+        stimulus = recordings[0].stimulus or self.stimulus(settings, rate)
+        if stimulus.rate != rate:
+            raise UnusableInputError(
+                f"The recording runs at {rate:g} Hz, its stimulus was made for {stimulus.rate:g} Hz. Nothing was computed; "
+                "record at the stimulus' rate, or write the stimulus anew at the recording's."
+            )
+        kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
+        results = [_analyse_channel(recordings, kernel, number, settings, chain) for number in range(1, channels + 1)]
+        cautions = [c for r in results for c in r.cautions]
+        if any(r.faults for r in recordings):
+            cautions.append(Caution.DROPOUT)
+        if not chain.calibrated:
+            cautions.append(Caution.UNCALIBRATED)
+        return Result(tuple(c for r in results for c in r.curves), tuple(g for r in results for g in r.readings), unique(cautions))
+
+
+def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain) -> Result:
+    cautions = [c for r in recordings for c in capture_cautions(r.signal, number)]
+    by_frequency = settings.window is ImpulseWindow.BY_FREQUENCY
+    parts = [dc.deconvolve(r.signal.channel(number), kernel) for r in recordings]
+    if not all(part.found for part in parts):
+        cautions.append(Caution.STIMULUS_NOT_FOUND)
+        units = {"bandwidth_low": "Hz", "bandwidth_high": "Hz", "delay": "s"}
+        keys = ("gain_1k", "bandwidth_low", "bandwidth_high", "flatness", "delay")
+        readings = (Reading(k, number, None, units.get(k, "dB"), cautions=(Caution.STIMULUS_NOT_FOUND,)) for k in keys)
+        return Result((), tuple(readings), unique(cautions))
+    averaged = _average(parts, kernel, by_frequency)
+    if _unsettled(averaged.first):
+        cautions.append(Caution.UNSETTLED)
+    return _result(averaged, kernel, number, settings, chain, cautions)
+
+
+def _band_bins(kernel: dc.Kernel, size: int) -> tuple[int, int]:
+    """First and last bin of the wanted band on the grid."""
+    width = kernel.rate / size
+    return math.ceil(kernel.stimulus["start"] / width - 1e-9), math.floor(kernel.stimulus["stop"] / width + 1e-9)
+
+
+def _delay_near_peak(response: NDArray[np.complex128], kernel: dc.Kernel, size: int) -> float:
+    """Delay beyond the peak's own sample; the weight is the sweep's power, which falls as 1/f inside the band."""
+    first, last = _band_bins(kernel, size)
+    bins = np.arange(first, last + 1)
+    return dc.best_delay(response[first : last + 1], size, 1 / bins, first, kernel.rate)
+
+
+def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool) -> _Averaged:
+    """Mean of the repeats, each moved to the first one's delay (to fractions of a sample)."""
+    size = dc.response_grid(kernel)
+    first = parts[0]
+    linear = [dc.linear_response(p, by_frequency=by_frequency) for p in parts]
+    harmonics = {n: dc.harmonic_response(first, n) for n in HARMONICS}
+    spread = None
+    if len(parts) > 1:
+        base = _delay_near_peak(linear[0], kernel, size)
+        turns = 2 * np.pi * np.arange(linear[0].size) / size
+        for i, response in enumerate(linear[1:], start=1):
+            linear[i] = response * np.exp(1j * turns * (_delay_near_peak(response, kernel, size) - base))
+        stacked = np.stack(linear)
+        spread = stacked.std(axis=0, ddof=1) / math.sqrt(len(parts))
+        for n in HARMONICS:
+            every = [dc.harmonic_response(p, n) for p in parts]
+            power = np.mean([np.square(np.abs(r)) for r, _ in every], axis=0)
+            harmonics[n] = (np.sqrt(power).astype(complex), every[0][1])
+        return _Averaged(first, stacked.mean(axis=0), harmonics, spread, len(parts))
+    return _Averaged(first, linear[0], harmonics, None, 1)
+
+
+def _unsettled(d: dc.Deconvolved) -> bool:
+    """Whether the impulse response still stands clear of the noise where its window ends."""
+    rate = d.kernel.rate
+    end = np.take(d.impulse, d.peak + np.arange(round(0.36 * rate), round(dc.AFTER * rate)), mode="wrap")
+    rms = float(np.sqrt(np.square(end).mean()))
+    return rms > 10 * d.noise and rms > 1e-4 * abs(float(d.impulse[d.peak]))
+
+
+def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain, cautions: list[Caution]) -> Result:
+    rate, size = kernel.rate, dc.response_grid(kernel)
+    width = rate / size
+    start, stop = kernel.stimulus["start"], kernel.stimulus["stop"]
+    bins = log_bins(a.linear.size, width, start, stop)
+    index = bins.astype(int)
+    x = bins * width
+    offset = chain.gain_offset_db or 0.0
+    fraction = _delay_near_peak(a.linear, kernel, size)
+    peak = a.first.peak
+    latest = max(r for r in (kernel.frames - kernel.stimulus.frames + kernel.stimulus["tail"] + kernel.stimulus["lead"], kernel.frames / 2))
+    delay = (peak if peak <= latest else peak - kernel.frames) + fraction
+
+    density = dc.noise_density(a.first, x)
+    window_after = np.clip(2 * dc.CYCLES / x, dc.LEAST_AFTER, dc.AFTER) if settings.window is ImpulseWindow.BY_FREQUENCY else dc.AFTER
+    noise_power = density * (0.75 * np.asarray(window_after) + dc.BEFORE / 2) * rate / a.count
+    if a.repeats_spread is not None:
+        noise_power = np.maximum(noise_power, np.square(a.repeats_spread[index]))
+
+    power = np.square(np.abs(a.linear))
+    plain = Curve("level", number, x, 10 * np.log10(np.maximum(power[index], _LEAST)) + offset, "Hz", "dB")
+    smooth = smoothed_power(power, width, x, settings.smoothing, start, stop)
+    floor = 10 * np.log10(np.maximum(noise_power, _LEAST)) + offset
+    meta: dict[str, float | str] = {"smoothing": str(settings.smoothing), "window": str(settings.window), "averages": float(a.count)}
+    level = Curve("level", number, x, 10 * np.log10(np.maximum(smooth, _LEAST)) + offset, "Hz", "dB", floor, meta)
+
+    turns = 2 * np.pi * np.arange(a.linear.size) / size
+    with_delay = np.unwrap(np.angle(a.linear))
+    first, last = _band_bins(kernel, size)
+    less_delay = with_delay + turns * fraction
+    # settle the whole turns where the response is strongest and least dispersed: at the middle of the band
+    middle = int(math.sqrt(first * last))
+    polarity = 1 if a.first.impulse[peak] > 0 else -1
+    target = 0.0 if polarity > 0 else math.pi
+    less_delay = less_delay - 2 * np.pi * np.round((less_delay[middle] - target) / (2 * np.pi))
+    unwrapped = less_delay - turns * delay
+    group = -np.gradient(less_delay, 2 * np.pi * width) if a.linear.size > 2 else np.zeros_like(less_delay)
+    curves = [
+        level,
+        Curve("phase", number, x, np.degrees(np.angle(np.exp(1j * unwrapped[index]))), "Hz", "°"),
+        Curve("phase_unwrapped", number, x, np.degrees(unwrapped[index]), "Hz", "°"),
+        Curve("phase_delay_removed", number, x, np.degrees(less_delay[index]), "Hz", "°", None, {"removed_delay_s": delay / rate}),
+        Curve("group_delay", number, x, group[index], "Hz", "s", None, {"removed_delay_s": delay / rate}),
+        *_harmonic_curves(a, kernel, number, settings, power),
+        _impulse_curve(a.first, number),
+    ]
+    return Result(tuple(curves), _readings(plain, noise_power, number, chain, delay / rate, polarity), unique(cautions))
+
+
+def _harmonic_curves(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, linear_power: Samples) -> list[Curve]:
+    """Levels of H2...H5 and their sum re the fundamental, against the excitation's frequency, in dB, with the noise under each."""
+    rate, size = kernel.rate, dc.response_grid(kernel)
+    width, start, stop = rate / size, kernel.stimulus["start"], kernel.stimulus["stop"]
+    curves, total, noise_total = [], None, None
+    for n, (response, window_length) in a.harmonics.items():
+        bins = log_bins(response.size, width, n * start, stop)
+        excitation = bins * width / n
+        if bins.size < 2:
+            continue
+        smooth = smoothed_power(np.square(np.abs(response)), width, bins * width, settings.smoothing, n * start, stop)
+        main = np.interp(excitation, np.arange(linear_power.size) * width, linear_power)
+        ratio = smooth / np.maximum(main, _LEAST)
+        noise = dc.noise_density(a.first, bins * width) * 0.75 * window_length / np.maximum(main, _LEAST)
+        curves.append(
+            Curve(f"h{n}", number, excitation, 10 * np.log10(np.maximum(ratio, _LEAST)), "Hz", "dB", 10 * np.log10(np.maximum(noise, _LEAST)))
+        )
+        if total is None or noise_total is None:
+            grid, total, noise_total = excitation, ratio.copy(), noise.copy()
+            continue
+        # an order counts as far up as it is measured
+        total += np.interp(grid, excitation, ratio, right=0.0)
+        noise_total += np.interp(grid, excitation, noise, right=0.0)
+    if total is not None and noise_total is not None:
+        meta: dict[str, float | str] = {"orders": f"2 to {max(HARMONICS)}", "all_orders_up_to_hz": stop / max(HARMONICS)}
+        level, floor = (10 * np.log10(np.maximum(p, _LEAST)) for p in (total, noise_total))
+        curves.insert(0, Curve("thd", number, grid, level, "Hz", "dB", floor, meta))
+    return curves
+
+
+def _impulse_curve(d: dc.Deconvolved, number: int) -> Curve:
+    """The impulse response from 5 ms before to 50 ms after its peak; time 0 is the peak's sample."""
+    rate = d.kernel.rate
+    steps = np.arange(-round(0.005 * rate), round(0.05 * rate))
+    return Curve("impulse", number, steps / rate, np.take(d.impulse, d.peak + steps, mode="wrap"), "s", "ratio")
+
+
+def _readings(level: Curve, noise_power: Samples, number: int, chain: Chain, delay: float, polarity: int) -> tuple[Reading, ...]:
+    """``level``: before smoothing, so that smoothing moves no reading."""
+    low, high = float(level.x[0]), float(level.x[-1])
+    reference = 1000.0 if low < 1000 < high else math.sqrt(low * high)
+    at: dict[str, float | str] = {"reference_hz": reference}
+    outside = (Caution.OUTSIDE_BAND,)
+    signal_power = 10 ** (level.y / 10) / 10 ** ((chain.gain_offset_db or 0.0) / 10)
+    nearest = int(np.argmin(np.abs(level.x - reference)))
+    spread = 20 / math.log(10) * math.sqrt(float(noise_power[nearest] / 2 / signal_power[nearest]))
+    readings = [Reading("gain_1k", number, curve_at(level, reference), "dB", {"frequency_hz": reference}, None, spread)]
+    for key, drop in (("bandwidth_{}", HALF_POWER_DB), ("bandwidth_{}_1db", 1.0)):
+        for side, upwards in (("low", False), ("high", True)):
+            found = corner(level, drop, reference, upwards)
+            readings.append(Reading(key.format(side), number, found, "Hz", at, None, None, () if found else outside))
+    span_low, span_high = max(20.0, low), min(20000.0, high)
+    if span_high <= span_low:
+        span_low, span_high = low, high
+    readings.append(Reading("flatness", number, flatness(level, span_low * 0.999, span_high * 1.001), "dB", {"low_hz": span_low, "high_hz": span_high}, None, spread))
+    top = curve_at(level, min(20000.0, high))
+    base = curve_at(level, reference)
+    if high >= 19990 and top is not None and base is not None:
+        readings.append(Reading("level_20k", number, top - base, "dB", at, None, spread))
+    readings.append(Reading("delay", number, delay, "s", {"samples": delay * chain.rate if chain.rate else 0.0}))
+    readings.append(Reading("polarity", number, float(polarity), "ratio"))
+    band = (level.x >= span_low) & (level.x <= span_high)
+    snr = float(10 * np.log10(signal_power[band].mean() / max(float(noise_power[band].mean()), _LEAST)))
+    readings.append(Reading("signal_to_noise", number, snr, "dB", {"low_hz": span_low, "high_hz": span_high}))
+    return tuple(readings)

@@ -1,0 +1,294 @@
+"""Tone: what a unit adds to one steady sine. THD, THD+N, SINAD, SNR, ENOB, level, frequency, noise, hum, and every harmonic.
+
+Definitions: THD and THD+N relative to the fundamental (IEC 60268-3); SINAD and ENOB as in IEEE 1241, ENOB = (SINAD - 1.7609)/6.0206.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import scipy.fft
+from numpy.typing import NDArray
+from pydantic import model_validator
+
+from epidote.core.analysis.capture import capture_cautions, require_usable, steady_span
+from epidote.core.analysis.sinefit import ToneFit, fit_tone
+from epidote.core.analysis.spectrum import band_power, line_power, mean_squares, peak_near
+from epidote.core.analysis.weighting import Weighting, power_weight
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, windowed_power
+from epidote.core.chain import Chain
+from epidote.core.procedures.base import Conduct, CurveView, Settings, setting, single_recording_channels
+from epidote.core.quantity import to_db
+from epidote.core.result import Caution, Curve, Reading, Result, unique
+from epidote.core.signal import Recording, Samples
+from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
+
+LEAST_FRAMES = 256
+AGREEMENT_DB = 0.2
+_DB_PER_NEPER = 20 / math.log(10)
+_DRIFT_ORDERS = (3, 6, 9)
+_CYCLES_SHOWN = 5
+
+
+class ToneSettings(Settings):
+    frequency: float = setting(1000.0, "frequency of the tone; the played one is reported", "Hz", ge=5, le=100000)
+    duration: float = setting(2.0, "length of the analysed stretch", "s", ge=0.05, le=600)
+    level: float = setting(-6.0, "level at the chain's output", "dBFS", ge=-140, le=0)
+    band_low: float = setting(20.0, "lower end of the measurement band", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "upper end of the measurement band", "Hz", gt=0, le=192000)
+    weighting: Weighting = setting(Weighting.NONE, "weighting of noise, THD+N, SINAD and SNR")
+    harmonics: int = setting(10, "highest harmonic that counts for THD", ge=2, le=50)
+
+    @model_validator(mode="after")
+    def _band_is_one(self) -> ToneSettings:
+        if self.band_low >= self.band_high:
+            raise ValueError(f"band_low {self.band_low:g} Hz must lie below band_high {self.band_high:g} Hz")
+        return self
+
+
+@dataclass(frozen=True)
+class _Channel:
+    """One channel analysed: the fit, and mean squares in the band relative to FS²."""
+
+    fit: ToneFit
+    frames: int
+    rate: float
+    band: tuple[float, float]
+    noise: float
+    noise_spread_db: float
+    drifted: bool
+    spectrum: Samples  # squared peak amplitude of a line
+    samples: Samples
+    residual_power: Samples
+
+
+class Tone:
+    key = "tone"
+    title = "Tone"
+    Settings = ToneSettings
+    views = (
+        CurveView("spectrum", "Spectrum", "Level"),
+        CurveView("waveform", "Waveform", "Signal", log_x=False),
+        CurveView("residual", "Residual", "Signal less its fundamental", log_x=False),
+    )
+    reading_titles = {  # noqa: RUF012
+        "thd_n": "THD+N", "thd": "THD", "level": "Level", "frequency": "Frequency", "noise": "Noise", "snr": "SNR", "sinad": "SINAD",
+        "enob": "ENOB", "hum": "Hum", "dc": "DC", **{f"h{n}": f"H{n}" for n in range(2, 51)},
+    }  # fmt: skip
+
+    def conduct(self, settings: ToneSettings, chain: Chain) -> Conduct:
+        yield tone(rate=chain.rate, frequency=settings.frequency, duration=settings.duration, level=settings.level)
+
+    def duration(self, settings: ToneSettings, chain: Chain) -> float:
+        return settings.duration + 2 * LEAD + 2 * RAMP + SETTLE + TAIL
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("thd_n")
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return result.curve("spectrum")
+
+    def summary(self, settings: ToneSettings) -> str:
+        weighted = "" if settings.weighting is Weighting.NONE else f", {settings.weighting} weighted"
+        return f"{settings.frequency:g} Hz, {settings.duration:g} s{weighted}"
+
+    def analyse(self, recordings: Sequence[Recording], settings: ToneSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        recording = recordings[0]
+        require_usable(recording.signal, LEAST_FRAMES)
+        results = [_analyse_channel(recording, number, settings, chain) for number in range(1, channels + 1)]
+        cautions = [c for r in results for c in r.cautions]
+        if recording.faults:
+            cautions.append(Caution.DROPOUT)
+        if recording.signal.unit == "FS" and not chain.calibrated:
+            cautions.append(Caution.UNCALIBRATED)
+        return Result(tuple(c for r in results for c in r.curves), tuple(g for r in results for g in r.readings), unique(cautions))
+
+
+def _window_of(recording: Recording, x: Samples, settings: ToneSettings) -> Samples:
+    """The stretch to analyse: steady, settled, and of a length that transforms quickly."""
+    rate = recording.signal.rate
+    first, end = steady_span(x, rate)
+    if recording.stimulus is not None:
+        first = min(first + round(SETTLE * rate / 2), end)
+        end = min(end, first + round(settings.duration * rate))
+    if end - first < LEAST_FRAMES:
+        first, end = 0, x.size
+    size = scipy.fft.prev_fast_len(end - first, real=True)
+    return x[first : first + size - size % 2]
+
+
+def _coarse_frequency(spectrum: NDArray[np.complex128], frames: int, rate: float, expected: float) -> float:
+    """The tone to analyse: near the expected frequency if something strong is there, otherwise the strongest line."""
+    width = rate / frames
+    strongest, height = peak_near(spectrum, frames, rate, 1.5 * width, rate / 2)
+    near, near_height = peak_near(spectrum, frames, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2))
+    return near if near_height > 0.1 * height else strongest
+
+
+def _measure(x: Samples, rate: float, settings: ToneSettings, expected: float) -> _Channel | None:
+    """Fit, residual and noise of one stretch (frames,); None when it holds no tone."""
+    frames = x.size
+    spectrum = scipy.fft.rfft(x)
+    spectrum[0] = 0  # the direct component is fitted, and would only leak in the picture
+    frequency = _coarse_frequency(spectrum, frames, rate, expected)
+    band = (settings.band_low, min(settings.band_high, rate / 2))
+    width = rate / frames
+    for order in _DRIFT_ORDERS:
+        fit = fit_tone(x, rate, frequency, settings.harmonics, order)
+        amplitude = abs(fit.amplitudes[0])
+        if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:
+            return None
+        residual = scipy.fft.rfft(fit.residual)
+        plain = mean_squares(np.square(residual.real) + np.square(residual.imag), frames)
+        clean = mean_squares(windowed_power(residual, BLACKMAN_HARRIS_4), frames, BLACKMAN_HARRIS_4.mean_square)
+        noise, checked = (band_power(p, width, *band, settings.weighting) for p in (plain, clean))
+        bins = max(1.0, (band[1] - band[0]) / width)
+        spread = _DB_PER_NEPER / 2 / math.sqrt(bins)
+        disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
+        if disagreement <= AGREEMENT_DB + 5 * spread:
+            drifted = False
+            break
+        # leakage of something outside the band is the plain sum's fault; what clings to the tone is drift
+        near = band_power(clean, width, fit.frequency - 30 * width, fit.frequency + 30 * width)
+        drifted = near > 0.5 * checked or disagreement > AGREEMENT_DB and near > 0.05 * checked
+        noise = checked
+        frequency = fit.frequency
+        if not drifted:
+            break
+    # the fit took some of the noise along with each parameter inside the band
+    noise *= 1 + min(0.5, fit.parameters / 2 / bins)
+    shown = windowed_power(spectrum, BLACKMAN_HARRIS_7)
+    shown *= (2 / frames / BLACKMAN_HARRIS_7.coherent_gain) ** 2
+    return _Channel(fit, frames, rate, band, noise, spread, drifted, shown, x, clean)
+
+
+def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, chain: Chain) -> Result:
+    signal = recording.signal
+    cautions = list(capture_cautions(signal, number))
+    expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
+    x = _window_of(recording, signal.channel(number), settings)
+    found = _measure(x, signal.rate, settings, expected) if x.any() else None
+    wrong = found is not None and recording.stimulus is not None and abs(found.fit.frequency / expected - 1) > 0.02
+    if found is None or wrong:
+        cautions.append(Caution.STIMULUS_NOT_FOUND)
+        keys = ["frequency", "level", "thd", "thd_n", "sinad", "snr", "enob", "noise", "dc", "hum"]
+        units = {"frequency": "Hz", "level": "dBFS", "noise": "dBFS", "enob": "bit", "dc": "FS", "hum": "dBFS"}
+        missing = (Caution.STIMULUS_NOT_FOUND,)
+        return Result((), tuple(Reading(k, number, None, units.get(k, "dB"), cautions=missing) for k in keys), tuple(cautions))
+    if found.drifted:
+        cautions.append(Caution.DRIFT)
+    volts = chain.unit_full_scale if signal.unit == "FS" else None
+    return Result(_curves(found, number, volts), _readings(found, number, settings, volts), tuple(cautions))
+
+
+def _readings(c: _Channel, number: int, settings: ToneSettings, volts: float | None) -> tuple[Reading, ...]:
+    fit = c.fit
+    carrier = abs(fit.amplitudes[0])
+    spread = fit.amplitude_spread
+    at: dict[str, float | str] = {
+        "frequency_hz": fit.frequency, "band_low_hz": c.band[0], "band_high_hz": c.band[1], "weighting": str(settings.weighting),
+    }  # fmt: skip
+    # mean-square powers of fundamental and of the harmonics inside the band
+    orders = np.arange(2, len(fit.amplitudes) + 1)
+    inside = orders * fit.frequency <= c.band[1] * (1 + 1e-6)
+    powers = np.abs(fit.amplitudes[1:]) ** 2 / 2 * inside
+    weights = power_weight(orders * fit.frequency, settings.weighting)
+    main, harmonic = carrier**2 / 2, float(powers.sum())
+    rest = c.noise + float((powers * weights).sum())
+    left_out = settings.harmonics > int(inside.sum()) + 1
+    expected_noise = spread**2 * int(inside.sum())
+    thd_cautions = []
+    if left_out:
+        thd_cautions.append(Caution.OUTSIDE_BAND)
+    if harmonic < 3 * expected_noise:
+        thd_cautions.append(Caution.NOISE_DOMINATED)
+    floor = 10 * math.log10(expected_noise / main) if expected_noise > 0 else None
+    harmonic_rms = math.sqrt(2 * harmonic)
+    thd_spread = _DB_PER_NEPER * spread / harmonic_rms if harmonic_rms > 0 else None
+    rest_spread = c.noise_spread_db * c.noise / rest if rest > 0 else None
+
+    def absolute(key: str, mean_square: float, spread_db: float | None, cautions: tuple[Caution, ...] = ()) -> Reading:
+        """A level at the operating point: volts where the chain states them, dBFS otherwise (0 dBFS: mean square 1/2)."""
+        if volts is None:
+            return Reading(key, number, 10 * math.log10(2 * mean_square) if mean_square > 0 else None, "dBFS", at, None, spread_db, cautions)
+        value = volts * math.sqrt(2 * mean_square)
+        return Reading(key, number, value, "V", at, None, None if spread_db is None else value * spread_db / _DB_PER_NEPER, cautions)
+
+    def ratio(key: str, value: float, spread_db: float | None, cautions: tuple[Caution, ...] = (), floor_db: float | None = None) -> Reading:
+        given = 10 * math.log10(value) if value > 0 else None
+        return Reading(key, number, given, "dB", at, floor_db, spread_db, cautions)
+
+    sinad = main / rest if rest > 0 else 0.0
+    enob = (10 * math.log10(sinad) - 1.7609) / 6.0206 if sinad > 0 else None
+    drift = (Caution.DRIFT,) if c.drifted else ()
+    readings = [
+        Reading("frequency", number, fit.frequency, "Hz", {}, None, fit.frequency_spread),
+        absolute("level", main, _DB_PER_NEPER * spread / carrier),
+        ratio("thd", harmonic / main, thd_spread, tuple(thd_cautions), floor),
+        ratio("thd_n", rest / main, rest_spread, drift),
+        ratio("sinad", sinad, rest_spread, drift),
+        ratio("snr", main / c.noise if c.noise > 0 else 0.0, c.noise_spread_db, drift),
+        Reading("enob", number, enob, "bit", at, None, None if rest_spread is None else rest_spread / 6.0206, drift),
+        absolute("noise", c.noise, c.noise_spread_db, drift),
+        Reading("dc", number, fit.dc * math.sqrt(2) * volts if volts else fit.dc, "V" if volts else "FS", {}, None, None),
+        _hum(c, number, absolute),
+    ]
+    for n, amplitude in zip(orders, fit.amplitudes[1:], strict=True):
+        phase = float(np.angle(amplitude * np.exp(-1j * n * np.angle(fit.amplitudes[0])), deg=True))
+        size = abs(amplitude)
+        where: dict[str, float | str] = {"frequency_hz": float(n * fit.frequency), "phase_deg": phase}
+        faint = (Caution.NOISE_DOMINATED,) if size < 3 * spread else ()
+        outside = () if n * fit.frequency <= c.band[1] * (1 + 1e-6) else (Caution.OUTSIDE_BAND,)
+        readings.append(
+            Reading(f"h{n}", number, to_db(size / carrier) if size > 0 else None, "dB", where, to_db(2 * spread / carrier) if spread > 0 else None,
+                    _DB_PER_NEPER * spread / size if size > 0 else None, faint + outside)
+        )  # fmt: skip
+    for n in range(len(fit.amplitudes) + 1, settings.harmonics + 1):
+        readings.append(Reading(f"h{n}", number, None, "dB", {"frequency_hz": n * fit.frequency}, None, None, (Caution.OUTSIDE_BAND,)))
+    return tuple(readings)
+
+
+def _hum(c: _Channel, number: int, absolute: object) -> Reading:
+    """Mains lines (50 or 60 Hz, whichever is stronger, to the 10th harmonic) as one level, less the noise under them."""
+    width = c.rate / c.frames
+    best = (0.0, 0.0, 50.0)
+    if 50 > 3 * BLACKMAN_HARRIS_4.half_width * width:
+        for mains in (50.0, 60.0):
+            lines = noise = 0.0
+            for n in range(1, 11):
+                if abs((n * mains + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2) < 2 * BLACKMAN_HARRIS_4.half_width * width:
+                    continue  # hidden by the tone or one of its harmonics
+                power, under = line_power(c.residual_power, width, n * mains, BLACKMAN_HARRIS_4)
+                lines, noise = lines + power, noise + under
+            best = max(best, (lines, noise, mains))
+    lines, noise, mains = best
+    cautions = (Caution.NOISE_DOMINATED,) if lines < 2 * noise else ()
+    reading: Reading = absolute("hum", max(lines - noise, 0.25 * lines), None, cautions)  # type: ignore[operator]
+    at = {"mains_hz": mains}
+    return Reading(reading.key, number, reading.value, reading.unit, at, reading.floor, None, cautions)
+
+
+def _curves(c: _Channel, number: int, volts: float | None) -> tuple[Curve, ...]:
+    """Spectrum in dBFS or dBV (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
+    frequencies = np.arange(c.spectrum.size) * (c.rate / c.frames)
+    level = 10 * np.log10(np.maximum(c.spectrum, 1e-40)) + (to_db(volts) if volts else 0.0)
+    meta: dict[str, float | str] = {
+        "window": BLACKMAN_HARRIS_7.name, "enbw_hz": BLACKMAN_HARRIS_7.enbw * c.rate / c.frames, "frames": float(c.frames),
+    }  # fmt: skip
+    shown = min(c.frames, max(64, round(_CYCLES_SHOWN * c.rate / c.fit.frequency)), 16384)
+    first = (c.frames - shown) // 2
+    t = np.arange(shown) / c.rate
+    centred = np.arange(first, first + shown) - (c.frames - 1) / 2
+    w = 2 * np.pi * c.fit.frequency / c.rate
+    overtones = np.sum([np.real(a * np.exp(1j * k * w * centred)) for k, a in enumerate(c.fit.amplitudes[1:], 2)], axis=0) if len(c.fit.amplitudes) > 1 else 0.0
+    scale = volts * math.sqrt(2) if volts else 1.0
+    unit = "V" if volts else "FS"
+    return (
+        Curve("spectrum", number, frequencies[1:], level[1:], "Hz", "dBV" if volts else "dBFS", None, meta),
+        Curve("waveform", number, t, scale * c.samples[first : first + shown], "s", unit),
+        Curve("residual", number, t, scale * (c.fit.residual[first : first + shown] + overtones), "s", unit),
+    )

@@ -1,0 +1,129 @@
+"""Signals, stimuli and recordings: the numbers that go out to a device and come back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from types import MappingProxyType
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from epidote.core.errors import UnusableInputError
+
+Samples = NDArray[np.float64]
+
+
+def locked(values: Any) -> Samples:
+    """A read-only float64 array of ``values``, copied only when it must be."""
+    array = np.ascontiguousarray(values, dtype=np.float64)
+    if array.flags.writeable:
+        array = array.view()
+        array.flags.writeable = False
+    return array
+
+
+@dataclass(frozen=True, eq=False)
+class Signal:
+    """Samples (frames, channels) in float64 at ``rate`` Hz; unit FS (a sine of peak 1 is 0 dBFS, AES17), V or Pa."""
+
+    samples: Samples
+    rate: float
+    unit: str = "FS"
+
+    def __post_init__(self) -> None:
+        samples = self.samples[:, None] if self.samples.ndim == 1 else self.samples
+        object.__setattr__(self, "samples", locked(samples))
+
+    @property
+    def frames(self) -> int:
+        return self.samples.shape[0]
+
+    @property
+    def channels(self) -> int:
+        return self.samples.shape[1]
+
+    @property
+    def duration(self) -> float:
+        """In seconds."""
+        return self.frames / self.rate
+
+    def channel(self, number: int) -> Samples:
+        """Samples (frames,) of a channel; channels count from 1."""
+        return np.ascontiguousarray(self.samples[:, number - 1])
+
+
+@dataclass(frozen=True)
+class Stimulus:
+    """What is played, as data from which the samples can be made again at any time.
+
+    ``kind`` names the maker (see ``stimulus_maker``); ``parameters`` are its arguments and hold all that an analysis needs; every
+    output channel in ``channels`` (from 1) carries the same samples.
+    """
+
+    kind: str
+    rate: float
+    parameters: Mapping[str, float]
+    channels: tuple[int, ...] = (1, 2)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "parameters", MappingProxyType(dict(self.parameters)))
+
+    def __getitem__(self, name: str) -> float:
+        return self.parameters[name]
+
+    def samples(self) -> Samples:
+        """Samples (frames,) in FS, locked."""
+        return _made(self.kind, self.rate, tuple(sorted(self.parameters.items())))
+
+    @property
+    def frames(self) -> int:
+        return round(self.parameters["frames"])
+
+    def to_json(self) -> dict[str, Any]:
+        return {"kind": self.kind, "rate": self.rate, "parameters": dict(self.parameters), "channels": list(self.channels)}
+
+    @staticmethod
+    def from_json(data: Mapping[str, Any]) -> Stimulus:
+        """Raises UnusableInputError when the data is not a stimulus of a known kind."""
+        try:
+            parameters = {str(k): float(v) for k, v in data["parameters"].items()}
+            stimulus = Stimulus(str(data["kind"]), float(data["rate"]), parameters, tuple(int(c) for c in data["channels"]))
+        except (KeyError, TypeError, ValueError, AttributeError) as error:
+            raise UnusableInputError(f"This is not the description of a stimulus ({error}).") from error
+        if stimulus.kind not in _MAKERS:
+            raise UnusableInputError(f"Stimuli of the kind “{stimulus.kind}” are not known to this version of Epidote.")
+        return stimulus
+
+
+Maker = Callable[[float, Mapping[str, float]], Samples]
+_MAKERS: dict[str, Maker] = {}
+
+
+def stimulus_maker(kind: str) -> Callable[[Maker], Maker]:
+    """Register the function (rate, parameters) -> samples that makes stimuli of this kind."""
+
+    def register(maker: Maker) -> Maker:
+        _MAKERS[kind] = maker
+        return maker
+
+    return register
+
+
+@lru_cache(maxsize=2)
+def _made(kind: str, rate: float, parameters: tuple[tuple[str, float], ...]) -> Samples:
+    return locked(_MAKERS[kind](rate, dict(parameters)))
+
+
+@dataclass(frozen=True)
+class Recording:
+    """What came back: the signal, the stimulus that was played (None for a recording made elsewhere), and what the device reported.
+
+    ``faults`` are words of the sound device about this very recording, such as "2 dropouts reported".
+    """
+
+    signal: Signal
+    stimulus: Stimulus | None = None
+    faults: tuple[str, ...] = field(default=())
