@@ -39,11 +39,11 @@ class Signal:
 
     @property
     def frames(self) -> int:
-        return self.samples.shape[0]
+        return int(self.samples.shape[0])
 
     @property
     def channels(self) -> int:
-        return self.samples.shape[1]
+        return int(self.samples.shape[1])
 
     @property
     def duration(self) -> float:

@@ -21,7 +21,7 @@ Complex = NDArray[np.complex128]
 
 BEFORE, AFTER = 0.02, 0.4  # seconds of the impulse response kept at the lowest frequencies
 HARMONIC_BEFORE = 0.2  # the mask below the lowest even harmonic rings for so long
-CYCLES, LEAST_AFTER = 15, 0.012  # what is kept towards high frequencies
+CYCLES, LEAST_AFTER = 24, 0.02  # what is kept towards high frequencies
 _BRIDGE_TERMS, _EMPTY_ENOUGH = 6, 1e-4
 FOUND_RATIO = 9.0  # peak of the impulse response over its noise below which there is no sweep in the recording
 
@@ -184,8 +184,8 @@ def response_grid(kernel_: Kernel) -> int:
 def linear_response(d: Deconvolved, *, by_frequency: bool, room_after: float = AFTER) -> Complex:
     """Frequency response on the grid of ``response_grid``, referred to the integer delay ``d.peak``.
 
-    A fixed window keeps 20 ms before and 400 ms after the peak. By frequency, it shortens to 60 ms at 250 Hz and then to 15 cycles,
-    12 ms at least: responses of several windows are crossfaded over log frequency.
+    A fixed window keeps 20 ms before and 400 ms after the peak. By frequency, it shortens from there to 24 cycles,
+    20 ms at least: responses of several windows are crossfaded over log frequency.
     """
     rate, size = d.kernel.rate, response_grid(d.kernel)
     longest = min(AFTER, room_after)

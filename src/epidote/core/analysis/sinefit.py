@@ -158,7 +158,7 @@ def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -
         step = max(-limit, min(step, limit))
         if abs(step) * blocks.frames < 2e-8:
             break
-        w = min(max(w + step, 0.25 * limit), np.pi)
+        w = float(min(max(w + step, 0.25 * limit), np.pi))
         solved = _solve(blocks, w, order, harmonics)
     return w, solved
 
@@ -186,7 +186,7 @@ def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_or
     eta = abs(carrier) ** 2 / 2 / sigma**2 if sigma > 0 else math.inf
     n = blocks.frames
     return ToneFit(
-        frequency=w * rate / (2 * np.pi),
+        frequency=float(w * rate / (2 * np.pi)),
         amplitudes=amplitudes,
         dc=float(coefficients[0].real),
         sigma=sigma,

@@ -33,7 +33,7 @@ def smoothed_power(power: Samples, bin_width: float, frequencies: Samples, smoot
     """
     bins = frequencies / bin_width
     if smoothing is Smoothing.NONE:
-        return power[np.round(bins).astype(int)]
+        return np.asarray(power[np.round(bins).astype(int)])
     half = 2 ** (smoothing.octaves / 2)
     cumulative = np.concatenate([[0.0], np.cumsum(power)])
     edges = np.arange(cumulative.size) - 0.5

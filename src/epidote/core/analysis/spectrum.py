@@ -35,7 +35,7 @@ def band_power(power: Samples, bin_width: float, low: float, high: float, weight
     if last > first:
         chosen[-1] *= max(0.0, min(1.0, high / bin_width - last + 0.5))
     if weighting is not Weighting.NONE:
-        chosen *= power_weight(np.arange(first, last + 1) * bin_width, weighting)
+        chosen *= power_weight(np.arange(first, last + 1, dtype=np.float64) * np.float64(bin_width), weighting)
     return float(chosen.sum())
 
 

@@ -90,7 +90,9 @@ def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
         name = ".".join(str(part) for part in first["loc"]) or "settings"
         if first["type"] == "extra_forbidden":
             raise SettingError(f"There is no setting “{name}”. There are: {', '.join(model.model_fields)}.") from error
-        raise SettingError(f"The setting “{name}” cannot be {first.get('input')!r}: {first['msg'][0].lower()}{first['msg'][1:]}.") from error
+        raise SettingError(
+            f"The setting “{name}” cannot be {first.get('input')!r}: {first['msg'][0].lower()}{first['msg'][1:]}."
+        ) from error
 
 
 def single_recording_channels(recordings: Sequence[Recording]) -> int:

@@ -248,7 +248,9 @@ def _harmonic_curves(a: _Averaged, kernel: dc.Kernel, number: int, settings: Res
         ratio = smooth / np.maximum(main, _LEAST)
         noise = dc.noise_density(a.first, bins * width) * 0.75 * window_length / np.maximum(main, _LEAST)
         curves.append(
-            Curve(f"h{n}", number, excitation, 10 * np.log10(np.maximum(ratio, _LEAST)), "Hz", "dB", 10 * np.log10(np.maximum(noise, _LEAST)))
+            Curve(
+                f"h{n}", number, excitation, 10 * np.log10(np.maximum(ratio, _LEAST)), "Hz", "dB", 10 * np.log10(np.maximum(noise, _LEAST))
+            )
         )
         if total is None or noise_total is None:
             grid, total, noise_total = excitation, ratio.copy(), noise.copy()
@@ -287,7 +289,17 @@ def _readings(level: Curve, noise_power: Samples, number: int, chain: Chain, del
     span_low, span_high = max(20.0, low), min(20000.0, high)
     if span_high <= span_low:
         span_low, span_high = low, high
-    readings.append(Reading("flatness", number, flatness(level, span_low * 0.999, span_high * 1.001), "dB", {"low_hz": span_low, "high_hz": span_high}, None, spread))
+    readings.append(
+        Reading(
+            "flatness",
+            number,
+            flatness(level, span_low * 0.999, span_high * 1.001),
+            "dB",
+            {"low_hz": span_low, "high_hz": span_high},
+            None,
+            spread,
+        )
+    )
     top = curve_at(level, min(20000.0, high))
     base = curve_at(level, reference)
     if high >= 19990 and top is not None and base is not None:

@@ -154,7 +154,7 @@ def _measure(x: Samples, rate: float, settings: ToneSettings, expected: float) -
             break
         # leakage of something outside the band is the plain sum's fault; what clings to the tone is drift
         near = band_power(clean, width, fit.frequency - 30 * width, fit.frequency + 30 * width)
-        drifted = near > 0.5 * checked or disagreement > AGREEMENT_DB and near > 0.05 * checked
+        drifted = near > 0.5 * checked or (disagreement > AGREEMENT_DB and near > 0.05 * checked)
         noise = checked
         frequency = fit.frequency
         if not drifted:
@@ -214,11 +214,15 @@ def _readings(c: _Channel, number: int, settings: ToneSettings, volts: float | N
     def absolute(key: str, mean_square: float, spread_db: float | None, cautions: tuple[Caution, ...] = ()) -> Reading:
         """A level at the operating point: volts where the chain states them, dBFS otherwise (0 dBFS: mean square 1/2)."""
         if volts is None:
-            return Reading(key, number, 10 * math.log10(2 * mean_square) if mean_square > 0 else None, "dBFS", at, None, spread_db, cautions)
+            return Reading(
+                key, number, 10 * math.log10(2 * mean_square) if mean_square > 0 else None, "dBFS", at, None, spread_db, cautions
+            )
         value = volts * math.sqrt(2 * mean_square)
         return Reading(key, number, value, "V", at, None, None if spread_db is None else value * spread_db / _DB_PER_NEPER, cautions)
 
-    def ratio(key: str, value: float, spread_db: float | None, cautions: tuple[Caution, ...] = (), floor_db: float | None = None) -> Reading:
+    def ratio(
+        key: str, value: float, spread_db: float | None, cautions: tuple[Caution, ...] = (), floor_db: float | None = None
+    ) -> Reading:
         given = 10 * math.log10(value) if value > 0 else None
         return Reading(key, number, given, "dB", at, floor_db, spread_db, cautions)
 
@@ -256,11 +260,14 @@ def _hum(c: _Channel, number: int, absolute: object) -> Reading:
     """Mains lines (50 or 60 Hz, whichever is stronger, to the 10th harmonic) as one level, less the noise under them."""
     width = c.rate / c.frames
     best = (0.0, 0.0, 50.0)
-    if 50 > 3 * BLACKMAN_HARRIS_4.half_width * width:
+    if 3 * BLACKMAN_HARRIS_4.half_width * width < 50:
         for mains in (50.0, 60.0):
             lines = noise = 0.0
             for n in range(1, 11):
-                if abs((n * mains + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2) < 2 * BLACKMAN_HARRIS_4.half_width * width:
+                if (
+                    abs((n * mains + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2)
+                    < 2 * BLACKMAN_HARRIS_4.half_width * width
+                ):
                     continue  # hidden by the tone or one of its harmonics
                 power, under = line_power(c.residual_power, width, n * mains, BLACKMAN_HARRIS_4)
                 lines, noise = lines + power, noise + under
@@ -284,7 +291,11 @@ def _curves(c: _Channel, number: int, volts: float | None) -> tuple[Curve, ...]:
     t = np.arange(shown) / c.rate
     centred = np.arange(first, first + shown) - (c.frames - 1) / 2
     w = 2 * np.pi * c.fit.frequency / c.rate
-    overtones = np.sum([np.real(a * np.exp(1j * k * w * centred)) for k, a in enumerate(c.fit.amplitudes[1:], 2)], axis=0) if len(c.fit.amplitudes) > 1 else 0.0
+    overtones = (
+        np.sum([np.real(a * np.exp(1j * k * w * centred)) for k, a in enumerate(c.fit.amplitudes[1:], 2)], axis=0)
+        if len(c.fit.amplitudes) > 1
+        else 0.0
+    )
     scale = volts * math.sqrt(2) if volts else 1.0
     unit = "V" if volts else "FS"
     return (

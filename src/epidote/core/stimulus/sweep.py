@@ -25,7 +25,9 @@ def sweep(*, rate: float, start: float, stop: float, duration: float, level: flo
     Raises SettingError when the band does not fit below half the rate.
     """
     if stop > 0.47 * rate:
-        raise SettingError(f"stop_frequency {stop:g} Hz is too high for {rate:g} Hz: at most {0.47 * rate:g} Hz. Lower it or raise the rate.")
+        raise SettingError(
+            f"stop_frequency {stop:g} Hz is too high for {rate:g} Hz: at most {0.47 * rate:g} Hz. Lower it or raise the rate."
+        )
     if start * 1.5 > stop:
         raise SettingError(f"start_frequency {start:g} Hz must lie at least half an octave below stop_frequency {stop:g} Hz.")
     first, last = start / 4, min(0.48 * rate, 1.25 * stop)

@@ -1,0 +1,1 @@
+"""Sound devices behind one protocol, and sound files."""

@@ -1,0 +1,117 @@
+"""A simulated sound interface with a stand-in wired between its output and its input.
+
+It is told what a person would do at the bench (wire a unit, turn its knobs) and hands out what a sound card would: numbers.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from epidote.audio.device import Cancelled, DeviceInfo, FormatRefusedError, Progress
+from epidote.core.errors import CancelledError, MeasurementError
+from epidote.core.quantity import from_db
+from epidote.core.signal import Recording, Samples, Signal, Stimulus
+from epidote.standins.amplifier import HAVELMAR_A25, OSTREL_P40, Amplifier
+from epidote.standins.converter import Converter
+
+RATES = (44100, 48000, 88200, 96000, 176400, 192000)
+PREFIX = "standin:"
+_BLOCK_SECONDS = 0.02
+
+
+@dataclass(frozen=True)
+class Bench:
+    """What stands on the simulated bench: converters, a resistive load, a divider, and one unit or a wire."""
+
+    title: str
+    unit: Amplifier | None
+    output: Converter = Converter(full_scale=4.0, noise_db=-117.0, latency=29.3, coupling=0.0)
+    input: Converter = Converter(full_scale=8.0, noise_db=-119.0, latency=38.9, offset=2e-6, second=8e-7, third=1.4e-6)
+    divider: float = 4.0
+    load_ohms: float = 8.0
+    buffers: int = 512
+
+
+BENCHES = {
+    "wire": Bench("Stand-in interface, output wired to input", None, divider=1.0),
+    "ostrel-p40": Bench("Stand-in interface with an Ostrel P40", OSTREL_P40),
+    "havelmar-a25": Bench("Stand-in interface with a Havelmar A25", HAVELMAR_A25),
+}
+
+
+class SimulatedDevice:
+    """Runs as fast as it can, or at the pace of sound with ``real_time``. The same seed gives the same recordings again."""
+
+    def __init__(self, bench: str, rate: float, conditions: Mapping[str, str], *, seed: int = 0, real_time: bool = False) -> None:
+        self._bench = BENCHES[bench]
+        if round(rate) not in RATES:
+            offered = ", ".join(f"{r / 1000:g}" for r in RATES)
+            raise FormatRefusedError(f"The stand-in interface runs at {offered} kHz, not at {rate / 1000:g} kHz. Choose one of these.")
+        self.info = device_info(bench)
+        self._rate = rate
+        self._unit = self._bench.unit.set_to(conditions) if self._bench.unit else None
+        self._load = _load_of(conditions, self._bench.load_ohms)
+        self._rng = np.random.default_rng([seed, *bench.encode(), *str(sorted(conditions.items())).encode()])
+        self._clock = 0.0
+        self._real_time = real_time
+
+    def exchange(self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled) -> Recording:
+        if stimulus.rate != self._rate:
+            raise FormatRefusedError(f"The device runs at {self._rate:g} Hz, the stimulus was made for {stimulus.rate:g} Hz.")
+        played = stimulus.samples()
+        if float(np.abs(played).max()) > from_db(ceiling_dbfs) * (1 + 1e-9):
+            raise MeasurementError(
+                f"The stimulus would exceed the chain's output ceiling of {ceiling_dbfs:g} dBFS. Nothing was played; lower its level."
+            )
+        if cancelled():
+            raise CancelledError("Stopped before anything was played.")
+        recorded = self._run(np.repeat(played[:, None], 2, axis=1), cancelled)
+        self._pace(stimulus.frames, progress, cancelled)
+        self._clock += stimulus.frames / self._rate
+        return Recording(Signal(recorded, self._rate), stimulus)
+
+    def _run(self, numbers: Samples, cancelled: Cancelled) -> Samples:
+        b, rate = self._bench, self._rate
+        late = np.zeros_like(numbers)
+        late[b.buffers :] = numbers[: numbers.shape[0] - b.buffers]
+        volts = b.output.to_volts(late, rate, self._rng)
+        if self._unit is not None:
+            _stop_if(cancelled)
+            volts = self._unit.process(volts, rate, self._load, self._rng, self._clock)
+        _stop_if(cancelled)
+        return b.input.to_numbers(volts / b.divider, rate, self._rng)
+
+    def _pace(self, frames: int, progress: Progress, cancelled: Cancelled) -> None:
+        """Hand out the recording block by block, so that progress and cancelling work as with a real device."""
+        duration = frames / self._rate
+        steps = max(1, round(duration / _BLOCK_SECONDS)) if self._real_time else 10
+        begun = time.monotonic()
+        for step in range(1, steps + 1):
+            if self._real_time:
+                time.sleep(max(0.0, begun + duration * step / steps - time.monotonic()))
+            _stop_if(cancelled)
+            progress(step / steps)
+
+    def close(self) -> None:
+        """Nothing to give back."""
+
+
+def _stop_if(cancelled: Cancelled) -> None:
+    if cancelled():
+        raise CancelledError("Stopped; nothing of this run was kept.")
+
+
+def _load_of(conditions: Mapping[str, str], usual: float) -> float:
+    """The load somebody put on, if a condition says so: "load": "4 Ω"."""
+    try:
+        return float(conditions.get("load", "").split()[0])
+    except (IndexError, ValueError):
+        return usual
+
+
+def device_info(bench: str) -> DeviceInfo:
+    return DeviceInfo(PREFIX + bench, BENCHES[bench].title, "simulated", 2, 2, RATES, 24)

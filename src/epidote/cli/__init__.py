@@ -1,0 +1,1 @@
+"""The conductor without a window: for scripts, production lines and checks."""

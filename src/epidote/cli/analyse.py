@@ -1,0 +1,152 @@
+"""``stimulus`` writes what is to be played; ``analyse`` makes readings and curves of any recording."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from epidote import __version__
+from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
+from epidote.core.errors import SettingError, UnusableInputError
+
+Set = Annotated[list[str], typer.Option("--set", help="a setting, name=value; see “epidote procedures”")]
+Json = Annotated[bool, typer.Option("--json", help="one JSON object on standard output")]
+
+
+class Bits(StrEnum):
+    SIXTEEN = "16"
+    TWENTYFOUR = "24"
+    FLOAT = "32f"
+
+
+def stimulus(
+    procedure: Annotated[str, typer.Argument(help="response, tone, …")],
+    out: Annotated[Path, typer.Argument(help="the sound file to write; its description goes beside it as .json")],
+    rate: Annotated[float, typer.Option(help="sample rate in Hz")] = 48000,
+    level: Annotated[float | None, typer.Option(help="level in dBFS")] = None,
+    bits: Annotated[Bits, typer.Option(help="sample format")] = Bits.TWENTYFOUR,
+    set_: Set = [],  # noqa: B006  typer copies it
+    as_json: Json = False,
+) -> int:
+    """Write the stimulus of a procedure as a sound file, and its description beside it."""
+    import numpy as np
+
+    from epidote.audio.files import encode, write_whole
+    from epidote.core.chain import Chain
+    from epidote.core.procedures.base import make_settings
+    from epidote.core.procedures.base import procedure as find
+
+    carried = find(procedure)
+    values = parsed_settings(carried.Settings, set_)
+    if level is not None:
+        values["level"] = level
+    settings = make_settings(carried.Settings, values)
+    if not 8000 <= rate <= 384000:
+        raise SettingError(f"The rate {rate:g} Hz is out of range: 8000 to 384000 Hz.")
+    made = next(carried.conduct(settings, Chain(rate=rate)))
+    samples = made.samples()
+    if bits is Bits.SIXTEEN:
+        # without dither 16 bits would put distortion of their own into a low tone
+        rng = np.random.default_rng(1)
+        samples = samples + (rng.random(samples.size) - rng.random(samples.size)) / 2**15
+    kind = "FLAC" if out.suffix.lower() == ".flac" else "WAV"
+    if kind == "FLAC" and bits is Bits.FLOAT:
+        raise SettingError("FLAC holds whole numbers only; choose --bits 24, or a .wav file.")
+    description = {
+        "epidote": __version__, "procedure": procedure, "settings": settings.model_dump(mode="json"), "rate": rate,
+        "stimulus": made.to_json(),
+        "schedule": [{"what": made.kind, "start_s": made.parameters.get("lead", 0.0) / rate, "end_s": made.frames / rate}],
+    }  # fmt: skip
+    beside = out.with_suffix(".json")
+    write_whole(out, encode(samples[:, None], rate, kind, bits.value))
+    write_whole(beside, (json.dumps(description, indent=1) + "\n").encode())
+    if as_json:
+        print_json({**description, "file": str(out)})
+    else:
+        say(f"{out}: {made.frames / rate:.2f} s at {rate:g} Hz, {bits.value} bit; {beside.name} describes it for the analysis.")
+    return 0
+
+
+def _described(path: Path) -> tuple[dict[str, Any], Any]:
+    """Settings and stimulus from a description written by ``stimulus``."""
+    from epidote.core.signal import Stimulus
+
+    try:
+        data = json.loads(path.read_text())
+        return dict(data["settings"]), Stimulus.from_json(data["stimulus"])
+    except OSError as error:
+        raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
+    except (ValueError, KeyError, TypeError) as error:
+        raise UnusableInputError(f"{path} is not a stimulus' description as “epidote stimulus” writes it. Nothing was computed.") from error
+
+
+def analyse(
+    procedure: Annotated[str, typer.Argument(help="response, tone, …")],
+    recordings: Annotated[list[Path], typer.Argument(help="sound files; several are averaged where the procedure averages")],
+    stimulus: Annotated[Path | None, typer.Option(help="the description that “epidote stimulus” wrote")] = None,
+    set_: Set = [],  # noqa: B006
+    chain: Annotated[Path | None, typer.Option(help="a chain file: levels in volts instead of dBFS")] = None,
+    baseline: Annotated[
+        Path | None, typer.Option(help="a recording of the chain alone, same stimulus: taken out, or used as floor")
+    ] = None,
+    channel: Annotated[list[int], typer.Option(help="only this channel (from 1); may be repeated")] = [],  # noqa: B006
+    as_json: Json = False,
+) -> int:
+    """Analyse any recording; several channels give readings per channel."""
+    from epidote.audio.files import read_sound
+    from epidote.conductor import analysed
+    from epidote.core.comparison.baseline import against_baseline
+    from epidote.core.procedures.base import make_settings
+    from epidote.core.procedures.base import procedure as find
+    from epidote.core.result import Caution
+    from epidote.core.signal import Recording, Signal
+
+    carried = find(procedure)
+    described, played = _described(stimulus) if stimulus else ({}, None)
+    settings = make_settings(carried.Settings, {**described, **parsed_settings(carried.Settings, set_)})
+
+    def read(path: Path) -> Recording:
+        signal = read_sound(path)
+        if played is not None and played.rate != signal.rate:
+            raise UnusableInputError(
+                f"{path.name} runs at {signal.rate:g} Hz, its stimulus was made for {played.rate:g} Hz. Nothing was computed; "
+                "record at the stimulus' rate, or write the stimulus anew at the recording's."
+            )
+        if any(not 1 <= c <= signal.channels for c in channel):
+            raise UnusableInputError(
+                f"{path.name} has {signal.channels} channel(s), asked was for channel {max(channel)}. Nothing was computed."
+            )
+        chosen = signal.samples[:, [c - 1 for c in channel]] if channel else signal.samples
+        return Recording(Signal(chosen, signal.rate), played)
+
+    captured = [read(path) for path in recordings]
+    path_chain = read_chain(chain, rate=captured[0].signal.rate).model_copy(update={"rate": captured[0].signal.rate})
+    result = analysed(procedure, captured, settings, path_chain)
+    if baseline is not None:
+        result = against_baseline(result, analysed(procedure, [read(baseline)], settings, path_chain))
+    if channel:
+        names = dict(enumerate(channel, start=1))
+        result = replace(
+            result, curves=tuple(replace(c, channel=names[c.channel]) for c in result.curves),
+            readings=tuple(replace(r, channel=names[r.channel]) for r in result.readings),
+        )  # fmt: skip
+    if as_json:
+        print_json({
+            "procedure": procedure, "rate": captured[0].signal.rate, "settings": settings.model_dump(mode="json"),
+            "cautions": [str(c) for c in result.cautions], "readings": [r.to_json() for r in result.readings],
+            "curves": [c.to_json() for c in result.curves],
+        })  # fmt: skip
+    else:
+        print_result(result, dict(carried.reading_titles))
+    if Caution.STIMULUS_NOT_FOUND in result.cautions and not result.curves:
+        warn(
+            f"{', '.join(p.name for p in recordings)}: the stimulus of “{procedure}” was not found in the recording, so there is nothing to read off it. "
+            "Check that it is the right file, and that the stimulus was recorded and not too quiet."
+        )
+        return 3
+    return 0

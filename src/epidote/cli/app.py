@@ -1,0 +1,53 @@
+"""Commands and exit codes: 0 done; 2 wrong usage; 3 input that cannot be read or does not fit; 4 could not be carried out; 5 limit not met."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+import typer
+
+from epidote.cli import analyse, measure, study
+from epidote.core.errors import EpidoteError
+
+app = typer.Typer(
+    name="epidote", add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
+    help="Measure audio devices, know what each number is worth, and compare them. Without a command: the application.",
+)  # fmt: skip
+app.command("stimulus")(analyse.stimulus)
+app.command("analyse")(analyse.analyse)
+app.command("measure")(measure.measure)
+app.command("devices")(measure.devices)
+app.command("procedures")(measure.list_procedures)
+app.command("demo")(measure.demo)
+app.add_typer(study.app, name="study")
+
+
+def run_command(arguments: list[str]) -> int:
+    """Run one command; errors go to standard error in words, never as a traceback."""
+    try:
+        outcome = app(arguments, standalone_mode=False)
+        return outcome if isinstance(outcome, int) else 0
+    except EpidoteError as error:
+        sys.stderr.write(f"epidote: {error}\n")
+        return error.exit_code
+    except typer.Exit as stop:
+        return stop.exit_code
+    except (typer.Abort, KeyboardInterrupt):
+        sys.stderr.write("epidote: stopped. What was finished before is kept.\n")
+        return 4
+    except BrokenPipeError:
+        # the reader of our output has gone; there is nobody left to tell
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except OSError as error:
+        sys.stderr.write(f"epidote: {error.filename or 'the system'}: {error.strerror}. What was finished before is kept.\n")
+        return 3
+    except Exception as error:  # noqa: BLE001  the last door before a traceback
+        if hasattr(error, "format_message"):  # click's own usage errors
+            sys.stderr.write(f"epidote: {error.format_message()} See “epidote --help”.\n")
+            return 2
+        sys.stderr.write(
+            f"epidote: something went wrong that should not ({type(error).__name__}: {error}). What was finished before is kept.\n"
+        )
+        return 4

@@ -1,0 +1,82 @@
+"""What several commands need: typed settings, chains, and printing."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from epidote.core.chain import Chain, chain_from_toml
+from epidote.core.display import format_quantity
+from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.quantity import QuantityError, parse_as
+from epidote.core.result import Result
+
+
+def parsed_settings(model: Any, pairs: Sequence[str]) -> dict[str, Any]:
+    """``name=value`` pairs; numbers may carry units ("duration=500ms", "frequency=1k")."""
+    values: dict[str, Any] = {}
+    for pair in pairs:
+        name, equals, text = pair.partition("=")
+        if not equals:
+            raise SettingError(f"“{pair}” is not name=value.")
+        values[name] = typed_value(model, name.strip(), text.strip())
+    return values
+
+
+def typed_value(model: Any, name: str, text: str) -> Any:
+    """What a person typed for a setting, in the setting's unit where it has one."""
+    field = model.model_fields.get(name)
+    if field is None or field.annotation not in (float, int):
+        return text
+    unit = str((field.json_schema_extra or {}).get("unit", ""))
+    if not unit:
+        return text
+    try:
+        return parse_as(text, unit)
+    except QuantityError as error:
+        raise SettingError(f"The setting “{name}” cannot be “{text}”: {error}") from error
+
+
+def read_chain(path: Path | None, **usual: Any) -> Chain:
+    """A chain file, or an uncalibrated chain with the given values."""
+    if path is None:
+        return Chain(**usual)
+    try:
+        return chain_from_toml(path.read_text())
+    except OSError as error:
+        raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
+    except UnicodeDecodeError as error:
+        raise UnusableInputError(f"{path} is not a chain file: it is not text.") from error
+
+
+def print_json(data: Any) -> None:
+    json.dump(data, sys.stdout, allow_nan=False)
+    sys.stdout.write("\n")
+
+
+def say(text: str) -> None:
+    sys.stdout.write(text + "\n")
+
+
+def warn(text: str) -> None:
+    sys.stderr.write(f"epidote: {text}\n")
+
+
+def print_result(result: Result, titles: dict[str, str]) -> None:
+    """Readings as a table, one column per channel, then the cautions in words."""
+    channels = sorted({r.channel for r in result.readings})
+    keys = dict.fromkeys(r.key for r in result.readings)
+    say("".ljust(22) + "".join(f"channel {c}".rjust(18) for c in channels))
+    for key in keys:
+        row = titles.get(key, key).ljust(22)
+        marks: list[str] = []
+        for channel in channels:
+            reading = result.reading(key, channel)
+            row += (format_quantity(reading.value, reading.unit, uncertainty=reading.spread) if reading else "").rjust(18)
+            marks += [str(c) for c in reading.cautions] if reading else []
+        say(row + ("  ! " + ", ".join(dict.fromkeys(marks)) if marks else ""))
+    for caution in result.cautions:
+        say(f"! {caution.words}")

@@ -1,0 +1,139 @@
+"""``measure`` carries out one run into a study; ``devices`` and ``procedures`` list what there is; ``demo`` opens the demo study."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from epidote.cli.analyse import Json, Set
+from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say
+from epidote.core.errors import SettingError
+
+USUAL_DEVICE = "standin:wire"
+
+
+def measure(
+    procedure: Annotated[str, typer.Argument(help="response, tone, …")],
+    study: Annotated[Path, typer.Option(help="the study's folder")],
+    subject: Annotated[str, typer.Option(help="the row: its name with conditions, as “epidote study show” prints it")],
+    device: Annotated[str | None, typer.Option(help="see “epidote devices”; usually the row's own")] = None,
+    set_: Set = [],  # noqa: B006
+    chain: Annotated[Path | None, typer.Option(help="a chain file; usually the study's own chain")] = None,
+    seed: Annotated[int | None, typer.Option(help="for simulated devices: the same seed gives the same recording")] = None,
+    as_json: Json = False,
+) -> int:
+    """Measure a subject of a study and keep the run there."""
+    import random
+
+    from epidote.audio.devices import open_device
+    from epidote.cli.study import find_subject
+    from epidote.conductor import Order, add_column
+    from epidote.conductor import measure as carry_out
+    from epidote.core.chain import chain_from_toml
+    from epidote.core.procedures.base import make_settings
+    from epidote.core.procedures.base import procedure as find
+    from epidote.core.result import Caution, Reading, Result
+    from epidote.study.store import Study
+
+    carried = find(procedure)
+    settings = make_settings(carried.Settings, parsed_settings(carried.Settings, set_))
+    opened = Study(study)
+    try:
+        row = find_subject(opened, subject)
+        path = read_chain(chain) if chain or not opened.chain_toml else chain_from_toml(opened.chain_toml)
+        if opened.read_only:
+            raise SettingError(f"{study.name} cannot be changed: {opened.why_read_only}. Nothing was measured.")
+        name = device or row.device or USUAL_DEVICE
+        used = open_device(name, path.rate, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
+        try:
+            next(carried.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
+            column = add_column(opened, procedure, settings)
+            order = Order(row.id, column.id, procedure, settings, path)
+
+            def progress(share: float) -> None:
+                if sys.stderr.isatty():
+                    sys.stderr.write(f"\r{share:4.0%} ")
+
+            run = carry_out(opened, order, used, progress)
+        finally:
+            used.close()
+        readings = tuple(Reading.from_json(r) for r in run.readings)
+        result = Result((), readings, tuple(Caution(c) for c in run.cautions))
+        if as_json:
+            print_json({
+                "run": run.id, "subject": row.full_name, "procedure": procedure, "settings": dict(run.settings), "device": run.device,
+                "made": run.made.isoformat(), "cautions": list(run.cautions), "readings": list(run.readings),
+            })  # fmt: skip
+        else:
+            say(f"run {run.id}: {row.full_name}, {carried.title.lower()} ({carried.summary(settings)})")
+            print_result(result, dict(carried.reading_titles))
+    finally:
+        opened.close()
+    return 0
+
+
+def devices(as_json: Json = False) -> int:
+    """List the sound devices."""
+    from epidote.audio.devices import devices as found
+
+    if as_json:
+        print_json(
+            [
+                {
+                    "name": d.name,
+                    "title": d.title,
+                    "kind": d.kind,
+                    "outputs": d.outputs,
+                    "inputs": d.inputs,
+                    "rates": list(d.rates),
+                    "bits": d.bits,
+                }
+                for d in found()
+            ]
+        )
+        return 0
+    for d in found():
+        say(
+            f"{d.name.ljust(24)} {d.title}; {d.outputs} out, {d.inputs} in, {d.bits} bit, {min(d.rates) / 1000:g} to {max(d.rates) / 1000:g} kHz"
+        )
+    return 0
+
+
+def list_procedures(as_json: Json = False) -> int:
+    """List the procedures with their settings."""
+    from epidote.core.procedures.base import procedures
+
+    found = procedures()
+    if as_json:
+        print_json({key: p.Settings.model_json_schema() for key, p in found.items()})
+        return 0
+    for key, p in found.items():
+        say(f"{key}: {p.title}")
+        for name, field in p.Settings.model_fields.items():
+            unit = field.json_schema_extra.get("unit", "")
+            say(f"    {name} = {field.default}{' ' + unit if unit else ''}  {field.description}")
+    return 0
+
+
+def demo(
+    build: Annotated[bool, typer.Option("--build", help="make the demo study, measure what is missing in it, and open no window")] = False,
+    path: Annotated[Path | None, typer.Option(help="where the demo study is to be; usually the user's data folder")] = None,
+) -> int:
+    """Open the application with the demo study."""
+    if not build:
+        from epidote.desktop.app import run
+
+        return run("demo" if path is None else str(path))
+    from epidote.demo.scenario import fill_demo, missing_orders, open_demo
+
+    study = open_demo(path)
+    try:
+        if not study.read_only and missing_orders(study):
+            fill_demo(study, say)
+        say(f"the demo study is ready: {study.path}")
+    finally:
+        study.close()
+    return 0

@@ -1,0 +1,150 @@
+"""``study``: make one, look into it, add rows, recompute, export."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from epidote.cli.analyse import Json, Set
+from epidote.cli.common import parsed_settings, print_json, say
+from epidote.core.display import format_quantity
+from epidote.core.errors import SettingError
+from epidote.study.models import Subject
+from epidote.study.store import Study, create_study
+
+app = typer.Typer(help="Studies: make one, look into it, add rows, recompute, export.", no_args_is_help=True, rich_markup_mode=None)
+
+PathArgument = Annotated[Path, typer.Argument(help="the study's folder")]
+Condition = Annotated[list[str], typer.Option("--condition", help="a condition, name=value; may be repeated")]
+
+
+def find_subject(study: Study, name: str) -> Subject:
+    """A row by its full name, its number, or a beginning that only one row has. Raises SettingError listing the rows."""
+    rows = study.overview().subjects
+    exact = [s for s in rows if s.full_name.casefold() == name.casefold() or str(s.id) == name]
+    found = exact or [s for s in rows if s.full_name.casefold().startswith(name.casefold())]
+    if len(found) == 1:
+        return found[0]
+    listed = "; ".join(s.full_name for s in rows)
+    raise SettingError(f"“{name}” is {'no row' if not found else 'more than one row'} of {study.path.name}. There are: {listed}.")
+
+
+@app.command("new")
+def new(
+    path: PathArgument,
+    title: Annotated[str | None, typer.Option(help="shown in the window")] = None,
+    chain: Annotated[Path | None, typer.Option(help="a chain file for its runs")] = None,
+) -> int:
+    """Make a new, empty study."""
+    from epidote.cli.common import read_chain
+    from epidote.core.chain import chain_to_toml
+
+    path_chain = read_chain(chain) if chain else None
+    study = create_study(path, title)
+    if path_chain:
+        study.set_setting("chain", chain_to_toml(path_chain))
+    say(f"{study.path}")
+    study.close()
+    return 0
+
+
+@app.command("add")
+def add(
+    path: PathArgument, maker: Annotated[str, typer.Option()] = "", model: Annotated[str, typer.Option()] = "", serial: Annotated[str, typer.Option()] = "",
+    device: Annotated[str, typer.Option(help="what it is wired to; see “epidote devices”")] = "", condition: Condition = [],  # noqa: B006
+) -> int:  # fmt: skip
+    """Add a row: a unit (made when there is none of that name) under conditions."""
+    pairs = [c.partition("=") for c in condition]
+    if any(not equals for _, equals, _ in pairs):
+        raise SettingError("A condition is typed as name=value.")
+    study = Study(path)
+    try:
+        unit = next((u for u in study.units() if (u.maker, u.model, u.serial) == (maker, model, serial)), None)
+        row = study.add_subject(unit or study.add_unit(maker, model, serial), {k.strip(): v.strip() for k, _, v in pairs}, device)
+        say(row.full_name)
+    finally:
+        study.close()
+    return 0
+
+
+@app.command("show")
+def show(path: PathArgument, as_json: Json = False) -> int:
+    """Print the matrix: rows, columns, and the headline of each run."""
+    study = Study(path)
+    try:
+        seen = study.overview()
+        if as_json:
+            print_json({
+                "title": seen.title, "read_only": study.read_only,
+                "subjects": [{"id": s.id, "name": s.full_name, "conditions": dict(s.conditions), "device": s.device} for s in seen.subjects],
+                "columns": [{"id": c.id, "procedure": c.procedure, "settings": dict(c.settings)} for c in seen.columns],
+                "runs": [
+                    {"id": r.id, "subject": r.subject_id, "column": r.column_id, "procedure": r.procedure, "made": r.made.isoformat(),
+                     "settings": dict(r.settings), "cautions": list(r.cautions), "readings": list(r.readings)}
+                    for r in seen.runs.values()
+                ],
+            })  # fmt: skip
+            return 0
+        say(f"{seen.title}{f' (read only: {study.why_read_only})' if study.read_only else ''}")
+        for column in seen.columns:
+            say(f"
+{column.title}, {column.summary}")
+            for subject in seen.subjects:
+                run = seen.runs.get((subject.id, column.id))
+                head = format_quantity(run.headline["value"], run.headline["unit"]) if run and run.headline else "not measured"
+                say(
+                    f"  {subject.full_name.ljust(44)} {head.rjust(14)}  {f'run {run.id}' if run else ''}{'  ! ' + ', '.join(run.cautions) if run and run.cautions else ''}"
+                )
+    finally:
+        study.close()
+    return 0
+
+
+@app.command("recompute")
+def recompute(
+    path: PathArgument, run: Annotated[int, typer.Argument(help="the run's number")], set_: Set = [], as_json: Json = False
+) -> int:  # noqa: B006
+    """Compute a run again from its kept recordings with other settings; nothing is played."""
+    from epidote.conductor import recompute as carry_out
+    from epidote.core.procedures.base import procedure
+
+    study = Study(path)
+    try:
+        carried = procedure(study.run(run).procedure)
+        made = carry_out(study, run, parsed_settings(carried.Settings, set_))
+        if as_json:
+            print_json({"run": made.id, "settings": dict(made.settings), "cautions": list(made.cautions), "readings": list(made.readings)})
+        else:
+            head = format_quantity(made.headline["value"], made.headline["unit"]) if made.headline else ""
+            say(f"run {made.id}, from the recordings of run {made.recomputed_from}: {head}")
+    finally:
+        study.close()
+    return 0
+
+
+@app.command("export")
+def export(
+    path: PathArgument, out: Annotated[Path, typer.Argument(help="the CSV file to write")],
+    run: Annotated[list[int], typer.Option(help="a run's number; may be repeated; usually every run of the matrix")] = [],  # noqa: B006
+    curve: Annotated[str | None, typer.Option(help="write this curve of each run instead of the readings")] = None,
+) -> int:  # fmt: skip
+    """Write readings, or one curve of several runs, as CSV."""
+    from epidote.audio.files import write_whole
+    from epidote.study.export import curves_csv, readings_csv
+
+    study = Study(path)
+    try:
+        seen = study.overview()
+        chosen = [study.run(number) for number in run] or list(seen.runs.values())
+        named = [(s.full_name, r) for r in chosen for s in seen.subjects if s.id == r.subject_id]
+        if curve is None:
+            text = readings_csv(named)
+        else:
+            text = curves_csv([(name, r, study.curves(r.id, [curve])) for name, r in named])
+        write_whole(out, text.encode())
+        say(f"{out}: {len(named)} runs")
+    finally:
+        study.close()
+    return 0
