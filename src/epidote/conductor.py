@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from epidote.audio.device import Cancelled, Device, Progress
-from epidote.core.chain import Chain
+from epidote.core.chain import Chain, chain_from_toml
 from epidote.core.errors import CancelledError, MeasurementError
 from epidote.core.procedures.base import Settings, make_settings, procedure
 from epidote.core.result import Caution, Result, unique
 from epidote.core.signal import Recording
 from epidote.study.curves import thumbnail_points
-from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError
+from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject
 from epidote.study.store import Study
 
 _BYTES_PER_SAMPLE = 4
@@ -40,6 +40,12 @@ def add_column(study: Study, key: str, settings: Settings) -> Column:
             return column
     carried = procedure(key)
     return study.add_column(key, values, carried.title, carried.summary(settings))
+
+
+def study_chain(study: Study, subject: Subject) -> Chain:
+    """The chain that a row's new runs use: the study's own, without probe and load for the baseline."""
+    chain = chain_from_toml(study.chain_toml) if study.chain_toml else Chain()
+    return chain.wired() if subject.is_baseline else chain
 
 
 def never() -> bool:
@@ -113,7 +119,7 @@ def _kept(study: Study, order: Order, device: str, result: Result, recordings: S
     headline = carried.headline(result)
     return study.add_run(
         order.subject_id, order.column_id, order.procedure, order.settings.model_dump(mode="json"), order.chain, device, result,
-        headline.to_json() if headline else None, thumbnail_points(carried.thumbnail(result)), recordings, source,
+        {**headline.to_json(), "title": carried.reading_titles[headline.key]} if headline else None, thumbnail_points(carried.thumbnail(result)), recordings, source,
     )  # fmt: skip
 
 

@@ -30,7 +30,7 @@ def stimulus(
     rate: Annotated[float, typer.Option(help="sample rate in Hz")] = 48000,
     level: Annotated[float | None, typer.Option(help="level in dBFS")] = None,
     bits: Annotated[Bits, typer.Option(help="sample format")] = Bits.TWENTYFOUR,
-    set_: Set = [],  # noqa: B006  typer copies it
+    set_: Set = [],
     as_json: Json = False,
 ) -> int:
     """Write the stimulus of a procedure as a sound file, and its description beside it."""
@@ -89,12 +89,12 @@ def analyse(
     procedure: Annotated[str, typer.Argument(help="response, tone, …")],
     recordings: Annotated[list[Path], typer.Argument(help="sound files; several are averaged where the procedure averages")],
     stimulus: Annotated[Path | None, typer.Option(help="the description that “epidote stimulus” wrote")] = None,
-    set_: Set = [],  # noqa: B006
+    set_: Set = [],
     chain: Annotated[Path | None, typer.Option(help="a chain file: levels in volts instead of dBFS")] = None,
     baseline: Annotated[
         Path | None, typer.Option(help="a recording of the chain alone, same stimulus: taken out, or used as floor")
     ] = None,
-    channel: Annotated[list[int], typer.Option(help="only this channel (from 1); may be repeated")] = [],  # noqa: B006
+    channel: Annotated[list[int], typer.Option(help="only this channel (from 1); may be repeated")] = [],
     as_json: Json = False,
 ) -> int:
     """Analyse any recording; several channels give readings per channel."""

@@ -20,7 +20,7 @@ def measure(
     study: Annotated[Path, typer.Option(help="the study's folder")],
     subject: Annotated[str, typer.Option(help="the row: its name with conditions, as “epidote study show” prints it")],
     device: Annotated[str | None, typer.Option(help="see “epidote devices”; usually the row's own")] = None,
-    set_: Set = [],  # noqa: B006
+    set_: Set = [],
     chain: Annotated[Path | None, typer.Option(help="a chain file; usually the study's own chain")] = None,
     seed: Annotated[int | None, typer.Option(help="for simulated devices: the same seed gives the same recording")] = None,
     as_json: Json = False,
@@ -30,9 +30,8 @@ def measure(
 
     from epidote.audio.devices import open_device
     from epidote.cli.study import find_subject
-    from epidote.conductor import Order, add_column
+    from epidote.conductor import Order, add_column, study_chain
     from epidote.conductor import measure as carry_out
-    from epidote.core.chain import chain_from_toml
     from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
     from epidote.core.result import Caution, Reading, Result
@@ -43,7 +42,7 @@ def measure(
     opened = Study(study)
     try:
         row = find_subject(opened, subject)
-        path = read_chain(chain) if chain or not opened.chain_toml else chain_from_toml(opened.chain_toml)
+        path = read_chain(chain) if chain else study_chain(opened, row)
         if opened.read_only:
             raise SettingError(f"{study.name} cannot be changed: {opened.why_read_only}. Nothing was measured.")
         name = device or row.device or USUAL_DEVICE

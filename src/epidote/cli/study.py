@@ -53,7 +53,7 @@ def new(
 @app.command("add")
 def add(
     path: PathArgument, maker: Annotated[str, typer.Option()] = "", model: Annotated[str, typer.Option()] = "", serial: Annotated[str, typer.Option()] = "",
-    device: Annotated[str, typer.Option(help="what it is wired to; see “epidote devices”")] = "", condition: Condition = [],  # noqa: B006
+    device: Annotated[str, typer.Option(help="what it is wired to; see “epidote devices”")] = "", condition: Condition = [],
 ) -> int:  # fmt: skip
     """Add a row: a unit (made when there is none of that name) under conditions."""
     pairs = [c.partition("=") for c in condition]
@@ -89,8 +89,7 @@ def show(path: PathArgument, as_json: Json = False) -> int:
             return 0
         say(f"{seen.title}{f' (read only: {study.why_read_only})' if study.read_only else ''}")
         for column in seen.columns:
-            say(f"
-{column.title}, {column.summary}")
+            say(f"\n{column.title}, {column.summary}")
             for subject in seen.subjects:
                 run = seen.runs.get((subject.id, column.id))
                 head = format_quantity(run.headline["value"], run.headline["unit"]) if run and run.headline else "not measured"
@@ -105,7 +104,7 @@ def show(path: PathArgument, as_json: Json = False) -> int:
 @app.command("recompute")
 def recompute(
     path: PathArgument, run: Annotated[int, typer.Argument(help="the run's number")], set_: Set = [], as_json: Json = False
-) -> int:  # noqa: B006
+) -> int:
     """Compute a run again from its kept recordings with other settings; nothing is played."""
     from epidote.conductor import recompute as carry_out
     from epidote.core.procedures.base import procedure
@@ -127,7 +126,7 @@ def recompute(
 @app.command("export")
 def export(
     path: PathArgument, out: Annotated[Path, typer.Argument(help="the CSV file to write")],
-    run: Annotated[list[int], typer.Option(help="a run's number; may be repeated; usually every run of the matrix")] = [],  # noqa: B006
+    run: Annotated[list[int], typer.Option(help="a run's number; may be repeated; usually every run of the matrix")] = [],
     curve: Annotated[str | None, typer.Option(help="write this curve of each run instead of the readings")] = None,
 ) -> int:  # fmt: skip
     """Write readings, or one curve of several runs, as CSV."""
@@ -139,10 +138,7 @@ def export(
         seen = study.overview()
         chosen = [study.run(number) for number in run] or list(seen.runs.values())
         named = [(s.full_name, r) for r in chosen for s in seen.subjects if s.id == r.subject_id]
-        if curve is None:
-            text = readings_csv(named)
-        else:
-            text = curves_csv([(name, r, study.curves(r.id, [curve])) for name, r in named])
+        text = readings_csv(named) if curve is None else curves_csv([(name, r, study.curves(r.id, [curve])) for name, r in named])
         write_whole(out, text.encode())
         say(f"{out}: {len(named)} runs")
     finally:

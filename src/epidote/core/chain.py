@@ -50,6 +50,10 @@ class Chain(BaseModel):
         """How levels at the unit's output convert between FS, V and W."""
         return Conversion(self.unit_full_scale, self.load_ohms, None, self.rate)
 
+    def wired(self) -> Chain:
+        """The same chain with its output wired to its input: no probe, no load. For the baseline."""
+        return self.model_copy(update={"probe_ratio": 1.0, "load_ohms": None})
+
     def drive(self) -> Conversion:
         """How levels at the chain's output (what drives the unit) convert between FS and V."""
         return Conversion(self.output_full_scale, None, None, self.rate)

@@ -11,8 +11,8 @@ from typing import Any
 import platformdirs
 
 from epidote.audio.devices import open_device
-from epidote.conductor import Order, add_column, measure
-from epidote.core.chain import Chain, chain_from_toml, chain_to_toml
+from epidote.conductor import Order, add_column, measure, study_chain
+from epidote.core.chain import Chain, chain_to_toml
 from epidote.core.procedures.base import make_settings, procedure
 from epidote.study.store import SUFFIX, Study, create_study
 
@@ -24,7 +24,6 @@ CHAIN = Chain(
     name="Dome bench", rate=96000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=4.0, load_ohms=8.0, load_confirmed=False,
     calibrated_on=date(2026, 11, 21),
 )  # fmt: skip
-WIRED = CHAIN.model_copy(update={"probe_ratio": 1.0, "load_ohms": None})
 
 COLUMNS: tuple[tuple[str, Mapping[str, Any]], ...] = (
     ("response", {"stop_frequency": 40000, "level": -20}),
@@ -83,7 +82,7 @@ def missing_orders(study: Study) -> list[Order]:
     overview = study.overview()
     orders = []
     for subject in sorted(overview.subjects, key=lambda s: s.is_baseline):
-        chain = WIRED if subject.is_baseline else chain_from_toml(study.chain_toml)
+        chain = study_chain(study, subject)
         for column in overview.columns:
             if (subject.id, column.id) not in overview.runs:
                 settings = make_settings(procedure(column.procedure).Settings, column.settings)

@@ -60,13 +60,14 @@ class Spectral:
         return self
 
     def samples(self) -> Samples:
-        return np.ascontiguousarray(scipy.fft.irfft(self.bins, self.size)[:, : self.frames].T)
+        return np.ascontiguousarray(scipy.fft.irfft(self.bins, self.size)[:, : self.frames].T, dtype=np.float64)
 
 
 def coloured_noise(rng: np.random.Generator, shape: tuple[int, int], rate: float, density: float, corner: float) -> Samples:
     """Noise (frames, channels): white at ``density`` (V/sqrt Hz) above ``corner`` Hz, rising as 1/f in power below it."""
-    white = rng.standard_normal(shape) * (density * np.sqrt(rate / 2))
+    white: Samples = rng.standard_normal(shape) * (density * np.sqrt(rate / 2))
     if corner <= 0:
         return white
     spectral = Spectral(white, rate, 0.0)
-    return spectral.times(np.sqrt(1 + corner / np.maximum(spectral.f, 1.0)).astype(complex)).samples()
+    shape_ = np.sqrt(1 + corner / np.maximum(spectral.f, 1.0)).astype(np.complex128)
+    return spectral.times(shape_).samples()

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from epidote.core.errors import UnusableInputError
-from epidote.core.quantity import from_db
-from epidote.core.result import Caution
+from epidote.core.quantity import from_db, to_db
+from epidote.core.result import Caution, Reading
 from epidote.core.signal import Samples, Signal
 
 QUIET_PEAK = from_db(-60.0)
@@ -102,6 +102,12 @@ def capture_cautions(signal: Signal, channel: int) -> tuple[Caution, ...]:
         if abs(float(x.mean())) > DC_LIMIT:
             cautions.append(Caution.DC)
     return tuple(cautions)
+
+
+def headroom(signal: Signal, channel: int) -> Reading:
+    """What is left between the greatest sample of a channel and digital full scale."""
+    peak = float(np.abs(signal.channel(channel)).max())
+    return Reading("headroom", channel, -to_db(peak) if peak > 0 and signal.unit == "FS" else None, "dB")
 
 
 def steady_span(x: Samples, rate: float) -> tuple[int, int]:

@@ -32,12 +32,15 @@ Conduct = Generator[Stimulus, Recording, None]
 
 @dataclass(frozen=True)
 class CurveView:
-    """How a group of a procedure's curves is shown: key, button title, axis title, and whether x is logarithmic."""
+    """How a procedure's curves of one key are shown: group (a button), title within it, axis title, whether x is logarithmic, and
+    whether a difference between two of them says anything (that of two noise floors, bin by bin, does not)."""
 
     key: str
+    group: str
     title: str
     axis: str
     log_x: bool = True
+    compared: bool = True
 
 
 class Procedure(Protocol[S]):

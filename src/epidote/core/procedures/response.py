@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 import numpy as np
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from pydantic import model_validator
 
 from epidote.core.analysis import deconvolution as dc
-from epidote.core.analysis.capture import capture_cautions, require_usable
+from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
 from epidote.core.analysis.features import HALF_POWER_DB, corner, curve_at, flatness
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.chain import Chain
@@ -66,19 +66,20 @@ class Response:
     title = "Response"
     Settings = ResponseSettings
     views = (
-        CurveView("level", "Level", "Gain"),
-        CurveView("phase", "Phase", "Phase"),
-        CurveView("phase_unwrapped", "Unwrapped", "Phase, unwrapped"),
-        CurveView("phase_delay_removed", "Phase less delay", "Phase, delay removed"),
-        CurveView("group_delay", "Group delay", "Group delay, delay removed"),
-        CurveView("thd", "THD", "THD of the sweep"),
-        *(CurveView(f"h{n}", f"H{n}", f"Harmonic {n}") for n in HARMONICS),
-        CurveView("impulse", "Impulse", "Impulse response", log_x=False),
+        CurveView("level", "Level", "level", "Gain"),
+        CurveView("phase", "Phase", "within ±180°", "Phase"),
+        CurveView("phase_unwrapped", "Phase", "unwrapped", "Phase, unwrapped"),
+        CurveView("phase_delay_removed", "Phase", "delay removed", "Phase, delay removed"),
+        CurveView("group_delay", "Group delay", "group delay", "Group delay, delay removed"),
+        CurveView("thd", "Distortion", "THD", "THD"),
+        *(CurveView(f"h{n}", "Distortion", f"H{n}", f"Harmonic {n}") for n in HARMONICS),
+        CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
         "gain_1k": "Gain at 1 kHz", "bandwidth_low": "-3 dB, low", "bandwidth_high": "-3 dB, high", "bandwidth_low_1db": "-1 dB, low",
-        "bandwidth_high_1db": "-1 dB, high", "flatness": "Flatness ±", "level_20k": "At 20 kHz re 1 kHz", "delay": "Delay", "polarity": "Polarity",
+        "bandwidth_high_1db": "-1 dB, high", "flatness": "Flatness", "level_20k": "At 20 kHz re 1 kHz", "delay": "Delay", "polarity": "Polarity",
         "signal_to_noise": "Signal to noise",
+        "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: ResponseSettings, chain: Chain) -> Conduct:
@@ -138,7 +139,8 @@ def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number:
     averaged = _average(parts, kernel, by_frequency)
     if _unsettled(averaged.first):
         cautions.append(Caution.UNSETTLED)
-    return _result(averaged, kernel, number, settings, chain, cautions)
+    result = _result(averaged, kernel, number, settings, chain, cautions)
+    return replace(result, readings=(*result.readings, headroom(recordings[0].signal, number)))
 
 
 def _band_bins(kernel: dc.Kernel, size: int) -> tuple[int, int]:

@@ -14,7 +14,7 @@ import scipy.fft
 from numpy.typing import NDArray
 from pydantic import model_validator
 
-from epidote.core.analysis.capture import capture_cautions, require_usable, steady_span
+from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
 from epidote.core.analysis.sinefit import ToneFit, fit_tone
 from epidote.core.analysis.spectrum import band_power, line_power, mean_squares, peak_near
 from epidote.core.analysis.weighting import Weighting, power_weight
@@ -23,7 +23,7 @@ from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, Settings, setting, single_recording_channels
 from epidote.core.quantity import to_db
 from epidote.core.result import Caution, Curve, Reading, Result, unique
-from epidote.core.signal import Recording, Samples
+from epidote.core.signal import Recording, Samples, Signal
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 LEAST_FRAMES = 256
@@ -70,13 +70,13 @@ class Tone:
     title = "Tone"
     Settings = ToneSettings
     views = (
-        CurveView("spectrum", "Spectrum", "Level"),
-        CurveView("waveform", "Waveform", "Signal", log_x=False),
-        CurveView("residual", "Residual", "Signal less its fundamental", log_x=False),
+        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
+        CurveView("waveform", "Waveform", "waveform", "Signal", log_x=False, compared=False),
+        CurveView("residual", "Residual", "residual", "Signal less its fundamental", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
         "thd_n": "THD+N", "thd": "THD", "level": "Level", "frequency": "Frequency", "noise": "Noise", "snr": "SNR", "sinad": "SINAD",
-        "enob": "ENOB", "hum": "Hum", "dc": "DC", **{f"h{n}": f"H{n}" for n in range(2, 51)},
+        "enob": "ENOB", "hum": "Hum", "dc": "DC", "headroom": "Headroom", **{f"h{n}": f"H{n}" for n in range(2, 51)},
     }  # fmt: skip
 
     def conduct(self, settings: ToneSettings, chain: Chain) -> Conduct:
@@ -182,10 +182,10 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
     if found.drifted:
         cautions.append(Caution.DRIFT)
     volts = chain.unit_full_scale if signal.unit == "FS" else None
-    return Result(_curves(found, number, volts), _readings(found, number, settings, volts), tuple(cautions))
+    return Result(_curves(found, number, volts), _readings(found, signal, number, settings, volts), tuple(cautions))
 
 
-def _readings(c: _Channel, number: int, settings: ToneSettings, volts: float | None) -> tuple[Reading, ...]:
+def _readings(c: _Channel, signal: Signal, number: int, settings: ToneSettings, volts: float | None) -> tuple[Reading, ...]:
     fit = c.fit
     carrier = abs(fit.amplitudes[0])
     spread = fit.amplitude_spread
@@ -193,10 +193,10 @@ def _readings(c: _Channel, number: int, settings: ToneSettings, volts: float | N
         "frequency_hz": fit.frequency, "band_low_hz": c.band[0], "band_high_hz": c.band[1], "weighting": str(settings.weighting),
     }  # fmt: skip
     # mean-square powers of fundamental and of the harmonics inside the band
-    orders = np.arange(2, len(fit.amplitudes) + 1)
+    orders = np.arange(2.0, len(fit.amplitudes) + 1)
     inside = orders * fit.frequency <= c.band[1] * (1 + 1e-6)
     powers = np.abs(fit.amplitudes[1:]) ** 2 / 2 * inside
-    weights = power_weight(orders * fit.frequency, settings.weighting)
+    weights = power_weight(np.asarray(orders * fit.frequency), settings.weighting)
     main, harmonic = carrier**2 / 2, float(powers.sum())
     rest = c.noise + float((powers * weights).sum())
     left_out = settings.harmonics > int(inside.sum()) + 1
@@ -240,8 +240,9 @@ def _readings(c: _Channel, number: int, settings: ToneSettings, volts: float | N
         absolute("noise", c.noise, c.noise_spread_db, drift),
         Reading("dc", number, fit.dc * math.sqrt(2) * volts if volts else fit.dc, "V" if volts else "FS", {}, None, None),
         _hum(c, number, absolute),
+        headroom(signal, number),
     ]
-    for n, amplitude in zip(orders, fit.amplitudes[1:], strict=True):
+    for n, amplitude in enumerate(fit.amplitudes[1:], start=2):
         phase = float(np.angle(amplitude * np.exp(-1j * n * np.angle(fit.amplitudes[0])), deg=True))
         size = abs(amplitude)
         where: dict[str, float | str] = {"frequency_hz": float(n * fit.frequency), "phase_deg": phase}
@@ -281,7 +282,7 @@ def _hum(c: _Channel, number: int, absolute: object) -> Reading:
 
 def _curves(c: _Channel, number: int, volts: float | None) -> tuple[Curve, ...]:
     """Spectrum in dBFS or dBV (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
-    frequencies = np.arange(c.spectrum.size) * (c.rate / c.frames)
+    frequencies = np.arange(c.spectrum.size, dtype=np.float64) * np.float64(c.rate / c.frames)
     level = 10 * np.log10(np.maximum(c.spectrum, 1e-40)) + (to_db(volts) if volts else 0.0)
     meta: dict[str, float | str] = {
         "window": BLACKMAN_HARRIS_7.name, "enbw_hz": BLACKMAN_HARRIS_7.enbw * c.rate / c.frames, "frames": float(c.frames),

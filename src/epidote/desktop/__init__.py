@@ -1,0 +1,1 @@
+"""The window: it knows the study and the conductor, and computes nothing."""

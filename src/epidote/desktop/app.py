@@ -1,0 +1,36 @@
+"""The way in: the window first, everything that computes after it."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from epidote.desktop.theme import apply_theme, chosen_theme, load_fonts
+
+
+def application() -> QApplication:
+    """The one QApplication, dressed."""
+    app = QApplication.instance()
+    made = app if isinstance(app, QApplication) else QApplication(sys.argv[:1])
+    made.setApplicationName("Epidote")
+    made.setOrganizationName("Epidote")
+    load_fonts()
+    apply_theme(made, chosen_theme())
+    return made
+
+
+def run(argument: str | None) -> int:
+    """Show the window with nothing, the demo ("demo"), or the study in a folder; return when it is closed."""
+    app = application()
+    from epidote.desktop.main_window import MainWindow
+
+    window = MainWindow()
+    window.show()
+    if argument == "demo":
+        QTimer.singleShot(0, window.open_demo)
+    elif argument is not None:
+        QTimer.singleShot(0, lambda: window.session.open_path(Path(argument)))
+    return app.exec()

@@ -1,0 +1,133 @@
+"""The edits of a study, each with its way back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+from epidote.desktop.session import Session
+from epidote.study.models import Column, Pin, Subject, Unit
+from epidote.study.store import Study
+
+Memory = dict[str, Any]
+
+
+def _again(memory: Memory, study: Study, table: str) -> bool:
+    """On redo, bring back what the first time made instead of making it anew, so that its number stays."""
+    if "made" in memory:
+        study.set_deleted(table, memory["made"], False)
+        return True
+    return False
+
+
+def add_unit_with_row(
+    session: Session, maker: str, model: str, serial: str, firmware: str, notes: str, conditions: Mapping[str, str], device: str
+) -> None:
+    def forward(study: Study, memory: Memory) -> None:
+        if _again(memory, study, "subject"):
+            study.set_deleted("unit", memory["unit"], False)
+            return
+        unit = study.add_unit(maker, model, serial, firmware, notes)
+        memory["unit"] = unit.id
+        memory["made"] = study.add_subject(unit, conditions, device).id
+
+    def back(study: Study, memory: Memory) -> None:
+        study.set_deleted("subject", memory["made"], True)
+        study.set_deleted("unit", memory["unit"], True)
+
+    session.edit(f"Add {maker} {model}", forward, back)
+
+
+def add_row(session: Session, unit: Unit, conditions: Mapping[str, str], device: str, after: int | None, then: Any = None) -> None:
+    """``then(study, new row's number)`` runs once, when the row is first made."""
+
+    def forward(study: Study, memory: Memory) -> None:
+        if not _again(memory, study, "subject"):
+            memory["made"] = study.add_subject(unit, conditions, device, after).id
+            if then is not None:
+                then(study, memory["made"])
+
+    session.edit(f"Add a row for {unit.name}", forward, lambda study, memory: study.set_deleted("subject", memory["made"], True))
+
+
+def change_row(session: Session, before: Subject, text: str, **changes: Any) -> None:
+    after = replace(before, **changes)
+    session.edit(text, lambda study, _: study.update_subject(after), lambda study, _: study.update_subject(before))
+
+
+def change_unit(session: Session, before: Unit, after: Unit) -> None:
+    session.edit(f"Change {before.name}", lambda study, _: study.update_unit(after), lambda study, _: study.update_unit(before))
+
+
+def delete_row(session: Session, subject: Subject) -> None:
+    session.edit(
+        f"Delete {subject.full_name}",
+        lambda study, _: study.set_deleted("subject", subject.id, True),
+        lambda study, _: study.set_deleted("subject", subject.id, False),
+    )
+
+
+def delete_run(session: Session, run_id: int) -> None:
+    session.edit(
+        "Delete a run", lambda study, _: study.set_deleted("run", run_id, True), lambda study, _: study.set_deleted("run", run_id, False)
+    )
+
+
+def set_reference(session: Session, subject: Subject | None) -> None:
+    before = str(session.overview.reference or "") if session.overview else ""
+    after = str(subject.id) if subject else ""
+    words = f"Make {subject.full_name} the reference" if subject else "Compare with no reference"
+    session.edit(words, lambda study, _: study.set_setting("reference", after), lambda study, _: study.set_setting("reference", before))
+
+
+def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
+    def forward(study: Study, memory: Memory) -> None:
+        if not _again(memory, study, "column_"):
+            from epidote.conductor import add_column as add
+            from epidote.core.procedures.base import make_settings, procedure
+
+            memory["made"] = add(study, key, make_settings(procedure(key).Settings, settings)).id
+
+    session.edit("Add a column", forward, lambda study, memory: study.set_deleted("column_", memory["made"], True))
+
+
+def delete_column(session: Session, column: Column) -> None:
+    session.edit(
+        f"Delete the column {column.title}",
+        lambda study, _: study.set_deleted("column_", column.id, True),
+        lambda study, _: study.set_deleted("column_", column.id, False),
+    )
+
+
+def add_pins(session: Session, column_id: int, curve: str, places: list[float]) -> None:
+    def forward(study: Study, memory: Memory) -> None:
+        if "made" in memory:
+            for key in memory["made"]:
+                study.set_deleted("pin", key, False)
+        else:
+            memory["made"] = [study.add_pin(column_id, curve, x).id for x in places]
+
+    def back(study: Study, memory: Memory) -> None:
+        for key in memory["made"]:
+            study.set_deleted("pin", key, True)
+
+    session.edit("Set a pin" if len(places) == 1 else "Set pins", forward, back)
+
+
+def remove_pins(session: Session, pins: list[Pin] | list[int]) -> None:
+    keys = [p.id if isinstance(p, Pin) else p for p in pins]
+
+    def mark(study: Study, deleted: bool) -> None:
+        for key in keys:
+            study.set_deleted("pin", key, deleted)
+
+    session.edit(
+        "Remove a pin" if len(keys) == 1 else "Remove pins", lambda study, _: mark(study, True), lambda study, _: mark(study, False)
+    )
+
+
+def set_chain(session: Session, before: str, after: str) -> None:
+    session.edit(
+        "Change the chain", lambda study, _: study.set_setting("chain", after), lambda study, _: study.set_setting("chain", before)
+    )

@@ -1,0 +1,188 @@
+"""How the matrix's heads and cells are painted."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRect, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+
+from epidote.desktop.matrix.table import MatrixModel, headline_name, headline_text, marked
+from epidote.desktop.plot.marks import caution_mark, eye_mark
+from epidote.desktop.session import Under
+from epidote.desktop.theme import Theme, font
+from epidote.study.models import Subject
+
+ROW_HEIGHT, HEAD_WIDTH, PAD = 48, 292, 10
+
+
+class MatrixDelegate(QStyledItemDelegate):
+    def __init__(self, model: MatrixModel, theme: Theme) -> None:
+        super().__init__()
+        self._model = model
+        self.theme = theme
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
+        return QSize(130, ROW_HEIGHT)
+
+    def paint(self, p: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
+        subject = self._model.subject(index.row())
+        if subject is None:
+            return
+        p.save()
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t, box = self.theme, option.rect
+        state = option.state
+        p.fillRect(box, t.colour("bar" if subject.is_baseline else "back"))
+        colour = t.colour("quiet") if subject.is_baseline else t.row(subject.colour)
+        if not subject.shown:
+            p.setOpacity(0.45)
+        if index.column() == 0:
+            self._head(p, box, subject, colour, self._model.is_reference(index.row()))
+        else:
+            self._cell(p, box, index, subject, colour, bool(state & QStyle.StateFlag.State_Selected))
+        p.setOpacity(1.0)
+        p.setPen(QPen(t.colour("faint_line"), 1))
+        p.drawLine(box.bottomLeft(), box.bottomRight())
+        p.drawLine(box.topRight(), box.bottomRight())
+        if state & QStyle.StateFlag.State_HasFocus:
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.setPen(QPen(t.colour("accent"), 1.5))
+            p.drawRect(QRectF(box).adjusted(1, 1, -1.5, -1.5))
+        p.restore()
+
+    def _head(self, p: QPainter, box: QRect, subject: Subject, colour: QColor, reference: bool) -> None:
+        """The row's colour and line, unit and conditions: this is the graph's legend."""
+        t = self.theme
+        if not subject.is_baseline:
+            p.fillRect(QRect(box.left(), box.top(), 4, box.height()), colour)
+        pen = QPen(colour, 2)
+        if subject.is_baseline:
+            pen.setDashPattern([1.5, 2.5])
+        p.setPen(pen)
+        line = box.top() + 16
+        p.drawLine(box.left() + 16, line, box.left() + 36, line)
+        name = font(1.0, bold=not subject.is_baseline)
+        p.setFont(name)
+        p.setPen(t.colour("quiet" if subject.is_baseline else "text"))
+        left = box.left() + 46
+        p.drawText(QRectF(left, box.top() + 5, box.width() - 60, 22), Qt.AlignmentFlag.AlignVCenter, subject.name)
+        small = font(0.8)
+        p.setFont(small)
+        if reference:
+            self._chip(p, "reference", box.right() - 84, box.top() + 7, t.colour("accent"), t.colour("accent_back"), bold=True)
+        if not subject.shown:
+            eye_mark(p, QRectF(box.right() - 20, box.bottom() - 19, 14, 10), t.colour("quiet"))
+        x: float = left
+        if subject.is_baseline:
+            p.setPen(t.colour("quiet"))
+            p.drawText(QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "output wired to input")
+        elif not subject.conditions:
+            p.setPen(t.colour("quiet"))
+            p.drawText(QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "no conditions named")
+        for chip in subject.chips:
+            if x > box.right() - 50:
+                break
+            x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), None) + 5
+
+    def _chip(self, p: QPainter, text: str, x: float, y: float, ink: QColor, fill: QColor | None, *, bold: bool = False) -> float:
+        chosen = font(0.78, bold=bold)
+        metrics = QFontMetricsF(chosen)
+        box = QRectF(x, y, metrics.horizontalAdvance(text) + 12, metrics.height() + 2)
+        p.setFont(chosen)
+        if fill is not None:
+            p.fillRect(box, fill)
+        else:
+            p.setPen(QPen(self.theme.colour("line"), 1))
+            p.drawRoundedRect(box, 3, 3)
+        p.setPen(ink)
+        p.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+        return box.width()
+
+    def _cell(
+        self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, subject: Subject, colour: QColor, chosen: bool
+    ) -> None:
+        t = self.theme
+        run, under = self._model.run(index), self._model.under(index)
+        if chosen:
+            tint = QColor(colour)
+            tint.setAlpha(38)
+            p.fillRect(box, tint)
+            p.setPen(QPen(colour, 1.2))
+            p.drawRect(QRectF(box).adjusted(0.5, 0.5, -1.5, -1.5))
+        if under is not None:
+            self._progress(p, box, under)
+            return
+        if run is None:
+            p.setPen(t.colour("quiet"))
+            p.setFont(font(1.1))
+            p.drawText(box, Qt.AlignmentFlag.AlignCenter, "+")
+            return
+        p.setFont(font(1.0, mono=True))
+        p.setPen(t.colour("quiet" if subject.is_baseline else "text"))
+        line = QRectF(box).adjusted(PAD, 4, -6, -box.height() / 2 + 3)
+        value = headline_text(run)
+        p.drawText(line, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, value)
+        taken = QFontMetricsF(p.font()).horizontalAdvance(value) + 10
+        small, name = font(0.78), headline_name(run)
+        if QFontMetricsF(small).horizontalAdvance(name) < line.width() - taken:
+            p.setFont(small)
+            p.setPen(t.colour("quiet"))
+            p.drawText(line.adjusted(taken, 1, 0, 1), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+        if run.thumbnail:
+            drawing = QRectF(box.left() + PAD, box.top() + 26, box.width() - 2 * PAD - 18, box.height() - 33)
+            points = [QPointF(drawing.left() + x * drawing.width(), drawing.bottom() - y * drawing.height()) for x, y in run.thumbnail]
+            p.setPen(QPen(colour, 1.2))
+            p.drawPolyline(QPolygonF(points))
+        if marked(run):
+            caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
+
+    def _progress(self, p: QPainter, box: QRect, under: Under) -> None:
+        t = self.theme
+        words = "waiting" if under.waiting else f"{under.share:.0%}" + (f" · {under.left:.0f} s left" if under.left is not None else "")
+        p.setFont(font(0.9))
+        p.setPen(t.colour("quiet"))
+        p.drawText(
+            QRectF(box).adjusted(PAD, 6, -4, -box.height() / 2 + 4), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, words
+        )
+        bar = QRectF(box.left() + PAD, box.top() + 31, box.width() - 2 * PAD, 4)
+        p.fillRect(bar, t.colour("line"))
+        bar.setWidth(bar.width() * under.share)
+        p.fillRect(bar, t.colour("accent"))
+
+
+class MatrixHeader(QHeaderView):
+    """Two lines per column: the procedure, and its settings in a few words; the column in view is bold."""
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None) -> None:
+        super().__init__(Qt.Orientation.Horizontal, parent)
+        self.theme = theme
+        self.current = -1
+        self.setSectionsClickable(True)
+
+    def sizeHint(self) -> QSize:
+        return QSize(130, round(QFontMetricsF(font(1.0)).height() * 2.35))
+
+    def paintSection(self, p: QPainter, rect: QRect, section: int) -> None:
+        t = self.theme
+        p.save()
+        p.fillRect(rect, t.colour("bar"))
+        model = self.model()
+        title, _, summary = str(model.headerData(section, Qt.Orientation.Horizontal) or "").partition("\n")
+        inner = QRectF(rect).adjusted(PAD if section else 16, 4, -4, -3)
+        p.setFont(font(1.0, bold=section == self.current and section > 0))
+        p.setPen(t.colour("text" if section else "quiet"))
+        half = inner.height() / 2
+        if section == 0:
+            p.drawText(inner, Qt.AlignmentFlag.AlignVCenter, title)
+        else:
+            p.drawText(QRectF(inner.left(), inner.top(), inner.width(), half), Qt.AlignmentFlag.AlignVCenter, title)
+            small = font(0.8)
+            p.setFont(small)
+            p.setPen(t.colour("quiet"))
+            fitting = QFontMetricsF(small).elidedText(summary, Qt.TextElideMode.ElideRight, inner.width())
+            p.drawText(QRectF(inner.left(), inner.top() + half, inner.width(), half), Qt.AlignmentFlag.AlignVCenter, fitting)
+        p.setPen(QPen(t.colour("line"), 1))
+        p.drawLine(rect.bottomLeft(), rect.bottomRight())
+        p.setPen(QPen(t.colour("faint_line"), 1))
+        p.drawLine(rect.topRight(), rect.bottomRight())
+        p.restore()

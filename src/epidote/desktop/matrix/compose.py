@@ -1,0 +1,229 @@
+"""From chosen runs to what is shown: the figure, and the table of readings. Arithmetic is the core's; this only arranges."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from epidote.core.analysis.features import curve_at, slope
+from epidote.core.comparison.difference import difference_curve, differing_settings, reading_difference
+from epidote.core.display import format_quantity
+from epidote.core.procedures.base import CurveView
+from epidote.core.quantity import from_db
+from epidote.core.result import Caution, Curve, Reading, unique
+from epidote.desktop.matrix.table import PLUS_MINUS
+from epidote.desktop.plot.figure import Figure, PinMark, Trace
+from epidote.study.models import Column, Pin, RunSummary, Subject
+
+# ratios of amplitudes, which people like to see in % as well
+RATIO_READINGS = {"thd", "thd_n", *(f"h{n}" for n in range(2, 51))}
+RATIO_VIEWS = {"thd", *(f"h{n}" for n in range(2, 51))}
+_LEVEL_CURVES = {"dB", "dBFS", "dBV"}
+
+
+@dataclass(frozen=True, eq=False)
+class Chosen:
+    """One chosen run with its curves of the view."""
+
+    subject: Subject
+    run: RunSummary
+    curves: tuple[Curve, ...]
+    is_reference: bool
+
+
+@dataclass(frozen=True)
+class Cell:
+    text: str
+    cautions: tuple[Caution, ...] = ()
+
+
+@dataclass(frozen=True)
+class ReadingRow:
+    title: str
+    cells: tuple[Cell, ...]
+
+
+@dataclass(frozen=True)
+class ReadingTable:
+    """columns: (title, colour of the row or -1, whether it is a difference)."""
+
+    columns: tuple[tuple[str, int, bool], ...]
+    rows: tuple[ReadingRow, ...]
+    cautions: tuple[str, ...]
+    alike: str
+    differs: str
+
+
+def _trace(chosen: Chosen, curve: Curve, percent: bool) -> Trace:
+    def shown(values: np.ndarray | None) -> np.ndarray | None:
+        return None if values is None else (100 * 10 ** (values / 20) if percent else values)
+
+    y = shown(curve.y)
+    assert y is not None
+    return Trace(chosen.subject.full_name, curve.channel, chosen.subject.colour, curve.x, y, shown(curve.floor), chosen.subject.is_baseline)
+
+
+def make_figure(
+    column: Column, view: CurveView, chosen: Sequence[Chosen], channels: set[int], percent: bool, pins: Sequence[Pin]
+) -> Figure:
+    """The graph of the chosen runs; with a reference among them, the others' differences from it in a second strip."""
+    percent = percent and view.key in RATIO_VIEWS
+    traces, differences = [], []
+    reference = next((c for c in chosen if c.is_reference), None)
+    unit, x_unit = "dB", "Hz"
+    for one in sorted(chosen, key=lambda c: not c.subject.is_baseline):
+        for curve in one.curves:
+            if curve.channel not in channels or not one.subject.shown:
+                continue
+            unit, x_unit = curve.y_unit, curve.x_unit
+            traces.append(_trace(one, curve, percent))
+            own = next((c for c in reference.curves if c.channel == curve.channel), None) if reference and one is not reference else None
+            less = difference_curve(curve, own) if own is not None and view.compared and not one.subject.is_baseline else None
+            if less is not None:
+                differences.append(replace(_trace(one, less, False), floor=None))
+    notes = [f"{c.subject.full_name}: {_settings_words(c.run)}" for c in chosen]
+    notes += [f"! {c.subject.full_name}: {Caution(k).words}" for c in chosen for k in c.run.cautions]
+    words = view.group.lower() if view.title == view.group.lower() else view.title
+    return Figure(
+        title=column.title if words == column.title.lower() else f"{column.title}: {words}",
+        x_title="Time" if x_unit == "s" else "Frequency",
+        x_unit=x_unit,
+        y_title=view.axis,
+        y_unit="%" if percent else unit,
+        log_x=view.log_x,
+        traces=tuple(traces),
+        differences=tuple(differences),
+        difference_unit="dB" if unit in _LEVEL_CURVES else unit,
+        reference_name=reference.subject.full_name if reference else "",
+        pins=tuple(PinMark(p.id, n, p.x) for n, p in enumerate(pins, start=1)),
+        notes=tuple(notes),
+    )
+
+
+def _settings_words(run: RunSummary) -> str:
+    """The settings and the chain of a run, for a picture."""
+    values = ", ".join(
+        f"{k.replace('_', ' ')} {v:g}" if isinstance(v, (int, float)) else f"{k.replace('_', ' ')} {v}" for k, v in run.settings.items()
+    )
+    chain = run.chain
+    load = f", {chain['load_ohms']:g} Ω" if chain.get("load_ohms") else ""
+    return f"{values}; {chain['name']}, {chain['rate'] / 1000:g} kHz{load}; {run.device}; {run.made.astimezone():%d %b %Y %H:%M}"
+
+
+def make_table(
+    titles: dict[str, str], chosen: Sequence[Chosen], channel: int, percent: bool, pins: Sequence[Pin], view_title: str
+) -> ReadingTable:
+    """Readings side by side, the differences from the reference, and what the chosen runs have in common."""
+    reference = next((c for c in chosen if c.is_reference), None)
+    others = [c for c in chosen if reference and c is not reference and not c.subject.is_baseline]
+    ordered = sorted(chosen, key=lambda c: (not c.is_reference, c.subject.is_baseline))
+    columns = [
+        (_short_name(c.subject, [o.subject for o in ordered]), -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered
+    ]
+    columns += [("difference", c.subject.colour, True) for c in others]
+    found = {c.run.id: {r["key"]: Reading.from_json(r) for r in c.run.readings if r["channel"] == channel} for c in ordered}
+    keys = dict.fromkeys(k for c in ordered for k in found[c.run.id])
+    rows = _pin_rows(ordered, others, reference, channel, pins, view_title)
+    for key in sorted(keys, key=lambda k: list(titles).index(k) if k in titles else 999):
+        cells = [_reading_cell(found[c.run.id].get(key), percent) for c in ordered]
+        cells += [_difference_cell(found[c.run.id].get(key), found[reference.run.id].get(key) if reference else None) for c in others]
+        rows.append(ReadingRow(titles.get(key, key), tuple(cells)))
+    cautions = [
+        f"{c.subject.full_name}: {words}"
+        for c in ordered
+        for words in dict.fromkeys(Caution(k).words for k in c.run.cautions if k not in (Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED))
+    ]
+    cautions += list(
+        dict.fromkeys(Caution(k).words for c in ordered for k in c.run.cautions if k in (Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED))
+    )
+    alike, differs = _likeness([c for c in ordered if not c.subject.is_baseline])
+    return ReadingTable(tuple(columns), tuple(rows), tuple(cautions), alike, differs)
+
+
+def _short_name(subject: Subject, among: Sequence[Subject]) -> str:
+    """The unit's name, or what tells it from the same unit under other conditions."""
+    twins = [o for o in among if o is not subject and o.name == subject.name]
+    if not twins:
+        return subject.name
+    telling = [f"{k} {v}" for k, v in subject.conditions.items() if any(o.conditions.get(k) != v for o in twins)]
+    return f"{subject.unit.model if subject.unit else subject.name} {', '.join(telling)}"
+
+
+def _reading_cell(reading: Reading | None, percent: bool) -> Cell:
+    if reading is None:
+        return Cell("")
+    if percent and reading.key in RATIO_READINGS and reading.value is not None:
+        value = 100 * from_db(reading.value)
+        spread = value * reading.spread / 8.686 if reading.spread else None
+        return Cell(format_quantity(value, "%", digits=3, uncertainty=spread), reading.cautions)
+    if reading.key == "polarity" and reading.value is not None:
+        return Cell("normal" if reading.value > 0 else "inverted", reading.cautions)
+    text = format_quantity(reading.value, reading.unit, uncertainty=reading.spread)
+    return Cell(f"±{text}" if reading.key in PLUS_MINUS and reading.value is not None else text, reading.cautions)
+
+
+def _difference_cell(reading: Reading | None, reference: Reading | None) -> Cell:
+    if reading is None or reference is None or reading.key == "polarity":
+        return Cell("")
+    less = reading_difference(reading, reference)
+    if less is None:
+        return Cell("")
+    if less.ratio_db is not None and reading.unit == "V":
+        return Cell(format_quantity(less.ratio_db, "dB", signed=True))
+    # of a frequency the difference is worth no more than a millionth
+    least = abs(reference.value or 0) * 1e-6 if less.unit == "Hz" else 0.0
+    return Cell(
+        format_quantity(less.value, less.unit, digits=3, uncertainty=max(less.spread or 0.0, least), signed=True),
+        unique((*reading.cautions, *reference.cautions)),
+    )
+
+
+def _pin_rows(
+    ordered: Sequence[Chosen], others: Sequence[Chosen], reference: Chosen | None, channel: int, pins: Sequence[Pin], view_title: str
+) -> list[ReadingRow]:
+    """What the curves say at each pin, and the slope between the first two."""
+
+    def curve_of(c: Chosen) -> Curve | None:
+        return next((k for k in c.curves if k.channel == channel), None)
+
+    rows = []
+    for number, pin in enumerate(pins, start=1):
+        values: dict[int, tuple[float | None, str]] = {}
+        for c in ordered:
+            curve = curve_of(c)
+            values[c.run.id] = (curve_at(curve, pin.x) if curve else None, curve.y_unit if curve else "dB")
+        cells = [Cell(format_quantity(*values[c.run.id])) for c in ordered]
+        for c in others:
+            mine, base = values[c.run.id], values[reference.run.id] if reference else (None, "")
+            unit = "dB" if mine[1] in _LEVEL_CURVES else mine[1]
+            cells.append(Cell("" if mine[0] is None or base[0] is None else format_quantity(mine[0] - base[0], unit, signed=True)))
+        curve = next((k for k in map(curve_of, ordered) if k), None)
+        rows.append(
+            ReadingRow(f"{view_title} at pin {number}, {format_quantity(pin.x, curve.x_unit if curve else 'Hz', digits=4)}", tuple(cells))
+        )
+    if len(pins) >= 2:
+        slopes = []
+        for c in ordered:
+            curve = curve_of(c)
+            usable = curve is not None and curve.x_unit == "Hz" and curve.y_unit in _LEVEL_CURVES
+            slopes.append(Cell(format_quantity(slope(curve, pins[0].x, pins[1].x), "dB/oct") if usable and curve else ""))
+        if any(c.text for c in slopes):
+            rows.append(ReadingRow("Slope, pin 1 to 2", tuple(slopes + [Cell("") for _ in others])))
+    return rows
+
+
+def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:
+    """What two or more runs have in common and where they differ, in words."""
+    if len(chosen) < 2:
+        return "", ""
+    differ = [n.replace("_", " ") for n in differing_settings([(dict(c.run.settings), dict(c.run.chain)) for c in chosen])]
+    units = len({c.subject.unit.id for c in chosen if c.subject.unit})
+    names = dict.fromkeys(k for c in chosen for k in c.subject.conditions)
+    conditions = [n for n in names if len({c.subject.conditions.get(n) for c in chosen}) > 1]
+    differs = (["unit"] if units > 1 else []) + conditions + differ
+    usual = ["rate", "load ohms", "level", "band low", "band high", "weighting", "duration"]
+    settings = {**chosen[0].run.settings, **chosen[0].run.chain}
+    alike = [n.replace(" ohms", "") for n in usual if n not in differ and n.replace(" ", "_") in settings]
+    return ", ".join(alike), ", ".join(differs) or "nothing: the same unit, conditions and settings"

@@ -1,0 +1,136 @@
+"""What an empty cell shows: the procedure's settings, how long it takes, and one Measure button. Also the form for recomputing."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from epidote.desktop.widgets.form import SettingsForm
+from epidote.study.models import Column, RunSummary, Subject
+
+
+def duration_words(seconds: float) -> str:
+    if seconds < 60:
+        return f"about {seconds:.1f} s" if seconds < 10 else f"about {seconds:.0f} s"
+    return f"about {seconds / 60:.0f} min {seconds % 60:02.0f} s"
+
+
+class RunPanel(QWidget):
+    measure_wanted = Signal(dict, str)
+    recompute_wanted = Signal(dict)
+    stop_wanted = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.form: SettingsForm | None = None
+        self._procedure: Any = None
+        self._chain: Any = None
+        self._recomputing = False
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 10, 16, 10)
+        layout.setSpacing(8)
+        self.heading = QLabel()
+        self.heading.setProperty("heading", True)
+        self.heading.setWordWrap(True)
+        layout.addWidget(self.heading)
+        self.note = QLabel()
+        self.note.setProperty("quiet", True)
+        self.note.setWordWrap(True)
+        layout.addWidget(self.note)
+        self._area = QScrollArea()
+        self._area.setWidgetResizable(True)
+        layout.addWidget(self._area, 1)
+        row = QFormLayout()
+        self.device = QComboBox()
+        self.device.setAccessibleName("Wired to")
+        self.device.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self._device_label = QLabel("Wired to")
+        self._device_label.setProperty("quiet", True)
+        row.addRow(self._device_label, self.device)
+        layout.addLayout(row)
+        self.problem = QLabel()
+        self.problem.setProperty("error", True)
+        self.problem.setWordWrap(True)
+        layout.addWidget(self.problem)
+        buttons = QHBoxLayout()
+        self.go = QPushButton()
+        self.go.setProperty("main", True)
+        self.go.setAutoDefault(True)
+        self.stop = QPushButton("Stop")
+        self.estimate = QLabel()
+        self.estimate.setProperty("quiet", True)
+        buttons.addWidget(self.go)
+        buttons.addWidget(self.stop)
+        buttons.addWidget(self.estimate, 1)
+        layout.addLayout(buttons)
+        self.go.clicked.connect(self._go)
+        self.stop.clicked.connect(self.stop_wanted.emit)
+
+    def show_cell(
+        self, subject: Subject, column: Column, chain: Any, procedure: Any, settings: dict[str, Any], devices: list[tuple[str, str]]
+    ) -> None:
+        """Offer a run for a cell."""
+        self._recomputing = False
+        self._fill(procedure, chain, settings)
+        self.heading.setText(f"{column.title} of {subject.full_name}")
+        self.note.setText("Not measured yet. These settings are the column's; a run keeps its own.")
+        self.go.setText("Measure")
+        self.device.clear()
+        self.device.addItem("choose what the unit is wired to …", "")
+        for name, title in devices:
+            self.device.addItem(title, name)
+        self.device.setCurrentIndex(max(0, self.device.findData(subject.device)))
+        self.device.show()
+        self._device_label.show()
+        self.stop.show()
+
+    def show_recompute(self, subject: Subject, column: Column, chain: Any, procedure: Any, run: RunSummary) -> None:
+        """Offer to compute a finished run again with other settings."""
+        self._recomputing = True
+        self._fill(procedure, chain, dict(run.settings))
+        self.heading.setText(f"Recompute {column.title.lower()} of {subject.full_name}")
+        self.note.setText(
+            f"From the recording of {run.made.astimezone():%d %B, %H:%M}; nothing is played. What was played cannot be changed by this."
+        )
+        self.go.setText("Recompute")
+        self.device.hide()
+        self._device_label.hide()
+        self.stop.hide()
+
+    def _fill(self, procedure: Any, chain: Any, settings: dict[str, Any]) -> None:
+        self._procedure, self._chain = procedure, chain
+        self.form = SettingsForm(procedure.Settings, settings)
+        self.form.changed.connect(self.refresh)
+        self.device.currentIndexChanged.connect(self.refresh)
+        self._area.setWidget(self.form)
+        self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Say what is wrong, or how long it takes."""
+        if self.form is None:
+            return
+        from epidote.core.errors import EpidoteError
+        from epidote.core.procedures.base import make_settings
+
+        words = self.form.problem()
+        if not words:
+            try:
+                settings = make_settings(self._procedure.Settings, self.form.values())
+                next(self._procedure.conduct(settings, self._chain))
+                self.estimate.setText("" if self._recomputing else duration_words(self._procedure.duration(settings, self._chain)))
+            except EpidoteError as error:
+                words = str(error)
+        self.problem.setText(words)
+        self.problem.setVisible(bool(words))
+        self.go.setEnabled(not words and (self._recomputing or bool(self.device.currentData())))
+
+    def _go(self) -> None:
+        if self.form is None:
+            return
+        if self._recomputing:
+            self.recompute_wanted.emit(self.form.values())
+        else:
+            self.measure_wanted.emit(self.form.values(), str(self.device.currentData() or ""))

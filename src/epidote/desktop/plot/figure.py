@@ -1,0 +1,108 @@
+"""A figure as data: which curves, on which axes, with which pins. What paints it knows nothing else."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from epidote.core.analysis.features import value_at
+from epidote.core.display import format_axis, format_quantity
+from epidote.core.signal import Samples
+from epidote.desktop.plot.scale import Scale, nice_range
+
+LEAST_SPAN = {"dB": 1.0, "dBFS": 1.0, "dBV": 1.0, "°": 5.0, "s": 1e-7, "V": 1e-9, "FS": 1e-9, "ratio": 1e-9, "%": 1e-9}
+GRID_POINTS = 3000
+
+
+@dataclass(frozen=True, eq=False)
+class Trace:
+    """One curve: colour by row, dashes by channel; ``floor`` (points,) or None: below it the curve is drawn faint."""
+
+    name: str
+    channel: int
+    colour: int
+    x: Samples
+    y: Samples
+    floor: Samples | None = None
+    baseline: bool = False
+
+    def at(self, x: float, log: bool) -> float | None:
+        """The value under the pointer: between points of a smooth curve, the highest line nearby in a spectrum."""
+        if self.x.size > GRID_POINTS:
+            i = int(np.searchsorted(self.x, x))
+            return float(self.y[min(i, self.x.size - 1)]) if self.x[0] <= x <= self.x[-1] else None
+        return value_at(self.x, self.y, x, log_x=log)
+
+
+@dataclass(frozen=True)
+class PinMark:
+    key: int
+    number: int
+    x: float
+
+
+@dataclass(frozen=True)
+class Figure:
+    """Everything on a graph. y_unit "%" is drawn on a logarithmic axis. notes: lines for an exported picture."""
+
+    title: str
+    x_title: str
+    x_unit: str
+    y_title: str
+    y_unit: str
+    log_x: bool
+    traces: tuple[Trace, ...] = ()
+    differences: tuple[Trace, ...] = ()
+    difference_unit: str = "dB"
+    reference_name: str = ""
+    pins: tuple[PinMark, ...] = ()
+    notes: tuple[str, ...] = ()
+    legend: tuple[tuple[str, int, bool], ...] = field(default=())
+
+    @property
+    def log_y(self) -> bool:
+        return self.y_unit == "%"
+
+    def x_extent(self) -> Scale:
+        ends = [(float(t.x[0]), float(t.x[-1])) for t in self.traces if t.x.size > 1]
+        if not ends:
+            return Scale(20, 20000, True) if self.log_x else Scale(0, 1)
+        low, high = min(e[0] for e in ends), max(e[1] for e in ends)
+        if self.log_x:
+            low = max(low, 10.0) if self.x_unit == "Hz" and high > 100 and low < 5 else max(low, 1e-12)
+        return Scale(low, high, self.log_x)
+
+    def y_extent(self, x: Scale, differences: bool = False) -> Scale:
+        """A range that holds the curves where they are shown."""
+        low, high = math.inf, -math.inf
+        for trace in self.differences if differences else self.traces:
+            inside = trace.y[(trace.x >= x.low) & (trace.x <= x.high)]
+            inside = inside[np.isfinite(inside)]
+            if inside.size:
+                # a spectrum's deep gaps are not worth the room
+                low = min(low, float(np.quantile(inside, 0.25) - 20 if inside.size > GRID_POINTS else inside.min()))
+                high = max(high, float(inside.max()))
+        if differences:
+            most = max(abs(low), abs(high), 0.1) if math.isfinite(low) else 1.0
+            return Scale(*nice_range(-most, most, LEAST_SPAN.get(self.difference_unit, 0.2) * 0.2))
+        if not math.isfinite(low):
+            return Scale(-1, 1)
+        if self.log_y:
+            return Scale(10 ** math.floor(math.log10(max(low, 1e-9)) - 0.05), 10 ** math.ceil(math.log10(max(high, 1e-8)) + 0.05), True)
+        return Scale(*nice_range(low, high, LEAST_SPAN.get(self.y_unit, 1e-9)))
+
+    def x_text(self, x: float) -> str:
+        return format_quantity(x, self.x_unit, digits=4)
+
+    def y_text(self, y: float | None, unit: str | None = None, signed: bool = False) -> str:
+        return format_quantity(y, unit or self.y_unit, digits=4, signed=signed)
+
+    def tick_text(self, value: float, unit: str, labels: list[float]) -> str:
+        """A tick's label; small engineering values get the prefix that fits all of them."""
+        if unit in ("s", "V", "W"):
+            return format_quantity(value, unit, digits=3) if value else "0"
+        if unit in ("FS", "ratio") and labels:
+            return f"{value:.3g}"
+        return format_axis(value, unit)

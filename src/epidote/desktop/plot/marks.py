@@ -1,0 +1,46 @@
+"""The project's few drawn signs: its mark, the caution, the closed eye of a row that is not shown."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
+
+
+def caution_mark(p: QPainter, box: QRectF, colour: QColor, ink: QColor) -> None:
+    p.setPen(Qt.PenStyle.NoPen)
+    p.setBrush(colour)
+    p.drawPolygon(QPolygonF([QPointF(box.center().x(), box.top()), box.bottomRight(), box.bottomLeft()]))
+    p.setBrush(ink)
+    middle = box.center().x()
+    p.drawRect(QRectF(middle - 0.75, box.top() + box.height() * 0.38, 1.5, box.height() * 0.3))
+    p.drawRect(QRectF(middle - 0.75, box.top() + box.height() * 0.78, 1.5, 1.5))
+    p.setBrush(Qt.BrushStyle.NoBrush)
+
+
+def eye_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
+    """A closed eye: this row is left out of the graph."""
+    p.setPen(QPen(colour, 1.3))
+    path = QPainterPath(box.topLeft())
+    path.quadTo(QPointF(box.center().x(), box.bottom() + 2), box.topRight())
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    p.drawPath(path)
+    for share in (0.2, 0.5, 0.8):
+        x = box.left() + share * box.width()
+        y = box.top() + box.height() * (0.55 if share == 0.5 else 0.35)
+        p.drawLine(QPointF(x, y), QPointF(x + (share - 0.5) * 4, y + 3.5))
+
+
+def crystal_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
+    """The application's mark: three blades of a crystal."""
+    p.setPen(Qt.PenStyle.NoPen)
+    w, h, x, y = box.width(), box.height(), box.left(), box.top()
+    for alpha, points in (
+        (255, ((0.42, 0.0), (0.62, 0.12), (0.56, 1.0), (0.36, 1.0))),
+        (190, ((0.70, 0.22), (0.92, 0.34), (0.80, 1.0), (0.61, 1.0))),
+        (150, ((0.08, 0.34), (0.30, 0.18), (0.32, 1.0), (0.16, 1.0))),
+    ):
+        shade = QColor(colour)
+        shade.setAlpha(alpha)
+        p.setBrush(shade)
+        p.drawPolygon(QPolygonF([QPointF(x + a * w, y + b * h) for a, b in points]))
+    p.setBrush(Qt.BrushStyle.NoBrush)

@@ -1,0 +1,196 @@
+"""Painting a figure with a QPainter: the same for the screen, a PNG and an SVG."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen, QPolygonF
+
+from epidote.desktop.plot.figure import GRID_POINTS, Figure, Trace
+from epidote.desktop.plot.scale import Scale, ticks
+from epidote.desktop.theme import Theme, font
+
+DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1.5, 2.5]}
+DIFFERENCE_SHARE = 0.3
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Where the two strips lie; ``difference`` is empty when there is none."""
+
+    main: QRectF
+    difference: QRectF
+
+
+@dataclass(frozen=True)
+class View:
+    """What part of the figure is shown."""
+
+    x: Scale
+    y: Scale
+    dy: Scale
+
+
+def layout(figure: Figure, area: QRectF) -> Layout:
+    height = QFontMetricsF(font(0.85)).height()
+    left, top, bottom = 5.2 * height, height * 1.5, 2.7 * height
+    inner = area.adjusted(left, top, -height * 0.8, -bottom)
+    if not figure.differences:
+        return Layout(inner, QRectF())
+    gap = height * 0.9
+    lower = inner.height() * DIFFERENCE_SHARE
+    main = QRectF(inner.left(), inner.top(), inner.width(), inner.height() - lower - gap)
+    return Layout(main, QRectF(inner.left(), main.bottom() + gap, inner.width(), lower))
+
+
+def reduced(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+    """Points within view; with more than four per pixel, the least and greatest of each pixel in place of all of them."""
+    first, last = np.searchsorted(trace.x, [x.low, x.high])
+    part = slice(max(0, int(first) - 1), int(last) + 1)
+    xs, ys = trace.x[part], trace.y[part]
+    floor = None if trace.floor is None else trace.floor[part]
+    if xs.size <= 4 * width:
+        return xs, ys, floor
+    if x.log:
+        edges = np.unique(np.searchsorted(xs, x.low * (x.high / x.low) ** (np.arange(width + 1) / width)))
+    else:
+        edges = np.unique(np.linspace(0, xs.size, width + 1).astype(int))
+    edges = edges[edges < xs.size]
+    low, high = np.minimum.reduceat(ys, edges), np.maximum.reduceat(ys, edges)
+    return np.repeat(xs[edges], 2), np.column_stack([low, high]).ravel(), None
+
+
+def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
+    """Lines through finite points, broken where there is none."""
+    good = np.isfinite(ys)
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]]).astype(np.int8)))
+    for a, b in zip(edges[::2], edges[1::2], strict=True):
+        if b - a > 1:
+            painter.drawPolyline(QPolygonF([QPointF(px, py) for px, py in zip(xs[a:b].tolist(), ys[a:b].tolist(), strict=True)]))
+
+
+class FigurePainter:
+    """Paints one figure into an area in a theme's colours."""
+
+    def __init__(self, figure: Figure, view: View, theme: Theme) -> None:
+        self.figure, self.view, self.theme = figure, view, theme
+
+    def paint(self, p: QPainter, area: QRectF) -> None:
+        where = layout(self.figure, area)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._axes(p, where.main, self.view.y, self.figure.y_unit, labels_below=not self.figure.differences)
+        self._traces(p, where.main, self.figure.traces, self.view.y)
+        if self.figure.differences:
+            self._axes(p, where.difference, self.view.dy, self.figure.difference_unit, labels_below=True)
+            self._zero(p, where.difference)
+            self._traces(p, where.difference, self.figure.differences, self.view.dy)
+            p.setFont(font(0.8))
+            p.setPen(self.theme.colour("quiet"))
+            p.drawText(where.difference.adjusted(8, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, f"less {self.figure.reference_name}")
+        self._pins(p, where)
+        p.setPen(self.theme.colour("quiet"))
+        p.setFont(font(0.85))
+        p.drawText(QRectF(area.left(), area.top(), area.width(), where.main.top() - area.top() - 3), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom,
+                   f" {self.figure.y_title}, {self.figure.y_unit}" if self.figure.y_unit != "ratio" else f" {self.figure.y_title}")  # fmt: skip
+        p.drawText(QRectF(where.main.left(), area.bottom() - QFontMetricsF(p.font()).height() * 1.25, where.main.width(), QFontMetricsF(p.font()).height() * 1.2),
+                   Qt.AlignmentFlag.AlignCenter, f"{self.figure.x_title}, {self.figure.x_unit}")  # fmt: skip
+
+    def _axes(self, p: QPainter, box: QRectF, y: Scale, unit: str, *, labels_below: bool) -> None:
+        small: QFont = font(0.82)
+        metrics = QFontMetricsF(small)
+        p.setFont(small)
+        label, grid, strong = self.theme.colour("quiet"), self.theme.colour("faint_line"), self.theme.colour("line")
+        across = ticks(self.view.x, max(3, int(box.width() / (metrics.height() * 3.6))))
+        last_end = -1e9
+        for value, named in across:
+            px = box.left() + self.view.x.place(value) * box.width()
+            p.setPen(QPen(strong if named else grid, 1 if named else 0.6))
+            p.drawLine(QPointF(px, box.top()), QPointF(px, box.bottom()))
+            if named and labels_below:
+                text = self.figure.tick_text(value, self.figure.x_unit, [v for v, n in across if n])
+                width = metrics.horizontalAdvance(text)
+                if px - width / 2 > last_end + 4:
+                    p.setPen(label)
+                    p.drawText(
+                        QRectF(px - width / 2 - 2, box.bottom() + 4, width + 4, metrics.height()), Qt.AlignmentFlag.AlignCenter, text
+                    )
+                    last_end = px + width / 2
+        up = ticks(y, max(2, int(box.height() / (metrics.height() * 2.1))))
+        names = [v for v, n in up if n]
+        for value, named in up:
+            py = box.bottom() - y.place(value) * box.height()
+            p.setPen(QPen(strong if named else grid, 1 if named else 0.6))
+            p.drawLine(QPointF(box.left(), py), QPointF(box.right(), py))
+            if named:
+                p.setPen(label)
+                p.drawText(QRectF(box.left() - 200, py - metrics.height() / 2, 192, metrics.height()), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                           self.figure.tick_text(value, unit, names))  # fmt: skip
+
+    def _zero(self, p: QPainter, box: QRectF) -> None:
+        py = box.bottom() - self.view.dy.place(0) * box.height()
+        p.setPen(QPen(self.theme.colour("quiet"), 1))
+        p.drawLine(QPointF(box.left(), py), QPointF(box.right(), py))
+
+    def _pen(self, trace: Trace) -> QPen:
+        pen = QPen(
+            self.theme.colour("quiet") if trace.baseline else self.theme.row(trace.colour),
+            1.0 if trace.x.size > GRID_POINTS else 1.2 if trace.baseline else 1.7,
+        )
+        pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
+        if trace.x.size > GRID_POINTS:
+            return pen  # dashes would only chop a noise floor
+        if trace.baseline:
+            pen.setDashPattern([1.5, 2.5])
+        elif DASHES.get(trace.channel, []):
+            pen.setDashPattern(DASHES[trace.channel])
+        return pen
+
+    def _traces(self, p: QPainter, box: QRectF, traces: tuple[Trace, ...], y: Scale) -> None:
+        p.save()
+        p.setClipRect(box)
+        for trace in traces:
+            xs, ys, floor = reduced(trace, self.view.x, max(64, int(box.width())))
+            if xs.size < 2:
+                continue
+            px = self._across(xs, box)
+            place = np.log(np.maximum(ys, 1e-300) / y.low) / np.log(y.high / y.low) if y.log else (ys - y.low) / (y.high - y.low)
+            py = box.bottom() - np.clip(place, -20, 20) * box.height()
+            pen = self._pen(trace)
+            if floor is None:
+                p.setPen(pen)
+                _polylines(p, px, py)
+                continue
+            # below what the recording can show the curve is there, but faint
+            faint = QColor(pen.color())
+            faint.setAlpha(70)
+            heard = ys > floor
+            for keep, colour in ((heard | np.roll(heard, 1), pen.color()), (~heard | np.roll(~heard, 1), faint)):
+                own = QPen(pen)
+                own.setColor(colour)
+                p.setPen(own)
+                _polylines(p, px, np.where(keep, py, np.nan))
+        p.restore()
+
+    def _across(self, xs: np.ndarray, box: QRectF) -> np.ndarray:
+        x = self.view.x
+        place = np.log(np.maximum(xs, 1e-300) / x.low) / np.log(x.high / x.low) if x.log else (xs - x.low) / (x.high - x.low)
+        return np.asarray(box.left() + np.clip(place, -5, 6) * box.width())
+
+    def _pins(self, p: QPainter, where: Layout) -> None:
+        small = font(0.8, bold=True)
+        p.setFont(small)
+        height = QFontMetricsF(small).height() + 2
+        bottom = where.difference.bottom() if self.figure.differences else where.main.bottom()
+        for pin in self.figure.pins:
+            place = self.view.x.place(pin.x)
+            if not -1e-6 <= place <= 1 + 1e-6:
+                continue
+            px = where.main.left() + place * where.main.width()
+            p.setPen(QPen(self.theme.colour("text"), 1))
+            p.drawLine(QPointF(px, where.main.top()), QPointF(px, bottom))
+            badge = QRectF(px - height * 0.55, where.main.top() - height, height * 1.1, height)
+            p.fillRect(badge, self.theme.colour("text"))
+            p.setPen(self.theme.colour("back"))
+            p.drawText(badge, Qt.AlignmentFlag.AlignCenter, str(pin.number))

@@ -1,0 +1,273 @@
+"""The open study as the window sees it: its overview, edits that can be undone, and the queue of runs."""
+
+from __future__ import annotations
+
+import random
+import threading
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtGui import QUndoCommand, QUndoStack
+
+from epidote.desktop.worker import Worker
+from epidote.study.models import Overview, RunSummary, StudyError
+from epidote.study.store import Study, create_study
+
+Step = Callable[[Study, dict[str, Any]], None]
+Cell = tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A run in the queue: the cell, settings by name, and the device (empty: the row's own)."""
+
+    cell: Cell
+    settings: Mapping[str, Any]
+    device: str = ""
+
+
+@dataclass(frozen=True)
+class Under:
+    """A cell that is waiting or running: share done, and seconds left when known."""
+
+    share: float
+    left: float | None
+    waiting: bool
+
+
+class Session(QObject):
+    overview_changed = Signal()
+    progress_changed = Signal(tuple)
+    run_finished = Signal(tuple)
+    said = Signal(str)
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.study: Study | None = None
+        self.overview: Overview | None = None
+        self.undo = QUndoStack(self)
+        self.under_way: dict[Cell, Under] = {}
+        self._store = Worker("store", self)
+        self._runs = Worker("runs", self)
+        self._cancel = threading.Event()
+        self._begun = 0.0
+        self._progressed.connect(self._on_progress)
+
+    _progressed = Signal(tuple, float)
+
+    # -- opening and closing ------------------------------------------------------------------------------------------------
+
+    def open(self, opener: Callable[[], Study], then: Callable[[], None] | None = None) -> None:
+        """Open or make a study on the store's thread; a failure leaves the present one open."""
+
+        def work() -> tuple[Study, Overview]:
+            study = opener()
+            return study, study.overview()
+
+        def done(result: tuple[Study, Overview]) -> None:
+            self._leave()
+            self.study, self.overview = result
+            self.undo.clear()
+            if self.study.read_only:
+                self.said.emit(f"Open for reading only: {self.study.why_read_only}. You can look, compare and export, not change.")
+            self.overview_changed.emit()
+            if then is not None:
+                then()
+
+        self._store.submit(work, done, self.failed.emit)
+
+    def open_path(self, path: Path) -> None:
+        if self.study is not None and path.absolute() == self.study.path:
+            return
+        self.open(lambda: Study(path))
+
+    def create(self, path: Path, title: str) -> None:
+        def make() -> Study:
+            study = create_study(path, title)
+            from epidote.conductor import add_column
+            from epidote.core.procedures.base import procedure, procedures
+
+            for key in procedures():
+                add_column(study, key, procedure(key).Settings())
+            return study
+
+        self.open(make)
+
+    def _leave(self) -> None:
+        self.cancel()
+        if self.study is not None:
+            old = self.study
+            self.study = self.overview = None
+            self._runs.submit(lambda: None)
+            self._store.submit(old.close)
+
+    def close(self) -> None:
+        """Stop what runs, wait for it, and close the study."""
+        self.cancel()
+        self._runs.close()
+        self._store.close()
+        if self.study is not None:
+            self.study.close()
+            self.study = None
+
+    # -- reading ------------------------------------------------------------------------------------------------------------
+
+    def ask(self, question: Callable[[Study], Any], done: Callable[[Any], None]) -> None:
+        """Ask the study something on its thread."""
+        if self.study is not None:
+            study = self.study
+            self._store.submit(lambda: question(study), done, self.failed.emit)
+
+    def refresh(self) -> None:
+        def done(overview: Overview) -> None:
+            self.overview = overview
+            self.overview_changed.emit()
+
+        self.ask(lambda study: study.overview(), done)
+
+    # -- changing -----------------------------------------------------------------------------------------------------------
+
+    @property
+    def writable(self) -> bool:
+        return self.study is not None and not self.study.read_only
+
+    def edit(self, text: str, forward: Step, back: Step) -> None:
+        """Change the study so that it can be undone. The two steps share a dict for what they need to remember."""
+        if self.study is None:
+            return
+        if self.study.read_only:
+            self.failed.emit(f"The study is open for reading only ({self.study.why_read_only}): nothing was changed.")
+            return
+        self.undo.push(_Edit(self, text, forward, back))
+
+    def carry_out(self, step: Step, memory: dict[str, Any], undone: Callable[[], None]) -> None:
+        """One step of an edit on the store's thread; a step that fails takes its command off the stack."""
+        study = self.study
+        if study is None:
+            return
+
+        def failed(words: str) -> None:
+            undone()
+            self.failed.emit(words)
+
+        def work() -> Overview:
+            step(study, memory)
+            return study.overview()
+
+        def done(overview: Overview) -> None:
+            self.overview = overview
+            self.overview_changed.emit()
+
+        self._store.submit(work, done, failed)
+
+    # -- runs ---------------------------------------------------------------------------------------------------------------
+
+    def measure(self, wanted: list[Wanted]) -> None:
+        """Queue runs; each shows its progress in its cell."""
+        if not self.writable:
+            self.failed.emit("The study cannot be changed, so nothing was measured.")
+            return
+        self._cancel.clear()
+        for w in wanted:
+            if w.cell in self.under_way:
+                continue
+            self.under_way[w.cell] = Under(0.0, None, True)
+            self.progress_changed.emit(w.cell)
+            self._queue(w, self.study, self._cancel)
+
+    def _queue(self, wanted: Wanted, study: Study | None, cancel: threading.Event) -> None:
+        self._runs.submit(
+            lambda: self._run(study, wanted, cancel),
+            lambda run: self._ran(wanted.cell, run),
+            lambda words: self._did_not(wanted.cell, words),
+        )
+
+    def recompute(self, run: RunSummary, changes: Mapping[str, Any]) -> None:
+        """Compute a run again from its recordings with other settings."""
+        study, cell = self.study, (run.subject_id, run.column_id)
+        if study is None or not self.writable:
+            self.failed.emit("The study cannot be changed, so nothing was computed.")
+            return
+
+        def work() -> RunSummary:
+            from epidote.conductor import recompute
+
+            return recompute(study, run.id, changes)
+
+        self.under_way[cell] = Under(0.0, None, True)
+        self.progress_changed.emit(cell)
+        self._runs.submit(work, lambda r: self._ran(cell, r), lambda t: self._did_not(cell, t))
+
+    def cancel(self) -> None:
+        """Stop the run under way and forget those waiting."""
+        self._cancel.set()
+        self._cancel = threading.Event() if not self.under_way else self._cancel
+
+    def _run(self, study: Study | None, wanted: Wanted, cancel: threading.Event) -> RunSummary | None:
+        """On the runs' thread."""
+        if study is None or cancel.is_set():
+            return None
+        from epidote.audio.devices import open_device
+        from epidote.conductor import Order, measure, study_chain
+        from epidote.core.errors import CancelledError
+        from epidote.core.procedures.base import make_settings, procedure
+
+        overview = study.overview()
+        subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
+        if subject is None or column is None:
+            raise StudyError("The row or column was deleted while its run was waiting. Nothing was measured.")
+        name = wanted.device or subject.device
+        if not name:
+            raise StudyError(f"{subject.full_name} is wired to no device yet. Choose one beside the settings, and measure again.")
+        settings = make_settings(procedure(column.procedure).Settings, wanted.settings)
+        chain = study_chain(study, subject)
+        device = open_device(name, chain.rate, subject.conditions, seed=random.randrange(2**31), real_time=True)
+        self._begun = time.monotonic()
+        try:
+            return measure(
+                study, Order(subject.id, column.id, column.procedure, settings, chain), device,
+                lambda share: self._progressed.emit(wanted.cell, share), cancel.is_set,
+            )  # fmt: skip
+        except CancelledError:
+            return None
+        finally:
+            device.close()
+
+    def _on_progress(self, cell: Cell, share: float) -> None:
+        gone = time.monotonic() - self._begun
+        self.under_way[cell] = Under(share, gone * (1 - share) / share if share > 0.02 else None, False)
+        self.progress_changed.emit(cell)
+
+    def _over(self, cell: Cell) -> None:
+        self.under_way.pop(cell, None)
+        self.progress_changed.emit(cell)
+
+    def _ran(self, cell: Cell, run: RunSummary | None) -> None:
+        self._over(cell)
+        if run is None:
+            self.said.emit("Stopped. Nothing of that run was kept; everything before it is.")
+            return
+        self.refresh()
+        self.run_finished.emit(cell)
+
+    def _did_not(self, cell: Cell, words: str) -> None:
+        self._over(cell)
+        self.failed.emit(words)
+
+
+class _Edit(QUndoCommand):
+    def __init__(self, session: Session, text: str, forward: Step, back: Step) -> None:
+        super().__init__(text)
+        self._session, self._forward, self._back = session, forward, back
+        self._memory: dict[str, Any] = {}
+
+    def redo(self) -> None:
+        self._session.carry_out(self._forward, self._memory, lambda: self.setObsolete(True))
+
+    def undo(self) -> None:
+        self._session.carry_out(self._back, self._memory, lambda: None)

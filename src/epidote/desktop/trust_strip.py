@@ -1,0 +1,97 @@
+"""The strip along the bottom: device, rate, what 0 dBFS is in volts, calibration, baseline, headroom. What weakens results is said here."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from datetime import date
+
+from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
+
+from epidote.desktop.session import Session
+from epidote.study.models import RunSummary
+
+STALE_DAYS, LEAST_HEADROOM_DB = 90, 1.0
+
+
+class TrustStrip(QWidget):
+    """Each item is a button that leads to where the matter is mended."""
+
+    def __init__(self, session: Session, open_chain: Callable[[], None], choose_baseline: Callable[[], None]) -> None:
+        super().__init__()
+        self.setObjectName("strip")
+        self._session = session
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(12, 2, 12, 2)
+        layout.setSpacing(14)
+        self.items: dict[str, QToolButton] = {}
+        for key, leads_to in (
+            ("device", open_chain),
+            ("scale", open_chain),
+            ("calibration", open_chain),
+            ("baseline", choose_baseline),
+            ("load", open_chain),
+            ("headroom", choose_baseline),
+        ):
+            button = QToolButton()
+            button.clicked.connect(lambda _=False, f=leads_to: f())
+            layout.addWidget(button)
+            self.items[key] = button
+        layout.addStretch(1)
+        session.overview_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        overview, study = self._session.overview, self._session.study
+        if overview is None or study is None:
+            for button in self.items.values():
+                button.hide()
+            return
+        self._session.ask(lambda s: s.chain_toml, self._show)
+
+    def _show(self, chain_toml: str) -> None:
+        overview = self._session.overview
+        if overview is None:
+            return
+        from epidote.core.chain import Chain, chain_from_toml
+
+        chain = chain_from_toml(chain_toml) if chain_toml else Chain()
+        last = max(overview.runs.values(), key=lambda r: r.made, default=None)
+        where = f"{last.device} · " if last else ""
+        self._set("device", f"{where}{chain.rate / 1000:g} kHz", False)
+        if chain.calibrated and chain.output_full_scale:
+            self._set("scale", f"0 dBFS = {chain.output_full_scale:.2f} V out, {chain.unit_full_scale:.1f} V at the unit", False)
+        else:
+            self._set("scale", "not calibrated: levels in dBFS", True)
+        if chain.calibrated_on is None:
+            self._set("calibration", "never calibrated", True)
+        else:
+            age = (date.today() - chain.calibrated_on).days
+            words = "today" if age == 0 else f"{age} day{'s' if age != 1 else ''} ago"
+            self._set("calibration", f"calibrated {words}", age > STALE_DAYS)
+        self._baseline(
+            [r for (s, _), r in overview.runs.items() if (row := overview.subject(s)) is not None and row.is_baseline], chain.rate
+        )
+        peaks = [r["value"] for r in last.readings if r["key"] == "headroom" and r["value"] is not None] if last else []
+        if peaks:
+            self._set("headroom", f"headroom {min(peaks):.1f} dB", min(peaks) < LEAST_HEADROOM_DB)
+        weak = chain.load_ohms is not None and not chain.load_confirmed
+        self._set(
+            "load", f"load {chain.load_ohms:g} Ω{' typed, not confirmed' if weak else ''}" if chain.load_ohms else "no load stated", weak
+        )
+
+    def _baseline(self, runs: list[RunSummary], rate: float) -> None:
+        if not runs:
+            self._set("baseline", "no baseline yet", True)
+            return
+        latest = max(runs, key=lambda r: r.made)
+        covers = json.loads(json.dumps(dict(latest.chain))).get("rate") == rate
+        self._set("baseline", f"baseline {latest.made.astimezone():%d %b %H:%M}{'' if covers else ', at another rate'}", not covers)
+
+    def _set(self, key: str, words: str, weak: bool) -> None:
+        button = self.items[key]
+        button.setText(("▲ " if weak else "") + words)
+        button.setProperty("weak", weak)
+        button.style().unpolish(button)
+        button.style().polish(button)
+        button.show()

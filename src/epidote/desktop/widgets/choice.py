@@ -1,0 +1,56 @@
+"""A row of words of which one, or several, are on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QToolButton, QWidget
+
+
+class Choice(QWidget):
+    """Emits the keys that are on when the user changes them; setting them from outside emits nothing."""
+
+    chosen = Signal(tuple)
+
+    def __init__(self, *, several: bool = False) -> None:
+        super().__init__()
+        self._layout = QHBoxLayout(self)
+        self._layout.setContentsMargins(0, 0, 0, 0)
+        self._layout.setSpacing(2)
+        self._group = QButtonGroup(self)
+        self._group.setExclusive(not several)
+        self._buttons: dict[str, QToolButton] = {}
+
+    def set_options(self, options: Iterable[tuple[str, str]], on: Iterable[str]) -> None:
+        """options: (key, words)."""
+        options, wanted = list(options), set(on)
+        if [k for k, _ in options] != list(self._buttons):
+            for old in self._buttons.values():
+                self._group.removeButton(old)
+                old.hide()
+                old.deleteLater()
+            self._buttons = {}
+            for key, words in options:
+                button = QToolButton()
+                button.setText(words)
+                button.setCheckable(True)
+                button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+                button.clicked.connect(lambda _=False: self.chosen.emit(self.on()))
+                self._group.addButton(button)
+                self._layout.addWidget(button)
+                self._buttons[key] = button
+        exclusive = self._group.exclusive()
+        self._group.setExclusive(False)
+        for key, button in self._buttons.items():
+            button.setChecked(key in wanted)
+        self._group.setExclusive(exclusive)
+
+    def on(self) -> tuple[str, ...]:
+        return tuple(k for k, b in self._buttons.items() if b.isChecked())
+
+    def button(self, key: str) -> QToolButton:
+        return self._buttons[key]
+
+    def keys(self) -> tuple[str, ...]:
+        return tuple(self._buttons)

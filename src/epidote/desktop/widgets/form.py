@@ -1,0 +1,120 @@
+"""A form made from a settings model: one line per field, with its unit, its meaning, and what is wrong with what was typed."""
+
+from __future__ import annotations
+
+from enum import EnumType
+from typing import Any
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEdit, QWidget
+
+from epidote.core.quantity import QuantityError, parse_as
+
+
+def title_of(name: str) -> str:
+    """A field's name in words: "start_frequency" becomes "Start frequency"."""
+    words = name.replace("_", " ")
+    return words[:1].upper() + words[1:]
+
+
+class SettingsForm(QWidget):
+    """``values()`` gives what is typed, by field; ``problem`` is empty when a model can be made of it."""
+
+    changed = Signal()
+
+    def __init__(self, model: Any, values: dict[str, Any], only: tuple[str, ...] | None = None) -> None:
+        super().__init__()
+        self._model, self._given = model, dict(values)
+        self._editors: dict[str, QLineEdit | QComboBox | QCheckBox] = {}
+        layout = QFormLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setVerticalSpacing(5)
+        for name, field in model.model_fields.items():
+            if only is not None and name not in only:
+                continue
+            editor = self._editor(name, field, values.get(name, field.default))
+            editor.setToolTip(str(field.description or ""))
+            editor.setAccessibleName(title_of(name))
+            label = QLabel(title_of(name))
+            label.setBuddy(editor)
+            label.setToolTip(str(field.description or ""))
+            label.setProperty("quiet", True)
+            layout.addRow(label, editor)
+            self._editors[name] = editor
+
+    def _editor(self, name: str, field: Any, value: Any) -> QLineEdit | QComboBox | QCheckBox:
+        if isinstance(field.annotation, EnumType):
+            combo = QComboBox()
+            combo.addItems([str(member.value) for member in list[Any](field.annotation)])
+            combo.setCurrentText(str(value))
+            combo.currentTextChanged.connect(lambda _: self.changed.emit())
+            return combo
+        if field.annotation is bool:
+            box = QCheckBox()
+            box.setChecked(bool(value))
+            box.toggled.connect(lambda _: self.changed.emit())
+            return box
+        line = QLineEdit("" if value is None else self._shown(value, _unit(field)))
+        line.textChanged.connect(lambda _: self.changed.emit())
+        return line
+
+    @staticmethod
+    def _shown(value: Any, unit: str) -> str:
+        return f"{float(value):.7g} {unit}" if unit and isinstance(value, (int, float)) else str(value)
+
+    def set_text(self, name: str, text: str) -> None:
+        """Type into a field."""
+        editor = self._editors[name]
+        if isinstance(editor, QLineEdit):
+            editor.setText(text)
+        elif isinstance(editor, QComboBox):
+            editor.setCurrentText(text)
+        else:
+            editor.setChecked(text == "yes")
+
+    def values(self) -> dict[str, Any]:
+        """What is typed; a field that cannot be read is left as text, for the model to refuse."""
+        result = dict(self._given)
+        for name, editor in self._editors.items():
+            field = self._model.model_fields[name]
+            if isinstance(editor, QComboBox):
+                result[name] = editor.currentText()
+            elif isinstance(editor, QCheckBox):
+                result[name] = editor.isChecked()
+            else:
+                result[name] = self._typed(editor.text().strip(), field)
+        return result
+
+    @staticmethod
+    def _typed(text: str, field: Any) -> Any:
+        if not text and not field.is_required() and field.default is None:
+            return None
+        unit = _unit(field)
+        if unit:
+            try:
+                return parse_as(text, unit)
+            except QuantityError:
+                return text
+        return text
+
+    def problem(self) -> str:
+        """What is wrong, in words, and which field is marked; empty when nothing is."""
+        from epidote.core.errors import SettingError
+        from epidote.core.procedures.base import make_settings
+
+        wrong, words = "", ""
+        try:
+            make_settings(self._model, self.values())
+        except SettingError as error:
+            words = str(error)
+            wrong = next((n for n in self._editors if f"“{n}”" in words), "")
+        for name, editor in self._editors.items():
+            if editor.property("wrong") != (name == wrong):
+                editor.setProperty("wrong", name == wrong)
+                editor.style().unpolish(editor)
+                editor.style().polish(editor)
+        return words
+
+
+def _unit(field: Any) -> str:
+    return str((field.json_schema_extra or {}).get("unit", ""))

@@ -1,0 +1,99 @@
+#!/usr/bin/env python3
+"""Retake docs/screenshots from the demo study, without a display. With a name as argument: only pictures whose name holds it."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+HOME = tempfile.mkdtemp(prefix="epidote-shots-")
+os.environ["XDG_CONFIG_HOME"] = HOME  # the pictures do not depend on anybody's preferences
+
+from PySide6.QtCore import QDeadlineTimer, QEventLoop
+from PySide6.QtWidgets import QApplication
+
+from epidote.demo.scenario import fill_demo, missing_orders, open_demo
+from epidote.desktop.app import application
+from epidote.desktop.main_window import MainWindow
+from epidote.desktop.theme import preferences
+
+OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+
+
+def settle(window: MainWindow, seconds: float = 1.2) -> None:
+    """Let the workers answer and the window paint."""
+    deadline = QDeadlineTimer(round(seconds * 1000))
+    while not deadline.hasExpired():
+        QApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 50)
+
+
+def shoot(window: MainWindow, name: str, wanted: str) -> None:
+    settle(window)
+    if wanted in name:
+        OUT.mkdir(parents=True, exist_ok=True)
+        window.grab().save(str(OUT / f"{name}.png"))
+        print(OUT / f"{name}.png")
+
+
+def main() -> None:
+    wanted = sys.argv[1] if len(sys.argv) > 1 else ""
+    path = Path(os.environ.get("EPIDOTE_DEMO", str(Path(HOME) / "Dome refit.epidote")))
+    study = open_demo(path)
+    if missing_orders(study):
+        fill_demo(study, print)
+    study.close()
+    application()
+    window = MainWindow()
+    window.show()
+    window.session.open_path(path)
+    settle(window, 3)
+    page = window.matrix
+    overview = window.session.overview
+    assert overview is not None
+    response, tone, _ = (c.id for c in overview.columns)
+    baseline, p40_high, p40_low, a25 = (s.id for s in overview.subjects)
+
+    def dressed(theme: str, width: int, height: int) -> None:
+        preferences().setValue("theme", theme)
+        window.resize(width, height)
+        window.apply_theme()
+
+    dressed("dark", 1280, 800)
+    page.choose([p40_low, p40_high, a25], response)
+    settle(window)
+    page.pin_corners()
+    shoot(window, "matrix-response-dark", wanted)
+    dressed("light", 1280, 800)
+    page.choose([baseline, a25, p40_high], tone)
+    shoot(window, "matrix-tone-light", wanted)
+    page.choose([a25, p40_high], response)
+    settle(window)
+    page.show_view("thd")
+    page.toggle_percent()
+    page.toggle_channel(2)
+    dressed("dark", 1024, 700)
+    shoot(window, "matrix-thd-narrow", wanted)
+    page.toggle_percent()
+    dressed("light", 1280, 800)
+    run = overview.runs[a25, tone]
+    window.session.edit("", lambda s, _: s.set_deleted("run", run.id, True), lambda s, _: s.set_deleted("run", run.id, False))
+    settle(window)
+    page.choose([a25], tone)
+    shoot(window, "matrix-measure-light", wanted)
+    window.session.undo.undo()
+    settle(window)
+    page.choose([p40_high, a25], response)
+    settle(window)
+    if wanted in "exported-graph":
+        page.show_view("level")
+        settle(window, 0.5)
+        page.export(OUT / "exported-graph.png")
+    page.clear_pins()
+    settle(window)
+    window.close()
+
+
+main()
