@@ -12,7 +12,8 @@ NOT_GIVEN = "–"
 
 def _decimals(value: float, significant: int, uncertainty: float | None) -> int:
     """Decimals that show ``significant`` digits, but none beyond the first digit of the uncertainty."""
-    wanted = significant - 1 - math.floor(math.log10(abs(value))) if value else significant - 1
+    rounded = abs(float(f"{value:.{significant - 1}e}"))
+    wanted = significant - 1 - math.floor(math.log10(rounded)) if rounded else significant - 1
     if uncertainty and uncertainty > 0 and math.isfinite(uncertainty):
         wanted = min(wanted, -math.floor(math.log10(uncertainty)))
     return max(0, min(wanted, 9))
@@ -35,12 +36,14 @@ def format_quantity(value: float | None, unit: str, *, digits: int = 4, uncertai
     if unit in _DB_LIKE:
         decimals = 2
         if uncertainty and uncertainty > 0 and math.isfinite(uncertainty):
-            decimals = max(0, min(-math.floor(math.log10(uncertainty)), 4 if signed else 3))
+            decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
     elif unit in ("samples", "bit", "°"):
         decimals = min(_decimals(value, digits, uncertainty), 3 if unit == "samples" else 2)
     else:
         if unit in _PREFIXED and value:
-            exponent = 3 * math.floor(math.log10(abs(float(f"{value:.{digits - 1}e}"))) / 3)
+            # a value lost in its uncertainty is shown on the uncertainty's scale: 0 mHz, not 37 nHz
+            scale = max(abs(float(f"{value:.{digits - 1}e}")), uncertainty or 0.0)
+            exponent = 3 * math.floor(math.log10(scale) / 3)
             exponent = max(-12, min(exponent, 9))
             value, prefix = value / 10**exponent, _ENGINEERING[exponent]
             uncertainty = uncertainty / 10**exponent if uncertainty else None

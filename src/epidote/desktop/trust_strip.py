@@ -9,6 +9,7 @@ from datetime import date
 from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 
 from epidote.desktop.session import Session
+from epidote.desktop.theme import font
 from epidote.study.models import RunSummary
 
 STALE_DAYS, LEAST_HEADROOM_DB = 90, 1.0
@@ -23,7 +24,7 @@ class TrustStrip(QWidget):
         self._session = session
         layout = QHBoxLayout(self)
         layout.setContentsMargins(12, 2, 12, 2)
-        layout.setSpacing(14)
+        layout.setSpacing(4)
         self.items: dict[str, QToolButton] = {}
         for key, leads_to in (
             ("device", open_chain),
@@ -34,6 +35,7 @@ class TrustStrip(QWidget):
             ("headroom", choose_baseline),
         ):
             button = QToolButton()
+            button.setFont(font(0.88))
             button.clicked.connect(lambda _=False, f=leads_to: f())
             layout.addWidget(button)
             self.items[key] = button
@@ -57,10 +59,10 @@ class TrustStrip(QWidget):
 
         chain = chain_from_toml(chain_toml) if chain_toml else Chain()
         last = max(overview.runs.values(), key=lambda r: r.made, default=None)
-        where = f"{last.device} · " if last else ""
+        where = f"{last.device.partition(',')[0].partition(' with')[0]} · " if last else ""
         self._set("device", f"{where}{chain.rate / 1000:g} kHz", False)
         if chain.calibrated and chain.output_full_scale:
-            self._set("scale", f"0 dBFS = {chain.output_full_scale:.2f} V out, {chain.unit_full_scale:.1f} V at the unit", False)
+            self._set("scale", f"0 dBFS = {chain.output_full_scale:.2f} V out, {chain.unit_full_scale:.1f} V in", False)
         else:
             self._set("scale", "not calibrated: levels in dBFS", True)
         if chain.calibrated_on is None:
@@ -77,7 +79,7 @@ class TrustStrip(QWidget):
             self._set("headroom", f"headroom {min(peaks):.1f} dB", min(peaks) < LEAST_HEADROOM_DB)
         weak = chain.load_ohms is not None and not chain.load_confirmed
         self._set(
-            "load", f"load {chain.load_ohms:g} Ω{' typed, not confirmed' if weak else ''}" if chain.load_ohms else "no load stated", weak
+            "load", f"load {chain.load_ohms:g} Ω{', typed' if weak else ''}" if chain.load_ohms else "no load stated", weak
         )
 
     def _baseline(self, runs: list[RunSummary], rate: float) -> None:

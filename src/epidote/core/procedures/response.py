@@ -179,11 +179,16 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
 
 
 def _unsettled(d: dc.Deconvolved) -> bool:
-    """Whether the impulse response still stands clear of the noise where its window ends."""
+    """Whether the impulse response still stands clear of the noise where its window ends, and what is cut off there would matter."""
     rate = d.kernel.rate
-    end = np.take(d.impulse, d.peak + np.arange(round(0.36 * rate), round(dc.AFTER * rate)), mode="wrap")
-    rms = float(np.sqrt(np.square(end).mean()))
-    return rms > 10 * d.noise and rms > 1e-4 * abs(float(d.impulse[d.peak]))
+
+    def rms(begin: float, end: float) -> float:
+        stretch = np.take(d.impulse, d.peak + np.arange(round(begin * rate), round(end * rate)), mode="wrap")
+        return float(np.sqrt(np.square(stretch).mean()))
+
+    at_end = rms(0.9 * dc.AFTER, dc.AFTER)
+    before = rms(-max(0.4 * d.kernel.length * math.log(2), dc.BEFORE + 0.01), -dc.BEFORE)
+    return at_end > 2 * before and at_end * dc.AFTER * rate > 0.02 * abs(float(d.impulse[d.peak]))
 
 
 def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain, cautions: list[Caution]) -> Result:
@@ -261,9 +266,11 @@ def _harmonic_curves(a: _Averaged, kernel: dc.Kernel, number: int, settings: Res
         total += np.interp(grid, excitation, ratio, right=0.0)
         noise_total += np.interp(grid, excitation, noise, right=0.0)
     if total is not None and noise_total is not None:
+        # the sum ends where the third harmonic leaves the band: beyond, it would fall for want of band, not of distortion
+        whole = grid <= stop / 3
         meta: dict[str, float | str] = {"orders": f"2 to {max(HARMONICS)}", "all_orders_up_to_hz": stop / max(HARMONICS)}
-        level, floor = (10 * np.log10(np.maximum(p, _LEAST)) for p in (total, noise_total))
-        curves.insert(0, Curve("thd", number, grid, level, "Hz", "dB", floor, meta))
+        level, floor = (10 * np.log10(np.maximum(p[whole], _LEAST)) for p in (total, noise_total))
+        curves.insert(0, Curve("thd", number, grid[whole], level, "Hz", "dB", floor, meta))
     return curves
 
 

@@ -29,7 +29,8 @@ from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 LEAST_FRAMES = 256
 AGREEMENT_DB = 0.2
 _DB_PER_NEPER = 20 / math.log(10)
-_DRIFT_ORDERS = (3, 6, 9)
+_DRIFT_ORDERS, _DRIFT_SHARE, _DRIFT_CAUTION = (3, 6, 9), 0.0005, 0.05
+_MOST_STRANGERS = 10
 _CYCLES_SHOWN = 5
 
 
@@ -135,35 +136,84 @@ def _measure(x: Samples, rate: float, settings: ToneSettings, expected: float) -
     spectrum = scipy.fft.rfft(x)
     spectrum[0] = 0  # the direct component is fitted, and would only leak in the picture
     frequency = _coarse_frequency(spectrum, frames, rate, expected)
-    band = (settings.band_low, min(settings.band_high, rate / 2))
     width = rate / frames
-    for order in _DRIFT_ORDERS:
-        fit = fit_tone(x, rate, frequency, settings.harmonics, order)
+    band = (settings.band_low, min(settings.band_high, rate / 2))
+    bins = max(1.0, (band[1] - band[0]) / width)
+    spread = _DB_PER_NEPER / 2 / math.sqrt(bins)
+    order, orders = _DRIFT_ORDERS[0], iter(_DRIFT_ORDERS[1:])
+    strangers: list[_Stranger] = []
+    own = x
+    while True:
+        fit = fit_tone(own, rate, frequency, settings.harmonics, order)
+        frequency = fit.frequency
         amplitude = abs(fit.amplitudes[0])
         if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:
             return None
         residual = scipy.fft.rfft(fit.residual)
         plain = mean_squares(np.square(residual.real) + np.square(residual.imag), frames)
         clean = mean_squares(windowed_power(residual, BLACKMAN_HARRIS_4), frames, BLACKMAN_HARRIS_4.mean_square)
-        noise, checked = (band_power(p, width, *band, settings.weighting) for p in (plain, clean))
-        bins = max(1.0, (band[1] - band[0]) / width)
-        spread = _DB_PER_NEPER / 2 / math.sqrt(bins)
-        disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
-        if disagreement <= AGREEMENT_DB + 5 * spread:
-            drifted = False
-            break
-        # leakage of something outside the band is the plain sum's fault; what clings to the tone is drift
-        near = band_power(clean, width, fit.frequency - 30 * width, fit.frequency + 30 * width)
-        drifted = near > 0.5 * checked or (disagreement > AGREEMENT_DB and near > 0.05 * checked)
-        noise = checked
-        frequency = fit.frequency
-        if not drifted:
-            break
+        found = _stranger(residual, clean, fit, rate) if len(strangers) < _MOST_STRANGERS else None
+        if found is not None:
+            strangers.append(found)
+            own = own - found.samples
+            continue
+        excess = _beside_the_tone(clean, fit.frequency, width, band)
+        total = band_power(clean, width, *band)
+        if excess > _DRIFT_SHARE * total and (following := next(orders, None)) is not None:
+            order = following
+            continue
+        break
+    noise, checked = (band_power(p, width, *band, settings.weighting) for p in (plain, clean))
+    disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
+    drifted = excess > _DRIFT_CAUTION * total
+    if disagreement > AGREEMENT_DB + 5 * spread:
+        noise = checked  # something outside the band leaks into the plain sum
     # the fit took some of the noise along with each parameter inside the band
     noise *= 1 + min(0.5, fit.parameters / 2 / bins)
+    for line in strangers:
+        inside = band[0] <= line.frequency <= band[1]
+        noise += line.power * float(power_weight(np.array([line.frequency]), settings.weighting)[0]) * inside
+        clean[round(line.frequency / width)] += line.power
+        fit.residual[:] += line.samples
     shown = windowed_power(spectrum, BLACKMAN_HARRIS_7)
     shown *= (2 / frames / BLACKMAN_HARRIS_7.coherent_gain) ** 2
     return _Channel(fit, frames, rate, band, noise, spread, drifted, shown, x, clean)
+
+
+@dataclass(frozen=True)
+class _Stranger:
+    """A line that is none of the tone's and outweighs all else, such as hum: taken out before the fit, counted as noise after it."""
+
+    frequency: float
+    power: float
+    samples: Samples
+
+
+def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, rate: float) -> _Stranger | None:
+    """The line that holds more than a fifth of the residual, if there is one away from the harmonics.
+
+    A plain fit takes everything but the tone for white noise; a strong line elsewhere would lean on every component it finds.
+    """
+    frames = fit.residual.size
+    width = rate / frames
+    centre = 2 + int(np.argmax(clean[2:]))
+    power, _ = line_power(clean, width, centre * width, BLACKMAN_HARRIS_4)
+    away = abs((centre * width / fit.frequency + 0.5) % 1 - 0.5) * fit.frequency / width
+    if power < 0.2 * float(clean.sum()) or away < 3 * BLACKMAN_HARRIS_4.half_width or centre < 3:
+        return None
+    frequency, _ = peak_near(residual, frames, rate, (centre - 1) * width, (centre + 1) * width)
+    line = fit_tone(fit.residual, rate, frequency, 1, 1)
+    return _Stranger(line.frequency, abs(line.amplitudes[0]) ** 2 / 2, fit.residual - line.residual - line.dc)
+
+
+def _beside_the_tone(clean: Samples, frequency: float, width: float, band: tuple[float, float]) -> float:
+    """Mean square close to the tone beyond what the noise of the whole band puts there: a drift that the fit did not follow."""
+    reach = 30 * width
+    near = band_power(clean, width, frequency - reach, frequency + reach)
+    first, last = round(band[0] / width), max(round(band[0] / width) + 2, round(band[1] / width))
+    density = float(np.median(clean[first:last])) / math.log(2)
+    # noise in so few bins scatters by a fifth
+    return max(0.0, near - 1.6 * density * 61)
 
 
 def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, chain: Chain) -> Result:

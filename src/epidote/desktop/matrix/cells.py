@@ -117,7 +117,7 @@ class MatrixDelegate(QStyledItemDelegate):
             p.setFont(font(1.1))
             p.drawText(box, Qt.AlignmentFlag.AlignCenter, "+")
             return
-        p.setFont(font(1.0, mono=True))
+        p.setFont(font(1.0))
         p.setPen(t.colour("quiet" if subject.is_baseline else "text"))
         line = QRectF(box).adjusted(PAD, 4, -6, -box.height() / 2 + 3)
         value = headline_text(run)

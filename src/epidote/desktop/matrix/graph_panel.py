@@ -18,26 +18,23 @@ class GraphPanel(QWidget):
         self.theme = theme
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 8, 8, 4)
-        layout.setSpacing(4)
-        top = QHBoxLayout()
-        top.setSpacing(10)
+        layout.setSpacing(2)
         self.heading = QLabel()
         self.heading.setProperty("heading", True)
-        self.views = Choice()
-        self.variants = Choice()
-        self.units = Choice()
+        self.views, self.variants, self.units = Choice(), Choice(), Choice()
         self.channels = Choice(several=True)
         self.channels.setToolTip("Channels shown")
         self.export = QToolButton()
         self.export.setText("Export …")
-        top.addWidget(self.heading)
-        top.addWidget(self.views)
-        top.addWidget(self.variants)
-        top.addStretch(1)
-        top.addWidget(self.units)
-        top.addWidget(self.channels)
-        top.addWidget(self.export)
-        layout.addLayout(top)
+        for widgets in ((self.heading, self.views, None, self.export), (self.variants, None, self.units, self.channels)):
+            line = QHBoxLayout()
+            line.setSpacing(10)
+            for widget in widgets:
+                if widget is None:
+                    line.addStretch(1)
+                else:
+                    line.addWidget(widget)
+            layout.addLayout(line)
         self.graph = GraphView(theme)
         layout.addWidget(self.graph, 1)
         for choice in (self.views, self.variants, self.units, self.channels):

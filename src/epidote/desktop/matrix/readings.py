@@ -62,8 +62,8 @@ class ReadingsPanel(QWidget):
         buttons = QHBoxLayout()
         self.again, self.recompute, self.repeat = (
             QPushButton("Run again"),
-            QPushButton("Recompute with …"),
-            QPushButton("Repeat on a row …"),
+            QPushButton("Recompute …"),
+            QPushButton("Repeat on …"),
         )
         self.again.setProperty("main", True)
         for button in (self.again, self.recompute, self.repeat):
@@ -84,14 +84,14 @@ class ReadingsPanel(QWidget):
             head.setForeground(t.colour("quiet") if colour < 0 else t.row(colour))
             head.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             self.table.setHorizontalHeaderItem(i, head)
-        mono = font(0.9, mono=True)
+        figures = font(0.9)
         for r, row in enumerate(table.rows):
             name = QTableWidgetItem(row.title)
             name.setFont(font(0.95))
             self.table.setItem(r, 0, name)
             for c, cell in enumerate(row.cells, start=1):
                 item = QTableWidgetItem(("! " if cell.cautions else "") + cell.text)
-                item.setFont(mono)
+                item.setFont(figures)
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 if cell.cautions:
                     item.setForeground(QColor(t.caution))

@@ -39,19 +39,19 @@ def layout(figure: Figure, area: QRectF) -> Layout:
     inner = area.adjusted(left, top, -height * 0.8, -bottom)
     if not figure.differences:
         return Layout(inner, QRectF())
-    gap = height * 0.9
+    gap = height * 1.5
     lower = inner.height() * DIFFERENCE_SHARE
     main = QRectF(inner.left(), inner.top(), inner.width(), inner.height() - lower - gap)
     return Layout(main, QRectF(inner.left(), main.bottom() + gap, inner.width(), lower))
 
 
 def reduced(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
-    """Points within view; with more than four per pixel, the least and greatest of each pixel in place of all of them."""
+    """Points within view; with more than one per pixel, the least and greatest of each pixel in place of all of them."""
     first, last = np.searchsorted(trace.x, [x.low, x.high])
     part = slice(max(0, int(first) - 1), int(last) + 1)
     xs, ys = trace.x[part], trace.y[part]
     floor = None if trace.floor is None else trace.floor[part]
-    if xs.size <= 4 * width:
+    if xs.size <= 1.2 * width:
         return xs, ys, floor
     if x.log:
         edges = np.unique(np.searchsorted(xs, x.low * (x.high / x.low) ** (np.arange(width + 1) / width)))
@@ -59,7 +59,8 @@ def reduced(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray,
         edges = np.unique(np.linspace(0, xs.size, width + 1).astype(int))
     edges = edges[edges < xs.size]
     low, high = np.minimum.reduceat(ys, edges), np.maximum.reduceat(ys, edges)
-    return np.repeat(xs[edges], 2), np.column_stack([low, high]).ravel(), None
+    under = None if floor is None else np.repeat(np.maximum.reduceat(floor, edges), 2)
+    return np.repeat(xs[edges], 2), np.column_stack([low, high]).ravel(), under
 
 
 def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
@@ -88,7 +89,14 @@ class FigurePainter:
             self._traces(p, where.difference, self.figure.differences, self.view.dy)
             p.setFont(font(0.8))
             p.setPen(self.theme.colour("quiet"))
-            p.drawText(where.difference.adjusted(8, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, f"less {self.figure.reference_name}")
+            above = QRectF(
+                where.difference.left(), where.main.bottom(), where.difference.width(), where.difference.top() - where.main.bottom()
+            )
+            p.drawText(
+                above,
+                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+                f"less {self.figure.reference_name}, {self.figure.difference_unit}",
+            )
         self._pins(p, where)
         p.setPen(self.theme.colour("quiet"))
         p.setFont(font(0.85))

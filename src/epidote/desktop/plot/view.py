@@ -158,18 +158,18 @@ class GraphView(QWidget):
         p.setPen(QPen(self._theme.colour("quiet"), 1, Qt.PenStyle.DotLine))
         p.drawLine(QPointF(px, where.main.top()), QPointF(px, bottom))
         rows = self.readings_at_cursor()
-        plain, mono = font(0.85), font(0.85, mono=True)
-        metrics, numbers = QFontMetricsF(plain), QFontMetricsF(mono)
+        plain = font(0.85)
+        metrics = QFontMetricsF(plain)
         height = metrics.height() + 2
         names = [f"{name}  {channel}" for name, channel, _, _ in rows]
-        wide = max([metrics.horizontalAdvance(n) for n in names] + [60]) + max([numbers.horizontalAdvance(r[3]) for r in rows] + [60]) + 36
+        wide = max([metrics.horizontalAdvance(n) for n in names] + [60]) + max([metrics.horizontalAdvance(r[3]) for r in rows] + [60]) + 36
         table = QRectF(px + 12, where.main.top() + 8, wide, height * (len(rows) + 1) + 10)
         if table.right() > where.main.right():
             table.moveRight(px - 12)
         p.setPen(QPen(self._theme.colour("line"), 1))
         p.setBrush(self._theme.colour("raised", 240))
         p.drawRect(table)
-        p.setFont(mono)
+        p.setFont(plain)
         p.setPen(self._theme.colour("text"))
         p.drawText(table.adjusted(8, 4, -8, 0), Qt.AlignmentFlag.AlignLeft, self._figure.x_text(self._cursor))
         for i, (name, (_, _, colour, value)) in enumerate(zip(names, rows, strict=True), start=1):
@@ -177,7 +177,7 @@ class GraphView(QWidget):
             p.setFont(plain)
             p.setPen(self._theme.colour("quiet") if colour < 0 else self._theme.row(colour))
             p.drawText(line, Qt.AlignmentFlag.AlignLeft, name)
-            p.setFont(mono)
+            p.setFont(plain)
             p.setPen(self._theme.colour("text"))
             p.drawText(line, Qt.AlignmentFlag.AlignRight, value)
 

@@ -9,7 +9,8 @@ from PySide6.QtCore import QSettings
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
-FAMILY, MONO = "B612", "B612 Mono"
+# its figures are all of one width, so that columns of numbers align without a second, monospaced face
+FAMILY = "B612"
 TEXT_SIZES = {"small": 9.0, "normal": 10.0, "large": 12.0, "very large": 14.0}
 GRID = 4
 
@@ -73,14 +74,12 @@ def load_fonts() -> None:
         QFontDatabase.addApplicationFont(str(file))
 
 
-def font(share: float = 1.0, *, bold: bool = False, mono: bool = False) -> QFont:
+def font(share: float = 1.0, *, bold: bool = False) -> QFont:
     """The application's type at a share of the chosen text size."""
-    made = QFont(MONO if mono else FAMILY)
+    made = QFont(FAMILY)
     made.setPointSizeF(text_size() * share)
     made.setBold(bold)
     made.setHintingPreference(QFont.HintingPreference.PreferNoHinting)
-    if mono:
-        made.setLetterSpacing(QFont.SpacingType.PercentageSpacing, 94)
     return made
 
 
@@ -137,7 +136,7 @@ def _style(t: Theme) -> str:
     QTableView {{ background: {t.back}; color: {t.text}; border: none; gridline-color: {t.faint_line}; }}
     QTableView::item:selected {{ background: transparent; color: {t.text}; }}
     QHeaderView {{ background: {t.bar}; border: none; }}
-    QTableWidget QHeaderView::section {{ background: {t.back}; color: {t.quiet}; border: none; border-bottom: 1px solid {t.line}; padding: 3px 6px; }}
+    QTableWidget QHeaderView::section {{ background: {t.back}; border: none; border-bottom: 1px solid {t.line}; padding: 3px 6px; }}
     QTableCornerButton::section {{ background: {t.bar}; border: none; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; }} QScrollBar:horizontal {{ background: transparent; height: 10px; }}

@@ -1,0 +1,114 @@
+"""What several test files need. The CSV files in data/ are checked values; where each comes from stands in data/README.md."""
+
+from __future__ import annotations
+
+import csv
+import os
+import threading
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import numpy as np
+import pytest
+
+from epidote.core.chain import Chain
+from epidote.core.signal import Recording, Signal
+
+DATA = Path(__file__).parent / "data"
+
+
+def table(name: str) -> list[dict[str, str]]:
+    """The rows of a CSV file of reference values whose name begins so."""
+    file = next(DATA.glob(f"{name}*.csv"))
+    with file.open(newline="") as lines:
+        return list(csv.DictReader(lines))
+
+
+def sine(frequency: float, amplitude: float, frames: int, rate: float, phase: float = 0.3) -> np.ndarray:
+    """amplitude cos(2 pi f t + phase), frames samples."""
+    return amplitude * np.cos(2 * np.pi * frequency * np.arange(frames) / rate + phase)
+
+
+def dithered(x: np.ndarray, bits: int, seed: int = 0) -> np.ndarray:
+    """Rounded to ``bits`` with triangular dither of two steps."""
+    rng = np.random.default_rng(seed)
+    steps = 2.0 ** (bits - 1)
+    return np.round(x * steps + rng.random(x.shape) - rng.random(x.shape)) / steps
+
+
+def recording(x: np.ndarray, rate: float = 48000.0, stimulus=None) -> Recording:
+    return Recording(Signal(x, rate), stimulus)
+
+
+def through(x: np.ndarray, rate: float, response, room: int = 0) -> np.ndarray:
+    """x (frames,) through a path given by its frequency response H(f), exactly, in the frequency domain."""
+    size = 2 * x.size + room
+    spectrum = np.fft.rfft(x, size)
+    f = np.fft.rfftfreq(size, 1 / rate)
+    return np.fft.irfft(spectrum * response(f), size)[: x.size]
+
+
+UNCALIBRATED = Chain()
+
+
+@pytest.fixture(autouse=True)
+def private_home(tmp_path, monkeypatch):
+    """No test reads or writes anybody's preferences or demo study."""
+    for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME"):
+        monkeypatch.setenv(name, str(tmp_path / name.lower()))
+
+
+@pytest.fixture(autouse=True)
+def no_thread_left():
+    """Every worker a test starts is stopped by it."""
+    before = set(threading.enumerate())
+    yield
+    left = [t.name for t in threading.enumerate() if t not in before and t.is_alive() and not t.daemon]
+    assert not left, f"threads left running: {left}"
+
+
+@pytest.fixture
+def run(capsys):
+    """Run a command in this process: exit code, standard output, standard error."""
+    from epidote.cli.app import run_command
+
+    def call(*arguments: object) -> tuple[int, str, str]:
+        code = run_command([str(a) for a in arguments])
+        out = capsys.readouterr()
+        return code, out.out, out.err
+
+    return call
+
+
+@pytest.fixture
+def study(tmp_path):
+    """A small study: the baseline, a unit with a row, a column for tone and one for response."""
+    from epidote.conductor import add_column
+    from epidote.core.chain import chain_to_toml
+    from epidote.core.procedures.base import make_settings, procedure
+    from epidote.study.store import create_study
+
+    made = create_study(tmp_path / "Small.epidote", "Small")
+    chain = Chain(name="Bench", rate=48000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=4.0, load_ohms=8.0)
+    made.set_setting("chain", chain_to_toml(chain))
+    unit = made.add_unit("Ostrel", "P40", serial="0117")
+    made.add_subject(unit, {"gain": "high", "load": "8 Ω"}, "standin:ostrel-p40")
+    for key, settings in (("tone", {"duration": 0.2, "level": -20}), ("response", {"duration": 0.5, "level": -20})):
+        add_column(made, key, make_settings(procedure(key).Settings, settings))
+    yield made
+    made.close()
+
+
+def measured(study, row: int = 1, column: int = 0, seed: int = 3):
+    """Measure one cell of a study over its stand-in."""
+    from epidote.audio.devices import open_device
+    from epidote.conductor import Order, measure, study_chain
+    from epidote.core.procedures.base import make_settings, procedure
+
+    overview = study.overview()
+    subject, where = overview.subjects[row], overview.columns[column]
+    chain = study_chain(study, subject)
+    settings = make_settings(procedure(where.procedure).Settings, where.settings)
+    device = open_device(subject.device or "standin:wire", chain.rate, subject.conditions, seed=seed)
+    return measure(study, Order(subject.id, where.id, where.procedure, settings, chain), device)

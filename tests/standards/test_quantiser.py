@@ -1,0 +1,30 @@
+"""SNR, SINAD and ENOB of ideal quantisers."""
+
+import pytest
+
+from epidote.core.procedures.tone import Tone, ToneSettings
+from tests.conftest import UNCALIBRATED, dithered, recording, sine, table
+
+WHOLE_BAND = ToneSettings(band_low=0, band_high=24000, harmonics=2)
+
+
+@pytest.mark.parametrize("row", table("07_quantiser"), ids=lambda r: f"{r['bits']} bits")
+def test_triangular_dither(row):
+    """Source: Bennett 1948 and TPDF dither of two steps: SNR = 6.0206 N + 1.7609 - 4.7712 dB; ENOB as in IEEE 1241."""
+    bits = int(row["bits"])
+    back_off = 1 - 3 / 2 ** (bits - 1)  # a real coder cannot reach +2^(N-1), and the dither needs room
+    x = dithered(sine(997.123, back_off, 2**18, 48000.0), bits, seed=bits)
+    result = Tone().analyse([recording(x)], WHOLE_BAND, UNCALIBRATED)
+    expected = float(row["snr_tpdf_dither_db"]) + 20 * __import__("math").log10(back_off)
+    assert result.reading("snr").value == pytest.approx(expected, abs=0.05)
+    assert result.reading("enob").value == pytest.approx((expected - 1.7609) / 6.0206, abs=0.01)
+
+
+def test_sixteen_bits_without_dither():
+    """Source: 6.0206 N + 1.7609 dB; simulated elsewhere to be 98.0965 dB at 16 bits."""
+    import numpy as np
+
+    steps = 2.0**15
+    x = np.round(sine(997.123, 1 - 1 / steps, 2**18, 48000.0) * steps) / steps
+    result = Tone().analyse([recording(x)], WHOLE_BAND, UNCALIBRATED)
+    assert result.reading("sinad").value == pytest.approx(98.09, abs=0.03)
