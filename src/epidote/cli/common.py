@@ -6,13 +6,15 @@ import json
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from epidote.core.chain import Chain, chain_from_toml
 from epidote.core.display import format_quantity
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.quantity import QuantityError, parse_as
-from epidote.core.result import Result
+
+if TYPE_CHECKING:
+    from epidote.core.chain import Chain
+    from epidote.core.result import Result
 
 
 def parsed_settings(model: Any, pairs: Sequence[str]) -> dict[str, Any]:
@@ -42,6 +44,8 @@ def typed_value(model: Any, name: str, text: str) -> Any:
 
 def read_chain(path: Path | None, **usual: Any) -> Chain:
     """A chain file, or an uncalibrated chain with the given values."""
+    from epidote.core.chain import Chain, chain_from_toml  # not loaded for --help
+
     if path is None:
         return Chain(**usual)
     try:

@@ -56,8 +56,9 @@ def create_study(path: Path, title: str | None = None) -> Study:
 class Study:
     """An open study. ``read_only`` says whether another process has it open for changes, or the folder cannot be written."""
 
-    def __init__(self, path: Path, *, create: bool = False) -> None:
-        self.path = path.absolute()
+    def __init__(self, path: Path | str, *, create: bool = False) -> None:
+        self.path = Path(path).absolute()
+        self._closed = False
         if not create and not self.path.is_dir():
             raise StudyError(f"{path} is not a study: there is no such folder. Nothing was changed; choose a folder that ends in {SUFFIX}.")
         if not create and not (self.path / DATABASE).is_file():
@@ -101,7 +102,10 @@ class Study:
                 file.unlink(missing_ok=True)
 
     def close(self) -> None:
-        """Close; what was deleted goes to the bin now."""
+        """Close; what was deleted goes to the bin now. Closing again does nothing."""
+        if self._closed:
+            return
+        self._closed = True
         if not self.read_only:
             self._empty_into_bin()
         self._db.close()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import (
@@ -17,9 +19,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.desktop.matrix.compose import ReadingTable
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.choice import Choice
+
+if TYPE_CHECKING:  # what composes tables computes, and is loaded after the window
+    from epidote.desktop.matrix.compose import ReadingTable
 
 
 class ReadingsPanel(QWidget):

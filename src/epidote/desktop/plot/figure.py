@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from epidote.core.analysis.features import value_at
 from epidote.core.display import format_axis, format_quantity
 from epidote.core.signal import Samples
 from epidote.desktop.plot.scale import Scale, nice_range
@@ -33,6 +32,8 @@ class Trace:
         if self.x.size > GRID_POINTS:
             i = int(np.searchsorted(self.x, x))
             return float(self.y[min(i, self.x.size - 1)]) if self.x[0] <= x <= self.x[-1] else None
+        from epidote.core.analysis.features import value_at  # SciPy is loaded after the window
+
         return value_at(self.x, self.y, x, log_x=log)
 
 

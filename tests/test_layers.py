@@ -1,0 +1,33 @@
+"""What is loaded when: nothing below the desktop knows Qt, and what shows first loads little."""
+
+import subprocess
+import sys
+
+import pytest
+
+
+def loaded_by(code: str) -> set[str]:
+    """Names of the modules that a fresh process has loaded after some code."""
+    out = subprocess.run([sys.executable, "-c", f"{code}\nimport sys; print('\\n'.join(sys.modules))"], capture_output=True, text=True, check=True)
+    return set(out.stdout.split())
+
+
+@pytest.mark.parametrize("part", ["core", "standins", "audio", "study", "conductor", "demo", "cli"])
+def test_no_qt_below_the_desktop(part):
+    code = f"""
+import importlib, pkgutil
+top = importlib.import_module("epidote.{part}")
+for module in pkgutil.walk_packages(getattr(top, "__path__", []), top.__name__ + "."):
+    importlib.import_module(module.name)
+"""
+    assert not {m for m in loaded_by(code) if m.startswith(("PySide6", "shiboken6"))}
+
+
+def test_help_loads_neither_scipy_nor_qt():
+    code = "import contextlib, io\nfrom epidote.cli.app import run_command\nwith contextlib.redirect_stdout(io.StringIO()): assert run_command(['--help']) == 0"
+    assert not {m for m in loaded_by(code) if m.split(".")[0] in ("scipy", "PySide6", "numpy")}
+
+
+def test_the_window_shows_before_anything_that_computes_is_loaded():
+    code = "from epidote.desktop.app import application\napplication()\nfrom epidote.desktop.main_window import MainWindow\nw = MainWindow(); w.show(); w.close()"
+    assert not {m for m in loaded_by(code) if m.split(".")[0] in ("scipy", "pydantic", "soundfile", "typer")}
