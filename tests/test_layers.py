@@ -8,7 +8,9 @@ import pytest
 
 def loaded_by(code: str) -> set[str]:
     """Names of the modules that a fresh process has loaded after some code."""
-    out = subprocess.run([sys.executable, "-c", f"{code}\nimport sys; print('\\n'.join(sys.modules))"], capture_output=True, text=True, check=True)
+    out = subprocess.run(
+        [sys.executable, "-c", f"{code}\nimport sys; print('\\n'.join(sys.modules))"], capture_output=True, text=True, check=True
+    )
     return set(out.stdout.split())
 
 

@@ -41,7 +41,11 @@ class TestDeviceContract:
         begun = time.monotonic()
         stop_at = begun + 0.15
         with pytest.raises(CancelledError):
-            play(stimulus=tone(rate=48000, frequency=997, duration=5, level=-20), real_time=True, cancelled=lambda: time.monotonic() > stop_at)
+            play(
+                stimulus=tone(rate=48000, frequency=997, duration=5, level=-20),
+                real_time=True,
+                cancelled=lambda: time.monotonic() > stop_at,
+            )
         assert time.monotonic() - stop_at < 2
 
     def test_plays_at_the_pace_of_sound_when_asked(self):
@@ -76,7 +80,9 @@ def test_the_stand_in_is_set_to_the_conditions():
     assert eight / two == pytest.approx((8 / 8.32) / (2 / 2.32), rel=0.01)
 
 
-@pytest.mark.parametrize(("kind", "bits", "error"), [("WAV", "16", 2.0**-16), ("WAV", "24", 2.0**-24), ("FLAC", "24", 2.0**-24), ("WAV", "32f", 1e-7)])
+@pytest.mark.parametrize(
+    ("kind", "bits", "error"), [("WAV", "16", 2.0**-16), ("WAV", "24", 2.0**-24), ("FLAC", "24", 2.0**-24), ("WAV", "32f", 1e-7)]
+)
 def test_sound_there_and_back(tmp_path, kind, bits, error):
     """Source of the second reading: libsndfile."""
     x = np.column_stack([sine(997, 0.5, 4800, 48000), sine(100, 0.9, 4800, 48000)])

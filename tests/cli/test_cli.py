@@ -19,7 +19,9 @@ def written(path, x, subtype="PCM_24", rate=RATE):
 
 def test_stimulus_and_analysis_of_it(run, tmp_path):
     out = tmp_path / "sweep.wav"
-    code, text, err = run("stimulus", "response", out, "--rate", 96000, "--level", -10, "--set", "duration=1 s", "--set", "stop_frequency=30k")
+    code, text, err = run(
+        "stimulus", "response", out, "--rate", 96000, "--level", -10, "--set", "duration=1 s", "--set", "stop_frequency=30k"
+    )
     assert (code, err) == (0, "")
     description = json.loads(out.with_suffix(".json").read_text())
     assert description["procedure"] == "response"
@@ -97,15 +99,24 @@ def test_a_study_from_nothing(run, tmp_path):
     chain = tmp_path / "chain.toml"
     chain.write_text("rate = 48000\noutput_full_scale = 4.0\ninput_full_scale = 8.0\nprobe_ratio = 4.0\nload_ohms = 8.0\n")
     assert run("study", "new", path, "--title", "Bench one", "--chain", chain)[0] == 0
-    assert run("study", "add", path, "--maker", "Havelmar", "--model", "A25", "--condition", "load=8 Ω", "--device", "standin:havelmar-a25")[1].strip() == "Havelmar A25, load 8 Ω"
-    code, text, err = run("measure", "tone", "--study", path, "--subject", "havelmar", "--set", "duration=0.3", "--set", "level=-20", "--seed", 5, "--json")
+    assert (
+        run("study", "add", path, "--maker", "Havelmar", "--model", "A25", "--condition", "load=8 Ω", "--device", "standin:havelmar-a25")[
+            1
+        ].strip()
+        == "Havelmar A25, load 8 Ω"
+    )
+    code, text, err = run(
+        "measure", "tone", "--study", path, "--subject", "havelmar", "--set", "duration=0.3", "--set", "level=-20", "--seed", 5, "--json"
+    )
     assert (code, err) == (0, "")
     made = json.loads(text)
     assert made["subject"] == "Havelmar A25, load 8 Ω"
     level = next(r for r in made["readings"] if r["key"] == "level" and r["channel"] == 1)
     assert level["unit"] == "V"
     assert level["value"] == pytest.approx(0.4 * 10 ** (25.4 / 20) * 8 / 8.32, rel=0.01)
-    again = json.loads(run("measure", "tone", "--study", path, "--subject", "2", "--set", "duration=0.3", "--set", "level=-20", "--seed", 5, "--json")[1])
+    again = json.loads(
+        run("measure", "tone", "--study", path, "--subject", "2", "--set", "duration=0.3", "--set", "level=-20", "--seed", 5, "--json")[1]
+    )
     assert again["readings"] == made["readings"], "the same seed repeats a run exactly"
 
     shown = json.loads(run("study", "show", path, "--json")[1])

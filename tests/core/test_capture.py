@@ -19,7 +19,15 @@ NOISE = np.random.default_rng(0).standard_normal(48000)
 
 @pytest.mark.parametrize(
     "clean",
-    [TONE, SWEEP, dithered(SWEEP, 16), TONE + 1e-3 * NOISE, 0.2 * NOISE / 3, dithered(0.999 * TONE / 0.5, 24), sine(1000, 0.5, 48000, RATE, 0.0)],
+    [
+        TONE,
+        SWEEP,
+        dithered(SWEEP, 16),
+        TONE + 1e-3 * NOISE,
+        0.2 * NOISE / 3,
+        dithered(0.999 * TONE / 0.5, 24),
+        sine(1000, 0.5, 48000, RATE, 0.0),
+    ],
     ids=["tone", "sweep", "16-bit sweep", "noisy tone", "noise", "nearly full scale", "few samples per cycle"],
 )
 def test_clean_captures_are_left_alone(clean):

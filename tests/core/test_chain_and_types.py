@@ -55,7 +55,15 @@ def test_stimuli_are_made_again_from_their_description():
     assert np.array_equal(again.samples(), made.samples())
 
 
-@pytest.mark.parametrize("data", [{}, {"kind": "tone"}, {"kind": "gong", "rate": 48000, "parameters": {}, "channels": [1]}, {"kind": "tone", "rate": "x", "parameters": 3, "channels": []}])
+@pytest.mark.parametrize(
+    "data",
+    [
+        {},
+        {"kind": "tone"},
+        {"kind": "gong", "rate": 48000, "parameters": {}, "channels": [1]},
+        {"kind": "tone", "rate": "x", "parameters": 3, "channels": []},
+    ],
+)
 def test_foreign_descriptions_are_refused(data):
     with pytest.raises(UnusableInputError):
         Stimulus.from_json(data)

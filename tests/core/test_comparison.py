@@ -35,7 +35,10 @@ def test_phase_differences_stay_within_half_a_turn():
     assert less.y == pytest.approx(-20)
 
 
-@pytest.mark.parametrize("other", [level(np.zeros(5), np.geomspace(1, 10, 5)), level(np.zeros(F.size), unit="°"), Curve("level", 1, F, np.zeros(F.size), "s", "dB")])
+@pytest.mark.parametrize(
+    "other",
+    [level(np.zeros(5), np.geomspace(1, 10, 5)), level(np.zeros(F.size), unit="°"), Curve("level", 1, F, np.zeros(F.size), "s", "dB")],
+)
 def test_nothing_in_common(other):
     assert difference_curve(level(np.zeros(F.size)), other) is None
 

@@ -32,7 +32,9 @@ def analysed(y, settings=FOUR, chain=UNCALIBRATED, stimulus=SWEEP):
 
 
 @pytest.mark.parametrize("window", ["fixed", "by frequency"])
-@pytest.mark.parametrize("path", [lambda f: np.ones_like(f), high_pass, lambda f: high_pass(f) / (1 + 1j * f / 15000)], ids=["wire", "high-pass", "band-pass"])
+@pytest.mark.parametrize(
+    "path", [lambda f: np.ones_like(f), high_pass, lambda f: high_pass(f) / (1 + 1j * f / 15000)], ids=["wire", "high-pass", "band-pass"]
+)
 def test_exact_without_noise(window, path):
     """Figures: docs/methods.md, 0.00001 dB without noise."""
     y = through(SWEEP.samples(), RATE, path)
@@ -80,7 +82,10 @@ def test_delay_scatter_against_the_bound():
     bound = 1 / np.sqrt(2 * np.sum(w**2 * np.abs(spectrum) ** 2) / (x.size * sigma**2))
     rng = np.random.default_rng(3)
     y = through(x, RATE, delayed(50.3))
-    found = [analysed(y + sigma * rng.standard_normal(y.size), settings, stimulus=stimulus).reading("delay").value * RATE - 50.3 for _ in range(40)]
+    found = [
+        analysed(y + sigma * rng.standard_normal(y.size), settings, stimulus=stimulus).reading("delay").value * RATE - 50.3
+        for _ in range(40)
+    ]
     assert np.sqrt(np.mean(np.square(found))) < 1.4 * bound
 
 
@@ -226,7 +231,9 @@ def test_the_sweep_fades_outside_the_band_only():
     assert x[0] == x[-1] == 0
 
 
-@pytest.mark.parametrize("values", [{"start_frequency": 15000, "stop_frequency": 16000}, {"averages": 0}, {"smoothing": "1/5"}, {"level": 3}])
+@pytest.mark.parametrize(
+    "values", [{"start_frequency": 15000, "stop_frequency": 16000}, {"averages": 0}, {"smoothing": "1/5"}, {"level": 3}]
+)
 def test_settings_refuse_nonsense(values):
     with pytest.raises(SettingError, match=next(iter(values))):
         make_settings(ResponseSettings, values)

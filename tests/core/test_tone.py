@@ -176,7 +176,10 @@ def test_the_tone_begins_and_ends_softly():
     assert samples[0] == samples[-1] == 0
 
 
-@pytest.mark.parametrize("values", [{"band_low": 20000, "band_high": 100}, {"frequency": 1}, {"duration": 1e9}, {"weighting": "Q"}, {"harmonics": 1}, {"colour": 3}])
+@pytest.mark.parametrize(
+    "values",
+    [{"band_low": 20000, "band_high": 100}, {"frequency": 1}, {"duration": 1e9}, {"weighting": "Q"}, {"harmonics": 1}, {"colour": 3}],
+)
 def test_settings_refuse_nonsense_by_name(values):
     with pytest.raises(SettingError, match=next(iter(values))):
         make_settings(ToneSettings, values)

@@ -64,7 +64,10 @@ def test_second_and_third_harmonics():
 def test_distortion_rises_with_frequency():
     model = changed(second=1e-3, distortion_corner=2000.0)
     low, high = (
-        Tone().analyse([recording(amplified(model, sine(f, 0.1, 96000, RATE))[INNER], RATE)], ToneSettings(frequency=f), UNCALIBRATED).reading("h2").value
+        Tone()
+        .analyse([recording(amplified(model, sine(f, 0.1, 96000, RATE))[INNER], RATE)], ToneSettings(frequency=f), UNCALIBRATED)
+        .reading("h2")
+        .value
         for f in (100.0, 8000.0)
     )
     assert high - low == pytest.approx(20 * np.log10(np.hypot(1, 8) / np.hypot(1, 0.1)), abs=0.05)

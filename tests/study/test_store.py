@@ -221,7 +221,9 @@ def test_an_older_study_is_brought_up_to_date_and_a_copy_kept(study, monkeypatch
 
     study.close()
     steps = database._migrations()
-    monkeypatch.setattr(database, "_migrations", lambda: [*steps, (len(steps) + 1, "ALTER TABLE unit ADD COLUMN place TEXT NOT NULL DEFAULT '';")])
+    monkeypatch.setattr(
+        database, "_migrations", lambda: [*steps, (len(steps) + 1, "ALTER TABLE unit ADD COLUMN place TEXT NOT NULL DEFAULT '';")]
+    )
     upgraded = Study(study.path)
     assert upgraded.overview().subjects[1].name == "Ostrel P40"
     upgraded.close()

@@ -78,9 +78,7 @@ class TrustStrip(QWidget):
         if peaks:
             self._set("headroom", f"headroom {min(peaks):.1f} dB", min(peaks) < LEAST_HEADROOM_DB)
         weak = chain.load_ohms is not None and not chain.load_confirmed
-        self._set(
-            "load", f"load {chain.load_ohms:g} Ω{', typed' if weak else ''}" if chain.load_ohms else "no load stated", weak
-        )
+        self._set("load", f"load {chain.load_ohms:g} Ω{', typed' if weak else ''}" if chain.load_ohms else "no load stated", weak)
 
     def _baseline(self, runs: list[RunSummary], rate: float) -> None:
         if not runs:

@@ -1,0 +1,348 @@
+"""The Matrix page, driven by mouse, keyboard and menu."""
+
+import csv
+
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QImage
+
+from epidote.study.store import Study
+
+ALT = Qt.KeyboardModifier.NoModifier
+
+
+def do(window, name: str) -> None:
+    """Trigger a command as its menu entry or shortcut would."""
+    action = window.actions_by_name[name]
+    assert action.isEnabled(), name
+    action.trigger()
+
+
+def wait_for(qtbot, condition) -> None:
+    qtbot.waitUntil(condition, timeout=20000)
+
+
+def test_it_opens_on_a_comparison(window, rows, columns):
+    figure = window.matrix.graph_panel.graph.figure()
+    assert {t.name for t in figure.traces} == {"Ostrel P40, gain high", "Havelmar A25, load 8 Ω"}
+    assert figure.reference_name == "Ostrel P40, gain high"
+    assert [t.name for t in figure.differences] == ["Havelmar A25, load 8 Ω"]
+    assert window.windowTitle() == "Measured – Epidote"
+    assert window.matrix.readings.text_of("Gain at 1 kHz")[2].startswith("-0.8")
+
+
+def test_cells_say_what_they_hold(window, rows, columns):
+    model = window.matrix.model
+    measured = model.index_of(rows["a25"], columns["tone"])
+    assert model.data(measured).endswith("dB")
+    assert model.data(model.index_of(rows["low"], columns["tone"])) == ""
+    assert "choose the cell to measure it" in model.data(model.index_of(rows["low"], columns["tone"]), Qt.ItemDataRole.ToolTipRole)
+    assert model.headerData(1, Qt.Orientation.Horizontal).startswith("Response\n20 Hz")
+
+
+def test_choosing_by_keyboard(window, rows, columns, qtbot):
+    table = window.matrix.table
+    window.matrix.choose([rows["high"]], columns["tone"])
+    table.setFocus()
+    qtbot.keyClick(table, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
+    qtbot.keyClick(table, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
+    assert [s.id for s, _ in window.matrix.chosen_cells()] == [rows["high"], rows["low"], rows["a25"]]
+    qtbot.keyClick(table, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
+    assert len({i.column() for i in table.selectionModel().selectedIndexes()}) == 1
+    do(window, "whole column")
+    assert {s.id for s, _ in window.matrix.chosen_cells()} == {rows["high"], rows["a25"]}
+
+
+def test_measuring_an_empty_cell(window, rows, columns, qtbot):
+    page = window.matrix
+    page.choose([rows["low"]], columns["tone"])
+    wait_for(
+        qtbot, lambda: page.side.currentWidget() is page.run_panel and page.run_panel.form is not None and page.run_panel.go.isEnabled()
+    )
+    assert page.run_panel.estimate.text() == "about 1.0 s"
+    assert page.run_panel.form.values()["level"] == -20
+    page.run_panel.form.set_text("frequency", "30 kHz")
+    assert "below 24000 Hz" in page.run_panel.problem.text()
+    assert not page.run_panel.go.isEnabled()
+    page.run_panel.form.set_text("frequency", "2k")
+    assert page.run_panel.go.isEnabled()
+    seen = []
+    window.session.progress_changed.connect(lambda cell: seen.append(window.session.under_way.get(cell)))
+    qtbot.mouseClick(page.run_panel.go, Qt.MouseButton.LeftButton)
+    assert (rows["low"], columns["tone"]) in window.session.under_way
+    wait_for(qtbot, lambda: (rows["low"], columns["tone"]) in window.session.overview.runs)
+    run = window.session.overview.runs[rows["low"], columns["tone"]]
+    assert run.settings["frequency"] == 2000
+    shares = [u.share for u in seen if u is not None and not u.waiting]
+    assert shares == sorted(shares)
+    assert len(shares) > 3
+    wait_for(qtbot, lambda: page.side.currentWidget() is page.readings)
+
+
+def test_cancelling_and_running_again(window, rows, columns, qtbot):
+    page = window.matrix
+    cell = (rows["low"], columns["response"])
+    page.choose([rows["low"]], columns["response"])
+    do(window, "measure")
+    wait_for(qtbot, lambda: cell in window.session.under_way and not window.session.under_way[cell].waiting)
+    do(window, "stop")
+    wait_for(qtbot, lambda: cell not in window.session.under_way)
+    assert cell not in window.session.overview.runs
+    assert "Stopped" in window.message.text()
+    do(window, "measure")
+    wait_for(qtbot, lambda: cell in window.session.overview.runs)
+    first = window.session.overview.runs[cell]
+    wait_for(qtbot, lambda: page.readings.again.isEnabled())
+    do(window, "again")
+    wait_for(qtbot, lambda: window.session.overview.runs[cell].id > first.id)
+    assert window.session.overview.runs[cell].settings == first.settings
+
+
+def test_duplicating_a_row_and_repeating_the_reference_on_it(window, rows, columns, qtbot, monkeypatch):
+    """One condition changed, everything else like for like, in one command."""
+    from epidote.desktop.dialogs import RowDialog
+
+    def answer(dialog) -> int:
+        assert not dialog.buttons.button(dialog.buttons.StandardButton.Ok).isEnabled(), "nothing was changed yet"
+        dialog.conditions.setText("gain = low; load = 8 Ω")
+        assert dialog.buttons.button(dialog.buttons.StandardButton.Ok).isEnabled()
+        return 1
+
+    monkeypatch.setattr(RowDialog, "exec", answer)
+    window.matrix.choose([rows["high"]], columns["tone"])
+    do(window, "duplicate")
+    wait_for(qtbot, lambda: len(window.session.overview.subjects) == 5)
+    new = next(s for s in window.session.overview.subjects if s.conditions == {"gain": "low", "load": "8 Ω"})
+    assert [s.id for s in window.session.overview.subjects].index(new.id) == 2, "it stands beneath the row it was made from"
+    window.matrix.choose([new.id], columns["tone"])
+    do(window, "repeat")
+    wait_for(qtbot, lambda: all((new.id, c) in window.session.overview.runs for c in columns.values()))
+    for column in columns.values():
+        mine, reference = (window.session.overview.runs[r, column] for r in (new.id, rows["high"]))
+        assert mine.settings == reference.settings
+        assert mine.chain == reference.chain
+    window.matrix.choose([rows["high"], new.id], columns["response"])
+    wait_for(qtbot, lambda: window.matrix.readings.text_of("Gain at 1 kHz")[-1:] == ["-12.000 dB"])
+    assert "gain" in window.matrix.readings.likeness.text()
+
+
+def test_the_reference_is_changed_and_undone(window, rows, columns, qtbot):
+    window.matrix.choose([rows["high"], rows["a25"]], columns["response"])
+    do(window, "reference")
+    wait_for(qtbot, lambda: window.session.overview.reference == rows["a25"])
+    wait_for(qtbot, lambda: window.matrix.graph_panel.graph.figure().reference_name.startswith("Havelmar"))
+    assert window.actions_by_name["undo"].text() == "Undo: make Havelmar A25, load 8 Ω the reference"
+    do(window, "undo")
+    wait_for(qtbot, lambda: window.session.overview.reference == rows["high"])
+    do(window, "redo")
+    wait_for(qtbot, lambda: window.session.overview.reference == rows["a25"])
+    do(window, "reference")
+    wait_for(qtbot, lambda: window.session.overview.reference is None)
+    wait_for(qtbot, lambda: window.matrix.graph_panel.graph.figure().differences == ())
+
+
+def test_rows_are_hidden_deleted_and_brought_back(window, rows, columns, qtbot):
+    window.matrix.choose([rows["high"], rows["a25"]], columns["response"])
+    do(window, "show row")
+    wait_for(qtbot, lambda: {t.name for t in window.matrix.graph_panel.graph.figure().traces} == {"Ostrel P40, gain high"})
+    do(window, "undo")
+    wait_for(qtbot, lambda: len({t.name for t in window.matrix.graph_panel.graph.figure().traces}) == 2)
+    window.matrix.choose([rows["a25"]], columns["response"])
+    do(window, "delete row")
+    wait_for(qtbot, lambda: len(window.session.overview.subjects) == 3)
+    do(window, "undo")
+    wait_for(qtbot, lambda: len(window.session.overview.subjects) == 4)
+    window.matrix.choose([rows["a25"]], columns["tone"])
+    do(window, "delete run")
+    wait_for(qtbot, lambda: (rows["a25"], columns["tone"]) not in window.session.overview.runs)
+    do(window, "undo")
+    wait_for(qtbot, lambda: (rows["a25"], columns["tone"]) in window.session.overview.runs)
+
+
+def test_adding_a_row_and_a_column(window, qtbot, monkeypatch):
+    from PySide6.QtWidgets import QInputDialog
+
+    from epidote.desktop.dialogs import ModelDialog, RowDialog
+
+    def answer(dialog) -> int:
+        dialog.maker.setText("Quillon")
+        dialog.model.setText("D1")
+        dialog.conditions.setText("filter")
+        assert "name = value" in dialog.problem.text()
+        dialog.conditions.setText("filter = slow")
+        return 1
+
+    monkeypatch.setattr(RowDialog, "exec", answer)
+    do(window, "add row")
+    wait_for(qtbot, lambda: window.session.overview.subjects[-1].full_name == "Quillon D1, filter slow")
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *a: ("Tone", True))
+    monkeypatch.setattr(ModelDialog, "exec", lambda dialog: dialog.form.set_text("frequency", "6 kHz") or 1)
+    do(window, "add column")
+    wait_for(qtbot, lambda: len(window.session.overview.columns) == 3)
+    assert window.session.overview.columns[-1].summary.startswith("6000 Hz")
+    do(window, "undo")
+    wait_for(qtbot, lambda: len(window.session.overview.columns) == 2)
+
+
+def test_recomputing_without_measuring(window, rows, columns, qtbot):
+    page = window.matrix
+    page.choose([rows["a25"]], columns["response"])
+    wait_for(qtbot, lambda: page.readings.recompute.isEnabled())
+    before = window.session.overview.runs[rows["a25"], columns["response"]]
+    qtbot.mouseClick(page.readings.recompute, Qt.MouseButton.LeftButton)
+    assert page.side.currentWidget() is page.run_panel
+    page.run_panel.form.set_text("smoothing", "1/3")
+    qtbot.mouseClick(page.run_panel.go, Qt.MouseButton.LeftButton)
+    wait_for(qtbot, lambda: window.session.overview.runs[rows["a25"], columns["response"]].id > before.id)
+    after = window.session.overview.runs[rows["a25"], columns["response"]]
+    assert after.recomputed_from == before.id
+    assert after.settings["smoothing"] == "1/3"
+
+
+def test_percent_or_db_channels_and_kinds_of_curve(window, rows, columns, qtbot):
+    page = window.matrix
+    page.choose([rows["a25"]], columns["response"])
+    page.show_view("thd")
+    wait_for(qtbot, lambda: page.graph_panel.graph.figure().y_unit == "dB" and "THD" in page.graph_panel.graph.figure().title)
+    in_db = page.graph_panel.graph.figure().traces[0].at(1000, True)
+    do(window, "percent")
+    figure = page.graph_panel.graph.figure()
+    assert figure.y_unit == "%"
+    assert figure.traces[0].at(1000, True) == pytest.approx(100 * 10 ** (in_db / 20), rel=1e-3)
+    qtbot.mouseClick(page.graph_panel.units.button("dB"), Qt.MouseButton.LeftButton)
+    assert page.graph_panel.graph.figure().y_unit == "dB"
+    do(window, "channel 2")
+    assert {t.channel for t in page.graph_panel.graph.figure().traces} == {1, 2}
+    do(window, "channel 1")
+    assert {t.channel for t in page.graph_panel.graph.figure().traces} == {2}
+    qtbot.mouseClick(page.graph_panel.views.button("Phase"), Qt.MouseButton.LeftButton)
+    assert page.graph_panel.graph.figure().y_unit == "°"
+    qtbot.mouseClick(page.graph_panel.variants.button("phase_unwrapped"), Qt.MouseButton.LeftButton)
+    assert "unwrapped" in page.graph_panel.graph.figure().y_title
+    do(window, "next view")
+    assert "delay removed" in page.graph_panel.graph.figure().y_title
+    page.choose([rows["a25"]], columns["tone"])
+    wait_for(qtbot, lambda: bool(page.readings.text_of("THD+N")))
+    do(window, "percent")
+    assert page.readings.text_of("THD+N")[0].endswith("%")
+
+
+def test_pins_and_corners(window, rows, columns, qtbot):
+    page = window.matrix
+    page.choose([rows["high"], rows["a25"]], columns["response"])
+    wait_for(qtbot, lambda: page.graph_panel.graph.figure() is not None and len(page.graph_panel.graph.figure().traces) == 2)
+    graph = page.graph_panel.graph
+    graph.setFocus()
+    graph.set_cursor_x(1000.0)
+    qtbot.keyClick(graph, Qt.Key.Key_P)
+    wait_for(qtbot, lambda: len(graph.figure().pins) == 1)
+    graph.set_cursor_x(8000.0)
+    qtbot.keyClick(graph, Qt.Key.Key_P)
+    wait_for(qtbot, lambda: len(graph.figure().pins) == 2)
+    wait_for(qtbot, lambda: bool(page.readings.text_of("Slope, pin 1 to 2")))
+    at_pin = page.readings.text_of("Gain at pin 1, 1.000 kHz")
+    assert at_pin[0][:5] == page.readings.text_of("Gain at 1 kHz")[0][:5]
+    qtbot.keyClick(graph, Qt.Key.Key_Delete)
+    wait_for(qtbot, lambda: len(graph.figure().pins) == 1)
+    do(window, "undo")
+    wait_for(qtbot, lambda: len(graph.figure().pins) == 2)
+    do(window, "clear pins")
+    wait_for(qtbot, lambda: graph.figure().pins == ())
+    do(window, "corners")
+    assert "no -3 dB point" in window.message.text(), "this band ends at 20 kHz, before either amplifier falls"
+
+
+def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
+    page = window.matrix
+    page.choose([rows["high"], rows["a25"]], columns["response"])
+    page.add_pin(1000.0)
+    wait_for(qtbot, lambda: len(page.graph_panel.graph.figure().pins) == 1 and len(page.graph_panel.graph.figure().traces) == 2)
+    page.export(tmp_path / "graph.svg")
+    svg = (tmp_path / "graph.svg").read_text()
+    for words in (
+        "Ostrel P40, gain high",
+        "Havelmar A25",
+        "Pin 1, 1.000 kHz",
+        "start frequency 20",
+        "Bench, 48 kHz, 8",
+        "typed, not confirmed",
+    ):
+        assert words in svg, words
+    page.export(tmp_path / "graph.png")
+    image = QImage(str(tmp_path / "graph.png"))
+    assert (image.width(), image.height()) == (2560, 1600)
+    assert "Pin 1, 1.000 kHz" in image.text("Description")
+    page.export(tmp_path / "curves.csv")
+    rows_ = list(csv.reader(line for line in (tmp_path / "curves.csv").read_text().splitlines() if not line.startswith("#")))
+    assert len(rows_[0]) == 5
+    page.export(tmp_path / "all readings.csv")
+    assert "bandwidth_high" in (tmp_path / "all readings.csv").read_text()
+    page.export(tmp_path / "nowhere" / "graph.png")
+    assert "could not be written" in window.message.text()
+
+
+def test_what_was_finished_is_there_after_closing(window, rows, columns, qtbot, path):
+    window.matrix.choose([rows["low"]], columns["tone"])
+    do(window, "measure")
+    wait_for(qtbot, lambda: (rows["low"], columns["tone"]) in window.session.overview.runs)
+    window.close()
+    again = Study(path)
+    assert (rows["low"], columns["tone"]) in again.overview().runs
+    again.close()
+
+
+def test_closing_in_the_middle_of_a_run(window, rows, columns, qtbot, path):
+    window.matrix.choose([rows["low"]], columns["response"])
+    do(window, "measure")
+    wait_for(qtbot, lambda: any(not u.waiting for u in window.session.under_way.values()))
+    window.close()
+    again = Study(path)
+    assert not again.read_only
+    assert (rows["low"], columns["response"]) not in again.overview().runs
+    again.close()
+
+
+def test_a_study_open_elsewhere_is_shown_read_only(window, qtbot, path):
+    from epidote.desktop.main_window import MainWindow
+
+    second = MainWindow()
+    qtbot.addWidget(second)
+    second.show()
+    second.session.open_path(path)
+    wait_for(qtbot, lambda: second.session.overview is not None)
+    assert "reading only" in second.message.text()
+    assert second.saved.text() == "read only"
+    assert not second.actions_by_name["add row"].isEnabled()
+    assert not second.actions_by_name["undo"].isEnabled()
+    assert second.actions_by_name["export"].isEnabled()
+    second.close()
+
+
+def test_what_cannot_be_opened_leaves_the_present_study(window, qtbot, tmp_path):
+    before = window.session.study
+    window.session.open_path(tmp_path)
+    wait_for(qtbot, lambda: "is not a study" in window.message.text())
+    assert window.session.study is before
+
+
+def test_a_new_study_has_its_columns(window, qtbot, tmp_path):
+    window.session.create(tmp_path / "Fresh", "Fresh")
+    wait_for(qtbot, lambda: window.title.text() == "Fresh")
+    assert [c.title for c in window.session.overview.columns] == ["Response", "Tone"]
+    assert window.session.writable
+
+
+def test_every_command_has_its_own_shortcut(window):
+    shortcuts = [c.shortcut for c in window.commands if c.shortcut]
+    assert len(shortcuts) == len(set(shortcuts))
+    for command in window.commands:
+        if command.shortcut:
+            assert not window.actions_by_name[command.name].shortcut().isEmpty(), command.name
+
+
+def test_clicking_a_cell(window, rows, columns, qtbot):
+    table = window.matrix.table
+    rect = table.visualRect(window.matrix.model.index_of(rows["a25"], columns["tone"]))
+    qtbot.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, ALT, QPoint(rect.center()))
+    assert window.matrix.current_subject().id == rows["a25"]
+    assert window.matrix.current_column().id == columns["tone"]

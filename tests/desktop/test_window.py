@@ -1,0 +1,180 @@
+"""Preferences, dialogs, the strip, the responsiveness of the interface, and one real window under Xvfb."""
+
+import os
+import shutil
+import subprocess
+import sys
+import time
+
+import pytest
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from epidote.desktop.theme import preferences
+
+
+def wait_for(qtbot, condition) -> None:
+    qtbot.waitUntil(condition, timeout=20000)
+
+
+def test_theme_and_text_size(window, qtbot, monkeypatch):
+    from epidote.desktop.dialogs import PreferencesDialog
+
+    def answer(dialog) -> int:
+        dialog.theme.setCurrentText("light")
+        dialog.text.setCurrentText("large")
+        return 1
+
+    monkeypatch.setattr(PreferencesDialog, "exec", answer)
+    before = QApplication.font().pointSizeF()
+    window.edit_preferences()
+    assert window.theme.name == "light"
+    assert QApplication.font().pointSizeF() > before
+    assert preferences().value("theme") == "light"
+    assert window.grab().toImage().pixelColor(600, 20).lightness() > 200
+    preferences().setValue("theme", "dark")
+    preferences().setValue("text", "normal")
+    window.apply_theme()
+
+
+def test_the_strip_says_what_weakens_the_results(window, qtbot):
+    strip = window.strip
+    wait_for(qtbot, lambda: strip.items["load"].text() != "")
+    assert strip.items["scale"].text() == "0 dBFS = 4.00 V out, 32.0 V in"
+    assert strip.items["calibration"].property("weak")
+    assert strip.items["baseline"].text() == "▲ no baseline yet"
+    assert strip.items["load"].text() == "▲ load 8 Ω, typed"
+    assert "headroom" in strip.items["headroom"].text()
+
+
+def test_mending_the_chain_from_the_strip(window, qtbot, monkeypatch):
+    from epidote.desktop.dialogs import ModelDialog
+
+    def answer(dialog) -> int:
+        dialog.form.set_text("load_confirmed", "yes")
+        dialog.form.set_text("rate", "fast")
+        assert "“rate” cannot be" in dialog.problem.text()
+        dialog.form.set_text("rate", "96 kHz")
+        assert dialog.problem.text() == ""
+        return 1
+
+    monkeypatch.setattr(ModelDialog, "exec", answer)
+    wait_for(qtbot, lambda: window.strip.items["load"].text() != "")
+    window.strip.items["load"].click()
+    wait_for(qtbot, lambda: window.strip.items["load"].text() == "load 8 Ω")
+    wait_for(qtbot, lambda: window.strip.items["device"].text().endswith("96 kHz"))
+    window.session.undo.undo()
+    wait_for(qtbot, lambda: window.strip.items["load"].text() == "▲ load 8 Ω, typed")
+
+
+def test_changing_a_row(window, qtbot, monkeypatch):
+    from epidote.desktop.dialogs import RowDialog, conditions_text, parse_conditions
+
+    def answer(dialog) -> int:
+        dialog.firmware.setText("1.2")
+        dialog.conditions.setText("load = 4 Ω")
+        return 1
+
+    monkeypatch.setattr(RowDialog, "exec", answer)
+    subject = window.session.overview.subjects[-1]
+    window.matrix.choose([subject.id], window.session.overview.columns[0].id)
+    window.change_row()
+    wait_for(qtbot, lambda: window.session.overview.subjects[-1].conditions == {"load": "4 Ω"})
+    wait_for(qtbot, lambda: window.session.overview.subjects[-1].unit.firmware == "1.2")
+    assert parse_conditions(conditions_text({"a": "1", "b": "2 x"})) == {"a": "1", "b": "2 x"}
+    for wrong in ("a", "= 3", "a ="):
+        with pytest.raises(ValueError, match="name = value"):
+            parse_conditions(wrong)
+
+
+def test_the_interface_is_never_held_up(window, qtbot):
+    """While a run is played, analysed and stored, the event loop comes round again within 50 ms; common practice allows 100 ms."""
+    overview = window.session.overview
+    low, response = overview.subjects[2], overview.columns[0]
+    gaps, last = [], [time.perf_counter()]
+
+    def beat() -> None:
+        now = time.perf_counter()
+        gaps.append(now - last[0])
+        last[0] = now
+
+    timer = QTimer()
+    timer.timeout.connect(beat)
+    timer.start(5)
+    window.matrix.choose([low.id], response.id)
+    window.matrix.measure_empty()
+    wait_for(qtbot, lambda: (low.id, response.id) in window.session.overview.runs)
+    timer.stop()
+    gaps.sort()
+    # a loaded test machine stalls now and then by itself; the measured figure stands in the benchmarks
+    assert gaps[int(0.98 * len(gaps))] < 0.05
+
+
+def test_a_worker_reports_what_went_wrong_and_goes_on(qtbot):
+    from epidote.core.errors import MeasurementError
+    from epidote.desktop.worker import Worker
+
+    worker = Worker("test")
+    said = []
+
+    def fail(error: Exception):
+        def work() -> None:
+            raise error
+
+        return work
+
+    worker.submit(fail(MeasurementError("The device vanished.")), said.append, said.append)
+    worker.submit(fail(KeyError("x")), said.append, said.append)
+    worker.submit(lambda: 7, said.append, said.append)
+    qtbot.waitUntil(lambda: len(said) == 3)
+    assert said[0] == "The device vanished."
+    assert "should not (KeyError" in said[1]
+    assert said[2] == 7
+    worker.close()
+    worker.submit(lambda: 8, said.append)
+    assert len(said) == 3
+
+
+def test_an_edit_that_fails_can_not_be_undone(window, qtbot):
+    def refuse(study, memory) -> None:
+        study.add_subject(study.units()[0], {"gain": "high"})
+
+    window.session.edit("Add twice", refuse, lambda study, memory: None)
+    wait_for(qtbot, lambda: "already" in window.message.text())
+    assert len(window.session.overview.subjects) == 4
+
+
+@pytest.mark.skipif(shutil.which("Xvfb") is None, reason="./check installs xvfb")
+def test_a_real_window_under_xvfb(path, tmp_path):
+    """The command as a user starts it, on a real X display: it shows, paints, and closes."""
+    code = f"""
+import sys
+from pathlib import Path
+from PySide6.QtCore import QTimer
+from epidote.desktop import app
+from epidote.desktop.main_window import MainWindow
+shown = []
+class Window(MainWindow):
+    def __init__(self):
+        super().__init__()
+        QTimer.singleShot(50, self.look)
+    def look(self):
+        if self.matrix.graph_panel.graph.figure() is None:
+            QTimer.singleShot(50, self.look)
+            return
+        self.screen().grabWindow(self.winId()).save({str(tmp_path / "shot.png")!r})
+        self.close()
+import epidote.desktop.main_window as module
+module.MainWindow = Window
+sys.exit(app.run({str(path)!r}))
+"""
+    environment = {k: v for k, v in os.environ.items() if k not in ("QT_QPA_PLATFORM", "DISPLAY", "WAYLAND_DISPLAY")}
+    command = ["xvfb-run", "-a", "-s", "-screen 0 1280x800x24", sys.executable, "-c", code]
+    done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=90, check=False)
+    assert done.returncode == 0, done.stderr
+    from PySide6.QtGui import QImage
+
+    image = QImage(str(tmp_path / "shot.png"))
+    assert image.width() >= 900
+    colours = {image.pixelColor(x, y).rgb() for x in range(0, image.width(), 7) for y in range(0, image.height(), 7)}
+    assert len(colours) > 20, "the window was painted"
