@@ -8,11 +8,12 @@ from pathlib import Path
 
 def main() -> None:
     arguments = sys.argv[1:]
-    if not arguments or (len(arguments) == 1 and (arguments[0] == "demo" or Path(arguments[0]).is_dir())):
+    study = _to_show(arguments)
+    if study is not None:
         # the application's own way in: none of the command line's machinery is loaded before its window shows
         from epidote.desktop.app import run
 
-        sys.exit(run(arguments[0] if arguments else None))
+        sys.exit(run(study))
     if arguments == ["--version"]:
         from epidote import __version__
 
@@ -21,6 +22,15 @@ def main() -> None:
     from epidote.cli.app import run_command
 
     sys.exit(run_command(arguments))
+
+
+def _to_show(arguments: list[str]) -> str | None:
+    """What the application is to open: "" for nothing, "demo", or a study's folder; None when a command is meant."""
+    if not arguments:
+        return ""
+    if arguments == ["demo"] or (len(arguments) == 1 and Path(arguments[0]).is_dir()):
+        return arguments[0]
+    return None
 
 
 if __name__ == "__main__":

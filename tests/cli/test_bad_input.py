@@ -101,7 +101,7 @@ def test_a_recording_without_the_sweep(files, run, monkeypatch, name):
 
 def test_silence_has_no_tone(files, run, monkeypatch):
     monkeypatch.chdir(files)
-    code, out, err = run("analyse", "tone", "silence.wav", "--json")
+    code, out, _err = run("analyse", "tone", "silence.wav", "--json")
     assert code == 3
     assert set(json.loads(out)["cautions"]) >= {"stimulus_not_found", "too_quiet"}
 

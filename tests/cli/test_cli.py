@@ -48,7 +48,7 @@ def test_sample_formats(run, tmp_path, bits, subtype):
     out = tmp_path / "t.wav"
     assert run("stimulus", "tone", out, "--bits", bits)[0] == 0
     assert soundfile.info(out).subtype == subtype
-    code, text, _ = run("analyse", "tone", out, "--stimulus", out.with_suffix(".json"), "--json")
+    _code, text, _ = run("analyse", "tone", out, "--stimulus", out.with_suffix(".json"), "--json")
     readings = {r["key"]: r["value"] for r in json.loads(text)["readings"]}
     assert readings["level"] == pytest.approx(-6, abs=1e-3)
     assert readings["thd_n"] < (-85 if bits == "16" else -135)
@@ -80,7 +80,7 @@ def test_baseline_is_taken_out(run, tmp_path):
     chain = through(x, RATE, lambda f: 0.9 / (1 + 1j * f / 30000))
     both = through(chain, RATE, lambda f: 1 / (1 + 1j * f / 5000))
     files = written(tmp_path / "unit.wav", both), written(tmp_path / "chain.wav", chain)
-    code, text, _ = run("analyse", "response", files[0], "--stimulus", out.with_suffix(".json"), "--baseline", files[1], "--json")
+    _code, text, _ = run("analyse", "response", files[0], "--stimulus", out.with_suffix(".json"), "--baseline", files[1], "--json")
     level = next(c for c in json.loads(text)["curves"] if c["key"] == "level")
     exact = -10 * np.log10(1 + (np.array(level["x"]) / 5000) ** 2)
     assert np.abs(np.array(level["y"]) - exact).max() < 0.001

@@ -14,7 +14,7 @@ SHOWN = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("value", "unit", "options", "text"), SHOWN, ids=lambda v: str(v))
+@pytest.mark.parametrize(("value", "unit", "options", "text"), SHOWN, ids=str)
 def test_shown(value, unit, options, text):
     assert format_quantity(value, unit, **options) == text
 

@@ -16,7 +16,7 @@ TYPED = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("text", "usual", "value", "unit"), TYPED, ids=lambda v: str(v))
+@pytest.mark.parametrize(("text", "usual", "value", "unit"), TYPED, ids=str)
 def test_typed(text, usual, value, unit):
     found = parse(text, usual)
     assert found.unit == unit

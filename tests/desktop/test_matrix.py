@@ -92,7 +92,7 @@ def test_cancelling_and_running_again(window, rows, columns, qtbot):
     do(window, "measure")
     wait_for(qtbot, lambda: cell in window.session.overview.runs)
     first = window.session.overview.runs[cell]
-    wait_for(qtbot, lambda: page.readings.again.isEnabled())
+    wait_for(qtbot, page.readings.again.isEnabled)
     do(window, "again")
     wait_for(qtbot, lambda: window.session.overview.runs[cell].id > first.id)
     assert window.session.overview.runs[cell].settings == first.settings
@@ -187,7 +187,7 @@ def test_adding_a_row_and_a_column(window, qtbot, monkeypatch):
 def test_recomputing_without_measuring(window, rows, columns, qtbot):
     page = window.matrix
     page.choose([rows["a25"]], columns["response"])
-    wait_for(qtbot, lambda: page.readings.recompute.isEnabled())
+    wait_for(qtbot, page.readings.recompute.isEnabled)
     before = window.session.overview.runs[rows["a25"], columns["response"]]
     qtbot.mouseClick(page.readings.recompute, Qt.MouseButton.LeftButton)
     assert page.side.currentWidget() is page.run_panel

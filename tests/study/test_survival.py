@@ -1,12 +1,12 @@
 """Killed at any moment, out of disk, cancelled: what was finished is there, and nothing half is."""
 
-import os
 import random
 import resource
 import signal
 import subprocess
 import sys
 import time
+from pathlib import Path
 
 import pytest
 
@@ -37,7 +37,7 @@ def test_killed_in_a_loop(study):
     random.seed(1)
     finished = 0
     for round_ in range(6):
-        process = subprocess.Popen([sys.executable, "-c", LOOP, str(path)], stdout=subprocess.PIPE, text=True, cwd=os.getcwd())
+        process = subprocess.Popen([sys.executable, "-c", LOOP, str(path)], stdout=subprocess.PIPE, text=True, cwd=Path.cwd())
         process.stdout.readline()
         finished += 1
         deadline = time.monotonic() + random.uniform(0, 0.5)
@@ -82,7 +82,7 @@ study.close()
     def limit() -> None:
         resource.setrlimit(resource.RLIMIT_FSIZE, (100_000, 100_000))
 
-    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, preexec_fn=limit, check=False, cwd=os.getcwd())
+    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, preexec_fn=limit, check=False, cwd=Path.cwd())
     assert "could not be written" in out.stdout, out.stderr
     assert "make room" in out.stdout
     again = Study(path)

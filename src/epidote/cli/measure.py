@@ -118,14 +118,12 @@ def list_procedures(as_json: Json = False) -> int:
 
 
 def demo(
-    build: Annotated[bool, typer.Option("--build", help="make the demo study, measure what is missing in it, and open no window")] = False,
-    path: Annotated[Path | None, typer.Option(help="where the demo study is to be; usually the user's data folder")] = None,
+    build: Annotated[bool, typer.Option("--build", help="make it, measure what is missing in it, and open no window")] = False,
+    path: Annotated[Path | None, typer.Option(help="with --build: where it is to be; usually the user's data folder")] = None,
 ) -> int:
     """Open the application with the demo study."""
     if not build:
-        from epidote.desktop.app import run
-
-        return run("demo" if path is None else str(path))
+        raise SettingError("“epidote demo” alone opens the window; --path goes with --build.")
     from epidote.demo.scenario import fill_demo, missing_orders, open_demo
 
     study = open_demo(path)

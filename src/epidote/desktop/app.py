@@ -22,8 +22,8 @@ def application() -> QApplication:
     return made
 
 
-def run(argument: str | None) -> int:
-    """Show the window with nothing, the demo ("demo"), or the study in a folder; return when it is closed."""
+def run(argument: str) -> int:
+    """Show the window with nothing (""), the demo ("demo"), or the study in a folder; return when it is closed."""
     app = application()
     from epidote.desktop.main_window import MainWindow
 
@@ -31,6 +31,6 @@ def run(argument: str | None) -> int:
     window.show()
     if argument == "demo":
         QTimer.singleShot(0, window.open_demo)
-    elif argument is not None:
+    elif argument:
         QTimer.singleShot(0, lambda: window.session.open_path(Path(argument)))
     return app.exec()
