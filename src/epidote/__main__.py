@@ -5,8 +5,11 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
+from epidote.memory import keep_large_blocks
+
 
 def main() -> None:
+    keep_large_blocks()
     arguments = sys.argv[1:]
     study = _to_show(arguments)
     if study is not None:

@@ -55,15 +55,16 @@ def has_gap(x: Samples) -> bool:
     Over a few cycles a tone, and a sweep, obey x[n+1] + x[n-1] = c x[n]; what breaks that in one isolated place is a jump. A signal
     that breaks it everywhere (noise, distortion in every cycle) has none.
     """
-    loud = np.flatnonzero(np.abs(x) > 0.1 * np.abs(x).max()) if x.any() else np.empty(0, int)
-    if loud.size < 4 * _BLOCK:
+    peak = float(max(x.max(), -x.min())) if x.size else 0.0
+    loud = np.abs(x) > 0.1 * peak
+    first, end = int(np.argmax(loud)), x.size - int(np.argmax(loud[::-1]))
+    if peak == 0 or end - first < 4 * _BLOCK:
         return False
-    inner = x[loud[0] : loud[-1] + 1]
-    changes = np.flatnonzero(inner)
-    if np.diff(changes).max(initial=0) > _GAP:
+    inner = x[first:end]
+    zeros = np.flatnonzero(inner == 0)
+    if zeros.size > _GAP and bool(np.any(zeros[_GAP:] - zeros[:-_GAP] == _GAP)):
         return True
     error = np.concatenate([_break(inner[i : i + _PIECE + 2]) for i in range(0, inner.size - _BLOCK - 2, _PIECE)])
-    peak = float(np.abs(inner).max())
     # neighbours, not the whole record: distortion and noise vary slowly along a sweep
     usual = _median_of_neighbours(error)
     jumps = np.flatnonzero((error > 8 * usual) & (error > 1e-3 * peak))

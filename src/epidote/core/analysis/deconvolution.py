@@ -21,7 +21,7 @@ Complex = NDArray[np.complex128]
 
 BEFORE, AFTER = 0.02, 0.4  # seconds of the impulse response kept at the lowest frequencies
 HARMONIC_BEFORE = 0.2  # the mask below the lowest even harmonic rings for so long
-CYCLES, LEAST_AFTER = 24, 0.02  # what is kept towards high frequencies
+CYCLES, LEAST_AFTER = 32, 0.025  # what is kept towards high frequencies
 _BRIDGE_TERMS, _EMPTY_ENOUGH = 6, 1e-4
 FOUND_RATIO = 9.0  # peak of the impulse response over its noise below which there is no sweep in the recording
 
@@ -98,6 +98,23 @@ class Deconvolved:
         """Standard deviation of the impulse response where there is none, robustly."""
         sample = self.impulse[:: max(1, self.kernel.frames // 20000)]
         return float(np.median(np.abs(sample))) / 0.6745
+
+    @cached_property
+    def noise_spectrum(self) -> tuple[Samples, int]:
+        """Running sum over the bins of the noise's power spectrum, and the length of its transform.
+
+        Between the responses of the 20th and higher orders and the sweep's beginning there is nothing but noise.
+        """
+        rate, length = self.kernel.rate, self.kernel.length
+        span = int(min(2 * length, 1.5) * rate)
+        begin = self.peak - int(4.2 * length * rate) - span // 2
+        stretch = np.take(self.impulse, np.arange(begin, begin + span), mode="wrap")
+        pieces = 7
+        size = scipy.fft.prev_fast_len(2 * span // (pieces + 1), real=True)
+        window = np.hanning(size)
+        parts = np.stack([stretch[k * size // 2 : k * size // 2 + size] for k in range(pieces)])
+        power = np.square(np.abs(scipy.fft.rfft(parts * window, axis=1))).mean(axis=0) / np.square(window).sum()
+        return np.concatenate([[0.0], np.cumsum(power)]), size
 
     @property
     def found(self) -> bool:
@@ -184,8 +201,8 @@ def response_grid(kernel_: Kernel) -> int:
 def linear_response(d: Deconvolved, *, by_frequency: bool, room_after: float = AFTER) -> Complex:
     """Frequency response on the grid of ``response_grid``, referred to the integer delay ``d.peak``.
 
-    A fixed window keeps 20 ms before and 400 ms after the peak. By frequency, it shortens from there to 24 cycles,
-    20 ms at least: responses of several windows are crossfaded over log frequency.
+    A fixed window keeps 20 ms before and 400 ms after the peak. By frequency, it shortens from there to 32 cycles,
+    25 ms at least: responses of several windows are crossfaded over log frequency.
     """
     rate, size = d.kernel.rate, response_grid(d.kernel)
     longest = min(AFTER, room_after)
@@ -228,25 +245,12 @@ def harmonic_response(d: Deconvolved, order: int) -> tuple[Complex, int]:
     return response, before + after
 
 
-def noise_density(d: Deconvolved, centre_frequencies: Samples) -> Samples:
-    """Power of the deconvolved noise per sample of window (points,), from the stretch where no response lies.
-
-    Between the responses of the 20th and higher orders and the sweep's beginning there is nothing but noise; its power over frequency
-    times the sum of a window's squares is the noise power of a response taken with that window.
-    """
-    rate, length = d.kernel.rate, d.kernel.length
-    span = int(min(2 * length, 1.5) * rate)
-    begin = d.peak - int(4.2 * length * rate) - span // 2
-    stretch = np.take(d.impulse, np.arange(begin, begin + span), mode="wrap")
-    pieces = 7
-    size = 2 * span // (pieces + 1)
-    window = np.hanning(size)
-    parts = np.stack([stretch[k * size // 2 : k * size // 2 + size] for k in range(pieces)])
-    power = np.square(np.abs(scipy.fft.rfft(parts * window, axis=1))).mean(axis=0) / np.square(window).sum()
-    bins = np.clip(centre_frequencies * size / rate, 1, power.size - 2)
+def noise_density(d: Deconvolved, frequencies: Samples) -> Samples:
+    """Power of the deconvolved noise per sample of window (points,); times the sum of a window's squares it is the noise in a response."""
+    cumulative, size = d.noise_spectrum
+    bins = np.clip(frequencies * size / d.kernel.rate, 1, cumulative.size - 3)
     reach = np.maximum(2, (0.06 * bins).astype(int))
-    cumulative = np.concatenate([[0.0], np.cumsum(power)])
-    low, high = np.maximum(0, bins.astype(int) - reach), np.minimum(power.size, bins.astype(int) + reach + 1)
+    low, high = np.maximum(0, bins.astype(int) - reach), np.minimum(cumulative.size - 1, bins.astype(int) + reach + 1)
     return np.asarray((cumulative[high] - cumulative[low]) / (high - low))
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Mapping, Sequence
+from collections.abc import Callable, Generator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from importlib.metadata import entry_points
 from typing import Any, Protocol, TypeVar
@@ -107,3 +108,11 @@ def single_recording_channels(recordings: Sequence[Recording]) -> int:
     if len(counts) > 1 or len(rates) > 1:
         raise UnusableInputError("The recordings differ in channels or rate; give those of one run.")
     return counts.pop()
+
+
+def per_channel(channels: int, analyse: Callable[[int], Result]) -> list[Result]:
+    """``analyse(number)`` of each channel (from 1), a thread for each: the transforms let go of the interpreter."""
+    if channels == 1:
+        return [analyse(1)]
+    with ThreadPoolExecutor(min(channels, 8)) as pool:
+        return list(pool.map(analyse, range(1, channels + 1)))

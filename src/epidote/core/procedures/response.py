@@ -17,7 +17,7 @@ from epidote.core.analysis.features import HALF_POWER_DB, corner, curve_at, flat
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, Settings, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
 from epidote.core.result import Caution, Curve, Reading, Result, unique
 from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
@@ -117,7 +117,7 @@ class Response:
                 "record at the stimulus' rate, or write the stimulus anew at the recording's."
             )
         kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
-        results = [_analyse_channel(recordings, kernel, number, settings, chain) for number in range(1, channels + 1)]
+        results = per_channel(channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain))
         cautions = [c for r in results for c in r.cautions]
         if any(r.faults for r in recordings):
             cautions.append(Caution.DROPOUT)

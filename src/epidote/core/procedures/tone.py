@@ -18,9 +18,10 @@ from epidote.core.analysis.capture import capture_cautions, headroom, require_us
 from epidote.core.analysis.sinefit import ToneFit, fit_tone
 from epidote.core.analysis.spectrum import band_power, line_power, mean_squares, peak_near
 from epidote.core.analysis.weighting import Weighting, power_weight
-from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, windowed_power
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
+from epidote.core.analysis.windows import windowed_around, windowed_power
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, Settings, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
 from epidote.core.quantity import to_db
 from epidote.core.result import Caution, Curve, Reading, Result, unique
 from epidote.core.signal import Recording, Samples, Signal
@@ -31,6 +32,7 @@ AGREEMENT_DB = 0.2
 _DB_PER_NEPER = 20 / math.log(10)
 _DRIFT_ORDERS, _DRIFT_SHARE, _DRIFT_CAUTION = (3, 6, 9), 0.0005, 0.05
 _MOST_STRANGERS = 10
+_GLANCE, _STEADY = 32768, 1e-4
 _CYCLES_SHOWN = 5
 
 
@@ -100,7 +102,7 @@ class Tone:
         channels = single_recording_channels(recordings)
         recording = recordings[0]
         require_usable(recording.signal, LEAST_FRAMES)
-        results = [_analyse_channel(recording, number, settings, chain) for number in range(1, channels + 1)]
+        results = per_channel(channels, lambda number: _analyse_channel(recording, number, settings, chain))
         cautions = [c for r in results for c in r.cautions]
         if recording.faults:
             cautions.append(Caution.DROPOUT)
@@ -122,20 +124,37 @@ def _window_of(recording: Recording, x: Samples, settings: ToneSettings) -> Samp
     return x[first : first + size - size % 2]
 
 
-def _coarse_frequency(spectrum: NDArray[np.complex128], frames: int, rate: float, expected: float) -> float:
-    """The tone to analyse: near the expected frequency if something strong is there, otherwise the strongest line."""
-    width = rate / frames
-    strongest, height = peak_near(spectrum, frames, rate, 1.5 * width, rate / 2)
-    near, near_height = peak_near(spectrum, frames, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2))
-    return near if near_height > 0.1 * height else strongest
+def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
+    """The tone to analyse: near the expected frequency if something strong is there, otherwise the strongest line.
+
+    A short piece tells, if the tone stands clear in it; then the whole record need not be transformed for this alone.
+    """
+    for size in (_GLANCE, x.size):
+        if size > x.size:
+            continue
+        first = (x.size - size) // 2
+        spectrum = scipy.fft.rfft(x[first : first + size])
+        spectrum[0] = 0
+        width = rate / size
+        strongest, height = peak_near(spectrum, size, rate, 1.5 * width, rate / 2)
+        near, near_height = peak_near(spectrum, size, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2))
+        found, amplitude = (near, near_height) if near_height > 0.1 * height else (strongest, height)
+        noise = math.sqrt(float(np.median(np.square(spectrum.real) + np.square(spectrum.imag)))) * 2 / size
+        if size == x.size or (amplitude > 30 * noise and found > 8 * width):
+            break
+    if size < x.size:
+        # to within a bin of the whole record, in steps that each land inside the next one's reach
+        while size < x.size:
+            first = (x.size - size) // 2
+            found = fit_tone(x[first : first + size], rate, found, 1, 1).frequency
+            size = min(8 * size, x.size)
+    return found
 
 
 def _measure(x: Samples, rate: float, settings: ToneSettings, expected: float) -> _Channel | None:
     """Fit, residual and noise of one stretch (frames,); None when it holds no tone."""
     frames = x.size
-    spectrum = scipy.fft.rfft(x)
-    spectrum[0] = 0  # the direct component is fitted, and would only leak in the picture
-    frequency = _coarse_frequency(spectrum, frames, rate, expected)
+    frequency = _coarse_frequency(x, rate, expected)
     width = rate / frames
     band = (settings.band_low, min(settings.band_high, rate / 2))
     bins = max(1.0, (band[1] - band[0]) / width)
@@ -151,7 +170,7 @@ def _measure(x: Samples, rate: float, settings: ToneSettings, expected: float) -
             return None
         residual = scipy.fft.rfft(fit.residual)
         plain = mean_squares(np.square(residual.real) + np.square(residual.imag), frames)
-        clean = mean_squares(windowed_power(residual, BLACKMAN_HARRIS_4), frames, BLACKMAN_HARRIS_4.mean_square)
+        clean = mean_squares(windowed_power(residual, WINDOW), frames, WINDOW.mean_square)
         found = _stranger(residual, clean, fit, rate) if len(strangers) < _MOST_STRANGERS else None
         if found is not None:
             strangers.append(found)
@@ -170,14 +189,37 @@ def _measure(x: Samples, rate: float, settings: ToneSettings, expected: float) -
         noise = checked  # something outside the band leaks into the plain sum
     # the fit took some of the noise along with each parameter inside the band
     noise *= 1 + min(0.5, fit.parameters / 2 / bins)
+    lines = [(n * fit.frequency, amplitude) for n, amplitude in enumerate(fit.amplitudes, start=1)]
     for line in strangers:
         inside = band[0] <= line.frequency <= band[1]
         noise += line.power * float(power_weight(np.array([line.frequency]), settings.weighting)[0]) * inside
-        clean[round(line.frequency / width)] += line.power
+        lines.append((line.frequency, line.amplitude))
         fit.residual[:] += line.samples
-    shown = windowed_power(spectrum, BLACKMAN_HARRIS_7)
-    shown *= (2 / frames / BLACKMAN_HARRIS_7.coherent_gain) ** 2
+    if max(fit.level_drift, fit.phase_drift) > _STEADY:
+        whole = scipy.fft.rfft(x - fit.dc)
+        shown = windowed_power(whole, WINDOW)
+    else:
+        shown = clean * (frames**2 * WINDOW.mean_square / 2)
+        for frequency, amplitude in lines:
+            _draw_line(shown, residual, frames, frequency / width, amplitude)
+    for line in strangers:
+        clean[round(line.frequency / width)] += line.power
+    shown *= (2 / frames / WINDOW.coherent_gain) ** 2
     return _Channel(fit, frames, rate, band, noise, spread, drifted, shown, x, clean)
+
+
+def _draw_line(shown: Samples, residual: NDArray[np.complex128], frames: int, place: float, amplitude: complex) -> None:
+    """Put a fitted line back into the windowed power spectrum of what it was taken out of; ``place`` in bins, phase at mid-record."""
+    start, rest = windowed_around(residual, round(place), WINDOW.half_width + 3, WINDOW)
+    bins = np.arange(start, start + rest.size)
+    offset = bins - place
+    # the transform of a cosine window: shifted sinc sums (Harris 1978), turned to the record's beginning
+    kernel = np.zeros(bins.size)
+    for k, a in enumerate(WINDOW.coefficients):
+        for shift in {k, -k}:
+            kernel += (a if k == 0 else a / 2) * np.sinc(offset - shift)
+    turned = amplitude / 2 * frames * np.exp(-1j * np.pi * (bins * (frames - 1) / frames))
+    shown[bins] = np.square(np.abs(rest + kernel * turned))
 
 
 @dataclass(frozen=True)
@@ -185,8 +227,12 @@ class _Stranger:
     """A line that is none of the tone's and outweighs all else, such as hum: taken out before the fit, counted as noise after it."""
 
     frequency: float
-    power: float
+    amplitude: complex
     samples: Samples
+
+    @property
+    def power(self) -> float:
+        return abs(self.amplitude) ** 2 / 2
 
 
 def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, rate: float) -> _Stranger | None:
@@ -197,13 +243,14 @@ def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, ra
     frames = fit.residual.size
     width = rate / frames
     centre = 2 + int(np.argmax(clean[2:]))
-    power, _ = line_power(clean, width, centre * width, BLACKMAN_HARRIS_4)
-    away = abs((centre * width / fit.frequency + 0.5) % 1 - 0.5) * fit.frequency / width
-    if power < 0.2 * float(clean.sum()) or away < 3 * BLACKMAN_HARRIS_4.half_width or centre < 3:
+    power, _ = line_power(clean, width, centre * width, WINDOW)
+    nearest = max(1, round(centre * width / fit.frequency)) * fit.frequency
+    away = abs(centre * width - nearest) / width
+    if power < 0.2 * float(clean.sum()) or away < 3 * WINDOW.half_width or centre < 3:
         return None
     frequency, _ = peak_near(residual, frames, rate, (centre - 1) * width, (centre + 1) * width)
     line = fit_tone(fit.residual, rate, frequency, 1, 1)
-    return _Stranger(line.frequency, abs(line.amplitudes[0]) ** 2 / 2, fit.residual - line.residual - line.dc)
+    return _Stranger(line.frequency, complex(line.amplitudes[0]), fit.residual - line.residual - line.dc)
 
 
 def _beside_the_tone(clean: Samples, frequency: float, width: float, band: tuple[float, float]) -> float:
@@ -311,16 +358,13 @@ def _hum(c: _Channel, number: int, absolute: object) -> Reading:
     """Mains lines (50 or 60 Hz, whichever is stronger, to the 10th harmonic) as one level, less the noise under them."""
     width = c.rate / c.frames
     best = (0.0, 0.0, 50.0)
-    if 3 * BLACKMAN_HARRIS_4.half_width * width < 50:
+    if 3 * WINDOW.half_width * width < 50:
         for mains in (50.0, 60.0):
             lines = noise = 0.0
             for n in range(1, 11):
-                if (
-                    abs((n * mains + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2)
-                    < 2 * BLACKMAN_HARRIS_4.half_width * width
-                ):
+                if abs((n * mains + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2) < 2 * WINDOW.half_width * width:
                     continue  # hidden by the tone or one of its harmonics
-                power, under = line_power(c.residual_power, width, n * mains, BLACKMAN_HARRIS_4)
+                power, under = line_power(c.residual_power, width, n * mains, WINDOW)
                 lines, noise = lines + power, noise + under
             best = max(best, (lines, noise, mains))
     lines, noise, mains = best
@@ -335,7 +379,7 @@ def _curves(c: _Channel, number: int, volts: float | None) -> tuple[Curve, ...]:
     frequencies = np.arange(c.spectrum.size, dtype=np.float64) * np.float64(c.rate / c.frames)
     level = 10 * np.log10(np.maximum(c.spectrum, 1e-40)) + (to_db(volts) if volts else 0.0)
     meta: dict[str, float | str] = {
-        "window": BLACKMAN_HARRIS_7.name, "enbw_hz": BLACKMAN_HARRIS_7.enbw * c.rate / c.frames, "frames": float(c.frames),
+        "window": WINDOW.name, "enbw_hz": WINDOW.enbw * c.rate / c.frames, "frames": float(c.frames),
     }  # fmt: skip
     shown = min(c.frames, max(64, round(_CYCLES_SHOWN * c.rate / c.fit.frequency)), 16384)
     first = (c.frames - shown) // 2

@@ -1,0 +1,137 @@
+#!/usr/bin/env python3
+"""The speed table: ratios to one FFT of the same length, to real time, and to an empty window, on this machine in one run."""
+
+from __future__ import annotations
+
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import scipy.fft
+
+from epidote.core import signal as signals
+from epidote.core.chain import Chain
+from epidote.core.procedures.response import Response, ResponseSettings
+from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.signal import Recording, Signal
+from epidote.memory import keep_large_blocks
+
+ROOT = Path(__file__).resolve().parents[2]
+CHAIN = Chain()
+
+
+def best(work: Callable[[], object], times: int = 9) -> float:
+    found = []
+    for _ in range(times):
+        begun = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - begun)
+    return min(found)
+
+
+def row(what: str, measured: str, figure: str) -> None:
+    print(f"{what.ljust(74)}{measured.rjust(16)}   {figure}", flush=True)
+
+
+def analyses() -> None:
+    for rate in (48000.0, 192000.0):
+        n = round(10 * rate)
+        t = np.arange(n) / rate
+        rng = np.random.default_rng(1)
+        x = 0.5 * np.cos(2 * np.pi * 997.1234 * t) + 1e-6 * rng.standard_normal(n)
+        one = best(lambda x=x: scipy.fft.rfft(x))
+        recording = Recording(Signal(x, rate))
+        spent = best(lambda r=recording: Tone().analyse([r], ToneSettings(), CHAIN))
+        row(f"tone, 10 s at {rate / 1000:g} kHz, per channel", f"{spent / one:.1f} rffts", "under 3")
+        settings = ResponseSettings(duration=9.3)
+        stimulus = Response().stimulus(settings, rate)
+        y = stimulus.samples() + 1e-6 * rng.standard_normal(stimulus.frames)
+        one = best(lambda y=y: scipy.fft.rfft(y, scipy.fft.next_fast_len(y.size, real=True)))
+        recording = Recording(Signal(y, rate), stimulus)
+
+        def fresh(r: Recording = recording, s: ResponseSettings = settings) -> None:
+            signals._made.cache_clear()
+            Response().analyse([r], s, CHAIN)
+
+        row(f"response, 10 s at {rate / 1000:g} kHz, one channel, stimulus made anew", f"{best(fresh) / one:.1f} rffts", "under 6")
+        two = Recording(Signal(np.column_stack([y, y]), rate), stimulus)
+        spent = best(lambda r=two, s=settings: Response().analyse([r], s, CHAIN), 5)
+        row(f"response, 10 s at {rate / 1000:g} kHz, two channels, per channel", f"{spent / 2 / one:.1f} rffts", "under 6")
+        if rate == 192000:
+            row("response, 10 s at 192 kHz stereo, of real time", f"1/{10 / spent:.0f}", "under 1/100")
+            stereo = Recording(Signal(np.column_stack([x, x]), rate))
+            spent = best(lambda r=stereo: Tone().analyse([r], ToneSettings(), CHAIN), 5)
+            row("tone, 10 s at 192 kHz stereo, of real time", f"1/{10 / spent:.0f}", "under 1/100")
+
+
+EMPTY = """
+import os, sys, time
+from PySide6.QtWidgets import QApplication, QMainWindow
+app = QApplication([])
+class Window(QMainWindow):
+    def paintEvent(self, event):
+        print(time.time() - float(os.environ["BEGUN"])); sys.stdout.flush(); os._exit(0)
+w = Window(); w.resize(1280, 800); w.show(); app.exec()
+"""
+FULL = """
+import os, sys, time
+begun = float(os.environ["BEGUN"])
+told = {}
+def tell(what):
+    if what not in told:
+        told[what] = time.time() - begun
+from epidote.desktop import app
+from epidote.desktop.main_window import MainWindow
+from epidote.desktop.matrix import cells
+from epidote.desktop.plot import paint
+shown, painted, drawn = MainWindow.showEvent, cells.MatrixDelegate.paint, paint.FigurePainter.paint
+def paint_cell(self, *a):
+    painted(self, *a); tell("matrix")
+def paint_figure(self, *a):
+    drawn(self, *a); tell("graph")
+    print(told["matrix"], told["graph"]); sys.stdout.flush(); os._exit(0)
+cells.MatrixDelegate.paint = paint_cell
+paint.FigurePainter.paint = paint_figure
+app.run(sys.argv[1])
+"""
+
+
+def started(code: str, *arguments: str) -> list[float]:
+    environment = {**os.environ, "BEGUN": str(time.time())}
+    environment.setdefault("QT_QPA_PLATFORM", "offscreen")
+    out = subprocess.run([sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True, check=True).stdout
+    return [float(v) for v in out.split()]
+
+
+def starting() -> None:
+    from epidote.demo.scenario import fill_demo, open_demo
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "Demo.epidote"
+        study = open_demo(path)
+        fill_demo(study, lambda _: None)
+        study.close()
+        empty, full = [], []
+        for _ in range(9):
+            empty.append(started(EMPTY)[0])
+            full.append(started(FULL, str(path)))
+    window = float(np.median(empty))
+    matrix, graph = np.median(full, axis=0)
+    row("an empty PySide6 window, from the process' start", f"{1000 * window:.0f} ms", "-")
+    row("the window with the demo's matrix painted", f"{1000 * matrix:.0f} ms = {matrix / window:.2f}", "at most 2.5 empty windows")
+    row("... and its first graph painted", f"{1000 * graph:.0f} ms", "within 2 s of the window")
+    spent = best(lambda: subprocess.run([str(ROOT / "start"), "--version"], check=True, capture_output=True), 5)
+    row("./start --version with nothing missing", f"{1000 * spent:.0f} ms", "under 1 s")
+
+
+if __name__ == "__main__":
+    keep_large_blocks()  # as the program does on its way in
+    analyses()
+    starting()
+    row("greatest memory of this process", f"{resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB", "-")
