@@ -32,4 +32,4 @@ def test_help_loads_neither_scipy_nor_qt():
 
 def test_the_window_shows_before_anything_that_computes_is_loaded():
     code = "from epidote.desktop.app import application\napplication()\nfrom epidote.desktop.main_window import MainWindow\nw = MainWindow(); w.show(); w.close()"
-    assert not {m for m in loaded_by(code) if m.split(".")[0] in ("scipy", "pydantic", "soundfile", "typer")}
+    assert not {m for m in loaded_by(code) if m.split(".")[0] in ("numpy", "scipy", "pydantic", "soundfile", "typer")}

@@ -8,10 +8,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from epidote.audio.device import Cancelled, Device, Progress
+from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain, chain_from_toml
 from epidote.core.errors import CancelledError, MeasurementError
 from epidote.core.procedures.base import Settings, make_settings, procedure
-from epidote.core.result import Caution, Result, unique
+from epidote.core.result import Result
 from epidote.core.signal import Recording
 from epidote.study.curves import thumbnail_points
 from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject

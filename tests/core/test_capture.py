@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 
 from epidote.core.analysis.capture import capture_cautions, has_gap, headroom, is_clipped, require_usable, steady_span
+from epidote.core.caution import Caution
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.response import Response, ResponseSettings
-from epidote.core.result import Caution
 from epidote.core.signal import Signal
 from epidote.core.stimulus.tone import tone
 from tests.conftest import dithered, sine

@@ -6,10 +6,11 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
+from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain, chain_from_toml, chain_to_toml
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.base import procedure, procedures
-from epidote.core.result import Caution, Curve, Reading, Result, unique, with_caution
+from epidote.core.result import Curve, Reading, Result, with_caution
 from epidote.core.signal import Signal, Stimulus
 from epidote.core.stimulus.tone import tone
 

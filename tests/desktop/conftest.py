@@ -54,7 +54,7 @@ def window(qtbot, path):
     qtbot.addWidget(made)
     made.show()
     made.session.open_path(path)
-    qtbot.waitUntil(lambda: made.matrix.graph_panel.graph.figure() is not None, timeout=15000)
+    qtbot.waitUntil(lambda: made.matrix.built and made.matrix.graph_panel.graph.figure() is not None, timeout=15000)
     yield made
     made.close()
 

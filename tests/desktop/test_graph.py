@@ -6,9 +6,10 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage, QPainter, QWheelEvent
 
 from epidote.desktop.plot.figure import Figure, PinMark, Trace
-from epidote.desktop.plot.paint import FigurePainter, View, layout, reduced
+from epidote.desktop.plot.paint import FigurePainter, layout, reduced
 from epidote.desktop.plot.scale import Scale, linear_ticks, nice_range, ticks
 from epidote.desktop.plot.view import GraphView
+from epidote.desktop.plot.window import View
 from epidote.desktop.theme import DARK, LIGHT
 
 F = np.geomspace(20, 20000, 500)

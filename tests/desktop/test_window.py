@@ -159,7 +159,7 @@ class Window(MainWindow):
         super().__init__()
         QTimer.singleShot(50, self.look)
     def look(self):
-        if self.matrix.graph_panel.graph.figure() is None:
+        if not self.matrix.built or self.matrix.graph_panel.graph.figure() is None:
             QTimer.singleShot(50, self.look)
             return
         self.screen().grabWindow(self.winId()).save({str(tmp_path / "shot.png")!r})

@@ -80,6 +80,7 @@ class Window(QMainWindow):
 w = Window(); w.resize(1280, 800); w.show(); app.exec()
 """
 FULL = """
+import epidote.study.store
 import os, sys, time
 begun = float(os.environ["BEGUN"])
 told = {}

@@ -100,10 +100,10 @@ def analyse(
     """Analyse any recording; several channels give readings per channel."""
     from epidote.audio.files import read_sound
     from epidote.conductor import analysed
+    from epidote.core.caution import Caution
     from epidote.core.comparison.baseline import against_baseline
     from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
-    from epidote.core.result import Caution
     from epidote.core.signal import Recording, Signal
 
     carried = find(procedure)

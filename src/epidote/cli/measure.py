@@ -32,9 +32,10 @@ def measure(
     from epidote.cli.study import find_subject
     from epidote.conductor import Order, add_column, study_chain
     from epidote.conductor import measure as carry_out
+    from epidote.core.caution import Caution
     from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
-    from epidote.core.result import Caution, Reading, Result
+    from epidote.core.result import Reading, Result
     from epidote.study.store import Study
 
     carried = find(procedure)

@@ -3,50 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from enum import StrEnum
 from typing import Any
 
+from epidote.core.caution import Caution, unique
 from epidote.core.signal import Samples, locked
-
-
-class Caution(StrEnum):
-    """A reason to trust a curve or reading less."""
-
-    CLIPPED = "clipped"
-    TOO_QUIET = "too_quiet"
-    DROPOUT = "dropout"
-    DC = "dc"
-    NOISE_DOMINATED = "noise_dominated"
-    NEAR_FLOOR = "near_floor"
-    OUTSIDE_BAND = "outside_band"
-    STIMULUS_NOT_FOUND = "stimulus_not_found"
-    DRIFT = "drift"
-    UNSETTLED = "unsettled"
-    UNCALIBRATED = "uncalibrated"
-    LOAD_UNCONFIRMED = "load_unconfirmed"
-
-    @property
-    def words(self) -> str:
-        """The caution as a sentence for the reader."""
-        return _WORDS[self]
-
-
-_WORDS = {
-    Caution.CLIPPED: "The recording is clipped: its tops are flat. Lower the level or the input gain and measure again.",
-    Caution.TOO_QUIET: "The recording is very quiet: its noise and the converter's steps weigh more than they need to.",
-    Caution.DROPOUT: "The recording has a gap or a jump in it: samples were lost on the way.",
-    Caution.DC: "There is a direct voltage of more than 1 % of full scale in the recording.",
-    Caution.NOISE_DOMINATED: "This figure is mostly noise: the component lies below what this recording can show.",
-    Caution.NEAR_FLOOR: "This figure is within 6 dB of the chain's own.",
-    Caution.OUTSIDE_BAND: "Part of what this figure counts lies outside the measured band and was left out.",
-    Caution.STIMULUS_NOT_FOUND: "The stimulus was not found in this recording.",
-    Caution.DRIFT: "The tone drifted in frequency or level during the recording: two ways of counting the rest differ by more than 0.2 dB.",
-    Caution.UNSETTLED: "The response had not died away where the recording ends.",
-    Caution.UNCALIBRATED: "The chain is not calibrated: levels are relative to digital full scale, not volts.",
-    Caution.LOAD_UNCONFIRMED: "The load was typed, not confirmed: powers are as good as the typed value.",
-}
 
 
 @dataclass(frozen=True)
@@ -127,11 +89,6 @@ class Result:
 def finite(value: float | None) -> float | None:
     """The value, or None where JSON has no word for it."""
     return None if value is None or not math.isfinite(value) else float(value)
-
-
-def unique(cautions: Iterable[Caution]) -> tuple[Caution, ...]:
-    """Each caution once, in the order of first appearance."""
-    return tuple(dict.fromkeys(cautions))
 
 
 def with_caution(reading: Reading, *cautions: Caution) -> Reading:

@@ -11,7 +11,6 @@ from PySide6.QtGui import QAction, QCloseEvent, QIcon, QKeySequence, QPainter, Q
 from PySide6.QtWidgets import (
     QApplication,
     QButtonGroup,
-    QFileDialog,
     QHBoxLayout,
     QLabel,
     QMainWindow,
@@ -72,6 +71,7 @@ class MainWindow(QMainWindow):
         self.session.failed.connect(self.say)
         self.session.said.connect(self.say)
         self.matrix.failed.connect(self.say)
+        self.matrix.lower_built.connect(self._lower_built)
         self.session.undo.indexChanged.connect(self._overview_changed)
         self._overview_changed()
         self.menu_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
@@ -127,7 +127,6 @@ class MainWindow(QMainWindow):
 
     def _commands(self) -> list[Command]:
         m = self.matrix
-        graph = m.graph_panel.graph
         return [
             Command("new", "New study …", "Ctrl+N", "Study", self.new_study),
             Command("open", "Open a study …", "Ctrl+O", "Study", self.choose_study),
@@ -160,9 +159,9 @@ class MainWindow(QMainWindow):
             Command("channel 2", "Channel 2 on or off", "Ctrl+2", "Graph", lambda: m.toggle_channel(2)),
             Command("corners", "Pins at the -3 dB points", "Ctrl+3", "Graph", m.pin_corners, True),
             Command("clear pins", "Remove the pins", "", "Graph", m.clear_pins, True),
-            Command("whole graph", "Show the whole graph", "Ctrl+0", "Graph", graph.reset_view),
+            Command("whole graph", "Show the whole graph", "Ctrl+0", "Graph", self._whole_graph),
             Command("to matrix", "Go to the matrix", "F6", "View", m.table.setFocus),
-            Command("to graph", "Go to the graph", "F7", "View", graph.setFocus),
+            Command("to graph", "Go to the graph", "F7", "View", self._focus_graph),
             Command("to side", "Go to the readings or settings", "F8", "View", self._focus_side),
         ]
 
@@ -186,11 +185,14 @@ class MainWindow(QMainWindow):
                     self.actions_by_name[command.name] = action
             if group == "Study":
                 menu.addSeparator()
+        return menu
+
+    def _lower_built(self) -> None:
+        """What the page's lower half offers leads to the window's commands."""
         repeat = QMenu(self)
         repeat.aboutToShow.connect(lambda: self._fill_repeat(repeat))
         self.matrix.readings.repeat.setMenu(repeat)
         self.matrix.graph_panel.export.clicked.connect(self.export)
-        return menu
 
     def _fill_repeat(self, menu: QMenu) -> None:
         menu.clear()
@@ -247,19 +249,25 @@ class MainWindow(QMainWindow):
         self.session.open(opener, then)
 
     def new_study(self) -> None:
+        from PySide6.QtWidgets import QFileDialog
+
         name, _ = QFileDialog.getSaveFileName(self, "New study", str(Path.home() / f"Study{SUFFIX}"), f"Studies (*{SUFFIX})")
         if name:
             self.session.create(Path(name), Path(name).stem)
 
     def choose_study(self) -> None:
+        from PySide6.QtWidgets import QFileDialog
+
         name = QFileDialog.getExistingDirectory(self, f"Open a study (a folder that ends in {SUFFIX})", str(Path.home()))
         if name:
             self.session.open_path(Path(name))
 
     def export(self) -> None:
-        if self.matrix.graph_panel.graph.figure() is None:
+        if not self.matrix.built or self.matrix.graph_panel.graph.figure() is None:
             self.say("There is nothing on the graph to export: choose measured cells first.")
             return
+        from PySide6.QtWidgets import QFileDialog
+
         kinds = "Picture (*.png);;Drawing (*.svg);;Curves as CSV (*.csv);;Readings as CSV (*readings.csv)"
         name, kind = QFileDialog.getSaveFileName(self, "Export", str(Path.home() / f"{self.title.text()}.png"), kinds)
         if name:
@@ -306,6 +314,12 @@ class MainWindow(QMainWindow):
         if overview and overview.columns:
             column = self.matrix.current_column() or overview.columns[0]
             self.matrix.choose([s.id for s in overview.subjects if s.is_baseline], column.id)
+
+    def _whole_graph(self) -> None:
+        self.matrix.graph_panel.graph.reset_view()
+
+    def _focus_graph(self) -> None:
+        self.matrix.graph_panel.graph.setFocus()
 
     def _focus_side(self) -> None:
         target: QWidget = (

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import logging
+import traceback
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any
@@ -10,8 +10,6 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from epidote.core.errors import EpidoteError
-
-log = logging.getLogger(__name__)
 
 Done = Callable[[Any], None]
 Failed = Callable[[str], None]
@@ -43,7 +41,7 @@ class Worker(QObject):
         if isinstance(error, EpidoteError):
             words = str(error)
         else:
-            log.error("unexpected error in a worker", exc_info=error)
+            traceback.print_exception(error)  # for whoever started the program from a terminal
             words = f"Something went wrong that should not ({type(error).__name__}: {error}). What was finished before is kept."
         self._answered.emit(failed, words)
 

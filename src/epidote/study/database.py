@@ -7,12 +7,10 @@ take, for a schema of nine tables.
 from __future__ import annotations
 
 import os
-import shutil
 import sqlite3
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from importlib.resources import files
 from pathlib import Path
 
 from epidote.study.models import ReadOnlyError, StudyError
@@ -22,8 +20,7 @@ _CHECKED_UP_TO = 64 * 1024 * 1024
 
 
 def _migrations() -> list[tuple[int, str]]:
-    found = [(int(f.name[:4]), f.read_text()) for f in files("epidote.study").joinpath("migrations").iterdir() if f.name.endswith(".sql")]
-    return sorted(found)
+    return sorted((int(file.name[:4]), file.read_text()) for file in (Path(__file__).parent / "migrations").glob("*.sql"))
 
 
 class Database:
@@ -33,6 +30,9 @@ class Database:
         self.path, self.read_only = path, read_only
         self._lock = threading.RLock()
         new = create and not path.exists()
+        # a log that was not folded back tells of a process that was killed: then the whole file is looked over
+        log = path.with_name(path.name + "-wal")
+        self._left_open = log.exists() and log.stat().st_size > 0
         # a reader of a folder that cannot be written must not ask for the write-ahead log's shared memory
         immutable = "&immutable=1" if read_only and not os.access(path.parent, os.W_OK) else ""
         mode = "ro" if read_only else ("rwc" if create else "rw")
@@ -72,7 +72,7 @@ class Database:
                 f"{self.path.parent.name} was made by a newer version of Epidote (format {version}, this one knows {known}). "
                 "Nothing was changed; open it with the newer version."
             )
-        if self.path.stat().st_size < _CHECKED_UP_TO:
+        if self._left_open and self.path.stat().st_size < _CHECKED_UP_TO:
             found = self._connection.execute("PRAGMA quick_check(1)").fetchone()[0]
             if found != "ok":
                 raise StudyError(_damaged(self.path, found))
@@ -81,7 +81,7 @@ class Database:
         version = self._connection.execute("PRAGMA user_version").fetchone()[0]
         pending = [(n, sql) for n, sql in _migrations() if n > version]
         if pending and version > 0:
-            shutil.copy2(self.path, self.path.with_name(f"study before format {pending[-1][0]}.sqlite"))
+            self.path.with_name(f"study before format {pending[-1][0]}.sqlite").write_bytes(self.path.read_bytes())
         for number, sql in pending:
             self._connection.executescript(f"BEGIN;\n{sql}\nPRAGMA user_version = {number};\nCOMMIT;")
 

@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 import fcntl
-import hashlib
 import json
 import os
-import shutil
-import uuid
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
@@ -174,6 +171,8 @@ class Study:
 
     def recordings(self, run_id: int) -> tuple[Recording, ...]:
         """The kept recordings of a run (of the run it was recomputed from). Raises StudyError when one is missing or changed."""
+        import hashlib
+
         from epidote.audio.files import read_sound
         from epidote.core.signal import Recording, Stimulus
 
@@ -282,18 +281,21 @@ class Study:
 
     def _keep(self, recording: Recording) -> tuple[str, str]:
         """Write one recording; its file name and checksum."""
+        import hashlib
+
         from epidote.audio.files import encode, is_24_bit, write_whole
 
         signal = recording.signal
         exact = is_24_bit(signal.samples) and signal.channels <= 8 and float(signal.rate).is_integer() and signal.rate <= 655350
         content = encode(signal.samples, signal.rate, "FLAC" if exact else "WAV", "24" if exact else "32f")
-        name = f"{datetime.now(UTC):%Y%m%d-%H%M%S}-{uuid.uuid4().hex[:8]}.{'flac' if exact else 'wav'}"
+        name = f"{datetime.now(UTC):%Y%m%d-%H%M%S}-{os.urandom(4).hex()}.{'flac' if exact else 'wav'}"
         write_whole(self.path / "recordings" / name, content)
         return name, hashlib.sha256(content).hexdigest()
 
     def room_left(self) -> int:
         """Bytes free on the study's disk."""
-        return shutil.disk_usage(self.path).free
+        disk = os.statvfs(self.path)
+        return disk.f_bavail * disk.f_frsize
 
     def _empty_into_bin(self) -> None:
         """Move the recordings of deleted runs into bin/, with what the database knew of them, and forget them."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
+from epidote.core.caution import Caution
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import from_db, to_db
-from epidote.core.result import Caution, Reading
+from epidote.core.result import Reading
 from epidote.core.signal import Samples, Signal
 
 QUIET_PEAK = from_db(-60.0)

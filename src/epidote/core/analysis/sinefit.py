@@ -163,14 +163,23 @@ def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -
     return w, solved
 
 
-def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_order: int = 3) -> ToneFit:
+def refined_frequency(x: Samples, rate: float, frequency: float) -> float:
+    """Frequency in Hz of the tone near ``frequency`` (within a bin or so) in x (frames,), by least squares."""
+    w, _ = _refine(_Blocks(np.ascontiguousarray(x, dtype=np.float64)), 2 * np.pi * frequency / rate, 1, 1, 8)
+    return float(w * rate / (2 * np.pi))
+
+
+def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_order: int = 3, *, near: bool = False) -> ToneFit:
     """Fit a tone near ``frequency`` (within a bin or so) and its harmonics 2...``harmonics`` that lie below half the rate.
 
-    x (frames,); ``drift_order``: order of the polynomials that the fundamental's amplitude and phase may follow, at least 1.
+    x (frames,); ``drift_order``: order of the polynomials that the fundamental's amplitude and phase may follow, at least 1; ``near``: the
+    frequency is known to a small part of a bin already, so that the harmonics can be fitted at once.
     """
     blocks = _Blocks(np.ascontiguousarray(x, dtype=np.float64))
     order = max(1, min(drift_order, 9))
-    w, _ = _refine(blocks, 2 * np.pi * frequency / rate, 1, 1, 8)
+    w = 2 * np.pi * frequency / rate
+    if not near:
+        w, _ = _refine(blocks, w, 1, 1, 8)
     guard = 2 * np.pi / blocks.frames
     count = max(1, min(harmonics, int((np.pi - guard) / w)))
     w, (coefficients, variance, multiple, table) = _refine(blocks, w, order, count, 6)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from epidote.core.caution import Caution
 from epidote.core.comparison.difference import difference_curve
-from epidote.core.result import Caution, Curve, Reading, Result, with_caution
+from epidote.core.result import Curve, Reading, Result, with_caution
 
 # curves and readings that divide out: a chain's gain and time add to the unit's
 _TAKEN_OUT = {"level": "dB", "phase": "°", "phase_unwrapped": "°", "phase_delay_removed": "°", "group_delay": "s"}

@@ -15,10 +15,11 @@ from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
 from epidote.core.analysis.features import HALF_POWER_DB, corner, curve_at, flatness
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
+from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
-from epidote.core.result import Caution, Curve, Reading, Result, unique
+from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
 

@@ -15,15 +15,16 @@ from numpy.typing import NDArray
 from pydantic import model_validator
 
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
-from epidote.core.analysis.sinefit import ToneFit, fit_tone
+from epidote.core.analysis.sinefit import ToneFit, fit_tone, refined_frequency
 from epidote.core.analysis.spectrum import band_power, line_power, mean_squares, peak_near
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.windows import windowed_around, windowed_power
+from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
 from epidote.core.quantity import to_db
-from epidote.core.result import Caution, Curve, Reading, Result, unique
+from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Signal
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
@@ -142,12 +143,13 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
         noise = math.sqrt(float(np.median(np.square(spectrum.real) + np.square(spectrum.imag)))) * 2 / size
         if size == x.size or (amplitude > 30 * noise and found > 8 * width):
             break
-    if size < x.size:
-        # to within a bin of the whole record, in steps that each land inside the next one's reach
-        while size < x.size:
-            first = (x.size - size) // 2
-            found = fit_tone(x[first : first + size], rate, found, 1, 1).frequency
-            size = min(8 * size, x.size)
+    # to a small part of a bin of the whole record, in steps that each land inside the next one's reach
+    while True:
+        first = (x.size - size) // 2
+        found = refined_frequency(x[first : first + size], rate, found)
+        if 4 * size >= x.size:
+            break
+        size *= 8 if 32 * size <= x.size else 4
     return found
 
 
@@ -163,7 +165,7 @@ def _measure(x: Samples, rate: float, settings: ToneSettings, expected: float) -
     strangers: list[_Stranger] = []
     own = x
     while True:
-        fit = fit_tone(own, rate, frequency, settings.harmonics, order)
+        fit = fit_tone(own, rate, frequency, settings.harmonics, order, near=True)
         frequency = fit.frequency
         amplitude = abs(fit.amplitudes[0])
         if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:

@@ -8,11 +8,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from epidote.core.analysis.features import curve_at, slope
+from epidote.core.caution import Caution, unique
 from epidote.core.comparison.difference import difference_curve, differing_settings, reading_difference
 from epidote.core.display import format_quantity
 from epidote.core.procedures.base import CurveView
 from epidote.core.quantity import from_db
-from epidote.core.result import Caution, Curve, Reading, unique
+from epidote.core.result import Curve, Reading
 from epidote.desktop.matrix.table import PLUS_MINUS
 from epidote.desktop.plot.figure import Figure, PinMark, Trace
 from epidote.study.models import Column, Pin, RunSummary, Subject

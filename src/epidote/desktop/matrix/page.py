@@ -6,14 +6,11 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, Qt, Signal
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, Qt, QTimer, Signal
 from PySide6.QtWidgets import QAbstractItemView, QFrame, QHeaderView, QLabel, QSplitter, QStackedWidget, QTableView, QVBoxLayout, QWidget
 
 from epidote.desktop import edits
 from epidote.desktop.matrix.cells import HEAD_WIDTH, ROW_HEIGHT, MatrixDelegate, MatrixHeader
-from epidote.desktop.matrix.graph_panel import GraphPanel
-from epidote.desktop.matrix.readings import ReadingsPanel
-from epidote.desktop.matrix.run_panel import RunPanel
 from epidote.desktop.matrix.table import MatrixModel
 from epidote.desktop.session import Session, Wanted
 from epidote.desktop.theme import Theme
@@ -26,6 +23,7 @@ class MatrixPage(QWidget):
     """Owns what is chosen; everything it shows follows from that and the session."""
 
     failed = Signal(str)
+    lower_built = Signal()
 
     def __init__(self, session: Session, theme: Theme) -> None:
         super().__init__()
@@ -40,6 +38,7 @@ class MatrixPage(QWidget):
         self._channels = {1}
         self._recomputing: RunSummary | None = None
         self._panel_cell: tuple[int, int] | None = None
+        self.built = self._shown_once = False
         self._build()
         session.overview_changed.connect(self._overview_changed)
         session.run_finished.connect(self._run_finished)
@@ -70,6 +69,21 @@ class MatrixPage(QWidget):
         self.table.setTabKeyNavigation(False)
         self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
         self.splitter.addWidget(self.table)
+        layout.addWidget(self.welcome)
+        layout.addWidget(self.splitter)
+        self.splitter.hide()
+        self.table.selectionModel().selectionChanged.connect(self._selection_changed)
+        self.table.selectionModel().currentChanged.connect(lambda *_: self._enable())
+
+    def build_lower(self) -> None:
+        """The graph, the readings and the run to make: after the matrix shows, since they take as long again."""
+        if self.built:
+            return
+        from epidote.desktop.matrix.graph_panel import GraphPanel
+        from epidote.desktop.matrix.readings import ReadingsPanel
+        from epidote.desktop.matrix.run_panel import RunPanel
+
+        self.built = True
         lower = QSplitter(Qt.Orientation.Horizontal)
         lower.setHandleWidth(1)
         self.graph_panel = GraphPanel(self.theme)
@@ -86,11 +100,6 @@ class MatrixPage(QWidget):
         self.splitter.addWidget(lower)
         self.splitter.setStretchFactor(0, 0)
         self.splitter.setStretchFactor(1, 1)
-        layout.addWidget(self.welcome)
-        layout.addWidget(self.splitter)
-        self.splitter.hide()
-        self.table.selectionModel().selectionChanged.connect(self._selection_changed)
-        self.table.selectionModel().currentChanged.connect(lambda *_: self._enable())
         self.graph_panel.choice_changed.connect(self._choice_changed)
         self.readings.units.chosen.connect(lambda on: self.set_percent("%" in on))
         self.readings.channel.chosen.connect(lambda _: self.show_chosen())
@@ -101,6 +110,7 @@ class MatrixPage(QWidget):
         self.run_panel.measure_wanted.connect(self._measure)
         self.run_panel.recompute_wanted.connect(self._recompute)
         self.run_panel.stop_wanted.connect(self.session.cancel)
+        self.lower_built.emit()
 
     # -- what is chosen -----------------------------------------------------------------------------------------------------
 
@@ -146,6 +156,11 @@ class MatrixPage(QWidget):
         if overview is None:
             return
         self._fit_columns()
+        if not self.built and not self._shown_once:
+            self._shown_once = True
+            QTimer.singleShot(0, self._overview_changed)  # the matrix itself is painted first
+            return
+        self.build_lower()
         if not self.table.currentIndex().isValid() and overview.columns:
             # open on a comparison: every measured cell of the first column, or the first cell there is to measure
             measured = [s.id for s in overview.subjects if (s.id, overview.columns[0].id) in overview.runs]
@@ -183,6 +198,8 @@ class MatrixPage(QWidget):
 
     def show_chosen(self) -> None:
         """The graph and the readings of the chosen runs, or the run to make when none is measured."""
+        if not self.built:
+            return
         column, overview = self.current_column(), self.session.overview
         self.header.current = self.table.currentIndex().column()
         self.header.viewport().update()
@@ -337,6 +354,8 @@ class MatrixPage(QWidget):
             self.show_view(keys[(keys.index(self._shown_key) + step) % len(keys)])
 
     def _enable(self) -> None:
+        if not self.built:
+            return
         runs = [r for _, r in self.chosen_cells() if r is not None]
         writable = self.session.writable
         self.readings.again.setEnabled(writable and bool(runs))
@@ -449,8 +468,10 @@ class MatrixPage(QWidget):
             self.failed.emit(str(error))
 
     def set_theme(self, theme: Theme) -> None:
-        self.theme = self.delegate.theme = self.header.theme = self.readings.theme = theme
-        self.graph_panel.set_theme(theme)
+        self.theme = self.delegate.theme = self.header.theme = theme
+        if self.built:
+            self.readings.theme = theme
+            self.graph_panel.set_theme(theme)
         self.table.viewport().update()
         self.header.viewport().update()
         self.show_chosen()

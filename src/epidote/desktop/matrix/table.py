@@ -6,8 +6,8 @@ from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 
+from epidote.core.caution import Caution
 from epidote.core.display import NOT_GIVEN, format_quantity
-from epidote.core.result import Caution
 from epidote.desktop.session import Session, Under
 from epidote.study.models import Column, RunSummary, Subject
 

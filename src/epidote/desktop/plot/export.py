@@ -9,7 +9,8 @@ from PySide6.QtGui import QFontMetricsF, QImage, QImageWriter, QPainter, QPen
 
 from epidote.audio.files import write_whole
 from epidote.desktop.plot.figure import Figure
-from epidote.desktop.plot.paint import DASHES, FigurePainter, View
+from epidote.desktop.plot.paint import DASHES, FigurePainter
+from epidote.desktop.plot.window import View
 from epidote.desktop.theme import Theme, font
 
 SIZE = QSize(1280, 800)

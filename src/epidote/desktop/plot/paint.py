@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen, QPolygon
 
 from epidote.desktop.plot.figure import GRID_POINTS, Figure, Trace
 from epidote.desktop.plot.scale import Scale, ticks
+from epidote.desktop.plot.window import View
 from epidote.desktop.theme import Theme, font
 
 DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1.5, 2.5]}
@@ -22,15 +23,6 @@ class Layout:
 
     main: QRectF
     difference: QRectF
-
-
-@dataclass(frozen=True)
-class View:
-    """What part of the figure is shown."""
-
-    x: Scale
-    y: Scale
-    dy: Scale
 
 
 def layout(figure: Figure, area: QRectF) -> Layout:

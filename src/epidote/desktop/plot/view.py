@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from epidote.desktop.plot.figure import Figure
-from epidote.desktop.plot.paint import FigurePainter, View, layout
 from epidote.desktop.plot.scale import Scale
+from epidote.desktop.plot.window import View
 from epidote.desktop.theme import Theme, font
+
+if TYPE_CHECKING:  # what holds and paints curves needs NumPy, which is loaded after the window shows
+    from epidote.desktop.plot.figure import Figure
+    from epidote.desktop.plot.paint import Layout
 
 _KEY_STEP, _ZOOM = 0.01, 0.8
 
@@ -119,6 +124,12 @@ class GraphView(QWidget):
     def _area(self) -> QRectF:
         return QRectF(self.rect())
 
+    def _layout(self) -> Layout:
+        from epidote.desktop.plot.paint import layout
+
+        assert self._figure is not None
+        return layout(self._figure, self._area())
+
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         if self._figure is None or self._view is None:
@@ -135,6 +146,8 @@ class GraphView(QWidget):
             self._painted.setDevicePixelRatio(ratio)
             self._painted.fill(self._theme.colour("back"))
             inner = QPainter(self._painted)
+            from epidote.desktop.plot.paint import FigurePainter
+
             FigurePainter(self._figure, self._view, self._theme).paint(inner, self._area())
             inner.end()
         p.drawPixmap(0, 0, self._painted)
@@ -149,7 +162,7 @@ class GraphView(QWidget):
     def _paint_cursor(self, p: QPainter) -> None:
         if self._cursor is None or self._figure is None or self._view is None:
             return
-        where = layout(self._figure, self._area())
+        where = self._layout()
         place = self._view.x.place(self._cursor)
         if not 0 <= place <= 1:
             return
@@ -187,7 +200,7 @@ class GraphView(QWidget):
         """Shares of the main strip's width and height at a point of the graph (y from below)."""
         if self._figure is None or self._view is None:
             return None
-        box = layout(self._figure, self._area()).main
+        box = self._layout().main
         return (point.x() - box.left()) / box.width(), (box.bottom() - point.y()) / box.height()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
