@@ -5,14 +5,26 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from datetime import date
+from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 
 from epidote.desktop.session import Session
 from epidote.desktop.theme import font
 from epidote.study.models import RunSummary
+from epidote.study.store import Study
+
+if TYPE_CHECKING:
+    from epidote.core.chain import Chain
 
 STALE_DAYS, LEAST_HEADROOM_DB = 90, 1.0
+
+
+def _chain_of(study: Study) -> Chain:
+    """On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded modules."""
+    from epidote.core.chain import Chain, chain_from_toml
+
+    return chain_from_toml(study.chain_toml) if study.chain_toml else Chain()
 
 
 class TrustStrip(QWidget):
@@ -49,15 +61,12 @@ class TrustStrip(QWidget):
             for button in self.items.values():
                 button.hide()
             return
-        self._session.ask(lambda s: s.chain_toml, self._show)
+        self._session.ask(_chain_of, self._show)
 
-    def _show(self, chain_toml: str) -> None:
+    def _show(self, chain: Chain) -> None:
         overview = self._session.overview
         if overview is None:
             return
-        from epidote.core.chain import Chain, chain_from_toml
-
-        chain = chain_from_toml(chain_toml) if chain_toml else Chain()
         last = max(overview.runs.values(), key=lambda r: r.made, default=None)
         where = f"{last.device.partition(',')[0].partition(' with')[0]} · " if last else ""
         self._set("device", f"{where}{chain.rate / 1000:g} kHz", False)
