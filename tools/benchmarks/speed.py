@@ -80,25 +80,26 @@ class Window(QMainWindow):
 w = Window(); w.resize(1280, 800); w.show(); app.exec()
 """
 FULL = """
-import epidote.study.store
 import os, sys, time
 begun = float(os.environ["BEGUN"])
 told = {}
 def tell(what):
     if what not in told:
         told[what] = time.time() - begun
+import epidote.study.store
 from epidote.desktop import app
-from epidote.desktop.main_window import MainWindow
 from epidote.desktop.matrix import cells
-from epidote.desktop.plot import paint
-shown, painted, drawn = MainWindow.showEvent, cells.MatrixDelegate.paint, paint.FigurePainter.paint
+from epidote.desktop.plot import view
+painted, drawn = cells.MatrixDelegate.paint, view.GraphView.paintEvent
 def paint_cell(self, *a):
     painted(self, *a); tell("matrix")
-def paint_figure(self, *a):
-    drawn(self, *a); tell("graph")
-    print(told["matrix"], told["graph"]); sys.stdout.flush(); os._exit(0)
+def paint_graph(self, *a):
+    drawn(self, *a)
+    if self.figure() is not None:
+        tell("graph")
+        print(told["matrix"], told["graph"]); sys.stdout.flush(); os._exit(0)
 cells.MatrixDelegate.paint = paint_cell
-paint.FigurePainter.paint = paint_figure
+view.GraphView.paintEvent = paint_graph
 app.run(sys.argv[1])
 """
 
@@ -106,7 +107,7 @@ app.run(sys.argv[1])
 def started(code: str, *arguments: str) -> list[float]:
     environment = {**os.environ, "BEGUN": str(time.time())}
     environment.setdefault("QT_QPA_PLATFORM", "offscreen")
-    out = subprocess.run([sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True, check=True).stdout
+    out = subprocess.run([sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True, check=True, timeout=60).stdout
     return [float(v) for v in out.split()]
 
 

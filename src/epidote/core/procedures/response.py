@@ -138,7 +138,7 @@ def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number:
         readings = (Reading(k, number, None, units.get(k, "dB"), cautions=(Caution.STIMULUS_NOT_FOUND,)) for k in keys)
         return Result((), tuple(readings), unique(cautions))
     averaged = _average(parts, kernel, by_frequency)
-    if _unsettled(averaged.first):
+    if _unsettled(averaged.first, kernel):
         cautions.append(Caution.UNSETTLED)
     result = _result(averaged, kernel, number, settings, chain, cautions)
     return replace(result, readings=(*result.readings, headroom(recordings[0].signal, number)))
@@ -179,17 +179,14 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
     return _Averaged(first, linear[0], harmonics, None, 1)
 
 
-def _unsettled(d: dc.Deconvolved) -> bool:
-    """Whether the impulse response still stands clear of the noise where its window ends, and what is cut off there would matter."""
-    rate = d.kernel.rate
-
-    def rms(begin: float, end: float) -> float:
-        stretch = np.take(d.impulse, d.peak + np.arange(round(begin * rate), round(end * rate)), mode="wrap")
-        return float(np.sqrt(np.square(stretch).mean()))
-
-    at_end = rms(0.9 * dc.AFTER, dc.AFTER)
-    before = rms(-max(0.4 * d.kernel.length * math.log(2), dc.BEFORE + 0.01), -dc.BEFORE)
-    return at_end > 2 * before and at_end * dc.AFTER * rate > 0.02 * abs(float(d.impulse[d.peak]))
+def _unsettled(d: dc.Deconvolved, kernel: dc.Kernel) -> bool:
+    """Whether half a window would have given another response inside the band: then the whole one may be too short as well."""
+    rate, size = kernel.rate, dc.response_grid(kernel)
+    first, last = _band_bins(kernel, size)
+    before = round(dc.BEFORE * rate)
+    whole, half = (dc.windowed_response(d.impulse, d.peak, before, round(share * dc.AFTER * rate), size)[first : last + 1] for share in (1.0, 0.5))
+    noise = np.sqrt(dc.noise_density(d, np.asarray(np.arange(first, last + 1) * (rate / size), dtype=np.float64)) * dc.AFTER * rate)
+    return bool(np.any(np.abs(whole - half) > 0.02 * np.abs(whole) + 5 * noise))
 
 
 def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain, cautions: list[Caution]) -> Result:

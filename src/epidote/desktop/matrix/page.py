@@ -45,7 +45,7 @@ class MatrixPage(QWidget):
         session.progress_changed.connect(lambda _: self._enable())
 
     def _build(self) -> None:
-        layout = QVBoxLayout(self)
+        layout = self._outer = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         self.welcome = QLabel(_WELCOME)
         self.welcome.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -158,7 +158,11 @@ class MatrixPage(QWidget):
         self._fit_columns()
         if not self.built and not self._shown_once:
             self._shown_once = True
-            QTimer.singleShot(0, self._overview_changed)  # the matrix itself is painted first
+            # the matrix is painted at once, before the workers load what computes and compete for the interpreter
+            self.splitter.show()
+            self._outer.activate()
+            self.repaint()
+            QTimer.singleShot(0, self._overview_changed)
             return
         self.build_lower()
         if not self.table.currentIndex().isValid() and overview.columns:
