@@ -106,7 +106,7 @@ def sweeps() -> None:
         stimulus = Response().stimulus(settings, RATE)
         for noise, figure in ((0.0, "0.00001 dB, 0.0001°"), (10 ** (-90 / 20) / 2**0.5, "0.002 dB fixed, 0.0005 dB by frequency")):
             worst = angle = 0.0
-            for path in (lambda f: np.ones_like(f), high_pass, lambda f: high_pass(f) / (1 + 1j * f / 30000)):
+            for path in (np.ones_like, high_pass, lambda f: high_pass(f) / (1 + 1j * f / 30000)):
                 y = through(stimulus.samples(), path) + noise * RNG.standard_normal(stimulus.frames)
                 result = Response().analyse([Recording(Signal(y, RATE), stimulus)], settings, CHAIN)
                 level, phase = result.curve("level"), result.curve("phase")

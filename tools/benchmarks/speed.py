@@ -107,7 +107,9 @@ app.run(sys.argv[1])
 def started(code: str, *arguments: str) -> list[float]:
     environment = {**os.environ, "BEGUN": str(time.time())}
     environment.setdefault("QT_QPA_PLATFORM", "offscreen")
-    out = subprocess.run([sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True, check=True, timeout=60).stdout
+    out = subprocess.run(
+        [sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True, check=True, timeout=60
+    ).stdout
     return [float(v) for v in out.split()]
 
 

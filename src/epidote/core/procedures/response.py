@@ -184,7 +184,9 @@ def _unsettled(d: dc.Deconvolved, kernel: dc.Kernel) -> bool:
     rate, size = kernel.rate, dc.response_grid(kernel)
     first, last = _band_bins(kernel, size)
     before = round(dc.BEFORE * rate)
-    whole, half = (dc.windowed_response(d.impulse, d.peak, before, round(share * dc.AFTER * rate), size)[first : last + 1] for share in (1.0, 0.5))
+    whole, half = (
+        dc.windowed_response(d.impulse, d.peak, before, round(share * dc.AFTER * rate), size)[first : last + 1] for share in (1.0, 0.5)
+    )
     noise = np.sqrt(dc.noise_density(d, np.asarray(np.arange(first, last + 1) * (rate / size), dtype=np.float64)) * dc.AFTER * rate)
     return bool(np.any(np.abs(whole - half) > 0.02 * np.abs(whole) + 5 * noise))
 

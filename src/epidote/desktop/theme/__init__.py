@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QApplication
 # its figures are all of one width, so that columns of numbers align without a second, monospaced face
 FAMILY = "B612"
 TEXT_SIZES = {"small": 9.0, "normal": 10.0, "large": 12.0, "very large": 14.0}
-GRID = 4
+_ICONS = (Path(__file__).parent / "icons").as_posix()
 
 
 @dataclass(frozen=True)
@@ -131,7 +131,7 @@ def _style(t: Theme) -> str:
     QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QPlainTextEdit:focus {{ border-color: {t.accent}; }}
     QLineEdit[wrong="true"] {{ border-color: {t.caution}; }}
     QComboBox::drop-down {{ border: none; width: 20px; }}
-    QComboBox::down-arrow {{ image: none; border-left: 4px solid transparent; border-right: 4px solid transparent; border-top: 5px solid {t.quiet}; }}
+    QComboBox::down-arrow {{ image: url({_ICONS}/down-{t.name}.svg); width: 10px; height: 6px; }}
     QComboBox QAbstractItemView {{ background: {t.raised}; color: {t.text}; border: 1px solid {t.line}; }}
     QTableView {{ background: {t.back}; color: {t.text}; border: none; gridline-color: {t.faint_line}; }}
     QTableView::item:selected {{ background: transparent; color: {t.text}; }}
