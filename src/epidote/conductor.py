@@ -10,8 +10,9 @@ from typing import Any
 from epidote.audio.device import Cancelled, Device, Progress
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain, chain_from_toml
-from epidote.core.errors import CancelledError, MeasurementError
-from epidote.core.procedures.base import Settings, make_settings, procedure
+from epidote.core.errors import CancelledError, MeasurementError, SettingError
+from epidote.core.procedures.base import Settings, analysis_settings, make_settings, procedure
+from epidote.core.quantity import QuantityError, parse
 from epidote.core.result import Result
 from epidote.core.signal import Recording
 from epidote.study.curves import thumbnail_points
@@ -44,9 +45,17 @@ def add_column(study: Study, key: str, settings: Settings) -> Column:
 
 
 def study_chain(study: Study, subject: Subject) -> Chain:
-    """The chain that a row's new runs use: the study's own, without probe and load for the baseline."""
+    """The chain that a row's new runs use: the study's own; for the baseline without probe and load, otherwise with the row's load."""
     chain = chain_from_toml(study.chain_toml) if study.chain_toml else Chain()
-    return chain.wired() if subject.is_baseline else chain
+    if subject.is_baseline:
+        return chain.wired()
+    try:
+        load = parse(subject.conditions["load"], "Ω")
+    except (KeyError, QuantityError):
+        return chain
+    if load.unit != "Ω" or load.value <= 0 or load.value == chain.load_ohms:
+        return chain
+    return chain.model_copy(update={"load_ohms": load.value, "load_confirmed": False})
 
 
 def never() -> bool:
@@ -108,7 +117,14 @@ def measure(study: Study, order: Order, device: Device, progress: Progress = sil
 def recompute(study: Study, run_id: int, changes: Mapping[str, Any]) -> RunSummary:
     """A new run from the kept recordings of another, with some settings changed; nothing is played."""
     old = study.run(run_id)
-    settings = make_settings(procedure(old.procedure).Settings, {**old.settings, **changes})
+    model = procedure(old.procedure).Settings
+    settings = make_settings(model, {**old.settings, **changes})
+    before, free = make_settings(model, old.settings), analysis_settings(model)
+    fixed = [n for n in model.model_fields if n not in free and getattr(settings, n) != getattr(before, n)]
+    if fixed:
+        raise SettingError(
+            f"“{fixed[0]}” decided what was played, so it cannot be changed afterwards; measure again. Free to change: {', '.join(free)}."
+        )
     chain = Chain.model_validate(old.chain)
     result = analysed(old.procedure, study.recordings(run_id), settings, chain)
     order = Order(old.subject_id, old.column_id, old.procedure, settings, chain)

@@ -64,6 +64,19 @@ def test_recomputing_changes_the_settings_and_measures_nothing(study):
     assert [r.id for r in study.runs_of(run.subject_id, run.column_id)] == [twice.id, weighted.id, run.id]
     with pytest.raises(SettingError, match="weighting"):
         recompute(study, run.id, {"weighting": "Q"})
+    with pytest.raises(SettingError, match="“level” decided what was played.*Free to change: band_low"):
+        recompute(study, run.id, {"level": -3})
+
+
+def test_a_rows_load_is_its_chains(study):
+    from epidote.conductor import study_chain
+
+    overview = study.overview()
+    assert study_chain(study, overview.subjects[0]).load_ohms is None
+    assert study_chain(study, overview.subjects[1]).load_ohms == 8
+    for typed, ohms in (("4 Ω", 4), ("2", 2), ("1 kohm", 1000), ("a loudspeaker", 8), ("3 W", 8)):
+        row = study.add_subject(overview.subjects[1].unit, {"load": typed})
+        assert study_chain(study, row).load_ohms == ohms
 
 
 def test_a_changed_recording_is_noticed(study):

@@ -22,9 +22,17 @@ class Settings(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
-def setting(default: Any, meaning: str, unit: str = "", **limits: Any) -> Any:
-    """A settings field: default, meaning in one line, unit, and pydantic's limits (ge, le, gt, lt)."""
-    return Field(default, description=meaning, json_schema_extra={"unit": unit}, **limits)
+def setting(default: Any, meaning: str, unit: str = "", *, played: bool = False, **limits: Any) -> Any:
+    """A settings field: default, meaning in one line, unit, and pydantic's limits (ge, le, gt, lt).
+
+    ``played``: it decides what is played, so that a finished run cannot be recomputed with another value.
+    """
+    return Field(default, description=meaning, json_schema_extra={"unit": unit, "played": played}, **limits)
+
+
+def analysis_settings(model: type[Settings]) -> tuple[str, ...]:
+    """Names of the settings that a finished run can be recomputed with."""
+    return tuple(name for name, field in model.model_fields.items() if not (field.json_schema_extra or {}).get("played"))  # type: ignore[union-attr]
 
 
 S = TypeVar("S", bound=Settings)

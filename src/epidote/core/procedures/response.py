@@ -36,11 +36,11 @@ class ImpulseWindow(StrEnum):
 
 
 class ResponseSettings(Settings):
-    start_frequency: float = setting(20.0, "lower end of the measured band", "Hz", ge=1, le=50000)
-    stop_frequency: float = setting(20000.0, "upper end of the measured band", "Hz", ge=20, le=180000)
-    duration: float = setting(4.0, "length of one sweep", "s", ge=0.2, le=120)
-    level: float = setting(-6.0, "level at the chain's output", "dBFS", ge=-140, le=0)
-    averages: int = setting(1, "how many sweeps are played and averaged", ge=1, le=64)
+    start_frequency: float = setting(20.0, "lower end of the measured band", "Hz", played=True, ge=1, le=50000)
+    stop_frequency: float = setting(20000.0, "upper end of the measured band", "Hz", played=True, ge=20, le=180000)
+    duration: float = setting(4.0, "length of one sweep", "s", played=True, ge=0.2, le=120)
+    level: float = setting(-6.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
+    averages: int = setting(1, "how many sweeps are played and averaged", played=True, ge=1, le=64)
     smoothing: Smoothing = setting(Smoothing.NONE, "smoothing of the level curves, in octaves")
     window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "how much of the impulse response counts")
 

@@ -38,9 +38,9 @@ _CYCLES_SHOWN = 5
 
 
 class ToneSettings(Settings):
-    frequency: float = setting(1000.0, "frequency of the tone; the played one is reported", "Hz", ge=5, le=100000)
-    duration: float = setting(2.0, "length of the analysed stretch", "s", ge=0.05, le=600)
-    level: float = setting(-6.0, "level at the chain's output", "dBFS", ge=-140, le=0)
+    frequency: float = setting(1000.0, "frequency of the tone; the played one is reported", "Hz", played=True, ge=5, le=100000)
+    duration: float = setting(2.0, "length of the analysed stretch", "s", played=True, ge=0.05, le=600)
+    level: float = setting(-6.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
     band_low: float = setting(20.0, "lower end of the measurement band", "Hz", ge=0, le=100000)
     band_high: float = setting(20000.0, "upper end of the measurement band", "Hz", gt=0, le=192000)
     weighting: Weighting = setting(Weighting.NONE, "weighting of noise, THD+N, SINAD and SNR")

@@ -223,8 +223,13 @@ def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:
     units = len({c.subject.unit.id for c in chosen if c.subject.unit})
     names = dict.fromkeys(k for c in chosen for k in c.subject.conditions)
     conditions = [n for n in names if len({c.subject.conditions.get(n) for c in chosen}) > 1]
+    differ = [n for n in differ if not (n == "load ohms" and "load" in conditions)]
     differs = (["unit"] if units > 1 else []) + conditions + differ
     usual = ["rate", "load ohms", "level", "band low", "band high", "weighting", "duration"]
     settings = {**chosen[0].run.settings, **chosen[0].run.chain}
-    alike = [n.replace(" ohms", "") for n in usual if n not in differ and n.replace(" ", "_") in settings]
+    alike = [
+        n.replace(" ohms", "")
+        for n in usual
+        if n not in differ and n.replace(" ohms", "") not in conditions and n.replace(" ", "_") in settings
+    ]
     return ", ".join(alike), ", ".join(differs) or "nothing: the same unit, conditions and settings"

@@ -89,19 +89,19 @@ class RunPanel(QWidget):
     def show_recompute(self, subject: Subject, column: Column, chain: Any, procedure: Any, run: RunSummary) -> None:
         """Offer to compute a finished run again with other settings."""
         self._recomputing = True
-        self._fill(procedure, chain, dict(run.settings))
+        from epidote.core.procedures.base import analysis_settings
+
+        self._fill(procedure, chain, dict(run.settings), analysis_settings(procedure.Settings))
         self.heading.setText(f"Recompute {column.title.lower()} of {subject.full_name}")
-        self.note.setText(
-            f"From the recording of {run.made.astimezone():%d %B, %H:%M}; nothing is played. What was played cannot be changed by this."
-        )
+        self.note.setText(f"From the recording of {run.made.astimezone():%d %B, %H:%M}; nothing is played.")
         self.go.setText("Recompute")
         self.device.hide()
         self._device_label.hide()
         self.stop.hide()
 
-    def _fill(self, procedure: Any, chain: Any, settings: dict[str, Any]) -> None:
+    def _fill(self, procedure: Any, chain: Any, settings: dict[str, Any], only: tuple[str, ...] | None = None) -> None:
         self._procedure, self._chain = procedure, chain
-        self.form = SettingsForm(procedure.Settings, settings)
+        self.form = SettingsForm(procedure.Settings, settings, only)
         self.form.changed.connect(self.refresh)
         self.device.currentIndexChanged.connect(self.refresh)
         self._area.setWidget(self.form)

@@ -136,6 +136,7 @@ def _style(t: Theme) -> str:
     QTableView {{ background: {t.back}; color: {t.text}; border: none; gridline-color: {t.faint_line}; }}
     QTableView::item:selected {{ background: transparent; color: {t.text}; }}
     QHeaderView {{ background: {t.bar}; border: none; }}
+    QTableWidget QHeaderView {{ background: {t.back}; }}
     QTableWidget QHeaderView::section {{ background: {t.back}; border: none; border-bottom: 1px solid {t.line}; padding: 3px 6px; }}
     QTableCornerButton::section {{ background: {t.bar}; border: none; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
