@@ -146,27 +146,30 @@ def _model(blocks: _Blocks, w: float, order: int, coefficients: Complex, multipl
     return np.asarray(np.concatenate([weights.real, weights.imag], axis=1) @ table.T)
 
 
-def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -> tuple[float, Solution]:
-    """Gauss-Newton on the frequency until it stands still."""
+def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -> tuple[float, float, Solution]:
+    """Gauss-Newton on the frequency until it stands still: the w of the solution, the last and smallest step beyond it, the solution.
+
+    A step of less than a millionth of a radian over the record changes nothing but the frequency itself, so it needs no new solution.
+    """
     solved = _solve(blocks, w, order, harmonics)
+    limit = 2 * np.pi / blocks.frames
+    step = 0.0
     for _ in range(steps):
         carrier, slope = solved[0][1], solved[0][2]
         if carrier == 0:
-            break
-        step = float((slope / carrier).imag) * blocks.scale
-        limit = 2 * np.pi / blocks.frames
-        step = max(-limit, min(step, limit))
-        if abs(step) * blocks.frames < 2e-8:
-            break
+            return w, 0.0, solved
+        step = max(-limit, min(float((slope / carrier).imag) * blocks.scale, limit))
+        if abs(step) * blocks.frames < 1e-6:
+            return w, step, solved
         w = float(min(max(w + step, 0.25 * limit), np.pi))
         solved = _solve(blocks, w, order, harmonics)
-    return w, solved
+    return w, 0.0, solved
 
 
 def refined_frequency(x: Samples, rate: float, frequency: float) -> float:
     """Frequency in Hz of the tone near ``frequency`` (within a bin or so) in x (frames,), by least squares."""
-    w, _ = _refine(_Blocks(np.ascontiguousarray(x, dtype=np.float64)), 2 * np.pi * frequency / rate, 1, 1, 8)
-    return float(w * rate / (2 * np.pi))
+    w, step, _ = _refine(_Blocks(np.ascontiguousarray(x, dtype=np.float64)), 2 * np.pi * frequency / rate, 1, 1, 8)
+    return float((w + step) * rate / (2 * np.pi))
 
 
 def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_order: int = 3, *, near: bool = False) -> ToneFit:
@@ -179,10 +182,10 @@ def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_or
     order = max(1, min(drift_order, 9))
     w = 2 * np.pi * frequency / rate
     if not near:
-        w, _ = _refine(blocks, w, 1, 1, 8)
+        w, *_ = _refine(blocks, w, 1, 1, 8)
     guard = 2 * np.pi / blocks.frames
     count = max(1, min(harmonics, int((np.pi - guard) / w)))
-    w, (coefficients, variance, multiple, table) = _refine(blocks, w, order, count, 6)
+    w, step, (coefficients, variance, multiple, table) = _refine(blocks, w, order, count, 6)
     fitted = _model(blocks, w, order, coefficients, multiple, table)
     np.subtract(blocks.x, fitted, out=fitted)
     residual = fitted.ravel()[: blocks.frames]
@@ -195,7 +198,7 @@ def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_or
     eta = abs(carrier) ** 2 / 2 / sigma**2 if sigma > 0 else math.inf
     n = blocks.frames
     return ToneFit(
-        frequency=float(w * rate / (2 * np.pi)),
+        frequency=float((w + step) * rate / (2 * np.pi)),
         amplitudes=amplitudes,
         dc=float(coefficients[0].real),
         sigma=sigma,

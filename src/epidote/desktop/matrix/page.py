@@ -167,7 +167,7 @@ class MatrixPage(QWidget):
         self.build_lower()
         if not self.table.currentIndex().isValid() and overview.columns:
             # open on a comparison: every measured cell of the first column, or the first cell there is to measure
-            measured = [s.id for s in overview.subjects if (s.id, overview.columns[0].id) in overview.runs]
+            measured = [s.id for s in overview.subjects if not s.is_baseline and (s.id, overview.columns[0].id) in overview.runs]
             self.choose(measured or [overview.subjects[-1].id], overview.columns[0].id)
         self.show_chosen()
 

@@ -1,0 +1,181 @@
+"""One stretch of recording taken apart: the tone with its harmonics and drift, strangers such as hum, and what is left as noise."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import scipy.fft
+from numpy.typing import NDArray
+
+from epidote.core.analysis.sinefit import ToneFit, fit_tone, refined_frequency
+from epidote.core.analysis.spectrum import band_power, line_power, mean_squares, peak_near
+from epidote.core.analysis.weighting import Weighting, power_weight
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
+from epidote.core.analysis.windows import windowed_around, windowed_power
+from epidote.core.signal import Samples
+
+AGREEMENT_DB = 0.2
+_DB_PER_NEPER = 20 / math.log(10)
+_DRIFT_ORDERS, _DRIFT_SHARE, _DRIFT_CAUTION = (3, 6, 9), 0.0005, 0.05
+_MOST_STRANGERS = 10
+_GLANCE, _STEADY = 32768, 1e-4
+
+
+@dataclass(frozen=True)
+class ToneAnalysis:
+    """One channel analysed: the fit, and mean squares in the band relative to FS²."""
+
+    fit: ToneFit
+    frames: int
+    rate: float
+    band: tuple[float, float]
+    noise: float
+    noise_spread_db: float
+    drifted: bool
+    spectrum: Samples  # squared peak amplitude of a line
+    samples: Samples
+    residual_power: Samples
+
+
+def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
+    """The tone to analyse: near the expected frequency if something strong is there, otherwise the strongest line.
+
+    A short piece tells, if the tone stands clear in it; then the whole record need not be transformed for this alone.
+    """
+    for size in (_GLANCE, x.size):
+        if size > x.size:
+            continue
+        first = (x.size - size) // 2
+        spectrum = scipy.fft.rfft(x[first : first + size])
+        spectrum[0] = 0
+        width = rate / size
+        strongest, height = peak_near(spectrum, size, rate, 1.5 * width, rate / 2)
+        near, near_height = peak_near(spectrum, size, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2))
+        found, amplitude = (near, near_height) if near_height > 0.1 * height else (strongest, height)
+        noise = math.sqrt(float(np.median(np.square(spectrum.real) + np.square(spectrum.imag)))) * 2 / size
+        if size == x.size or (amplitude > 30 * noise and found > 8 * width):
+            break
+    # to a small part of a bin of the whole record, in steps that each land inside the next one's reach
+    while True:
+        first = (x.size - size) // 2
+        found = refined_frequency(x[first : first + size], rate, found)
+        if 4 * size >= x.size:
+            break
+        size *= 8 if 32 * size <= x.size else 4
+    return found
+
+
+def analyse_tone(
+    x: Samples, rate: float, expected: float, harmonics: int, band: tuple[float, float], weighting: Weighting
+) -> ToneAnalysis | None:
+    """Fit, residual and noise of one stretch (frames,); None when it holds no tone."""
+    frames = x.size
+    frequency = _coarse_frequency(x, rate, expected)
+    width = rate / frames
+    band = (band[0], min(band[1], rate / 2))
+    bins = max(1.0, (band[1] - band[0]) / width)
+    spread = _DB_PER_NEPER / 2 / math.sqrt(bins)
+    order, orders = _DRIFT_ORDERS[0], iter(_DRIFT_ORDERS[1:])
+    strangers: list[_Stranger] = []
+    own = x
+    while True:
+        fit = fit_tone(own, rate, frequency, harmonics, order, near=True)
+        frequency = fit.frequency
+        amplitude = abs(fit.amplitudes[0])
+        if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:
+            return None
+        residual = scipy.fft.rfft(fit.residual)
+        plain = mean_squares(np.square(residual.real) + np.square(residual.imag), frames)
+        clean = mean_squares(windowed_power(residual, WINDOW), frames, WINDOW.mean_square)
+        found = _stranger(residual, clean, fit, rate) if len(strangers) < _MOST_STRANGERS else None
+        if found is not None:
+            strangers.append(found)
+            own = own - found.samples
+            continue
+        excess = _beside_the_tone(clean, fit.frequency, width, band)
+        total = band_power(clean, width, *band)
+        if excess > _DRIFT_SHARE * total and (following := next(orders, None)) is not None:
+            order = following
+            continue
+        break
+    noise, checked = (band_power(p, width, *band, weighting) for p in (plain, clean))
+    disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
+    drifted = excess > _DRIFT_CAUTION * total
+    if disagreement > AGREEMENT_DB + 5 * spread:
+        noise = checked  # something outside the band leaks into the plain sum
+    # the fit took some of the noise along with each parameter inside the band
+    noise *= 1 + min(0.5, fit.parameters / 2 / bins)
+    lines = [(n * fit.frequency, amplitude) for n, amplitude in enumerate(fit.amplitudes, start=1)]
+    for line in strangers:
+        inside = band[0] <= line.frequency <= band[1]
+        noise += line.power * float(power_weight(np.array([line.frequency]), weighting)[0]) * inside
+        lines.append((line.frequency, line.amplitude))
+        fit.residual[:] += line.samples
+    if max(fit.level_drift, fit.phase_drift) > _STEADY:
+        whole = scipy.fft.rfft(x - fit.dc)
+        shown = windowed_power(whole, WINDOW)
+    else:
+        shown = clean * (frames**2 * WINDOW.mean_square / 2)
+        for frequency, amplitude in lines:
+            _draw_line(shown, residual, frames, frequency / width, amplitude)
+    for line in strangers:
+        clean[round(line.frequency / width)] += line.power
+    shown *= (2 / frames / WINDOW.coherent_gain) ** 2
+    return ToneAnalysis(fit, frames, rate, band, noise, spread, drifted, shown, x, clean)
+
+
+def _draw_line(shown: Samples, residual: NDArray[np.complex128], frames: int, place: float, amplitude: complex) -> None:
+    """Put a fitted line back into the windowed power spectrum of what it was taken out of; ``place`` in bins, phase at mid-record."""
+    start, rest = windowed_around(residual, round(place), WINDOW.half_width + 3, WINDOW)
+    bins = np.arange(start, start + rest.size)
+    offset = bins - place
+    # the transform of a cosine window: shifted sinc sums (Harris 1978), turned to the record's beginning
+    kernel = np.zeros(bins.size)
+    for k, a in enumerate(WINDOW.coefficients):
+        for shift in {k, -k}:
+            kernel += (a if k == 0 else a / 2) * np.sinc(offset - shift)
+    turned = amplitude / 2 * frames * np.exp(-1j * np.pi * (bins * (frames - 1) / frames))
+    shown[bins] = np.square(np.abs(rest + kernel * turned))
+
+
+@dataclass(frozen=True)
+class _Stranger:
+    """A line that is none of the tone's and outweighs all else, such as hum: taken out before the fit, counted as noise after it."""
+
+    frequency: float
+    amplitude: complex
+    samples: Samples
+
+    @property
+    def power(self) -> float:
+        return abs(self.amplitude) ** 2 / 2
+
+
+def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, rate: float) -> _Stranger | None:
+    """The line that holds more than a fifth of the residual, if there is one away from the harmonics.
+
+    A plain fit takes everything but the tone for white noise; a strong line elsewhere would lean on every component it finds.
+    """
+    frames = fit.residual.size
+    width = rate / frames
+    centre = 2 + int(np.argmax(clean[2:]))
+    power, _ = line_power(clean, width, centre * width, WINDOW)
+    nearest = max(1, round(centre * width / fit.frequency)) * fit.frequency
+    away = abs(centre * width - nearest) / width
+    if power < 0.2 * float(clean.sum()) or away < 3 * WINDOW.half_width or centre < 3:
+        return None
+    frequency, _ = peak_near(residual, frames, rate, (centre - 1) * width, (centre + 1) * width)
+    line = fit_tone(fit.residual, rate, frequency, 1, 1)
+    return _Stranger(line.frequency, complex(line.amplitudes[0]), fit.residual - line.residual - line.dc)
+
+
+def _beside_the_tone(clean: Samples, frequency: float, width: float, band: tuple[float, float]) -> float:
+    """Mean square close to the tone beyond what the noise of the whole band puts there: a drift that the fit did not follow."""
+    reach = 30 * width
+    near = band_power(clean, width, frequency - reach, frequency + reach)
+    first, last = round(band[0] / width), max(round(band[0] / width) + 2, round(band[1] / width))
+    density = float(np.median(clean[first:last])) / math.log(2)
+    # noise in so few bins scatters by a fifth
+    return max(0.0, near - 1.6 * density * 61)
