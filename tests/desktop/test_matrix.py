@@ -346,3 +346,22 @@ def test_clicking_a_cell(window, rows, columns, qtbot):
     qtbot.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, ALT, QPoint(rect.center()))
     assert window.matrix.current_subject().id == rows["a25"]
     assert window.matrix.current_column().id == columns["tone"]
+
+
+def test_the_focus_does_not_forestall_the_first_choice(qtbot, path):
+    """Gaining the focus gives a table a current cell of its own; the study must open on its comparison all the same."""
+    from epidote.desktop.app import application
+    from epidote.desktop.main_window import MainWindow
+
+    application()
+    window = MainWindow()
+    qtbot.addWidget(window)
+    table = window.matrix.table
+    window.session.overview_changed.connect(
+        lambda: table.currentIndex().isValid() or table.setCurrentIndex(window.matrix.model.index(0, 0))
+    )
+    window.show()
+    window.session.open_path(path)
+    wait_for(qtbot, lambda: window.matrix.built and window.matrix.graph_panel.graph.figure() is not None)
+    assert len(window.matrix.graph_panel.graph.figure().traces) == 2
+    window.close()

@@ -37,6 +37,7 @@ class MatrixPage(QWidget):
         self._percent = False
         self._channels = {1}
         self._recomputing: RunSummary | None = None
+        self._opened: object = None  # the study whose first choice was made; the focus alone may have set a current cell before
         self._panel_cell: tuple[int, int] | None = None
         self.built = self._shown_once = False
         self._build()
@@ -165,7 +166,8 @@ class MatrixPage(QWidget):
             QTimer.singleShot(0, self._overview_changed)
             return
         self.build_lower()
-        if not self.table.currentIndex().isValid() and overview.columns:
+        if self.session.study is not self._opened and overview.columns:
+            self._opened = self.session.study
             # open on a comparison: every measured cell of the first column, or the first cell there is to measure
             measured = [s.id for s in overview.subjects if not s.is_baseline and (s.id, overview.columns[0].id) in overview.runs]
             self.choose(measured or [overview.subjects[-1].id], overview.columns[0].id)
