@@ -20,6 +20,9 @@ NOISE = np.random.default_rng(0).standard_normal(48000)
 @pytest.mark.parametrize(
     "clean",
     [
+        dithered(sine(50.0, 0.9, 48000, RATE), 16),
+        sine(20.0, 0.9, 48000, RATE),
+        sine(2.0, 0.5, 48000, RATE),
         TONE,
         SWEEP,
         dithered(SWEEP, 16),
@@ -28,7 +31,18 @@ NOISE = np.random.default_rng(0).standard_normal(48000)
         dithered(0.999 * TONE / 0.5, 24),
         sine(1000, 0.5, 48000, RATE, 0.0),
     ],
-    ids=["tone", "sweep", "16-bit sweep", "noisy tone", "noise", "nearly full scale", "few samples per cycle"],
+    ids=[
+        "slow tone, 16 bit",
+        "slow tone",
+        "very slow tone",
+        "tone",
+        "sweep",
+        "16-bit sweep",
+        "noisy tone",
+        "noise",
+        "nearly full scale",
+        "few samples per cycle",
+    ],
 )
 def test_clean_captures_are_left_alone(clean):
     assert capture_cautions(Signal(clean, RATE), 1) == ()
@@ -38,6 +52,8 @@ def test_clean_captures_are_left_alone(clean):
 def test_clipping_at_any_level(limit):
     assert is_clipped(np.clip(sine(997.0, 1.4 * limit, 48000, RATE), -limit, limit), "FS")
     assert is_clipped(np.clip(SWEEP * 3, -limit, limit), "FS")
+    assert is_clipped(np.clip(sine(997.0, 10 * limit, 48000, RATE), -limit, limit), "FS")
+    assert is_clipped(dithered(np.clip(sine(50.0, 1.02 * limit, 48000, RATE), -limit, limit) * 0.9, 24).round(5), "FS")
 
 
 def test_clipping_on_one_side_only():

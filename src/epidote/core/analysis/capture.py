@@ -32,22 +32,39 @@ def require_usable(signal: Signal, least_frames: int) -> None:
 
 
 def is_clipped(x: Samples, unit: str) -> bool:
-    """Flat tops: runs of equal samples at the greatest or least value, in several places, or at digital full scale. x (frames,)."""
-    for top in (float(x.max()), -float(x.min())):
-        if top <= 0:
+    """Flat tops: runs of equal samples at the greatest or least value, in several places, or at digital full scale. x (frames,).
+
+    A slow tone has equal samples at its peaks too, as long as it changes by less than a step there; but then it leaves them as slowly:
+    half a run's length away it has fallen by three steps, where a cut-off top has fallen by three times what was cut off.
+    """
+    limit = 1 - 2.0**-15
+    high, low = float(x.max()), float(x.min())
+    for top, sign in ((high, 1.0), (-low, -1.0)):
+        if top <= QUIET_PEAK and unit == "FS":
             continue
-        signed = x if top == x.max() else -x
-        at_top = np.flatnonzero(signed >= top * (1 - 1e-7))
-        limit = 1 - 2.0**-15
-        if unit == "FS" and top >= limit and np.count_nonzero(signed >= limit) >= 2:
+        if unit == "FS" and top >= limit and np.count_nonzero(sign * x >= limit) >= 2 and _cut_off(sign * x, top, limit):
             return True
-        if at_top.size < _FLAT_RUN * _FLAT_COUNT:
-            continue
-        starts = np.flatnonzero(np.diff(at_top, prepend=-2) > 1)
-        lengths = np.diff(starts, append=at_top.size)
-        if np.count_nonzero(lengths >= _FLAT_RUN) >= _FLAT_COUNT:
+        if top > 0 and _cut_off(sign * x, top, top * (1 - 1e-7)):
             return True
     return False
+
+
+def _cut_off(x: Samples, top: float, level: float) -> bool:
+    """Whether at least three runs of three or more samples at or above ``level`` end in a corner instead of a crest."""
+    at_top = np.flatnonzero(x >= level)
+    if at_top.size < _FLAT_RUN * _FLAT_COUNT:
+        return False
+    begin = np.flatnonzero(np.diff(at_top, prepend=-2) > 1)
+    lengths = np.diff(begin, append=at_top.size)
+    long = lengths >= _FLAT_RUN
+    starts, lengths = at_top[begin][long], lengths[long]
+    sample = np.unique(x[: at_top[0] + 4096 : max(1, x.size // 65536)][-8192:])
+    step = max(float(np.diff(sample).min(initial=1.0)), 1e-7 * top)
+    beyond = lengths // 2 + 1
+    after = np.minimum(starts + lengths - 1 + beyond, x.size - 1)
+    before = np.maximum(starts - beyond, 0)
+    fallen = top - np.minimum(x[after], x[before])
+    return int(np.count_nonzero(fallen > 40 * step)) >= _FLAT_COUNT
 
 
 def has_gap(x: Samples) -> bool:

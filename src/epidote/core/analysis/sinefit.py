@@ -202,7 +202,7 @@ def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_or
         amplitudes=amplitudes,
         dc=float(coefficients[0].real),
         sigma=sigma,
-        amplitude_spread=sigma * math.sqrt(float(variance[-1]) / 2) if n > 4 else math.inf,
+        amplitude_spread=sigma * math.sqrt(max(0.0, float(variance[-1 if count > 1 else 1])) / 2),
         frequency_spread=rate * math.sqrt(12 / ((2 * np.pi) ** 2 * eta * n * (n * n - 1))) if 0 < eta < math.inf else 0.0,
         level_drift=float(np.max(np.abs(np.abs(path) - 1))),
         phase_drift=float(np.max(np.abs(np.angle(path)))),

@@ -20,6 +20,7 @@ AGREEMENT_DB = 0.2
 _DB_PER_NEPER = 20 / math.log(10)
 _DRIFT_ORDERS, _DRIFT_SHARE, _DRIFT_CAUTION = (3, 6, 9), 0.0005, 0.05
 _MOST_STRANGERS = 10
+_ROUNDING = 1e-19  # what is less than this of the tone's power is the arithmetic's
 _GLANCE, _STEADY = 32768, 1e-4
 
 
@@ -95,6 +96,8 @@ def analyse_tone(
             own = own - found.samples
             continue
         excess = _beside_the_tone(clean, fit.frequency, width, band)
+        if excess < amplitude**2 * _ROUNDING:
+            excess = 0.0
         total = band_power(clean, width, *band)
         if excess > _DRIFT_SHARE * total and (following := next(orders, None)) is not None:
             order = following
