@@ -148,15 +148,3 @@ def _require_room(study: Study, order: Order) -> None:
         raise StudyError(
             f"The disk has {free / 1e6:.0f} MB left, this run needs about {needed / 1e6:.0f} MB. Nothing was played or changed; make room and measure again."
         )
-
-
-def repeat_orders(study: Study, from_subject: int, to_subject: int) -> list[Order]:
-    """The runs that would make one row like another: the latest of each column, with the same settings and chain."""
-    overview = study.overview()
-    orders = []
-    for column in overview.columns:
-        run = overview.runs.get((from_subject, column.id))
-        if run is not None:
-            settings = make_settings(procedure(run.procedure).Settings, run.settings)
-            orders.append(Order(to_subject, column.id, run.procedure, settings, Chain.model_validate(run.chain)))
-    return orders

@@ -10,7 +10,7 @@ import sys
 import numpy as np
 import pytest
 
-from epidote.conductor import recompute, repeat_orders
+from epidote.conductor import recompute
 from epidote.core.errors import SettingError
 from epidote.study.curves import thumbnail_points
 from epidote.study.models import ReadOnlyError, StudyError
@@ -146,16 +146,6 @@ def test_pins_and_settings(study):
         study.set_deleted("recordings", 1, True)
     with pytest.raises(StudyError, match="needs a maker"):
         study.add_unit(" ", "")
-
-
-def test_repeating_the_reference_is_like_for_like(study):
-    run = measured(study)
-    unit = study.units()[0]
-    low = study.add_subject(unit, {"gain": "low"}, "standin:ostrel-p40")
-    orders = repeat_orders(study, run.subject_id, low.id)
-    assert [(o.subject_id, o.column_id, o.procedure) for o in orders] == [(low.id, run.column_id, "tone")]
-    assert orders[0].settings.model_dump(mode="json") == dict(run.settings)
-    assert orders[0].chain.model_dump(mode="json") == dict(run.chain)
 
 
 def test_the_second_to_open_it_reads_only(study):

@@ -112,11 +112,6 @@ def analyse(
 
     def read(path: Path) -> Recording:
         signal = read_sound(path)
-        if played is not None and played.rate != signal.rate:
-            raise UnusableInputError(
-                f"{path.name} runs at {signal.rate:g} Hz, its stimulus was made for {played.rate:g} Hz. Nothing was computed; "
-                "record at the stimulus' rate, or write the stimulus anew at the recording's."
-            )
         if any(not 1 <= c <= signal.channels for c in channel):
             raise UnusableInputError(
                 f"{path.name} has {signal.channels} channel(s), asked was for channel {max(channel)}. Nothing was computed."

@@ -108,9 +108,15 @@ def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
 
 
 def single_recording_channels(recordings: Sequence[Recording]) -> int:
-    """Channel count that all recordings of a run share. Raises UnusableInputError."""
+    """Channel count that all recordings of a run share, each at its stimulus' rate. Raises UnusableInputError."""
     if not recordings:
         raise UnusableInputError("There is no recording to analyse.")
+    for recording in recordings:
+        if recording.stimulus is not None and recording.stimulus.rate != recording.signal.rate:
+            raise UnusableInputError(
+                f"The recording runs at {recording.signal.rate:g} Hz, its stimulus was made for {recording.stimulus.rate:g} Hz. Nothing was computed; "
+                "record at the stimulus' rate, or write the stimulus anew at the recording's."
+            )
     counts = {r.signal.channels for r in recordings}
     rates = {r.signal.rate for r in recordings}
     if len(counts) > 1 or len(rates) > 1:

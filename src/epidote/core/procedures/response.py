@@ -17,7 +17,6 @@ from epidote.core.analysis.features import HALF_POWER_DB, corner, curve_at, flat
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
-from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Stimulus
@@ -112,11 +111,6 @@ class Response:
             require_usable(recording.signal, LEAST_FRAMES)
         rate = recordings[0].signal.rate
         stimulus = recordings[0].stimulus or self.stimulus(settings, rate)
-        if stimulus.rate != rate:
-            raise UnusableInputError(
-                f"The recording runs at {rate:g} Hz, its stimulus was made for {stimulus.rate:g} Hz. Nothing was computed; "
-                "record at the stimulus' rate, or write the stimulus anew at the recording's."
-            )
         kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
         results = per_channel(channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain))
         cautions = [c for r in results for c in r.cautions]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -60,7 +60,6 @@ class Figure:
     reference_name: str = ""
     pins: tuple[PinMark, ...] = ()
     notes: tuple[str, ...] = ()
-    legend: tuple[tuple[str, int, bool], ...] = field(default=())
 
     @property
     def log_y(self) -> bool:
