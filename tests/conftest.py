@@ -85,7 +85,7 @@ def run(capsys):
 def study(tmp_path):
     """A small study: the baseline, a unit with a row, a column for tone and one for response."""
     from epidote.conductor import add_column
-    from epidote.core.chain import chain_to_toml
+    from epidote.core.chain_file import chain_to_toml
     from epidote.core.procedures.base import make_settings, procedure
     from epidote.study.store import create_study
 
@@ -102,7 +102,7 @@ def study(tmp_path):
 
 def measured(study, row: int = 1, column: int = 0, seed: int = 3):
     """Measure one cell of a study over its stand-in."""
-    from epidote.audio.devices import open_device
+    from epidote.bench import open_for
     from epidote.conductor import Order, measure, study_chain
     from epidote.core.procedures.base import make_settings, procedure
 
@@ -110,5 +110,5 @@ def measured(study, row: int = 1, column: int = 0, seed: int = 3):
     subject, where = overview.subjects[row], overview.columns[column]
     chain = study_chain(study, subject)
     settings = make_settings(procedure(where.procedure).Settings, where.settings)
-    device = open_device(subject.device or "standin:wire", chain.rate, subject.conditions, seed=seed)
+    device = open_for(chain, subject.device or "standin:wire", subject.conditions, seed=seed)
     return measure(study, Order(subject.id, where.id, where.procedure, settings, chain), device)

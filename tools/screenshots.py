@@ -64,7 +64,7 @@ def main() -> None:
     dressed("dark", 1280, 800)
     page.choose([p40_low, p40_high, a25], response)
     settle(window)
-    page.pin_corners()
+    page.pins.corners()
     shoot(window, "matrix-response-dark", wanted)
     dressed("light", 1280, 800)
     page.choose([baseline, a25, p40_high], tone)
@@ -90,8 +90,8 @@ def main() -> None:
     if wanted in "exported-graph":
         page.show_view("level")
         settle(window, 0.5)
-        page.export(OUT / "exported-graph.png")
-    page.clear_pins()
+        page.exchange.export(OUT / "exported-graph.png")
+    page.pins.clear()
     settle(window)
     window.close()
 

@@ -48,6 +48,7 @@ if ! "$PYTHON" -c 'import sys; sys.exit(sys.version_info < (3, 11))'; then
 fi
 
 need_library libEGL.so.1 libegl1
+need_library libportaudio.so.2 libportaudio2
 need_library libGL.so.1 libgl1
 need_library libfontconfig.so.1 libfontconfig1
 need_library libxkbcommon.so.0 libxkbcommon0

@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import date
 from typing import Any
 
 from epidote.audio.device import Cancelled, Device, Progress
+from epidote.bench import BenchNotReadyError, never, short_shot, silent
 from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain, chain_from_toml
+from epidote.core.chain import Chain
+from epidote.core.chain_file import chain_from_toml
+from epidote.core.comparison.baseline import against_baseline
+from epidote.core.correction import corrected
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
-from epidote.core.procedures.base import Settings, analysis_settings, make_settings, procedure
+from epidote.core.procedures.base import Settings, analysis_settings, make_settings, procedure, procedures
 from epidote.core.quantity import QuantityError, parse
-from epidote.core.result import Result
-from epidote.core.signal import Recording
+from epidote.core.result import Reading, Result
+from epidote.core.signal import Recording, Samples, Signal
 from epidote.study.curves import thumbnail_points
 from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject
 from epidote.study.store import Study
@@ -32,6 +37,15 @@ class Order:
     procedure: str
     settings: Settings
     chain: Chain
+
+
+@dataclass(frozen=True)
+class Baseline:
+    """What the chain itself did with the same settings; unfit: in what that chain differed, so that it cannot be used."""
+
+    result: Result
+    chain: Chain
+    unfit: tuple[str, ...]
 
 
 def add_column(study: Study, key: str, settings: Settings) -> Column:
@@ -58,15 +72,6 @@ def study_chain(study: Study, subject: Subject) -> Chain:
     return chain.model_copy(update={"load_ohms": load.value, "load_confirmed": False})
 
 
-def never() -> bool:
-    """A run that nobody cancels."""
-    return False
-
-
-def silent(share: float) -> None:
-    """Progress that nobody watches."""
-
-
 def play_and_record(
     key: str, settings: Settings, chain: Chain, device: Device, progress: Progress = silent, cancelled: Cancelled = never
 ) -> list[Recording]:
@@ -81,7 +86,7 @@ def play_and_record(
         while True:
             begun, share = done, stimulus.frames / stimulus.rate / expected
             recording = device.exchange(
-                stimulus, ceiling_dbfs=chain.output_ceiling, cancelled=cancelled,
+                stimulus, ceiling_dbfs=chain.ceiling_dbfs, cancelled=cancelled,
                 progress=lambda part, b=begun, s=share: progress(min(1.0, b + part * s)),  # type: ignore[misc]
             )  # fmt: skip
             done += share
@@ -95,27 +100,103 @@ def play_and_record(
 
 
 def analysed(key: str, recordings: Sequence[Recording], settings: Settings, chain: Chain) -> Result:
-    """Analyse, and mark what the chain itself makes doubtful."""
-    result: Result = procedure(key).analyse(recordings, settings, chain)
+    """Analyse, take the microphone's own response out, and mark what the chain itself makes doubtful."""
+    result: Result = corrected(procedure(key).analyse(recordings, settings, chain), chain)
+    more = []
     if chain.load_ohms is not None and not chain.load_confirmed and chain.calibrated:
-        return Result(result.curves, result.readings, unique((*result.cautions, Caution.LOAD_UNCONFIRMED)))
-    return result
+        more.append(Caution.LOAD_UNCONFIRMED)
+    if any(r.clock for r in recordings):
+        more.append(Caution.OTHER_CLOCK)
+    return replace(result, cautions=unique((*result.cautions, *more))) if more else result
 
 
-def measure(study: Study, order: Order, device: Device, progress: Progress = silent, cancelled: Cancelled = never) -> RunSummary:
-    """Play, record, keep the recordings, analyse, keep the result. Raises EpidoteError; then nothing of the run is in the study."""
+def baseline_of(study: Study, order: Order) -> Baseline | None:
+    """The baseline's latest run in the order's column; None when there is none, or when the order is the baseline's own."""
+    overview = study.overview()
+    row = next((s for s in overview.subjects if s.is_baseline), None)
+    run = overview.runs.get((row.id, order.column_id)) if row is not None and row.id != order.subject_id else None
+    if run is None:
+        return None
+    chain = Chain.model_validate(run.chain)
+    readings = tuple(Reading.from_json(r) for r in run.readings)
+    return Baseline(Result(study.curves(run.id), readings), chain, order.chain.differs_from(chain))
+
+
+def with_baseline(result: Result, chain: Chain, baseline: Baseline | None) -> Result:
+    """The result less the chain's own, or cautioned when the baseline does not apply."""
+    if baseline is None:
+        return result
+    if baseline.unfit:
+        return replace(result, cautions=unique((*result.cautions, Caution.BASELINE_UNFIT)))
+    ours, theirs = chain.scale(1)[0], baseline.chain.scale(1)[0]
+    return against_baseline(result, baseline.result, ours / theirs if ours and theirs else 1.0)
+
+
+def baseline_orders(study: Study) -> list[Order]:
+    """Every procedure that says something about a chain, on the baseline row: in each column there is, and in a new one where there is none."""
+    row = next(s for s in study.overview().subjects if s.is_baseline)
+    fitting = {k: p for k, p in procedures().items() if p.of_the_chain}
+    present = {c.procedure for c in study.overview().columns}
+    for key, carried in fitting.items():
+        if key not in present:
+            add_column(study, key, carried.Settings())
+    chain = study_chain(study, row)
+    return [
+        Order(row.id, c.id, c.procedure, make_settings(fitting[c.procedure].Settings, c.settings), chain)
+        for c in study.overview().columns
+        if c.procedure in fitting
+    ]
+
+
+def measure(
+    study: Study, order: Order, device: Device, progress: Progress = silent, cancelled: Cancelled = never, *, check: bool = False
+) -> RunSummary:
+    """Play, record, keep the recordings, analyse against the baseline, keep the result.
+
+    ``check``: a short shot first; the run is refused when it would be wasted. Raises EpidoteError; then nothing of the run is in the study.
+    """
     if study.read_only:
         raise ReadOnlyError(f"{study.path.name} is open for reading only ({study.why_read_only}). Nothing was measured.")
     _require_room(study, order)
+    order = replace(order, chain=order.chain.model_copy(update={"device": device.info.name}))
+    found: tuple[Caution, ...] = ()
+    if check:
+        shot = short_shot(device, order.chain, getattr(order.settings, "level", -20.0), cancelled=cancelled)
+        if shot.stops:
+            raise BenchNotReadyError(f"{shot.words} Nothing was measured; what was there before is kept.")
+        found = shot.cautions
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled)
     result = analysed(order.procedure, recordings, order.settings, order.chain)
+    result = with_baseline(result, order.chain, baseline_of(study, order))
+    if order.chain.calibrated and order.chain.stale(date.today()):
+        found = (*found, Caution.CALIBRATION_STALE)
     if cancelled():
         raise CancelledError("Stopped; nothing of this run was kept.")
-    return _kept(study, order, device.info.title, result, recordings, None)
+    return keep_run(study, order, device.info.title, replace(result, cautions=unique((*result.cautions, *found))), recordings, None)
+
+
+def keep_recording(
+    study: Study, subject_id: int, key: str, settings: Mapping[str, Any], samples: Samples, rate: float, device: str
+) -> RunSummary:
+    """Make samples (frames, channels) that were recorded elsewhere a run of a row, analysed by a procedure that plays nothing."""
+    subject = study.overview().subject(subject_id)
+    if subject is None:
+        raise StudyError("The row is gone; nothing was kept.")
+    made = make_settings(procedure(key).Settings, settings)
+    column = add_column(study, key, made)
+    chain = study_chain(study, subject).model_copy(update={"rate": rate})
+    recording = Recording(Signal(samples, rate))
+    result = analysed(key, [recording], made, chain)
+    return keep_run(study, Order(subject_id, column.id, key, made, chain), device, result, [recording], None)
+
+
+_FROM_THE_BENCH = (
+    Caution.CALIBRATION_STALE, Caution.WRONG_CHANNEL, Caution.TOO_QUIET, Caution.UNSTEADY, Caution.PROCESSING, Caution.HUM,
+)  # fmt: skip
 
 
 def recompute(study: Study, run_id: int, changes: Mapping[str, Any]) -> RunSummary:
-    """A new run from the kept recordings of another, with some settings changed; nothing is played."""
+    """A new run from the kept recordings of another, with some settings changed, against the baseline there is now; nothing is played."""
     old = study.run(run_id)
     model = procedure(old.procedure).Settings
     settings = make_settings(model, {**old.settings, **changes})
@@ -126,12 +207,15 @@ def recompute(study: Study, run_id: int, changes: Mapping[str, Any]) -> RunSumma
             f"“{fixed[0]}” decided what was played, so it cannot be changed afterwards; measure again. Free to change: {', '.join(free)}."
         )
     chain = Chain.model_validate(old.chain)
-    result = analysed(old.procedure, study.recordings(run_id), settings, chain)
     order = Order(old.subject_id, old.column_id, old.procedure, settings, chain)
-    return _kept(study, order, old.device, result, (), old.recomputed_from or run_id)
+    result = with_baseline(analysed(old.procedure, study.recordings(run_id), settings, chain), chain, baseline_of(study, order))
+    kept = [c for c in _FROM_THE_BENCH if str(c) in old.cautions]  # what only the bench could tell stays true
+    result = replace(result, cautions=unique((*result.cautions, *kept)))
+    return keep_run(study, order, old.device, result, (), old.recomputed_from or run_id)
 
 
-def _kept(study: Study, order: Order, device: str, result: Result, recordings: Sequence[Recording], source: int | None) -> RunSummary:
+def keep_run(study: Study, order: Order, device: str, result: Result, recordings: Sequence[Recording], source: int | None) -> RunSummary:
+    """Put a finished run into its cell; ``source``: the run whose recordings it was computed from again."""
     carried = procedure(order.procedure)
     headline = carried.headline(result)
     return study.add_run(

@@ -7,9 +7,10 @@ import numpy as np
 import pytest
 import soundfile
 
-from epidote.audio.device import FormatRefusedError
-from epidote.audio.devices import devices, open_device
+from epidote.audio.device import FormatRefusedError, Wiring
+from epidote.audio.devices import open_device
 from epidote.audio.files import DiskError, encode, is_24_bit, read_sound, write_whole
+from epidote.audio.simulated import BENCHES, device_info
 from epidote.core.errors import CancelledError, MeasurementError, SettingError, UnusableInputError
 from epidote.core.stimulus.tone import tone
 from tests.conftest import dithered, sine
@@ -18,14 +19,16 @@ SHORT = tone(rate=48000, frequency=997, duration=0.2, level=-20)
 
 
 def play(name="standin:wire", stimulus=SHORT, **options):
-    device = open_device(name, 48000, options.pop("conditions", {}), seed=options.pop("seed", 1), real_time=options.pop("real_time", False))
+    device = open_device(
+        name, Wiring(48000), options.pop("conditions", {}), seed=options.pop("seed", 1), real_time=options.pop("real_time", False)
+    )
     told = []
     arguments = {"ceiling_dbfs": 0.0, "progress": told.append, "cancelled": lambda: False} | options
     return device.exchange(stimulus, **arguments), told
 
 
 class TestDeviceContract:
-    @pytest.mark.parametrize("info", devices(), ids=lambda d: d.name)
+    @pytest.mark.parametrize("info", [device_info(b) for b in BENCHES], ids=lambda d: d.name)
     def test_gives_back_as_many_samples_as_it_played_on_every_input(self, info):
         recording, told = play(info.name)
         assert recording.signal.samples.shape == (SHORT.frames, info.inputs)
@@ -55,7 +58,7 @@ class TestDeviceContract:
 
     def test_refuses_a_rate_it_does_not_have(self):
         with pytest.raises(FormatRefusedError, match="not at 12.345 kHz"):
-            open_device("standin:wire", 12345, {})
+            open_device("standin:wire", Wiring(12345), {})
 
     def test_refuses_a_stimulus_of_another_rate(self):
         with pytest.raises(FormatRefusedError, match="made for 96000 Hz"):
@@ -64,7 +67,7 @@ class TestDeviceContract:
 
 def test_a_device_that_is_not_there_names_those_that_are():
     with pytest.raises(SettingError, match="standin:wire"):
-        open_device("hw:7", 48000, {})
+        open_device("hw:7", Wiring(48000), {})
 
 
 def test_the_same_seed_repeats_a_run_exactly():

@@ -7,7 +7,8 @@ import pytest
 from pydantic import ValidationError
 
 from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain, chain_from_toml, chain_to_toml
+from epidote.core.chain import Chain
+from epidote.core.chain_file import chain_from_toml, chain_to_toml
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.base import procedure, procedures
 from epidote.core.result import Curve, Reading, Result, with_caution
@@ -32,8 +33,8 @@ def test_a_faulty_chain_names_its_fault(text, words):
 
 def test_what_the_chain_implies():
     assert FULL.unit_full_scale == 80
-    assert FULL.gain_offset_db == pytest.approx(20 * np.log10(20))
-    assert Chain().gain_offset_db is None
+    assert FULL.offset_db(1) == pytest.approx(20 * np.log10(20))
+    assert Chain().offset_db(1) is None
     assert (FULL.wired().probe_ratio, FULL.wired().load_ohms) == (1.0, None)
     assert FULL.conversion().full_scale_volts == 80
     assert FULL.drive().full_scale_volts == 4
@@ -96,11 +97,11 @@ def test_cautions():
 
 def test_procedures_are_found_by_entry_point():
     assert set(procedures()) >= {"response", "tone"}
-    with pytest.raises(SettingError, match="There are: response, tone"):
+    with pytest.raises(SettingError, match="There are: impedance, response, spectrum, tone"):
         procedure("gong")
 
 
-@pytest.mark.parametrize("key", ["response", "tone"])
+@pytest.mark.parametrize("key", ["response", "tone", "impedance", "spectrum"])
 def test_every_setting_says_what_it_is(key):
     for name, field in procedure(key).Settings.model_fields.items():
         assert field.description, name

@@ -14,7 +14,8 @@ from tests.conftest import measured
 def measured_study(tmp_path_factory):
     """A study with three rows, two of them measured in both columns; copied for each test."""
     from epidote.conductor import add_column
-    from epidote.core.chain import Chain, chain_to_toml
+    from epidote.core.chain import Chain
+    from epidote.core.chain_file import chain_to_toml
     from epidote.core.procedures.base import make_settings, procedure
     from epidote.study.store import create_study
 

@@ -255,9 +255,9 @@ def test_pins_and_corners(window, rows, columns, qtbot):
 def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
     page = window.matrix
     page.choose([rows["high"], rows["a25"]], columns["response"])
-    page.add_pin(1000.0)
+    page.pins.add(1000.0)
     wait_for(qtbot, lambda: len(page.graph_panel.graph.figure().pins) == 1 and len(page.graph_panel.graph.figure().traces) == 2)
-    page.export(tmp_path / "graph.svg")
+    page.exchange.export(tmp_path / "graph.svg")
     svg = (tmp_path / "graph.svg").read_text()
     for words in (
         "Ostrel P40, gain high",
@@ -268,16 +268,16 @@ def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
         "typed, not confirmed",
     ):
         assert words in svg, words
-    page.export(tmp_path / "graph.png")
+    page.exchange.export(tmp_path / "graph.png")
     image = QImage(str(tmp_path / "graph.png"))
     assert (image.width(), image.height()) == (2560, 1600)
     assert "Pin 1, 1.000 kHz" in image.text("Description")
-    page.export(tmp_path / "curves.csv")
+    page.exchange.export(tmp_path / "curves.csv")
     rows_ = list(csv.reader(line for line in (tmp_path / "curves.csv").read_text().splitlines() if not line.startswith("#")))
     assert len(rows_[0]) == 5
-    page.export(tmp_path / "all readings.csv")
+    page.exchange.export(tmp_path / "all readings.csv")
     assert "bandwidth_high" in (tmp_path / "all readings.csv").read_text()
-    page.export(tmp_path / "nowhere" / "graph.png")
+    page.exchange.export(tmp_path / "nowhere" / "graph.png")
     assert "could not be written" in window.message.text()
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from epidote.audio.devices import open_device
+from epidote.bench import open_for
 from epidote.conductor import Order, measure
 from epidote.core.errors import CancelledError
 from epidote.core.procedures.base import make_settings, procedure
@@ -104,7 +104,7 @@ def test_a_cancelled_run_leaves_nothing(study):
 
     chain = study_chain(study, subject)
     settings = make_settings(procedure("tone").Settings, column.settings)
-    device = open_device(subject.device, chain.rate, {}, seed=1)
+    device = open_for(chain, subject.device, {}, seed=1)
     calls = []
 
     def cancelled() -> bool:

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from epidote.core.errors import MeasurementError
-from epidote.core.signal import Recording, Stimulus
+from epidote.core.quantity import from_db
+from epidote.core.signal import Recording, Samples, Stimulus
+from epidote.core.stimulus.programme import Programme
 
 Progress = Callable[[float], None]
 Cancelled = Callable[[], bool]
@@ -19,6 +21,16 @@ class DeviceLostError(MeasurementError):
 
 class FormatRefusedError(MeasurementError):
     """The device cannot run at the wanted rate or channel count."""
+
+
+@dataclass(frozen=True)
+class Wiring:
+    """How a device is used: rate in Hz, its outputs and inputs in the chain's order (channels from 1), frames per block (None: its own)."""
+
+    rate: float
+    outputs: tuple[int, ...] = (1, 2)
+    inputs: tuple[int, ...] = (1, 2)
+    buffer: int | None = None
 
 
 @dataclass(frozen=True)
@@ -34,13 +46,51 @@ class DeviceInfo:
     bits: int
 
 
+class Live(Protocol):
+    """Continuous listening, with something playing meanwhile or nothing."""
+
+    rate: float
+
+    def read(self) -> Samples:
+        """Everything (frames, channels) that came in since the last call, in FS. Raises DeviceLostError."""
+
+    def play(self, programme: Programme, samples: Samples | None = None) -> None:
+        """Play this from the next block on; ``samples`` is what a file holds, at the device's rate. Raises SettingError."""
+
+    def mute(self) -> None:
+        """Silence within one block, until something is played again."""
+
+    def faults(self) -> tuple[str, ...]:
+        """What the device complained about so far."""
+
+    def close(self) -> None: ...
+
+
 class Device(Protocol):
     info: DeviceInfo
 
     def exchange(self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled) -> Recording:
-        """Play the stimulus and record meanwhile; ``progress`` is told shares from 0 to 1.
+        """Play the stimulus and record meanwhile; ``progress`` is told shares from 0 to 1. Frame 0 of the recording is the stimulus' own.
 
-        Never plays above the ceiling. Raises CancelledError, DeviceLostError, FormatRefusedError.
+        Never plays above the ceiling, and is silent within one block when cancelled. Raises CancelledError, DeviceLostError,
+        FormatRefusedError, MeasurementError.
         """
 
+    def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:
+        """Record without playing anything. Raises the same."""
+
+    def listen(self, *, ceiling_dbfs: float) -> Live:
+        """Listen until the result is closed. Nothing else can be done with the device meanwhile."""
+
+    def latency(self) -> float | None:
+        """Round trip in s as the device states it, None when it does not; shown, not believed."""
+
     def close(self) -> None: ...
+
+
+def refuse_above(ceiling_dbfs: float, peak: float) -> None:
+    """Raises MeasurementError when a stimulus of this peak (FS) would exceed the chain's ceiling."""
+    if peak > from_db(ceiling_dbfs) * (1 + 1e-9):
+        raise MeasurementError(
+            f"The stimulus would exceed the chain's output ceiling of {ceiling_dbfs:g} dBFS. Nothing was played; lower its level."
+        )

@@ -11,12 +11,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.audio.device import Cancelled, DeviceInfo, FormatRefusedError, Progress
-from epidote.core.errors import CancelledError, MeasurementError
-from epidote.core.quantity import from_db
+from epidote.audio.device import Cancelled, DeviceInfo, FormatRefusedError, Progress, Wiring, refuse_above
+from epidote.audio.simulated_live import SimulatedLive
+from epidote.core.errors import CancelledError
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.standins.amplifier import HAVELMAR_A25, OSTREL_P40, Amplifier
 from epidote.standins.converter import Converter
+from epidote.standins.loudspeaker import DOME_SPEAKER, Loudspeaker
 
 RATES = (44100, 48000, 88200, 96000, 176400, 192000)
 PREFIX = "standin:"
@@ -28,7 +29,7 @@ class Bench:
     """What stands on the simulated bench: converters, a resistive load, a divider, and one unit or a wire."""
 
     title: str
-    unit: Amplifier | None
+    unit: Amplifier | Loudspeaker | None
     output: Converter = Converter(full_scale=4.0, noise_db=-117.0, latency=29.3, coupling=0.0)
     input: Converter = Converter(full_scale=8.0, noise_db=-119.0, latency=38.9, offset=2e-6, second=8e-7, third=1.4e-6)
     divider: float = 4.0
@@ -40,19 +41,25 @@ BENCHES = {
     "wire": Bench("Stand-in interface, output wired to input", None, divider=1.0),
     "ostrel-p40": Bench("Stand-in interface with an Ostrel P40", OSTREL_P40),
     "havelmar-a25": Bench("Stand-in interface with a Havelmar A25", HAVELMAR_A25),
+    "kelwin-d6": Bench("Stand-in interface with a Kelwin D6 loudspeaker behind 10 Ω", DOME_SPEAKER, divider=1.0),
 }
 
 
 class SimulatedDevice:
     """Runs as fast as it can, or at the pace of sound with ``real_time``. The same seed gives the same recordings again."""
 
-    def __init__(self, bench: str, rate: float, conditions: Mapping[str, str], *, seed: int = 0, real_time: bool = False) -> None:
+    def __init__(self, bench: str, wiring: Wiring, conditions: Mapping[str, str], *, seed: int = 0, real_time: bool = False) -> None:
         self._bench = BENCHES[bench]
+        rate = wiring.rate
         if round(rate) not in RATES:
             offered = ", ".join(f"{r / 1000:g}" for r in RATES)
             raise FormatRefusedError(f"The stand-in interface runs at {offered} kHz, not at {rate / 1000:g} kHz. Choose one of these.")
         self.info = device_info(bench)
-        self._rate = rate
+        for numbers, there, what in ((wiring.outputs, self.info.outputs, "outputs"), (wiring.inputs, self.info.inputs, "inputs")):
+            if max(numbers, default=1) > there:
+                raise FormatRefusedError(f"The stand-in interface has {there} {what}; the chain asks for number {max(numbers)}.")
+        self._wiring, self._rate = wiring, rate
+        self._buffer = wiring.buffer or self._bench.buffers
         self._unit = self._bench.unit.set_to(conditions) if self._bench.unit else None
         self._load = _load_of(conditions, self._bench.load_ohms)
         self._rng = np.random.default_rng([seed, *bench.encode(), *str(sorted(conditions.items())).encode()])
@@ -63,27 +70,51 @@ class SimulatedDevice:
         if stimulus.rate != self._rate:
             raise FormatRefusedError(f"The device runs at {self._rate:g} Hz, the stimulus was made for {stimulus.rate:g} Hz.")
         played = stimulus.samples()
-        if float(np.abs(played).max()) > from_db(ceiling_dbfs) * (1 + 1e-9):
-            raise MeasurementError(
-                f"The stimulus would exceed the chain's output ceiling of {ceiling_dbfs:g} dBFS. Nothing was played; lower its level."
-            )
+        refuse_above(ceiling_dbfs, float(np.abs(played).max()))
+        wanted = np.zeros((stimulus.frames, len(self._wiring.outputs)))
+        wanted[:, [n - 1 for n in stimulus.channels if n <= wanted.shape[1]]] = played[:, None]
+        return Recording(self._exchanged(wanted, progress, cancelled), stimulus)
+
+    def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:
+        silence = np.zeros((max(1, round(seconds * self._rate)), len(self._wiring.outputs)))
+        return Recording(self._exchanged(silence, progress, cancelled))
+
+    def _exchanged(self, played: Samples, progress: Progress, cancelled: Cancelled) -> Signal:
         if cancelled():
             raise CancelledError("Stopped before anything was played.")
-        recorded = self._run(np.repeat(played[:, None], 2, axis=1), cancelled)
-        self._pace(stimulus.frames, progress, cancelled)
-        self._clock += stimulus.frames / self._rate
-        return Recording(Signal(recorded, self._rate), stimulus)
+        recorded = self._run(played, cancelled)
+        self._pace(played.shape[0], progress, cancelled)
+        self._clock += played.shape[0] / self._rate
+        return Signal(recorded, self._rate)
 
-    def _run(self, numbers: Samples, cancelled: Cancelled) -> Samples:
+    def listen(self, *, ceiling_dbfs: float) -> SimulatedLive:
+        return SimulatedLive(self._later, self._rate, len(self._wiring.outputs), len(self._wiring.inputs), ceiling_dbfs)
+
+    def latency(self) -> float | None:
+        return 2 * self._buffer / self._rate  # what such an interface's driver would say: its buffers, not its converters
+
+    def _later(self, numbers: Samples, before: float) -> Samples:
+        """One stretch out of continuous sound, ``before`` s after listening began."""
+        clock, self._clock = self._clock, self._clock + before
+        try:
+            return self._run(numbers, lambda: False, settled=True)
+        finally:
+            self._clock = clock
+
+    def _run(self, played: Samples, cancelled: Cancelled, *, settled: bool = False) -> Samples:
+        """Numbers (frames, outputs) out, numbers (frames, inputs) back. ``settled``: coupling capacitors have charged long since."""
         b, rate = self._bench, self._rate
-        late = np.zeros_like(numbers)
-        late[b.buffers :] = numbers[: numbers.shape[0] - b.buffers]
+        late = np.zeros((played.shape[0], self.info.outputs))
+        late[self._buffer :, [n - 1 for n in self._wiring.outputs]] = played[: max(0, played.shape[0] - self._buffer)]
         volts = b.output.to_volts(late, rate, self._rng)
         if self._unit is not None:
             _stop_if(cancelled)
             volts = self._unit.process(volts, rate, self._load, self._rng, self._clock)
         _stop_if(cancelled)
-        return b.input.to_numbers(volts / b.divider, rate, self._rng)
+        if settled:
+            volts = volts - volts.mean(axis=0)
+        recorded = b.input.to_numbers(volts / b.divider, rate, self._rng)
+        return np.ascontiguousarray(recorded[:, [n - 1 for n in self._wiring.inputs]])
 
     def _pace(self, frames: int, progress: Progress, cancelled: Cancelled) -> None:
         """Hand out the recording block by block, so that progress and cancelling work as with a real device."""

@@ -29,17 +29,17 @@ def stimulus(
     out: Annotated[Path, typer.Argument(help="the sound file to write; its description goes beside it as .json")],
     rate: Annotated[float, typer.Option(help="sample rate in Hz")] = 48000,
     level: Annotated[float | None, typer.Option(help="level in dBFS")] = None,
+    marked: Annotated[bool, typer.Option("--marked", help="for a player of its own: between marks that tell start and clock")] = False,
     bits: Annotated[Bits, typer.Option(help="sample format")] = Bits.TWENTYFOUR,
     set_: Set = [],
     as_json: Json = False,
 ) -> int:
     """Write the stimulus of a procedure as a sound file, and its description beside it."""
-    import numpy as np
-
     from epidote.audio.files import encode, write_whole
     from epidote.core.chain import Chain
     from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
+    from epidote.elsewhere import describe, dithered, marked_file, write_marked
 
     carried = find(procedure)
     values = parsed_settings(carried.Settings, set_)
@@ -48,12 +48,21 @@ def stimulus(
     settings = make_settings(carried.Settings, values)
     if not 8000 <= rate <= 384000:
         raise SettingError(f"The rate {rate:g} Hz is out of range: 8000 to 384000 Hz.")
+    beside = out.with_suffix(".json")
+    if marked:
+        file = marked_file(procedure, settings, Chain(rate=rate))
+        described = describe(procedure, settings, file)
+        write_marked(out, file, bits.value)
+        write_whole(beside, (json.dumps(described, indent=1) + "\n").encode())
+        if as_json:
+            print_json({**described, "file": str(out)})
+        else:
+            say(
+                f"{out}: {file.frames / rate:.2f} s at {rate:g} Hz between two marks; analyse any recording of it with --stimulus {beside.name}."
+            )
+        return 0
     made = next(carried.conduct(settings, Chain(rate=rate)))
-    samples = made.samples()
-    if bits is Bits.SIXTEEN:
-        # without dither 16 bits would put distortion of their own into a low tone
-        rng = np.random.default_rng(1)
-        samples = samples + (rng.random(samples.size) - rng.random(samples.size)) / 2**15
+    samples = dithered(made.samples(), bits.value)
     kind = "FLAC" if out.suffix.lower() == ".flac" else "WAV"
     if kind == "FLAC" and bits is Bits.FLOAT:
         raise SettingError("FLAC holds whole numbers only; choose --bits 24, or a .wav file.")
@@ -62,7 +71,6 @@ def stimulus(
         "stimulus": made.to_json(),
         "schedule": [{"what": made.kind, "start_s": made.parameters.get("lead", 0.0) / rate, "end_s": made.frames / rate}],
     }  # fmt: skip
-    beside = out.with_suffix(".json")
     write_whole(out, encode(samples[:, None], rate, kind, bits.value))
     write_whole(beside, (json.dumps(description, indent=1) + "\n").encode())
     if as_json:
@@ -72,13 +80,15 @@ def stimulus(
     return 0
 
 
-def _described(path: Path) -> tuple[dict[str, Any], Any]:
-    """Settings and stimulus from a description written by ``stimulus``."""
+def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
+    """Settings, stimulus and marks (or None) from a description written by ``stimulus``."""
     from epidote.core.signal import Stimulus
+    from epidote.core.stimulus.marked import Marked
 
     try:
         data = json.loads(path.read_text())
-        return dict(data["settings"]), Stimulus.from_json(data["stimulus"])
+        marks = Marked.from_json(data["marked"]) if "marked" in data else None
+        return dict(data["settings"]), Stimulus.from_json(data["stimulus"]), marks
     except OSError as error:
         raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
     except (ValueError, KeyError, TypeError) as error:
@@ -100,30 +110,42 @@ def analyse(
     """Analyse any recording; several channels give readings per channel."""
     from epidote.audio.files import read_sound
     from epidote.conductor import analysed
+    from epidote.core.analysis.clock import ClockOffset, on_its_own_clock
     from epidote.core.caution import Caution
     from epidote.core.comparison.baseline import against_baseline
-    from epidote.core.procedures.base import make_settings
+    from epidote.core.procedures.base import make_settings, titles_of
     from epidote.core.procedures.base import procedure as find
     from epidote.core.signal import Recording, Signal
+    from epidote.elsewhere import with_clock
 
     carried = find(procedure)
-    described, played = _described(stimulus) if stimulus else ({}, None)
+    described, played, marks = _described(stimulus) if stimulus else ({}, None, None)
     settings = make_settings(carried.Settings, {**described, **parsed_settings(carried.Settings, set_)})
 
-    def read(path: Path) -> Recording:
+    def read(path: Path) -> list[Recording]:
         signal = read_sound(path)
         if any(not 1 <= c <= signal.channels for c in channel):
             raise UnusableInputError(
                 f"{path.name} has {signal.channels} channel(s), asked was for channel {max(channel)}. Nothing was computed."
             )
         chosen = signal.samples[:, [c - 1 for c in channel]] if channel else signal.samples
-        return Recording(Signal(chosen, signal.rate), played)
+        taken = Signal(chosen, signal.rate)
+        if marks is None:
+            return [Recording(taken, played)]
+        parts, clock = on_its_own_clock(taken, marks)
+        clocks.append(clock)
+        return parts
 
-    captured = [read(path) for path in recordings]
+    clocks: list[ClockOffset] = []
+    captured = [recording for path in recordings for recording in read(path)]
     path_chain = read_chain(chain, rate=captured[0].signal.rate).model_copy(update={"rate": captured[0].signal.rate})
     result = analysed(procedure, captured, settings, path_chain)
     if baseline is not None:
-        result = against_baseline(result, analysed(procedure, [read(baseline)], settings, path_chain))
+        found = list(clocks)
+        result = against_baseline(result, analysed(procedure, read(baseline), settings, path_chain))
+        clocks[:] = found
+    if clocks:
+        result = with_clock(result, clocks, path_chain.rate)
     if channel:
         names = dict(enumerate(channel, start=1))
         result = replace(
@@ -137,7 +159,7 @@ def analyse(
             "curves": [c.to_json() for c in result.curves],
         })  # fmt: skip
     else:
-        print_result(result, dict(carried.reading_titles))
+        print_result(result, titles_of(carried))
     if Caution.STIMULUS_NOT_FOUND in result.cautions and not result.curves:
         warn(
             f"{', '.join(p.name for p in recordings)}: the stimulus of “{procedure}” was not found in the recording, so there is nothing to read off it. "

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from epidote.core.display import format_quantity
-from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.errors import SettingError
 from epidote.core.quantity import QuantityError, parse_as
 
 if TYPE_CHECKING:
@@ -44,16 +44,10 @@ def typed_value(model: Any, name: str, text: str) -> Any:
 
 def read_chain(path: Path | None, **usual: Any) -> Chain:
     """A chain file, or an uncalibrated chain with the given values."""
-    from epidote.core.chain import Chain, chain_from_toml  # not loaded for --help
+    from epidote.core.chain import Chain  # not loaded for --help
+    from epidote.study.shelf import read_chain_file
 
-    if path is None:
-        return Chain(**usual)
-    try:
-        return chain_from_toml(path.read_text())
-    except OSError as error:
-        raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
-    except UnicodeDecodeError as error:
-        raise UnusableInputError(f"{path} is not a chain file: it is not text.") from error
+    return Chain(**usual) if path is None else read_chain_file(path)
 
 
 def print_json(data: Any) -> None:

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from epidote.cli.analyse import Json, Set
-from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say
+from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
 from epidote.core.errors import SettingError
+
+if TYPE_CHECKING:
+    from epidote.audio.device import Device
+    from epidote.core.chain import Chain
 
 USUAL_DEVICE = "standin:wire"
 
@@ -22,18 +26,20 @@ def measure(
     device: Annotated[str | None, typer.Option(help="see “epidote devices”; usually the row's own")] = None,
     set_: Set = [],
     chain: Annotated[Path | None, typer.Option(help="a chain file; usually the study's own chain")] = None,
+    check: Annotated[bool, typer.Option(help="a short shot before the run; refuse a run that would be wasted")] = True,
+    full_level: Annotated[bool, typer.Option("--full-level", help="with a changed chain: go on without asking")] = False,
     seed: Annotated[int | None, typer.Option(help="for simulated devices: the same seed gives the same recording")] = None,
     as_json: Json = False,
 ) -> int:
     """Measure a subject of a study and keep the run there."""
     import random
 
-    from epidote.audio.devices import open_device
+    from epidote.bench import needs_careful_start, open_for, started
     from epidote.cli.study import find_subject
     from epidote.conductor import Order, add_column, study_chain
     from epidote.conductor import measure as carry_out
     from epidote.core.caution import Caution
-    from epidote.core.procedures.base import make_settings
+    from epidote.core.procedures.base import make_settings, titles_of
     from epidote.core.procedures.base import procedure as find
     from epidote.core.result import Reading, Result
     from epidote.study.store import Study
@@ -46,8 +52,9 @@ def measure(
         path = read_chain(chain) if chain else study_chain(opened, row)
         if opened.read_only:
             raise SettingError(f"{study.name} cannot be changed: {opened.why_read_only}. Nothing was measured.")
-        name = device or row.device or USUAL_DEVICE
-        used = open_device(name, path.rate, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
+        name = device or row.device or path.device or USUAL_DEVICE
+        path = path.model_copy(update={"device": name})
+        used = open_for(path, name, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
         try:
             next(carried.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
             column = add_column(opened, procedure, settings)
@@ -57,7 +64,12 @@ def measure(
                 if sys.stderr.isatty():
                     sys.stderr.write(f"\r{share:4.0%} ")
 
-            run = carry_out(opened, order, used, progress)
+            careful = needs_careful_start(opened, path)
+            if careful:
+                _start_carefully(used, path, getattr(settings, "level", -20.0), full_level)
+            run = carry_out(opened, order, used, progress, check=check)
+            if careful:
+                started(opened, path)
         finally:
             used.close()
         readings = tuple(Reading.from_json(r) for r in run.readings)
@@ -69,10 +81,24 @@ def measure(
             })  # fmt: skip
         else:
             say(f"run {run.id}: {row.full_name}, {carried.title.lower()} ({carried.summary(settings)})")
-            print_result(result, dict(carried.reading_titles))
+            print_result(result, titles_of(carried))
     finally:
         opened.close()
     return 0
+
+
+def _start_carefully(device: Device, chain: Chain, level: float, go_on: bool) -> None:
+    """The first run of a changed chain begins 40 dB down, says what it found, and asks. Raises MeasurementError when the answer is no."""
+    from epidote.bench import FIRST_START_DB, short_shot
+    from epidote.core.errors import MeasurementError
+
+    shot = short_shot(device, chain, level, below_db=-FIRST_START_DB, alone=True)
+    levels = ", ".join(f"{v:.1f} dBFS in channel {n}" for n, v in enumerate(shot.levels, start=1) if v is not None) or "nothing"
+    warn(f"This is the first run through this chain, so it began 40 dB down: at {level:g} dBFS out, {levels} would come back. {shot.words}")
+    if shot.stops:
+        raise MeasurementError("Nothing was measured; mend this first.")
+    if not go_on and (not sys.stdin.isatty() or input("Go on at the full level? (y/n) ").strip().lower() not in ("y", "yes")):
+        raise MeasurementError("Nothing was measured. If this is as it should be, measure again with --full-level.")
 
 
 def devices(as_json: Json = False) -> int:

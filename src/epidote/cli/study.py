@@ -39,7 +39,7 @@ def new(
 ) -> int:
     """Make a new, empty study."""
     from epidote.cli.common import read_chain
-    from epidote.core.chain import chain_to_toml
+    from epidote.core.chain_file import chain_to_toml
 
     path_chain = read_chain(chain) if chain else None
     study = create_study(path, title)

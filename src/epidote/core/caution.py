@@ -21,6 +21,14 @@ class Caution(StrEnum):
     UNSETTLED = "unsettled"
     UNCALIBRATED = "uncalibrated"
     LOAD_UNCONFIRMED = "load_unconfirmed"
+    CALIBRATION_STALE = "calibration_stale"
+    BASELINE_UNFIT = "baseline_unfit"
+    NO_SIGNAL = "no_signal"
+    WRONG_CHANNEL = "wrong_channel"
+    UNSTEADY = "unsteady"
+    PROCESSING = "processing"
+    HUM = "hum"
+    OTHER_CLOCK = "other_clock"
 
     @property
     def words(self) -> str:
@@ -34,13 +42,21 @@ _WORDS = {
     Caution.DROPOUT: "The recording has a gap or a jump in it: samples were lost on the way.",
     Caution.DC: "There is a direct voltage of more than 1 % of full scale in the recording.",
     Caution.NOISE_DOMINATED: "This figure is mostly noise: the component lies below what this recording can show.",
-    Caution.NEAR_FLOOR: "This figure is within 6 dB of the chain's own.",
+    Caution.NEAR_FLOOR: "This figure is mostly the chain: it lies within 6 dB of the chain's own.",
     Caution.OUTSIDE_BAND: "Part of what this figure counts lies outside the measured band and was left out.",
     Caution.STIMULUS_NOT_FOUND: "The stimulus was not found in this recording.",
     Caution.DRIFT: "The tone drifted in frequency or level during the recording: two ways of counting the rest differ by more than 0.2 dB.",
     Caution.UNSETTLED: "The response had not died away where the recording ends.",
     Caution.UNCALIBRATED: "The chain is not calibrated: levels are relative to digital full scale, not volts.",
     Caution.LOAD_UNCONFIRMED: "The load was typed, not confirmed: powers are as good as the typed value.",
+    Caution.CALIBRATION_STALE: "The chain's calibration is old: volts and pascals are as good as its gains have stayed. Calibrate again.",
+    Caution.BASELINE_UNFIT: "The baseline was taken with another rate, device, gain or buffer, so it was not used. Measure it again.",
+    Caution.NO_SIGNAL: "Nothing of what was played came back before the run.",
+    Caution.WRONG_CHANNEL: "What was played on one channel came back on another.",
+    Caution.UNSTEADY: "The level was not steady before the run.",
+    Caution.PROCESSING: "The level does not follow the drive: a gain control or limiter is at work, or the unit is at its limit.",
+    Caution.HUM: "Mains hum stood less than 60 dB below the tone before the run.",
+    Caution.OTHER_CLOCK: "Recorded on a clock of its own: the recording was brought to the stimulus' clock first.",
 }
 
 

@@ -2,33 +2,78 @@
 
 from __future__ import annotations
 
-import tomllib
 from datetime import date
+from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import Conversion, to_db
 
+STALE_DAYS = 90
 
-class Chain(BaseModel):
-    """Output and input full scale are RMS volts of a full-scale sine (AES17) at the chain's own terminals; None: not calibrated."""
+
+class Calibration(BaseModel):
+    """One value as it was found: what (a field of Chain), the value, when and how, and its spread while it was taken."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
-    name: str = Field("Uncalibrated chain", description="the chain's name", max_length=80)
-    rate: float = Field(48000.0, ge=8000, le=384000, description="sample rate", json_schema_extra={"unit": "Hz"})
-    output_full_scale: float | None = Field(
-        None, gt=0, le=1000, description="voltage at the output for 0 dBFS", json_schema_extra={"unit": "V"}
-    )
-    input_full_scale: float | None = Field(
-        None, gt=0, le=1000, description="voltage at the input that reads 0 dBFS", json_schema_extra={"unit": "V"}
-    )
-    probe_ratio: float = Field(1.0, ge=1, le=10000, description="divider between the unit and the input (10 means 10 : 1)")
-    load_ohms: float | None = Field(None, gt=0, le=1e7, description="load at the unit's output", json_schema_extra={"unit": "Ω"})
-    load_confirmed: bool = Field(False, description="the load was measured, not only typed")
-    output_ceiling: float = Field(0.0, ge=-120, le=0, description="level the output never exceeds", json_schema_extra={"unit": "dBFS"})
-    calibrated_on: date | None = Field(None, description="day of the last calibration")
+    what: str
+    value: float
+    unit: str = ""
+    on: date
+    how: str = ""
+    spread_db: float | None = None
+    channel: int | None = None
+
+
+def _field(default: Any, meaning: str, unit: str = "", **limits: Any) -> Any:
+    return Field(default, description=meaning, json_schema_extra={"unit": unit} if unit else None, **limits)
+
+
+class Chain(BaseModel):
+    """Full scales are RMS volts of a full-scale sine (AES17) at the interface's own terminals; None: not calibrated.
+
+    From the unit to the numbers: divider (probe), or microphones instead of it; preamplifier; input.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    name: str = _field("Uncalibrated chain", "the chain's name", max_length=80)
+    device: str = _field("", "the sound device, as “epidote devices” names it", max_length=200)
+    rate: float = _field(48000.0, "sample rate", "Hz", ge=8000, le=384000)
+    buffer: int | None = _field(None, "frames per block; empty: as the device likes", ge=16, le=65536)
+    outputs: tuple[int, ...] = _field((1, 2), "the device's outputs, in order", min_length=1, max_length=64)
+    inputs: tuple[int, ...] = _field((1, 2), "the device's inputs, in order", min_length=1, max_length=64)
+    input_names: tuple[str, ...] = _field((), "what the inputs are called", max_length=64)
+    output_full_scale: float | None = _field(None, "voltage at the output for 0 dBFS", "V", gt=0, le=1000)
+    output_ohms: float | None = _field(None, "the output's own resistance", "Ω", ge=0, le=1e6)
+    output_ceiling: float = _field(0.0, "level the output never exceeds", "dBFS", ge=-120, le=0)
+    output_ceiling_volts: float | None = _field(None, "voltage the output never exceeds", "V", gt=0, le=1000)
+    unit_input_ohms: float | None = _field(None, "input impedance of the unit, measured", "Ω", gt=0, le=1e9)
+    load_ohms: float | None = _field(None, "load at the unit's output", "Ω", gt=0, le=1e7)
+    load_watts: float | None = _field(None, "what the load bears", "W", gt=0, le=1e5)
+    load_confirmed: bool = _field(False, "the load was measured, not only typed")
+    probe_ratio: float = _field(1.0, "divider between the unit and the input (10 means 10 : 1)", ge=1, le=10000)
+    microphone_sensitivities: tuple[float, ...] = _field((), "volts per pascal of the microphone at each input; none: no microphones", "V")
+    microphone_correction: tuple[tuple[float, ...], ...] = _field((), "the microphone's own response: frequency, dB, phase if known")
+    preamp_gain_db: float = _field(0.0, "gain between probe or microphone and the input", "dB", ge=-80, le=100)
+    input_full_scale: float | None = _field(None, "voltage at the input that reads 0 dBFS", "V", gt=0, le=1000)
+    input_ohms: float | None = _field(None, "the input's own resistance", "Ω", gt=0, le=1e9)
+    gain_setting: str = _field("", "how the interface's gains are set, in words", max_length=200)
+    calibrated_on: date | None = _field(None, "day of the last calibration")
+    calibrations: tuple[Calibration, ...] = _field((), "every calibration, oldest first")
+
+    @model_validator(mode="after")
+    def _fits(self) -> Chain:
+        for numbers in (self.outputs, self.inputs):
+            if min(numbers) < 1 or len(set(numbers)) != len(numbers):
+                raise ValueError("channels count from 1, and each is used once")
+        if any(s <= 0 for s in self.microphone_sensitivities):
+            raise ValueError("a microphone's sensitivity must be greater than 0")
+        places = [row[0] for row in self.microphone_correction]
+        if any(len(row) not in (2, 3) for row in self.microphone_correction) or places != sorted(set(places)):
+            raise ValueError("a correction needs rows of frequency, dB and perhaps phase, frequencies rising")
+        return self
 
     @property
     def calibrated(self) -> bool:
@@ -36,55 +81,98 @@ class Chain(BaseModel):
 
     @property
     def unit_full_scale(self) -> float | None:
-        """RMS volts at the unit's output that read 0 dBFS: the input's full scale times the probe's ratio."""
-        return None if self.input_full_scale is None else self.input_full_scale * self.probe_ratio
+        """RMS volts at the unit's output that read 0 dBFS: the input's full scale, less the preamplifier, times the probe's ratio."""
+        if self.input_full_scale is None:
+            return None
+        return float(self.input_full_scale * self.probe_ratio * 10 ** (-self.preamp_gain_db / 20))
 
     @property
-    def gain_offset_db(self) -> float | None:
-        """What turns a digital ratio in dB into a voltage gain in dB; None when either side is not calibrated."""
-        if self.unit_full_scale is None or self.output_full_scale is None:
+    def acoustic(self) -> bool:
+        """Whether microphones listen to the unit."""
+        return bool(self.microphone_sensitivities)
+
+    def scale(self, channel: int) -> tuple[float | None, str]:
+        """RMS of what reads 0 dBFS in a channel (from 1), and its unit: V, or Pa where a microphone listens. None: not calibrated."""
+        volts = self.unit_full_scale
+        if not self.acoustic:
+            return volts, "V"
+        last = len(self.microphone_sensitivities) - 1
+        return None if volts is None else volts / self.microphone_sensitivities[min(channel - 1, last)], "Pa"
+
+    def offset_db(self, channel: int) -> float | None:
+        """What turns a digital ratio in dB into a voltage gain, or into Pa per V, in dB; None when either side is not calibrated."""
+        terminal, _ = self.scale(channel)
+        if terminal is None or self.output_full_scale is None:
             return None
-        return to_db(self.unit_full_scale / self.output_full_scale)
+        return to_db(terminal / self.output_full_scale)
+
+    @property
+    def ceiling_dbfs(self) -> float:
+        """The lower of both ceilings; that in volts holds once the output is calibrated."""
+        if self.output_ceiling_volts is None or self.output_full_scale is None:
+            return self.output_ceiling
+        return min(self.output_ceiling, to_db(self.output_ceiling_volts / self.output_full_scale))
 
     def conversion(self) -> Conversion:
-        """How levels at the unit's output convert between FS, V and W."""
-        return Conversion(self.unit_full_scale, self.load_ohms, None, self.rate)
-
-    def wired(self) -> Chain:
-        """The same chain with its output wired to its input: no probe, no load. For the baseline."""
-        return self.model_copy(update={"probe_ratio": 1.0, "load_ohms": None})
+        """How levels at the unit's output convert between FS, V, Pa and W."""
+        sensitivity = self.microphone_sensitivities[0] if self.acoustic else None
+        return Conversion(self.unit_full_scale, self.load_ohms, 1 / sensitivity if sensitivity else None, self.rate)
 
     def drive(self) -> Conversion:
         """How levels at the chain's output (what drives the unit) convert between FS and V."""
         return Conversion(self.output_full_scale, None, None, self.rate)
 
+    def wired(self) -> Chain:
+        """The same chain with its output wired to its input: no probe, no microphone, no load. For the baseline."""
+        without: dict[str, Any] = {
+            "probe_ratio": 1.0, "load_ohms": None, "load_confirmed": False, "microphone_sensitivities": (), "microphone_correction": (),
+            "unit_input_ohms": None,
+        }  # fmt: skip
+        return self.model_copy(update=without)
 
-def chain_from_toml(text: str) -> Chain:
-    """A chain from its TOML form (docs/formats.md). Raises UnusableInputError naming the faulty entry."""
-    try:
-        return Chain.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise UnusableInputError(f"The chain file is not readable TOML: {error}.") from error
-    except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"]) or "the file"
-        raise UnusableInputError(f"In the chain file, “{where}” does not fit: {first['msg'].lower()}.") from error
+    def differs_from(self, other: Chain) -> tuple[str, ...]:
+        """In what the converters' side of two chains differs, in words: then the baseline of one says nothing about the other."""
+        found = []
+        if self.rate != other.rate:
+            found.append("rate")
+        if interface_of(self.device) and interface_of(other.device) and interface_of(self.device) != interface_of(other.device):
+            found.append("device")
+        if (self.outputs, self.inputs) != (other.outputs, other.inputs):
+            found.append("channels")
+        gains = ("output_full_scale", "input_full_scale", "preamp_gain_db", "gain_setting")
+        if any(getattr(self, name) != getattr(other, name) for name in gains):
+            found.append("gain")
+        if self.buffer != other.buffer:
+            found.append("buffer")
+        return tuple(found)
+
+    def drives_like(self, other: Chain) -> bool:
+        """Whether both bring the same voltage to the unit: else the first run with the new one starts low and asks."""
+        names = ("device", "outputs", "output_full_scale", "load_ohms")
+        return all(getattr(self, name) == getattr(other, name) for name in names)
+
+    def latest(self, what: str, channel: int | None = None) -> Calibration | None:
+        """The last calibration of a field, with its day, value and spread."""
+        return next((c for c in reversed(self.calibrations) if c.what == what and (channel is None or c.channel == channel)), None)
+
+    def age_days(self, today: date) -> int | None:
+        """Days since what is oldest among the values that levels rest on was calibrated; None when nothing was."""
+        found = [c.on for c in map(self.latest, ("input_full_scale", "output_full_scale", "microphone_sensitivities")) if c is not None]
+        if not found and self.calibrated_on is not None:
+            found = [self.calibrated_on]
+        return (today - min(found)).days if found else None
+
+    def stale(self, today: date) -> bool:
+        """Whether the calibration is too old to rely on, or in the future, which no honest clock says."""
+        age = self.age_days(today)
+        return age is not None and not -1 <= age <= STALE_DAYS
+
+    def calibrated_with(self, entry: Calibration, **changes: Any) -> Chain:
+        """The chain with a new calibration: its values changed, the entry kept beside the earlier ones."""
+        update = {**changes, "calibrated_on": entry.on, "calibrations": (*self.calibrations, entry)}
+        return Chain.model_validate({**self.model_dump(), **update})
 
 
-def chain_to_toml(chain: Chain) -> str:
-    """The chain as readable TOML; entries that are not set are left out."""
-    lines = []
-    for name, field in Chain.model_fields.items():
-        value = getattr(chain, name)
-        if value is None:
-            continue
-        if isinstance(value, bool):
-            text = "true" if value else "false"
-        elif isinstance(value, str):
-            text = '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
-        else:
-            text = str(value)
-        extra = field.json_schema_extra
-        unit = f", {extra['unit']}" if isinstance(extra, dict) and "unit" in extra else ""
-        lines.append(f"{name} = {text}  # {field.description}{unit}")
-    return "\n".join(lines) + "\n"
+def interface_of(device: str) -> str:
+    """The interface of a device's name: every simulated bench stands behind the same one."""
+    return "standin" if device.startswith("standin:") else device

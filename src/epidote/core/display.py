@@ -37,6 +37,8 @@ def format_quantity(value: float | None, unit: str, *, digits: int = 4, uncertai
         decimals = 2
         if uncertainty and uncertainty > 0 and math.isfinite(uncertainty):
             decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
+    elif unit == "ppm":
+        decimals = max(0, min(-math.floor(math.log10(uncertainty)), 4)) if uncertainty and 0 < uncertainty < math.inf else 4
     elif unit in ("samples", "bit", "°"):
         decimals = min(_decimals(value, digits, uncertainty), 3 if unit == "samples" else 2)
     else:

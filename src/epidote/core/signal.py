@@ -121,9 +121,11 @@ def _made(kind: str, rate: float, parameters: tuple[tuple[str, float], ...]) -> 
 class Recording:
     """What came back: the signal, the stimulus that was played (None for a recording made elsewhere), and what the device reported.
 
-    ``faults`` are words of the sound device about this very recording, such as "2 dropouts reported".
+    ``faults`` are words of the sound device about this very recording, such as "2 dropouts reported"; ``clock``: what
+    was done about a recorder that ran on a clock of its own.
     """
 
     signal: Signal
     stimulus: Stimulus | None = None
     faults: tuple[str, ...] = field(default=())
+    clock: str = ""

@@ -10,14 +10,15 @@ from typing import Any
 
 import platformdirs
 
-from epidote.audio.devices import open_device
+from epidote.bench import open_for
 from epidote.conductor import Order, add_column, measure, study_chain
-from epidote.core.chain import Chain, chain_to_toml
+from epidote.core.chain import Chain
+from epidote.core.chain_file import chain_to_toml
 from epidote.core.procedures.base import make_settings, procedure
 from epidote.study.store import SUFFIX, Study, create_study
 
 # raised whenever what is measured changes, so that an older demo on disk is left as it is and a new one made
-EDITION = 1
+EDITION = 2
 TITLE = "Dome refit"
 
 CHAIN = Chain(
@@ -78,10 +79,10 @@ def open_demo(path: Path | None = None) -> Study:
 
 
 def missing_orders(study: Study) -> list[Order]:
-    """What is still to be measured of the demo, in the order of rows."""
+    """What is still to be measured of the demo, in the order of rows: the baseline first, since the others use it."""
     overview = study.overview()
     orders = []
-    for subject in sorted(overview.subjects, key=lambda s: s.is_baseline):
+    for subject in sorted(overview.subjects, key=lambda s: not s.is_baseline):
         chain = study_chain(study, subject)
         for column in overview.columns:
             if (subject.id, column.id) not in overview.runs:
@@ -96,6 +97,6 @@ def fill_demo(study: Study, said: Callable[[str], None]) -> None:
         subject = study.overview().subject(order.subject_id)
         assert subject is not None
         said(f"measuring {subject.full_name}: {procedure(order.procedure).title.lower()}")
-        device = open_device(subject.device, order.chain.rate, subject.conditions, seed=1)
+        device = open_for(order.chain, subject.device, subject.conditions, seed=1)
         measure(study, order, device)
         device.close()

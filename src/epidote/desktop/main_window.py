@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QRectF, QSize, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QIcon, QKeySequence, QPainter, QPixmap
@@ -21,15 +21,19 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.desktop import edits
 from epidote.desktop.commands import GROUPS, Command
+from epidote.desktop.lazy import LazyPage
 from epidote.desktop.matrix.page import MatrixPage
 from epidote.desktop.plot.marks import crystal_mark
+from epidote.desktop.row_commands import RowCommands
 from epidote.desktop.session import Session, Wanted
 from epidote.desktop.theme import Theme, apply_theme, chosen_theme, font
 from epidote.desktop.trust_strip import TrustStrip
-from epidote.study.models import Subject
 from epidote.study.store import SUFFIX
+
+if TYPE_CHECKING:
+    from epidote.desktop.chain.page import ChainPage
+    from epidote.desktop.watch.page import WatchPage
 
 MESSAGE_SECONDS = 12
 
@@ -44,7 +48,10 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(900, 600)
         self.matrix = MatrixPage(self.session, self.theme)
-        self.pages: dict[str, QWidget] = {"Matrix": self.matrix}
+        self.rows = RowCommands(self)
+        self._chain: LazyPage[ChainPage] = LazyPage(self._make_chain)
+        self._watch: LazyPage[WatchPage] = LazyPage(self._make_watch)
+        self.pages: dict[str, QWidget] = {"Chain": self._chain, "Watch": self._watch, "Matrix": self.matrix}
         central = QWidget()
         layout = QVBoxLayout(central)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -60,8 +67,9 @@ class MainWindow(QMainWindow):
         self.stack = QStackedWidget()
         for page in self.pages.values():
             self.stack.addWidget(page)
+        self.stack.setCurrentWidget(self.matrix)
         layout.addWidget(self.stack, 1)
-        self.strip = TrustStrip(self.session, self.edit_chain, self._choose_baseline)
+        self.strip = TrustStrip(self.session, self.show_chain, self._choose_baseline)
         layout.addWidget(self.strip)
         self.setCentralWidget(central)
         self._message_timer = QTimer(self)
@@ -70,12 +78,29 @@ class MainWindow(QMainWindow):
         self.session.overview_changed.connect(self._overview_changed)
         self.session.failed.connect(self.say)
         self.session.said.connect(self.say)
+        self.session.asked.connect(self._ask)
         self.matrix.failed.connect(self.say)
         self.matrix.lower_built.connect(self._lower_built)
         self.session.undo.indexChanged.connect(self._overview_changed)
         self._overview_changed()
         self.menu_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.matrix.table.setFocus()
+
+    def _make_chain(self) -> ChainPage:
+        from epidote.desktop.chain.page import ChainPage
+
+        page = ChainPage(self.session, self.theme)
+        page.failed.connect(self.say)
+        page.baseline_wanted.connect(self.rows.measure_baseline)
+        self.session.latency_told.connect(page.show_latency)
+        return page
+
+    def _make_watch(self) -> WatchPage:
+        from epidote.desktop.watch.page import WatchPage
+
+        page = WatchPage(self.session, self.theme)
+        page.failed.connect(self.say)
+        return page
 
     # -- building -----------------------------------------------------------------------------------------------------------
 
@@ -106,14 +131,16 @@ class MainWindow(QMainWindow):
         layout.addWidget(self.menu_button)
         layout.addSpacing(12)
         group = QButtonGroup(bar)
-        for i, name in enumerate(self.pages):
+        self.page_buttons: dict[str, QToolButton] = {}
+        for name in self.pages:
             button = QToolButton()
             button.setText(name)
             button.setCheckable(True)
-            button.setChecked(True)
+            button.setChecked(name == "Matrix")
             button.setProperty("page", True)
-            button.clicked.connect(lambda _=False, n=i: self.stack.setCurrentIndex(n))
+            button.clicked.connect(lambda _=False, n=name: self.show_page(n))
             group.addButton(button)
+            self.page_buttons[name] = button
             layout.addWidget(button)
         layout.addStretch(1)
         self.saved = QLabel("every step is saved")
@@ -126,40 +153,44 @@ class MainWindow(QMainWindow):
         return bar
 
     def _commands(self) -> list[Command]:
-        m = self.matrix
+        m, r = self.matrix, self.rows
         return [
             Command("new", "New study …", "Ctrl+N", "Study", self.new_study),
             Command("open", "Open a study …", "Ctrl+O", "Study", self.choose_study),
             Command("demo", "Open the demo study", "", "Study", self.open_demo),
-            Command("chain", "The chain …", "Ctrl+K", "Study", self.edit_chain, True),
+            Command("baseline", "Measure the baseline …", "Ctrl+Shift+B", "Run", r.measure_baseline, True),
             Command("export", "Export graph or numbers …", "Ctrl+E", "Study", self.export),
             Command("preferences", "Preferences …", "Ctrl+,", "Study", self.edit_preferences),
             Command("quit", "Quit", "Ctrl+Q", "Study", self._quit),
             Command("undo", "Undo", "Ctrl+Z", "Row", self.session.undo.undo, True),
             Command("redo", "Redo", "Ctrl+Shift+Z", "Row", self.session.undo.redo, True),
-            Command("add row", "Add a row …", "Ctrl+R", "Row", self.add_row, True),
-            Command("change row", "Change the row …", "F2", "Row", self.change_row, True),
-            Command("duplicate", "Duplicate the row with one condition changed …", "Ctrl+D", "Row", self.duplicate_row, True),
-            Command("reference", "Make the row the reference", "Ctrl+B", "Row", self.toggle_reference, True),
-            Command("show row", "Show or hide the row on the graph", "Ctrl+H", "Row", self.toggle_row, True),
-            Command("delete row", "Delete the row", "Ctrl+Delete", "Row", self.delete_row, True),
-            Command("add column", "Add a column …", "Ctrl+Shift+C", "Run", self.add_column, True),
-            Command("delete column", "Delete the column", "", "Run", self.delete_column, True),
+            Command("add row", "Add a row …", "Ctrl+R", "Row", r.add_row, True),
+            Command("change row", "Change the row …", "F2", "Row", r.change_row, True),
+            Command("duplicate", "Duplicate the row with one condition changed …", "Ctrl+D", "Row", r.duplicate_row, True),
+            Command("reference", "Make the row the reference", "Ctrl+B", "Row", r.toggle_reference, True),
+            Command("show row", "Show or hide the row on the graph", "Ctrl+H", "Row", r.toggle_row, True),
+            Command("delete row", "Delete the row", "Ctrl+Delete", "Row", r.delete_row, True),
+            Command("add column", "Add a column …", "Ctrl+Shift+C", "Run", r.add_column, True),
+            Command("delete column", "Delete the column", "", "Run", r.delete_column, True),
             Command("measure", "Measure the chosen empty cells", "Ctrl+M", "Run", m.measure_empty, True),
             Command("again", "Run again", "F5", "Run", m.run_again, True),
             Command("recompute", "Recompute with other settings …", "Ctrl+Shift+R", "Run", m.offer_recompute, True),
-            Command("repeat", "Repeat the reference's procedures on this row", "Ctrl+Shift+D", "Run", self.repeat_reference, True),
-            Command("delete run", "Delete the run", "Ctrl+Backspace", "Run", self.delete_run, True),
-            Command("stop", "Stop measuring", "Esc", "Run", self.session.cancel),
+            Command("repeat", "Repeat the reference's procedures on this row", "Ctrl+Shift+D", "Run", r.repeat_reference, True),
+            Command("delete run", "Delete the run", "Ctrl+Backspace", "Run", r.delete_run, True),
+            Command("stop", "Silence: stop what plays and what measures", "Esc", "Run", self._silence),
             Command("whole column", "Choose the whole column", "Ctrl+L", "Graph", m.choose_column),
             Command("next view", "Next kind of curve", "Ctrl+Right", "Graph", m.next_view),
             Command("previous view", "Previous kind of curve", "Ctrl+Left", "Graph", lambda: m.next_view(-1)),
             Command("percent", "% or dB", "Ctrl+U", "Graph", m.toggle_percent),
             Command("channel 1", "Channel 1 on or off", "Ctrl+1", "Graph", lambda: m.toggle_channel(1)),
             Command("channel 2", "Channel 2 on or off", "Ctrl+2", "Graph", lambda: m.toggle_channel(2)),
-            Command("corners", "Pins at the -3 dB points", "Ctrl+3", "Graph", m.pin_corners, True),
-            Command("clear pins", "Remove the pins", "", "Graph", m.clear_pins, True),
+            Command("corners", "Pins at the -3 dB points", "Ctrl+3", "Graph", m.pins.corners, True),
+            Command("clear pins", "Remove the pins", "", "Graph", m.pins.clear, True),
             Command("whole graph", "Show the whole graph", "Ctrl+0", "Graph", self._whole_graph),
+            *(
+                Command(f"page {name}", f"Go to the page {name}", f"Alt+{i}", "View", lambda n=name: self.show_page(n))  # type: ignore[misc]
+                for i, name in enumerate(("Chain", "Watch", "Matrix"), start=1)
+            ),
             Command("to matrix", "Go to the matrix", "F6", "View", m.table.setFocus),
             Command("to graph", "Go to the graph", "F7", "View", self._focus_graph),
             Command("to side", "Go to the readings or settings", "F8", "View", self._focus_side),
@@ -200,7 +231,7 @@ class MainWindow(QMainWindow):
         for subject in overview.subjects if overview else ():
             if overview and subject.id != overview.reference and not subject.is_baseline:
                 menu.addAction(f"the reference's procedures on {subject.full_name}", partial(self.matrix.repeat_reference_on, subject))
-        menu.addAction("a new row with one condition changed …", self.duplicate_row)
+        menu.addAction("a new row with one condition changed …", self.rows.duplicate_row)
 
     # -- saying -------------------------------------------------------------------------------------------------------------
 
@@ -241,7 +272,7 @@ class MainWindow(QMainWindow):
         def then() -> None:
             overview = self.session.overview
             if overview is not None and self.session.writable:
-                rows = sorted(overview.subjects, key=lambda s: s.is_baseline)
+                rows = sorted(overview.subjects, key=lambda s: not s.is_baseline)
                 missing = [(s, c) for s in rows for c in overview.columns if s.device and (s.id, c.id) not in overview.runs]
                 if missing:
                     self.session.measure([Wanted((s.id, c.id), c.settings) for s, c in missing])
@@ -275,7 +306,7 @@ class MainWindow(QMainWindow):
             ending = ".svg" if "svg" in kind else ".csv" if "csv" in kind else ".png"
             if path.suffix.lower() not in (".png", ".svg", ".csv"):
                 path = path.with_name(path.name + ("" if "readings" not in kind else " readings") + ending)
-            self.matrix.export(path)
+            self.matrix.exchange.export(path)
 
     def edit_preferences(self) -> None:
         from epidote.desktop.dialogs import PreferencesDialog
@@ -293,23 +324,56 @@ class MainWindow(QMainWindow):
             apply_theme(app, self.theme)
         self.menu_button.setIcon(self._icon())
         self.matrix.set_theme(self.theme)
+        for page in (self._chain.page, self._watch.page):
+            if page is not None:
+                page.set_theme(self.theme)
 
-    def edit_chain(self) -> None:
-        if not self.session.writable:
-            return
-        from epidote.core.chain import Chain, chain_from_toml, chain_to_toml
-        from epidote.desktop.dialogs import ModelDialog
+    def show_page(self, name: str) -> None:
+        """Go to a page of the bar."""
+        index = list(self.pages).index(name)
+        self.page_buttons[name].setChecked(True)
+        self.stack.setCurrentIndex(index)
+        self.pages[name].setFocus()
 
-        def show(before: str) -> None:
-            values = (chain_from_toml(before) if before else Chain()).model_dump()
-            note = "What lies between the computer's numbers and the unit's terminals. New runs use this; finished ones keep the chain they were made with."
-            dialog = ModelDialog(self, "The chain", "Use", Chain, values, note)
-            if dialog.exec():
-                edits.set_chain(self.session, before, chain_to_toml(Chain.model_validate(dialog.form.values())))
+    def show_chain(self, block: str = "source") -> None:
+        """The Chain page, with a block chosen."""
+        self.show_page("Chain")
+        page = self.chain_page()
+        if page is not None:
+            page.path.choose(block)
 
-        self.session.ask(lambda study: study.chain_toml, show)
+    def chain_page(self) -> ChainPage | None:
+        """The Chain page once it was shown."""
+        return self._chain.page
+
+    def watch_page(self) -> WatchPage | None:
+        """The Watch page once it was shown."""
+        return self._watch.page
+
+    def _silence(self) -> None:
+        """Nothing sounds after this, from whatever page it is asked."""
+        self.session.mute()
+        page = self.watch_page()
+        if page is not None:
+            page.muted()
+
+    def _ask(self, words: str) -> None:
+        """A question before a run goes on; the window stays usable, and Escape says no."""
+        from PySide6.QtWidgets import QMessageBox
+
+        box = QMessageBox(
+            QMessageBox.Icon.NoIcon,
+            "The first run of a changed chain",
+            words,
+            QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
+            self,
+        )
+        box.setDefaultButton(QMessageBox.StandardButton.No)
+        box.finished.connect(lambda result: self.session.answer(result == QMessageBox.StandardButton.Yes))
+        box.open()
 
     def _choose_baseline(self) -> None:
+        self.show_page("Matrix")
         overview = self.session.overview
         if overview and overview.columns:
             column = self.matrix.current_column() or overview.columns[0]
@@ -326,111 +390,6 @@ class MainWindow(QMainWindow):
             self.matrix.readings.table if self.matrix.side.currentWidget() is self.matrix.readings else self.matrix.run_panel.go
         )
         target.setFocus()
-
-    def _row_dialog(self, start: Subject | None, *, duplicate: bool, then: Any) -> None:
-        from epidote.audio.devices import devices
-        from epidote.desktop.dialogs import RowDialog
-
-        def show(units: Any) -> None:
-            dialog = RowDialog(self, units, [(d.name, d.title) for d in devices()], start, duplicate=duplicate)
-            if dialog.exec():
-                then(dialog)
-
-        self.session.ask(lambda study: study.units(), show)
-
-    def add_row(self) -> None:
-        def then(dialog: Any) -> None:
-            v, unit = dialog.values(), dialog.unit()
-            if unit is None:
-                edits.add_unit_with_row(
-                    self.session, v["maker"], v["model"], v["serial"], v["firmware"], v["notes"], v["conditions"], v["device"]
-                )
-            else:
-                edits.add_row(self.session, unit, v["conditions"], v["device"], None)
-
-        self._row_dialog(None, duplicate=False, then=then)
-
-    def change_row(self) -> None:
-        subject = self.matrix.current_subject()
-        if subject is None or subject.unit is None:
-            return
-        unit = subject.unit
-
-        def then(dialog: Any) -> None:
-            v = dialog.values()
-            from dataclasses import replace
-
-            after = replace(unit, maker=v["maker"], model=v["model"], serial=v["serial"], firmware=v["firmware"], notes=v["notes"])
-            if after != unit:
-                edits.change_unit(self.session, unit, after)
-            if (v["conditions"], v["device"]) != (dict(subject.conditions), subject.device):
-                edits.change_row(self.session, subject, f"Change {subject.full_name}", conditions=v["conditions"], device=v["device"])
-
-        self._row_dialog(subject, duplicate=False, then=then)
-
-    def duplicate_row(self) -> None:
-        """A new row that differs in one condition; the reference's procedures are offered for it in the same menu."""
-        subject = self.matrix.current_subject()
-        if subject is None or subject.unit is None:
-            self.say("Choose a row of a unit first; the baseline cannot be duplicated.")
-            return
-        unit = subject.unit
-        self._row_dialog(
-            subject, duplicate=True, then=lambda d: edits.add_row(self.session, unit, d.values()["conditions"], d.values()["device"], subject.id)
-        )  # fmt: skip
-
-    def repeat_reference(self) -> None:
-        subject, overview = self.matrix.current_subject(), self.session.overview
-        if subject is None or overview is None:
-            return
-        if overview.reference is None:
-            self.say("There is no reference row yet: make one with Ctrl+B, then repeat its procedures on another row.")
-        elif subject.id == overview.reference:
-            self.say("This row is the reference itself. Choose the row that is to be measured like it.")
-        else:
-            self.matrix.repeat_reference_on(subject)
-
-    def toggle_reference(self) -> None:
-        subject, overview = self.matrix.current_subject(), self.session.overview
-        if subject is not None and overview is not None:
-            edits.set_reference(self.session, None if overview.reference == subject.id else subject)
-
-    def toggle_row(self) -> None:
-        subject = self.matrix.current_subject()
-        if subject is not None:
-            edits.change_row(self.session, subject, f"{'Hide' if subject.shown else 'Show'} {subject.full_name}", shown=not subject.shown)
-
-    def delete_row(self) -> None:
-        subject = self.matrix.current_subject()
-        if subject is not None and not subject.is_baseline:
-            edits.delete_row(self.session, subject)
-
-    def delete_run(self) -> None:
-        run = self.matrix.model.run(self.matrix.table.currentIndex())
-        if run is not None:
-            edits.delete_run(self.session, run.id)
-
-    def add_column(self) -> None:
-        from PySide6.QtWidgets import QInputDialog
-
-        from epidote.core.procedures.base import procedures
-        from epidote.desktop.dialogs import ModelDialog
-
-        found = procedures()
-        titles = {p.title: key for key, p in found.items()}
-        title, chosen = QInputDialog.getItem(self, "Add a column", "Procedure", sorted(titles), 0, False)
-        if chosen:
-            carried = found[titles[title]]
-            dialog = ModelDialog(
-                self, f"Add a column: {title}", "Add", carried.Settings, {}, "The settings that this column's empty cells offer."
-            )
-            if dialog.exec():
-                edits.add_column(self.session, titles[title], dialog.form.values())
-
-    def delete_column(self) -> None:
-        column = self.matrix.current_column()
-        if column is not None:
-            edits.delete_column(self.session, column)
 
     def _quit(self) -> None:
         self.close()

@@ -8,15 +8,21 @@ import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+from epidote.desktop.live import LiveLink, Watcher
 from epidote.desktop.worker import Worker
 from epidote.study.models import Overview, RunSummary, StudyError
 from epidote.study.store import Study, create_study
 
+if TYPE_CHECKING:
+    from epidote.audio.device import Device
+    from epidote.core.chain import Chain
+
+USUAL_COLUMNS = ("response", "tone")
 Step = Callable[[Study, dict[str, Any]], None]
 Cell = tuple[int, int]
 
@@ -45,6 +51,9 @@ class Session(QObject):
     run_finished = Signal(tuple)
     said = Signal(str)
     failed = Signal(str)
+    devices_found = Signal(object)  # [(name, title)]
+    latency_told = Signal(object)  # round trip in s as the device states it, or None
+    asked = Signal(str)  # a question before a run goes on; ``answer`` is waited for
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -52,10 +61,17 @@ class Session(QObject):
         self.overview: Overview | None = None
         self.undo = QUndoStack(self)
         self.under_way: dict[Cell, Under] = {}
+        self.devices: list[tuple[str, str]] | None = None
+        self.live = LiveLink(self)
+        self.live.failed.connect(self.failed)
         self._store = Worker("store", self)
         self._runs = Worker("runs", self)
+        self._finder = Worker("devices", self)
         self._cancel = threading.Event()
         self._begun = 0.0
+        self.checks = True  # a short shot before each run
+        self._answer: bool | None = None
+        self._answered = threading.Event()
         self._progressed.connect(self._on_progress)
 
     _progressed = Signal(tuple, float)
@@ -90,10 +106,11 @@ class Session(QObject):
         def make() -> Study:
             study = create_study(path, title)
             from epidote.conductor import add_column
-            from epidote.core.procedures.base import procedure, procedures
+            from epidote.core.procedures.base import procedures
 
-            for key in procedures():
-                add_column(study, key, procedure(key).Settings())
+            found = procedures()
+            for key in USUAL_COLUMNS:
+                add_column(study, key, found[key].Settings())
             return study
 
         self.open(make)
@@ -108,8 +125,11 @@ class Session(QObject):
 
     def close(self) -> None:
         """Stop what runs, wait for it, and close the study."""
+        self.live.stop()
+        self.live.wait()
         self.cancel()
         self._runs.close()
+        self._finder.close()
         self._store.close()
         if self.study is not None:
             self.study.close()
@@ -165,6 +185,56 @@ class Session(QObject):
 
         self._store.submit(work, done, failed)
 
+    # -- devices ------------------------------------------------------------------------------------------------------------
+
+    def find_devices(self, then: Callable[[list[tuple[str, str]]], None] | None = None, *, anew: bool = False) -> None:
+        """Which devices there are, off the interface's thread; remembered until asked for anew."""
+
+        def load() -> None:
+            import epidote.audio.devices  # noqa: F401  heavy libraries are loaded on the store's thread only
+
+        def look() -> list[tuple[str, str]]:
+            from epidote.audio.devices import devices
+
+            return [(d.name, d.title) for d in devices()]
+
+        def done(found: list[tuple[str, str]]) -> None:
+            self.devices = found
+            self.devices_found.emit(found)
+            if then is not None:
+                then(found)
+
+        if self.devices is not None and not anew:
+            done(self.devices)
+            return
+        self._store.submit(load, lambda _: self._finder.submit(look, done, self.failed.emit), self.failed.emit)
+
+    def listen(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float, int], Watcher], channels: int) -> bool:
+        """Listen to a device, unless a run has it."""
+        if self.under_way:
+            self.failed.emit("A run is under way and has the device. Wait for it, or stop it with Escape.")
+            return False
+        self.live.start(opener, ceiling_dbfs, watcher, channels)
+        return True
+
+    def on_the_bench(self, work: Callable[[Study], Any], done: Callable[[Any], None]) -> None:
+        """Do something with a device that is no run, on the runs' thread, live sound being stopped first."""
+        study = self.study
+        if study is None:
+            return
+        self.live.stop()
+
+        def alone() -> Any:
+            self.live.wait()
+            return work(study)
+
+        self._runs.submit(alone, done, self.failed.emit)
+
+    def mute(self) -> None:
+        """Silence at once: what plays live, and the run under way."""
+        self.live.mute()
+        self.cancel()
+
     # -- runs ---------------------------------------------------------------------------------------------------------------
 
     def measure(self, wanted: list[Wanted]) -> None:
@@ -173,6 +243,7 @@ class Session(QObject):
             self.failed.emit("The study cannot be changed, so nothing was measured.")
             return
         self._cancel.clear()
+        self.live.stop()
         for w in wanted:
             if w.cell in self.under_way:
                 continue
@@ -194,14 +265,28 @@ class Session(QObject):
             self.failed.emit("The study cannot be changed, so nothing was computed.")
             return
 
-        def work() -> RunSummary:
+        def work(of: Study) -> RunSummary:
             from epidote.conductor import recompute
 
-            return recompute(study, run.id, changes)
+            return recompute(of, run.id, changes)
+
+        self.in_cell(cell, work)
+
+    def in_cell(self, cell: Cell, work: Callable[[Study], RunSummary], then: Callable[[RunSummary], None] | None = None) -> None:
+        """Make a run that plays nothing on the runs' thread, its cell showing that it is under way."""
+        study = self.study
+        if study is None or not self.writable:
+            self.failed.emit("The study cannot be changed, so nothing was done.")
+            return
+
+        def done(run: RunSummary) -> None:
+            self._ran(cell, run)
+            if then is not None:
+                then(run)
 
         self.under_way[cell] = Under(0.0, None, True)
         self.progress_changed.emit(cell)
-        self._runs.submit(work, lambda r: self._ran(cell, r), lambda t: self._did_not(cell, t))
+        self._runs.submit(lambda: work(study), done, lambda t: self._did_not(cell, t))
 
     def cancel(self) -> None:
         """Stop the run under way and forget those waiting."""
@@ -212,7 +297,7 @@ class Session(QObject):
         """On the runs' thread."""
         if study is None or cancel.is_set():
             return None
-        from epidote.audio.devices import open_device
+        from epidote.bench import needs_careful_start, open_for, started
         from epidote.conductor import Order, measure, study_chain
         from epidote.core.errors import CancelledError
         from epidote.core.procedures.base import make_settings, procedure
@@ -221,22 +306,55 @@ class Session(QObject):
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
         if subject is None or column is None:
             raise StudyError("The row or column was deleted while its run was waiting. Nothing was measured.")
-        name = wanted.device or subject.device
+        chain = study_chain(study, subject)
+        name = wanted.device or subject.device or chain.device
         if not name:
             raise StudyError(f"{subject.full_name} is wired to no device yet. Choose one beside the settings, and measure again.")
         settings = make_settings(procedure(column.procedure).Settings, wanted.settings)
-        chain = study_chain(study, subject)
-        device = open_device(name, chain.rate, subject.conditions, seed=random.randrange(2**31), real_time=True)
+        chain = chain.model_copy(update={"device": name})
+        self.live.wait()
+        device = open_for(chain, name, subject.conditions, seed=random.randrange(2**31), real_time=True)
         self._begun = time.monotonic()
         try:
-            return measure(
+            careful = needs_careful_start(study, chain)
+            if careful and not self._careful_start(device, chain, getattr(settings, "level", -20.0), cancel):
+                return None
+            run = measure(
                 study, Order(subject.id, column.id, column.procedure, settings, chain), device,
-                lambda share: self._progressed.emit(wanted.cell, share), cancel.is_set,
+                lambda share: self._progressed.emit(wanted.cell, share), cancel.is_set, check=self.checks,
             )  # fmt: skip
+            if careful:
+                started(study, chain)
+            return run
         except CancelledError:
             return None
         finally:
             device.close()
+
+    def _careful_start(self, device: Device, chain: Chain, level: float, cancel: threading.Event) -> bool:
+        """The first run of a changed chain begins 40 dB down; what that says is shown, and the user says whether to go on."""
+        from epidote.bench import FIRST_START_DB, short_shot
+        from epidote.core.errors import MeasurementError
+
+        shot = short_shot(device, chain, level, below_db=-FIRST_START_DB, alone=True, cancelled=cancel.is_set)
+        if shot.stops:
+            raise MeasurementError(f"The first shot, 40 dB down, says: {shot.words} Nothing was measured.")
+        levels = ", ".join(f"{v:.1f} dBFS in channel {n}" for n, v in enumerate(shot.levels, start=1) if v is not None)
+        self._answer = None
+        self._answered.clear()
+        self.asked.emit(
+            f"This is the first run through “{chain.name}” as it is now, so it began 40 dB down. At {level:g} dBFS out, {levels} would come back. "
+            f"{shot.words} Go on at the full level?"
+        )
+        while not self._answered.wait(0.1):
+            if cancel.is_set():
+                return False
+        return bool(self._answer)
+
+    def answer(self, go_on: bool) -> None:
+        """What the user says to ``asked``."""
+        self._answer = go_on
+        self._answered.set()
 
     def _on_progress(self, cell: Cell, share: float) -> None:
         gone = time.monotonic() - self._begun

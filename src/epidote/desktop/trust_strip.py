@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from datetime import date
+from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
@@ -17,12 +17,13 @@ from epidote.study.store import Study
 if TYPE_CHECKING:
     from epidote.core.chain import Chain
 
-STALE_DAYS, LEAST_HEADROOM_DB = 90, 1.0
+LEAST_HEADROOM_DB = 1.0
 
 
 def _chain_of(study: Study) -> Chain:
     """On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded modules."""
-    from epidote.core.chain import Chain, chain_from_toml
+    from epidote.core.chain import Chain
+    from epidote.core.chain_file import chain_from_toml
 
     return chain_from_toml(study.chain_toml) if study.chain_toml else Chain()
 
@@ -30,7 +31,7 @@ def _chain_of(study: Study) -> Chain:
 class TrustStrip(QWidget):
     """Each item is a button that leads to where the matter is mended."""
 
-    def __init__(self, session: Session, open_chain: Callable[[], None], choose_baseline: Callable[[], None]) -> None:
+    def __init__(self, session: Session, open_chain: Callable[[str], None], choose_baseline: Callable[[], None]) -> None:
         super().__init__()
         self.setObjectName("strip")
         self._session = session
@@ -39,11 +40,11 @@ class TrustStrip(QWidget):
         layout.setSpacing(4)
         self.items: dict[str, QToolButton] = {}
         for key, leads_to in (
-            ("device", open_chain),
-            ("scale", open_chain),
-            ("calibration", open_chain),
+            ("device", partial(open_chain, "source")),
+            ("scale", partial(open_chain, "input")),
+            ("calibration", partial(open_chain, "input")),
             ("baseline", choose_baseline),
-            ("load", open_chain),
+            ("load", partial(open_chain, "load")),
             ("headroom", choose_baseline),
         ):
             button = QToolButton()
@@ -74,28 +75,27 @@ class TrustStrip(QWidget):
             self._set("scale", f"0 dBFS = {chain.output_full_scale:.2f} V out, {chain.unit_full_scale:.1f} V in", False)
         else:
             self._set("scale", "not calibrated: levels in dBFS", True)
-        if chain.calibrated_on is None:
+        age = chain.age_days(date.today())
+        if age is None:
             self._set("calibration", "never calibrated", True)
         else:
-            age = (date.today() - chain.calibrated_on).days
             words = "today" if age == 0 else f"{age} day{'s' if age != 1 else ''} ago"
-            self._set("calibration", f"calibrated {words}", age > STALE_DAYS)
-        self._baseline(
-            [r for (s, _), r in overview.runs.items() if (row := overview.subject(s)) is not None and row.is_baseline], chain.rate
-        )
+            self._set("calibration", f"calibrated {words}", chain.stale(date.today()))
+        self._baseline([r for (s, _), r in overview.runs.items() if (row := overview.subject(s)) is not None and row.is_baseline], chain)
         peaks = [r["value"] for r in last.readings if r["key"] == "headroom" and r["value"] is not None] if last else []
         if peaks:
             self._set("headroom", f"headroom {min(peaks):.1f} dB", min(peaks) < LEAST_HEADROOM_DB)
         weak = chain.load_ohms is not None and not chain.load_confirmed
         self._set("load", f"load {chain.load_ohms:g} Ω{', typed' if weak else ''}" if chain.load_ohms else "no load stated", weak)
 
-    def _baseline(self, runs: list[RunSummary], rate: float) -> None:
+    def _baseline(self, runs: list[RunSummary], chain: Chain) -> None:
         if not runs:
             self._set("baseline", "no baseline yet", True)
             return
         latest = max(runs, key=lambda r: r.made)
-        covers = json.loads(json.dumps(dict(latest.chain))).get("rate") == rate
-        self._set("baseline", f"baseline {latest.made.astimezone():%d %b %H:%M}{'' if covers else ', at another rate'}", not covers)
+        differs = chain.wired().differs_from(type(chain).model_validate(latest.chain))
+        unfit = f", another {' and '.join(differs)}" if differs else ""
+        self._set("baseline", f"baseline {latest.made.astimezone():%d %b %H:%M}{unfit}", bool(differs))
 
     def _set(self, key: str, words: str, weak: bool) -> None:
         button = self.items[key]

@@ -72,7 +72,7 @@ class Amplifier:
             clipped.bins += leak * np.roll(clipped.bins, 1, axis=0)
         output = clipped.samples()
         output += coloured_noise(rng, output.shape, rate, self.noise_density, self.noise_corner)
-        output += self._hum(output.shape[0], rate, rng)[:, None]
+        output += self._hum(output.shape[0], rate, powered_for)[:, None]
         return np.asarray(output * (load_ohms / (load_ohms + self.output_ohms)))
 
     def _clip(self, v: Samples, rate: float, load_ohms: float) -> Samples:
@@ -88,9 +88,10 @@ class Amplifier:
         share = np.minimum(np.abs(v) / rails, 1e6)
         return np.asarray(v * (1 + share**self.hardness) ** (-1 / self.hardness))
 
-    def _hum(self, frames: int, rate: float, rng: np.random.Generator) -> Samples:
-        t = np.arange(frames) / rate
-        phase = 2 * np.pi * (self.mains + rng.normal(0, 0.01)) * t + rng.uniform(0, 2 * np.pi)
+    def _hum(self, frames: int, rate: float, since: float) -> Samples:
+        """The mains wanders a little about its frequency, as mains do, and goes on from one recording to the next."""
+        t = since + np.arange(frames) / rate
+        phase = 2 * np.pi * self.mains * t + 0.9 * np.sin(2 * np.pi * t / 47.0) + 1.0
         return np.asarray(sum(a * np.sin(n * phase) for n, a in enumerate(self.hum, start=1)))
 
 

@@ -1,6 +1,6 @@
 """Frequency weightings from their analytic responses, applied in the frequency domain.
 
-A-weighting: IEC 61672-1:2013, pole formula (the pole frequencies follow from f_L = 10^1.5, f_H = 10^3.9, f_A = 10^2.45).
+A- and C-weighting: IEC 61672-1:2013, pole formula (the pole frequencies follow from f_L = 10^1.5, f_H = 10^3.9, f_A = 10^2.45).
 """
 
 from __future__ import annotations
@@ -27,17 +27,25 @@ class Weighting(StrEnum):
 
     NONE = "none"
     A = "A"
+    C = "C"
 
 
 def _a_power(f2: Samples) -> Samples:
     return np.asarray(f2**4 / ((f2 + _F1_2) ** 2 * (f2 + _F2_2) * (f2 + _F3_2) * (f2 + _F4_2) ** 2))
 
 
+def _c_power(f2: Samples) -> Samples:
+    return np.asarray(f2**2 / ((f2 + _F1_2) ** 2 * (f2 + _F4_2) ** 2))
+
+
 _A_1KHZ = float(_a_power(np.array([_FR2]))[0])
+_C_1KHZ = float(_c_power(np.array([_FR2]))[0])
 
 
 def power_weight(frequency: Samples, weighting: Weighting) -> Samples:
     """Power factor (points,) of the weighting at each frequency in Hz; 1 at 1 kHz."""
     if weighting is Weighting.NONE:
         return np.ones_like(frequency)
+    if weighting is Weighting.C:
+        return _c_power(np.square(frequency)) / _C_1KHZ
     return _a_power(np.square(frequency)) / _A_1KHZ

@@ -6,24 +6,44 @@ from dataclasses import replace
 
 from epidote.core.caution import Caution
 from epidote.core.comparison.difference import difference_curve
+from epidote.core.procedures.level_readings import KEYS as LEVEL_KEYS
+from epidote.core.procedures.level_readings import level_readings
 from epidote.core.result import Curve, Reading, Result, with_caution
 
 # curves and readings that divide out: a chain's gain and time add to the unit's
 _TAKEN_OUT = {"level": "dB", "phase": "°", "phase_unwrapped": "°", "phase_delay_removed": "°", "group_delay": "s"}
-_SUBTRACTED = ("gain_1k", "delay", "level_20k")
-_FLOORED_UNITS = ("dB", "dBFS", "dBV")
+_TIMES = ("delay", "latency", "latency_samples")
+_LEVELS = ("dB", "dBFS", "dBV", "dBu", "dB SPL")
+# what the chain adds of its own: the unit's own is seldom less than what is seen together with it
 _FLOORED = ("thd", "thd_n", "noise", "hum", *(f"h{n}" for n in range(2, 51)))
+_CEILINGED = ("sinad", "snr", "enob", "dynamic_range")
 NEAR_DB = 6.0
+_BITS_PER_DB = 1 / 6.0206
 
 
-def against_baseline(result: Result, baseline: Result) -> Result:
+def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Result:
     """The result with the baseline's response, phase and delay taken out, and its distortion and noise as floors.
 
-    A reading within 6 dB of the baseline's is cautioned: it is mostly the chain.
+    ``scale``: what full scale is at the unit over what it was at the baseline's wire (a probe makes the converter's noise weigh more).
+    A reading within 6 dB of the baseline's is cautioned: it is mostly the chain. What is read off a level curve is read again.
     """
     curves = tuple(_curve(c, baseline.curve(c.key, c.channel)) for c in result.curves)
-    readings = tuple(_reading(r, baseline.reading(r.key, r.channel)) for r in result.readings)
-    return replace(result, curves=curves, readings=readings)
+    again = {
+        (r.key, r.channel): r
+        for curve in curves
+        if curve.key == "level" and curve.meta.get("baseline") == "taken out"
+        for r in level_readings(curve, None)
+    }
+    readings = []
+    for reading in result.readings:
+        own = baseline.reading(reading.key, reading.channel)
+        found = again.get((reading.key, reading.channel)) if reading.key in LEVEL_KEYS else None
+        if found is None or own is None:
+            readings.append(_reading(reading, _scaled(own, reading.unit, scale)))
+        else:
+            at = {**found.at, **({"baseline": own.value} if own.value is not None else {})}
+            readings.append(replace(found, spread=reading.spread, at=at))
+    return replace(result, curves=curves, readings=tuple(readings))
 
 
 def _curve(curve: Curve, own: Curve | None) -> Curve:
@@ -32,20 +52,31 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
     if curve.y_unit == _TAKEN_OUT.get(curve.key):
         taken = difference_curve(curve, own)
         if taken is not None and taken.x.size == curve.x.size:
-            return replace(curve, y=taken.y, meta={**curve.meta, "baseline": "taken out"})
+            floor = curve.floor - (curve.y - taken.y) if curve.floor is not None else None
+            return replace(curve, y=taken.y, floor=floor, meta={**curve.meta, "baseline": "taken out"})
         return curve
     if curve.key in _FLOORED and own.x.shape == curve.x.shape:
         return replace(curve, floor=own.y)
     return curve
 
 
+def _scaled(own: Reading | None, unit: str, scale: float) -> Reading | None:
+    """The baseline's own reading as it would stand at the unit."""
+    if own is None or own.value is None or own.unit not in ("V", "Pa"):
+        return own
+    return replace(own, value=own.value * scale, unit=unit)
+
+
 def _reading(reading: Reading, own: Reading | None) -> Reading:
     if own is None or own.value is None or reading.value is None or own.unit != reading.unit:
         return reading
-    if reading.key in _SUBTRACTED:
+    if reading.key in _TIMES:
         return replace(reading, value=reading.value - own.value, at={**reading.at, "baseline": own.value})
-    if reading.key not in _FLOORED:
+    if reading.key in _FLOORED:
+        near = reading.value < own.value + NEAR_DB if reading.unit in _LEVELS else reading.value < own.value * 10 ** (NEAR_DB / 20)
+    elif reading.key in _CEILINGED:
+        near = reading.value > own.value - NEAR_DB * (_BITS_PER_DB if reading.unit == "bit" else 1)
+    else:
         return reading
     floored = replace(reading, floor=own.value)
-    near = reading.value < own.value + NEAR_DB if reading.unit in _FLOORED_UNITS else reading.value < own.value * 2
     return with_caution(floored, Caution.NEAR_FLOOR) if near else floored

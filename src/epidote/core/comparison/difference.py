@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.interpolate import CubicSpline
 
+from epidote.core.chain import interface_of
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading
 
@@ -89,5 +90,10 @@ def differing_settings(runs: Iterable[tuple[dict[str, object], dict[str, object]
     rows = list(runs)
     names: dict[str, None] = {}
     for settings, chain in rows:
-        names.update(dict.fromkeys([*settings, *(k for k in chain if k not in ("name", "calibrated_on"))]))
-    return [n for n in names if len({str(s.get(n, c.get(n))) for s, c in rows}) > 1]
+        names.update(dict.fromkeys([*settings, *(k for k in chain if k not in ("name", "calibrated_on", "calibrations"))]))
+    return [n for n in names if len({_told(n, s.get(n, c.get(n))) for s, c in rows}) > 1]
+
+
+def _told(name: str, value: object) -> str:
+    """A value in words; a simulated device differs by the unit wired to it only, and that is the row's matter."""
+    return interface_of(str(value)) if name == "device" else str(value)

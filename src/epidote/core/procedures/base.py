@@ -58,6 +58,7 @@ class Procedure(Protocol[S]):
     key: str
     title: str
     Settings: type[S]
+    of_the_chain: bool  # whether it says something about a chain with its output wired to its input
     views: tuple[CurveView, ...]
     reading_titles: Mapping[str, str]
 
@@ -78,6 +79,14 @@ class Procedure(Protocol[S]):
 
     def summary(self, settings: S) -> str:
         """The settings in a few words, for a column head."""
+
+
+SHARED_TITLES = {"clock_offset": "Clock offset", "start": "Start in the recording"}  # readings that every procedure may bring
+
+
+def titles_of(carried: Any) -> dict[str, str]:
+    """The words for a procedure's readings, by key."""
+    return {**carried.reading_titles, **SHARED_TITLES}
 
 
 def procedures() -> dict[str, type[Any]]:

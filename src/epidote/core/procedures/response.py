@@ -13,11 +13,11 @@ from pydantic import model_validator
 
 from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
-from epidote.core.analysis.features import HALF_POWER_DB, corner, curve_at, flatness
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
+from epidote.core.procedures.level_readings import judged_band, level_readings, reference_frequency
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
@@ -65,6 +65,7 @@ class Response:
     key = "response"
     title = "Response"
     Settings = ResponseSettings
+    of_the_chain = True
     views = (
         CurveView("level", "Level", "level", "Gain"),
         CurveView("phase", "Phase", "within ±180°", "Phase"),
@@ -192,7 +193,7 @@ def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSett
     bins = log_bins(a.linear.size, width, start, stop)
     index = bins.astype(int)
     x = bins * width
-    offset = chain.gain_offset_db or 0.0
+    offset = chain.offset_db(number) or 0.0
     fraction = _delay_near_peak(a.linear, kernel, size)
     peak = a.first.peak
     latest = max(r for r in (kernel.frames - kernel.stimulus.frames + kernel.stimulus["tail"] + kernel.stimulus["lead"], kernel.frames / 2))
@@ -277,38 +278,14 @@ def _impulse_curve(d: dc.Deconvolved, number: int) -> Curve:
 
 def _readings(level: Curve, noise_power: Samples, number: int, chain: Chain, delay: float, polarity: int) -> tuple[Reading, ...]:
     """``level``: before smoothing, so that smoothing moves no reading."""
-    low, high = float(level.x[0]), float(level.x[-1])
-    reference = 1000.0 if low < 1000 < high else math.sqrt(low * high)
-    at: dict[str, float | str] = {"reference_hz": reference}
-    outside = (Caution.OUTSIDE_BAND,)
-    signal_power = 10 ** (level.y / 10) / 10 ** ((chain.gain_offset_db or 0.0) / 10)
+    reference = reference_frequency(level)
+    signal_power = 10 ** (level.y / 10) / 10 ** ((chain.offset_db(number) or 0.0) / 10)
     nearest = int(np.argmin(np.abs(level.x - reference)))
     spread = 20 / math.log(10) * math.sqrt(float(noise_power[nearest] / 2 / signal_power[nearest]))
-    readings = [Reading("gain_1k", number, curve_at(level, reference), "dB", {"frequency_hz": reference}, None, spread)]
-    for key, drop in (("bandwidth_{}", HALF_POWER_DB), ("bandwidth_{}_1db", 1.0)):
-        for side, upwards in (("low", False), ("high", True)):
-            found = corner(level, drop, reference, upwards)
-            readings.append(Reading(key.format(side), number, found, "Hz", at, None, None, () if found else outside))
-    span_low, span_high = max(20.0, low), min(20000.0, high)
-    if span_high <= span_low:
-        span_low, span_high = low, high
-    readings.append(
-        Reading(
-            "flatness",
-            number,
-            flatness(level, span_low * 0.999, span_high * 1.001),
-            "dB",
-            {"low_hz": span_low, "high_hz": span_high},
-            None,
-            spread,
-        )
-    )
-    top = curve_at(level, min(20000.0, high))
-    base = curve_at(level, reference)
-    if high >= 19990 and top is not None and base is not None:
-        readings.append(Reading("level_20k", number, top - base, "dB", at, None, spread))
+    readings = list(level_readings(level, spread))
     readings.append(Reading("delay", number, delay, "s", {"samples": delay * chain.rate if chain.rate else 0.0}))
     readings.append(Reading("polarity", number, float(polarity), "ratio"))
+    span_low, span_high = judged_band(level)
     band = (level.x >= span_low) & (level.x <= span_high)
     snr = float(10 * np.log10(signal_power[band].mean() / max(float(noise_power[band].mean()), _LEAST)))
     readings.append(Reading("signal_to_noise", number, snr, "dB", {"low_hz": span_low, "high_hz": span_high}))

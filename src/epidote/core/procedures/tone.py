@@ -20,7 +20,7 @@ from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
-from epidote.core.quantity import to_db
+from epidote.core.quantity import LEVEL_UNITS, to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Signal
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
@@ -28,6 +28,8 @@ from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 LEAST_FRAMES = 256
 _DB_PER_NEPER = 20 / math.log(10)
 _CYCLES_SHOWN = 5
+_LEVELS = {"V": "dBV", "Pa": "dB SPL"}
+Scale = tuple[float | None, str]  # of a channel, as Chain.scale gives it
 
 
 class ToneSettings(Settings):
@@ -50,6 +52,7 @@ class Tone:
     key = "tone"
     title = "Tone"
     Settings = ToneSettings
+    of_the_chain = True
     views = (
         CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
         CurveView("waveform", "Waveform", "waveform", "Signal", log_x=False, compared=False),
@@ -121,12 +124,13 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         return Result((), tuple(Reading(k, number, None, units.get(k, "dB"), cautions=missing) for k in keys), tuple(cautions))
     if found.drifted:
         cautions.append(Caution.DRIFT)
-    volts = chain.unit_full_scale if signal.unit == "FS" else None
-    return Result(_curves(found, number, volts), _readings(found, signal, number, settings, volts), tuple(cautions))
+    scale = chain.scale(number) if signal.unit == "FS" else (None, "V")
+    return Result(_curves(found, number, scale), _readings(found, signal, number, settings, scale), tuple(cautions))
 
 
-def _readings(c: ToneAnalysis, signal: Signal, number: int, settings: ToneSettings, volts: float | None) -> tuple[Reading, ...]:
+def _readings(c: ToneAnalysis, signal: Signal, number: int, settings: ToneSettings, scale: Scale) -> tuple[Reading, ...]:
     fit = c.fit
+    full, unit = scale
     carrier = abs(fit.amplitudes[0])
     spread = fit.amplitude_spread
     at: dict[str, float | str] = {
@@ -152,13 +156,13 @@ def _readings(c: ToneAnalysis, signal: Signal, number: int, settings: ToneSettin
     rest_spread = c.noise_spread_db * c.noise / rest if rest > 0 else None
 
     def absolute(key: str, mean_square: float, spread_db: float | None, cautions: tuple[Caution, ...] = ()) -> Reading:
-        """A level at the operating point: volts where the chain states them, dBFS otherwise (0 dBFS: mean square 1/2)."""
-        if volts is None:
+        """A level at the operating point: V or Pa where the chain states them, dBFS otherwise (0 dBFS: mean square 1/2)."""
+        if full is None:
             return Reading(
                 key, number, 10 * math.log10(2 * mean_square) if mean_square > 0 else None, "dBFS", at, None, spread_db, cautions
             )
-        value = volts * math.sqrt(2 * mean_square)
-        return Reading(key, number, value, "V", at, None, None if spread_db is None else value * spread_db / _DB_PER_NEPER, cautions)
+        value = full * math.sqrt(2 * mean_square)
+        return Reading(key, number, value, unit, at, None, None if spread_db is None else value * spread_db / _DB_PER_NEPER, cautions)
 
     def ratio(
         key: str, value: float, spread_db: float | None, cautions: tuple[Caution, ...] = (), floor_db: float | None = None
@@ -178,7 +182,7 @@ def _readings(c: ToneAnalysis, signal: Signal, number: int, settings: ToneSettin
         ratio("snr", main / c.noise if c.noise > 0 else 0.0, c.noise_spread_db, drift),
         Reading("enob", number, enob, "bit", at, None, None if rest_spread is None else rest_spread / 6.0206, drift),
         absolute("noise", c.noise, c.noise_spread_db, drift),
-        Reading("dc", number, fit.dc * math.sqrt(2) * volts if volts else fit.dc, "V" if volts else "FS", {}, None, None),
+        Reading("dc", number, fit.dc * math.sqrt(2) * full if full else fit.dc, unit if full else "FS", {}, None, None),
         _hum(c, number, absolute),
         headroom(signal, number),
     ]
@@ -217,10 +221,11 @@ def _hum(c: ToneAnalysis, number: int, absolute: object) -> Reading:
     return Reading(reading.key, number, reading.value, reading.unit, at, reading.floor, None, cautions)
 
 
-def _curves(c: ToneAnalysis, number: int, volts: float | None) -> tuple[Curve, ...]:
-    """Spectrum in dBFS or dBV (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
+def _curves(c: ToneAnalysis, number: int, scale: Scale) -> tuple[Curve, ...]:
+    """Spectrum in dBFS, dBV or dB SPL (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
+    full, base = scale
     frequencies = np.arange(c.spectrum.size, dtype=np.float64) * np.float64(c.rate / c.frames)
-    level = 10 * np.log10(np.maximum(c.spectrum, 1e-40)) + (to_db(volts) if volts else 0.0)
+    level = 10 * np.log10(np.maximum(c.spectrum, 1e-40)) + (to_db(full / LEVEL_UNITS[_LEVELS[base]][1]) if full else 0.0)
     meta: dict[str, float | str] = {
         "window": WINDOW.name, "enbw_hz": WINDOW.enbw * c.rate / c.frames, "frames": float(c.frames),
     }  # fmt: skip
@@ -234,10 +239,10 @@ def _curves(c: ToneAnalysis, number: int, volts: float | None) -> tuple[Curve, .
         if len(c.fit.amplitudes) > 1
         else 0.0
     )
-    scale = volts * math.sqrt(2) if volts else 1.0
-    unit = "V" if volts else "FS"
+    peak = full * math.sqrt(2) if full else 1.0
+    unit = base if full else "FS"
     return (
-        Curve("spectrum", number, frequencies[1:], level[1:], "Hz", "dBV" if volts else "dBFS", None, meta),
-        Curve("waveform", number, t, scale * c.samples[first : first + shown], "s", unit),
-        Curve("residual", number, t, scale * (c.fit.residual[first : first + shown] + overtones), "s", unit),
+        Curve("spectrum", number, frequencies[1:], level[1:], "Hz", _LEVELS[base] if full else "dBFS", None, meta),
+        Curve("waveform", number, t, peak * c.samples[first : first + shown], "s", unit),
+        Curve("residual", number, t, peak * (c.fit.residual[first : first + shown] + overtones), "s", unit),
     )

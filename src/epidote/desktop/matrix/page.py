@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, Qt, QTimer, Signal
@@ -11,6 +10,8 @@ from PySide6.QtWidgets import QAbstractItemView, QFrame, QHeaderView, QLabel, QS
 
 from epidote.desktop import edits
 from epidote.desktop.matrix.cells import HEAD_WIDTH, ROW_HEIGHT, MatrixDelegate, MatrixHeader
+from epidote.desktop.matrix.exchange import Exchange
+from epidote.desktop.matrix.pins import Pins
 from epidote.desktop.matrix.table import MatrixModel
 from epidote.desktop.session import Session, Wanted
 from epidote.desktop.theme import Theme
@@ -40,6 +41,7 @@ class MatrixPage(QWidget):
         self._opened: object = None  # the study whose first choice was made; the focus alone may have set a current cell before
         self._panel_cell: tuple[int, int] | None = None
         self.built = self._shown_once = False
+        self.pins, self.exchange = Pins(self), Exchange(self)
         self._build()
         session.overview_changed.connect(self._overview_changed)
         session.run_finished.connect(self._run_finished)
@@ -104,13 +106,15 @@ class MatrixPage(QWidget):
         self.graph_panel.choice_changed.connect(self._choice_changed)
         self.readings.units.chosen.connect(lambda on: self.set_percent("%" in on))
         self.readings.channel.chosen.connect(lambda _: self.show_chosen())
-        self.graph_panel.graph.pin_wanted.connect(self.add_pin)
+        self.graph_panel.graph.pin_wanted.connect(self.pins.add)
         self.graph_panel.graph.pin_unwanted.connect(lambda key: edits.remove_pins(self.session, [key]))
         self.readings.again.clicked.connect(self.run_again)
         self.readings.recompute.clicked.connect(self.offer_recompute)
         self.run_panel.measure_wanted.connect(self._measure)
         self.run_panel.recompute_wanted.connect(self._recompute)
         self.run_panel.stop_wanted.connect(self.session.cancel)
+        self.run_panel.file_wanted.connect(self.exchange.write_file)
+        self.run_panel.recording_wanted.connect(self.exchange.take_recording)
         self.lower_built.emit()
 
     # -- what is chosen -----------------------------------------------------------------------------------------------------
@@ -256,20 +260,23 @@ class MatrixPage(QWidget):
         self.side.setCurrentWidget(self.run_panel)
 
     def _offer_run(self, subject: Subject, column: Column, settings: Mapping[str, Any]) -> None:
-        def ask(study: Any) -> tuple[Any, Any, list[tuple[str, str]]]:
-            from epidote.audio.devices import devices
+        def ask(study: Any) -> tuple[Any, Any]:
             from epidote.conductor import study_chain
             from epidote.core.procedures.base import procedure
 
-            return study_chain(study, subject), procedure(column.procedure), [(d.name, d.title) for d in devices()]
+            return study_chain(study, subject), procedure(column.procedure)
 
-        def done(found: tuple[Any, Any, list[tuple[str, str]]]) -> None:
-            if self._panel_cell == (subject.id, column.id):
-                self.run_panel.show_cell(subject, column, found[0], found[1], dict(settings), found[2])
+        def done(found: tuple[Any, Any]) -> None:
+            def with_devices(devices: list[tuple[str, str]]) -> None:
+                if self._panel_cell == (subject.id, column.id):
+                    self.run_panel.show_cell(subject, column, found[0], found[1], dict(settings), devices)
+
+            self.session.find_devices(with_devices)
 
         self.session.ask(ask, done)
 
     def _show_graph(self, column: Column) -> None:
+        from epidote.core.procedures.base import titles_of
         from epidote.desktop.matrix.compose import RATIO_VIEWS, Chosen, make_figure, make_table
 
         carried = _procedure(column.procedure)
@@ -290,7 +297,7 @@ class MatrixPage(QWidget):
             if cells:
                 self.readings.show_table(
                     make_table(
-                        dict(carried.reading_titles),
+                        titles_of(carried),
                         [Chosen(s, r, (), s.id == overview.reference) for s, r in cells],
                         1,
                         self._percent,
@@ -320,7 +327,7 @@ class MatrixPage(QWidget):
         reading_channels = [str(c) for c in sorted({r["channel"] for _, run in cells for r in run.readings})]
         on = [c for c in self.readings.channel.on() if c in reading_channels] or [str(min(self._channels))]
         self.readings.channel.set_options([(c, f"ch {c}") for c in reading_channels] if len(reading_channels) > 1 else [], on)
-        self.readings.show_table(make_table(dict(carried.reading_titles), chosen, int(on[0]), self._percent, pins, view.axis))
+        self.readings.show_table(make_table(titles_of(carried), chosen, int(on[0]), self._percent, pins, view.axis))
 
     def _choice_changed(self) -> None:
         column = self.current_column()
@@ -420,58 +427,21 @@ class MatrixPage(QWidget):
         runs = [(c, overview.runs[overview.reference, c.id]) for c in overview.columns if (overview.reference, c.id) in overview.runs]
         self.session.measure([Wanted((subject.id, column.id), run.settings) for column, run in runs])
 
-    # -- pins ---------------------------------------------------------------------------------------------------------------
-
-    def _view_key(self) -> str | None:
+    def shown_key(self) -> str | None:
+        """Key of the curves in view."""
         return self._shown_key
 
-    def add_pin(self, x: float) -> None:
-        column, view = self.current_column(), self._view_key()
-        if column is not None and view is not None:
-            edits.add_pins(self.session, column.id, view, [x])
+    def curves_of(self, run_id: int) -> tuple[Any, ...]:
+        """A run's curves as far as they are loaded."""
+        return self._curves.get(run_id, ())
 
-    def pin_corners(self) -> None:
-        """Pins at the -3 dB points of the current run."""
-        column, run = self.current_column(), self.model.run(self.table.currentIndex())
-        if column is None or run is None:
-            return
-        channel = min(self._channels)
-        wanted = [
-            r["value"] for r in run.readings if r["key"] in ("bandwidth_low", "bandwidth_high") and r["channel"] == channel and r["value"]
-        ]
-        if wanted:
-            self._view_of[column.procedure] = "level"
-            edits.add_pins(self.session, column.id, "level", wanted)
-        else:
-            self.failed.emit("There is no -3 dB point within the measured band of this run.")
+    def channels(self) -> set[int]:
+        """The channels in view."""
+        return set(self._channels)
 
-    def clear_pins(self) -> None:
-        column, view, overview = self.current_column(), self._view_key(), self.session.overview
-        if column is not None and view is not None and overview is not None and overview.pins_of(column.id, view):
-            edits.remove_pins(self.session, list(overview.pins_of(column.id, view)))
-
-    # -- getting it out -----------------------------------------------------------------------------------------------------
-
-    def export(self, path: Path) -> None:
-        """By the ending: PNG or SVG of the graph, CSV of the curves in view; "… readings.csv" of the readings."""
-        from epidote.audio.files import write_whole
-        from epidote.core.errors import EpidoteError
-        from epidote.desktop.plot.export import export_picture
-        from epidote.study.export import curves_csv, readings_csv
-
-        graph, view = self.graph_panel.graph, self._view_key()
-        cells = [(s.full_name, r) for s, r in self.chosen_cells() if r is not None]
-        try:
-            if path.suffix.lower() in (".png", ".svg"):
-                figure, shown = graph.figure(), graph.view()
-                if figure is not None and shown is not None:
-                    export_picture(path, figure, shown, self.theme)
-            elif path.stem.endswith("readings"):
-                write_whole(path, readings_csv(cells).encode())
-            else:
-                write_whole(path, curves_csv([(n, r, [c for c in self._curves.get(r.id, ()) if c.key == view]) for n, r in cells]).encode())
-        except EpidoteError as error:
-            self.failed.emit(str(error))
+    def view_levels(self, procedure: str) -> None:
+        """Turn to the level curves of a procedure."""
+        self._view_of[procedure] = "level"
 
     def set_theme(self, theme: Theme) -> None:
         self.theme = self.delegate.theme = self.header.theme = theme

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
 from epidote.desktop.widgets.form import SettingsForm
 from epidote.study.models import Column, RunSummary, Subject
@@ -21,6 +21,8 @@ class RunPanel(QWidget):
     measure_wanted = Signal(dict, str)
     recompute_wanted = Signal(dict)
     stop_wanted = Signal()
+    file_wanted = Signal(dict)
+    recording_wanted = Signal(dict)
 
     def __init__(self) -> None:
         super().__init__()
@@ -65,6 +67,18 @@ class RunPanel(QWidget):
         buttons.addWidget(self.stop)
         buttons.addWidget(self.estimate, 1)
         layout.addLayout(buttons)
+        self.elsewhere = QHBoxLayout()
+        self.as_file, self.from_recording = QToolButton(), QToolButton()
+        for button, words, wanted in (
+            (self.as_file, "Write as a sound file …", self.file_wanted), (self.from_recording, "From a recording …", self.recording_wanted),
+        ):  # fmt: skip
+            button.setText(words)
+            button.clicked.connect(lambda _=False, w=wanted: w.emit(self.form.values()) if self.form is not None else None)
+            self.elsewhere.addWidget(button)
+        self.as_file.setToolTip("For a unit that plays by itself: between two marks that tell start and clock")
+        self.from_recording.setToolTip("Take in a recording of that file, made by any device")
+        self.elsewhere.addStretch(1)
+        layout.addLayout(self.elsewhere)
         self.go.clicked.connect(self._go)
         self.stop.clicked.connect(self.stop_wanted.emit)
 
@@ -83,6 +97,8 @@ class RunPanel(QWidget):
             self.device.addItem(title, name)
         self.device.setCurrentIndex(max(0, self.device.findData(subject.device)))
         self.device.show()
+        self.as_file.show()
+        self.from_recording.show()
         self._device_label.show()
         self.stop.show()
 
@@ -96,6 +112,8 @@ class RunPanel(QWidget):
         self.note.setText(f"From the recording of {run.made.astimezone():%d %B, %H:%M}; nothing is played.")
         self.go.setText("Recompute")
         self.device.hide()
+        self.as_file.hide()
+        self.from_recording.hide()
         self._device_label.hide()
         self.stop.hide()
 

@@ -149,4 +149,8 @@ def _style(t: Theme) -> str:
     QMenu::item:disabled {{ color: {t.quiet}; }}
     QMenu::separator {{ background: {t.faint_line}; height: 1px; margin: 4px 0; }}
     QDialog {{ background: {t.back}; }}
+    QLabel#step {{ border: 1px solid {t.line}; border-radius: 12px; color: {t.quiet}; }}
+    QLabel#step[done="true"] {{ background: {t.accent_back}; border-color: {t.accent_back}; color: {t.accent}; }}
+    QPushButton:checked {{ background: {t.accent_back}; color: {t.accent}; border-color: {t.accent}; }}
+    #live {{ border-left: 1px solid {t.line}; }}
     """

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from enum import EnumType
-from typing import Any
+from typing import Any, get_args, get_origin
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEdit, QWidget
@@ -21,10 +21,19 @@ class SettingsForm(QWidget):
     """``values()`` gives what is typed, by field; ``problem`` is empty when a model can be made of it."""
 
     changed = Signal()
+    committed = Signal()  # a field was left, or a choice made
 
-    def __init__(self, model: Any, values: dict[str, Any], only: tuple[str, ...] | None = None) -> None:
+    def __init__(
+        self,
+        model: Any,
+        values: dict[str, Any],
+        only: tuple[str, ...] | None = None,
+        choices: dict[str, list[tuple[str, str]]] | None = None,
+    ) -> None:
+        """``choices``: for text fields with a list to choose from, (value, words) each."""
         super().__init__()
         self._model, self._given = model, dict(values)
+        self._choices = choices or {}
         self._editors: dict[str, QLineEdit | QComboBox | QCheckBox] = {}
         layout = QFormLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -48,18 +57,39 @@ class SettingsForm(QWidget):
             combo.addItems([str(member.value) for member in list[Any](field.annotation)])
             combo.setCurrentText(str(value))
             combo.currentTextChanged.connect(lambda _: self.changed.emit())
+            combo.activated.connect(lambda _: self.committed.emit())
             return combo
+        if name in self._choices:
+            return self._chooser(self._choices[name], str(value or ""))
         if field.annotation is bool:
             box = QCheckBox()
             box.setChecked(bool(value))
             box.toggled.connect(lambda _: self.changed.emit())
+            box.clicked.connect(lambda _: self.committed.emit())
             return box
         line = QLineEdit("" if value is None else self._shown(value, _unit(field)))
         line.textChanged.connect(lambda _: self.changed.emit())
+        line.editingFinished.connect(self.committed.emit)
         return line
+
+    def _chooser(self, choices: list[tuple[str, str]], value: str) -> QComboBox:
+        combo = QComboBox()
+        combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        combo.setMinimumContentsLength(24)
+        combo.addItem("none chosen", "")
+        for key, words in choices:
+            combo.addItem(words, key)
+        if value and combo.findData(value) < 0:
+            combo.addItem(f"{value} (not there now)", value)
+        combo.setCurrentIndex(max(0, combo.findData(value)))
+        combo.currentIndexChanged.connect(lambda _: self.changed.emit())
+        combo.activated.connect(lambda _: self.committed.emit())
+        return combo
 
     @staticmethod
     def _shown(value: Any, unit: str) -> str:
+        if isinstance(value, (tuple, list)):
+            return ", ".join(f"{v:.6g}" if isinstance(v, float) else str(v) for v in value)
         return f"{float(value):.7g} {unit}" if unit and isinstance(value, (int, float)) else str(value)
 
     def set_text(self, name: str, text: str) -> None:
@@ -78,7 +108,7 @@ class SettingsForm(QWidget):
         for name, editor in self._editors.items():
             field = self._model.model_fields[name]
             if isinstance(editor, QComboBox):
-                result[name] = editor.currentText()
+                result[name] = editor.currentData() if name in self._choices else editor.currentText()
             elif isinstance(editor, QCheckBox):
                 result[name] = editor.isChecked()
             else:
@@ -90,12 +120,20 @@ class SettingsForm(QWidget):
         if not text and not field.is_required() and field.default is None:
             return None
         unit = _unit(field)
-        if unit:
-            try:
-                return parse_as(text, unit)
-            except QuantityError:
-                return text
-        return text
+        if get_origin(field.annotation) is tuple:
+            item = get_args(field.annotation)[0]
+            parts = [p.strip() for p in text.split(";" if ";" in text else ",") if p.strip()]
+            if item is float and unit:
+                return tuple(SettingsForm._number(p, unit) for p in parts)
+            return tuple(int(p) if item is int and p.isdigit() else p for p in parts)
+        return SettingsForm._number(text, unit) if unit else text
+
+    @staticmethod
+    def _number(text: str, unit: str) -> Any:
+        try:
+            return parse_as(text, unit)
+        except QuantityError:
+            return text
 
     def problem(self) -> str:
         """What is wrong, in words, and which field is marked; empty when nothing is."""

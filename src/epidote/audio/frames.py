@@ -1,0 +1,55 @@
+"""How the application and the process that holds the sound card talk: one letter, a length, and so many bytes, over a socket."""
+
+from __future__ import annotations
+
+import json
+import socket
+import struct
+from typing import Any
+
+import numpy as np
+
+from epidote.core.signal import Samples
+
+WORDS, SAMPLES, BEGUN, FAULT = b"J", b"S", b"B", b"F"
+_HEAD = struct.Struct("<cI")
+
+
+def send(to: socket.socket, kind: bytes, content: bytes = b"") -> None:
+    to.sendall(_HEAD.pack(kind, len(content)) + content)
+
+
+def send_words(to: socket.socket, words: dict[str, Any]) -> None:
+    send(to, WORDS, json.dumps(words).encode())
+
+
+def receive(source: socket.socket) -> tuple[bytes, bytes] | None:
+    """The next message: its letter and content; None when the other side is gone. Raises TimeoutError as the socket is set to."""
+    head = _exactly(source, _HEAD.size)
+    if head is None:
+        return None
+    kind, size = _HEAD.unpack(head)
+    content = _exactly(source, size)
+    return None if content is None else (kind, content)
+
+
+def _exactly(source: socket.socket, size: int) -> bytes | None:
+    parts = bytearray()
+    while len(parts) < size:
+        try:
+            part = source.recv(min(size - len(parts), 1 << 20))
+        except ConnectionError:
+            return None
+        if not part:
+            return None
+        parts += part
+    return bytes(parts)
+
+
+def to_bytes(samples: Samples) -> bytes:
+    """Samples as 32-bit floats, which hold what a 24-bit converter does exactly."""
+    return np.ascontiguousarray(samples, dtype="<f4").tobytes()
+
+
+def from_bytes(content: bytes, channels: int) -> Samples:
+    return np.frombuffer(content, dtype="<f4").reshape(-1, channels).astype(np.float64)

@@ -1,0 +1,199 @@
+"""The process that holds the sound card. It is started by ``soundcard`` and speaks ``frames``.
+
+PortAudio lives here and not in the application: a sound server that dies can hang PortAudio or abort its process, a window that is
+being painted must not hold up a block of sound, and a fresh process sees the devices as they are now.
+"""
+
+from __future__ import annotations
+
+import collections
+import contextlib
+import gc
+import json
+import os
+import socket
+import sys
+import threading
+import time
+from typing import Any
+
+import numpy as np
+
+from epidote.audio import frames
+from epidote.core.errors import SettingError
+from epidote.core.quantity import from_db
+from epidote.core.signal import Samples
+from epidote.core.stimulus.programme import Player, Programme
+
+RATES = (8000, 16000, 22050, 32000, 44100, 48000, 88200, 96000, 176400, 192000, 352800, 384000)
+_SETTLE = 0.25  # seconds of silence after opening in which complaints are part of starting
+
+
+def listed() -> list[dict[str, Any]]:
+    """Every device with inputs or outputs: host, name, channels, rates it takes."""
+    import sounddevice as sd
+
+    hosts = sd.query_hostapis()
+    result = []
+    for index, d in enumerate(sd.query_devices()):
+        outputs, inputs = int(d["max_output_channels"]), int(d["max_input_channels"])
+        rates = [r for r in RATES if _takes(sd, index, r, min(outputs, 2), min(inputs, 2))]
+        result.append({
+            "index": index, "host": str(hosts[d["hostapi"]]["name"]).split()[0], "name": str(d["name"]), "outputs": outputs, "inputs": inputs,
+            "rates": rates, "default_rate": float(d["default_samplerate"]),
+        })  # fmt: skip
+    return result
+
+
+def _takes(sd: Any, index: int, rate: int, outputs: int, inputs: int) -> bool:
+    try:
+        if outputs:
+            sd.check_output_settings(index, channels=outputs, dtype="float32", samplerate=rate)
+        if inputs:
+            sd.check_input_settings(index, channels=inputs, dtype="float32", samplerate=rate)
+    except (sd.PortAudioError, ValueError):
+        return False
+    return True
+
+
+class Host:
+    """One open stream: plays a stimulus once or a programme, and sends what comes in while somebody wants it."""
+
+    def __init__(self, to: socket.socket, order: dict[str, Any]) -> None:
+        self._to = to
+        self._outputs, self._inputs = order["outputs"], order["inputs"]
+        self._ceiling = from_db(order["ceiling"])
+        self._player = Player(order["rate"], len(self._outputs), order["ceiling"])
+        self._outgoing: collections.deque[tuple[bytes, bytes]] = collections.deque()
+        self._some = threading.Event()
+        self._stimulus: Samples | None = None
+        self._place = 0
+        self._capturing = self._begin = self._muted = False
+        import sounddevice as sd
+
+        device = (order["input_index"] if order["inputs"] else None, order["output_index"] if order["outputs"] else None)
+        channels = (max(self._inputs, default=0), max(self._outputs, default=0))
+        common: dict[str, Any] = {
+            "samplerate": order["rate"], "blocksize": order["buffer"] or 0, "dtype": "float32", "latency": "high",
+        }  # fmt: skip
+        if channels[0] and channels[1]:
+            self._stream = sd.Stream(device=device, channels=channels, callback=self._both, **common)
+        elif channels[0]:
+            self._stream = sd.InputStream(device=device[0], channels=channels[0], callback=self._in, **common)
+        else:
+            self._stream = sd.OutputStream(device=device[1], channels=channels[1], callback=self._out, **common)
+        self._stream.start()
+        time.sleep(_SETTLE)
+        threading.Thread(target=self._send, daemon=True).start()
+        latency = self._stream.latency
+        frames.send_words(to, {"opened": True, "latency": sum(latency) if isinstance(latency, tuple) else latency})
+
+    # -- on the sound card's thread -----------------------------------------------------------------------------------------
+
+    def _in(self, incoming: Any, count: int, when: Any, status: Any) -> None:
+        self._both(incoming, None, count, when, status)
+
+    def _out(self, outgoing: Any, count: int, when: Any, status: Any) -> None:
+        self._both(None, outgoing, count, when, status)
+
+    def _both(self, incoming: Any, outgoing: Any, count: int, when: Any, status: Any) -> None:
+        if self._begin:
+            self._begin, self._place, self._capturing = False, 0, True
+            self._outgoing.append((frames.BEGUN, b""))
+        elif status and self._capturing:
+            self._outgoing.append((frames.FAULT, str(status).encode()))
+        if outgoing is not None:
+            outgoing[:] = 0
+            made = self._next(count)
+            np.clip(made, -self._ceiling, self._ceiling, out=made)
+            for column, number in enumerate(self._outputs):
+                outgoing[:, number - 1] = made[:, column]
+        if self._capturing:
+            block = incoming[:, [n - 1 for n in self._inputs]] if incoming is not None else np.zeros((count, 0))
+            self._outgoing.append((frames.SAMPLES, frames.to_bytes(block)))
+            self._some.set()
+
+    def _next(self, count: int) -> Samples:
+        if self._stimulus is None:
+            return self._player.next(count)
+        made = np.zeros((count, len(self._outputs)))
+        part = self._stimulus[self._place : self._place + count]
+        made[: part.shape[0]] = part
+        self._place += count
+        if self._muted:
+            made *= np.linspace(1, 0, count)[:, None]
+            self._stimulus, self._muted = None, False
+        return made
+
+    # -- on their own threads -----------------------------------------------------------------------------------------------
+
+    def _send(self) -> None:
+        """Hand on what came in. Runs apart from the sound card's thread, so that a slow reader holds up nothing."""
+        while True:
+            self._some.wait(0.2)
+            self._some.clear()
+            while self._outgoing:
+                try:
+                    frames.send(self._to, *self._outgoing.popleft())
+                except OSError:
+                    os._exit(0)
+            if not self._stream.active:
+                with contextlib.suppress(OSError):
+                    frames.send_words(self._to, {"lost": True})
+                os._exit(0)
+
+    def obey(self) -> None:
+        """Take orders until the other side is gone."""
+        samples: Samples | None = None
+        while (message := frames.receive(self._to)) is not None:
+            kind, content = message
+            if kind == frames.SAMPLES:
+                samples = frames.from_bytes(content, 1)[:, 0]
+                continue
+            order = json.loads(content)
+            what = order["do"]
+            if what == "exchange" and samples is not None:
+                whole = np.zeros((samples.size, len(self._outputs)))
+                for number in order["channels"]:
+                    if number <= whole.shape[1]:
+                        whole[:, number - 1] = samples
+                self._muted = False
+                self._stimulus, self._begin = whole, True
+            elif what == "listen":
+                self._stimulus, self._begin = None, True
+            elif what == "play":
+                try:
+                    self._player.play(Programme.from_json(order["programme"]), samples)
+                except SettingError as error:
+                    frames.send_words(self._to, {"refused": str(error)})
+            elif what == "mute":
+                self._muted = True
+                self._player.mute()
+            elif what == "stop":
+                self._capturing, self._stimulus = False, None
+            samples = None
+
+
+def main() -> None:
+    """``host.py list`` prints the devices; ``host.py FD`` opens what is ordered over the socket of that number."""
+    if sys.argv[1] == "list":
+        json.dump(listed(), sys.stdout)
+        sys.stdout.flush()
+        os._exit(0)
+    # a block of sound must not wait for the interpreter's usual turn of 5 ms, nor for its clearing up
+    sys.setswitchinterval(2e-4)
+    gc.freeze()
+    gc.disable()
+    to = socket.socket(fileno=int(sys.argv[1]))
+    message = frames.receive(to)
+    if message is not None:
+        try:
+            Host(to, json.loads(message[1])).obey()
+        except Exception as error:  # noqa: BLE001  whatever PortAudio says goes to the user in words
+            with contextlib.suppress(OSError):
+                frames.send_words(to, {"refused": f"{error}"})
+    os._exit(0)  # PortAudio's own leaving aborts when its server is gone
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,78 @@
+"""Chain and device together, before and beside the runs: opening, the short shot, the careful first start."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from epidote.audio.device import Cancelled, Device, Progress, Wiring
+from epidote.audio.devices import open_device
+from epidote.audio.soundcard import PREFIX as SOUND_PREFIX
+from epidote.core.chain import Chain
+from epidote.core.chain_file import chain_from_toml, chain_to_toml
+from epidote.core.errors import MeasurementError
+from epidote.core.precheck import Precheck, examined, shots
+from epidote.study.store import Study
+
+FIRST_START_DB = -40.0
+_DRIVEN = "driven"
+
+
+class BenchNotReadyError(MeasurementError):
+    """The short shot before a run says that the run would be wasted."""
+
+
+def never() -> bool:
+    """A run that nobody cancels."""
+    return False
+
+
+def silent(share: float) -> None:
+    """Progress that nobody watches."""
+
+
+def wiring_of(chain: Chain) -> Wiring:
+    return Wiring(chain.rate, chain.outputs, chain.inputs, chain.buffer)
+
+
+def open_for(chain: Chain, name: str, conditions: Mapping[str, str], *, seed: int = 0, real_time: bool = False) -> Device:
+    """Open a device as the chain uses it. Raises SettingError, FormatRefusedError, DeviceLostError."""
+    return open_device(name, wiring_of(chain), conditions, ceiling_dbfs=chain.ceiling_dbfs, seed=seed, real_time=real_time)
+
+
+def short_shot(
+    device: Device,
+    chain: Chain,
+    level: float,
+    *,
+    below_db: float = 0.0,
+    alone: bool = False,
+    progress: Progress = silent,
+    cancelled: Cancelled = never,
+) -> Precheck:
+    """A second of tone at ``level`` dBFS less ``below_db``, and what it says about a run at ``level``. Raises what the device raises.
+
+    ``alone``: then the same on the first output only, to see whether channels are swapped.
+    """
+    wanted = min(level, chain.ceiling_dbfs) - below_db
+    stimuli = shots(chain.rate, wanted, alone and min(len(chain.outputs), len(chain.inputs)) > 1)
+    recordings = []
+    for i, stimulus in enumerate(stimuli):
+
+        def part(share: float, done: int = i) -> None:
+            progress((done + share) / len(stimuli))
+
+        recordings.append(device.exchange(stimulus, ceiling_dbfs=chain.ceiling_dbfs, progress=part, cancelled=cancelled))
+    return examined(recordings, [True] * len(chain.inputs), below_db)
+
+
+def needs_careful_start(study: Study, chain: Chain) -> bool:
+    """Whether this chain drives a real device as no run of the study has yet. A simulated unit cannot be harmed."""
+    if not chain.device.startswith(SOUND_PREFIX):
+        return False
+    before = study.setting(_DRIVEN)
+    return not before or not chain_from_toml(before).drives_like(chain)
+
+
+def started(study: Study, chain: Chain) -> None:
+    """From now on the study knows how this chain drives."""
+    study.set_setting(_DRIVEN, chain_to_toml(chain))

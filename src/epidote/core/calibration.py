@@ -1,0 +1,181 @@
+"""From what a meter, a calibrator or a resistor says to the values of a chain, and whether those can be right.
+
+Ohm's law and the definition of 0 dBFS (AES17) are all there is to it; the rules of plausibility are common practice, no source.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from epidote.core.analysis.sinefit import fit_tone
+from epidote.core.analysis.spectrum import band_power, mean_squares
+from epidote.core.analysis.weighting import Weighting
+from epidote.core.analysis.windows import HANN, windowed_power
+from epidote.core.errors import UnusableInputError
+from epidote.core.quantity import SPL_PASCALS, from_db, to_db
+from epidote.core.signal import Samples
+
+STEADY_DB, STEADY_SECONDS = 0.01, 3.0
+_ALIKE_DB = 0.25
+_SLIPS = (
+    (3.01, "the factor between RMS and peak volts"),
+    (6.02, "a factor of 2: a pad or a range switched, or a balanced line measured on one leg"),
+    (9.03, "the factor between RMS and peak-to-peak volts"),
+    (10.0, "a pad of 10 dB"),
+    (20.0, "a factor of 10: a pad of 20 dB, or a probe's switch"),
+    (40.0, "a factor of 100"),
+    (60.0, "volts taken for millivolts"),
+)
+
+
+@dataclass(frozen=True)
+class ToneLevel:
+    """A tone as it is now: level in dBFS, frequency in Hz, everything that is not the tone re the tone in dB."""
+
+    level: float
+    frequency: float
+    rest: float
+
+
+def tone_level(x: Samples, rate: float) -> ToneLevel | None:
+    """The strongest tone of a short stretch (frames,); None when none stands 20 dB clear of the rest."""
+    if x.size < 512 or not np.any(x):
+        return None
+    spectrum = np.fft.rfft((x - x.mean()) * np.hanning(x.size))
+    place = int(np.argmax(np.abs(spectrum[2:-1]))) + 2
+    fit = fit_tone(x, rate, place * rate / x.size, 1, 1)
+    amplitude = abs(fit.amplitudes[0])
+    if amplitude == 0:
+        return None
+    rest = to_db(fit.sigma * math.sqrt(2) / amplitude)
+    return ToneLevel(to_db(amplitude), fit.frequency, rest) if rest < -20 else None
+
+
+@dataclass(frozen=True)
+class Steadiness:
+    """How level values moved: spread in dB (one standard deviation), drift in dB over the stretch, and whether that is steady."""
+
+    spread: float
+    drift: float
+    steady: bool
+
+
+def steadiness(times: Sequence[float], levels: Sequence[float]) -> Steadiness:
+    """Of the last 3 s of levels in dB at times in s. Not steady before 3 s are there."""
+    if len(times) < 3:
+        return Steadiness(math.inf, 0.0, False)
+    t, y = np.asarray(times, dtype=np.float64), np.asarray(levels, dtype=np.float64)
+    late = t >= t[-1] - STEADY_SECONDS
+    slope, _ = np.polyfit(t[late] - t[-1], y[late], 1) if np.count_nonzero(late) > 2 else (0.0, 0.0)
+    spread, drift = float(y[late].std()), float(slope * STEADY_SECONDS)
+    enough = t[-1] - t[0] >= STEADY_SECONDS * 0.95
+    return Steadiness(spread, drift, enough and spread < STEADY_DB and abs(drift) < 2 * STEADY_DB)
+
+
+def full_scale(volts: float, level_dbfs: float) -> float:
+    """RMS volts of a full-scale sine, when ``volts`` (RMS) stand at the terminals of something that plays or reads ``level_dbfs``."""
+    return volts / from_db(level_dbfs)
+
+
+def sensitivity(volts: float, spl_db: float) -> float:
+    """A microphone's V/Pa, when it gives ``volts`` in a field of ``spl_db`` (94 dB SPL is 1.0024 Pa)."""
+    return volts / (SPL_PASCALS * from_db(spl_db))
+
+
+def weighted_level(x: Samples, rate: float, weighting: Weighting) -> float:
+    """Level in dBFS of noise or programme (frames,) from 20 Hz to 20 kHz with a weighting: what a sound level meter beside it averages."""
+    spectrum = np.fft.rfft(x)[: x.size // 2 + 1] if x.size % 2 == 0 else np.fft.rfft(x[:-1])
+    frames = 2 * (spectrum.size - 1)
+    power = mean_squares(windowed_power(spectrum, HANN), frames, HANN.mean_square)
+    total = band_power(power, rate / frames, 20.0, min(20000.0, rate / 2), weighting)
+    return 10 * math.log10(2 * total) if total > 0 else -math.inf
+
+
+def through_series(series_ohms: float, before: float, after: float) -> float:
+    """The resistance that a known series resistor leads to: ``before`` and ``after`` are the voltages on its two sides, in the same unit.
+
+    Raises UnusableInputError when the resistor drops nothing, or the voltages are the wrong way round.
+    """
+    if not before > after > 0:
+        raise UnusableInputError(
+            "No voltage drops across the series resistor, so there is nothing to reckon with. Check that it is in the line, "
+            "that the first input is before it and the second behind it; and take a larger one."
+        )
+    return series_ohms * after / (before - after)
+
+
+def from_two_loads(first_ohms: float, first: float, second_ohms: float, second: float) -> float:
+    """Output resistance in ohms from the voltages across two loads; math.inf for no load. Raises UnusableInputError."""
+    low, high = (1 / r if r < math.inf else 0.0 for r in (first_ohms, second_ohms))
+    # v = e / (1 + r g) for both loads
+    below = second * high - first * low
+    if below == 0 or first_ohms == second_ohms:
+        raise UnusableInputError("Both loads are the same. Take two that differ, such as 8 ohms and none.")
+    found = (first - second) / below
+    if not math.isfinite(found) or found < -0.01 * min(first_ohms, second_ohms):
+        raise UnusableInputError(
+            "The voltage rises under the heavier load, which no resistance explains. Check that the levels are in the order of the loads."
+        )
+    return max(0.0, found)
+
+
+def damping_factor(load_ohms: float, output_ohms: float) -> float | None:
+    """Load over output resistance (IEC 60268-3); None when the latter cannot be told from 0."""
+    return load_ohms / output_ohms if output_ohms > 0 else None
+
+
+def loading_error_db(source_ohms: float, input_ohms: float) -> float:
+    """What a source's own resistance loses into an input, in dB (0 or less)."""
+    return to_db(input_ohms / (input_ohms + source_ohms))
+
+
+def plausibility(new: float, old: float | None) -> tuple[bool, str]:
+    """Whether a value may follow an earlier one, and a sentence about the two."""
+    if old is None:
+        return True, "There is no earlier value to hold it against."
+    change = to_db(new / old)
+    for slip, words in _SLIPS:
+        if abs(abs(change) - slip) < _ALIKE_DB:
+            return False, f"{change:+.2f} dB from the last time is {words}. Look before you use it."
+    if abs(change) > 1:
+        return False, f"{change:+.2f} dB from the last time is a lot. A gain may have been turned; use it if that is so."
+    return True, f"{change:+.2f} dB from the last time."
+
+
+def parse_correction(text: str) -> tuple[tuple[float, ...], ...]:
+    """Rows of frequency, dB and perhaps phase from a microphone's text file; what does not begin with a number is a comment.
+
+    Blanks, tabs, semicolons and commas separate; a comma between digits is a decimal comma where semicolons or tabs separate. Raises
+    UnusableInputError naming the line.
+    """
+    rows: list[tuple[float, ...]] = []
+    for number, line in enumerate(text.splitlines(), start=1):
+        bare = line.strip().lstrip("\ufeff")
+        if not bare or not (bare[0].isdigit() or bare[0] in "+-."):
+            continue
+        parts = bare.replace(",", ".").split() if not set(";\t") & set(bare) else bare.replace(",", ".").replace(";", " ").split()
+        if not set(";\t") & set(bare) and "," in bare:
+            parts = bare.replace(",", " ").split()
+        try:
+            values = tuple(float(p) for p in parts[:3])
+        except ValueError as error:
+            raise UnusableInputError(
+                f"Line {number} of the correction, “{bare[:40]}”, is not frequency and dB. Nothing was changed."
+            ) from error
+        if len(values) < 2 or not all(math.isfinite(v) for v in values) or values[0] <= 0 or abs(values[1]) > 80:
+            raise UnusableInputError(
+                f"Line {number} of the correction, “{bare[:40]}”, does not fit: frequency above 0, then dB. Nothing was changed."
+            )
+        if rows and values[0] <= rows[-1][0]:
+            raise UnusableInputError(
+                f"Line {number} of the correction goes back to {values[0]:g} Hz: frequencies must rise. Nothing was changed."
+            )
+        rows.append(values)
+    if len(rows) < 2:
+        raise UnusableInputError("The file holds no correction: at least two lines of frequency and dB are needed. Nothing was changed.")
+    width = min(len(r) for r in rows)
+    return tuple(r[:width] for r in rows)

@@ -1,0 +1,58 @@
+"""A chain as readable TOML, to be kept by name and carried to another machine."""
+
+from __future__ import annotations
+
+import tomllib
+from datetime import date
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from epidote.core.chain import Chain
+from epidote.core.errors import UnusableInputError
+
+
+def chain_from_toml(text: str) -> Chain:
+    """A chain from its TOML form (docs/formats.md). Raises UnusableInputError naming the faulty entry."""
+    try:
+        values = tomllib.loads(text)
+        if "calibration" in values:
+            values["calibrations"] = values.pop("calibration")
+        return Chain.model_validate(values)
+    except tomllib.TOMLDecodeError as error:
+        raise UnusableInputError(f"The chain file is not readable TOML: {error}.") from error
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"]) or "the file"
+        raise UnusableInputError(f"In the chain file, “{where}” does not fit: {first['msg'].lower()}.") from error
+
+
+def chain_to_toml(chain: Chain) -> str:
+    """The chain as readable TOML; entries that are as they were from the start are left out, but for the name and the rate."""
+    usual = Chain()
+    lines = []
+    for name, field in Chain.model_fields.items():
+        value = getattr(chain, name)
+        if name == "calibrations" or (value == getattr(usual, name) and name not in ("name", "rate")):
+            continue
+        extra = field.json_schema_extra
+        unit = f", {extra['unit']}" if isinstance(extra, dict) and "unit" in extra else ""
+        lines.append(f"{name} = {_written(value)}  # {field.description}{unit}")
+    for entry in chain.calibrations:
+        lines += ["", "[[calibration]]", *_entries(entry)]
+    return "\n".join(lines) + "\n"
+
+
+def _entries(model: BaseModel) -> list[str]:
+    return [f"{name} = {_written(value)}" for name, value in model if value not in (None, "")]
+
+
+def _written(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, str):
+        escaped = value.replace("\\", "\\\\").replace('"', '\\"')
+        return '"' + "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in escaped) + '"'
+    if isinstance(value, tuple):
+        return "[" + ", ".join(_written(v) for v in value) + "]"
+    return value.isoformat() if isinstance(value, date) else str(value)

@@ -1,0 +1,1 @@
+"""What a live view computes: levels, spectra, waveforms, from sound that goes on and on."""

@@ -1,0 +1,138 @@
+"""Spectrum: what comes in while nothing is played (or what plays outside): lines of the mains, levels, and the spectrum itself.
+
+A state held on the Watch page becomes such a run.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from enum import StrEnum
+
+import numpy as np
+import scipy.fft
+
+from epidote.core.analysis.capture import headroom, require_usable
+from epidote.core.analysis.spectrum import band_power, line_power, mean_squares
+from epidote.core.analysis.weighting import Weighting
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
+from epidote.core.analysis.windows import windowed_power
+from epidote.core.caution import Caution, unique
+from epidote.core.chain import Chain
+from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
+from epidote.core.quantity import LEVEL_UNITS, to_db
+from epidote.core.result import Curve, Reading, Result
+from epidote.core.signal import Recording, Samples, Stimulus, stimulus_maker
+
+LEAST_FRAMES = 1024
+_ORDERS = 10
+_LEVELS = {"V": "dBV", "Pa": "dB SPL"}
+
+
+class Mains(StrEnum):
+    FIFTY = "50 Hz"
+    SIXTY = "60 Hz"
+
+    @property
+    def hertz(self) -> float:
+        return float(self.value.split()[0])
+
+
+class SpectrumSettings(Settings):
+    duration: float = setting(3.0, "length of the recording", "s", played=True, ge=0.1, le=600)
+    mains: Mains = setting(Mains.FIFTY, "frequency of the mains whose lines are read off")
+    band_low: float = setting(20.0, "lower end of the band of the levels", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "upper end of the band of the levels", "Hz", gt=0, le=192000)
+
+
+def silence(rate: float, duration: float) -> Stimulus:
+    """Nothing, for so many seconds."""
+    return Stimulus("silence", rate, {"frames": round(duration * rate)})
+
+
+@stimulus_maker("silence")
+def _make(rate: float, p: Mapping[str, float]) -> Samples:
+    return np.zeros(round(p["frames"]))
+
+
+class Spectrum:
+    key = "spectrum"
+    title = "Spectrum"
+    Settings = SpectrumSettings
+    of_the_chain = True
+    views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),)
+    reading_titles = {  # noqa: RUF012
+        "level": "Level", "level_a": "Level, A-weighted", "peak": "Peak", "crest": "Crest", "mains_sum": "Mains, all lines", "headroom": "Headroom",
+        **{f"mains_{n}": f"Mains line {n}" for n in range(1, _ORDERS + 1)},
+    }  # fmt: skip
+
+    def conduct(self, settings: SpectrumSettings, chain: Chain) -> Conduct:
+        yield silence(chain.rate, settings.duration)
+
+    def duration(self, settings: SpectrumSettings, chain: Chain) -> float:
+        return settings.duration
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("level_a")
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return result.curve("spectrum")
+
+    def summary(self, settings: SpectrumSettings) -> str:
+        return f"{settings.duration:g} s, nothing played"
+
+    def analyse(self, recordings: Sequence[Recording], settings: SpectrumSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        recording = recordings[0]
+        require_usable(recording.signal, LEAST_FRAMES)
+        results = per_channel(channels, lambda number: _channel(recording, number, settings, chain))
+        cautions = [c for r in results for c in r.cautions]
+        if recording.faults:
+            cautions.append(Caution.DROPOUT)
+        if not chain.calibrated:
+            cautions.append(Caution.UNCALIBRATED)
+        return Result(tuple(c for r in results for c in r.curves), tuple(g for r in results for g in r.readings), unique(cautions))
+
+
+def _channel(recording: Recording, number: int, settings: SpectrumSettings, chain: Chain) -> Result:
+    x, rate = recording.signal.channel(number), recording.signal.rate
+    size = scipy.fft.prev_fast_len(x.size, real=True)
+    size -= size % 2
+    x = x[:size]
+    full, base = chain.scale(number)
+    width = rate / size
+    clean = mean_squares(windowed_power(scipy.fft.rfft(x), WINDOW), size, WINDOW.mean_square)
+    top = min(settings.band_high, rate / 2)
+    at: dict[str, float | str] = {"band_low_hz": settings.band_low, "band_high_hz": top}
+
+    def absolute(key: str, mean_square: float, where: dict[str, float | str], cautions: tuple[Caution, ...] = ()) -> Reading:
+        if full is None:
+            return Reading(key, number, 10 * math.log10(2 * mean_square) if mean_square > 0 else None, "dBFS", where, cautions=cautions)
+        return Reading(key, number, full * math.sqrt(2 * max(mean_square, 0.0)), base, where, cautions=cautions)
+
+    peak, rms = float(np.abs(x).max()), math.sqrt(float(np.square(x).mean()))
+    readings = [
+        absolute("level", band_power(clean, width, settings.band_low, top), at),
+        absolute("level_a", band_power(clean, width, settings.band_low, top, Weighting.A), {**at, "weighting": "A"}),
+        absolute("peak", peak**2 / 2, {}),
+        Reading("crest", number, to_db(peak / rms) if rms > 0 else None, "dB"),
+    ]
+    total = 0.0
+    for n in range(1, _ORDERS + 1):
+        f = n * settings.mains.hertz
+        lines, noise = (
+            line_power(clean, width, f, WINDOW) if 5 * WINDOW.half_width * width < settings.mains.hertz and f < rate / 2 else (0.0, 0.0)
+        )
+        own = max(lines - noise, 0.25 * lines)
+        total += own if lines > 2 * noise else 0.0
+        faint = (Caution.NOISE_DOMINATED,) if lines < 2 * noise or lines == 0 else ()
+        readings.append(absolute(f"mains_{n}", own, {"frequency_hz": f}, faint))
+    readings.insert(4, absolute("mains_sum", total, {"mains_hz": settings.mains.hertz}, () if total else (Caution.NOISE_DOMINATED,)))
+    readings.append(headroom(recording.signal, number))
+    level = 10 * np.log10(np.maximum(clean[1:] * (2 * WINDOW.enbw), 1e-40)) + (to_db(full / LEVEL_UNITS[_LEVELS[base]][1]) if full else 0.0)
+    frequencies = np.arange(1, clean.size, dtype=np.float64) * np.float64(width)
+    meta: dict[str, float | str] = {"window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(size)}
+    cautions = (Caution.CLIPPED,) if peak >= 1 - 2.0**-15 else ()
+    return Result(
+        (Curve("spectrum", number, frequencies, level, "Hz", _LEVELS[base] if full else "dBFS", None, meta),), tuple(readings), cautions
+    )

@@ -1,0 +1,131 @@
+"""The path as data: seven blocks with what each says of itself, and the fields of the chain that belong to it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date
+from typing import TYPE_CHECKING
+
+from epidote.core.display import format_quantity
+from epidote.core.quantity import from_db, to_db
+
+if TYPE_CHECKING:
+    from epidote.core.chain import Chain
+
+
+@dataclass(frozen=True)
+class Block:
+    """weak: in words, why what it says is worth less than it could be; empty when nothing is."""
+
+    key: str
+    title: str
+    kind: str
+    lines: tuple[str, ...]
+    fields: tuple[str, ...]
+    guides: tuple[str, ...] = ()
+    weak: str = ""
+
+
+def blocks(chain: Chain, today: date, headroom: float | None) -> tuple[Block, ...]:
+    """The chain as blocks, left to right; headroom: of the last capture, in dB."""
+    rate = f"{chain.rate / 1000:g} kHz"
+    device = chain.device.partition(":")[2].rpartition("/")[2]
+    device += ", " if device else ""
+    return (
+        Block("source", "Source", "numbers", (rate, f"buffer {chain.buffer}" if chain.buffer else "buffer as it likes"),
+              ("name", "device", "rate", "buffer")),
+        _output(chain, today, device),
+        _unit(chain),
+        _load(chain),
+        _pickup(chain, today),
+        _input(chain, today, device),
+        Block("numbers", "Numbers", "to the study", (rate, "no capture yet" if headroom is None else f"headroom {headroom:.1f} dB"),
+              (), weak="the last capture came within 1 dB of full scale" if headroom is not None and headroom < 1 else ""),
+    )  # fmt: skip
+
+
+def _volts(value: float | None) -> str:
+    return f"0 dBFS = {format_quantity(value, 'V')}" if value else "0 dBFS = ? V"
+
+
+def _stale(chain: Chain, what: str, today: date) -> str:
+    entry = chain.latest(what)
+    day = entry.on if entry else chain.calibrated_on
+    if day is None:
+        return ""
+    age = (today - day).days
+    return f"calibrated {age} days ago" if chain.stale(today) and age > 0 else ""
+
+
+def _output(chain: Chain, today: date, device: str) -> Block:
+    ceiling = chain.ceiling_dbfs
+    words = "no ceiling" if ceiling >= 0 else f"ceiling {ceiling:g} dBFS"
+    if chain.output_full_scale and ceiling < 0:
+        words = f"ceiling {format_quantity(chain.output_full_scale * from_db(ceiling), 'V', digits=3)}"
+    own = f"{format_quantity(chain.output_ohms, 'Ω', digits=3)}, {words}" if chain.output_ohms is not None else words
+    weak = "not calibrated" if chain.output_full_scale is None else _stale(chain, "output_full_scale", today)
+    return Block(
+        "output", "Output", f"{device}out {_numbers(chain.outputs)}", (_volts(chain.output_full_scale), own),
+        ("outputs", "output_full_scale", "output_ohms", "output_ceiling", "output_ceiling_volts"), ("output_full_scale",), weak,
+    )  # fmt: skip
+
+
+def _unit(chain: Chain) -> Block:
+    lines = ["input not measured"]
+    if chain.unit_input_ohms:
+        lines = [f"input {format_quantity(chain.unit_input_ohms, 'Ω', digits=3)}"]
+        if chain.output_ohms:
+            lines.append(f"seen: {to_db(chain.unit_input_ohms / (chain.unit_input_ohms + chain.output_ohms)):.2f} dB")
+    return Block("unit", "Unit", "what is measured", tuple(lines), ("unit_input_ohms",), ("unit_input_ohms",))
+
+
+def _load(chain: Chain) -> Block:
+    if chain.load_ohms is None:
+        return Block(
+            "load",
+            "Load",
+            "none stated",
+            ("powers unknown",),
+            ("load_ohms", "load_watts", "load_confirmed"),
+            ("load_ohms", "unit_output_ohms"),
+        )
+    confirmed = "measured" if chain.load_confirmed else "typed"
+    lines = [f"{chain.load_ohms:g} Ω, {confirmed}"]
+    if chain.load_watts:
+        lines.append(f"bears {chain.load_watts:g} W")
+    own = chain.latest("unit_output_ohms")
+    if own is not None:
+        lines.append(f"unit's own {format_quantity(own.value, 'Ω', digits=3)}")
+    weak = "" if chain.load_confirmed else f"typed, not confirmed: powers are as good as the {chain.load_ohms:g} Ω"
+    return Block(
+        "load", "Load", "resistor", tuple(lines), ("load_ohms", "load_watts", "load_confirmed"), ("load_ohms", "unit_output_ohms"), weak
+    )
+
+
+def _pickup(chain: Chain, today: date) -> Block:
+    fields = ("probe_ratio", "preamp_gain_db", "microphone_sensitivities")
+    guides = ("probe_ratio", "preamp_gain_db", "microphone", "sound_level_a", "sound_level_c")
+    if chain.acoustic:
+        count = len(chain.microphone_sensitivities)
+        lines = (
+            f"{format_quantity(chain.microphone_sensitivities[0], 'V', digits=3)}/Pa" + (f", {count} of them" if count > 1 else ""),
+            "own response taken out" if chain.microphone_correction else "no correction curve",
+        )
+        return Block("probe", "Microphone", "listens to the unit", lines, fields, guides, _stale(chain, "microphone_sensitivities", today))
+    ratio = "none, direct" if chain.probe_ratio == 1 else f"{chain.probe_ratio:.5g} : 1"
+    gain = f"preamplifier {chain.preamp_gain_db:+.4g} dB" if chain.preamp_gain_db else "no preamplifier"
+    return Block("probe", "Probe", "divider", (ratio, gain), fields, guides)
+
+
+def _input(chain: Chain, today: date, device: str) -> Block:
+    weak = "not calibrated: levels in dBFS" if chain.input_full_scale is None else _stale(chain, "input_full_scale", today)
+    names = ", ".join(chain.input_names[:2])
+    own = f"{format_quantity(chain.input_ohms, 'Ω', digits=3)}" if chain.input_ohms else chain.gain_setting or names or "gain as it stands"
+    return Block(
+        "input", "Input", f"{device}in {_numbers(chain.inputs)}", (_volts(chain.input_full_scale), own),
+        ("inputs", "input_names", "input_full_scale", "input_ohms", "gain_setting"), ("input_full_scale", "input_by_wire"), weak,
+    )  # fmt: skip
+
+
+def _numbers(values: tuple[int, ...]) -> str:
+    return "+".join(str(v) for v in values[:4]) + ("…" if len(values) > 4 else "")

@@ -1,0 +1,448 @@
+"""The Chain page: what lies between the numbers and the unit, how well it is known, and the guided ways to know it better."""
+
+from __future__ import annotations
+
+from datetime import date
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QSplitter,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from epidote.core.chain import Chain
+from epidote.core.chain_file import chain_from_toml, chain_to_toml
+from epidote.core.errors import EpidoteError
+from epidote.core.guides import GUIDES, Found, Guide
+from epidote.core.live.levels import LevelsNow, LevelWatch
+from epidote.core.stimulus.programme import NOTHING, Programme, ProgrammeKind
+from epidote.desktop import edits
+from epidote.desktop.chain.blocks import Block, blocks
+from epidote.desktop.chain.guide_panel import GuidePanel
+from epidote.desktop.chain.live_panel import LivePanel
+from epidote.desktop.chain.path_view import PathView
+from epidote.desktop.session import Session
+from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.form import SettingsForm
+from epidote.study.shelf import Shelf, read_chain_file, write_chain_file
+
+if TYPE_CHECKING:
+    from epidote.audio.device import Device
+    from epidote.study.store import Study
+
+_NOTES = {
+    "source": "Where the numbers come from. An empty device means that each row of the matrix names its own.",
+    "output": "What the numbers become in volts, and the most that may ever leave.",
+    "unit": "What the chain's output works into.",
+    "load": "What the unit's output works into.",
+    "probe": "What brings the unit's output to the input: a divider, or microphones (volts per pascal, one for each input).",
+    "input": "What full scale is in volts, and which inputs are used.",
+    "numbers": "What is kept: every recording whole, with the chain as it was.",
+}
+
+
+class ChainPage(QWidget):
+    """Follows the study's chain; every change is an edit that can be undone."""
+
+    failed = Signal(str)
+    baseline_wanted = Signal()
+
+    def __init__(self, session: Session, theme: Theme, shelf: Shelf | None = None) -> None:
+        super().__init__()
+        self.session, self.theme = session, theme
+        self.chain = Chain()
+        self.shelf = shelf or Shelf()
+        self._text = ""
+        self._blocks: dict[str, Block] = {}
+        self._devices: list[tuple[str, str]] = []
+        self.form: SettingsForm | None = None
+        self._build()
+        session.overview_changed.connect(self.refresh)
+        session.devices_found.connect(self._devices_found)
+        live = session.live
+        live.updated.connect(self._live_updated)
+        live.ended.connect(lambda: self._live_updated(None))
+        self._live_updated(None)
+        session.find_devices()
+        self.refresh()
+
+    def _build(self) -> None:
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        head = QHBoxLayout()
+        head.setContentsMargins(20, 10, 20, 4)
+        self.name = QLabel()
+        self.name.setFont(font(1.2, bold=True))
+        self.others = QToolButton()
+        self.others.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self._menu = QMenu(self)
+        self._menu.aboutToShow.connect(self._fill_menu)
+        self.others.setMenu(self._menu)
+        self.look = QPushButton("Look at the path")
+        self.look.setToolTip("A short shot at -20 dBFS: is it alive, on the right channels, steady, and does it follow the drive?")
+        self.look.clicked.connect(self.look_at_path)
+        self.baseline = QPushButton("Measure the baseline …")
+        self.baseline.setProperty("main", True)
+        self.baseline.clicked.connect(self.baseline_wanted.emit)
+        for widget in (self.name, self.others):
+            head.addWidget(widget)
+        head.addStretch(1)
+        head.addWidget(self.look)
+        head.addSpacing(6)
+        head.addWidget(self.baseline)
+        layout.addLayout(head)
+        self.path = PathView(self.theme)
+        self.path.chosen.connect(lambda _: self._show_block())
+        layout.addWidget(self.path)
+        lower = QSplitter(Qt.Orientation.Horizontal)
+        lower.setHandleWidth(1)
+        self.left = QStackedWidget()
+        self._block_side = QWidget()
+        self._block_layout = QVBoxLayout(self._block_side)
+        self._block_layout.setContentsMargins(20, 12, 20, 12)
+        self._block_layout.setSpacing(8)
+        self.heading, self.note, self.problem = QLabel(), QLabel(), QLabel()
+        self.heading.setProperty("heading", True)
+        self.note.setProperty("quiet", True)
+        self.note.setWordWrap(True)
+        self.problem.setProperty("error", True)
+        self.problem.setWordWrap(True)
+        self._area = QScrollArea()
+        self._area.setWidgetResizable(True)
+        self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.guides = QVBoxLayout()
+        self.guides.setSpacing(2)
+        self._block_layout.addWidget(self.heading)
+        self._block_layout.addWidget(self.note)
+        self._block_layout.addWidget(self._area, 1)
+        self._block_layout.addWidget(self.problem)
+        inner = QWidget()
+        self._form_layout = QVBoxLayout(inner)
+        self._form_layout.setContentsMargins(0, 0, 0, 0)
+        self._form_layout.addLayout(self.guides)
+        self._form_layout.addStretch(1)
+        self._area.setWidget(inner)
+        self.guide = GuidePanel()
+        guide_area = QScrollArea()
+        guide_area.setWidgetResizable(True)
+        holder = QWidget()
+        inside = QVBoxLayout(holder)
+        inside.setContentsMargins(20, 12, 20, 12)
+        inside.addWidget(self.guide)
+        guide_area.setWidget(holder)
+        self.left.addWidget(self._block_side)
+        self.left.addWidget(guide_area)
+        self.live = LivePanel(self.theme)
+        self.live.setObjectName("live")
+        lower.addWidget(self.left)
+        lower.addWidget(self.live)
+        lower.setSizes([640, 640])
+        layout.addWidget(lower, 1)
+        self.guide.use_wanted.connect(self._use)
+        self.guide.left.connect(self._leave_guide)
+        self.guide.play_wanted.connect(self._play_for_guide)
+        self.live.listen_wanted.connect(self._listen_wanted)
+        self.live.channel_chosen.connect(self._channel_chosen)
+
+    # -- the chain ----------------------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        self.setEnabled(self.session.study is not None)
+        self.session.ask(lambda study: study.chain_toml, self._show)
+
+    def _show(self, text: str) -> None:
+        changed = text != self._text or not self._blocks
+        self._text = text
+        try:
+            self.chain = chain_from_toml(text) if text else Chain()
+        except EpidoteError as error:
+            self.failed.emit(str(error))
+        self.name.setText(self.chain.name)
+        count = len([n for n in self.shelf.names() if n != self.chain.name])
+        self.others.setText(f"{count} other chain{'s' if count != 1 else ''}" if count else "keep, load …")
+        found = blocks(self.chain, date.today(), self._headroom())
+        self._blocks = {b.key: b for b in found}
+        wire, weak = self._wire()
+        self.path.show_path(found, wire, weak)
+        self.live.set_channels(self.chain)
+        writable = self.session.writable
+        self.baseline.setEnabled(writable)
+        if changed:
+            self._show_block()
+        self._say_weak()
+
+    def _headroom(self) -> float | None:
+        overview = self.session.overview
+        last = max(overview.runs.values(), key=lambda r: r.made, default=None) if overview else None
+        peaks = [r["value"] for r in last.readings if r["key"] == "headroom" and r["value"] is not None] if last else []
+        return min(peaks) if peaks else None
+
+    def _wire(self) -> tuple[str, bool]:
+        """What is known of the baseline, and whether that weakens anything."""
+        overview = self.session.overview
+        rows = [s.id for s in overview.subjects if s.is_baseline] if overview else []
+        runs = [r for (s, _), r in overview.runs.items() if s in rows] if overview else []
+        if not runs:
+            return "baseline: a wire from output to input, not measured yet", True
+        latest = max(runs, key=lambda r: r.made)
+        differs = self.chain.wired().differs_from(Chain.model_validate(latest.chain))
+        when = f"{latest.made.astimezone():%d %b %H:%M}"
+        if differs:
+            return f"baseline of {when}: another {' and '.join(differs)} since, so it is not used", True
+        return (
+            f"baseline: a wire from output to input, measured {when}, {len(runs)} of {len(overview.columns) if overview else 0} procedures",
+            False,
+        )
+
+    def _say_weak(self) -> None:
+        block = self._blocks.get(self.path.chosen_key())
+        first = block if block is not None and block.weak else next((b for b in self._blocks.values() if b.weak), None)
+        self.live.set_weak(f"{first.title}: {first.weak}." if first else "")
+
+    def _show_block(self) -> None:
+        self._leave_guide()
+        block = self._blocks.get(self.path.chosen_key())
+        if block is None:
+            return
+        self.heading.setText(block.title)
+        self.note.setText(_NOTES[block.key])
+        choices = {"device": self._devices}
+        form = SettingsForm(Chain, self.chain.model_dump(), block.fields, choices)
+        form.setEnabled(self.session.writable)
+        form.changed.connect(lambda: self.problem.setText(form.problem()))
+        form.committed.connect(lambda: self._commit(form))
+        if self.form is not None:
+            self._form_layout.removeWidget(self.form)
+            self.form.hide()
+            self.form.deleteLater()
+        self.form = form
+        self._form_layout.insertWidget(0, form)
+        self.problem.setText("")
+        while (item := self.guides.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.deleteLater()
+        if block.guides:
+            words = QLabel("Calibrate")
+            words.setProperty("quiet", True)
+            self.guides.addSpacing(10)
+            self.guides.addWidget(words)
+        for key in block.guides:
+            self.guides.addWidget(self._link(GUIDES[key].title, partial(self.begin_guide, key)))
+        if block.key == "probe":
+            self.guides.addWidget(self._link("Microphone: its own response from a text file …", self.choose_correction))
+        self._say_weak()
+
+    def _link(self, words: str, do: Any) -> QToolButton:
+        button = QToolButton()
+        button.setText(words)
+        button.setStyleSheet(f"color: {self.theme.accent};")
+        button.clicked.connect(lambda _=False: do())
+        button.setEnabled(self.session.writable)
+        return button
+
+    def _commit(self, form: SettingsForm) -> None:
+        """What was typed becomes the chain when it fits."""
+        if form is not self.form or form.problem():
+            return
+        self.change(Chain.model_validate(form.values()))
+
+    def change(self, chain: Chain) -> None:
+        """Make it the study's chain, undoably, and keep it by its name."""
+        after = chain_to_toml(chain)
+        if after == chain_to_toml(self.chain):
+            return
+        before, self._text = self._text, after  # the form that typed it stays as it is
+        self.chain = chain
+        edits.set_chain(self.session, before, after)
+
+    # -- other chains -------------------------------------------------------------------------------------------------------
+
+    def _fill_menu(self) -> None:
+        self._menu.clear()
+        for name in self.shelf.names():
+            self._menu.addAction(f"Use “{name}”", partial(self.use_kept, name))
+        if self.shelf.names():
+            self._menu.addSeparator()
+        self._menu.addAction(f"Keep “{self.chain.name}” for other studies", self.keep)
+        self._menu.addAction("Write to a file …", self._write_to_file)
+        self._menu.addAction("Read from a file …", self._read_from_file)
+
+    def keep(self) -> None:
+        try:
+            self.session.said.emit(f"Kept as {self.shelf.keep(self.chain)}.")
+        except (EpidoteError, OSError) as error:
+            self.failed.emit(f"The chain could not be kept: {error}")
+        self.refresh()
+
+    def use_kept(self, name: str) -> None:
+        try:
+            self.change(self.shelf.load(name))
+            self._blocks = {}
+        except EpidoteError as error:
+            self.failed.emit(str(error))
+
+    def _write_to_file(self) -> None:
+        from PySide6.QtWidgets import QFileDialog
+
+        path, _ = QFileDialog.getSaveFileName(self, "Write the chain", str(Path.home() / f"{self.chain.name}.toml"), "Chains (*.toml)")
+        if path:
+            try:
+                write_chain_file(Path(path), self.chain)
+            except EpidoteError as error:
+                self.failed.emit(str(error))
+
+    def _read_from_file(self) -> None:
+        from PySide6.QtWidgets import QFileDialog
+
+        path, _ = QFileDialog.getOpenFileName(self, "Read a chain", str(Path.home()), "Chains (*.toml)")
+        if path:
+            try:
+                self.change(read_chain_file(Path(path)))
+                self._blocks = {}
+            except EpidoteError as error:
+                self.failed.emit(str(error))
+
+    # -- guides -------------------------------------------------------------------------------------------------------------
+
+    def begin_guide(self, key: str) -> None:
+        self.guide.show_guide(GUIDES[key], self.chain, self._watched())
+        self.guide.show_levels(None)
+        self.left.setCurrentIndex(1)
+
+    def _leave_guide(self) -> None:
+        if self.left.currentIndex() == 1:
+            self.session.live.play(NOTHING)
+        self.left.setCurrentIndex(0)
+
+    def _use(self, found: Found) -> None:
+        self.change(found.chain)
+        self._blocks = {}
+        self._leave_guide()
+        self.session.said.emit(f"{found.value} is used from now on; finished runs keep the chain they were made with.")
+
+    def choose_correction(self) -> None:
+        from PySide6.QtWidgets import QFileDialog
+
+        path, _ = QFileDialog.getOpenFileName(
+            self, "The microphone's own response", str(Path.home()), "Text (*.txt *.csv *.cal *.frd);;All (*)"
+        )
+        if path:
+            self.use_correction(Path(path))
+
+    def use_correction(self, path: Path) -> None:
+        """Take a microphone's response from a text file of frequency, dB and perhaps phase."""
+        from epidote.core.calibration import parse_correction
+
+        try:
+            rows = parse_correction(path.read_text(encoding="utf-8", errors="replace"))
+            self.change(self.chain.model_copy(update={"microphone_correction": rows}))
+            self._blocks = {}
+            self.session.said.emit(
+                f"{len(rows)} points from {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz are taken out of what the microphones hear."
+            )
+        except (EpidoteError, OSError) as error:
+            self.failed.emit(str(error))
+
+    # -- live ---------------------------------------------------------------------------------------------------------------
+
+    def _watched(self) -> int:
+        return max(0, self.live.channel.currentIndex()) + 1
+
+    def _device(self) -> str:
+        """The chain's device, or the baseline row's."""
+        overview = self.session.overview
+        own = next((s.device for s in overview.subjects if s.is_baseline), "") if overview else ""
+        return self.chain.device or own
+
+    def _listen_wanted(self, on: bool) -> None:
+        if not on:
+            self.session.live.stop()
+        elif not self.start_listening():
+            self.live.listen.setChecked(False)
+
+    def start_listening(self) -> bool:
+        from epidote.bench import open_for
+
+        chain, name = self.chain, self._device()
+        if not name:
+            self.failed.emit("There is no device to listen to: choose one on the source block.")
+            return False
+        guide = self.guide.guide if self.left.currentIndex() == 1 else None
+        weighting = guide.weighting if guide else None
+
+        def opener() -> Device:
+            device = open_for(chain, name, {}, real_time=True)
+            self.session.latency_told.emit(device.latency())
+            return device
+
+        return self.session.listen(
+            opener, chain.ceiling_dbfs, lambda rate, channels: LevelWatch(rate, channels, weighting, self._watched()), len(chain.inputs)
+        )
+
+    def _play_for_guide(self) -> None:
+        guide: Guide | None = self.guide.guide
+        if guide is None or guide.plays is None or not self.start_listening():
+            return
+        kind = ProgrammeKind.NOISE if guide.weighting else ProgrammeKind.TONE
+        self.session.live.play(
+            Programme(kind, min(guide.plays, self.chain.ceiling_dbfs), outputs=tuple(range(1, len(self.chain.outputs) + 1)))
+        )
+
+    def _channel_chosen(self, number: int) -> None:
+        if self.session.live.on:
+            self.start_listening()
+        if self.left.currentIndex() == 1 and self.guide.guide is not None:
+            self.guide.show_guide(self.guide.guide, self.chain, number)
+
+    def _live_updated(self, now: object) -> None:
+        if now is None or isinstance(now, LevelsNow):
+            self.live.show_levels(now, self.chain)
+            if self.left.currentIndex() == 1:
+                self.guide.show_levels(now)
+
+    def show_latency(self, seconds: object) -> None:
+        self.live.set_latency(seconds if isinstance(seconds, float) else None)
+
+    def look_at_path(self) -> None:
+        """A short shot over the chain's device, and what it says."""
+        name, chain = self._device(), self.chain
+        if not name:
+            self.failed.emit("There is no device to play on: choose one on the source block.")
+            return
+
+        def work(study: Study) -> str:
+            from epidote.bench import open_for, short_shot
+
+            device = open_for(chain, name, {}, real_time=True)
+            try:
+                shot = short_shot(device, chain, -20.0, alone=True)
+            finally:
+                device.close()
+            levels = ", ".join(f"{v:.1f} dBFS in channel {n}" for n, v in enumerate(shot.levels, start=1) if v is not None)
+            return f"At -20 dBFS out: {levels or 'nothing came back'}. {shot.words or 'The path is alive, steady, follows the drive, and its channels are right.'}"
+
+        self.session.on_the_bench(work, self.session.said.emit)
+
+    def _devices_found(self, found: object) -> None:
+        self._devices = list(found) if isinstance(found, list) else []
+        if self.path.chosen_key() == "source":
+            self._show_block()
+
+    def set_theme(self, theme: Theme) -> None:
+        self.theme = self.path.theme = self.live.trail.theme = theme
+        self.path.update()
+        self.live.trail.update()
+        self._show_block()

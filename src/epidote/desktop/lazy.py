@@ -1,0 +1,28 @@
+"""A page that is made when it is first looked at: what it needs is not loaded before the window shows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Generic, TypeVar
+
+from PySide6.QtGui import QShowEvent
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+P = TypeVar("P", bound=QWidget)
+
+
+class LazyPage(QWidget, Generic[P]):
+    """``page`` is None until it is first shown."""
+
+    def __init__(self, make: Callable[[], P]) -> None:
+        super().__init__()
+        self._make = make
+        self.page: P | None = None
+        self._layout = QVBoxLayout(self)
+        self._layout.setContentsMargins(0, 0, 0, 0)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        if self.page is None:
+            self.page = self._make()
+            self._layout.addWidget(self.page)
+            self.setFocusProxy(self.page)

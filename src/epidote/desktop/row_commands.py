@@ -1,0 +1,157 @@
+"""The commands on rows, columns and runs that ask something first, or that need more than one edit."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from epidote.desktop import edits
+from epidote.desktop.session import Wanted
+from epidote.study.models import Subject
+
+if TYPE_CHECKING:
+    from epidote.desktop.main_window import MainWindow
+    from epidote.study.store import Study
+
+
+class RowCommands:
+    """Works on what is chosen on the Matrix page of its window."""
+
+    def __init__(self, window: MainWindow) -> None:
+        self.window, self.session, self.matrix = window, window.session, window.matrix
+
+    def _row_dialog(self, start: Subject | None, *, duplicate: bool, then: Any) -> None:
+        from epidote.desktop.dialogs import RowDialog
+
+        def show(units: Any) -> None:
+            def with_devices(found: list[tuple[str, str]]) -> None:
+                dialog = RowDialog(self.window, units, found, start, duplicate=duplicate)
+                if dialog.exec():
+                    then(dialog)
+
+            self.session.find_devices(with_devices)
+
+        self.session.ask(lambda study: study.units(), show)
+
+    def add_row(self) -> None:
+        def then(dialog: Any) -> None:
+            v, unit = dialog.values(), dialog.unit()
+            if unit is None:
+                edits.add_unit_with_row(
+                    self.session, v["maker"], v["model"], v["serial"], v["firmware"], v["notes"], v["conditions"], v["device"]
+                )
+            else:
+                edits.add_row(self.session, unit, v["conditions"], v["device"], None)
+
+        self._row_dialog(None, duplicate=False, then=then)
+
+    def change_row(self) -> None:
+        subject = self.matrix.current_subject()
+        if subject is None or subject.unit is None:
+            return
+        unit = subject.unit
+
+        def then(dialog: Any) -> None:
+            v = dialog.values()
+            after = replace(unit, maker=v["maker"], model=v["model"], serial=v["serial"], firmware=v["firmware"], notes=v["notes"])
+            if after != unit:
+                edits.change_unit(self.session, unit, after)
+            if (v["conditions"], v["device"]) != (dict(subject.conditions), subject.device):
+                edits.change_row(self.session, subject, f"Change {subject.full_name}", conditions=v["conditions"], device=v["device"])
+
+        self._row_dialog(subject, duplicate=False, then=then)
+
+    def duplicate_row(self) -> None:
+        """A new row that differs in one condition; the reference's procedures are offered for it in the same menu."""
+        subject = self.matrix.current_subject()
+        if subject is None or subject.unit is None:
+            self.window.say("Choose a row of a unit first; the baseline cannot be duplicated.")
+            return
+        unit = subject.unit
+        self._row_dialog(
+            subject, duplicate=True, then=lambda d: edits.add_row(self.session, unit, d.values()["conditions"], d.values()["device"], subject.id)
+        )  # fmt: skip
+
+    def repeat_reference(self) -> None:
+        subject, overview = self.matrix.current_subject(), self.session.overview
+        if subject is None or overview is None:
+            return
+        if overview.reference is None:
+            self.window.say("There is no reference row yet: make one with Ctrl+B, then repeat its procedures on another row.")
+        elif subject.id == overview.reference:
+            self.window.say("This row is the reference itself. Choose the row that is to be measured like it.")
+        else:
+            self.matrix.repeat_reference_on(subject)
+
+    def toggle_reference(self) -> None:
+        subject, overview = self.matrix.current_subject(), self.session.overview
+        if subject is not None and overview is not None:
+            edits.set_reference(self.session, None if overview.reference == subject.id else subject)
+
+    def toggle_row(self) -> None:
+        subject = self.matrix.current_subject()
+        if subject is not None:
+            edits.change_row(self.session, subject, f"{'Hide' if subject.shown else 'Show'} {subject.full_name}", shown=not subject.shown)
+
+    def delete_row(self) -> None:
+        subject = self.matrix.current_subject()
+        if subject is not None and not subject.is_baseline:
+            edits.delete_row(self.session, subject)
+
+    def delete_run(self) -> None:
+        run = self.matrix.model.run(self.matrix.table.currentIndex())
+        if run is not None:
+            edits.delete_run(self.session, run.id)
+
+    def add_column(self) -> None:
+        from PySide6.QtWidgets import QInputDialog
+
+        from epidote.core.procedures.base import procedures
+        from epidote.desktop.dialogs import ModelDialog
+
+        found = procedures()
+        titles = {p.title: key for key, p in found.items()}
+        title, chosen = QInputDialog.getItem(self.window, "Add a column", "Procedure", sorted(titles), 0, False)
+        if chosen:
+            carried = found[titles[title]]
+            dialog = ModelDialog(
+                self.window, f"Add a column: {title}", "Add", carried.Settings, {}, "The settings that this column's empty cells offer."
+            )
+            if dialog.exec():
+                edits.add_column(self.session, titles[title], dialog.form.values())
+
+    def delete_column(self) -> None:
+        column = self.matrix.current_column()
+        if column is not None:
+            edits.delete_column(self.session, column)
+
+    def measure_baseline(self) -> None:
+        """Wire output to input, then every procedure that says something about a chain, in one go."""
+        from PySide6.QtWidgets import QMessageBox
+
+        session = self.session
+        if not session.writable:
+            return
+        words = (
+            "Take the unit, the probe and the load away, and wire output 1 to input 1, output 2 to input 2. Every procedure is then measured on "
+            "the chain itself, one after the other; from then on each run is read against it."
+        )
+        if (
+            QMessageBox.question(
+                self.window, "Measure the baseline", words, QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel
+            )
+            != QMessageBox.StandardButton.Ok
+        ):
+            return
+
+        def ask(study: Study) -> list[Wanted]:
+            from epidote.conductor import baseline_orders
+
+            return [Wanted((o.subject_id, o.column_id), o.settings.model_dump(mode="json")) for o in baseline_orders(study)]
+
+        def then(wanted: list[Wanted]) -> None:
+            session.refresh()
+            session.measure(wanted)
+            self.window.show_page("Matrix")
+
+        session.ask(ask, then)

@@ -1,0 +1,189 @@
+"""Beneath the spectrum: the waveform, the lines of the mains in every state, and the large figures."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+
+from epidote.core.display import NOT_GIVEN, format_quantity
+from epidote.core.live.figures import Figures
+from epidote.core.quantity import from_db
+from epidote.core.signal import Samples
+from epidote.desktop.theme import Theme, font
+
+
+def heading(words: str, quiet: str = "") -> tuple[QWidget, QLabel]:
+    """A panel's head: words left, a quiet remark right."""
+    holder = QWidget()
+    layout = QGridLayout(holder)
+    layout.setContentsMargins(0, 0, 0, 2)
+    left, right = QLabel(words), QLabel(quiet)
+    left.setProperty("heading", True)
+    right.setProperty("quiet", True)
+    layout.addWidget(left, 0, 0)
+    layout.addWidget(right, 0, 1, Qt.AlignmentFlag.AlignRight)
+    layout.setColumnStretch(0, 1)
+    return holder, right
+
+
+class WaveView(QWidget):
+    """The triggered waveform of every channel, scaled to the greatest."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self._times = np.zeros(0)
+        self._waves = np.zeros((0, 0))
+        self._scale: tuple[float, str] = (1.0, "FS")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName("waveform")
+
+    def sizeHint(self) -> QSize:
+        return QSize(380, 150)
+
+    def show_waves(self, times: Samples, waves: Samples, scale: tuple[float, str]) -> None:
+        self._times, self._waves, self._scale = times, waves, scale
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        small = font(0.8)
+        p.setFont(small)
+        height = QFontMetricsF(small).height()
+        box = QRectF(self.rect()).adjusted(0, height, 0, -height)
+        p.setPen(QPen(self.theme.colour("faint_line"), 1))
+        p.drawLine(QPointF(box.left(), box.center().y()), QPointF(box.right(), box.center().y()))
+        if self._times.size < 2:
+            return
+        most = max(float(np.abs(self._waves).max()), 1e-9)
+        factor, unit = self._scale
+        p.setPen(self.theme.colour("quiet"))
+        p.drawText(
+            QRectF(0, 0, self.width(), height), Qt.AlignmentFlag.AlignLeft, f"±{format_quantity(most * factor, unit, digits=3)} peak"
+        )
+        xs = box.left() + (self._times - self._times[0]) / (self._times[-1] - self._times[0]) * box.width()
+        step = max(1, xs.size // 1500)
+        for channel in range(self._waves.shape[0] - 1, -1, -1):
+            ys = box.center().y() - self._waves[channel] / most * box.height() / 2.05
+            colour = self.theme.row(0)
+            colour.setAlphaF(1.0 if channel == 0 else 0.45)
+            p.setPen(QPen(colour, 1.4 if channel == 0 else 1))
+            p.drawPolyline(QPolygonF([QPointF(a, b) for a, b in zip(xs[::step].tolist(), ys[::step].tolist(), strict=True)]))
+
+
+class FiguresPanel(QWidget):
+    """Level, frequency, THD+N, A-weighted level, crest, headroom: the first channel large, the others beside it."""
+
+    ROWS = (
+        ("level", "Level"), ("frequency", "Frequency"), ("thd_n", "THD+N, 20 Hz–20 kHz"), ("weighted", "Level, A-weighted"), ("peak", "Peak"),
+        ("crest", "Crest factor"), ("headroom", "Headroom"),
+    )  # fmt: skip
+
+    def __init__(self) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 8, 20, 8)
+        layout.setSpacing(2)
+        head, self.remark = heading("Figures", "input 1 · input 2")
+        layout.addWidget(head)
+        table = QGridLayout()
+        table.setVerticalSpacing(4)
+        table.setColumnStretch(0, 1)
+        self._cells: dict[str, tuple[QLabel, QLabel]] = {}
+        for row, (key, words) in enumerate(self.ROWS):
+            large, small = QLabel(NOT_GIVEN), QLabel(NOT_GIVEN)
+            large.setFont(font(1.2, bold=True))
+            small.setProperty("quiet", True)
+            for label, least in ((large, 118), (small, 92)):
+                label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                label.setMinimumWidth(least)
+            table.addWidget(QLabel(words), row, 0)
+            table.addWidget(large, row, 1)
+            table.addWidget(small, row, 2)
+            self._cells[key] = (large, small)
+        layout.addLayout(table)
+        layout.addStretch(1)
+
+    def show_figures(self, all_figures: tuple[Figures, ...], scales: list[tuple[float | None, str]]) -> None:
+        """``scales``: per channel what 0 dBFS is at the unit, and in which unit."""
+        for index in (0, 1):
+            texts = _texts(all_figures[index], scales[index]) if index < len(all_figures) else {}
+            for key, cells in self._cells.items():
+                words = texts.get(key, NOT_GIVEN)
+                if cells[index].text() != words:
+                    cells[index].setText(words)
+
+
+def _texts(f: Figures, scale: tuple[float | None, str]) -> dict[str, str]:
+    full, unit = scale
+
+    def absolute(level: float) -> str:
+        if not math.isfinite(level):
+            return NOT_GIVEN
+        return format_quantity(full * from_db(level), unit) if full else f"{level:.2f} dBFS"
+
+    weighted = NOT_GIVEN
+    if math.isfinite(f.weighted):
+        reference = 20e-6 if unit == "Pa" else 1.0
+        name = "dBFS" if full is None else "dB SPL" if unit == "Pa" else "dBV"
+        weighted = f"{f.weighted + (20 * math.log10(full / reference) if full else 0.0):.1f} {name}(A)"
+    return {
+        "level": absolute(f.rms), "frequency": format_quantity(f.frequency, "Hz", digits=6), "thd_n": format_quantity(f.thd_n, "dB"),
+        "weighted": weighted, "peak": f"{f.peak:.2f} dBFS", "crest": format_quantity(f.crest, "dB"),
+        "headroom": f"{f.headroom:.1f} dB" if math.isfinite(f.headroom) else NOT_GIVEN,
+    }  # fmt: skip
+
+
+class MainsTable(QWidget):
+    """Rows of lines, a column for each state."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self._heads: list[tuple[str, int]] = []
+        self._rows: list[tuple[str, list[str]]] = []
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName("lines of the mains")
+
+    def sizeHint(self) -> QSize:
+        return QSize(420, 170)
+
+    def show_table(self, heads: list[tuple[str, int]], rows: list[tuple[str, list[str]]]) -> None:
+        """heads: (name, colour) of each state; rows: (name, a value for each)."""
+        if (heads, rows) != (self._heads, self._rows):
+            self._heads, self._rows = heads, rows
+            self.update()
+
+    def rows(self) -> list[tuple[str, list[str]]]:
+        return self._rows
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        small = font(0.9)
+        p.setFont(small)
+        metrics = QFontMetricsF(small)
+        line = min(metrics.height() * 1.45, self.height() / max(1, len(self._rows) + 1))
+        first = metrics.horizontalAdvance("under hearing by  ")
+        wide = (self.width() - first) / max(1, len(self._heads))
+        for i, (name, colour) in enumerate(self._heads):
+            p.setPen(self.theme.row(colour))
+            where = QRectF(first + i * wide, 0, wide - 4, line)
+            p.drawText(
+                where,
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                metrics.elidedText(name, Qt.TextElideMode.ElideRight, wide - 8),
+            )
+        for r, (name, values) in enumerate(self._rows, start=1):
+            p.setPen(QPen(self.theme.colour("faint_line"), 1))
+            p.drawLine(QPointF(0, r * line), QPointF(self.width(), r * line))
+            p.setPen(self.theme.colour("quiet"))
+            p.drawText(QRectF(0, r * line, first, line), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, name)
+            p.setPen(self.theme.colour("text"))
+            for i, value in enumerate(values):
+                p.drawText(
+                    QRectF(first + i * wide, r * line, wide - 4, line), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value
+                )

@@ -1,0 +1,144 @@
+"""The states that are held: a chip for each, in its colour; the present is one of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QColor, QIcon, QPainter, QPen, QPixmap
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
+
+from epidote.desktop.theme import Theme
+
+if TYPE_CHECKING:
+    from epidote.core.live.spectrum import State
+
+NOW = "now"
+
+
+class StatesBar(QWidget):
+    """Emits what the user wants done with a state, by its name."""
+
+    shown_changed = Signal()
+    hold_wanted = Signal()
+    reference_wanted = Signal(str)  # "" for none
+    keep_wanted = Signal(str)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self.states: dict[str, State] = {}
+        self.reference = ""
+        self._hidden: set[str] = set()
+        self._chips: dict[str, QToolButton] = {}
+        self._layout = QHBoxLayout(self)
+        self._layout.setContentsMargins(0, 0, 0, 0)
+        self._layout.setSpacing(6)
+        label = QLabel("States")
+        label.setProperty("quiet", True)
+        self.hold = QToolButton()
+        self.hold.setText("Hold this · H")
+        self.hold.setToolTip("Keep the present state under a name")
+        self.hold.clicked.connect(self.hold_wanted.emit)
+        self._layout.addWidget(label)
+        self._layout.addWidget(self.hold)
+        self._layout.addStretch(1)
+        self._refresh()
+
+    def colour(self, name: str) -> int:
+        """Index of a state's colour; that of the present is 0."""
+        return 0 if name == NOW else 1 + list(self.states).index(name)
+
+    def shown(self, name: str) -> bool:
+        return name not in self._hidden
+
+    def free_name(self) -> str:
+        return next(f"state {i}" for i in range(1, 1000) if f"state {i}" not in self.states)
+
+    def add(self, state: State) -> None:
+        self.states[state.name] = state
+        self._refresh()
+        self.shown_changed.emit()
+
+    def rename(self, name: str, new: str) -> None:
+        """A name that another state has is not taken."""
+        from dataclasses import replace
+
+        if new and new != name and new not in self.states and new != NOW:
+            self.states = {(new if k == name else k): (replace(v, name=new) if k == name else v) for k, v in self.states.items()}
+            self.reference = new if self.reference == name else self.reference
+            self._refresh()
+            self.shown_changed.emit()
+
+    def drop(self, name: str) -> None:
+        self.states.pop(name, None)
+        self._hidden.discard(name)
+        self.reference = "" if self.reference == name else self.reference
+        self._refresh()
+        self.shown_changed.emit()
+
+    def _refresh(self) -> None:
+        for chip in self._chips.values():
+            self._layout.removeWidget(chip)
+            chip.hide()
+            chip.deleteLater()
+        self._chips = {}
+        for place, name in enumerate([NOW, *self.states], start=1):
+            chip = QToolButton()
+            chip.setText(name + (" · compared with" if name == self.reference else ""))
+            chip.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+            chip.setIcon(_line(self.theme.row(self.colour(name))))
+            chip.setCheckable(True)
+            chip.setChecked(self.shown(name))
+            chip.clicked.connect(partial(self._toggle, name))
+            if name != NOW:
+                chip.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+                chip.customContextMenuRequested.connect(lambda at, n=name, c=chip: self.menu(n).exec(c.mapToGlobal(at)))
+                chip.setToolTip("Click to show or hide; right button or the menu key for comparing, keeping, renaming, dropping")
+            self._layout.insertWidget(place, chip)
+            self._chips[name] = chip
+
+    def menu(self, name: str) -> QMenu:
+        """What can be done with a held state."""
+        menu = QMenu(self)
+        commands: list[tuple[str, Callable[[], object]]] = [
+            ("Show levels again" if name == self.reference else "Show everything compared with this", lambda: self.compare_with("" if name == self.reference else name)),
+            ("Put it into the study …", lambda: self.keep_wanted.emit(name)),
+            ("Rename …", lambda: self._ask_name(name)),
+            ("Drop it", lambda: self.drop(name)),
+        ]  # fmt: skip
+        for words, do in commands:
+            menu.addAction(words, do)
+        return menu
+
+    def compare_with(self, name: str) -> None:
+        self.reference = name
+        self._refresh()
+        self.reference_wanted.emit(name)
+
+    def _ask_name(self, name: str) -> None:
+        from PySide6.QtWidgets import QInputDialog
+
+        new, given = QInputDialog.getText(self, "Rename", "Name", text=name)
+        if given:
+            self.rename(name, new.strip())
+
+    def _toggle(self, name: str, on: bool) -> None:
+        (self._hidden.discard if on else self._hidden.add)(name)
+        self.shown_changed.emit()
+
+    def set_theme(self, theme: Theme) -> None:
+        self.theme = theme
+        self._refresh()
+
+
+def _line(colour: QColor) -> QIcon:
+    pixmap = QPixmap(18, 12)
+    pixmap.fill(Qt.GlobalColor.transparent)
+    p = QPainter(pixmap)
+    p.setPen(QPen(colour, 2.4))
+    p.drawLine(1, 6, 17, 6)
+    p.end()
+    return QIcon(pixmap)

@@ -1,0 +1,95 @@
+"""Runs that are played and recorded elsewhere: a procedure as a sound file for the unit's own player, and its recording made a run.
+
+The recording may begin anywhere, run on another clock and at another rate; the marks in the file put that right (see core.analysis.clock).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from epidote import __version__
+from epidote.audio.files import encode, read_sound, write_whole
+from epidote.conductor import Order, analysed, baseline_of, keep_run, with_baseline
+from epidote.core.analysis.clock import ClockOffset, level_of_marks, on_its_own_clock
+from epidote.core.chain import Chain
+from epidote.core.errors import SettingError
+from epidote.core.procedures.base import Settings, procedure
+from epidote.core.result import Reading, Result
+from epidote.core.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.stimulus.marked import Marked, marked
+from epidote.study.models import RunSummary
+from epidote.study.store import Study
+
+
+def planned(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
+    """What a procedure plays when everything comes back as it went out. Raises SettingError when it plays nothing."""
+    conduct = procedure(key).conduct(settings, chain)
+    found: list[Stimulus] = []
+    try:
+        stimulus = next(conduct)
+        while len(found) < 1000:
+            found.append(stimulus)
+            stimulus = conduct.send(Recording(Signal(stimulus.samples(), stimulus.rate), stimulus))
+    except StopIteration:
+        pass
+    if not found or not any(np.any(s.samples()) for s in found):
+        raise SettingError(f"“{procedure(key).title}” plays nothing, so there is no file to make of it.")
+    return found
+
+
+def marked_file(key: str, settings: Settings, chain: Chain) -> Marked:
+    """A procedure's stimuli between marks, as loud as the loudest of them."""
+    stimuli = planned(key, settings, chain)
+    return marked(stimuli, level_of_marks(max(float(np.abs(s.samples()).max()) for s in stimuli)))
+
+
+def dithered(samples: Samples, bits: str) -> Samples:
+    """Without dither 16 bits would put distortion of their own into a low tone: two steps of triangular noise."""
+    if bits != "16":
+        return samples
+    rng = np.random.default_rng(1)
+    return np.asarray(samples + (rng.random(samples.size) - rng.random(samples.size)) / 2**15)
+
+
+def write_marked(path: Path, file: Marked, bits: str) -> None:
+    """WAV, or FLAC by its ending. Raises SettingError for bits it cannot hold, DiskError."""
+    kind = "FLAC" if path.suffix.lower() == ".flac" else "WAV"
+    if kind == "FLAC" and bits == "32f":
+        raise SettingError("FLAC holds whole numbers only; choose 24 bits, or a .wav file.")
+    write_whole(path, encode(dithered(file.samples(), bits)[:, None], file.rate, kind, bits))
+
+
+def describe(key: str, settings: Settings, file: Marked) -> dict[str, Any]:
+    """What goes beside the file as JSON."""
+    rate = file.rate
+    schedule = [{"what": "mark", "start_s": file.first_mark / rate}]
+    schedule += [{"what": s.kind, "start_s": at / rate} for s, at in zip(file.stimuli, file.starts, strict=True)]
+    schedule.append({"what": "mark", "start_s": file.last_mark / rate})
+    return {
+        "epidote": __version__, "procedure": key, "settings": settings.model_dump(mode="json"), "rate": rate,
+        "stimulus": file.stimuli[0].to_json(), "marked": file.to_json(), "schedule": schedule,
+    }  # fmt: skip
+
+
+def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Result:
+    """The result with what was found about the recorder's clock and the recording's start."""
+    more = []
+    for number, clock in enumerate(clocks, start=1):
+        more.append(Reading("clock_offset", number, clock.ppm, "ppm", {"recording": float(number)}, None, clock.spread_ppm))
+        more.append(Reading("start", number, clock.start / rate, "s", {"recording": float(number)}))
+    return replace(result, readings=(*result.readings, *more))
+
+
+def take_in(study: Study, order: Order, path: Path) -> RunSummary:
+    """Make a recording of the order's marked file a run of its cell. Raises UnusableInputError; then nothing was kept."""
+    signal = read_sound(path)
+    file = marked_file(order.procedure, order.settings, order.chain)
+    recordings, clock = on_its_own_clock(signal, file)
+    result = analysed(order.procedure, recordings, order.settings, order.chain)
+    result = with_clock(with_baseline(result, order.chain, baseline_of(study, order)), [clock], signal.rate)
+    return keep_run(study, order, f"recorded elsewhere: {path.name}", result, recordings, None)
