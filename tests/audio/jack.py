@@ -9,6 +9,7 @@ import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 
 PERIOD, RATE = 256, 48000
 
@@ -19,16 +20,25 @@ class Server:
     def __init__(self, rate: int = RATE, period: int = PERIOD) -> None:
         self.name = f"epidote-{uuid.uuid4().hex[:8]}"
         self._env = {**os.environ, "JACK_DEFAULT_SERVER": self.name, "JACK_NO_START_SERVER": "1"}
-        # real-time priority where the machine grants it; without it a loaded machine drops periods, which is no fault of ours
-        self.process = subprocess.Popen(
-            ["jackd", "-n", self.name, "-r", "-d", "dummy", "-r", str(rate), "-p", str(period), "-C", "2", "-P", "2"],
-            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
-        for _ in range(100):
+        # -r: no real-time priority, which few machines grant; a loaded machine then reports dropouts, and is right to
+        self._command = [
+            "jackd", "-n", self.name, "-r", "-d", "dummy", "-r", str(rate), "-p", str(period), "-C", "2", "-P", "2",
+        ]  # fmt: skip
+        if not self._started():
+            _sweep_registry()
+            if not self._started():
+                raise RuntimeError("jackd did not come up")
+
+    def _started(self) -> bool:
+        self.process = subprocess.Popen(self._command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        for _ in range(50):
             if self._ask("jack_lsp").returncode == 0:
-                return
+                return True
+            if self.process.poll() is not None:
+                break
             time.sleep(0.1)
-        raise RuntimeError("jackd did not come up")
+        self.kill()
+        return False
 
     def _ask(self, *command: str) -> subprocess.CompletedProcess[str]:
         return subprocess.run(command, env=self._env, capture_output=True, text=True, timeout=10, check=False)
@@ -70,4 +80,14 @@ class Server:
         self.process.kill()
         self.process.wait()
 
-    close = kill
+    def close(self) -> None:
+        self.process.terminate()
+        self.process.wait(5)
+
+
+def _sweep_registry() -> None:
+    """JACK has room for eight servers, and one that was killed keeps its place: clear them when no server runs at all."""
+    running = {p.read_text().strip() for p in Path("/proc").glob("[0-9]*/comm") if p.exists()}
+    if not running & {"jackd", "jackdbus"}:
+        for left in Path("/dev/shm").glob("jack*"):
+            left.unlink(missing_ok=True)

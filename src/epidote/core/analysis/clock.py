@@ -19,7 +19,7 @@ from epidote.core.signal import Recording, Samples, Signal
 from epidote.core.stimulus.marked import GAP, Marked, mark
 
 MOST_PPM = 2000.0
-_TAPS, _BETA = 28, 24.0  # at twice the rate; the kernel of Barnett, Magland, af Klinteberg 2019 as a window
+_TAPS, _BETA = 28, 18.0  # at twice the rate; the kernel of Barnett, Magland, af Klinteberg 2019 as a window
 _STEPS = 6
 _AROUND = 0.15  # seconds taken along after a mark for what rings
 

@@ -21,7 +21,7 @@ from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.base import Conduct, CurveView, Settings, setting, single_recording_channels
 from epidote.core.result import Curve, Reading, Result
-from epidote.core.signal import Recording, Stimulus
+from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
 
 LEAST_FRAMES = 2048
@@ -58,7 +58,7 @@ class Impedance:
         CurveView("impedance_phase", "Phase", "phase", "Phase of the impedance"),
     )
     reading_titles = {  # noqa: RUF012
-        "impedance_1k": "At 1 kHz", "minimum": "Least", "minimum_frequency": "Least at", "maximum": "Greatest", "maximum_frequency": "Greatest at",
+        "impedance_1k": "At 1 kHz", "minimum": "Least", "minimum_frequency": "Least at", "maximum": "Greatest", "maximum_frequency": "Greatest at", "resonance": "Resonance",
         "loading_error": "Worst loss into it", "headroom": "Headroom",
     }  # fmt: skip
 
@@ -120,6 +120,17 @@ def _ratio(before: dc.Deconvolved, after: dc.Deconvolved) -> NDArray[np.complex1
     return np.asarray(parts[1] / np.where(np.abs(parts[0]) > 0, parts[0], np.inf))
 
 
+def _resonance(x: Samples, size: Samples) -> Reading:
+    """Where the impedance peaks inside the band: the greatest of its local maxima."""
+    peaks = 1 + np.flatnonzero((size[1:-1] > size[:-2]) & (size[1:-1] >= size[2:]))
+    # a ripple is no resonance: it must stand a tenth above the least of both sides
+    peaks = peaks[[bool(size[k] > 1.1 * max(size[:k].min(), size[k:].min())) for k in peaks]] if peaks.size else peaks
+    if not peaks.size:
+        return Reading("resonance", 1, None, "Hz", cautions=(Caution.OUTSIDE_BAND,))
+    top = int(peaks[np.argmax(size[peaks])])
+    return Reading("resonance", 1, float(x[top]), "Hz", {"impedance_ohms": float(size[top])})
+
+
 def _result(
     ratio: NDArray[np.complex128], kernel: dc.Kernel, settings: ImpedanceSettings, recording: Recording, cautions: list[Caution]
 ) -> Result:
@@ -144,6 +155,7 @@ def _result(
         Reading("minimum_frequency", 1, float(x[low]), "Hz"),
         Reading("maximum", 1, float(size[high]), "Ω", {"frequency_hz": float(x[high])}),
         Reading("maximum_frequency", 1, float(x[high]), "Hz"),
+        _resonance(x, size),
         headroom(recording.signal, settings.before_channel),
     ]
     if settings.source_ohms > 0:

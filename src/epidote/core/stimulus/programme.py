@@ -9,13 +9,14 @@ import math
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, replace
 from enum import StrEnum
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantity import from_db
-from epidote.core.signal import Samples
+from epidote.core.signal import Samples, locked
 
 RAMP = 0.01  # seconds in which the gate opens or closes
 NOISE_CREST = 4.0  # noise is cut at four times its RMS, which touches one sample in 16,000
@@ -163,14 +164,18 @@ def _open(gate: Any) -> Any:
     return 0.5 - 0.5 * np.cos(np.pi * gate)
 
 
+@lru_cache(maxsize=2)
 def multitone_loop(rate: float) -> Samples:
-    """Ten tones a decade from 20 Hz to 20 kHz at bins of a loop (2^17,), peak 1; their phases follow Schroeder's law (1970) for a low crest."""
+    """Ten tones a decade from 20 Hz to 20 kHz at bins of a loop (2^17,), peak 1, crest about 12 dB.
+
+    Their phases are random, but always the same: tones so unevenly spaced pass through every constellation within the loop, so that no
+    choice of phases gains more than a decibel.
+    """
     width = rate / _LOOP
     top = min(20000.0, 0.45 * rate)
     wanted = 20 * 10 ** (np.arange(math.floor(_TONES_PER_DECADE * math.log10(top / 20)) + 1) / _TONES_PER_DECADE)
     bins = np.unique(np.round(wanted / width).astype(int))
     spectrum = np.zeros(_LOOP // 2 + 1, complex)
-    order = np.arange(bins.size)
-    spectrum[bins] = np.exp(-1j * np.pi * order * (order + 1) / bins.size)
+    spectrum[bins] = np.exp(2j * np.pi * np.random.default_rng(0).random(bins.size))
     loop = np.fft.irfft(spectrum)
-    return np.asarray(loop / np.abs(loop).max())
+    return locked(loop / np.abs(loop).max())

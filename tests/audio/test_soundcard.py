@@ -1,0 +1,244 @@
+"""Real sound through PortAudio: a JACK server with its dummy driver, started here, and two cables from outputs to inputs.
+
+The loop hands on 32-bit floats and is one period long (JACK's own definition of its latency), so what comes back is known to the bit.
+"""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from epidote.audio.device import DeviceLostError, FormatRefusedError, Wiring
+from epidote.audio.devices import open_device
+from epidote.audio.soundcard import SoundCard, sound_cards
+from epidote.core.chain import Chain
+from epidote.core.errors import CancelledError, MeasurementError, SettingError
+from epidote.core.procedures.response import Response, ResponseSettings
+from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.stimulus.programme import Programme, ProgrammeKind
+from epidote.core.stimulus.tone import tone
+from tests.audio.jack import PERIOD, RATE, Server
+
+NAME = "sound:jack/system"
+SHORT = tone(rate=RATE, frequency=997, duration=0.4, level=-6)
+
+pytestmark = pytest.mark.xdist_group("jack")
+
+
+@pytest.fixture(scope="module")
+def jack():
+    server = Server()
+    yield server
+    server.close()
+
+
+@pytest.fixture
+def served(jack, monkeypatch):
+    monkeypatch.setenv("JACK_DEFAULT_SERVER", jack.name)
+    return jack
+
+
+@pytest.fixture
+def card(served):
+    with served.loop():
+        made = SoundCard(NAME, Wiring(RATE))
+        time.sleep(0.4)  # the cables are plugged in
+        yield made
+        made.close()
+
+
+def exchange(card, stimulus=SHORT, **options):
+    arguments = {"ceiling_dbfs": 0.0, "progress": lambda _: None, "cancelled": lambda: False} | options
+    return card.exchange(stimulus, **arguments)
+
+
+def test_is_found_with_its_channels_and_rate(served):
+    found = {d.name: d for d in sound_cards()}
+    assert (found[NAME].outputs, found[NAME].inputs, found[NAME].rates) == (2, 2, (RATE,))
+
+
+def test_plays_and_records_to_the_bit_one_period_late(card):
+    told = []
+    recording = exchange(card, progress=told.append)
+    played = SHORT.samples().astype(np.float32)
+    for channel in (1, 2):
+        back = recording.signal.channel(channel)
+        assert back.size == SHORT.frames
+        assert np.array_equal(back[PERIOD:], played[:-PERIOD])
+        assert not back[:PERIOD].any()
+    assert told == sorted(told)
+    assert told[-1] == 1.0
+    assert card.latency() is None or 0 < card.latency() < 0.2, "what the device states is only shown"
+
+
+def test_one_open_card_measures_again_and_again(card):
+    first, second = (exchange(card).signal.samples for _ in range(2))
+    assert np.array_equal(first, second)
+
+
+def test_response_of_the_loop_is_flat_and_its_delay_exact(card):
+    """Second way: the loop is a wire, so 0 dB everywhere, and one period of delay."""
+    settings, chain = ResponseSettings(duration=2), Chain(rate=RATE)
+    recordings = [exchange(card, s) for s in Response().conduct(settings, chain)]
+    result = Response().analyse(recordings, settings, chain)
+    for channel in (1, 2):
+        assert np.abs(result.curve("level", channel).y).max() < 1e-4
+        assert result.reading("delay", channel).value * RATE == pytest.approx(PERIOD, abs=1e-4)
+
+
+def test_plays_on_the_channels_of_the_stimulus_only(card):
+    alone = tone(rate=RATE, frequency=997, duration=0.2, level=-6, channels=(2,))
+    back = exchange(card, alone).signal
+    assert not back.channel(1).any()
+    assert back.channel(2).any()
+
+
+def test_records_without_playing(card):
+    recording = card.record(0.3, progress=lambda _: None, cancelled=lambda: False)
+    assert recording.signal.samples.shape == (round(0.3 * RATE), 2)
+    assert not recording.signal.samples.any()
+    assert recording.stimulus is None
+
+
+def test_never_exceeds_the_ceiling(served):
+    card = SoundCard(NAME, Wiring(RATE), ceiling_dbfs=-20)
+    with pytest.raises(MeasurementError, match="ceiling of -20 dBFS. Nothing was played"):
+        exchange(card)
+    card.close()
+
+
+def test_stops_when_cancelled_and_can_be_used_again(card):
+    begun = time.monotonic()
+    with pytest.raises(CancelledError):
+        exchange(card, tone(rate=RATE, frequency=997, duration=20, level=-20), cancelled=lambda: time.monotonic() - begun > 0.5)
+    assert time.monotonic() - begun < 2
+    assert exchange(card).signal.samples.any()
+
+
+def test_another_rate_is_refused_in_words(served):
+    with pytest.raises(FormatRefusedError, match="runs at 48 kHz, the chain asks for 96 kHz"):
+        SoundCard(NAME, Wiring(96000))
+
+
+def test_a_channel_that_is_not_there_is_refused(served):
+    with pytest.raises(FormatRefusedError, match="has 2 inputs, the chain asks for number 3"):
+        SoundCard(NAME, Wiring(RATE, inputs=(1, 3)))
+
+
+def test_a_device_that_is_not_there_names_those_that_are(served):
+    with pytest.raises(SettingError, match="There is no sound device “sound:jack/nobody” now. There are: sound:jack/system"):
+        open_device("sound:jack/nobody", Wiring(RATE), {})
+
+
+def test_a_stalled_callback_is_reported_as_a_dropout(card):
+    """The process that holds the card is stopped for a tenth of a second, as an overloaded machine would stop it."""
+
+    def stall() -> None:
+        os.kill(card._process.pid, signal.SIGSTOP)
+        time.sleep(0.15)
+        os.kill(card._process.pid, signal.SIGCONT)
+
+    timer = threading.Timer(0.4, stall)
+    timer.start()
+    recording = exchange(card, tone(rate=RATE, frequency=997, duration=1.5, level=-6))
+    timer.join()
+    assert recording.faults
+    assert "dropouts reported by the device" in recording.faults[0]
+    result = Tone().analyse([recording], ToneSettings(duration=1.5), Chain(rate=RATE))
+    assert "dropout" in result.cautions
+
+
+def test_listening_goes_on_while_something_plays_and_mute_is_quick(served):
+    with served.loop():
+        card = SoundCard(NAME, Wiring(RATE))
+        time.sleep(0.4)
+        live = card.listen(ceiling_dbfs=-6)
+        live.play(Programme(ProgrammeKind.TONE, level=0.0, frequency=1000))
+        heard = gathered(live, 0.6)
+        assert np.abs(heard).max() == pytest.approx(10 ** (-6 / 20), rel=1e-3), "as loud as the ceiling lets it be"
+        live.mute()
+        rest = gathered(live, 0.6)[:, 0]
+        loud = np.flatnonzero(np.abs(rest) > 1e-6)
+        sounding = loud[-1] if loud.size else 0
+        assert sounding < RATE * 0.25, "what was on its way, and one block more"
+        assert not rest[sounding + 1 :].any()
+        live.close()
+
+
+def gathered(live, seconds):
+    blocks, end = [], time.monotonic() + seconds
+    while time.monotonic() < end:
+        blocks.append(live.read())
+        time.sleep(0.01)
+    return np.concatenate(blocks)
+
+
+@pytest.fixture
+def standin(served):
+    """A stand-in in a process of its own, between output and input; the application finds it as a device."""
+    process = subprocess.Popen(
+        [sys.executable, str(Path(__file__).with_name("standin_client.py")), str(RATE)],
+        stdout=subprocess.PIPE,
+        text=True,
+        env=os.environ.copy(),
+    )
+    assert process.stdout.readline() == "running\n"
+    yield "sound:jack/PortAudio"
+    process.kill()
+    process.wait()
+    process.stdout.close()
+
+
+def test_a_stand_in_outside_the_process_is_measured_as_a_device(standin):
+    """Gain 0.5, first-order high-pass at 100 Hz, second order 1e-3: H2 of a tone of amplitude a is k a / 2 re the fundamental."""
+    card = SoundCard(standin, Wiring(RATE))
+    try:
+        settings, chain = ResponseSettings(duration=2, level=-20), Chain(rate=RATE)
+        result = Response().analyse([exchange(card, s) for s in Response().conduct(settings, chain)], settings, chain)
+        at_tone = ToneSettings(duration=0.5, level=-6, frequency=1000)
+        tone_result = Tone().analyse([exchange(card, s) for s in Tone().conduct(at_tone, chain)], at_tone, chain)
+    finally:
+        card.close()
+    assert result.reading("gain_1k").value == pytest.approx(-6.0206 - 10 * np.log10(1 + 0.1**2), abs=1e-3)
+    assert result.reading("bandwidth_low").value == pytest.approx(100, rel=0.02)
+    assert tone_result.reading("h2").value == pytest.approx(20 * np.log10(1e-3 * 10 ** (-6 / 20) / 2), abs=0.05)
+
+
+def test_a_run_from_the_command_line_starts_low_and_asks(standin, study, run):
+    study.close()
+    arguments = ("measure", "tone", "--study", study.path, "--subject", "Ostrel P40", "--device", standin, "--set", "duration=0.3")
+    code, _, err = run(*arguments)
+    assert code == 4
+    assert "began 40 dB down" in err
+    assert "--full-level" in err
+    code, out, err = run(*arguments, "--full-level", "--json")
+    assert code == 0, err
+    assert json.loads(out)["readings"]
+    code, out, err = run(*arguments, "--json")
+    assert code == 0, "the same chain is not asked about again"
+    assert "40 dB down" not in err
+
+
+def test_a_server_killed_in_the_middle_of_a_run_ends_it_in_words(monkeypatch):
+    server = Server()
+    monkeypatch.setenv("JACK_DEFAULT_SERVER", server.name)
+    with server.loop():
+        card = SoundCard(NAME, Wiring(RATE))
+        timer = threading.Timer(0.5, server.kill)
+        timer.start()
+        begun = time.monotonic()
+        with pytest.raises(DeviceLostError, match="Everything measured before is kept; of this run nothing was"):
+            exchange(card, tone(rate=RATE, frequency=997, duration=10, level=-20))
+        assert time.monotonic() - begun < 8
+        timer.join()
+    card.close()
+    assert sound_cards() == [] or all("system" not in d.name for d in sound_cards())
+    with pytest.raises(SettingError, match="is a sound server running"):
+        SoundCard(NAME, Wiring(RATE))

@@ -1,0 +1,110 @@
+"""The chain's own taken out: what is left is the unit's, and what cannot be told from the chain is said."""
+
+import numpy as np
+import pytest
+
+from epidote.bench import open_for
+from epidote.conductor import Order, baseline_of, baseline_orders, measure, recompute, study_chain
+from epidote.core.caution import Caution
+from epidote.core.chain import Chain
+from epidote.core.chain_file import chain_from_toml, chain_to_toml
+from epidote.core.comparison.baseline import against_baseline
+from epidote.core.procedures.base import procedures
+from epidote.core.procedures.response import Response, ResponseSettings
+from epidote.core.result import Curve, Reading, Result
+from tests.conftest import measured, recording, through
+
+RATE = 48000
+
+
+def high_pass(corner):
+    return lambda f: 1j * f / corner / (1 + 1j * f / corner)
+
+
+def test_response_less_the_chain_is_the_units_own():
+    """Chain: a high-pass at 30 Hz. Unit: one at 40 Hz. Second way: the unit alone. Its -3 dB point is its corner only without the chain."""
+    settings, chain = ResponseSettings(start_frequency=10, duration=3), Chain(rate=RATE)
+    stimulus = next(Response().conduct(settings, chain))
+    x = stimulus.samples()
+    own = through(x, RATE, high_pass(30))
+    both = through(own, RATE, high_pass(40))
+    analyse = lambda y: Response().analyse([recording(y, RATE, stimulus)], settings, chain)  # noqa: E731
+    result = against_baseline(analyse(both), analyse(own))
+    alone = analyse(through(x, RATE, high_pass(40)))
+    assert np.abs(result.curve("level").y - alone.curve("level").y).max() < 0.02
+    at_1k = 1 + (40 / 1000) ** 2
+    assert result.reading("bandwidth_low").value == pytest.approx(40 / np.sqrt(2 * at_1k - 1), rel=1e-4)
+    assert analyse(both).reading("bandwidth_low").value > 50
+    assert result.reading("delay").value == pytest.approx(0, abs=1e-6)
+    assert result.curve("level").meta["baseline"] == "taken out"
+
+
+@pytest.mark.parametrize(
+    ("key", "unit", "value", "own", "near"),
+    [("thd", "dB", -100.0, -105.0, True), ("thd", "dB", -90.0, -105.0, False), ("noise", "V", 1.5e-6, 1e-6, True), ("noise", "V", 3e-6, 1e-6, False),
+     ("snr", "dB", 112.0, 115.0, True), ("snr", "dB", 100.0, 115.0, False), ("enob", "bit", 17.5, 18.0, True), ("level", "V", 1.0, 1.0, False)],
+)  # fmt: skip
+def test_within_6_db_of_the_chain_it_is_mostly_the_chain(key, unit, value, own, near):
+    result = against_baseline(Result((), (Reading(key, 1, value, unit),)), Result((), (Reading(key, 1, own, unit),)))
+    assert (Caution.NEAR_FLOOR in result.readings[0].cautions) is near
+    assert result.readings[0].value == value
+
+
+def test_a_probe_makes_the_converters_noise_weigh_more():
+    result = against_baseline(Result((), (Reading("noise", 1, 5e-6, "V"),)), Result((), (Reading("noise", 1, 1e-6, "V"),)), scale=4.0)
+    assert result.readings[0].floor == pytest.approx(4e-6)
+    assert Caution.NEAR_FLOOR in result.readings[0].cautions
+
+
+def test_latency_is_subtracted_and_both_are_kept():
+    result = against_baseline(Result((), (Reading("latency", 1, 0.012, "s"),)), Result((), (Reading("latency", 1, 0.007, "s"),)))
+    assert result.readings[0].value == pytest.approx(0.005)
+    assert result.readings[0].at["baseline"] == 0.007
+
+
+def test_other_curves_stay():
+    curve = Curve("impulse", 1, np.arange(4.0), np.ones(4), "s", "ratio")
+    assert against_baseline(Result((curve,)), Result()).curves == (curve,)
+
+
+def baseline_measured(study):
+    for order in baseline_orders(study):
+        device = open_for(order.chain, "standin:wire", {}, seed=1)
+        measure(study, order, device)
+
+
+class TestInTheStudy:
+    def test_one_go_measures_every_procedure_on_the_chain(self, study):
+        orders = baseline_orders(study)
+        assert {o.procedure for o in orders} == {k for k, p in procedures().items() if p.of_the_chain}
+        assert all(o.chain.load_ohms is None and o.chain.probe_ratio == 1 for o in orders)
+        baseline_measured(study)
+        row = next(s for s in study.overview().subjects if s.is_baseline)
+        assert {c.procedure for c in study.overview().columns if (row.id, c.id) in study.overview().runs} == {o.procedure for o in orders}
+
+    def test_every_later_run_uses_it(self, study):
+        before = measured(study, 1, 1)
+        baseline_measured(study)
+        after = measured(study, 1, 1)
+        delay = {name: next(r for r in run.readings if r["key"] == "delay") for name, run in (("before", before), ("after", after))}
+        assert delay["before"]["value"] > 0.011, "buffers and converters"
+        assert 0 < delay["after"]["value"] < 1e-4, "the amplifier's own"
+        again = recompute(study, before.id, {})
+        assert next(r for r in again.readings if r["key"] == "delay")["value"] == pytest.approx(delay["after"]["value"], abs=1e-6)
+
+    def test_the_baseline_itself_stays_as_it_is(self, study):
+        baseline_measured(study)
+        row = next(s for s in study.overview().subjects if s.is_baseline)
+        order = baseline_orders(study)[0]
+        assert order.subject_id == row.id
+        assert baseline_of(study, order) is None
+
+    def test_it_knows_when_it_no_longer_applies(self, study):
+        baseline_measured(study)
+        chain = chain_from_toml(study.chain_toml)
+        study.set_setting("chain", chain_to_toml(chain.model_copy(update={"input_full_scale": 4.0, "buffer": 128})))
+        subject, column = study.overview().subjects[1], study.overview().columns[0]
+        found = baseline_of(study, Order(subject.id, column.id, "tone", None, study_chain(study, subject)))
+        assert found.unfit == ("gain", "buffer")
+        run = measured(study, 1, 0)
+        assert "baseline_unfit" in run.cautions
