@@ -75,4 +75,5 @@ def statement(found: list[Component], spl_of_zero: float) -> str:
 
 
 def _hz(f: float) -> str:
-    return f"{f / 1000:.4g} kHz" if f >= 1000 else f"{f:.4g} Hz"
+    rounded = float(f"{f:.3g}")  # a line's place is known to a bin
+    return f"{rounded / 1000:g} kHz" if rounded >= 1000 else f"{rounded:g} Hz"

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from epidote.core.signal import Samples
     from epidote.core.stimulus.programme import Programme
 
-_PAUSE = 0.012
+_PAUSE = 0.016
 
 
 class Watcher(Protocol):
@@ -57,7 +57,7 @@ class LiveLink(QObject):
         self._stop = stop = threading.Event()
         self._busy, self._wanted = False, None
         self._thread = threading.Thread(
-            target=self._go_on, args=(opener, ceiling_dbfs, watcher, channels, stop, self._leaving), name="live"
+            target=self._go_on, args=(opener, ceiling_dbfs, watcher, channels, stop, self._leaving), name="live", daemon=True
         )
         self._thread.start()
 

@@ -127,7 +127,7 @@ class LivePanel(QWidget):
         self.weak.setWordWrap(True)
         self.weak.hide()
         layout.addWidget(self.weak)
-        self.listen.clicked.connect(self.listen_wanted.emit)
+        self.listen.clicked.connect(lambda on=False: self.listen_wanted.emit(on))
         self.channel.activated.connect(lambda i: self.channel_chosen.emit(i + 1))
 
     def set_channels(self, chain: Chain) -> None:

@@ -64,6 +64,7 @@ class ChainPage(QWidget):
         self.chain = Chain()
         self.shelf = shelf or Shelf()
         self._text = ""
+        self._changes = 0
         self._blocks: dict[str, Block] = {}
         self._devices: list[tuple[str, str]] = []
         self.form: SettingsForm | None = None
@@ -104,7 +105,7 @@ class ChainPage(QWidget):
         head.addWidget(self.baseline)
         layout.addLayout(head)
         self.path = PathView(self.theme)
-        self.path.chosen.connect(lambda _: self._show_block())
+        self.path.chosen.connect(self._block_chosen)
         layout.addWidget(self.path)
         lower = QSplitter(Qt.Orientation.Horizontal)
         lower.setHandleWidth(1)
@@ -160,7 +161,13 @@ class ChainPage(QWidget):
 
     def refresh(self) -> None:
         self.setEnabled(self.session.study is not None)
-        self.session.ask(lambda study: study.chain_toml, self._show)
+        changes = self._changes
+
+        def done(text: str) -> None:
+            if changes == self._changes:  # not what was there before a change that is still on its way
+                self._show(text)
+
+        self.session.ask(lambda study: study.chain_toml, done)
 
     def _show(self, text: str) -> None:
         changed = text != self._text or not self._blocks
@@ -211,8 +218,11 @@ class ChainPage(QWidget):
         first = block if block is not None and block.weak else next((b for b in self._blocks.values() if b.weak), None)
         self.live.set_weak(f"{first.title}: {first.weak}." if first else "")
 
-    def _show_block(self) -> None:
+    def _block_chosen(self, _key: str) -> None:
         self._leave_guide()
+        self._show_block()
+
+    def _show_block(self) -> None:
         block = self._blocks.get(self.path.chosen_key())
         if block is None:
             return
@@ -265,8 +275,14 @@ class ChainPage(QWidget):
         if after == chain_to_toml(self.chain):
             return
         before, self._text = self._text, after  # the form that typed it stays as it is
+        self._changes += 1
         self.chain = chain
         edits.set_chain(self.session, before, after)
+
+    def _show_anew(self) -> None:
+        """The form too, which otherwise stays as it was typed."""
+        self._blocks = {}
+        self._show(self._text)
 
     # -- other chains -------------------------------------------------------------------------------------------------------
 
@@ -290,7 +306,7 @@ class ChainPage(QWidget):
     def use_kept(self, name: str) -> None:
         try:
             self.change(self.shelf.load(name))
-            self._blocks = {}
+            self._show_anew()
         except EpidoteError as error:
             self.failed.emit(str(error))
 
@@ -311,7 +327,7 @@ class ChainPage(QWidget):
         if path:
             try:
                 self.change(read_chain_file(Path(path)))
-                self._blocks = {}
+                self._show_anew()
             except EpidoteError as error:
                 self.failed.emit(str(error))
 
@@ -329,7 +345,7 @@ class ChainPage(QWidget):
 
     def _use(self, found: Found) -> None:
         self.change(found.chain)
-        self._blocks = {}
+        self._show_anew()
         self._leave_guide()
         self.session.said.emit(f"{found.value} is used from now on; finished runs keep the chain they were made with.")
 
@@ -349,7 +365,7 @@ class ChainPage(QWidget):
         try:
             rows = parse_correction(path.read_text(encoding="utf-8", errors="replace"))
             self.change(self.chain.model_copy(update={"microphone_correction": rows}))
-            self._blocks = {}
+            self._show_anew()
             self.session.said.emit(
                 f"{len(rows)} points from {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz are taken out of what the microphones hear."
             )
@@ -438,7 +454,8 @@ class ChainPage(QWidget):
 
     def _devices_found(self, found: object) -> None:
         self._devices = list(found) if isinstance(found, list) else []
-        if self.path.chosen_key() == "source":
+        typing = self.form is not None and self.form.isAncestorOf(self.focusWidget()) if self.focusWidget() else False
+        if self.path.chosen_key() == "source" and not typing:
             self._show_block()
 
     def set_theme(self, theme: Theme) -> None:

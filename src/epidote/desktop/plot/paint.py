@@ -6,9 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen
 
 from epidote.desktop.plot.figure import GRID_POINTS, Figure, Trace
+from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.plot.scale import Scale, ticks
 from epidote.desktop.plot.window import View
 from epidote.desktop.theme import Theme, font
@@ -61,7 +62,7 @@ def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
     edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]]).astype(np.int8)))
     for a, b in zip(edges[::2], edges[1::2], strict=True):
         if b - a > 1:
-            painter.drawPolyline(QPolygonF([QPointF(px, py) for px, py in zip(xs[a:b].tolist(), ys[a:b].tolist(), strict=True)]))
+            painter.drawPolyline(polygon(xs[a:b], ys[a:b]))
 
 
 class FigurePainter:

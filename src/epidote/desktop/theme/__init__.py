@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from PySide6.QtCore import QSettings
@@ -65,7 +66,9 @@ def chosen_theme() -> Theme:
     return THEMES.get(str(preferences().value("theme", "dark")), DARK)
 
 
+@lru_cache(maxsize=1)
 def text_size() -> float:
+    """In points; read anew when the application is dressed."""
     return TEXT_SIZES.get(str(preferences().value("text", "normal")), TEXT_SIZES["normal"])
 
 
@@ -76,14 +79,20 @@ def load_fonts() -> None:
 
 def font(share: float = 1.0, *, bold: bool = False) -> QFont:
     """The application's type at a share of the chosen text size."""
+    return QFont(_font(share, bold, text_size()))
+
+
+@lru_cache(maxsize=64)
+def _font(share: float, bold: bool, size: float) -> QFont:
     made = QFont(FAMILY)
-    made.setPointSizeF(text_size() * share)
+    made.setPointSizeF(size * share)
     made.setBold(bold)
     made.setHintingPreference(QFont.HintingPreference.PreferNoHinting)
     return made
 
 
 def apply_theme(app: QApplication, theme: Theme) -> None:
+    text_size.cache_clear()
     app.setStyle("Fusion")
     app.setFont(font())
     palette = QPalette()

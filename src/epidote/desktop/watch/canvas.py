@@ -15,7 +15,6 @@ from PySide6.QtGui import (
     QPaintEvent,
     QPen,
     QPixmap,
-    QPolygonF,
     QResizeEvent,
     QWheelEvent,
 )
@@ -25,6 +24,7 @@ from epidote.core.display import format_axis, format_quantity
 from epidote.core.live.spectrum import View
 from epidote.core.signal import Samples
 from epidote.desktop.plot.paint import DASHES
+from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.plot.scale import Scale, ticks
 from epidote.desktop.theme import Theme, font
 
@@ -63,6 +63,7 @@ class SpectrumCanvas(QWidget):
         self._cursor: float | None = None
         self._drag: QPointF | None = None
         self._pixmap: QPixmap | None = None
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)  # all of it is painted here, so nothing beneath needs to be
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -191,7 +192,7 @@ class SpectrumCanvas(QWidget):
             return
         scale = box.height() / (self._y.high - self._y.low)
         top, low = (np.clip(box.bottom() - (v - self._y.low) * scale, box.top() - 2, box.bottom() + 1) for v in (layer.high, layer.low))
-        xs = box.left() + (np.arange(n) + 0.5) * (box.width() / n)
+        xs = box.left() + (np.arange(n, dtype=np.float64) + 0.5) * np.float64(box.width() / n)
         pen = QPen(self.theme.colour("caution") if layer.colour < 0 else self.theme.row(layer.colour), 1)
         dash = DASHES.get(layer.channel, [])
         if layer.dashed:
@@ -202,18 +203,16 @@ class SpectrumCanvas(QWidget):
             pen.setColor(colour)
         edges = np.flatnonzero(np.diff(np.concatenate([[False], np.isfinite(top), [False]]).astype(np.int8)))
         for a, b in zip(edges[::2], edges[1::2], strict=True):
-            upper = [QPointF(x, y) for x, y in zip(xs[a:b].tolist(), top[a:b].tolist(), strict=True)]
-            if layer.low is not layer.high:
+            if layer.low is not layer.high and layer.channel == 1:
                 # between the least and the greatest bin of each pixel, faint: how thick the noise is
                 fill = pen.color()
-                fill.setAlphaF(0.28 if layer.channel == 1 else 0.12)
-                lower = [QPointF(x, y) for x, y in zip(xs[a:b][::-1].tolist(), low[a:b][::-1].tolist(), strict=True)]
+                fill.setAlphaF(0.28)
                 p.setPen(Qt.PenStyle.NoPen)
                 p.setBrush(fill)
-                p.drawPolygon(QPolygonF([*upper, *lower]))
+                p.drawPolygon(polygon(np.concatenate([xs[a:b], xs[a:b][::-1]]), np.concatenate([top[a:b], low[a:b][::-1]])))
                 p.setBrush(Qt.BrushStyle.NoBrush)
             p.setPen(pen)
-            p.drawPolyline(QPolygonF(upper))
+            p.drawPolyline(polygon(xs[a:b], top[a:b]))
 
     def readings_at_cursor(self) -> list[tuple[str, str]]:
         """(name, level in words) of every curve at the pointer; the highest within three pixels, so that lines can be read."""

@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from epidote.study.models import Subject
     from epidote.study.store import Study
 
-_LINES_SHOWN, _TABLE_EVERY = 5, 10
+_LINES_SHOWN, _TABLE_EVERY = 5, 15
 _ZERO = "0 here"
 
 
@@ -57,6 +57,7 @@ class WatchPage(QWidget):
         self.frame: Frame | None = None
         self._zero = 0.0  # dBFS that reads 0 when levels are shown re a held reference
         self._count = 0
+        self._against: tuple[State, View, Any] | None = None  # the compared state as the view shows it
         self._build()
         session.overview_changed.connect(self.refresh)
         session.live.updated.connect(self._updated)
@@ -388,7 +389,8 @@ class WatchPage(QWidget):
         if frame.view == self.canvas.view():
             self.canvas.show_now(self._now_layers(frame))
         full, unit = self.chain.scale(1)
-        self.wave.show_waves(frame.wave_times, frame.waves, (full * math.sqrt(2), unit) if full else (1.0, "FS"))
+        if self._count % 2:  # fifteen a second: a triggered wave stands still
+            self.wave.show_waves(frame.wave_times, frame.waves, (full * math.sqrt(2), unit) if full else (1.0, "FS"))
         self.figures.show_figures(frame.figures, [self.chain.scale(c + 1) for c in range(len(frame.figures))])
         self._count += 1
         if self._count % _TABLE_EVERY == 1:
@@ -409,7 +411,11 @@ class WatchPage(QWidget):
 
     def _compared(self, view: View) -> np.ndarray[Any, np.dtype[np.float64]] | None:
         state = self.states.states.get(self.states.reference)
-        return None if state is None else reduced(state, view)[1]
+        if state is None:
+            return None
+        if self._against is None or self._against[0] is not state or self._against[1] != view:
+            self._against = (state, view, reduced(state, view)[1])
+        return self._against[2]
 
     def _redraw_still(self) -> None:
         view = self.canvas.view()
@@ -446,7 +452,7 @@ class WatchPage(QWidget):
         mains, offset = float(self.hertz.on()[0]), self.offset()
         states: list[tuple[str, State]] = [(n, s) for n, s in self.states.states.items() if self.states.shown(n)]
         if self.watch is not None and self.frame is not None and self.frame.filled:
-            states.insert(0, (NOW, self.watch.hold(NOW)))
+            states.insert(0, (NOW, self.watch.hold(NOW, samples=False)))
         lines = [mains_lines(s, mains) for _, s in states]
         rows = [(f"{(k + 1) * mains:g} Hz", [_shown(state_lines[k][1], offset) for state_lines in lines]) for k in range(_LINES_SHOWN)]
         rows.append((f"sum to {10 * mains:g} Hz", [_shown(sum_of([v for _, v in state_lines]), offset) for state_lines in lines]))

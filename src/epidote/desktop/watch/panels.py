@@ -6,13 +6,14 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from epidote.core.display import NOT_GIVEN, format_quantity
 from epidote.core.live.figures import Figures
 from epidote.core.quantity import from_db
 from epidote.core.signal import Samples
+from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.theme import Theme, font
 
 
@@ -39,6 +40,7 @@ class WaveView(QWidget):
         self._times = np.zeros(0)
         self._waves = np.zeros((0, 0))
         self._scale: tuple[float, str] = (1.0, "FS")
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("waveform")
 
@@ -51,6 +53,7 @@ class WaveView(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
+        p.fillRect(self.rect(), self.theme.colour("back"))
         small = font(0.8)
         p.setFont(small)
         height = QFontMetricsF(small).height()
@@ -72,7 +75,7 @@ class WaveView(QWidget):
             colour = self.theme.row(0)
             colour.setAlphaF(1.0 if channel == 0 else 0.45)
             p.setPen(QPen(colour, 1.4 if channel == 0 else 1))
-            p.drawPolyline(QPolygonF([QPointF(a, b) for a, b in zip(xs[::step].tolist(), ys[::step].tolist(), strict=True)]))
+            p.drawPolyline(polygon(xs[::step], ys[::step]))
 
 
 class FiguresPanel(QWidget):

@@ -1,0 +1,175 @@
+"""The Chain page, driven as a user would: blocks, forms, guides with a live level, the baseline, other chains."""
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QMessageBox
+
+from epidote.core.chain_file import chain_from_toml, chain_to_toml
+
+
+def wait_for(qtbot, condition) -> None:
+    qtbot.waitUntil(condition, timeout=10000)
+
+
+@pytest.fixture
+def page(window, qtbot):
+    chain = chain_of(window).model_copy(update={"device": "standin:wire"})
+    window.session.study.set_setting("chain", chain_to_toml(chain))
+    window.show_page("Chain")
+    made = window.chain_page()
+    wait_for(qtbot, lambda: made.form is not None and made.chain.device == "standin:wire")
+    yield made
+    window.session.live.stop()
+    window.session.live.wait()
+
+
+def chain_of(window):
+    return chain_from_toml(window.session.study.chain_toml)
+
+
+def typed(page, **fields):
+    for name, text in fields.items():
+        page.form.set_text(name, text)
+    page.form.committed.emit()
+
+
+def test_blocks_are_chosen_by_mouse_and_keys(page, qtbot):
+    assert [b.title for b in page._blocks.values()] == ["Source", "Output", "Unit", "Load", "Probe", "Input", "Numbers"]
+    qtbot.mouseClick(page.path, Qt.MouseButton.LeftButton, pos=page.path._boxes()[3].center().toPoint())
+    assert page.heading.text() == "Load"
+    qtbot.keyClick(page.path, Qt.Key.Key_Right)
+    assert page.heading.text() == "Probe"
+    assert "load_ohms" not in page.form._editors
+    assert "probe_ratio" in page.form._editors
+
+
+def test_a_change_is_an_edit_of_the_study(page, window, qtbot):
+    page.path.choose("output")
+    typed(page, output_ceiling="-6 dBFS", output_ohms="22", outputs="1, 2")
+    wait_for(qtbot, lambda: chain_of(window).output_ceiling == -6)
+    assert chain_of(window).output_ohms == 22
+    wait_for(qtbot, lambda: page._blocks["output"].lines[1] == "22.0 Ω, ceiling 2.00 V")
+    window.session.undo.undo()
+    wait_for(qtbot, lambda: chain_of(window).output_ceiling == 0)
+
+
+def test_what_does_not_fit_changes_nothing(page, window):
+    page.path.choose("output")
+    page.form.set_text("outputs", "1, one")
+    page.form.committed.emit()
+    assert "“outputs" in page.problem.text()
+    assert chain_of(window).outputs == (1, 2)
+
+
+def test_microphones_take_the_place_of_the_probe(page, window, qtbot):
+    page.path.choose("probe")
+    typed(page, microphone_sensitivities="0.0125, 0.0131")
+    wait_for(qtbot, lambda: chain_of(window).microphone_sensitivities == (0.0125, 0.0131))
+    wait_for(qtbot, lambda: page._blocks["probe"].title == "Microphone")
+    assert page._blocks["probe"].lines == ("12.5 mV/Pa, 2 of them", "no correction curve")
+
+
+def test_a_correction_curve_is_read_from_a_file(page, window, qtbot, tmp_path):
+    file = tmp_path / "mic.txt"
+    file.write_text("* serial 0042\n20\t-1.2\n1000\t0\n20000\t2.5\n")
+    page.use_correction(file)
+    wait_for(qtbot, lambda: len(chain_of(window).microphone_correction) == 3)
+    file.write_text("nothing")
+    page.use_correction(file)
+    assert "holds no correction" in window.message.text()
+    assert len(chain_of(window).microphone_correction) == 3
+
+
+def test_calibrating_the_input_by_the_output(page, window, qtbot):
+    """The stand-in interface: 4 V out, 8 V in at full scale. The guide knows the first, and must find the second."""
+    page.begin_guide("input_by_wire")
+    guide = page.guide
+    assert not guide.use.isEnabled()
+    qtbot.mouseClick(guide.play, Qt.MouseButton.LeftButton)
+    wait_for(qtbot, guide.takes["level"].isEnabled)
+    assert "dBFS" in page.live._values["level"][1].text()
+    assert page.live._values["spread"][1].text() == "steady"
+    qtbot.mouseClick(guide.takes["level"], Qt.MouseButton.LeftButton)
+    assert guide.use.isEnabled()
+    assert "+0.00 dB from the last time" in guide.judgement.text() or "-0.00 dB" in guide.judgement.text()
+    guide.use.click()
+    wait_for(qtbot, lambda: len(chain_of(window).calibrations) == 1)
+    entry = chain_of(window).calibrations[0]
+    assert entry.value == pytest.approx(8.0, rel=1e-4)
+    assert entry.how == "the calibrated output through a wire"
+    assert page.left.currentIndex() == 0
+
+
+def test_a_slip_is_named_before_it_is_used(page, qtbot):
+    page.begin_guide("output_full_scale")
+    page.guide.edits["volts"].setText("0.5657 V")
+    assert page.guide.use.isEnabled()
+    assert "peak volts" in page.guide.judgement.text()
+    assert page.guide.judgement.property("error")
+    page.guide.edits["volts"].setText("lots")
+    assert not page.guide.use.isEnabled()
+    page.guide.edits["volts"].setText("-1")
+    assert "greater than 0" in page.guide.judgement.text()
+
+
+def test_escape_silences_a_guide(page, window, qtbot):
+    page.begin_guide("input_by_wire")
+    page.guide.play.click()
+    wait_for(qtbot, page.guide.takes["level"].isEnabled)
+    window.actions_by_name["stop"].trigger()
+    wait_for(qtbot, lambda: not page.guide.takes["level"].isEnabled())
+
+
+def test_listening_and_stopping(page, window, qtbot):
+    page.live.listen.click()
+    wait_for(qtbot, lambda: "no tone" in page.live._values["level"][1].text())
+    wait_for(qtbot, lambda: page.live._values["latency"][0].text().endswith("ms"))
+    page.live.listen.click()
+    wait_for(qtbot, lambda: not window.session.live.on)
+    assert page.live.listen.text() == "Listen"
+
+
+def test_looking_at_the_path(page, window, qtbot):
+    page.look.click()
+    wait_for(qtbot, lambda: "At -20 dBFS out" in window.message.text())
+    assert "its channels are right" in window.message.text()
+
+
+def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
+    window.session.checks = False
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Ok)
+    baseline = next(s for s in window.session.overview.subjects if s.is_baseline)
+    window.session.study.update_subject(type(baseline)(baseline.id, None, {}, "standin:wire", 0, baseline.position))
+    page.baseline.click()
+    wait_for(qtbot, lambda: any(s == baseline.id for s, _ in window.session.overview.runs) and not window.session.under_way)
+    measured = {c.procedure for c in window.session.overview.columns if (baseline.id, c.id) in window.session.overview.runs}
+    assert measured == {"response", "tone", "spectrum"}
+    assert window.stack.currentWidget() is window.matrix
+    wait_for(qtbot, lambda: "measured" in page.path._wire)
+    page.path.choose("input")
+    typed(page, gain_setting="pad in")
+    wait_for(qtbot, lambda: "another gain" in page.path._wire)
+    assert page.path._wire_weak
+    wait_for(qtbot, lambda: "another gain" in window.strip.items["baseline"].text())
+
+
+def test_chains_are_kept_by_name_and_used_again(page, window, qtbot, tmp_path):
+    page.keep()
+    assert page.shelf.names() == ["Bench"]
+    page.path.choose("source")
+    typed(page, name="Other bench", rate="96 kHz")
+    wait_for(qtbot, lambda: chain_of(window).name == "Other bench")
+    page.use_kept("Bench")
+    wait_for(qtbot, lambda: chain_of(window).rate == 48000)
+    page.shelf.path("Broken").write_text("rate = 'fast'")
+    page.use_kept("Broken")
+    assert "“rate” does not fit" in window.message.text()
+    assert chain_of(window).name == "Bench"
+
+
+def test_a_question_before_the_first_run_of_a_changed_chain(window, qtbot, monkeypatch):
+    asked = []
+    monkeypatch.setattr(QMessageBox, "open", lambda box: (asked.append(box.text()), box.done(QMessageBox.StandardButton.Yes)))
+    window.session.asked.emit("Go on?")
+    assert asked == ["Go on?"]
+    assert window.session._answer is True

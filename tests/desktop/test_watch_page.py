@@ -1,0 +1,193 @@
+"""The Watch page over stand-ins: live spectrum and figures, generator, states held, compared and kept."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from epidote.core.stimulus.programme import ProgrammeKind
+
+
+def wait_for(qtbot, condition) -> None:
+    qtbot.waitUntil(condition, timeout=10000)
+
+
+@pytest.fixture
+def page(window, qtbot):
+    window.show_page("Watch")
+    made = window.watch_page()
+    wait_for(qtbot, lambda: made.row.count() == 3)
+    made.row.setCurrentIndex(0)
+    yield made
+    window.session.live.stop()
+    window.session.live.wait()
+
+
+def watching(page, qtbot):
+    page.listen.click()
+    wait_for(qtbot, lambda: page.frame is not None and page.frame.filled and bool(page.canvas._now))
+
+
+def test_it_shows_what_comes_in(page, qtbot):
+    watching(page, qtbot)
+    assert page.listen.text() == "Watching"
+    assert page.frame.high.shape == (2, page.canvas.view().width)
+    assert np.nanmax(page.frame.high) < -60, "nothing plays"
+    wait_for(qtbot, lambda: page.figures._cells["level"][0].text().endswith("V"))
+    image = page.canvas.grab().toImage()
+    colour = page.theme.row(0).rgb()
+    assert any(image.pixel(x, y) == colour for x in range(60, image.width() - 30, 3) for y in range(20, image.height() - 30))
+
+
+def test_the_generator_plays_with_one_key_and_stops_with_escape(page, window, qtbot):
+    watching(page, qtbot)
+    page.canvas.setFocus()
+    QTest.keyClick(page.canvas, Qt.Key.Key_Space)
+    assert page.generator.on
+    wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
+    wait_for(qtbot, lambda: page.figures._cells["frequency"][0].text() == "1.00000 kHz")
+    assert page.figures._cells["thd_n"][0].text().endswith("dB")
+    window.actions_by_name["stop"].trigger()
+    assert not page.generator.on
+    wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) < -60)
+
+
+def test_the_generator_s_programmes(page):
+    bar = page.generator
+    bar.switch.setChecked(True)
+    bar.level.setText("1 V")
+    assert bar.programme().level == pytest.approx(20 * np.log10(1 / 4.0)), "through the output's full scale"
+    bar.kind.button("two tones").click()
+    bar.second.setText("7 kHz")
+    assert (bar.programme().kind, bar.programme().second) == (ProgrammeKind.TWO_TONES, 7000)
+    bar.outputs.setCurrentIndex(2)
+    assert bar.programme().outputs == (2,)
+    bar.frequency.setText("high")
+    said = []
+    bar.failed.connect(said.append)
+    assert bar.programme() is None
+    assert "high" in said[0]
+    bar.set_on(False)
+
+
+def test_the_ceiling_holds_for_the_generator(page):
+    page.generator.chain = page.chain.model_copy(update={"output_ceiling": -30.0})
+    page.generator.switch.setChecked(True)
+    assert page.generator.programme().level == -30
+    page.generator.set_on(False)
+
+
+def test_states_are_held_compared_renamed_and_dropped(page, qtbot):
+    watching(page, qtbot)
+    QTest.keyClick(page.canvas, Qt.Key.Key_H)
+    page.generator.toggle()
+    wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
+    page.hold("tone")
+    states = page.states
+    assert list(states.states) == ["state 1", "tone"]
+    states.rename("state 1", "idle")
+    states.rename("tone", "idle")
+    assert list(states.states) == ["idle", "tone"], "a name belongs to one state"
+    wait_for(qtbot, lambda: [n for n, _ in page.mains._heads] == ["now", "idle", "tone"])
+    rows = dict(page.mains.rows())
+    assert float(rows["100 Hz"][1]) == pytest.approx(-131, abs=6), "14 µV of hum through a divider of 4 into 8 V"
+    states.compare_with("idle")
+    assert page.canvas.unit == "dB"
+    tone = next(layer for layer in page.canvas._still if layer.name == "tone")
+    assert np.nanmax(tone.high) > 80
+    page._updated(page.frame)
+    assert np.nanmax(page.canvas._now[-1].high) > 80
+    states.compare_with("")
+    states.drop("idle")
+    assert page.states.colour("tone") == 1
+    assert [layer.name for layer in page.canvas._still] == ["tone"]
+
+
+def test_a_state_becomes_a_run_of_the_study(page, window, qtbot):
+    watching(page, qtbot)
+    page.hold("idle")
+    subject = window.session.overview.subjects[1]
+    page.keep("idle", subject.id)
+    wait_for(qtbot, lambda: any(c.procedure == "spectrum" for c in window.session.overview.columns))
+    column = next(c for c in window.session.overview.columns if c.procedure == "spectrum")
+    run = window.session.overview.runs[subject.id, column.id]
+    assert run.device == "Watch, “idle”"
+    (kept,) = window.session.study.recordings(run.id)
+    assert kept.signal.samples == pytest.approx(page.states.states["idle"].recent, abs=1e-7)
+    assert any(r["key"] == "mains_2" and r["value"] for r in run.readings)
+
+
+def test_threshold_of_hearing(page, qtbot):
+    watching(page, qtbot)
+    page.generator.toggle()
+    wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
+    page.hearing.click()
+    page.playback.setText("110")
+    page.playback.editingFinished.emit()
+    assert any("threshold" in layer.name for layer in page.canvas._still)
+    wait_for(qtbot, lambda: "1 kHz by" in page.heard.text())
+    page.playback.setText("loud")
+    page.playback.editingFinished.emit()
+    assert not any("threshold" in layer.name for layer in page.canvas._still)
+
+
+def test_units_and_axes(page, qtbot):
+    watching(page, qtbot)
+    page.generator.toggle()
+    wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
+    in_dbfs = float(np.nanmax(page.canvas._now[-1].high))
+    page.units.button("dBV").click()
+    page._updated(page.frame)
+    assert float(np.nanmax(page.canvas._now[-1].high)) - in_dbfs == pytest.approx(20 * np.log10(32.0), abs=0.2)
+    QTest.keyClick(page.canvas, Qt.Key.Key_Z)
+    page._updated(page.frame)
+    assert float(np.nanmax(page.canvas._now[-1].high)) == pytest.approx(0, abs=0.3)
+    page.axis.button("linear").click()
+    assert not page.canvas.view().log
+    assert page.canvas.view().low == 0
+
+
+def test_zoom_pointer_and_keys(page, qtbot):
+    watching(page, qtbot)
+    canvas = page.canvas
+    before = canvas.view()
+    QTest.keyClick(canvas, Qt.Key.Key_Plus)
+    assert canvas.view().high / canvas.view().low < before.high / before.low
+    wait_for(qtbot, lambda: page.frame.view == canvas.view())
+    QTest.keyClick(canvas, Qt.Key.Key_Home)
+    assert canvas.view() == before
+    QTest.mouseMove(canvas, QPoint(canvas.width() // 2, canvas.height() // 2))
+    wait_for(qtbot, lambda: len(canvas.readings_at_cursor()) == 2)
+    assert all(value.endswith("dBFS") for _, value in canvas.readings_at_cursor())
+
+
+def test_settings_reach_the_watch(page, qtbot):
+    watching(page, qtbot)
+    page.length.setCurrentIndex(4)
+    page.length.activated.emit(4)
+    page.average.setCurrentIndex(1)
+    page.average.activated.emit(1)
+    wait_for(qtbot, lambda: page.watch._length == 16384 and page.frame.averaged == 8)
+    page.restart()
+    wait_for(qtbot, lambda: page.frame.averaged == 8)
+
+
+def test_a_run_takes_the_device_away_from_the_watch(page, window, qtbot):
+    watching(page, qtbot)
+    window.session.checks = False
+    overview = window.session.overview
+    row, column = overview.subjects[2], overview.columns[1]
+    from epidote.desktop.session import Wanted
+
+    window.session.measure([Wanted((row.id, column.id), column.settings)])
+    assert not window.session.live.on
+    assert not page.start(), "not while it is measured"
+    assert "A run is under way" in window.message.text()
+    wait_for(qtbot, lambda: (row.id, column.id) in window.session.overview.runs)
+
+
+def test_watching_nothing_is_said(window, qtbot):
+    window.show_page("Watch")
+    page = window.watch_page()
+    page.hold()
+    assert "nothing to hold" in window.message.text()
