@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
+import tempfile
 import threading
 import time
 import uuid
@@ -11,7 +13,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-PERIOD, RATE = 256, 48000
+PERIOD, RATE = 1024, 48000  # long periods, which a loaded machine without real-time priority can keep
 
 
 class Server:
@@ -24,13 +26,14 @@ class Server:
         self._command = [
             "jackd", "-n", self.name, "-r", "-d", "dummy", "-r", str(rate), "-p", str(period), "-C", "2", "-P", "2",
         ]  # fmt: skip
+        _sweep_registry()
         if not self._started():
-            _sweep_registry()
-            if not self._started():
-                raise RuntimeError("jackd did not come up")
+            raise RuntimeError(f"jackd did not come up: {self.said.read_text()[-600:]}")
 
     def _started(self) -> bool:
-        self.process = subprocess.Popen(self._command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        self.said = Path(tempfile.gettempdir()) / f"{self.name}.log"
+        with self.said.open("w") as log:
+            self.process = subprocess.Popen(self._command, stdout=log, stderr=log)
         for _ in range(50):
             if self._ask("jack_lsp").returncode == 0:
                 return True
@@ -83,6 +86,7 @@ class Server:
     def close(self) -> None:
         self.process.terminate()
         self.process.wait(5)
+        self.said.unlink(missing_ok=True)
 
 
 def _sweep_registry() -> None:
@@ -90,4 +94,4 @@ def _sweep_registry() -> None:
     running = {p.read_text().strip() for p in Path("/proc").glob("[0-9]*/comm") if p.exists()}
     if not running & {"jackd", "jackdbus"}:
         for left in Path("/dev/shm").glob("jack*"):
-            left.unlink(missing_ok=True)
+            shutil.rmtree(left) if left.is_dir() else left.unlink(missing_ok=True)

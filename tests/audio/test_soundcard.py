@@ -32,7 +32,7 @@ SHORT = tone(rate=RATE, frequency=997, duration=0.4, level=-6)
 pytestmark = pytest.mark.xdist_group("jack")
 
 
-@pytest.fixture(scope="module")
+@pytest.fixture(scope="session")
 def jack():
     server = Server()
     yield server
@@ -180,6 +180,15 @@ def gathered(live, seconds):
     return np.concatenate(blocks)
 
 
+def without_dropouts(card, stimulus):
+    """On a busy machine the stand-in's process may miss a period; then once more, as somebody at the bench would."""
+    for _ in range(4):
+        recording = exchange(card, stimulus)
+        if not recording.faults:
+            break
+    return recording
+
+
 @pytest.fixture
 def standin(served):
     """A stand-in in a process of its own, between output and input; the application finds it as a device."""
@@ -201,9 +210,9 @@ def test_a_stand_in_outside_the_process_is_measured_as_a_device(standin):
     card = SoundCard(standin, Wiring(RATE))
     try:
         settings, chain = ResponseSettings(duration=2, level=-20), Chain(rate=RATE)
-        result = Response().analyse([exchange(card, s) for s in Response().conduct(settings, chain)], settings, chain)
+        result = Response().analyse([without_dropouts(card, s) for s in Response().conduct(settings, chain)], settings, chain)
         at_tone = ToneSettings(duration=0.5, level=-6, frequency=1000)
-        tone_result = Tone().analyse([exchange(card, s) for s in Tone().conduct(at_tone, chain)], at_tone, chain)
+        tone_result = Tone().analyse([without_dropouts(card, s) for s in Tone().conduct(at_tone, chain)], at_tone, chain)
     finally:
         card.close()
     assert result.reading("gain_1k").value == pytest.approx(-6.0206 - 10 * np.log10(1 + 0.1**2), abs=1e-3)

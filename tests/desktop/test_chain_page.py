@@ -8,7 +8,7 @@ from epidote.core.chain_file import chain_from_toml, chain_to_toml
 
 
 def wait_for(qtbot, condition) -> None:
-    qtbot.waitUntil(condition, timeout=10000)
+    qtbot.waitUntil(condition, timeout=20000)
 
 
 @pytest.fixture
@@ -141,9 +141,12 @@ def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
     baseline = next(s for s in window.session.overview.subjects if s.is_baseline)
     window.session.study.update_subject(type(baseline)(baseline.id, None, {}, "standin:wire", 0, baseline.position))
     page.baseline.click()
-    wait_for(qtbot, lambda: any(s == baseline.id for s, _ in window.session.overview.runs) and not window.session.under_way)
-    measured = {c.procedure for c in window.session.overview.columns if (baseline.id, c.id) in window.session.overview.runs}
-    assert measured == {"response", "tone", "spectrum"}
+
+    def measured():
+        overview = window.session.overview
+        return {c.procedure for c in overview.columns if (baseline.id, c.id) in overview.runs}
+
+    wait_for(qtbot, lambda: measured() == {"response", "tone", "spectrum"})
     assert window.stack.currentWidget() is window.matrix
     wait_for(qtbot, lambda: "measured" in page.path._wire)
     page.path.choose("input")

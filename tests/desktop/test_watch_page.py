@@ -9,7 +9,7 @@ from epidote.core.stimulus.programme import ProgrammeKind
 
 
 def wait_for(qtbot, condition) -> None:
-    qtbot.waitUntil(condition, timeout=10000)
+    qtbot.waitUntil(condition, timeout=20000)
 
 
 @pytest.fixture
