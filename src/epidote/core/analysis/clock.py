@@ -114,7 +114,7 @@ def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
     low = max(0, first + begin - slack)
     last = low + int(np.argmax(height[low : first + begin + slack + 1]))
     noise = float(np.median(height)) / 0.6745
-    if both[first] < 12 * noise:
+    if both[first] <= 12 * noise:
         raise UnusableInputError(
             "The marks that begin and end the played file were not found in the recording. Nothing was computed; check that it is the right file, "
             "that it is whole, and that nothing in the player changes its speed."
