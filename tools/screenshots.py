@@ -6,6 +6,7 @@ from __future__ import annotations
 import os
 import sys
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -93,7 +94,48 @@ def main() -> None:
         page.exchange.export(OUT / "exported-graph.png")
     page.pins.clear()
     settle(window)
+    watch_and_chain(window, dressed, wanted, p40_high, a25)
     window.close()
+
+
+def watch_and_chain(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str, p40: int, a25: int) -> None:
+    """The pages with live sound, over the demo's stand-ins."""
+    dressed("dark", 1280, 800)
+    window.show_page("Chain")
+    settle(window, 2)
+    chain = window.chain_page()
+    assert chain is not None
+    chain.path.choose("input")
+    chain.begin_guide("input_by_wire")
+    chain.guide.play.click()
+    settle(window, 6)
+    chain.guide.takes["level"].click()
+    shoot(window, "chain-guide-dark", wanted)
+    window.session.live.stop()
+    chain.path.choose("load")
+    dressed("light", 1280, 800)
+    shoot(window, "chain-load-light", wanted)
+    window.show_page("Watch")
+    settle(window)
+    watch = window.watch_page()
+    assert watch is not None
+    watch.row.setCurrentIndex(watch.row.findData(p40))
+    watch.start()
+    settle(window, 3)
+    watch.hold("P40 idle")
+    watch.row.setCurrentIndex(watch.row.findData(a25))
+    watch.start()
+    settle(window, 3)
+    watch.hold("A25 idle")
+    watch.hearing.click()
+    watch.generator.level.setText("-30 dBFS")
+    watch.generator.toggle()
+    settle(window, 4)
+    shoot(window, "watch-light", wanted)
+    dressed("dark", 1024, 700)
+    shoot(window, "watch-narrow", wanted)
+    window.session.live.stop()
+    settle(window)
 
 
 main()
