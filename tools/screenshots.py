@@ -127,7 +127,7 @@ def watch_and_chain(window: MainWindow, dressed: Callable[[str, int, int], None]
     watch.start()
     settle(window, 3)
     watch.hold("A25 idle")
-    watch.hearing.click()
+    watch.lines.hearing.click()
     watch.generator.level.setText("-30 dBFS")
     watch.generator.toggle()
     settle(window, 4)

@@ -124,7 +124,19 @@ def test_a_state_kept_is_analysed_like_any_recording(study):
 def test_a_run_from_the_command_line_is_checked_first(study, run):
     """-4 dBFS ask the P40 for more than its supply has: the shot says so, and only the shot."""
     study.close()
-    arguments = ("measure", "tone", "--study", study.path, "--subject", "Ostrel P40", "--set", "duration=0.2", "--set", "level=-4", "--json")
+    arguments = (
+        "measure",
+        "tone",
+        "--study",
+        study.path,
+        "--subject",
+        "Ostrel P40",
+        "--set",
+        "duration=0.2",
+        "--set",
+        "level=-4",
+        "--json",
+    )
     code, out, _ = run(*arguments)
     assert code == 0
     assert "processing" in json.loads(out)["cautions"]

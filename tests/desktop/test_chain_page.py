@@ -72,10 +72,10 @@ def test_microphones_take_the_place_of_the_probe(page, window, qtbot):
 def test_a_correction_curve_is_read_from_a_file(page, window, qtbot, tmp_path):
     file = tmp_path / "mic.txt"
     file.write_text("* serial 0042\n20\t-1.2\n1000\t0\n20000\t2.5\n")
-    page.use_correction(file)
+    page.kept.use_correction(file)
     wait_for(qtbot, lambda: len(chain_of(window).microphone_correction) == 3)
     file.write_text("nothing")
-    page.use_correction(file)
+    page.kept.use_correction(file)
     assert "holds no correction" in window.message.text()
     assert len(chain_of(window).microphone_correction) == 3
 
@@ -157,15 +157,15 @@ def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
 
 
 def test_chains_are_kept_by_name_and_used_again(page, window, qtbot, tmp_path):
-    page.keep()
-    assert page.shelf.names() == ["Bench"]
+    page.kept.keep()
+    assert page.kept.shelf.names() == ["Bench"]
     page.path.choose("source")
     typed(page, name="Other bench", rate="96 kHz")
     wait_for(qtbot, lambda: chain_of(window).name == "Other bench")
-    page.use_kept("Bench")
+    page.kept.use("Bench")
     wait_for(qtbot, lambda: chain_of(window).rate == 48000)
-    page.shelf.path("Broken").write_text("rate = 'fast'")
-    page.use_kept("Broken")
+    page.kept.shelf.path("Broken").write_text("rate = 'fast'")
+    page.kept.use("Broken")
     assert "“rate” does not fit" in window.message.text()
     assert chain_of(window).name == "Bench"
 

@@ -88,8 +88,8 @@ def test_states_are_held_compared_renamed_and_dropped(page, qtbot):
     states.rename("state 1", "idle")
     states.rename("tone", "idle")
     assert list(states.states) == ["idle", "tone"], "a name belongs to one state"
-    wait_for(qtbot, lambda: [n for n, _ in page.mains._heads] == ["now", "idle", "tone"])
-    rows = dict(page.mains.rows())
+    wait_for(qtbot, lambda: [n for n, _ in page.lines.table._heads] == ["now", "idle", "tone"])
+    rows = dict(page.lines.table.rows())
     assert float(rows["100 Hz"][1]) == pytest.approx(-131, abs=6), "14 µV of hum through a divider of 4 into 8 V"
     states.compare_with("idle")
     assert page.canvas.unit == "dB"
@@ -121,13 +121,13 @@ def test_threshold_of_hearing(page, qtbot):
     watching(page, qtbot)
     page.generator.toggle()
     wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
-    page.hearing.click()
-    page.playback.setText("110")
-    page.playback.editingFinished.emit()
+    page.lines.hearing.click()
+    page.lines.playback.setText("110")
+    page.lines.playback.editingFinished.emit()
     assert any("threshold" in layer.name for layer in page.canvas._still)
-    wait_for(qtbot, lambda: "1 kHz by" in page.heard.text())
-    page.playback.setText("loud")
-    page.playback.editingFinished.emit()
+    wait_for(qtbot, lambda: "1 kHz by" in page.lines.heard.text())
+    page.lines.playback.setText("loud")
+    page.lines.playback.editingFinished.emit()
     assert not any("threshold" in layer.name for layer in page.canvas._still)
 
 
@@ -136,13 +136,13 @@ def test_units_and_axes(page, qtbot):
     page.generator.toggle()
     wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
     in_dbfs = float(np.nanmax(page.canvas._now[-1].high))
-    page.units.button("dBV").click()
+    page.settings.units.button("dBV").click()
     page._updated(page.frame)
     assert float(np.nanmax(page.canvas._now[-1].high)) - in_dbfs == pytest.approx(20 * np.log10(32.0), abs=0.2)
     QTest.keyClick(page.canvas, Qt.Key.Key_Z)
     page._updated(page.frame)
     assert float(np.nanmax(page.canvas._now[-1].high)) == pytest.approx(0, abs=0.3)
-    page.axis.button("linear").click()
+    page.settings.axis.button("linear").click()
     assert not page.canvas.view().log
     assert page.canvas.view().low == 0
 
@@ -163,10 +163,10 @@ def test_zoom_pointer_and_keys(page, qtbot):
 
 def test_settings_reach_the_watch(page, qtbot):
     watching(page, qtbot)
-    page.length.setCurrentIndex(4)
-    page.length.activated.emit(4)
-    page.average.setCurrentIndex(1)
-    page.average.activated.emit(1)
+    page.settings.length.setCurrentIndex(4)
+    page.settings.length.activated.emit(4)
+    page.settings.average.setCurrentIndex(1)
+    page.settings.average.activated.emit(1)
     wait_for(qtbot, lambda: page.watch._length == 16384 and page.frame.averaged == 8)
     page.restart()
     wait_for(qtbot, lambda: page.frame.averaged == 8)

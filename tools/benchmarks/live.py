@@ -109,7 +109,7 @@ def main() -> None:
     settle(1.0)
     page = window.watch_page()
     assert page is not None
-    page.length.setCurrentIndex(LENGTHS.index(LENGTH))
+    page.settings.length.setCurrentIndex(LENGTHS.index(LENGTH))
     for at_speed in (False, True):
         sound = Sound(at_speed)
         bench.open_for = lambda *_, s=sound, **__: Card(s)  # type: ignore[assignment]

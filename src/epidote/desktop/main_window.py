@@ -48,6 +48,7 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(900, 600)
         self.matrix = MatrixPage(self.session, self.theme)
+        self.matrix.setFocusProxy(self.matrix.table)
         self.rows = RowCommands(self)
         self._chain: LazyPage[ChainPage] = LazyPage(self._make_chain)
         self._watch: LazyPage[WatchPage] = LazyPage(self._make_watch)

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from datetime import date
 from functools import partial
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
-    QMenu,
     QPushButton,
     QScrollArea,
     QSplitter,
@@ -30,12 +28,13 @@ from epidote.core.stimulus.programme import NOTHING, Programme, ProgrammeKind
 from epidote.desktop import edits
 from epidote.desktop.chain.blocks import Block, blocks
 from epidote.desktop.chain.guide_panel import GuidePanel
+from epidote.desktop.chain.kept import KeptChains
 from epidote.desktop.chain.live_panel import LivePanel
 from epidote.desktop.chain.path_view import PathView
 from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.form import SettingsForm
-from epidote.study.shelf import Shelf, read_chain_file, write_chain_file
+from epidote.study.shelf import Shelf
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
@@ -62,13 +61,14 @@ class ChainPage(QWidget):
         super().__init__()
         self.session, self.theme = session, theme
         self.chain = Chain()
-        self.shelf = shelf or Shelf()
+        self.kept = KeptChains(self, shelf or Shelf())
         self._text = ""
         self._changes = 0
         self._blocks: dict[str, Block] = {}
         self._devices: list[tuple[str, str]] = []
         self.form: SettingsForm | None = None
         self._build()
+        self.setFocusProxy(self.path)
         session.overview_changed.connect(self.refresh)
         session.devices_found.connect(self._devices_found)
         live = session.live
@@ -86,19 +86,14 @@ class ChainPage(QWidget):
         head.setContentsMargins(20, 10, 20, 4)
         self.name = QLabel()
         self.name.setFont(font(1.2, bold=True))
-        self.others = QToolButton()
-        self.others.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        self._menu = QMenu(self)
-        self._menu.aboutToShow.connect(self._fill_menu)
-        self.others.setMenu(self._menu)
         self.look = QPushButton("Look at the path")
         self.look.setToolTip("A short shot at -20 dBFS: is it alive, on the right channels, steady, and does it follow the drive?")
         self.look.clicked.connect(self.look_at_path)
         self.baseline = QPushButton("Measure the baseline …")
         self.baseline.setProperty("main", True)
         self.baseline.clicked.connect(self.baseline_wanted.emit)
-        for widget in (self.name, self.others):
-            head.addWidget(widget)
+        head.addWidget(self.name)
+        head.addWidget(self.kept)
         head.addStretch(1)
         head.addWidget(self.look)
         head.addSpacing(6)
@@ -177,8 +172,7 @@ class ChainPage(QWidget):
         except EpidoteError as error:
             self.failed.emit(str(error))
         self.name.setText(self.chain.name)
-        count = len([n for n in self.shelf.names() if n != self.chain.name])
-        self.others.setText(f"{count} other chain{'s' if count != 1 else ''}" if count else "keep, load …")
+        self.kept.refresh()
         found = blocks(self.chain, date.today(), self._headroom())
         self._blocks = {b.key: b for b in found}
         wire, weak = self._wire()
@@ -252,7 +246,7 @@ class ChainPage(QWidget):
         for key in block.guides:
             self.guides.addWidget(self._link(GUIDES[key].title, partial(self.begin_guide, key)))
         if block.key == "probe":
-            self.guides.addWidget(self._link("Microphone: its own response from a text file …", self.choose_correction))
+            self.guides.addWidget(self._link("Microphone: its own response from a text file …", self.kept.choose_correction))
         self._say_weak()
 
     def _link(self, words: str, do: Any) -> QToolButton:
@@ -269,8 +263,8 @@ class ChainPage(QWidget):
             return
         self.change(Chain.model_validate(form.values()))
 
-    def change(self, chain: Chain) -> None:
-        """Make it the study's chain, undoably, and keep it by its name."""
+    def change(self, chain: Chain, *, anew: bool = False) -> None:
+        """Make it the study's chain, undoably; ``anew``: the form too, which otherwise stays as it was typed."""
         after = chain_to_toml(chain)
         if after == chain_to_toml(self.chain):
             return
@@ -278,58 +272,9 @@ class ChainPage(QWidget):
         self._changes += 1
         self.chain = chain
         edits.set_chain(self.session, before, after)
-
-    def _show_anew(self) -> None:
-        """The form too, which otherwise stays as it was typed."""
-        self._blocks = {}
-        self._show(self._text)
-
-    # -- other chains -------------------------------------------------------------------------------------------------------
-
-    def _fill_menu(self) -> None:
-        self._menu.clear()
-        for name in self.shelf.names():
-            self._menu.addAction(f"Use “{name}”", partial(self.use_kept, name))
-        if self.shelf.names():
-            self._menu.addSeparator()
-        self._menu.addAction(f"Keep “{self.chain.name}” for other studies", self.keep)
-        self._menu.addAction("Write to a file …", self._write_to_file)
-        self._menu.addAction("Read from a file …", self._read_from_file)
-
-    def keep(self) -> None:
-        try:
-            self.session.said.emit(f"Kept as {self.shelf.keep(self.chain)}.")
-        except (EpidoteError, OSError) as error:
-            self.failed.emit(f"The chain could not be kept: {error}")
-        self.refresh()
-
-    def use_kept(self, name: str) -> None:
-        try:
-            self.change(self.shelf.load(name))
-            self._show_anew()
-        except EpidoteError as error:
-            self.failed.emit(str(error))
-
-    def _write_to_file(self) -> None:
-        from PySide6.QtWidgets import QFileDialog
-
-        path, _ = QFileDialog.getSaveFileName(self, "Write the chain", str(Path.home() / f"{self.chain.name}.toml"), "Chains (*.toml)")
-        if path:
-            try:
-                write_chain_file(Path(path), self.chain)
-            except EpidoteError as error:
-                self.failed.emit(str(error))
-
-    def _read_from_file(self) -> None:
-        from PySide6.QtWidgets import QFileDialog
-
-        path, _ = QFileDialog.getOpenFileName(self, "Read a chain", str(Path.home()), "Chains (*.toml)")
-        if path:
-            try:
-                self.change(read_chain_file(Path(path)))
-                self._show_anew()
-            except EpidoteError as error:
-                self.failed.emit(str(error))
+        if anew:
+            self._blocks = {}
+            self._show(after)
 
     # -- guides -------------------------------------------------------------------------------------------------------------
 
@@ -344,33 +289,9 @@ class ChainPage(QWidget):
         self.left.setCurrentIndex(0)
 
     def _use(self, found: Found) -> None:
-        self.change(found.chain)
-        self._show_anew()
+        self.change(found.chain, anew=True)
         self._leave_guide()
         self.session.said.emit(f"{found.value} is used from now on; finished runs keep the chain they were made with.")
-
-    def choose_correction(self) -> None:
-        from PySide6.QtWidgets import QFileDialog
-
-        path, _ = QFileDialog.getOpenFileName(
-            self, "The microphone's own response", str(Path.home()), "Text (*.txt *.csv *.cal *.frd);;All (*)"
-        )
-        if path:
-            self.use_correction(Path(path))
-
-    def use_correction(self, path: Path) -> None:
-        """Take a microphone's response from a text file of frequency, dB and perhaps phase."""
-        from epidote.core.calibration import parse_correction
-
-        try:
-            rows = parse_correction(path.read_text(encoding="utf-8", errors="replace"))
-            self.change(self.chain.model_copy(update={"microphone_correction": rows}))
-            self._show_anew()
-            self.session.said.emit(
-                f"{len(rows)} points from {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz are taken out of what the microphones hear."
-            )
-        except (EpidoteError, OSError) as error:
-            self.failed.emit(str(error))
 
     # -- live ---------------------------------------------------------------------------------------------------------------
 

@@ -8,42 +8,34 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QSplitter, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_from_toml
-from epidote.core.display import NOT_GIVEN
 from epidote.core.errors import EpidoteError
-from epidote.core.hearing import components, statement, threshold
+from epidote.core.hearing import threshold
 from epidote.core.live.spectrum import (
-    LENGTHS,
-    WINDOWS,
-    Averaging,
     Frame,
-    SpectrumSettings,
     SpectrumWatch,
     State,
     View,
-    mains_lines,
     reduced,
-    sum_of,
 )
-from epidote.core.quantity import LEVEL_UNITS, to_db
 from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme
 from epidote.desktop.watch.canvas import Layer, SpectrumCanvas
 from epidote.desktop.watch.generator import GeneratorBar
-from epidote.desktop.watch.panels import FiguresPanel, MainsTable, WaveView, heading
+from epidote.desktop.watch.lines import LinesPanel
+from epidote.desktop.watch.panels import FiguresPanel, WaveView, heading
+from epidote.desktop.watch.settings import ZERO, SettingsBar
 from epidote.desktop.watch.states import NOW, StatesBar
-from epidote.desktop.widgets.choice import Choice
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
     from epidote.study.models import Subject
     from epidote.study.store import Study
 
-_LINES_SHOWN, _TABLE_EVERY = 5, 15
-_ZERO = "0 here"
+_TABLE_EVERY = 15
 
 
 class WatchPage(QWidget):
@@ -59,6 +51,7 @@ class WatchPage(QWidget):
         self._count = 0
         self._against: tuple[State, View, Any] | None = None  # the compared state as the view shows it
         self._build()
+        self.setFocusProxy(self.canvas)
         session.overview_changed.connect(self.refresh)
         session.live.updated.connect(self._updated)
         session.live.began.connect(self._began)
@@ -76,7 +69,12 @@ class WatchPage(QWidget):
         self.generator.failed.connect(self.failed)
         layout.addWidget(self.generator)
         layout.addLayout(self._state_line())
-        layout.addLayout(self._setting_line())
+        self.settings = SettingsBar()
+        self.settings.changed.connect(self._settings_changed)
+        self.settings.restart_wanted.connect(self.restart)
+        self.settings.unit_chosen.connect(self._unit_chosen)
+        self.settings.axis_chosen.connect(self._range)
+        layout.addWidget(self.settings)
         self.canvas = SpectrumCanvas(self.theme)
         self.canvas.view_changed.connect(self._view_changed)
         self.canvas.pressed.connect(self._pressed)
@@ -87,32 +85,21 @@ class WatchPage(QWidget):
         wave_layout = QVBoxLayout(wave_holder)
         wave_layout.setContentsMargins(20, 8, 16, 8)
         self.wave = WaveView(self.theme)
+        self.span = QComboBox()
+        self.span.setAccessibleName("Length of the waveform")
+        for ms in (1, 2, 4, 10, 20, 50, 100):
+            self.span.addItem(f"{ms} ms", ms / 1000)
+        self.span.setCurrentIndex(2)
+        self.span.activated.connect(lambda _: self._settings_changed())
         wave_head = QHBoxLayout()
         wave_head.addWidget(heading("Waveform")[0], 1)
         wave_head.addWidget(self.span)
         wave_layout.addLayout(wave_head)
         wave_layout.addWidget(self.wave, 1)
-        mains_holder = QWidget()
-        mains_layout = QVBoxLayout(mains_holder)
-        mains_layout.setContentsMargins(16, 8, 16, 8)
-        mains_head, self.mains_remark = heading("Lines of the mains")
-        mains_line = QHBoxLayout()
-        mains_line.addWidget(mains_head, 1)
-        mains_line.addWidget(self.hertz)
-        self.mains = MainsTable(self.theme)
-        self.heard = QLabel()
-        self.heard.setWordWrap(True)
-        self.heard.setProperty("quiet", True)
-        mains_layout.addLayout(mains_line)
-        mains_layout.addWidget(self.mains, 1)
-        hearing_line = QHBoxLayout()
-        for item in (self.hearing, QLabel("if 0 dB is"), self.playback, QLabel("dB SPL")):
-            hearing_line.addWidget(item)
-        hearing_line.addStretch(1)
-        mains_layout.addLayout(hearing_line)
-        mains_layout.addWidget(self.heard)
+        self.lines = LinesPanel(self.theme)
+        self.lines.changed.connect(self._redraw_still)
         self.figures = FiguresPanel()
-        for widget, share in ((wave_holder, 340), (mains_holder, 500), (self.figures, 440)):
+        for widget, share in ((wave_holder, 340), (self.lines, 500), (self.figures, 440)):
             split.addWidget(widget)
             split.setStretchFactor(split.count() - 1, share)
         split.setSizes([340, 500, 440])
@@ -146,54 +133,6 @@ class WatchPage(QWidget):
         line.addWidget(self.states, 1)
         return line
 
-    def _setting_line(self) -> QHBoxLayout:
-        line = QHBoxLayout()
-        line.setContentsMargins(20, 2, 20, 2)
-        line.setSpacing(10)
-        self.length, self.window_choice, self.average = QComboBox(), QComboBox(), QComboBox()
-        for combo, name in ((self.length, "Length"), (self.window_choice, "Window"), (self.average, "Averaging")):
-            combo.setAccessibleName(name)
-            combo.activated.connect(lambda _: self._settings_changed())
-        for n in LENGTHS:
-            self.length.addItem(f"{n // 1024} k" if n >= 1024 else str(n), n)
-        self.length.setCurrentIndex(LENGTHS.index(65536))
-        self.window_choice.addItems(list(WINDOWS))
-        for words, kind, count in (
-            ("each by itself", Averaging.NONE, 1), ("average of 8", Averaging.LINEAR, 8), ("average of 64", Averaging.LINEAR, 64),
-            ("rolling, 8", Averaging.EXPONENTIAL, 8), ("highest so far", Averaging.PEAK, 1),
-        ):  # fmt: skip
-            self.average.addItem(words, (kind, count))
-        self.again = QToolButton()
-        self.again.setText("Begin anew · R")
-        self.again.clicked.connect(self.restart)
-        self.units, self.axis, self.hertz = Choice(), Choice(), Choice()
-        self.axis.set_options([("log", "log"), ("linear", "linear")], ["log"])
-        self.hertz.set_options([("50", "50 Hz"), ("60", "60 Hz")], ["50"])
-        self.hearing = QToolButton()
-        self.hearing.setText("threshold of hearing")
-        self.hearing.setCheckable(True)
-        self.hearing.clicked.connect(lambda _: self._redraw_still())
-        self.playback = QLineEdit("96")
-        self.playback.setFixedWidth(44)
-        self.playback.setAccessibleName("dB SPL at the listener that 0 dB is")
-        self.playback.editingFinished.connect(self._redraw_still)
-        self.span = QComboBox()
-        self.span.setAccessibleName("Length of the waveform")
-        for ms in (1, 2, 4, 10, 20, 50, 100):
-            self.span.addItem(f"{ms} ms", ms / 1000)
-        self.span.setCurrentIndex(2)
-        self.span.activated.connect(lambda _: self._settings_changed())
-        self.units.chosen.connect(self._unit_chosen)
-        self.axis.chosen.connect(lambda _: self._range())
-        self.hertz.chosen.connect(lambda _: self._redraw_still())
-        items: tuple[QWidget, ...] = (
-            self.length, self.window_choice, self.average, self.again, self.units, self.axis,
-        )  # fmt: skip
-        for item in items:
-            line.addWidget(item)
-        line.addStretch(1)
-        return line
-
     # -- the chain and the device -------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
@@ -214,13 +153,7 @@ class WatchPage(QWidget):
             for name, key in rows:
                 self.row.addItem(name, key)
             self.row.setCurrentIndex(max(0, self.row.findData(chosen)))
-        options = [("dBFS", "dBFS")]
-        full, unit = self.chain.scale(1)
-        if full:
-            options.append(("dBV", "dBV") if unit == "V" else ("dB SPL", "dB SPL"))
-        options.append((_ZERO, "0 here · Z"))
-        on = self.units.on() or ("dBFS",)
-        self.units.set_options(options, on if on[0] in dict(options) else ["dBFS"])
+        self.settings.set_chain(self.chain)
         self._range()
         self._units_changed()
 
@@ -245,7 +178,7 @@ class WatchPage(QWidget):
             return open_for(chain, name, conditions, seed=random.randrange(2**31), real_time=True)
 
         def make(rate: float, channels: int) -> SpectrumWatch:
-            self.watch = SpectrumWatch(rate, channels, self._settings(), self.canvas.view())
+            self.watch = SpectrumWatch(rate, channels, self.settings.settings(self.span.currentData()), self.canvas.view())
             return self.watch
 
         return self.session.listen(opener, chain.ceiling_dbfs, make, len(chain.inputs))
@@ -276,13 +209,9 @@ class WatchPage(QWidget):
 
     # -- settings -----------------------------------------------------------------------------------------------------------
 
-    def _settings(self) -> SpectrumSettings:
-        kind, count = self.average.currentData()
-        return SpectrumSettings(self.length.currentData(), self.window_choice.currentText(), kind, count, self.span.currentData())
-
     def _settings_changed(self) -> None:
         if self.watch is not None:
-            self.watch.change(self._settings())
+            self.watch.change(self.settings.settings(self.span.currentData()))
 
     def restart(self) -> None:
         if self.watch is not None:
@@ -294,25 +223,20 @@ class WatchPage(QWidget):
         self._redraw_still()
 
     def _range(self) -> None:
-        self.canvas.set_range(self.chain.rate / 2, self.axis.on() != ("linear",))
+        self.canvas.set_range(self.chain.rate / 2, self.settings.log)
 
-    def _unit_chosen(self, on: tuple[str, ...]) -> None:
-        if on == (_ZERO,) and self.frame is not None:
+    def _unit_chosen(self, unit: str) -> None:
+        if unit == ZERO and self.frame is not None:
             highest = self.frame.high[0][np.isfinite(self.frame.high[0])]
             self._zero = float(highest.max()) if highest.size else 0.0
         self._units_changed()
 
     def offset(self, channel: int = 1) -> float:
         """What is added to dBFS to give what is shown."""
-        unit = (self.units.on() or ("dBFS",))[0]
-        if unit == _ZERO:
-            return -self._zero
-        full, _ = self.chain.scale(channel)
-        return to_db(full / LEVEL_UNITS[unit][1]) if unit != "dBFS" and full else 0.0
+        return self.settings.offset(self.chain, self._zero, channel)
 
     def unit(self) -> str:
-        chosen = (self.units.on() or ("dBFS",))[0]
-        return "dB" if chosen == _ZERO or self.states.reference else chosen
+        return "dB" if self.settings.unit == ZERO or self.states.reference else self.settings.unit
 
     def _units_changed(self) -> None:
         if self.states.reference:
@@ -331,7 +255,7 @@ class WatchPage(QWidget):
         elif what == "restart":
             self.restart()
         elif what == "zero":
-            self.units.button(_ZERO).click()
+            self.settings.units.button(ZERO).click()
 
     # -- states -------------------------------------------------------------------------------------------------------------
 
@@ -358,7 +282,7 @@ class WatchPage(QWidget):
 
     def keep(self, name: str, subject_id: int) -> None:
         """Make a held state a run of the study: its samples, whole, as a spectrum of a row."""
-        state, mains = self.states.states[name], f"{self.hertz.on()[0]} Hz"
+        state, mains = self.states.states[name], f"{self.lines.mains:g} Hz"
 
         def work(study: Study) -> str:
             from epidote.conductor import keep_recording
@@ -430,65 +354,25 @@ class WatchPage(QWidget):
                 low = high
             offset = 0.0 if compared is not None else self.offset()
             layers.append(Layer(name, self.states.colour(name), 1, low[0] + offset, high[0] + offset))
-        spl = self._spl_of_zero()
-        if self.hearing.isChecked() and spl is not None and compared is None:
+        spl = self.lines.spl_of_zero
+        if self.lines.hearing.isChecked() and spl is not None and compared is None:
             edges = view.edges()
             level = threshold((edges[:-1] + edges[1:]) / 2) - spl
             layers.append(Layer(f"threshold of hearing, if 0 dB is {spl:g} dB SPL", -1, 1, level, level, dashed=True))
-        mains = float(self.hertz.on()[0])
+        mains = self.lines.mains
         note = "Nothing is watched. Choose a row, and press Watch; Space lets the generator play." if self.watch is None else "listening …"
         self.canvas.show_still(tuple(layers), tuple(n * mains for n in range(1, 11)), note)
         self._fill_mains()
 
-    def _spl_of_zero(self) -> float | None:
-        """dB SPL at the listener of what reads 0 dB here."""
-        try:
-            value = float(self.playback.text().replace(",", "."))
-        except ValueError:
-            return None
-        return value if math.isfinite(value) and abs(value) <= 200 else None
-
     def _fill_mains(self) -> None:
-        mains, offset = float(self.hertz.on()[0]), self.offset()
-        states: list[tuple[str, State]] = [(n, s) for n, s in self.states.states.items() if self.states.shown(n)]
+        states = [(s, self.states.colour(n)) for n, s in self.states.states.items() if self.states.shown(n)]
         if self.watch is not None and self.frame is not None and self.frame.filled:
-            states.insert(0, (NOW, self.watch.hold(NOW, samples=False)))
-        lines = [mains_lines(s, mains) for _, s in states]
-        rows = [(f"{(k + 1) * mains:g} Hz", [_shown(state_lines[k][1], offset) for state_lines in lines]) for k in range(_LINES_SHOWN)]
-        rows.append((f"sum to {10 * mains:g} Hz", [_shown(sum_of([v for _, v in state_lines]), offset) for state_lines in lines]))
-        spl = self._spl_of_zero()
-        if spl is not None:
-            rows.append(("under hearing by", [_margin(state_lines, offset + spl) for state_lines in lines]))
-        self.mains.show_table([(n, self.states.colour(n)) for n, _ in states], rows)
-        self.mains_remark.setText(
-            "too short a length to tell them"
-            if lines and all(v is None for v in (x[1] for x in lines[0])) and self.length.currentData() < 16384
-            else f"{self.unit() if not self.states.reference else 'dBFS'}, input 1"
-        )
-        self._say_heard(states, offset, spl)
-
-    def _say_heard(self, states: list[tuple[str, State]], offset: float, spl: float | None) -> None:
-        if not self.hearing.isChecked() or spl is None or not states:
-            self.heard.setText("")
-            return
-        state = states[0][1]
-        levels = 10 * np.log10(np.maximum(state.power[0], 1e-22).astype(np.float64)) + offset
-        self.heard.setText(statement(components(levels, state.rate / state.length, spl), spl))
+            states.insert(0, (self.watch.hold(NOW, samples=False), 0))
+        self.lines.fill(states, self.offset(), "dBFS" if self.states.reference else self.unit())
 
     def set_theme(self, theme: Theme) -> None:
-        self.theme = self.wave.theme = self.mains.theme = theme
+        self.theme = self.wave.theme = self.lines.table.theme = theme
         self.states.set_theme(theme)
         self.canvas.set_theme(theme)
         self.wave.update()
-        self.mains.update()
-
-
-def _shown(level: float | None, offset: float) -> str:
-    return NOT_GIVEN if level is None else f"{level + offset:.1f}"
-
-
-def _margin(lines: list[tuple[float, float | None]], spl_of_dbfs: float) -> str:
-    """By how much the line nearest to the threshold of hearing lies below it."""
-    margins = [float(threshold(np.array([f]))[0]) - v - spl_of_dbfs for f, v in lines if v is not None]
-    finite = [m for m in margins if math.isfinite(m)]
-    return f"{min(finite):.0f} dB" if finite else NOT_GIVEN
+        self.lines.table.update()

@@ -169,7 +169,10 @@ class MainsTable(QWidget):
         small = font(0.9)
         p.setFont(small)
         metrics = QFontMetricsF(small)
-        line = min(metrics.height() * 1.45, self.height() / max(1, len(self._rows) + 1))
+        room = max(3, int(self.height() / (metrics.height() * 1.08)) - 1)
+        # where it is tight the higher lines are left out, the sums stay
+        shown = self._rows if room >= len(self._rows) else [*self._rows[: room - 2], *self._rows[-2:]]
+        line = min(metrics.height() * 1.45, self.height() / max(1, len(shown) + 1))
         first = metrics.horizontalAdvance("under hearing by  ")
         wide = (self.width() - first) / max(1, len(self._heads))
         for i, (name, colour) in enumerate(self._heads):
@@ -180,7 +183,7 @@ class MainsTable(QWidget):
                 Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                 metrics.elidedText(name, Qt.TextElideMode.ElideRight, wide - 8),
             )
-        for r, (name, values) in enumerate(self._rows, start=1):
+        for r, (name, values) in enumerate(shown, start=1):
             p.setPen(QPen(self.theme.colour("faint_line"), 1))
             p.drawLine(QPointF(0, r * line), QPointF(self.width(), r * line))
             p.setPen(self.theme.colour("quiet"))

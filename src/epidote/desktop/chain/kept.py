@@ -1,0 +1,91 @@
+"""The chains kept by name and in files, as a button with a menu; and the microphone's own response from a file."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QFileDialog, QMenu, QToolButton
+
+from epidote.core.calibration import parse_correction
+from epidote.core.chain import Chain
+from epidote.core.errors import EpidoteError
+from epidote.study.shelf import Shelf, read_chain_file, write_chain_file
+
+if TYPE_CHECKING:
+    from epidote.desktop.chain.page import ChainPage
+
+
+class KeptChains(QToolButton):
+    def __init__(self, page: ChainPage, shelf: Shelf) -> None:
+        super().__init__()
+        self._page, self.shelf = page, shelf
+        self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self._menu = QMenu(self)
+        self._menu.aboutToShow.connect(self._fill)
+        self.setMenu(self._menu)
+
+    def refresh(self) -> None:
+        count = len([n for n in self.shelf.names() if n != self._page.chain.name])
+        self.setText(f"{count} other chain{'s' if count != 1 else ''}" if count else "keep, load …")
+
+    def _fill(self) -> None:
+        self._menu.clear()
+        for name in self.shelf.names():
+            self._menu.addAction(f"Use “{name}”", partial(self.use, name))
+        if self.shelf.names():
+            self._menu.addSeparator()
+        self._menu.addAction(f"Keep “{self._page.chain.name}” for other studies", self.keep)
+        self._menu.addAction("Write to a file …", self._write)
+        self._menu.addAction("Read from a file …", self._read)
+
+    def keep(self) -> None:
+        """Keep the study's chain under its name."""
+        try:
+            self._page.session.said.emit(f"Kept as {self.shelf.keep(self._page.chain)}.")
+        except (EpidoteError, OSError) as error:
+            self._page.failed.emit(f"The chain could not be kept: {error}")
+        self._page.refresh()
+
+    def use(self, name: str) -> None:
+        """Make a kept chain the study's."""
+        try:
+            self._page.change(self.shelf.load(name), anew=True)
+        except EpidoteError as error:
+            self._page.failed.emit(str(error))
+
+    def _write(self) -> None:
+        chain = self._page.chain
+        path, _ = QFileDialog.getSaveFileName(self, "Write the chain", str(Path.home() / f"{chain.name}.toml"), "Chains (*.toml)")
+        if path:
+            try:
+                write_chain_file(Path(path), chain)
+            except EpidoteError as error:
+                self._page.failed.emit(str(error))
+
+    def _read(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Read a chain", str(Path.home()), "Chains (*.toml)")
+        if path:
+            try:
+                self._page.change(read_chain_file(Path(path)), anew=True)
+            except EpidoteError as error:
+                self._page.failed.emit(str(error))
+
+    def choose_correction(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self, "The microphone's own response", str(Path.home()), "Text (*.txt *.csv *.cal *.frd);;All (*)"
+        )
+        if path:
+            self.use_correction(Path(path))
+
+    def use_correction(self, path: Path) -> None:
+        """Take a microphone's response from a text file of frequency, dB and perhaps phase."""
+        try:
+            rows = parse_correction(path.read_text(encoding="utf-8", errors="replace"))
+            chain: Chain = self._page.chain.model_copy(update={"microphone_correction": rows})
+            self._page.change(chain, anew=True)
+            words = f"{len(rows)} points from {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz are taken out of what the microphones hear."
+            self._page.session.said.emit(words)
+        except (EpidoteError, OSError) as error:
+            self._page.failed.emit(str(error))

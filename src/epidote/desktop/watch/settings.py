@@ -1,0 +1,80 @@
+"""How the live spectrum is made and shown: length, window, averaging, unit, axis."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
+
+from epidote.core.chain import Chain
+from epidote.core.live.spectrum import LENGTHS, WINDOWS, Averaging, SpectrumSettings
+from epidote.core.quantity import LEVEL_UNITS, to_db
+from epidote.desktop.widgets.choice import Choice
+
+ZERO = "0 here"
+_AVERAGES = (
+    ("each by itself", Averaging.NONE, 1), ("average of 8", Averaging.LINEAR, 8), ("average of 64", Averaging.LINEAR, 64),
+    ("rolling, 8", Averaging.EXPONENTIAL, 8), ("highest so far", Averaging.PEAK, 1),
+)  # fmt: skip
+
+
+class SettingsBar(QWidget):
+    """``changed``: the spectrum is to be made otherwise; ``unit_chosen`` and ``axis_chosen``: it is to be shown otherwise."""
+
+    changed = Signal()
+    unit_chosen = Signal(str)
+    axis_chosen = Signal()
+    restart_wanted = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        line = QHBoxLayout(self)
+        line.setContentsMargins(20, 2, 20, 2)
+        line.setSpacing(10)
+        self.length, self.window_choice, self.average = QComboBox(), QComboBox(), QComboBox()
+        for combo, name in ((self.length, "Length"), (self.window_choice, "Window"), (self.average, "Averaging")):
+            combo.setAccessibleName(name)
+            combo.activated.connect(lambda _: self.changed.emit())
+        for n in LENGTHS:
+            self.length.addItem(f"{n // 1024} k" if n >= 1024 else str(n), n)
+        self.length.setCurrentIndex(LENGTHS.index(65536))
+        self.window_choice.addItems(list(WINDOWS))
+        for words, kind, count in _AVERAGES:
+            self.average.addItem(words, (kind, count))
+        self.again = QToolButton()
+        self.again.setText("Begin anew · R")
+        self.again.clicked.connect(lambda _=False: self.restart_wanted.emit())
+        self.units, self.axis = Choice(), Choice()
+        self.axis.set_options([("log", "log"), ("linear", "linear")], ["log"])
+        self.units.chosen.connect(lambda on: self.unit_chosen.emit(on[0] if on else "dBFS"))
+        self.axis.chosen.connect(lambda _: self.axis_chosen.emit())
+        for item in (self.length, self.window_choice, self.average, self.again, self.units, self.axis):
+            line.addWidget(item)
+        line.addStretch(1)
+
+    def settings(self, wave_seconds: float) -> SpectrumSettings:
+        kind, count = self.average.currentData()
+        return SpectrumSettings(self.length.currentData(), self.window_choice.currentText(), kind, count, wave_seconds)
+
+    @property
+    def log(self) -> bool:
+        return self.axis.on() != ("linear",)
+
+    @property
+    def unit(self) -> str:
+        return (self.units.on() or ("dBFS",))[0]
+
+    def set_chain(self, chain: Chain) -> None:
+        """Offer the units that the chain's calibration allows."""
+        options = [("dBFS", "dBFS")]
+        full, base = chain.scale(1)
+        if full:
+            options.append(("dBV", "dBV") if base == "V" else ("dB SPL", "dB SPL"))
+        options.append((ZERO, "0 here · Z"))
+        self.units.set_options(options, [self.unit if self.unit in dict(options) else "dBFS"])
+
+    def offset(self, chain: Chain, zero: float, channel: int) -> float:
+        """What is added to dBFS to give what is shown; zero: dBFS that is to read 0."""
+        if self.unit == ZERO:
+            return -zero
+        full, _ = chain.scale(channel)
+        return to_db(full / LEVEL_UNITS[self.unit][1]) if self.unit != "dBFS" and full else 0.0
