@@ -85,7 +85,10 @@ class Server:
 
     def close(self) -> None:
         self.process.terminate()
-        self.process.wait(5)
+        try:
+            self.process.wait(5)
+        except subprocess.TimeoutExpired:  # it waits for a client that was killed
+            self.kill()
         self.said.unlink(missing_ok=True)
 
 

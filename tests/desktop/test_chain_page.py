@@ -98,6 +98,9 @@ def test_calibrating_the_input_by_the_output(page, window, qtbot):
     assert entry.value == pytest.approx(8.0, rel=1e-4)
     assert entry.how == "the calibrated output through a wire"
     assert page.left.currentIndex() == 0
+    page.path.choose("input")
+    words = [page.guides.itemAt(i).widget().text() for i in range(page.guides.count()) if page.guides.itemAt(i).widget()]
+    assert any("input full scale 8.000 V, channel 1, by the calibrated output through a wire, steady within" in w for w in words)
 
 
 def test_a_slip_is_named_before_it_is_used(page, qtbot):

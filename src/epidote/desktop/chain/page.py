@@ -19,8 +19,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.core.chain import Chain
+from epidote.core.chain import Calibration, Chain
 from epidote.core.chain_file import chain_from_toml, chain_to_toml
+from epidote.core.display import format_quantity
 from epidote.core.errors import EpidoteError
 from epidote.core.guides import GUIDES, Found, Guide
 from epidote.core.live.levels import LevelsNow, LevelWatch
@@ -29,11 +30,11 @@ from epidote.desktop import edits
 from epidote.desktop.chain.blocks import Block, blocks
 from epidote.desktop.chain.guide_panel import GuidePanel
 from epidote.desktop.chain.kept import KeptChains
-from epidote.desktop.chain.live_panel import LivePanel
+from epidote.desktop.chain.live_panel import LivePanel, spread_words
 from epidote.desktop.chain.path_view import PathView
 from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme, font
-from epidote.desktop.widgets.form import SettingsForm
+from epidote.desktop.widgets.form import SettingsForm, title_of
 from epidote.study.shelf import Shelf
 
 if TYPE_CHECKING:
@@ -245,6 +246,13 @@ class ChainPage(QWidget):
             self.guides.addWidget(words)
         for key in block.guides:
             self.guides.addWidget(self._link(GUIDES[key].title, partial(self.begin_guide, key)))
+        for name in (*block.fields, *(("unit_output_ohms",) if block.key == "load" else ())):
+            entry = self.chain.latest(name)
+            if entry is not None:
+                label = QLabel(_history(entry))
+                label.setProperty("quiet", True)
+                label.setWordWrap(True)
+                self.guides.addWidget(label)
         if block.key == "probe":
             self.guides.addWidget(self._link("Microphone: its own response from a text file …", self.kept.choose_correction))
         self._say_weak()
@@ -384,3 +392,11 @@ class ChainPage(QWidget):
         self.path.update()
         self.live.trail.update()
         self._show_block()
+
+
+def _history(entry: Calibration) -> str:
+    """A calibration as it was: when, what, how, and how steady."""
+    what = title_of(entry.what).lower()
+    channel = f", channel {entry.channel}" if entry.channel else ""
+    steady = "" if entry.spread_db is None else f", steady within {spread_words(entry.spread_db)}"
+    return f"{entry.on:%d %b %Y}: {what} {format_quantity(entry.value, entry.unit)}{channel}, by {entry.how}{steady}."
