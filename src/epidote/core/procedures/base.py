@@ -10,6 +10,7 @@ from typing import Any, Protocol, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.result import Curve, Reading, Result
@@ -114,6 +115,16 @@ def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
         raise SettingError(
             f"The setting “{name}” cannot be {first.get('input')!r}: {first['msg'][0].lower()}{first['msg'][1:]}."
         ) from error
+
+
+def gathered(results: Sequence[Result], recordings: Sequence[Recording], chain: Chain) -> Result:
+    """The channels' results as one, with what holds for the whole run: dropouts that the device reported, a chain without volts."""
+    cautions = [c for r in results for c in r.cautions]
+    if any(r.faults for r in recordings):
+        cautions.append(Caution.DROPOUT)
+    if not chain.calibrated and any(r.signal.unit == "FS" for r in recordings):
+        cautions.append(Caution.UNCALIBRATED)
+    return Result(tuple(c for r in results for c in r.curves), tuple(g for r in results for g in r.readings), unique(cautions))
 
 
 def single_recording_channels(recordings: Sequence[Recording]) -> int:

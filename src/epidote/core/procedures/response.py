@@ -16,7 +16,7 @@ from epidote.core.analysis.capture import capture_cautions, headroom, require_us
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
 from epidote.core.procedures.level_readings import judged_band, level_readings, reference_frequency
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Stimulus
@@ -114,12 +114,7 @@ class Response:
         stimulus = recordings[0].stimulus or self.stimulus(settings, rate)
         kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
         results = per_channel(channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain))
-        cautions = [c for r in results for c in r.cautions]
-        if any(r.faults for r in recordings):
-            cautions.append(Caution.DROPOUT)
-        if not chain.calibrated:
-            cautions.append(Caution.UNCALIBRATED)
-        return Result(tuple(c for r in results for c in r.curves), tuple(g for r in results for g in r.readings), unique(cautions))
+        return gathered(results, recordings, chain)
 
 
 def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain) -> Result:

@@ -17,9 +17,9 @@ from epidote.core.analysis.spectrum import band_power, line_power, mean_squares
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.windows import windowed_power
-from epidote.core.caution import Caution, unique
+from epidote.core.caution import Caution
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
 from epidote.core.quantity import LEVEL_UNITS, to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Stimulus, stimulus_maker
@@ -86,12 +86,7 @@ class Spectrum:
         recording = recordings[0]
         require_usable(recording.signal, LEAST_FRAMES)
         results = per_channel(channels, lambda number: _channel(recording, number, settings, chain))
-        cautions = [c for r in results for c in r.cautions]
-        if recording.faults:
-            cautions.append(Caution.DROPOUT)
-        if not chain.calibrated:
-            cautions.append(Caution.UNCALIBRATED)
-        return Result(tuple(c for r in results for c in r.curves), tuple(g for r in results for g in r.readings), unique(cautions))
+        return gathered(results, recordings, chain)
 
 
 def _channel(recording: Recording, number: int, settings: SpectrumSettings, chain: Chain) -> Result:

@@ -17,9 +17,9 @@ from epidote.core.analysis.spectrum import line_power
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
-from epidote.core.caution import Caution, unique
+from epidote.core.caution import Caution
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, Settings, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
 from epidote.core.quantity import LEVEL_UNITS, to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Signal
@@ -84,12 +84,7 @@ class Tone:
         recording = recordings[0]
         require_usable(recording.signal, LEAST_FRAMES)
         results = per_channel(channels, lambda number: _analyse_channel(recording, number, settings, chain))
-        cautions = [c for r in results for c in r.cautions]
-        if recording.faults:
-            cautions.append(Caution.DROPOUT)
-        if recording.signal.unit == "FS" and not chain.calibrated:
-            cautions.append(Caution.UNCALIBRATED)
-        return Result(tuple(c for r in results for c in r.curves), tuple(g for r in results for g in r.readings), unique(cautions))
+        return gathered(results, recordings, chain)
 
 
 def _window_of(recording: Recording, x: Samples, settings: ToneSettings) -> Samples:

@@ -39,7 +39,7 @@ def blocks(chain: Chain, today: date, headroom: float | None) -> tuple[Block, ..
         _load(chain),
         _pickup(chain, today),
         _input(chain, today, device),
-        Block("numbers", "Numbers", "to the study", (rate, "no capture yet" if headroom is None else f"headroom {headroom:.1f} dB"),
+        Block("numbers", "Numbers", "to the study", (rate, "no capture yet" if headroom is None else f"{headroom:.1f} dB headroom"),
               (), weak="the last capture came within 1 dB of full scale" if headroom is not None and headroom < 1 else ""),
     )  # fmt: skip
 
@@ -71,7 +71,7 @@ def _output(chain: Chain, today: date, device: str) -> Block:
 
 
 def _unit(chain: Chain) -> Block:
-    lines = ["input not measured"]
+    lines = ["not measured"]
     if chain.unit_input_ohms:
         lines = [f"input {format_quantity(chain.unit_input_ohms, 'Ω', digits=3)}"]
         if chain.output_ohms:

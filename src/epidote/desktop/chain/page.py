@@ -238,6 +238,7 @@ class ChainPage(QWidget):
         while (item := self.guides.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
+                widget.hide()
                 widget.deleteLater()
         if block.guides:
             words = QLabel("Calibrate")

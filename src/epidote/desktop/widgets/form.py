@@ -10,9 +10,14 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEd
 
 from epidote.core.quantity import QuantityError, parse_as
 
+_UNITS_IN_NAMES = {"_ohms": " resistance", "_watts": " power", "_db": "", "_volts": " in volts"}
+
 
 def title_of(name: str) -> str:
-    """A field's name in words: "start_frequency" becomes "Start frequency"."""
+    """A field's name in words: "start_frequency" becomes "Start frequency", "load_ohms" becomes "Load resistance"."""
+    for ending, said in _UNITS_IN_NAMES.items():
+        if name.endswith(ending):
+            name = name.removesuffix(ending) + said
     words = name.replace("_", " ")
     return words[:1].upper() + words[1:]
 
