@@ -54,7 +54,7 @@ def main() -> None:
     page = window.matrix
     overview = window.session.overview
     assert overview is not None
-    response, tone, _ = (c.id for c in overview.columns)
+    response, tone, _, noise = (c.id for c in overview.columns)
     baseline, p40_high, p40_low, a25 = (s.id for s in overview.subjects)
 
     def dressed(theme: str, width: int, height: int) -> None:
@@ -70,6 +70,8 @@ def main() -> None:
     dressed("light", 1280, 800)
     page.choose([baseline, a25, p40_high], tone)
     shoot(window, "matrix-tone-light", wanted)
+    page.choose([baseline, p40_low, p40_high, a25], noise)
+    shoot(window, "matrix-noise-light", wanted)
     page.choose([a25, p40_high], response)
     settle(window)
     page.show_view("thd")

@@ -97,11 +97,11 @@ def test_cautions():
 
 def test_procedures_are_found_by_entry_point():
     assert set(procedures()) >= {"response", "tone"}
-    with pytest.raises(SettingError, match="There are: impedance, response, spectrum, tone"):
+    with pytest.raises(SettingError, match="There are: impedance, noise, response, spectrum, tone"):
         procedure("gong")
 
 
-@pytest.mark.parametrize("key", ["response", "tone", "impedance", "spectrum"])
+@pytest.mark.parametrize("key", ["response", "tone", "impedance", "spectrum", "noise"])
 def test_every_setting_says_what_it_is(key):
     for name, field in procedure(key).Settings.model_fields.items():
         assert field.description, name

@@ -149,7 +149,7 @@ def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
         overview = window.session.overview
         return {c.procedure for c in overview.columns if (baseline.id, c.id) in overview.runs}
 
-    wait_for(qtbot, lambda: measured() == {"response", "tone", "spectrum"})
+    wait_for(qtbot, lambda: measured() == {"response", "tone", "spectrum", "noise"})
     assert window.stack.currentWidget() is window.matrix
     wait_for(qtbot, lambda: "measured" in page.path._wire)
     page.path.choose("input")

@@ -26,6 +26,7 @@ from epidote.core.signal import Samples
 from epidote.core.stimulus.programme import Player, Programme
 
 RATES = (8000, 16000, 22050, 32000, 44100, 48000, 88200, 96000, 176400, 192000, 352800, 384000)
+_LOOKS = 4
 _SETTLE = 0.25  # seconds of silence after opening in which complaints are part of starting
 
 
@@ -39,7 +40,7 @@ def listed() -> list[dict[str, Any]]:
         outputs, inputs = int(d["max_output_channels"]), int(d["max_input_channels"])
         rates = [r for r in RATES if _takes(sd, index, r, min(outputs, 2), min(inputs, 2))]
         result.append({
-            "index": index, "host": str(hosts[d["hostapi"]]["name"]).split()[0], "name": str(d["name"]), "outputs": outputs, "inputs": inputs,
+            "host": str(hosts[d["hostapi"]]["name"]).split()[0], "name": str(d["name"]), "outputs": outputs, "inputs": inputs,
             "rates": rates, "default_rate": float(d["default_samplerate"]),
         })  # fmt: skip
     return result
@@ -54,6 +55,19 @@ def _takes(sd: Any, index: int, rate: int, outputs: int, inputs: int) -> bool:
     except (sd.PortAudioError, ValueError):
         return False
     return True
+
+
+def _index(sd: Any, wanted: list[str]) -> int:
+    """PortAudio's number of a device, given as host and name: numbers change from process to process, and a busy server may not answer at once."""
+    for _ in range(_LOOKS):
+        hosts = sd.query_hostapis()
+        for index, d in enumerate(sd.query_devices()):
+            if [str(hosts[d["hostapi"]]["name"]).split()[0], str(d["name"])] == wanted:
+                return index
+        sd._terminate()
+        time.sleep(0.2)
+        sd._initialize()
+    raise SettingError(f"“{wanted[1]}” is not there now")
 
 
 class Host:
@@ -71,7 +85,7 @@ class Host:
         self._capturing = self._begin = self._muted = False
         import sounddevice as sd
 
-        device = (order["input_index"] if order["inputs"] else None, order["output_index"] if order["outputs"] else None)
+        device = (_index(sd, order["recording"]) if order["inputs"] else None, _index(sd, order["playing"]) if order["outputs"] else None)
         channels = (max(self._inputs, default=0), max(self._outputs, default=0))
         common: dict[str, Any] = {
             "samplerate": order["rate"], "blocksize": order["buffer"] or 0, "dtype": "float32", "latency": "high",

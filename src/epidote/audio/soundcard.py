@@ -63,6 +63,8 @@ class SoundCard:
     def __init__(self, name: str, wiring: Wiring, *, ceiling_dbfs: float = 0.0) -> None:
         out, _, into = (part.strip() for part in name.partition(">"))
         found = _listed()
+        if not {out, into or out} <= {_name(d) for d in found}:
+            found = _listed()  # a busy sound server may not have answered in time
         playing, recording = _find(out, found), _find(into or out, found)
         self._require_fit(playing, recording, wiring)
         self.info = _info(playing)
@@ -81,7 +83,7 @@ class SoundCard:
             )  # fmt: skip
         frames.send_words(ours, {
             "rate": wiring.rate, "outputs": wiring.outputs, "inputs": wiring.inputs, "buffer": wiring.buffer, "ceiling": ceiling_dbfs,
-            "output_index": playing["index"], "input_index": recording["index"],
+            "playing": [playing["host"], playing["name"]], "recording": [recording["host"], recording["name"]],
         })  # fmt: skip
         try:
             ours.settimeout(_OPEN_SECONDS)

@@ -39,7 +39,7 @@ def stimulus(
     from epidote.core.chain import Chain
     from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
-    from epidote.elsewhere import describe, dithered, marked_file, write_marked
+    from epidote.elsewhere import describe, dithered, marked_file, planned, write_marked
 
     carried = find(procedure)
     values = parsed_settings(carried.Settings, set_)
@@ -49,7 +49,8 @@ def stimulus(
     if not 8000 <= rate <= 384000:
         raise SettingError(f"The rate {rate:g} Hz is out of range: 8000 to 384000 Hz.")
     beside = out.with_suffix(".json")
-    if marked:
+    several = len({s.kind for s in planned(procedure, settings, Chain(rate=rate))}) > 1
+    if marked or several:
         file = marked_file(procedure, settings, Chain(rate=rate))
         described = describe(procedure, settings, file)
         write_marked(out, file, bits.value)

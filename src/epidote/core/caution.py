@@ -29,6 +29,7 @@ class Caution(StrEnum):
     PROCESSING = "processing"
     HUM = "hum"
     OTHER_CLOCK = "other_clock"
+    HISS = "hiss"
 
     @property
     def words(self) -> str:
@@ -56,6 +57,7 @@ _WORDS = {
     Caution.UNSTEADY: "The level was not steady before the run.",
     Caution.PROCESSING: "The level does not follow the drive: a gain control or limiter is at work, or the unit is at its limit.",
     Caution.HUM: "Mains hum stood less than 60 dB below the tone before the run.",
+    Caution.HISS: "The noise is above 0.1 % of the reference level: it may be heard as hiss (common practice, no source).",
     Caution.OTHER_CLOCK: "Recorded on a clock of its own: the recording was brought to the stimulus' clock first.",
 }
 

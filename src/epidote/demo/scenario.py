@@ -18,7 +18,7 @@ from epidote.core.procedures.base import make_settings, procedure
 from epidote.study.store import SUFFIX, Study, create_study
 
 # raised whenever what is measured changes, so that an older demo on disk is left as it is and a new one made
-EDITION = 2
+EDITION = 3
 TITLE = "Dome refit"
 
 CHAIN = Chain(
@@ -30,6 +30,7 @@ COLUMNS: tuple[tuple[str, Mapping[str, Any]], ...] = (
     ("response", {"stop_frequency": 40000, "level": -20}),
     ("tone", {"frequency": 1000, "level": -20}),
     ("tone", {"frequency": 6000, "level": -20, "band_high": 40000}),
+    ("noise", {"reference_level": "12.65 V"}),
 )
 
 

@@ -11,13 +11,14 @@ from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 
 from epidote.desktop.session import Session
 from epidote.desktop.theme import font
-from epidote.study.models import RunSummary
+from epidote.study.models import Overview, RunSummary
 from epidote.study.store import Study
 
 if TYPE_CHECKING:
     from epidote.core.chain import Chain
 
 LEAST_HEADROOM_DB = 1.0
+_SILENCE_DB = 60.0  # what is quieter was no signal
 
 
 def _chain_of(study: Study) -> Chain:
@@ -26,6 +27,15 @@ def _chain_of(study: Study) -> Chain:
     from epidote.core.chain_file import chain_from_toml
 
     return chain_from_toml(study.chain_toml) if study.chain_toml else Chain()
+
+
+def headroom_of(overview: Overview | None) -> float | None:
+    """Of the last capture in which something played, in dB; None when there is none."""
+    for run in sorted(overview.runs.values(), key=lambda r: r.made, reverse=True) if overview else ():
+        peaks = [r["value"] for r in run.readings if r["key"] == "headroom" and r["value"] is not None]
+        if peaks and min(peaks) < _SILENCE_DB:
+            return float(min(peaks))
+    return None
 
 
 class TrustStrip(QWidget):
@@ -82,9 +92,9 @@ class TrustStrip(QWidget):
             words = "today" if age == 0 else f"{age} day{'s' if age != 1 else ''} ago"
             self._set("calibration", f"calibrated {words}", chain.stale(date.today()))
         self._baseline([r for (s, _), r in overview.runs.items() if (row := overview.subject(s)) is not None and row.is_baseline], chain)
-        peaks = [r["value"] for r in last.readings if r["key"] == "headroom" and r["value"] is not None] if last else []
-        if peaks:
-            self._set("headroom", f"headroom {min(peaks):.1f} dB", min(peaks) < LEAST_HEADROOM_DB)
+        peak = headroom_of(overview)
+        if peak is not None:
+            self._set("headroom", f"headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)
         weak = chain.load_ohms is not None and not chain.load_confirmed
         self._set("load", f"load {chain.load_ohms:g} Ω{', typed' if weak else ''}" if chain.load_ohms else "no load stated", weak)
 

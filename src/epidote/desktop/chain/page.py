@@ -34,6 +34,7 @@ from epidote.desktop.chain.live_panel import LivePanel, spread_words
 from epidote.desktop.chain.path_view import PathView
 from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.trust_strip import headroom_of
 from epidote.desktop.widgets.form import SettingsForm, title_of
 from epidote.study.shelf import Shelf
 
@@ -174,7 +175,7 @@ class ChainPage(QWidget):
             self.failed.emit(str(error))
         self.name.setText(self.chain.name)
         self.kept.refresh()
-        found = blocks(self.chain, date.today(), self._headroom())
+        found = blocks(self.chain, date.today(), headroom_of(self.session.overview))
         self._blocks = {b.key: b for b in found}
         wire, weak = self._wire()
         self.path.show_path(found, wire, weak)
@@ -184,12 +185,6 @@ class ChainPage(QWidget):
         if changed:
             self._show_block()
         self._say_weak()
-
-    def _headroom(self) -> float | None:
-        overview = self.session.overview
-        last = max(overview.runs.values(), key=lambda r: r.made, default=None) if overview else None
-        peaks = [r["value"] for r in last.readings if r["key"] == "headroom" and r["value"] is not None] if last else []
-        return min(peaks) if peaks else None
 
     def _wire(self) -> tuple[str, bool]:
         """What is known of the baseline, and whether that weakens anything."""

@@ -1,0 +1,224 @@
+"""Noise: what a unit adds when it should be silent, plainly and as it is heard; and its dynamic range by a tone at -60 dBFS.
+
+Idle noise in a band, A-weighted (IEC 61672-1), and by ITU-R BS.468-4: quasi-peak, and as an RMS value counted from 2 kHz (AES17). Dynamic
+range by AES17: full scale over everything but the tone while 997 Hz plays at -60 dBFS, 468 weighting counted from 2 kHz; with A beside it.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+import scipy.fft
+from pydantic import field_validator, model_validator
+
+from epidote.core.analysis.bands import band_powers, centres, edges
+from epidote.core.analysis.capture import headroom, require_usable, steady_span
+from epidote.core.analysis.quasipeak import quasi_peak
+from epidote.core.analysis.spectrum import band_power, line_power, mean_squares
+from epidote.core.analysis.tone import analyse_tone
+from epidote.core.analysis.weighting import AES17_DB, Weighting
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
+from epidote.core.analysis.windows import windowed_power
+from epidote.core.caution import Caution
+from epidote.core.chain import Chain
+from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.spectrum import Mains, silence
+from epidote.core.quantity import LEVEL_UNITS, QuantityError, from_db, parse, parse_as, to_db
+from epidote.core.result import Curve, Reading, Result
+from epidote.core.signal import Recording, Samples
+from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
+
+LEAST_FRAMES = 4096
+HISS_DB = -60.0  # 0.1 % of the reference
+_RANGE_TONE, _RANGE_LEVEL, _RANGE_SECONDS = 997.0, -60.0, 2.0
+_ORDERS, _FINE = 10, 24
+_LEVELS = {"V": "dBV", "Pa": "dB SPL"}
+
+
+class NoiseSettings(Settings):
+    duration: float = setting(5.0, "length of the silence that is recorded", "s", played=True, ge=0.2, le=600)
+    band_low: float = setting(20.0, "lower end of the band", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "upper end of the band", "Hz", gt=0, le=192000)
+    reference_level: str = setting(
+        "0 dBFS", "level that SNR is stated to: at the unit's output, in V, dBV, W … or dBFS of the input", max_length=40
+    )
+    mains: Mains = setting(Mains.FIFTY, "frequency of the mains whose lines are told from the rest")
+
+    @model_validator(mode="after")
+    def _band_is_one(self) -> NoiseSettings:
+        if self.band_low >= self.band_high:
+            raise ValueError(f"band_low {self.band_low:g} Hz must lie below band_high {self.band_high:g} Hz")
+        return self
+
+    @field_validator("reference_level", mode="before")
+    @classmethod
+    def _is_a_level(cls, value: object) -> str:
+        text = f"{value}"
+        try:
+            found = parse(text, "dBFS")
+        except QuantityError as error:
+            raise ValueError(str(error)) from error
+        if found.unit not in ("dBFS", "FS", "V", "dBV", "dBu", "W", "Pa", "dB SPL"):
+            raise ValueError(f"“{text}” is no level: give dBFS, V, dBV, dBu, W or dB SPL")
+        return text
+
+
+class Noise:
+    key = "noise"
+    title = "Noise"
+    Settings = NoiseSettings
+    of_the_chain = True
+    views = (
+        CurveView("density", "Density", "density", "Noise in 1 Hz"),
+        CurveView("third_octave", "Third octaves", "third octaves", "Noise in third octaves"),
+    )
+    reading_titles = {  # noqa: RUF012
+        "noise": "Noise", "noise_a": "Noise, A-weighted", "noise_468": "Noise, 468 quasi-peak", "noise_468_rms": "Noise, 468 RMS (2 kHz)",
+        "snr": "SNR", "snr_a": "SNR, A-weighted", "dynamic_range": "Dynamic range (AES17)", "dynamic_range_a": "Dynamic range, A",
+        "noise_share": "Noise of the reference", "hum": "Hum", "noise_without_hum": "Noise without hum", "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: NoiseSettings, chain: Chain) -> Conduct:
+        yield silence(chain.rate, settings.duration)
+        yield tone(rate=chain.rate, frequency=_RANGE_TONE, duration=_RANGE_SECONDS, level=_RANGE_LEVEL)
+
+    def duration(self, settings: NoiseSettings, chain: Chain) -> float:
+        return settings.duration + _RANGE_SECONDS + 2 * LEAD + 2 * RAMP + SETTLE + TAIL
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("noise_a")
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return result.curve("third_octave")
+
+    def summary(self, settings: NoiseSettings) -> str:
+        return f"{settings.band_low:g} Hz–{settings.band_high / 1000:g} kHz, {settings.duration:g} s"
+
+    def analyse(self, recordings: Sequence[Recording], settings: NoiseSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, LEAST_FRAMES)
+        results = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
+        return gathered(results, recordings, chain)
+
+
+def _reference(settings: NoiseSettings, chain: Chain, full: float | None) -> float | None:
+    """Mean square in FS² of the level that SNR is stated to; None when the chain does not know its volts."""
+    found = parse(settings.reference_level, "dBFS")
+    if found.unit in ("dBFS", "FS"):
+        return 0.5 * from_db(parse_as(settings.reference_level, "dBFS")) ** 2
+    if full is None:
+        return None
+    try:
+        base = "Pa" if chain.acoustic and found.unit in ("Pa", "dB SPL") else "V"
+        return 0.5 * (parse_as(settings.reference_level, base, chain.conversion()) / full) ** 2
+    except QuantityError:
+        return None
+
+
+def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettings, chain: Chain) -> Result:
+    recording = recordings[0]
+    rate = recording.signal.rate
+    x = recording.signal.channel(number)
+    size = scipy.fft.prev_fast_len(x.size, real=True)
+    size -= size % 2
+    x = x[:size] - x[:size].mean()
+    full, base = chain.scale(number)
+    width = rate / size
+    power = mean_squares(windowed_power(scipy.fft.rfft(x), WINDOW), size, WINDOW.mean_square)
+    low, high = settings.band_low, min(settings.band_high, rate / 2)
+    at: dict[str, float | str] = {"band_low_hz": low, "band_high_hz": high}
+    # the standard deviation of a level is 4.34/sqrt(BT) dB, and the window takes some of T
+    spread_db = 4.343 / math.sqrt(max(1.0, (high - low) * size / rate / WINDOW.enbw))
+
+    def absolute(key: str, mean_square: float, where: dict[str, float | str], cautions: tuple[Caution, ...] = ()) -> Reading:
+        if full is None:
+            return Reading(
+                key, number, 10 * math.log10(2 * mean_square) if mean_square > 0 else None, "dBFS", where, None, spread_db, cautions
+            )
+        value = full * math.sqrt(2 * max(mean_square, 0.0))
+        return Reading(key, number, value, base, where, None, value * spread_db / 8.686, cautions)
+
+    plain = band_power(power, width, low, high)
+    weighted = {w: band_power(power, width, low, high, w) for w in (Weighting.A, Weighting.ITU_468)}
+    lines = _hum(power, width, rate, settings.mains.hertz)
+    reference = _reference(settings, chain, full)
+    share = plain / reference if reference else None
+    hiss = (Caution.HISS,) if share is not None and share > 10 ** (HISS_DB / 10) else ()
+    cautions = () if reference is not None else (Caution.UNCALIBRATED,)
+    stated: dict[str, float | str] = {**at, "reference": settings.reference_level}
+
+    def ratio(key: str, mean_square: float, where: dict[str, float | str], sign: int = 1) -> Reading:
+        value = None if reference is None or mean_square <= 0 else sign * 10 * math.log10(reference / mean_square)
+        return Reading(key, number, value, "dB", where, None, spread_db, (*cautions, *(hiss if key == "noise_share" else ())))
+
+    readings = [
+        absolute("noise", plain, at),
+        absolute("noise_a", weighted[Weighting.A], {**at, "weighting": "A"}),
+        absolute("noise_468", quasi_peak(x, rate) ** 2, {"weighting": "468", "detector": "quasi-peak"}),
+        absolute(
+            "noise_468_rms",
+            weighted[Weighting.ITU_468] * 10 ** (AES17_DB / 10),
+            {**at, "weighting": "468, 0 dB at 2 kHz", "detector": "RMS"},
+        ),
+        ratio("snr", plain, stated),
+        ratio("snr_a", weighted[Weighting.A], {**stated, "weighting": "A"}),
+        *_dynamic_range(recordings, number, (low, high)),
+        ratio("noise_share", plain, stated, -1),
+        absolute("hum", lines, {"mains_hz": settings.mains.hertz}, () if lines > 0 else (Caution.NOISE_DOMINATED,)),
+        absolute("noise_without_hum", max(plain - lines, 0.0), at),
+        headroom(recording.signal, number),
+    ]
+    return Result(_curves(power, width, number, (low, high), full, base), tuple(readings))
+
+
+def _hum(power: Samples, width: float, rate: float, mains: float) -> float:
+    """Mean square of the mains lines to the 10th harmonic that stand clear of the noise beside them."""
+    if 5 * WINDOW.half_width * width > mains:
+        return 0.0
+    found = [line_power(power, width, n * mains, WINDOW) for n in range(1, _ORDERS + 1) if n * mains < 0.48 * rate]
+    return sum(total - noise for total, noise in found if total > 2 * noise)
+
+
+def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[float, float]) -> list[Reading]:
+    """Full scale over everything but the tone, while it plays 60 dB below full scale."""
+    at: dict[str, float | str] = {"frequency_hz": _RANGE_TONE, "level_dbfs": _RANGE_LEVEL}
+    keys = (("dynamic_range", Weighting.ITU_468, AES17_DB), ("dynamic_range_a", Weighting.A, 0.0))
+    missing = (Caution.STIMULUS_NOT_FOUND,)
+    if len(recordings) < 2:
+        return [Reading(key, number, None, "dB", at, cautions=missing) for key, *_ in keys]
+    signal = recordings[1].signal
+    x = signal.channel(number)
+    first, end = steady_span(x, signal.rate)
+    first = min(first + round(SETTLE / 2 * signal.rate), end)
+    size = scipy.fft.prev_fast_len(max(256, end - first), real=True)
+    x = x[first : first + size - size % 2]
+    readings = []
+    for key, weighting, offset in keys:
+        found = analyse_tone(x, signal.rate, _RANGE_TONE, 1, band, weighting) if x.size >= 256 and x.any() else None
+        if found is None or found.noise <= 0 or abs(found.fit.frequency / _RANGE_TONE - 1) > 0.02:
+            readings.append(Reading(key, number, None, "dB", at, cautions=missing))
+            continue
+        main = abs(found.fit.amplitudes[0]) ** 2 / 2
+        value = 10 * math.log10(main / found.noise) - offset - _RANGE_LEVEL
+        readings.append(Reading(key, number, value, "dB", {**at, "weighting": str(weighting)}, None, found.noise_spread_db))
+    return readings
+
+
+def _curves(power: Samples, width: float, number: int, band: tuple[float, float], full: float | None, base: str) -> tuple[Curve, ...]:
+    unit = _LEVELS[base] if full else "dBFS"
+    offset = to_db(full / LEVEL_UNITS[unit][1]) if full else 0.0
+    low = max(band[0], 12 * width, 1.0)
+    fine, thirds = centres(_FINE, low, band[1]), centres(3, low, band[1])
+    below, above = edges(fine, _FINE)
+    density = band_powers(power, width, fine, _FINE) / (above - below)
+
+    def level(mean_square: Samples) -> Samples:
+        return np.asarray(10 * np.log10(np.maximum(2 * mean_square, 1e-40)) + offset)
+
+    return (
+        Curve("density", number, fine, level(density), "Hz", unit, None, {"bandwidth_hz": 1.0, "averaged_over_octaves": 1 / _FINE}),
+        Curve("third_octave", number, thirds, level(band_powers(power, width, thirds, 3)), "Hz", unit),
+    )
