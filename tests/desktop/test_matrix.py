@@ -2,6 +2,7 @@
 
 import csv
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QImage
@@ -365,3 +366,28 @@ def test_the_focus_does_not_forestall_the_first_choice(qtbot, path):
     wait_for(qtbot, lambda: window.matrix.built and window.matrix.graph_panel.graph.figure() is not None)
     assert len(window.matrix.graph_panel.graph.figure().traces) == 2
     window.close()
+
+
+def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, columns, tmp_path):
+    """Written as a file, played by somebody's player 40 ppm slow and half as loud, recorded, taken in."""
+    import soundfile
+
+    from epidote.core.analysis.clock import resampled
+
+    page = window.matrix
+    page.choose([rows["low"]], columns["response"])
+    wait_for(qtbot, lambda: page.run_panel.form is not None and page.side.currentWidget() is page.run_panel)
+    settings = page.run_panel.form.values()
+    page.exchange.write_file(settings, tmp_path / "for the player.wav")
+    wait_for(qtbot, (tmp_path / "for the player.json").exists)
+    x, rate = soundfile.read(tmp_path / "for the player.wav")
+    take = 0.5 * resampled(x, 1 / 1.00004, -9000.0, int(x.size * 1.0001) + 30000)
+    soundfile.write(tmp_path / "take.wav", take + 1e-6 * np.random.default_rng(1).standard_normal(take.size), rate, subtype="FLOAT")
+    page.exchange.take_recording(settings, tmp_path / "take.wav")
+    cell = (rows["low"], columns["response"])
+    wait_for(qtbot, lambda: cell in window.session.overview.runs)
+    readings = {r["key"]: r["value"] for r in window.session.overview.runs[cell].readings}
+    assert readings["clock_offset"] == pytest.approx(40, abs=0.05)
+    assert "+40.00" in window.message.text()
+    page.exchange.take_recording(settings, tmp_path / "for nobody.wav")
+    wait_for(qtbot, lambda: "cannot be read" in window.message.text())

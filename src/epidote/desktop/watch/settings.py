@@ -68,7 +68,7 @@ class SettingsBar(QWidget):
         options = [("dBFS", "dBFS")]
         full, base = chain.scale(1)
         if full:
-            options.append(("dBV", "dBV") if base == "V" else ("dB SPL", "dB SPL"))
+            options += [("dBV", "dBV"), ("dBu", "dBu")] if base == "V" else [("dB SPL", "dB SPL")]
         options.append((ZERO, "0 here · Z"))
         self.units.set_options(options, [self.unit if self.unit in dict(options) else "dBFS"])
 
