@@ -196,8 +196,9 @@ class SpectrumWatch:
     def _power(self, looks: int = 1) -> Power:
         """Of the latest looks, a frame's time apart, oldest first (looks, channels, bins)."""
         n = self._length
-        stretches = np.stack([self._ring.last(n, before=k * self._step) for k in reversed(range(looks))])
-        stretches *= self._shape
+        stretches = np.empty((looks, self.channels, n), dtype=np.float32)
+        for k in range(looks):
+            np.multiply(self._ring.last(n, before=(looks - 1 - k) * self._step), self._shape, out=stretches[k])
         spectrum = scipy.fft.rfft(stretches, axis=2, overwrite_x=True)
         power = np.square(spectrum.real)
         power += np.square(spectrum.imag)

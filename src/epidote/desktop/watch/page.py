@@ -313,7 +313,7 @@ class WatchPage(QWidget):
         if frame.view == self.canvas.view():
             self.canvas.show_now(self._now_layers(frame))
         full, unit = self.chain.scale(1)
-        if self._count % 2:  # fifteen a second: a triggered wave stands still
+        if self._count % 3 == 0:  # ten a second: a triggered wave stands still
             self.wave.show_waves(frame.wave_times, frame.waves, (full * math.sqrt(2), unit) if full else (1.0, "FS"))
         self.figures.show_figures(frame.figures, [self.chain.scale(c + 1) for c in range(len(frame.figures))])
         self._count += 1
