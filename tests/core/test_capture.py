@@ -6,13 +6,13 @@ import pytest
 from epidote.core.analysis.capture import capture_cautions, has_gap, headroom, is_clipped, require_usable, steady_span
 from epidote.core.caution import Caution
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.response import Response, ResponseSettings
+from epidote.core.procedures.response import ResponseSettings
 from epidote.core.signal import Signal
 from epidote.core.stimulus.tone import tone
 from tests.conftest import dithered, sine
 
 RATE = 48000.0
-SWEEP = Response().stimulus(ResponseSettings(duration=2), RATE).samples()
+SWEEP = ResponseSettings(duration=2).stimulus(RATE).samples()
 TONE = dithered(sine(997.0, 0.5, 48000, RATE), 24)
 NOISE = np.random.default_rng(0).standard_normal(48000)
 

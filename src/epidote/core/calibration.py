@@ -12,9 +12,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.analysis.sinefit import fit_tone
-from epidote.core.analysis.spectrum import band_power, mean_squares
+from epidote.core.analysis.spectrum import band_power, fast_stretch, windowed_mean_squares
 from epidote.core.analysis.weighting import Weighting
-from epidote.core.analysis.windows import HANN, windowed_power
+from epidote.core.analysis.windows import HANN
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import SPL_PASCALS, from_db, to_db
 from epidote.core.signal import Samples
@@ -88,10 +88,8 @@ def sensitivity(volts: float, spl_db: float) -> float:
 
 def weighted_level(x: Samples, rate: float, weighting: Weighting) -> float:
     """Level in dBFS of noise or programme (frames,) from 20 Hz to 20 kHz with a weighting: what a sound level meter beside it averages."""
-    spectrum = np.fft.rfft(x)[: x.size // 2 + 1] if x.size % 2 == 0 else np.fft.rfft(x[:-1])
-    frames = 2 * (spectrum.size - 1)
-    power = mean_squares(windowed_power(spectrum, HANN), frames, HANN.mean_square)
-    total = band_power(power, rate / frames, 20.0, min(20000.0, rate / 2), weighting)
+    power, width = windowed_mean_squares(fast_stretch(x), rate, HANN)
+    total = band_power(power, width, 20.0, min(20000.0, rate / 2), weighting)
     return 10 * math.log10(2 * total) if total > 0 else -math.inf
 
 

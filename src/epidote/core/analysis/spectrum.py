@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy.fft
 from numpy.typing import NDArray
 
 from epidote.core.analysis.weighting import Weighting, power_weight
-from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, CosineWindow, windowed_around
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, CosineWindow, windowed_around, windowed_power
 from epidote.core.signal import Samples
 
 Complex = NDArray[np.complex128]
+MAINS_ORDERS = 10
 
 
 def mean_squares(power: Samples, frames: int, mean_square: float = 1.0) -> Samples:
@@ -22,6 +24,17 @@ def mean_squares(power: Samples, frames: int, mean_square: float = 1.0) -> Sampl
     if frames % 2 == 0:
         power[-1] /= 2
     return power
+
+
+def fast_stretch(x: Samples) -> Samples:
+    """The beginning of x (frames,) that transforms quickly and is even in length."""
+    size = scipy.fft.prev_fast_len(x.size, real=True)
+    return x[: size - size % 2]
+
+
+def windowed_mean_squares(x: Samples, rate: float, window: CosineWindow) -> tuple[Samples, float]:
+    """Mean square per bin (bins,) of a windowed stretch of even length (frames,), and the bins' width in Hz."""
+    return mean_squares(windowed_power(scipy.fft.rfft(x), window), x.size, window.mean_square), rate / x.size
 
 
 def band_power(power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE) -> float:
@@ -72,3 +85,13 @@ def line_power(power: Samples, bin_width: float, frequency: float, window: Cosin
     beside = np.concatenate([power[max(0, centre - 4 * half) : max(0, centre - half)], power[centre + half + 1 : centre + 4 * half + 1]])
     noise = float(np.median(beside)) / np.log(2) * inside.size if beside.size else 0.0
     return float(inside.sum()), noise
+
+
+def mains_lines(power: Samples, bin_width: float, rate: float, mains: float, window: CosineWindow) -> list[tuple[float, float, float]]:
+    """(frequency in Hz, mean square, noise expected under it) of the mains' first ten lines below half the rate.
+
+    Both are 0 where the bins are too coarse to tell one line from the next.
+    """
+    fine = 5 * window.half_width * bin_width < mains
+    lines = (n * mains for n in range(1, MAINS_ORDERS + 1))
+    return [(f, *(line_power(power, bin_width, f, window) if fine and f < rate / 2 else (0.0, 0.0))) for f in lines]

@@ -9,7 +9,7 @@ import numpy as np
 import scipy.fft
 
 from epidote.core.analysis.sinefit import fit_tone
-from epidote.core.analysis.spectrum import band_power, mean_squares, peak_near
+from epidote.core.analysis.spectrum import band_power, fast_stretch, mean_squares, peak_near, windowed_mean_squares
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import HANN, windowed_power
 from epidote.core.quantity import to_db
@@ -37,9 +37,8 @@ class Figures:
 
 def figures(x: np.ndarray, rate: float) -> Figures:
     """Of a stretch (frames,) in FS. THD+N from 20 Hz to 20 kHz, by fitting the tone and its harmonics."""
-    size = scipy.fft.prev_fast_len(x.size, real=True)
-    size -= size % 2
-    x = np.asarray(x[-size:], dtype=np.float64)
+    x = fast_stretch(np.asarray(x, dtype=np.float64)[::-1])[::-1]  # the latest
+    size = x.size
     mean_square = float(np.square(x).mean())
     peak = float(np.abs(x).max())
     rms = to_db(math.sqrt(2 * mean_square))
@@ -54,7 +53,6 @@ def figures(x: np.ndarray, rate: float) -> Figures:
     if tone <= 0 or tone < (mean_square - tone) * 10 ** (_TONE_CLEAR_DB / 10) or place < 4 * width:
         return Figures(rms, to_db(peak), crest, shown_a, None, None)
     fit = fit_tone(x, rate, place, 1, 1)
-    rest = scipy.fft.rfft(fit.residual)
-    noise = band_power(mean_squares(windowed_power(rest, HANN), size, HANN.mean_square), width, BAND[0], min(BAND[1], rate / 2))
+    noise = band_power(windowed_mean_squares(fit.residual, rate, HANN)[0], width, BAND[0], min(BAND[1], rate / 2))
     main = abs(fit.amplitudes[0]) ** 2 / 2
     return Figures(rms, to_db(peak), crest, shown_a, fit.frequency, 10 * math.log10(noise / main) if noise > 0 and main > 0 else None)

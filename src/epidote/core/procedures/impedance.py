@@ -1,7 +1,7 @@
 """Impedance against frequency: of a loudspeaker, or of a unit's input, by a known resistor in series.
 
 The first input listens before the resistor, the second behind it, at the unit. By Ohm's law Z = R V2 / (V1 - V2); whatever the output does
-cancels, and with a baseline (both inputs on the output) the difference between the inputs cancels too.
+cancels. What the two inputs differ by does not, which tells where little voltage drops across the resistor.
 """
 
 from __future__ import annotations
@@ -19,30 +19,24 @@ from epidote.core.analysis.smoothing import log_bins
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, Settings, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, setting, single_recording_channels
+from epidote.core.procedures.swept import SweepSettings
 from epidote.core.result import Curve, Reading, Result
-from epidote.core.signal import Recording, Samples, Stimulus
-from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
+from epidote.core.signal import Recording, Samples
 
 LEAST_FRAMES = 2048
 _TELLING = 0.02  # share of the voltage that must drop across the resistor, or the inputs' own differences decide
 
 
-class ImpedanceSettings(Settings):
-    start_frequency: float = setting(20.0, "lower end of the measured band", "Hz", played=True, ge=1, le=50000)
-    stop_frequency: float = setting(20000.0, "upper end of the measured band", "Hz", played=True, ge=20, le=180000)
-    duration: float = setting(4.0, "length of one sweep", "s", played=True, ge=0.2, le=120)
+class ImpedanceSettings(SweepSettings):
     level: float = setting(-20.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
-    averages: int = setting(1, "how many sweeps are played and averaged", played=True, ge=1, le=64)
     series_ohms: float = setting(10.0, "the resistor in series", "Ω", gt=0, le=1e7)
     before_channel: int = setting(1, "the channel before the resistor", ge=1, le=64)
     after_channel: int = setting(2, "the channel behind it, at the unit", ge=1, le=64)
     source_ohms: float = setting(0.0, "output resistance of what will drive the unit: what error it makes is read off", "Ω", ge=0, le=1e6)
 
     @model_validator(mode="after")
-    def _fits(self) -> ImpedanceSettings:
-        if self.start_frequency * 1.5 > self.stop_frequency:
-            raise ValueError("start_frequency must lie at least half an octave below stop_frequency")
+    def _channels_are_two(self) -> ImpedanceSettings:
         if self.before_channel == self.after_channel:
             raise ValueError("before_channel and after_channel must be two channels")
         return self
@@ -67,17 +61,12 @@ class Impedance:
             raise SettingError(
                 f"Impedance needs two inputs; the chain has {len(chain.inputs)}. Add one on the Chain page, or choose other channels."
             )
-        stimulus = self._stimulus(settings, chain.rate)
+        stimulus = settings.stimulus(chain.rate)
         for _ in range(settings.averages):
             yield stimulus
 
-    def _stimulus(self, settings: ImpedanceSettings, rate: float) -> Stimulus:
-        return sweep(
-            rate=rate, start=settings.start_frequency, stop=settings.stop_frequency, duration=settings.duration, level=settings.level
-        )
-
     def duration(self, settings: ImpedanceSettings, chain: Chain) -> float:
-        return settings.averages * (settings.duration + LEAD + TAIL)
+        return settings.sounding()
 
     def headline(self, result: Result) -> Reading | None:
         return result.reading("minimum")
@@ -97,7 +86,7 @@ class Impedance:
         for recording in recordings:
             require_usable(recording.signal, LEAST_FRAMES)
         rate = recordings[0].signal.rate
-        kernel = dc.kernel(recordings[0].stimulus or self._stimulus(settings, rate), max(r.signal.frames for r in recordings))
+        kernel = dc.kernel(recordings[0].stimulus or settings.stimulus(rate), max(r.signal.frames for r in recordings))
         numbers = (settings.before_channel, settings.after_channel)
         cautions = [c for r in recordings for n in numbers for c in capture_cautions(r.signal, n)]
         cautions += [Caution.DROPOUT for r in recordings if r.faults]

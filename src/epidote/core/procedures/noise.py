@@ -10,22 +10,21 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-import scipy.fft
 from pydantic import field_validator, model_validator
 
 from epidote.core.analysis.bands import band_powers, centres, edges
 from epidote.core.analysis.capture import headroom, require_usable, steady_span
 from epidote.core.analysis.quasipeak import quasi_peak
-from epidote.core.analysis.spectrum import band_power, line_power, mean_squares
+from epidote.core.analysis.spectrum import band_power, fast_stretch, mains_lines, windowed_mean_squares
 from epidote.core.analysis.tone import analyse_tone
 from epidote.core.analysis.weighting import AES17_DB, Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
-from epidote.core.analysis.windows import windowed_power
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
 from epidote.core.procedures.spectrum import Mains, silence
-from epidote.core.quantity import LEVEL_UNITS, QuantityError, from_db, parse, parse_as, to_db
+from epidote.core.procedures.terminal import Terminal
+from epidote.core.quantity import QuantityError, from_db, parse, parse_as
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
@@ -33,8 +32,7 @@ from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 LEAST_FRAMES = 4096
 HISS_DB = -60.0  # 0.1 % of the reference
 _RANGE_TONE, _RANGE_LEVEL, _RANGE_SECONDS = 997.0, -60.0, 2.0
-_ORDERS, _FINE = 10, 24
-_LEVELS = {"V": "dBV", "Pa": "dB SPL"}
+_FINE = 24
 
 
 class NoiseSettings(Settings):
@@ -120,31 +118,23 @@ def _reference(settings: NoiseSettings, chain: Chain, full: float | None) -> flo
 
 def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettings, chain: Chain) -> Result:
     recording = recordings[0]
-    rate = recording.signal.rate
-    x = recording.signal.channel(number)
-    size = scipy.fft.prev_fast_len(x.size, real=True)
-    size -= size % 2
-    x = x[:size] - x[:size].mean()
-    full, base = chain.scale(number)
-    width = rate / size
-    power = mean_squares(windowed_power(scipy.fft.rfft(x), WINDOW), size, WINDOW.mean_square)
+    rate, terminal = recording.signal.rate, Terminal.of(chain, number)
+    x = fast_stretch(recording.signal.channel(number))
+    x = x - x.mean()
+    power, width = windowed_mean_squares(x, rate, WINDOW)
     low, high = settings.band_low, min(settings.band_high, rate / 2)
     at: dict[str, float | str] = {"band_low_hz": low, "band_high_hz": high}
     # the standard deviation of a level is 4.34/sqrt(BT) dB, and the window takes some of T
-    spread_db = 4.343 / math.sqrt(max(1.0, (high - low) * size / rate / WINDOW.enbw))
+    spread_db = 4.343 / math.sqrt(max(1.0, (high - low) / width / WINDOW.enbw))
 
     def absolute(key: str, mean_square: float, where: dict[str, float | str], cautions: tuple[Caution, ...] = ()) -> Reading:
-        if full is None:
-            return Reading(
-                key, number, 10 * math.log10(2 * mean_square) if mean_square > 0 else None, "dBFS", where, None, spread_db, cautions
-            )
-        value = full * math.sqrt(2 * max(mean_square, 0.0))
-        return Reading(key, number, value, base, where, None, value * spread_db / 8.686, cautions)
+        return terminal.level(key, mean_square, where, spread_db, cautions)
 
     plain = band_power(power, width, low, high)
     weighted = {w: band_power(power, width, low, high, w) for w in (Weighting.A, Weighting.ITU_468)}
-    lines = _hum(power, width, rate, settings.mains.hertz)
-    reference = _reference(settings, chain, full)
+    # only what stands clear of the noise beside it
+    lines = sum(line - under for _, line, under in mains_lines(power, width, rate, settings.mains.hertz, WINDOW) if line > 2 * under)
+    reference = _reference(settings, chain, terminal.full)
     share = plain / reference if reference else None
     hiss = (Caution.HISS,) if share is not None and share > 10 ** (HISS_DB / 10) else ()
     cautions = () if reference is not None else (Caution.UNCALIBRATED,)
@@ -171,15 +161,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
         absolute("noise_without_hum", max(plain - lines, 0.0), at),
         headroom(recording.signal, number),
     ]
-    return Result(_curves(power, width, number, (low, high), full, base), tuple(readings))
-
-
-def _hum(power: Samples, width: float, rate: float, mains: float) -> float:
-    """Mean square of the mains lines to the 10th harmonic that stand clear of the noise beside them."""
-    if 5 * WINDOW.half_width * width > mains:
-        return 0.0
-    found = [line_power(power, width, n * mains, WINDOW) for n in range(1, _ORDERS + 1) if n * mains < 0.48 * rate]
-    return sum(total - noise for total, noise in found if total > 2 * noise)
+    return Result(_curves(power, width, (low, high), terminal), tuple(readings))
 
 
 def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[float, float]) -> list[Reading]:
@@ -193,8 +175,7 @@ def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[flo
     x = signal.channel(number)
     first, end = steady_span(x, signal.rate)
     first = min(first + round(SETTLE / 2 * signal.rate), end)
-    size = scipy.fft.prev_fast_len(max(256, end - first), real=True)
-    x = x[first : first + size - size % 2]
+    x = fast_stretch(x[first : max(end, first + 256)])
     readings = []
     for key, weighting, offset in keys:
         found = analyse_tone(x, signal.rate, _RANGE_TONE, 1, band, weighting) if x.size >= 256 and x.any() else None
@@ -207,16 +188,15 @@ def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[flo
     return readings
 
 
-def _curves(power: Samples, width: float, number: int, band: tuple[float, float], full: float | None, base: str) -> tuple[Curve, ...]:
-    unit = _LEVELS[base] if full else "dBFS"
-    offset = to_db(full / LEVEL_UNITS[unit][1]) if full else 0.0
+def _curves(power: Samples, width: float, band: tuple[float, float], terminal: Terminal) -> tuple[Curve, ...]:
+    number, unit = terminal.channel, terminal.level_unit
     low = max(band[0], 12 * width, 1.0)
     fine, thirds = centres(_FINE, low, band[1]), centres(3, low, band[1])
     below, above = edges(fine, _FINE)
     density = band_powers(power, width, fine, _FINE) / (above - below)
 
     def level(mean_square: Samples) -> Samples:
-        return np.asarray(10 * np.log10(np.maximum(2 * mean_square, 1e-40)) + offset)
+        return np.asarray(10 * np.log10(np.maximum(2 * mean_square, 1e-40)) + terminal.level_offset)
 
     return (
         Curve("density", number, fine, level(density), "Hz", unit, None, {"bandwidth_hz": 1.0, "averaged_over_octaves": 1 / _FINE}),

@@ -9,18 +9,17 @@ from enum import StrEnum
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import model_validator
 
 from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, gathered, per_channel, setting, single_recording_channels
 from epidote.core.procedures.level_readings import judged_band, level_readings, reference_frequency
+from epidote.core.procedures.swept import SweepSettings
 from epidote.core.result import Curve, Reading, Result
-from epidote.core.signal import Recording, Samples, Stimulus
-from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
+from epidote.core.signal import Recording, Samples
 
 LEAST_FRAMES = 2048
 HARMONICS = (2, 3, 4, 5)
@@ -34,20 +33,9 @@ class ImpulseWindow(StrEnum):
     FIXED = "fixed"
 
 
-class ResponseSettings(Settings):
-    start_frequency: float = setting(20.0, "lower end of the measured band", "Hz", played=True, ge=1, le=50000)
-    stop_frequency: float = setting(20000.0, "upper end of the measured band", "Hz", played=True, ge=20, le=180000)
-    duration: float = setting(4.0, "length of one sweep", "s", played=True, ge=0.2, le=120)
-    level: float = setting(-6.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
-    averages: int = setting(1, "how many sweeps are played and averaged", played=True, ge=1, le=64)
+class ResponseSettings(SweepSettings):
     smoothing: Smoothing = setting(Smoothing.NONE, "smoothing of the level curves, in octaves")
     window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "how much of the impulse response counts")
-
-    @model_validator(mode="after")
-    def _band_is_one(self) -> ResponseSettings:
-        if self.start_frequency * 1.5 > self.stop_frequency:
-            raise ValueError("start_frequency must lie at least half an octave below stop_frequency")
-        return self
 
 
 @dataclass(frozen=True)
@@ -84,17 +72,12 @@ class Response:
     }  # fmt: skip
 
     def conduct(self, settings: ResponseSettings, chain: Chain) -> Conduct:
-        stimulus = self.stimulus(settings, chain.rate)
+        stimulus = settings.stimulus(chain.rate)
         for _ in range(settings.averages):
             yield stimulus
 
-    def stimulus(self, settings: ResponseSettings, rate: float) -> Stimulus:
-        return sweep(
-            rate=rate, start=settings.start_frequency, stop=settings.stop_frequency, duration=settings.duration, level=settings.level
-        )
-
     def duration(self, settings: ResponseSettings, chain: Chain) -> float:
-        return settings.averages * (settings.duration + LEAD + TAIL)
+        return settings.sounding()
 
     def headline(self, result: Result) -> Reading | None:
         return result.reading("flatness")
@@ -111,7 +94,7 @@ class Response:
         for recording in recordings:
             require_usable(recording.signal, LEAST_FRAMES)
         rate = recordings[0].signal.rate
-        stimulus = recordings[0].stimulus or self.stimulus(settings, rate)
+        stimulus = recordings[0].stimulus or settings.stimulus(rate)
         kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
         results = per_channel(channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain))
         return gathered(results, recordings, chain)

@@ -10,23 +10,20 @@ from collections.abc import Mapping, Sequence
 from enum import StrEnum
 
 import numpy as np
-import scipy.fft
 
 from epidote.core.analysis.capture import headroom, require_usable
-from epidote.core.analysis.spectrum import band_power, line_power, mean_squares
+from epidote.core.analysis.spectrum import MAINS_ORDERS, band_power, fast_stretch, mains_lines, windowed_mean_squares
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
-from epidote.core.analysis.windows import windowed_power
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
-from epidote.core.quantity import LEVEL_UNITS, to_db
+from epidote.core.procedures.terminal import Terminal
+from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Stimulus, stimulus_maker
 
 LEAST_FRAMES = 1024
-_ORDERS = 10
-_LEVELS = {"V": "dBV", "Pa": "dB SPL"}
 
 
 class Mains(StrEnum):
@@ -63,7 +60,7 @@ class Spectrum:
     views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),)
     reading_titles = {  # noqa: RUF012
         "level": "Level", "level_a": "Level, A-weighted", "peak": "Peak", "crest": "Crest", "mains_sum": "Mains, all lines", "headroom": "Headroom",
-        **{f"mains_{n}": f"Mains line {n}" for n in range(1, _ORDERS + 1)},
+        **{f"mains_{n}": f"Mains line {n}" for n in range(1, MAINS_ORDERS + 1)},
     }  # fmt: skip
 
     def conduct(self, settings: SpectrumSettings, chain: Chain) -> Conduct:
@@ -90,44 +87,30 @@ class Spectrum:
 
 
 def _channel(recording: Recording, number: int, settings: SpectrumSettings, chain: Chain) -> Result:
-    x, rate = recording.signal.channel(number), recording.signal.rate
-    size = scipy.fft.prev_fast_len(x.size, real=True)
-    size -= size % 2
-    x = x[:size]
-    full, base = chain.scale(number)
-    width = rate / size
-    clean = mean_squares(windowed_power(scipy.fft.rfft(x), WINDOW), size, WINDOW.mean_square)
+    rate, terminal = recording.signal.rate, Terminal.of(chain, number)
+    x = fast_stretch(recording.signal.channel(number))
+    clean, width = windowed_mean_squares(x, rate, WINDOW)
     top = min(settings.band_high, rate / 2)
     at: dict[str, float | str] = {"band_low_hz": settings.band_low, "band_high_hz": top}
-
-    def absolute(key: str, mean_square: float, where: dict[str, float | str], cautions: tuple[Caution, ...] = ()) -> Reading:
-        if full is None:
-            return Reading(key, number, 10 * math.log10(2 * mean_square) if mean_square > 0 else None, "dBFS", where, cautions=cautions)
-        return Reading(key, number, full * math.sqrt(2 * max(mean_square, 0.0)), base, where, cautions=cautions)
-
     peak, rms = float(np.abs(x).max()), math.sqrt(float(np.square(x).mean()))
     readings = [
-        absolute("level", band_power(clean, width, settings.band_low, top), at),
-        absolute("level_a", band_power(clean, width, settings.band_low, top, Weighting.A), {**at, "weighting": "A"}),
-        absolute("peak", peak**2 / 2, {}),
+        terminal.level("level", band_power(clean, width, settings.band_low, top), at),
+        terminal.level("level_a", band_power(clean, width, settings.band_low, top, Weighting.A), {**at, "weighting": "A"}),
+        terminal.level("peak", peak**2 / 2, {}),
         Reading("crest", number, to_db(peak / rms) if rms > 0 else None, "dB"),
     ]
     total = 0.0
-    for n in range(1, _ORDERS + 1):
-        f = n * settings.mains.hertz
-        lines, noise = (
-            line_power(clean, width, f, WINDOW) if 5 * WINDOW.half_width * width < settings.mains.hertz and f < rate / 2 else (0.0, 0.0)
-        )
-        own = max(lines - noise, 0.25 * lines)
-        total += own if lines > 2 * noise else 0.0
-        faint = (Caution.NOISE_DOMINATED,) if lines < 2 * noise or lines == 0 else ()
-        readings.append(absolute(f"mains_{n}", own, {"frequency_hz": f}, faint))
-    readings.insert(4, absolute("mains_sum", total, {"mains_hz": settings.mains.hertz}, () if total else (Caution.NOISE_DOMINATED,)))
-    readings.append(headroom(recording.signal, number))
-    level = 10 * np.log10(np.maximum(clean[1:] * (2 * WINDOW.enbw), 1e-40)) + (to_db(full / LEVEL_UNITS[_LEVELS[base]][1]) if full else 0.0)
-    frequencies = np.arange(1, clean.size, dtype=np.float64) * np.float64(width)
-    meta: dict[str, float | str] = {"window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(size)}
-    cautions = (Caution.CLIPPED,) if peak >= 1 - 2.0**-15 else ()
-    return Result(
-        (Curve("spectrum", number, frequencies, level, "Hz", _LEVELS[base] if full else "dBFS", None, meta),), tuple(readings), cautions
+    for n, (f, line, under) in enumerate(mains_lines(clean, width, rate, settings.mains.hertz, WINDOW), start=1):
+        own = max(line - under, 0.25 * line)
+        total += own if line > 2 * under else 0.0
+        faint = (Caution.NOISE_DOMINATED,) if line < 2 * under or line == 0 else ()
+        readings.append(terminal.level(f"mains_{n}", own, {"frequency_hz": f}, None, faint))
+    readings.insert(
+        4, terminal.level("mains_sum", total, {"mains_hz": settings.mains.hertz}, None, () if total else (Caution.NOISE_DOMINATED,))
     )
+    readings.append(headroom(recording.signal, number))
+    level = 10 * np.log10(np.maximum(clean[1:] * (2 * WINDOW.enbw), 1e-40)) + terminal.level_offset
+    frequencies = np.arange(1, clean.size, dtype=np.float64) * np.float64(width)
+    meta: dict[str, float | str] = {"window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(x.size)}
+    cautions = (Caution.CLIPPED,) if peak >= 1 - 2.0**-15 else ()
+    return Result((Curve("spectrum", number, frequencies, level, "Hz", terminal.level_unit, None, meta),), tuple(readings), cautions)

@@ -9,18 +9,18 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-import scipy.fft
 from pydantic import model_validator
 
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
-from epidote.core.analysis.spectrum import line_power
+from epidote.core.analysis.spectrum import MAINS_ORDERS, fast_stretch, line_power
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
-from epidote.core.quantity import LEVEL_UNITS, to_db
+from epidote.core.procedures.terminal import Terminal
+from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Signal
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
@@ -28,8 +28,6 @@ from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 LEAST_FRAMES = 256
 _DB_PER_NEPER = 20 / math.log(10)
 _CYCLES_SHOWN = 5
-_LEVELS = {"V": "dBV", "Pa": "dB SPL"}
-Scale = tuple[float | None, str]  # of a channel, as Chain.scale gives it
 
 
 class ToneSettings(Settings):
@@ -96,8 +94,7 @@ def _window_of(recording: Recording, x: Samples, settings: ToneSettings) -> Samp
         end = min(end, first + round(settings.duration * rate))
     if end - first < LEAST_FRAMES:
         first, end = 0, x.size
-    size = scipy.fft.prev_fast_len(end - first, real=True)
-    return x[first : first + size - size % 2]
+    return fast_stretch(x[first:end])
 
 
 def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, chain: Chain) -> Result:
@@ -119,13 +116,13 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         return Result((), tuple(Reading(k, number, None, units.get(k, "dB"), cautions=missing) for k in keys), tuple(cautions))
     if found.drifted:
         cautions.append(Caution.DRIFT)
-    scale = chain.scale(number) if signal.unit == "FS" else (None, "V")
-    return Result(_curves(found, number, scale), _readings(found, signal, number, settings, scale), tuple(cautions))
+    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    return Result(_curves(found, terminal), _readings(found, signal, settings, terminal), tuple(cautions))
 
 
-def _readings(c: ToneAnalysis, signal: Signal, number: int, settings: ToneSettings, scale: Scale) -> tuple[Reading, ...]:
+def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal: Terminal) -> tuple[Reading, ...]:
     fit = c.fit
-    full, unit = scale
+    number = terminal.channel
     carrier = abs(fit.amplitudes[0])
     spread = fit.amplitude_spread
     at: dict[str, float | str] = {
@@ -150,15 +147,6 @@ def _readings(c: ToneAnalysis, signal: Signal, number: int, settings: ToneSettin
     thd_spread = _DB_PER_NEPER * spread / harmonic_rms if harmonic_rms > 0 else None
     rest_spread = c.noise_spread_db * c.noise / rest if rest > 0 else None
 
-    def absolute(key: str, mean_square: float, spread_db: float | None, cautions: tuple[Caution, ...] = ()) -> Reading:
-        """A level at the operating point: V or Pa where the chain states them, dBFS otherwise (0 dBFS: mean square 1/2)."""
-        if full is None:
-            return Reading(
-                key, number, 10 * math.log10(2 * mean_square) if mean_square > 0 else None, "dBFS", at, None, spread_db, cautions
-            )
-        value = full * math.sqrt(2 * mean_square)
-        return Reading(key, number, value, unit, at, None, None if spread_db is None else value * spread_db / _DB_PER_NEPER, cautions)
-
     def ratio(
         key: str, value: float, spread_db: float | None, cautions: tuple[Caution, ...] = (), floor_db: float | None = None
     ) -> Reading:
@@ -170,15 +158,15 @@ def _readings(c: ToneAnalysis, signal: Signal, number: int, settings: ToneSettin
     drift = (Caution.DRIFT,) if c.drifted else ()
     readings = [
         Reading("frequency", number, fit.frequency, "Hz", {}, None, fit.frequency_spread),
-        absolute("level", main, _DB_PER_NEPER * spread / carrier),
+        terminal.level("level", main, at, _DB_PER_NEPER * spread / carrier),
         ratio("thd", harmonic / main, thd_spread, tuple(thd_cautions), floor),
         ratio("thd_n", rest / main, rest_spread, drift),
         ratio("sinad", sinad, rest_spread, drift),
         ratio("snr", main / c.noise if c.noise > 0 else 0.0, c.noise_spread_db, drift),
         Reading("enob", number, enob, "bit", at, None, None if rest_spread is None else rest_spread / 6.0206, drift),
-        absolute("noise", c.noise, c.noise_spread_db, drift),
-        Reading("dc", number, fit.dc * math.sqrt(2) * full if full else fit.dc, unit if full else "FS", {}, None, None),
-        _hum(c, number, absolute),
+        terminal.level("noise", c.noise, at, c.noise_spread_db, drift),
+        Reading("dc", number, fit.dc * terminal.peak_scale, terminal.unit, {}, None, None),
+        _hum(c, terminal),
         headroom(signal, number),
     ]
     for n, amplitude in enumerate(fit.amplitudes[1:], start=2):
@@ -196,14 +184,14 @@ def _readings(c: ToneAnalysis, signal: Signal, number: int, settings: ToneSettin
     return tuple(readings)
 
 
-def _hum(c: ToneAnalysis, number: int, absolute: object) -> Reading:
+def _hum(c: ToneAnalysis, terminal: Terminal) -> Reading:
     """Mains lines (50 or 60 Hz, whichever is stronger, to the 10th harmonic) as one level, less the noise under them."""
     width = c.rate / c.frames
     best = (0.0, 0.0, 50.0)
     if 3 * WINDOW.half_width * width < 50:
         for mains in (50.0, 60.0):
             lines = noise = 0.0
-            for n in range(1, 11):
+            for n in range(1, MAINS_ORDERS + 1):
                 if abs((n * mains + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2) < 2 * WINDOW.half_width * width:
                     continue  # hidden by the tone or one of its harmonics
                 power, under = line_power(c.residual_power, width, n * mains, WINDOW)
@@ -211,16 +199,14 @@ def _hum(c: ToneAnalysis, number: int, absolute: object) -> Reading:
             best = max(best, (lines, noise, mains))
     lines, noise, mains = best
     cautions = (Caution.NOISE_DOMINATED,) if lines < 2 * noise else ()
-    reading: Reading = absolute("hum", max(lines - noise, 0.25 * lines), None, cautions)  # type: ignore[operator]
-    at = {"mains_hz": mains}
-    return Reading(reading.key, number, reading.value, reading.unit, at, reading.floor, None, cautions)
+    return terminal.level("hum", max(lines - noise, 0.25 * lines), {"mains_hz": mains}, None, cautions)
 
 
-def _curves(c: ToneAnalysis, number: int, scale: Scale) -> tuple[Curve, ...]:
+def _curves(c: ToneAnalysis, terminal: Terminal) -> tuple[Curve, ...]:
     """Spectrum in dBFS, dBV or dB SPL (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
-    full, base = scale
+    number = terminal.channel
     frequencies = np.arange(c.spectrum.size, dtype=np.float64) * np.float64(c.rate / c.frames)
-    level = 10 * np.log10(np.maximum(c.spectrum, 1e-40)) + (to_db(full / LEVEL_UNITS[_LEVELS[base]][1]) if full else 0.0)
+    level = 10 * np.log10(np.maximum(c.spectrum, 1e-40)) + terminal.level_offset
     meta: dict[str, float | str] = {
         "window": WINDOW.name, "enbw_hz": WINDOW.enbw * c.rate / c.frames, "frames": float(c.frames),
     }  # fmt: skip
@@ -234,10 +220,9 @@ def _curves(c: ToneAnalysis, number: int, scale: Scale) -> tuple[Curve, ...]:
         if len(c.fit.amplitudes) > 1
         else 0.0
     )
-    peak = full * math.sqrt(2) if full else 1.0
-    unit = base if full else "FS"
+    peak, unit = terminal.peak_scale, terminal.unit
     return (
-        Curve("spectrum", number, frequencies[1:], level[1:], "Hz", _LEVELS[base] if full else "dBFS", None, meta),
+        Curve("spectrum", number, frequencies[1:], level[1:], "Hz", terminal.level_unit, None, meta),
         Curve("waveform", number, t, peak * c.samples[first : first + shown], "s", unit),
         Curve("residual", number, t, peak * (c.fit.residual[first : first + shown] + overtones), "s", unit),
     )

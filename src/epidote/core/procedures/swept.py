@@ -1,0 +1,31 @@
+"""What the procedures that play an exponential sweep have in common."""
+
+from __future__ import annotations
+
+from pydantic import model_validator
+
+from epidote.core.procedures.base import Settings, setting
+from epidote.core.signal import Stimulus
+from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
+
+
+class SweepSettings(Settings):
+    start_frequency: float = setting(20.0, "lower end of the measured band", "Hz", played=True, ge=1, le=50000)
+    stop_frequency: float = setting(20000.0, "upper end of the measured band", "Hz", played=True, ge=20, le=180000)
+    duration: float = setting(4.0, "length of one sweep", "s", played=True, ge=0.2, le=120)
+    level: float = setting(-6.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
+    averages: int = setting(1, "how many sweeps are played and averaged", played=True, ge=1, le=64)
+
+    @model_validator(mode="after")
+    def _band_is_one(self) -> SweepSettings:
+        if self.start_frequency * 1.5 > self.stop_frequency:
+            raise ValueError("start_frequency must lie at least half an octave below stop_frequency")
+        return self
+
+    def stimulus(self, rate: float) -> Stimulus:
+        """One sweep. Raises SettingError when its band does not fit the rate."""
+        return sweep(rate=rate, start=self.start_frequency, stop=self.stop_frequency, duration=self.duration, level=self.level)
+
+    def sounding(self) -> float:
+        """All sweeps with their silence, in s."""
+        return self.averages * (self.duration + LEAD + TAIL)
