@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from epidote.audio.device import Cancelled, Device, Progress, Wiring
+from epidote.audio.device import Cancelled, Device, Wiring
 from epidote.audio.devices import open_device
 from epidote.audio.soundcard import PREFIX as SOUND_PREFIX
 from epidote.core.chain import Chain
@@ -40,14 +40,7 @@ def open_for(chain: Chain, name: str, conditions: Mapping[str, str], *, seed: in
 
 
 def short_shot(
-    device: Device,
-    chain: Chain,
-    level: float,
-    *,
-    below_db: float = 0.0,
-    alone: bool = False,
-    progress: Progress = silent,
-    cancelled: Cancelled = never,
+    device: Device, chain: Chain, level: float, *, below_db: float = 0.0, alone: bool = False, cancelled: Cancelled = never
 ) -> Precheck:
     """A second of tone at ``level`` dBFS less ``below_db``, and what it says about a run at ``level``. Raises what the device raises.
 
@@ -55,14 +48,13 @@ def short_shot(
     """
     wanted = min(level, chain.ceiling_dbfs) - below_db
     stimuli = shots(chain.rate, wanted, alone and min(len(chain.outputs), len(chain.inputs)) > 1)
-    recordings = []
-    for i, stimulus in enumerate(stimuli):
-
-        def part(share: float, done: int = i) -> None:
-            progress((done + share) / len(stimuli))
-
-        recordings.append(device.exchange(stimulus, ceiling_dbfs=chain.ceiling_dbfs, progress=part, cancelled=cancelled))
+    recordings = [device.exchange(s, ceiling_dbfs=chain.ceiling_dbfs, progress=silent, cancelled=cancelled) for s in stimuli]
     return examined(recordings, [True] * len(chain.inputs), below_db)
+
+
+def careful_shot(device: Device, chain: Chain, level: float, cancelled: Cancelled = never) -> Precheck:
+    """The short shot with which the first run through a changed chain begins: 40 dB down, channels looked at too."""
+    return short_shot(device, chain, level, below_db=-FIRST_START_DB, alone=True, cancelled=cancelled)
 
 
 def needs_careful_start(study: Study, chain: Chain) -> bool:

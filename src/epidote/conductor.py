@@ -16,7 +16,7 @@ from epidote.core.chain_file import chain_from_toml
 from epidote.core.comparison.baseline import against_baseline
 from epidote.core.correction import corrected
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
-from epidote.core.procedures.base import Settings, analysis_settings, make_settings, procedure, procedures
+from epidote.core.procedures.base import Settings, analysis_settings, drive_level, make_settings, procedure, procedures
 from epidote.core.quantity import QuantityError, parse
 from epidote.core.result import Reading, Result
 from epidote.core.signal import Recording, Samples, Signal
@@ -60,7 +60,7 @@ def add_column(study: Study, key: str, settings: Settings) -> Column:
 
 def study_chain(study: Study, subject: Subject) -> Chain:
     """The chain that a row's new runs use: the study's own; for the baseline without probe and load, otherwise with the row's load."""
-    chain = chain_from_toml(study.chain_toml) if study.chain_toml else Chain()
+    chain = chain_from_toml(study.chain_toml)
     if subject.is_baseline:
         return chain.wired()
     try:
@@ -132,6 +132,12 @@ def with_baseline(result: Result, chain: Chain, baseline: Baseline | None) -> Re
     return against_baseline(result, baseline.result, ours / theirs if ours and theirs else 1.0)
 
 
+def computed(study: Study, order: Order, recordings: Sequence[Recording]) -> Result:
+    """What an order's recordings say, read against the baseline there is now."""
+    result = analysed(order.procedure, recordings, order.settings, order.chain)
+    return with_baseline(result, order.chain, baseline_of(study, order))
+
+
 def baseline_orders(study: Study) -> list[Order]:
     """Every procedure that says something about a chain, on the baseline row: in each column there is, and in a new one where there is none."""
     row = next(s for s in study.overview().subjects if s.is_baseline)
@@ -161,13 +167,12 @@ def measure(
     order = replace(order, chain=order.chain.model_copy(update={"device": device.info.name}))
     found: tuple[Caution, ...] = ()
     if check:
-        shot = short_shot(device, order.chain, getattr(order.settings, "level", -20.0), cancelled=cancelled)
+        shot = short_shot(device, order.chain, drive_level(order.settings), cancelled=cancelled)
         if shot.stops:
             raise BenchNotReadyError(f"{shot.words} Nothing was measured; what was there before is kept.")
         found = shot.cautions
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled)
-    result = analysed(order.procedure, recordings, order.settings, order.chain)
-    result = with_baseline(result, order.chain, baseline_of(study, order))
+    result = computed(study, order, recordings)
     if order.chain.calibrated and order.chain.stale(date.today()):
         found = (*found, Caution.CALIBRATION_STALE)
     if cancelled():
@@ -208,7 +213,7 @@ def recompute(study: Study, run_id: int, changes: Mapping[str, Any]) -> RunSumma
         )
     chain = Chain.model_validate(old.chain)
     order = Order(old.subject_id, old.column_id, old.procedure, settings, chain)
-    result = with_baseline(analysed(old.procedure, study.recordings(run_id), settings, chain), chain, baseline_of(study, order))
+    result = computed(study, order, study.recordings(run_id))
     kept = [c for c in _FROM_THE_BENCH if str(c) in old.cautions]  # what only the bench could tell stays true
     result = replace(result, cautions=unique((*result.cautions, *kept)))
     return keep_run(study, order, old.device, result, (), old.recomputed_from or run_id)

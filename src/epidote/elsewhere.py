@@ -5,7 +5,8 @@ The recording may begin anywhere, run on another clock and at another rate; the 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import json
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -14,7 +15,7 @@ import numpy as np
 
 from epidote import __version__
 from epidote.audio.files import encode, read_sound, write_whole
-from epidote.conductor import Order, analysed, baseline_of, keep_run, with_baseline
+from epidote.conductor import Order, computed, keep_run
 from epidote.core.analysis.clock import ClockOffset, level_of_marks, on_its_own_clock
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
@@ -44,7 +45,11 @@ def planned(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
 
 def marked_file(key: str, settings: Settings, chain: Chain) -> Marked:
     """A procedure's stimuli between marks, as loud as the loudest of them."""
-    stimuli = planned(key, settings, chain)
+    return between_marks(planned(key, settings, chain))
+
+
+def between_marks(stimuli: Sequence[Stimulus]) -> Marked:
+    """Stimuli between marks, as loud as the loudest of them."""
     return marked(stimuli, level_of_marks(max(float(np.abs(s.samples()).max()) for s in stimuli)))
 
 
@@ -56,23 +61,40 @@ def dithered(samples: Samples, bits: str) -> Samples:
     return np.asarray(samples + (rng.random(samples.size) - rng.random(samples.size)) / 2**15)
 
 
-def write_marked(path: Path, file: Marked, bits: str) -> None:
-    """WAV, or FLAC by its ending. Raises SettingError for bits it cannot hold, DiskError."""
+def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
+    """One channel as WAV, or FLAC by its ending. Raises SettingError for bits it cannot hold, DiskError."""
     kind = "FLAC" if path.suffix.lower() == ".flac" else "WAV"
     if kind == "FLAC" and bits == "32f":
         raise SettingError("FLAC holds whole numbers only; choose 24 bits, or a .wav file.")
-    write_whole(path, encode(dithered(file.samples(), bits)[:, None], file.rate, kind, bits))
+    write_whole(path, encode(dithered(samples, bits)[:, None], rate, kind, bits))
+
+
+def write_described(path: Path, samples: Samples, rate: float, bits: str, description: Mapping[str, Any]) -> Path:
+    """A sound file and, beside it, its description as JSON, whose path is returned. Raises the same."""
+    write_sound(path, samples, rate, bits)
+    beside = path.with_suffix(".json")
+    write_whole(beside, (json.dumps(description, indent=1) + "\n").encode())
+    return beside
 
 
 def describe(key: str, settings: Settings, file: Marked) -> dict[str, Any]:
-    """What goes beside the file as JSON."""
+    """What goes beside a marked file as JSON."""
     rate = file.rate
     schedule = [{"what": "mark", "start_s": file.first_mark / rate}]
     schedule += [{"what": s.kind, "start_s": at / rate} for s, at in zip(file.stimuli, file.starts, strict=True)]
     schedule.append({"what": "mark", "start_s": file.last_mark / rate})
+    return {**_description(key, settings, file.stimuli[0]), "marked": file.to_json(), "schedule": schedule}
+
+
+def describe_alone(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, Any]:
+    """What goes beside a single stimulus as JSON."""
+    start, end = stimulus.parameters.get("lead", 0.0) / stimulus.rate, stimulus.frames / stimulus.rate
+    return {**_description(key, settings, stimulus), "schedule": [{"what": stimulus.kind, "start_s": start, "end_s": end}]}
+
+
+def _description(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, Any]:
     return {
-        "epidote": __version__, "procedure": key, "settings": settings.model_dump(mode="json"), "rate": rate,
-        "stimulus": file.stimuli[0].to_json(), "marked": file.to_json(), "schedule": schedule,
+        "epidote": __version__, "procedure": key, "settings": settings.model_dump(mode="json"), "rate": stimulus.rate, "stimulus": stimulus.to_json(),
     }  # fmt: skip
 
 
@@ -90,6 +112,5 @@ def take_in(study: Study, order: Order, path: Path) -> RunSummary:
     signal = read_sound(path)
     file = marked_file(order.procedure, order.settings, order.chain)
     recordings, clock = on_its_own_clock(signal, file)
-    result = analysed(order.procedure, recordings, order.settings, order.chain)
-    result = with_clock(with_baseline(result, order.chain, baseline_of(study, order)), [clock], signal.rate)
+    result = with_clock(computed(study, order, recordings), [clock], signal.rate)
     return keep_run(study, order, f"recorded elsewhere: {path.name}", result, recordings, None)

@@ -12,7 +12,7 @@ from epidote.core.analysis.clock import resampled
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.base import make_settings, procedure
-from epidote.elsewhere import marked_file, planned, take_in, write_marked
+from epidote.elsewhere import marked_file, planned, take_in, write_sound
 from tests.conftest import measured
 
 
@@ -81,7 +81,8 @@ def test_what_plays_nothing_is_no_file():
 
 def test_flac_holds_no_floats(tmp_path):
     with pytest.raises(SettingError, match="FLAC holds whole numbers"):
-        write_marked(tmp_path / "x.flac", marked_file("tone", procedure("tone").Settings(duration=0.2), Chain()), "32f")
+        file = marked_file("tone", procedure("tone").Settings(duration=0.2), Chain())
+        write_sound(tmp_path / "x.flac", file.samples(), file.rate, "32f")
 
 
 def test_a_recording_becomes_a_run(study, tmp_path):
@@ -89,7 +90,8 @@ def test_a_recording_becomes_a_run(study, tmp_path):
     chain = study_chain(study, subject)
     settings = make_settings(procedure("response").Settings, {"duration": 1.0, "stop_frequency": 16000, "level": -20})
     order = Order(subject.id, column.id, "response", settings, chain)
-    write_marked(tmp_path / "r.wav", marked_file("response", settings, chain), "24")
+    file = marked_file("response", settings, chain)
+    write_sound(tmp_path / "r.wav", file.samples(), file.rate, "24")
     run = take_in(study, order, recorded(tmp_path / "r.wav", tmp_path / "take.wav"))
     assert run.device == "recorded elsewhere: take.wav"
     clock = next(r for r in run.readings if r["key"] == "clock_offset")

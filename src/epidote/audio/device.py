@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+import numpy as np
+
 from epidote.core.errors import MeasurementError
 from epidote.core.quantity import from_db
 from epidote.core.signal import Recording, Samples, Stimulus
@@ -88,9 +90,13 @@ class Device(Protocol):
     def close(self) -> None: ...
 
 
-def refuse_above(ceiling_dbfs: float, peak: float) -> None:
-    """Raises MeasurementError when a stimulus of this peak (FS) would exceed the chain's ceiling."""
-    if peak > from_db(ceiling_dbfs) * (1 + 1e-9):
+def playable(stimulus: Stimulus, rate: float, ceiling_dbfs: float) -> Samples:
+    """The stimulus' samples (frames,). Raises FormatRefusedError for one of another rate, MeasurementError for one above the ceiling."""
+    if stimulus.rate != rate:
+        raise FormatRefusedError(f"The device runs at {rate:g} Hz, the stimulus was made for {stimulus.rate:g} Hz.")
+    played = stimulus.samples()
+    if float(np.abs(played).max()) > from_db(ceiling_dbfs) * (1 + 1e-9):
         raise MeasurementError(
             f"The stimulus would exceed the chain's output ceiling of {ceiling_dbfs:g} dBFS. Nothing was played; lower its level."
         )
+    return played

@@ -15,6 +15,7 @@ import socket
 import sys
 import threading
 import time
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -30,18 +31,24 @@ _LOOKS = 4
 _SETTLE = 0.25  # seconds of silence after opening in which complaints are part of starting
 
 
+def _found(sd: Any) -> Iterator[tuple[int, str, Any]]:
+    """(PortAudio's number, host in one word, what it says) of each device."""
+    hosts = sd.query_hostapis()
+    for index, d in enumerate(sd.query_devices()):
+        yield index, str(hosts[d["hostapi"]]["name"]).split()[0], d
+
+
 def listed() -> list[dict[str, Any]]:
     """Every device with inputs or outputs: host, name, channels, rates it takes."""
     import sounddevice as sd
 
-    hosts = sd.query_hostapis()
     result = []
-    for index, d in enumerate(sd.query_devices()):
+    for index, host, d in _found(sd):
         outputs, inputs = int(d["max_output_channels"]), int(d["max_input_channels"])
         rates = [r for r in RATES if _takes(sd, index, r, min(outputs, 2), min(inputs, 2))]
         result.append({
-            "host": str(hosts[d["hostapi"]]["name"]).split()[0], "name": str(d["name"]), "outputs": outputs, "inputs": inputs,
-            "rates": rates, "default_rate": float(d["default_samplerate"]),
+            "host": host, "name": str(d["name"]), "outputs": outputs, "inputs": inputs, "rates": rates,
+            "default_rate": float(d["default_samplerate"]),
         })  # fmt: skip
     return result
 
@@ -60,9 +67,8 @@ def _takes(sd: Any, index: int, rate: int, outputs: int, inputs: int) -> bool:
 def _index(sd: Any, wanted: list[str]) -> int:
     """PortAudio's number of a device, given as host and name: numbers change from process to process, and a busy server may not answer at once."""
     for _ in range(_LOOKS):
-        hosts = sd.query_hostapis()
-        for index, d in enumerate(sd.query_devices()):
-            if [str(hosts[d["hostapi"]]["name"]).split()[0], str(d["name"])] == wanted:
+        for index, host, d in _found(sd):
+            if [host, str(d["name"])] == wanted:
                 return index
         sd._terminate()
         time.sleep(0.2)

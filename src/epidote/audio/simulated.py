@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.audio.device import Cancelled, DeviceInfo, FormatRefusedError, Progress, Wiring, refuse_above
+from epidote.audio.device import Cancelled, DeviceInfo, FormatRefusedError, Progress, Wiring, playable
 from epidote.audio.simulated_live import SimulatedLive
 from epidote.core.errors import CancelledError
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
@@ -67,10 +67,7 @@ class SimulatedDevice:
         self._real_time = real_time
 
     def exchange(self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled) -> Recording:
-        if stimulus.rate != self._rate:
-            raise FormatRefusedError(f"The device runs at {self._rate:g} Hz, the stimulus was made for {stimulus.rate:g} Hz.")
-        played = stimulus.samples()
-        refuse_above(ceiling_dbfs, float(np.abs(played).max()))
+        played = playable(stimulus, self._rate, ceiling_dbfs)
         wanted = np.zeros((stimulus.frames, len(self._wiring.outputs)))
         wanted[:, [n - 1 for n in stimulus.channels if n <= wanted.shape[1]]] = played[:, None]
         return Recording(self._exchanged(wanted, progress, cancelled), stimulus)

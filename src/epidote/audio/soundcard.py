@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from epidote.audio import frames
-from epidote.audio.device import Cancelled, DeviceInfo, DeviceLostError, FormatRefusedError, Progress, Wiring, refuse_above
+from epidote.audio.device import Cancelled, DeviceInfo, DeviceLostError, FormatRefusedError, Progress, Wiring, playable
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.core.stimulus.programme import Programme
@@ -114,10 +114,7 @@ class SoundCard:
     # -- one exchange -------------------------------------------------------------------------------------------------------
 
     def exchange(self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled) -> Recording:
-        if stimulus.rate != self.rate:
-            raise FormatRefusedError(f"The device runs at {self.rate:g} Hz, the stimulus was made for {stimulus.rate:g} Hz.")
-        played = stimulus.samples()
-        refuse_above(min(ceiling_dbfs, self._ceiling), float(np.abs(played).max()))
+        played = playable(stimulus, self.rate, min(ceiling_dbfs, self._ceiling))
         return Recording(*self._exchanged(played, stimulus.channels, progress, cancelled, stimulus))
 
     def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:

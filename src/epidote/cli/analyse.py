@@ -10,7 +10,6 @@ from typing import Annotated, Any
 
 import typer
 
-from epidote import __version__
 from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
 from epidote.core.errors import SettingError, UnusableInputError
 
@@ -35,11 +34,10 @@ def stimulus(
     as_json: Json = False,
 ) -> int:
     """Write the stimulus of a procedure as a sound file, and its description beside it."""
-    from epidote.audio.files import encode, write_whole
     from epidote.core.chain import Chain
     from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
-    from epidote.elsewhere import describe, dithered, marked_file, planned, write_marked
+    from epidote.elsewhere import between_marks, describe, describe_alone, planned, write_described
 
     carried = find(procedure)
     values = parsed_settings(carried.Settings, set_)
@@ -48,36 +46,19 @@ def stimulus(
     settings = make_settings(carried.Settings, values)
     if not 8000 <= rate <= 384000:
         raise SettingError(f"The rate {rate:g} Hz is out of range: 8000 to 384000 Hz.")
-    beside = out.with_suffix(".json")
-    several = len({s.kind for s in planned(procedure, settings, Chain(rate=rate))}) > 1
-    if marked or several:
-        file = marked_file(procedure, settings, Chain(rate=rate))
-        described = describe(procedure, settings, file)
-        write_marked(out, file, bits.value)
-        write_whole(beside, (json.dumps(described, indent=1) + "\n").encode())
-        if as_json:
-            print_json({**described, "file": str(out)})
-        else:
-            say(
-                f"{out}: {file.frames / rate:.2f} s at {rate:g} Hz between two marks; analyse any recording of it with --stimulus {beside.name}."
-            )
-        return 0
-    made = next(carried.conduct(settings, Chain(rate=rate)))
-    samples = dithered(made.samples(), bits.value)
-    kind = "FLAC" if out.suffix.lower() == ".flac" else "WAV"
-    if kind == "FLAC" and bits is Bits.FLOAT:
-        raise SettingError("FLAC holds whole numbers only; choose --bits 24, or a .wav file.")
-    description = {
-        "epidote": __version__, "procedure": procedure, "settings": settings.model_dump(mode="json"), "rate": rate,
-        "stimulus": made.to_json(),
-        "schedule": [{"what": made.kind, "start_s": made.parameters.get("lead", 0.0) / rate, "end_s": made.frames / rate}],
-    }  # fmt: skip
-    write_whole(out, encode(samples[:, None], rate, kind, bits.value))
-    write_whole(beside, (json.dumps(description, indent=1) + "\n").encode())
+    stimuli = planned(procedure, settings, Chain(rate=rate))
+    if marked or len({s.kind for s in stimuli}) > 1:
+        file = between_marks(stimuli)
+        samples, description = file.samples(), describe(procedure, settings, file)
+        words = "between two marks; analyse any recording of it with --stimulus {}."
+    else:
+        samples, description = stimuli[0].samples(), describe_alone(procedure, settings, stimuli[0])
+        words = f"{bits.value} bit; {{}} describes it for the analysis."
+    beside = write_described(out, samples, rate, bits.value, description)
     if as_json:
         print_json({**description, "file": str(out)})
     else:
-        say(f"{out}: {made.frames / rate:.2f} s at {rate:g} Hz, {bits.value} bit; {beside.name} describes it for the analysis.")
+        say(f"{out}: {samples.size / rate:.2f} s at {rate:g} Hz, {words.format(beside.name)}")
     return 0
 
 

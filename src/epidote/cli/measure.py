@@ -39,7 +39,7 @@ def measure(
     from epidote.conductor import Order, add_column, study_chain
     from epidote.conductor import measure as carry_out
     from epidote.core.caution import Caution
-    from epidote.core.procedures.base import make_settings, titles_of
+    from epidote.core.procedures.base import drive_level, make_settings, titles_of
     from epidote.core.procedures.base import procedure as find
     from epidote.core.result import Reading, Result
     from epidote.study.store import Study
@@ -66,7 +66,7 @@ def measure(
 
             careful = needs_careful_start(opened, path)
             if careful:
-                _start_carefully(used, path, getattr(settings, "level", -20.0), full_level)
+                _start_carefully(used, path, drive_level(settings), full_level)
             run = carry_out(opened, order, used, progress, check=check)
             if careful:
                 started(opened, path)
@@ -89,12 +89,12 @@ def measure(
 
 def _start_carefully(device: Device, chain: Chain, level: float, go_on: bool) -> None:
     """The first run of a changed chain begins 40 dB down, says what it found, and asks. Raises MeasurementError when the answer is no."""
-    from epidote.bench import FIRST_START_DB, short_shot
+    from epidote.bench import careful_shot
     from epidote.core.errors import MeasurementError
 
-    shot = short_shot(device, chain, level, below_db=-FIRST_START_DB, alone=True)
-    levels = ", ".join(f"{v:.1f} dBFS in channel {n}" for n, v in enumerate(shot.levels, start=1) if v is not None) or "nothing"
-    warn(f"This is the first run through this chain, so it began 40 dB down: at {level:g} dBFS out, {levels} would come back. {shot.words}")
+    shot = careful_shot(device, chain, level)
+    back = shot.came_back or "nothing"
+    warn(f"This is the first run through this chain, so it began 40 dB down: at {level:g} dBFS out, {back} would come back. {shot.words}")
     if shot.stops:
         raise MeasurementError("Nothing was measured; mend this first.")
     if not go_on and (not sys.stdin.isatty() or input("Go on at the full level? (y/n) ").strip().lower() not in ("y", "yes")):

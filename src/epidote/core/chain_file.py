@@ -13,7 +13,7 @@ from epidote.core.errors import UnusableInputError
 
 
 def chain_from_toml(text: str) -> Chain:
-    """A chain from its TOML form (docs/formats.md). Raises UnusableInputError naming the faulty entry."""
+    """A chain from its TOML form (docs/formats.md); of an empty text the usual one. Raises UnusableInputError naming the faulty entry."""
     try:
         values = tomllib.loads(text)
         if "calibration" in values:

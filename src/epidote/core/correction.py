@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from epidote.core.chain import Chain
-from epidote.core.procedures.level_readings import KEYS, level_readings
+from epidote.core.procedures.level_readings import read_again
 from epidote.core.result import Curve, Result
 from epidote.core.signal import Samples
 
@@ -35,8 +35,6 @@ def corrected(result: Result, chain: Chain) -> Result:
         return replace(curve, y=curve.y - taken, floor=floor, meta={**curve.meta, "microphone": "corrected"})
 
     curves = tuple(less(c) for c in result.curves)
-    again = {(r.key, r.channel): r for c in curves if c.key == "level" and c.x_unit == "Hz" for r in level_readings(c, None)}
-    readings = tuple(
-        replace(again[r.key, r.channel], spread=r.spread) if r.key in KEYS and (r.key, r.channel) in again else r for r in result.readings
-    )
+    again = read_again(c for c in curves if c.key == "level" and c.x_unit == "Hz")
+    readings = tuple(replace(again[r.key, r.channel], spread=r.spread) if (r.key, r.channel) in again else r for r in result.readings)
     return replace(result, curves=curves, readings=readings)

@@ -9,7 +9,6 @@ from datetime import date
 
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.calibration import (
-    ToneLevel,
     damping_factor,
     from_two_loads,
     full_scale,
@@ -42,10 +41,6 @@ class Taken:
     spread: float
     played: float
     rest: float = -math.inf
-
-    @staticmethod
-    def of(tone: ToneLevel, spread: float, played: float) -> Taken:
-        return Taken(tone.level, spread, played, tone.rest)
 
 
 @dataclass(frozen=True)

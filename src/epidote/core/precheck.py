@@ -51,6 +51,11 @@ class Precheck:
         return tuple(dict.fromkeys(f.caution for f in self.findings))
 
     @property
+    def came_back(self) -> str:
+        """What the run's own level will bring, in words; empty when nothing comes back."""
+        return ", ".join(f"{v:.1f} dBFS in channel {n}" for n, v in enumerate(self.levels, start=1) if v is not None)
+
+    @property
     def words(self) -> str:
         """The findings as sentences, what stops first."""
         ordered = sorted(self.findings, key=lambda f: not f.stops)

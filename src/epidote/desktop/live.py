@@ -51,19 +51,17 @@ class LiveLink(QObject):
     def on(self) -> bool:
         return self._thread is not None
 
-    def start(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float, int], Watcher], channels: int) -> None:
-        """Open, listen, and feed the watcher that ``watcher(rate, channels)`` makes. Errors come as ``failed``."""
+    def start(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float], Watcher]) -> None:
+        """Open, listen, and feed the watcher that ``watcher(rate)`` makes. Errors come as ``failed``."""
         self.stop()
         self._stop = stop = threading.Event()
         self._busy, self._wanted = False, None
         self._thread = threading.Thread(
-            target=self._go_on, args=(opener, ceiling_dbfs, watcher, channels, stop, self._leaving), name="live", daemon=True
+            target=self._go_on, args=(opener, ceiling_dbfs, watcher, stop, self._leaving), name="live", daemon=True
         )
         self._thread.start()
 
-    def _go_on(
-        self, opener: Callable[[], Device], ceiling: float, make: Callable[[float, int], Watcher], channels: int, stop: Any, leaving: Any
-    ) -> None:
+    def _go_on(self, opener: Callable[[], Device], ceiling: float, make: Callable[[float], Watcher], stop: Any, leaving: Any) -> None:
         device: Device | None = None
         live: Live | None = None
         try:
@@ -76,7 +74,7 @@ class LiveLink(QObject):
             if wanted is not None:
                 live.play(*wanted)
             self._delivered.emit(stop, "began")
-            watcher = make(live.rate, channels)
+            watcher = make(live.rate)
             while not stop.is_set():
                 block = live.read()
                 shown = watcher.feed(block) if block.shape[0] else None

@@ -187,8 +187,8 @@ class Session(QObject):
 
     # -- devices ------------------------------------------------------------------------------------------------------------
 
-    def find_devices(self, then: Callable[[list[tuple[str, str]]], None] | None = None, *, anew: bool = False) -> None:
-        """Which devices there are, off the interface's thread; remembered until asked for anew."""
+    def find_devices(self, then: Callable[[list[tuple[str, str]]], None] | None = None) -> None:
+        """Which devices there are, off the interface's thread; asked once."""
 
         def load() -> None:
             import epidote.audio.devices  # noqa: F401  heavy libraries are loaded on the store's thread only
@@ -204,17 +204,17 @@ class Session(QObject):
             if then is not None:
                 then(found)
 
-        if self.devices is not None and not anew:
+        if self.devices is not None:
             done(self.devices)
             return
         self._store.submit(load, lambda _: self._finder.submit(look, done, self.failed.emit), self.failed.emit)
 
-    def listen(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float, int], Watcher], channels: int) -> bool:
+    def listen(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float], Watcher]) -> bool:
         """Listen to a device, unless a run has it."""
         if self.under_way:
             self.failed.emit("A run is under way and has the device. Wait for it, or stop it with Escape.")
             return False
-        self.live.start(opener, ceiling_dbfs, watcher, channels)
+        self.live.start(opener, ceiling_dbfs, watcher)
         return True
 
     def on_the_bench(self, work: Callable[[Study], Any], done: Callable[[Any], None]) -> None:
@@ -300,7 +300,7 @@ class Session(QObject):
         from epidote.bench import needs_careful_start, open_for, started
         from epidote.conductor import Order, measure, study_chain
         from epidote.core.errors import CancelledError
-        from epidote.core.procedures.base import make_settings, procedure
+        from epidote.core.procedures.base import drive_level, make_settings, procedure
 
         overview = study.overview()
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
@@ -317,7 +317,7 @@ class Session(QObject):
         self._begun = time.monotonic()
         try:
             careful = needs_careful_start(study, chain)
-            if careful and not self._careful_start(device, chain, getattr(settings, "level", -20.0), cancel):
+            if careful and not self._careful_start(device, chain, drive_level(settings), cancel):
                 return None
             run = measure(
                 study, Order(subject.id, column.id, column.procedure, settings, chain), device,
@@ -333,17 +333,16 @@ class Session(QObject):
 
     def _careful_start(self, device: Device, chain: Chain, level: float, cancel: threading.Event) -> bool:
         """The first run of a changed chain begins 40 dB down; what that says is shown, and the user says whether to go on."""
-        from epidote.bench import FIRST_START_DB, short_shot
+        from epidote.bench import careful_shot
         from epidote.core.errors import MeasurementError
 
-        shot = short_shot(device, chain, level, below_db=-FIRST_START_DB, alone=True, cancelled=cancel.is_set)
+        shot = careful_shot(device, chain, level, cancel.is_set)
         if shot.stops:
             raise MeasurementError(f"The first shot, 40 dB down, says: {shot.words} Nothing was measured.")
-        levels = ", ".join(f"{v:.1f} dBFS in channel {n}" for n, v in enumerate(shot.levels, start=1) if v is not None)
         self._answer = None
         self._answered.clear()
         self.asked.emit(
-            f"This is the first run through “{chain.name}” as it is now, so it began 40 dB down. At {level:g} dBFS out, {levels} would come back. "
+            f"This is the first run through “{chain.name}” as it is now, so it began 40 dB down. At {level:g} dBFS out, {shot.came_back} would come back. "
             f"{shot.words} Go on at the full level?"
         )
         while not self._answered.wait(0.1):

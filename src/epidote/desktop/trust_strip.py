@@ -23,10 +23,9 @@ _SILENCE_DB = 60.0  # what is quieter was no signal
 
 def _chain_of(study: Study) -> Chain:
     """On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded modules."""
-    from epidote.core.chain import Chain
     from epidote.core.chain_file import chain_from_toml
 
-    return chain_from_toml(study.chain_toml) if study.chain_toml else Chain()
+    return chain_from_toml(study.chain_toml)
 
 
 def headroom_of(overview: Overview | None) -> float | None:

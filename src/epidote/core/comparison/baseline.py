@@ -6,8 +6,7 @@ from dataclasses import replace
 
 from epidote.core.caution import Caution
 from epidote.core.comparison.difference import difference_curve
-from epidote.core.procedures.level_readings import KEYS as LEVEL_KEYS
-from epidote.core.procedures.level_readings import level_readings
+from epidote.core.procedures.level_readings import read_again
 from epidote.core.result import Curve, Reading, Result, with_caution
 
 # curves and readings that divide out: a chain's gain and time add to the unit's
@@ -28,16 +27,11 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
     A reading within 6 dB of the baseline's is cautioned: it is mostly the chain. What is read off a level curve is read again.
     """
     curves = tuple(_curve(c, baseline.curve(c.key, c.channel)) for c in result.curves)
-    again = {
-        (r.key, r.channel): r
-        for curve in curves
-        if curve.key == "level" and curve.meta.get("baseline") == "taken out"
-        for r in level_readings(curve, None)
-    }
+    again = read_again(c for c in curves if c.key == "level" and c.meta.get("baseline") == "taken out")
     readings = []
     for reading in result.readings:
         own = baseline.reading(reading.key, reading.channel)
-        found = again.get((reading.key, reading.channel)) if reading.key in LEVEL_KEYS else None
+        found = again.get((reading.key, reading.channel))
         if found is None or own is None:
             readings.append(_reading(reading, _scaled(own, reading.unit, scale)))
         else:

@@ -70,10 +70,6 @@ class State:
     recent: Samples
     averaged: int = 1
 
-    def like(self, other: State) -> bool:
-        """Whether noise may be compared: same length, window and rate."""
-        return (self.rate, self.length, self.window) == (other.rate, other.length, other.window)
-
 
 @dataclass(frozen=True, eq=False)
 class Frame:

@@ -36,6 +36,11 @@ def analysis_settings(model: type[Settings]) -> tuple[str, ...]:
     return tuple(name for name, field in model.model_fields.items() if not (field.json_schema_extra or {}).get("played"))  # type: ignore[union-attr]
 
 
+def drive_level(settings: Settings) -> float:
+    """dBFS at which a procedure plays; for one that has no such setting, what a first look would use."""
+    return float(getattr(settings, "level", -20.0))
+
+
 S = TypeVar("S", bound=Settings)
 Conduct = Generator[Stimulus, Recording, None]
 

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 
 from epidote.core.analysis.features import HALF_POWER_DB, corner, curve_at, flatness
 from epidote.core.caution import Caution
 from epidote.core.result import Curve, Reading
-
-KEYS = ("gain_1k", "bandwidth_low", "bandwidth_high", "bandwidth_low_1db", "bandwidth_high_1db", "flatness", "level_20k")
 
 
 def reference_frequency(level: Curve) -> float:
@@ -24,7 +23,7 @@ def judged_band(level: Curve) -> tuple[float, float]:
 
 
 def level_readings(level: Curve, spread: float | None) -> tuple[Reading, ...]:
-    """The readings of KEYS. ``spread``: one standard deviation of the level at the reference frequency, in dB."""
+    """Gain, corners, flatness. ``spread``: one standard deviation of the level at the reference frequency, in dB."""
     number, high = level.channel, float(level.x[-1])
     reference = reference_frequency(level)
     at: dict[str, float | str] = {"reference_hz": reference}
@@ -42,3 +41,8 @@ def level_readings(level: Curve, spread: float | None) -> tuple[Reading, ...]:
     if high >= 19990 and last is not None and base is not None:
         readings.append(Reading("level_20k", number, last - base, "dB", at, None, spread))
     return tuple(readings)
+
+
+def read_again(curves: Iterable[Curve]) -> dict[tuple[str, int], Reading]:
+    """The level readings by key and channel, off level curves that were changed after the analysis."""
+    return {(r.key, r.channel): r for curve in curves for r in level_readings(curve, None)}

@@ -170,7 +170,7 @@ class ChainPage(QWidget):
         changed = text != self._text or not self._blocks
         self._text = text
         try:
-            self.chain = chain_from_toml(text) if text else Chain()
+            self.chain = chain_from_toml(text)
         except EpidoteError as error:
             self.failed.emit(str(error))
         self.name.setText(self.chain.name)
@@ -329,9 +329,8 @@ class ChainPage(QWidget):
             self.session.latency_told.emit(device.latency())
             return device
 
-        return self.session.listen(
-            opener, chain.ceiling_dbfs, lambda rate, channels: LevelWatch(rate, channels, weighting, self._watched()), len(chain.inputs)
-        )
+        count, watched = len(chain.inputs), self._watched()
+        return self.session.listen(opener, chain.ceiling_dbfs, lambda rate: LevelWatch(rate, count, weighting, watched))
 
     def _play_for_guide(self) -> None:
         guide: Guide | None = self.guide.guide
@@ -372,8 +371,7 @@ class ChainPage(QWidget):
                 shot = short_shot(device, chain, -20.0, alone=True)
             finally:
                 device.close()
-            levels = ", ".join(f"{v:.1f} dBFS in channel {n}" for n, v in enumerate(shot.levels, start=1) if v is not None)
-            return f"At -20 dBFS out: {levels or 'nothing came back'}. {shot.words or 'The path is alive, steady, follows the drive, and its channels are right.'}"
+            return f"At -20 dBFS out: {shot.came_back or 'nothing came back'}. {shot.words or 'The path is alive, steady, follows the drive, and its channels are right.'}"
 
         self.session.on_the_bench(work, self.session.said.emit)
 

@@ -56,17 +56,13 @@ class Exchange:
         target = path if path.suffix.lower() in (".wav", ".flac") else path.with_name(path.name + ".wav")
 
         def work(study: Study) -> str:
-            import json
-
-            from epidote.audio.files import write_whole
             from epidote.conductor import study_chain
             from epidote.core.procedures.base import make_settings, procedure
-            from epidote.elsewhere import describe, marked_file, write_marked
+            from epidote.elsewhere import describe, marked_file, write_described
 
             made = make_settings(procedure(column.procedure).Settings, settings)
             file = marked_file(column.procedure, made, study_chain(study, subject))
-            write_marked(target, file, "24")
-            write_whole(target.with_suffix(".json"), (json.dumps(describe(column.procedure, made, file), indent=1) + "\n").encode())
+            write_described(target, file.samples(), file.rate, "24", describe(column.procedure, made, file))
             return (
                 f"{target.name}: {file.frames / file.rate:.1f} s. Play it through the unit, record from before its beginning to after its end, and take that "
                 "recording in here with the same settings."

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -325,9 +324,3 @@ class SpectrumCanvas(QWidget):
             self.reset()
         else:
             super().keyPressEvent(event)
-
-
-def finite_max(values: Samples) -> float:
-    """The greatest finite value; -inf when there is none."""
-    good = values[np.isfinite(values)]
-    return float(good.max()) if good.size else -math.inf

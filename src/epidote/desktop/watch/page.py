@@ -49,6 +49,7 @@ class WatchPage(QWidget):
         self.frame: Frame | None = None
         self._zero = 0.0  # dBFS that reads 0 when levels are shown re a held reference
         self._count = 0
+        self._figures_shown: object = None
         self._against: tuple[State, View, Any] | None = None  # the compared state as the view shows it
         self._build()
         self.setFocusProxy(self.canvas)
@@ -141,7 +142,7 @@ class WatchPage(QWidget):
 
     def _show_chain(self, text: str) -> None:
         try:
-            self.chain = chain_from_toml(text) if text else Chain()
+            self.chain = chain_from_toml(text)
         except EpidoteError as error:
             self.failed.emit(str(error))
         self.generator.set_chain(self.chain)
@@ -177,11 +178,11 @@ class WatchPage(QWidget):
         def opener() -> Device:
             return open_for(chain, name, conditions, seed=random.randrange(2**31), real_time=True)
 
-        def make(rate: float, channels: int) -> SpectrumWatch:
-            self.watch = SpectrumWatch(rate, channels, self.settings.settings(self.span.currentData()), self.canvas.view())
+        def make(rate: float) -> SpectrumWatch:
+            self.watch = SpectrumWatch(rate, len(chain.inputs), self.settings.settings(self.span.currentData()), self.canvas.view())
             return self.watch
 
-        return self.session.listen(opener, chain.ceiling_dbfs, make, len(chain.inputs))
+        return self.session.listen(opener, chain.ceiling_dbfs, make)
 
     def _began(self) -> None:
         self.listen.setChecked(True)
@@ -315,7 +316,9 @@ class WatchPage(QWidget):
         full, unit = self.chain.scale(1)
         if self._count % 3 == 0:  # ten a second: a triggered wave stands still
             self.wave.show_waves(frame.wave_times, frame.waves, (full * math.sqrt(2), unit) if full else (1.0, "FS"))
-        self.figures.show_figures(frame.figures, [self.chain.scale(c + 1) for c in range(len(frame.figures))])
+        if frame.figures is not self._figures_shown:  # they change less often than the spectrum
+            self._figures_shown = frame.figures
+            self.figures.show_figures(frame.figures, [self.chain.scale(c + 1) for c in range(len(frame.figures))])
         self._count += 1
         if self._count % _TABLE_EVERY == 1:
             self._fill_mains()
