@@ -181,18 +181,22 @@ def measure(
 
 
 def keep_recording(
-    study: Study, subject_id: int, key: str, settings: Mapping[str, Any], samples: Samples, rate: float, device: str
-) -> RunSummary:
-    """Make samples (frames, channels) that were recorded elsewhere a run of a row, analysed by a procedure that plays nothing."""
+    study: Study, subject_id: int, key: str, settings: Mapping[str, Any], samples: Samples, rate: float, device: str,
+    faults: tuple[str, ...] = (),
+) -> RunSummary:  # fmt: skip
+    """Make samples (frames, channels) that were recorded elsewhere a run of a row, analysed by a procedure that plays nothing.
+
+    ``faults``: what the device complained about meanwhile.
+    """
     subject = study.overview().subject(subject_id)
     if subject is None:
         raise StudyError("The row is gone; nothing was kept.")
     made = make_settings(procedure(key).Settings, settings)
     column = add_column(study, key, made)
     chain = study_chain(study, subject).model_copy(update={"rate": rate})
-    recording = Recording(Signal(samples, rate))
-    result = analysed(key, [recording], made, chain)
-    return keep_run(study, Order(subject_id, column.id, key, made, chain), device, result, [recording], None)
+    recording = Recording(Signal(samples, rate), faults=faults)
+    order = Order(subject_id, column.id, key, made, chain)
+    return keep_run(study, order, device, computed(study, order, [recording]), [recording], None)
 
 
 _FROM_THE_BENCH = (

@@ -172,6 +172,20 @@ def test_listening_goes_on_while_something_plays_and_mute_is_quick(served):
         live.close()
 
 
+def test_a_stall_while_listening_is_reported(card):
+    live = card.listen(ceiling_dbfs=-6)
+    try:
+        gathered(live, 0.3)
+        before = len(live.faults())
+        os.kill(card._process.pid, signal.SIGSTOP)
+        time.sleep(0.15)
+        os.kill(card._process.pid, signal.SIGCONT)
+        gathered(live, 0.4)
+        assert len(live.faults()) > before
+    finally:
+        live.close()
+
+
 def gathered(live, seconds):
     blocks, end = [], time.monotonic() + seconds
     while time.monotonic() < end:

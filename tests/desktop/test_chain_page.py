@@ -2,7 +2,7 @@
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QMessageBox
+from PySide6.QtWidgets import QMessageBox, QToolButton
 
 from epidote.core.chain_file import chain_from_toml, chain_to_toml
 
@@ -179,3 +179,22 @@ def test_a_question_before_the_first_run_of_a_changed_chain(window, qtbot, monke
     window.session.asked.emit("Go on?")
     assert asked == ["Go on?"]
     assert window.session._answer is True
+
+
+def test_dropouts_while_listening_are_said(page, window, qtbot, monkeypatch):
+    monkeypatch.setattr("epidote.audio.simulated_live.SimulatedLive.faults", lambda self: ("input overflow",))
+    assert page.live.faults.isHidden()
+    page.live.listen.click()
+    wait_for(qtbot, lambda: not page.live.faults.isHidden())
+    assert "1 dropout" in page.live.faults.text() and "gaps" in page.live.faults.text()
+
+
+def test_a_device_plugged_in_later_is_found(page, window, qtbot, monkeypatch):
+    from epidote.audio.devices import devices
+
+    known = devices()
+    later = known[0].__class__("sound:later", "The late interface", "sound card", 2, 2, (48000,), 24)
+    monkeypatch.setattr("epidote.audio.devices.devices", lambda: [*known, later])
+    page.path.choose("source")
+    next(b for b in page.findChildren(QToolButton) if b.text() == "Look for devices again").click()
+    wait_for(qtbot, lambda: any(name == "sound:later" for name, _ in page._devices))

@@ -191,3 +191,24 @@ def test_watching_nothing_is_said(window, qtbot):
     page = window.watch_page()
     page.hold()
     assert "nothing to hold" in window.message.text()
+
+
+def test_dropouts_while_listening_are_said_and_kept(page, window, qtbot, monkeypatch):
+    """The device reports two dropouts while nothing but listening goes on; both pages with live sound say so until it begins anew."""
+    reported: list[str] = []
+    monkeypatch.setattr("epidote.audio.simulated_live.SimulatedLive.faults", lambda self: tuple(reported))
+    watching(page, qtbot)
+    assert page.faults.isHidden()
+    reported.append("input overflow")
+    wait_for(qtbot, lambda: not page.faults.isHidden())
+    assert "1 dropout while listening, at " in page.faults.text()
+    reported.append("output underflow")
+    wait_for(qtbot, lambda: "2 dropouts" in page.faults.text())
+    assert "(output underflow)" in page.faults.text()
+    page.hold("gappy")
+    page.keep("gappy", window.session.overview.subjects[0].id)
+    wait_for(qtbot, lambda: any("dropout" in r.cautions for r in window.session.overview.runs.values()))
+    reported.clear()
+    page.listen.click()
+    watching(page, qtbot)
+    assert page.faults.isHidden()

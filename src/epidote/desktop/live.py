@@ -34,6 +34,7 @@ class LiveLink(QObject):
     began = Signal()
     ended = Signal()
     failed = Signal(str)
+    faulted = Signal(int, str)  # how many dropouts the device reported since it began, and its words about the last
     _delivered = Signal(object, object)
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -75,8 +76,13 @@ class LiveLink(QObject):
                 live.play(*wanted)
             self._delivered.emit(stop, "began")
             watcher = make(live.rate)
+            reported = 0
             while not stop.is_set():
                 block = live.read()
+                faults = live.faults()
+                if len(faults) > reported:
+                    reported = len(faults)
+                    self._delivered.emit(stop, (reported, faults[-1]))
                 shown = watcher.feed(block) if block.shape[0] else None
                 if shown is not None and not self._busy:
                     self._busy = True
@@ -99,7 +105,9 @@ class LiveLink(QObject):
     def _deliver(self, stop: object, what: object) -> None:
         if stop is not self._stop:
             return
-        if isinstance(what, tuple):
+        if isinstance(what, tuple) and len(what) == 2:
+            self.faulted.emit(*what)
+        elif isinstance(what, tuple):
             self._busy = False
             self.updated.emit(what[0])
         elif what == "began":

@@ -187,8 +187,8 @@ class Session(QObject):
 
     # -- devices ------------------------------------------------------------------------------------------------------------
 
-    def find_devices(self, then: Callable[[list[tuple[str, str]]], None] | None = None) -> None:
-        """Which devices there are, off the interface's thread; asked once."""
+    def find_devices(self, then: Callable[[list[tuple[str, str]]], None] | None = None, *, anew: bool = False) -> None:
+        """Which devices there are, off the interface's thread; asked once, and ``anew`` when something was plugged in since."""
 
         def load() -> None:
             import epidote.audio.devices  # noqa: F401  heavy libraries are loaded on the store's thread only
@@ -204,7 +204,7 @@ class Session(QObject):
             if then is not None:
                 then(found)
 
-        if self.devices is not None:
+        if self.devices is not None and not anew:
             done(self.devices)
             return
         self._store.submit(load, lambda _: self._finder.submit(look, done, self.failed.emit), self.failed.emit)

@@ -10,7 +10,9 @@ from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from epidote.core.display import NOT_GIVEN, format_quantity
+from epidote.desktop.live import LiveLink
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.fault_line import FaultLine
 
 if TYPE_CHECKING:
     from epidote.core.chain import Chain
@@ -83,9 +85,8 @@ class LivePanel(QWidget):
     listen_wanted = Signal(bool)
     channel_chosen = Signal(int)
 
-    def __init__(self, theme: Theme) -> None:
+    def __init__(self, theme: Theme, link: LiveLink) -> None:
         super().__init__()
-        self._channels = 0
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 12, 20, 12)
         head = QHBoxLayout()
@@ -122,6 +123,8 @@ class LivePanel(QWidget):
             table.addWidget(remark, row, 2)
             self._values[key] = (value, remark)
         layout.addLayout(table)
+        self.faults = FaultLine(link)
+        layout.addWidget(self.faults)
         self.weak = QLabel()
         self.weak.setProperty("caution", True)
         self.weak.setWordWrap(True)

@@ -142,7 +142,7 @@ class ChainPage(QWidget):
         guide_area.setWidget(holder)
         self.left.addWidget(self._block_side)
         self.left.addWidget(guide_area)
-        self.live = LivePanel(self.theme)
+        self.live = LivePanel(self.theme, self.session.live)
         self.live.setObjectName("live")
         lower.addWidget(self.left)
         lower.addWidget(self.live)
@@ -249,6 +249,8 @@ class ChainPage(QWidget):
                 label.setProperty("quiet", True)
                 label.setWordWrap(True)
                 self.guides.addWidget(label)
+        if block.key == "source":
+            self.guides.addWidget(self._link("Look for devices again", self._look_for_devices))
         if block.key == "probe":
             self.guides.addWidget(self._link("Microphone: its own response from a text file …", self.kept.choose_correction))
         self._say_weak()
@@ -374,6 +376,12 @@ class ChainPage(QWidget):
             return f"At -20 dBFS out: {shot.came_back or 'nothing came back'}. {shot.words or 'The path is alive, steady, follows the drive, and its channels are right.'}"
 
         self.session.on_the_bench(work, self.session.said.emit)
+
+    def _look_for_devices(self) -> None:
+        def found(devices: list[tuple[str, str]]) -> None:
+            self.session.said.emit(f"There are {len(devices)} devices: {', '.join(title for _, title in devices)}.")
+
+        self.session.find_devices(found, anew=True)
 
     def _devices_found(self, found: object) -> None:
         self._devices = list(found) if isinstance(found, list) else []

@@ -29,6 +29,7 @@ from epidote.desktop.watch.lines import LinesPanel
 from epidote.desktop.watch.panels import FiguresPanel, WaveView, heading
 from epidote.desktop.watch.settings import ZERO, SettingsBar
 from epidote.desktop.watch.states import NOW, StatesBar
+from epidote.desktop.widgets.fault_line import FaultLine
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
@@ -70,6 +71,9 @@ class WatchPage(QWidget):
         self.generator.failed.connect(self.failed)
         layout.addWidget(self.generator)
         layout.addLayout(self._state_line())
+        self.faults = FaultLine(self.session.live)
+        self.faults.setContentsMargins(20, 0, 20, 2)
+        layout.addWidget(self.faults)
         self.settings = SettingsBar()
         self.settings.changed.connect(self._settings_changed)
         self.settings.restart_wanted.connect(self.restart)
@@ -284,6 +288,7 @@ class WatchPage(QWidget):
     def keep(self, name: str, subject_id: int) -> None:
         """Make a held state a run of the study: its samples, whole, as a spectrum of a row."""
         state, mains = self.states.states[name], f"{self.lines.mains:g} Hz"
+        faults = (self.faults.reported,) if self.faults.reported else ()
 
         def work(study: Study) -> str:
             from epidote.conductor import keep_recording
@@ -296,6 +301,7 @@ class WatchPage(QWidget):
                 state.recent,
                 state.rate,
                 f"Watch, “{name}”",
+                faults,
             )
             return f"“{name}” is in the study as run {run.id}."
 

@@ -1,0 +1,34 @@
+"""Dropouts while listening, said where the sound is shown: a picture with gaps in it must not look whole."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from PySide6.QtWidgets import QLabel, QWidget
+
+from epidote.desktop.live import LiveLink
+
+
+class FaultLine(QLabel):
+    """Out of sight until the device reports something; stays until listening begins anew."""
+
+    def __init__(self, link: LiveLink, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setProperty("caution", True)
+        self.setWordWrap(True)
+        self.setAccessibleName("Dropouts while listening")
+        self.reported = ""  # words for what is kept of this listening
+        self.hide()
+        link.began.connect(self._clear)
+        link.faulted.connect(self._show_faults)
+
+    def _clear(self) -> None:
+        self.reported = ""
+        self.hide()
+
+    def _show_faults(self, count: int, words: str) -> None:
+        many = "1 dropout" if count == 1 else f"{count} dropouts"
+        last = f"{'at' if count == 1 else 'the last at'} {datetime.now():%H:%M:%S} ({words})"
+        self.reported = f"{many} while listening, {last}"
+        self.setText(f"▲ {self.reported}. What is shown has gaps; a longer buffer or less load on this computer helps.")
+        self.show()
