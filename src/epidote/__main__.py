@@ -5,11 +5,11 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from epidote.memory import keep_large_blocks
+from epidote.process import prepare
 
 
 def main() -> None:
-    keep_large_blocks()
+    prepare()
     arguments = sys.argv[1:]
     study = _to_show(arguments)
     if study is not None:

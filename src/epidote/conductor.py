@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
@@ -16,10 +16,19 @@ from epidote.core.chain_file import chain_from_toml
 from epidote.core.comparison.baseline import against_baseline
 from epidote.core.correction import corrected
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
-from epidote.core.procedures.base import Settings, analysis_settings, drive_level, make_settings, procedure, procedures
+from epidote.core.procedures.base import (
+    Settings,
+    Stoppable,
+    analysis_settings,
+    drive_level,
+    make_settings,
+    procedure,
+    procedures,
+    stimulus_of,
+)
 from epidote.core.quantity import QuantityError, parse
 from epidote.core.result import Reading, Result
-from epidote.core.signal import Recording, Samples, Signal
+from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.study.curves import thumbnail_points
 from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject
 from epidote.study.store import Study
@@ -75,28 +84,42 @@ def study_chain(study: Study, subject: Subject) -> Chain:
 def play_and_record(
     key: str, settings: Settings, chain: Chain, device: Device, progress: Progress = silent, cancelled: Cancelled = never
 ) -> list[Recording]:
-    """Conduct a procedure on a device. Raises what the device and the procedure raise; nothing is kept then."""
+    """Conduct a procedure on a device. Raises what the device and the procedure raise; nothing is kept then.
+
+    Where a part is worth keeping, what was recorded before it was cancelled is returned instead.
+    """
     carried = procedure(key)
     conduct = carried.conduct(settings, chain)
     expected = max(carried.duration(settings, chain), 1e-3)
     recordings: list[Recording] = []
     done = 0.0
     try:
-        stimulus = next(conduct)
+        wanted = next(conduct)
         while True:
+            stimulus = stimulus_of(wanted)
             begun, share = done, stimulus.frames / stimulus.rate / expected
             recording = device.exchange(
-                stimulus, ceiling_dbfs=chain.ceiling_dbfs, cancelled=cancelled,
+                stimulus, ceiling_dbfs=chain.ceiling_dbfs, cancelled=never if carried.keeps_part else cancelled,
+                enough=_enough(wanted, carried.keeps_part, cancelled),
                 progress=lambda part, b=begun, s=share: progress(min(1.0, b + part * s)),  # type: ignore[misc]
             )  # fmt: skip
             done += share
             recordings.append(recording)
-            stimulus = conduct.send(recording)
+            if carried.keeps_part and cancelled():
+                break
+            wanted = conduct.send(recording)
     except StopIteration:
         pass
     if not recordings:
         raise MeasurementError(f"The procedure “{key}” played nothing. Nothing was kept.")
     return recordings
+
+
+def _enough(wanted: Stimulus | Stoppable, keeps_part: bool, cancelled: Cancelled) -> Callable[[Signal], bool] | None:
+    if not isinstance(wanted, Stoppable) and not keeps_part:
+        return None
+    judged = wanted.enough if isinstance(wanted, Stoppable) else lambda _: False
+    return lambda signal: (keeps_part and cancelled()) or judged(signal)
 
 
 def analysed(key: str, recordings: Sequence[Recording], settings: Settings, chain: Chain) -> Result:
@@ -167,7 +190,7 @@ def measure(
     order = replace(order, chain=order.chain.model_copy(update={"device": device.info.name}))
     found: tuple[Caution, ...] = ()
     if check:
-        shot = short_shot(device, order.chain, drive_level(order.settings), cancelled=cancelled)
+        shot = short_shot(device, order.chain, drive_level(order.settings, order.chain), cancelled=cancelled)
         if shot.stops:
             raise BenchNotReadyError(f"{shot.words} Nothing was measured; what was there before is kept.")
         found = shot.cautions
@@ -175,7 +198,7 @@ def measure(
     result = computed(study, order, recordings)
     if order.chain.calibrated and order.chain.stale(date.today()):
         found = (*found, Caution.CALIBRATION_STALE)
-    if cancelled():
+    if cancelled() and not (procedure(order.procedure).keeps_part and result.curves):
         raise CancelledError("Stopped; nothing of this run was kept.")
     return keep_run(study, order, device.info.title, replace(result, cautions=unique((*result.cautions, *found))), recordings, None)
 

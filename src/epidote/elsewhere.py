@@ -21,23 +21,15 @@ from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.procedures.base import Settings, procedure
 from epidote.core.result import Reading, Result
-from epidote.core.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.signal import Samples, Stimulus
 from epidote.core.stimulus.marked import Marked, marked
 from epidote.study.models import RunSummary
 from epidote.study.store import Study
 
 
 def planned(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
-    """What a procedure plays when everything comes back as it went out. Raises SettingError when it plays nothing."""
-    conduct = procedure(key).conduct(settings, chain)
-    found: list[Stimulus] = []
-    try:
-        stimulus = next(conduct)
-        while len(found) < 1000:
-            found.append(stimulus)
-            stimulus = conduct.send(Recording(Signal(stimulus.samples(), stimulus.rate), stimulus))
-    except StopIteration:
-        pass
+    """What a procedure plays where nobody listens meanwhile. Raises SettingError when it plays nothing."""
+    found: list[Stimulus] = procedure(key).plan(settings, chain)
     if not found or not any(np.any(s.samples()) for s in found):
         raise SettingError(f"“{procedure(key).title}” plays nothing, so there is no file to make of it.")
     return found

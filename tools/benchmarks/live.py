@@ -14,9 +14,9 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["XDG_CONFIG_HOME"] = os.environ["XDG_DATA_HOME"] = tempfile.mkdtemp(prefix="epidote-live-")
 
-from epidote.memory import keep_large_blocks
+from epidote.process import prepare
 
-keep_large_blocks()
+prepare()
 
 import numpy as np
 from PySide6.QtCore import QEventLoop, QTimer

@@ -12,6 +12,10 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from epidote.process import prepare
+
+prepare()
+
 import numpy as np
 import scipy.fft
 
@@ -20,7 +24,6 @@ from epidote.core.chain import Chain
 from epidote.core.procedures.response import Response, ResponseSettings
 from epidote.core.procedures.tone import Tone, ToneSettings
 from epidote.core.signal import Recording, Signal
-from epidote.memory import keep_large_blocks
 
 ROOT = Path(__file__).resolve().parents[2]
 CHAIN = Chain()
@@ -135,7 +138,6 @@ def starting() -> None:
 
 
 if __name__ == "__main__":
-    keep_large_blocks()  # as the program does on its way in
     analyses()
     starting()
     row("greatest memory of this process", f"{resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB", "-")

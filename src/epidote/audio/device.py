@@ -10,11 +10,12 @@ import numpy as np
 
 from epidote.core.errors import MeasurementError
 from epidote.core.quantity import from_db
-from epidote.core.signal import Recording, Samples, Stimulus
+from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.core.stimulus.programme import Programme
 
 Progress = Callable[[float], None]
 Cancelled = Callable[[], bool]
+Enough = Callable[[Signal], bool]
 
 
 class DeviceLostError(MeasurementError):
@@ -71,10 +72,13 @@ class Live(Protocol):
 class Device(Protocol):
     info: DeviceInfo
 
-    def exchange(self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled) -> Recording:
+    def exchange(
+        self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled, enough: Enough | None = None
+    ) -> Recording:
         """Play the stimulus and record meanwhile; ``progress`` is told shares from 0 to 1. Frame 0 of the recording is the stimulus' own.
 
-        Never plays above the ceiling, and is silent within one block when cancelled. Raises CancelledError, DeviceLostError,
+        ``enough`` is asked of what came back so far, a few times a second at least: once it says so, the output is silent within one block
+        and the recording ends there. Never plays above the ceiling, and is silent within one block when cancelled. Raises CancelledError, DeviceLostError,
         FormatRefusedError, MeasurementError.
         """
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.audio.device import Cancelled, DeviceInfo, FormatRefusedError, Progress, Wiring, playable
+from epidote.audio.device import Cancelled, DeviceInfo, Enough, FormatRefusedError, Progress, Wiring, playable
 from epidote.audio.simulated_live import SimulatedLive
 from epidote.core.errors import CancelledError
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
@@ -66,23 +66,25 @@ class SimulatedDevice:
         self._clock = 0.0
         self._real_time = real_time
 
-    def exchange(self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled) -> Recording:
+    def exchange(
+        self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled, enough: Enough | None = None
+    ) -> Recording:
         played = playable(stimulus, self._rate, ceiling_dbfs)
         wanted = np.zeros((stimulus.frames, len(self._wiring.outputs)))
         wanted[:, [n - 1 for n in stimulus.channels if n <= wanted.shape[1]]] = played[:, None]
-        return Recording(self._exchanged(wanted, progress, cancelled), stimulus)
+        return Recording(self._exchanged(wanted, progress, cancelled, enough), stimulus)
 
     def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:
         silence = np.zeros((max(1, round(seconds * self._rate)), len(self._wiring.outputs)))
         return Recording(self._exchanged(silence, progress, cancelled))
 
-    def _exchanged(self, played: Samples, progress: Progress, cancelled: Cancelled) -> Signal:
+    def _exchanged(self, played: Samples, progress: Progress, cancelled: Cancelled, enough: Enough | None = None) -> Signal:
         if cancelled():
             raise CancelledError("Stopped before anything was played.")
         recorded = self._run(played, cancelled)
-        self._pace(played.shape[0], progress, cancelled)
-        self._clock += played.shape[0] / self._rate
-        return Signal(recorded, self._rate)
+        frames = self._pace(recorded, progress, cancelled, enough)
+        self._clock += frames / self._rate
+        return Signal(recorded[:frames], self._rate)
 
     def listen(self, *, ceiling_dbfs: float) -> SimulatedLive:
         return SimulatedLive(self._later, self._rate, len(self._wiring.outputs), len(self._wiring.inputs), ceiling_dbfs)
@@ -113,16 +115,21 @@ class SimulatedDevice:
         recorded = b.input.to_numbers(volts / b.divider, rate, self._rng)
         return np.ascontiguousarray(recorded[:, [n - 1 for n in self._wiring.inputs]])
 
-    def _pace(self, frames: int, progress: Progress, cancelled: Cancelled) -> None:
-        """Hand out the recording block by block, so that progress and cancelling work as with a real device."""
+    def _pace(self, recorded: Samples, progress: Progress, cancelled: Cancelled, enough: Enough | None) -> int:
+        """Hand out the recording block by block, so that progress, cancelling and stopping work as with a real device; how much came out."""
+        frames = int(recorded.shape[0])
         duration = frames / self._rate
-        steps = max(1, round(duration / _BLOCK_SECONDS)) if self._real_time else 10
+        steps = max(1, round(duration / _BLOCK_SECONDS)) if self._real_time or enough is not None else 10
         begun = time.monotonic()
         for step in range(1, steps + 1):
             if self._real_time:
                 time.sleep(max(0.0, begun + duration * step / steps - time.monotonic()))
             _stop_if(cancelled)
             progress(step / steps)
+            so_far = frames * step // steps
+            if enough is not None and enough(Signal(recorded[:so_far], self._rate)):
+                return so_far
+        return frames
 
     def close(self) -> None:
         """Nothing to give back."""

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from epidote.audio import frames
-from epidote.audio.device import Cancelled, DeviceInfo, DeviceLostError, FormatRefusedError, Progress, Wiring, playable
+from epidote.audio.device import Cancelled, DeviceInfo, DeviceLostError, Enough, FormatRefusedError, Progress, Wiring, playable
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.core.stimulus.programme import Programme
@@ -113,16 +113,24 @@ class SoundCard:
 
     # -- one exchange -------------------------------------------------------------------------------------------------------
 
-    def exchange(self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled) -> Recording:
+    def exchange(
+        self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled, enough: Enough | None = None
+    ) -> Recording:
         played = playable(stimulus, self.rate, min(ceiling_dbfs, self._ceiling))
-        return Recording(*self._exchanged(played, stimulus.channels, progress, cancelled, stimulus))
+        return Recording(*self._exchanged(played, stimulus.channels, progress, cancelled, stimulus, enough))
 
     def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:
         silence = np.zeros(max(1, round(seconds * self.rate)))
         return Recording(*self._exchanged(silence, (), progress, cancelled, None))
 
     def _exchanged(
-        self, played: Samples, channels: Sequence[int], progress: Progress, cancelled: Cancelled, stimulus: Stimulus | None
+        self,
+        played: Samples,
+        channels: Sequence[int],
+        progress: Progress,
+        cancelled: Cancelled,
+        stimulus: Stimulus | None,
+        enough: Enough | None = None,
     ) -> tuple[Signal, Stimulus | None, tuple[str, ...]]:
         if cancelled():
             raise CancelledError("Stopped before anything was played.")
@@ -144,6 +152,9 @@ class SoundCard:
                     recorded[done : done + block.shape[0]] = block
                     done += block.shape[0]
                     progress(done / played.size)
+                    if enough is not None and enough(Signal(recorded[:done], self.rate)):
+                        self._order({"do": "mute"})
+                        break
         except TimeoutError as error:
             self.close()
             raise DeviceLostError(f"{self.info.title} stopped delivering sound in the middle of the run. {_GIVEN_UP}") from error
@@ -151,7 +162,7 @@ class SoundCard:
             if self._process.poll() is None:
                 self._order({"do": "stop"})
         words = (f"{len(self._faults)} dropouts reported by the device ({self._faults[0]})",) if self._faults else ()
-        return Signal(recorded, self.rate), stimulus, words
+        return Signal(recorded[:done], self.rate), stimulus, words
 
     # -- continuous ---------------------------------------------------------------------------------------------------------
 

@@ -66,7 +66,7 @@ def measure(
 
             careful = needs_careful_start(opened, path)
             if careful:
-                _start_carefully(used, path, drive_level(settings), full_level)
+                _start_carefully(used, path, drive_level(settings, path), full_level)
             run = carry_out(opened, order, used, progress, check=check)
             if careful:
                 started(opened, path)

@@ -30,6 +30,15 @@ class Caution(StrEnum):
     HUM = "hum"
     OTHER_CLOCK = "other_clock"
     HISS = "hiss"
+    PARTIAL = "partial"
+    NOT_REACHED = "not_reached"
+    OVER_LIMIT = "over_limit"
+    CEILING = "ceiling"
+    FOLDED_BACK = "folded_back"
+    GAIN_CHANGED = "gain_changed"
+    STRANGER = "stranger"
+    FILTERED = "filtered"
+    LEVEL_NOT_HELD = "level_not_held"
 
     @property
     def words(self) -> str:
@@ -58,6 +67,15 @@ _WORDS = {
     Caution.PROCESSING: "The level does not follow the drive: a gain control or limiter is at work, or the unit is at its limit.",
     Caution.HUM: "Mains hum stood less than 60 dB below the tone before the run.",
     Caution.HISS: "The noise is above 0.1 % of the reference level: it may be heard as hiss (common practice, no source).",
+    Caution.PARTIAL: "Stopped or cut off half-way: what was measured until then is kept, the rest is missing.",
+    Caution.NOT_REACHED: "The limit was not reached within the levels that were played.",
+    Caution.OVER_LIMIT: "The limit was passed at the first level already: begin lower.",
+    Caution.CEILING: "The chain's output ceiling ended the staircase before its last level.",
+    Caution.FOLDED_BACK: "The output fell while the drive rose: a limiter, a protection or a supply gave way.",
+    Caution.GAIN_CHANGED: "The gain changed in the middle of the run, without distortion that would explain it.",
+    Caution.STRANGER: "Something rose strongly that is neither the tone nor its harmonics: the unit may oscillate.",
+    Caution.FILTERED: "The fundamental is filtered away here: relative to what is left of it this figure is mostly noise.",
+    Caution.LEVEL_NOT_HELD: "The level at the unit's output was not held within 0.1 dB here: the drive could not be raised enough, or the unit did not follow.",
     Caution.OTHER_CLOCK: "Recorded on a clock of its own: the recording was brought to the stimulus' clock first.",
 }
 

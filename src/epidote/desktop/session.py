@@ -317,7 +317,7 @@ class Session(QObject):
         self._begun = time.monotonic()
         try:
             careful = needs_careful_start(study, chain)
-            if careful and not self._careful_start(device, chain, drive_level(settings), cancel):
+            if careful and not self._careful_start(device, chain, drive_level(settings, chain), cancel):
                 return None
             run = measure(
                 study, Order(subject.id, column.id, column.procedure, settings, chain), device,

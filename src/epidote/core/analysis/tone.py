@@ -39,6 +39,17 @@ class ToneAnalysis:
     samples: Samples
     residual_power: Samples
 
+    def harmonics_inside(self) -> NDArray[np.bool_]:
+        """Of H2 and up (harmonics,): whether they lie inside the band."""
+        orders = np.arange(2.0, len(self.fit.amplitudes) + 1)
+        return np.asarray(orders * self.fit.frequency <= self.band[1] * (1 + 1e-6))
+
+    def harmonic_powers(self, weighting: Weighting = Weighting.NONE) -> Samples:
+        """Mean squares of H2 and up (harmonics,), 0 outside the band."""
+        orders = np.arange(2.0, len(self.fit.amplitudes) + 1)
+        weights = power_weight(np.asarray(orders * self.fit.frequency), weighting)
+        return np.asarray(np.abs(self.fit.amplitudes[1:]) ** 2 / 2 * self.harmonics_inside() * weights)
+
 
 def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
     """The tone to analyse: near the expected frequency if something strong is there, otherwise the strongest line.

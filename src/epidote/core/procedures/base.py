@@ -8,13 +8,14 @@ from dataclasses import dataclass
 from importlib.metadata import entry_points
 from typing import Any, Protocol, TypeVar
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.result import Curve, Reading, Result
-from epidote.core.signal import Recording, Stimulus
+from epidote.core.signal import Recording, Signal, Stimulus
 
 
 class Settings(BaseModel):
@@ -36,13 +37,35 @@ def analysis_settings(model: type[Settings]) -> tuple[str, ...]:
     return tuple(name for name, field in model.model_fields.items() if not (field.json_schema_extra or {}).get("played"))  # type: ignore[union-attr]
 
 
-def drive_level(settings: Settings) -> float:
-    """dBFS at which a procedure plays; for one that has no such setting, what a first look would use."""
-    return float(getattr(settings, "level", -20.0))
+def drive_level(settings: Settings, chain: Chain) -> float:
+    """dBFS that a look before a run may use: that at which a procedure plays, or near which it begins, under the chain's ceiling."""
+    from epidote.core.procedures.levels import drive_dbfs
+
+    given = getattr(settings, "level", None)
+    begins = getattr(settings, "start_level", None)
+    try:
+        if begins is not None:
+            wanted = min(drive_dbfs(begins, chain) + _LOOK_ABOVE_DB, drive_dbfs(settings.stop_level, chain), _LOOK)  # type: ignore[attr-defined]
+        else:
+            wanted = _LOOK if given is None else float(given) if isinstance(given, (int, float)) else drive_dbfs(given, chain)
+    except SettingError:
+        wanted = _LOOK
+    return min(wanted, chain.ceiling_dbfs)
 
 
 S = TypeVar("S", bound=Settings)
-Conduct = Generator[Stimulus, Recording, None]
+
+
+@dataclass(frozen=True)
+class Stoppable:
+    """A stimulus that ends early once ``enough`` says so of the signal that came back so far."""
+
+    stimulus: Stimulus
+    enough: Callable[[Signal], bool]
+
+
+Conduct = Generator[Stimulus | Stoppable, Recording, None]
+_LOOK, _LOOK_ABOVE_DB = -20.0, 20.0
 
 
 @dataclass(frozen=True)
@@ -65,11 +88,20 @@ class Procedure(Protocol[S]):
     title: str
     Settings: type[S]
     of_the_chain: bool  # whether it says something about a chain with its output wired to its input
+    keeps_part: bool  # whether a run that is stopped half-way is worth keeping
     views: tuple[CurveView, ...]
     reading_titles: Mapping[str, str]
 
     def conduct(self, settings: S, chain: Chain) -> Conduct:
         """Yield each stimulus and be sent its recording. Raises SettingError for settings that do not fit the chain."""
+
+    step_views: tuple[CurveView, ...]
+
+    def step_curves(self, recordings: Sequence[Recording], settings: S, chain: Chain, x: float) -> tuple[Curve, ...]:
+        """One step of a staircase as curves, for those that have steps."""
+
+    def plan(self, settings: S, chain: Chain) -> list[Stimulus]:
+        """What is played where nobody can listen meanwhile, such as from a file. Raises SettingError."""
 
     def analyse(self, recordings: Sequence[Recording], settings: S, chain: Chain) -> Result:
         """Result of the recordings. Raises UnusableInputError."""
@@ -85,6 +117,43 @@ class Procedure(Protocol[S]):
 
     def summary(self, settings: S) -> str:
         """The settings in a few words, for a column head."""
+
+
+class UsualProcedure:
+    """What most procedures have in common; a procedure that differs says so."""
+
+    of_the_chain = True
+    keeps_part = False
+    step_views: tuple[CurveView, ...] = ()
+
+    def conduct(self, settings: Any, chain: Chain) -> Conduct:
+        raise NotImplementedError
+
+    def plan(self, settings: Any, chain: Chain) -> list[Stimulus]:
+        """What ``conduct`` plays when everything comes back as it went out."""
+        conduct = self.conduct(settings, chain)
+        found: list[Stimulus] = []
+        try:
+            wanted = next(conduct)
+            while len(found) < _MOST_STIMULI:
+                stimulus = stimulus_of(wanted)
+                found.append(stimulus)
+                samples = np.repeat(stimulus.samples()[:, None], len(chain.inputs), axis=1)
+                wanted = conduct.send(Recording(Signal(samples, stimulus.rate), stimulus))
+        except StopIteration:
+            pass
+        return found
+
+    def step_curves(self, recordings: Sequence[Recording], settings: Any, chain: Chain, x: float) -> tuple[Curve, ...]:
+        """The curves of ``step_views`` of the step nearest to ``x``, computed from the kept recordings."""
+        return ()
+
+
+_MOST_STIMULI = 1000
+
+
+def stimulus_of(wanted: Stimulus | Stoppable) -> Stimulus:
+    return wanted.stimulus if isinstance(wanted, Stoppable) else wanted
 
 
 SHARED_TITLES = {"clock_offset": "Clock offset", "start": "Start in the recording"}  # readings that every procedure may bring

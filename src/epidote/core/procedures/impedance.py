@@ -19,7 +19,7 @@ from epidote.core.analysis.smoothing import log_bins
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, setting, single_recording_channels
 from epidote.core.procedures.swept import SweepSettings
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples
@@ -42,7 +42,7 @@ class ImpedanceSettings(SweepSettings):
         return self
 
 
-class Impedance:
+class Impedance(UsualProcedure):
     key = "impedance"
     title = "Impedance"
     Settings = ImpedanceSettings

@@ -10,7 +10,7 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-from pydantic import field_validator, model_validator
+from pydantic import model_validator
 
 from epidote.core.analysis.bands import band_powers, centres, edges
 from epidote.core.analysis.capture import headroom, require_usable, steady_span
@@ -21,7 +21,17 @@ from epidote.core.analysis.weighting import AES17_DB, Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    Settings,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    setting,
+    single_recording_channels,
+)
+from epidote.core.procedures.levels import LevelText
 from epidote.core.procedures.spectrum import Mains, silence
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import QuantityError, from_db, parse, parse_as
@@ -39,7 +49,7 @@ class NoiseSettings(Settings):
     duration: float = setting(5.0, "length of the silence that is recorded", "s", played=True, ge=0.2, le=600)
     band_low: float = setting(20.0, "lower end of the band", "Hz", ge=0, le=100000)
     band_high: float = setting(20000.0, "upper end of the band", "Hz", gt=0, le=192000)
-    reference_level: str = setting(
+    reference_level: LevelText = setting(
         "0 dBFS", "level that SNR is stated to: at the unit's output, in V, dBV, W … or dBFS of the input", max_length=40
     )
     mains: Mains = setting(Mains.FIFTY, "frequency of the mains whose lines are told from the rest")
@@ -50,24 +60,11 @@ class NoiseSettings(Settings):
             raise ValueError(f"band_low {self.band_low:g} Hz must lie below band_high {self.band_high:g} Hz")
         return self
 
-    @field_validator("reference_level", mode="before")
-    @classmethod
-    def _is_a_level(cls, value: object) -> str:
-        text = f"{value}"
-        try:
-            found = parse(text, "dBFS")
-        except QuantityError as error:
-            raise ValueError(str(error)) from error
-        if found.unit not in ("dBFS", "FS", "V", "dBV", "dBu", "W", "Pa", "dB SPL"):
-            raise ValueError(f"“{text}” is no level: give dBFS, V, dBV, dBu, W or dB SPL")
-        return text
 
-
-class Noise:
+class Noise(UsualProcedure):
     key = "noise"
     title = "Noise"
     Settings = NoiseSettings
-    of_the_chain = True
     views = (
         CurveView("density", "Density", "density", "Noise in 1 Hz"),
         CurveView("third_octave", "Third octaves", "third octaves", "Noise in third octaves"),

@@ -15,7 +15,7 @@ from epidote.core.analysis.capture import capture_cautions, headroom, require_us
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, setting, single_recording_channels
 from epidote.core.procedures.level_readings import judged_band, level_readings, reference_frequency
 from epidote.core.procedures.swept import SweepSettings
 from epidote.core.result import Curve, Reading, Result
@@ -49,11 +49,10 @@ class _Averaged:
     count: int
 
 
-class Response:
+class Response(UsualProcedure):
     key = "response"
     title = "Response"
     Settings = ResponseSettings
-    of_the_chain = True
     views = (
         CurveView("level", "Level", "level", "Gain"),
         CurveView("phase", "Phase", "within ±180°", "Phase"),

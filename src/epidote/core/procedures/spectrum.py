@@ -17,7 +17,16 @@ from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    Settings,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    setting,
+    single_recording_channels,
+)
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result
@@ -52,11 +61,10 @@ def _make(rate: float, p: Mapping[str, float]) -> Samples:
     return np.zeros(round(p["frames"]))
 
 
-class Spectrum:
+class Spectrum(UsualProcedure):
     key = "spectrum"
     title = "Spectrum"
     Settings = SpectrumSettings
-    of_the_chain = True
     views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),)
     reading_titles = {  # noqa: RUF012
         "level": "Level", "level_a": "Level, A-weighted", "peak": "Peak", "crest": "Crest", "mains_sum": "Mains, all lines", "headroom": "Headroom",

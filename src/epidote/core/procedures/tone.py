@@ -14,11 +14,20 @@ from pydantic import model_validator
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
 from epidote.core.analysis.spectrum import MAINS_ORDERS, fast_stretch, line_power
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
-from epidote.core.analysis.weighting import Weighting, power_weight
+from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, Settings, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    Settings,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    setting,
+    single_recording_channels,
+)
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result
@@ -46,11 +55,10 @@ class ToneSettings(Settings):
         return self
 
 
-class Tone:
+class Tone(UsualProcedure):
     key = "tone"
     title = "Tone"
     Settings = ToneSettings
-    of_the_chain = True
     views = (
         CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
         CurveView("waveform", "Waveform", "waveform", "Signal", log_x=False, compared=False),
@@ -117,7 +125,7 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
     if found.drifted:
         cautions.append(Caution.DRIFT)
     terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
-    return Result(_curves(found, terminal), _readings(found, signal, settings, terminal), tuple(cautions))
+    return Result(tone_curves(found, terminal), _readings(found, signal, settings, terminal), tuple(cautions))
 
 
 def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal: Terminal) -> tuple[Reading, ...]:
@@ -129,12 +137,9 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
         "frequency_hz": fit.frequency, "band_low_hz": c.band[0], "band_high_hz": c.band[1], "weighting": str(settings.weighting),
     }  # fmt: skip
     # mean-square powers of fundamental and of the harmonics inside the band
-    orders = np.arange(2.0, len(fit.amplitudes) + 1)
-    inside = orders * fit.frequency <= c.band[1] * (1 + 1e-6)
-    powers = np.abs(fit.amplitudes[1:]) ** 2 / 2 * inside
-    weights = power_weight(np.asarray(orders * fit.frequency), settings.weighting)
-    main, harmonic = carrier**2 / 2, float(powers.sum())
-    rest = c.noise + float((powers * weights).sum())
+    inside = c.harmonics_inside()
+    main, harmonic = carrier**2 / 2, float(c.harmonic_powers().sum())
+    rest = c.noise + float(c.harmonic_powers(settings.weighting).sum())
     left_out = settings.harmonics > int(inside.sum()) + 1
     expected_noise = spread**2 * int(inside.sum())
     thd_cautions = []
@@ -202,7 +207,7 @@ def _hum(c: ToneAnalysis, terminal: Terminal) -> Reading:
     return terminal.level("hum", max(lines - noise, 0.25 * lines), {"mains_hz": mains}, None, cautions)
 
 
-def _curves(c: ToneAnalysis, terminal: Terminal) -> tuple[Curve, ...]:
+def tone_curves(c: ToneAnalysis, terminal: Terminal) -> tuple[Curve, ...]:
     """Spectrum in dBFS, dBV or dB SPL (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
     number = terminal.channel
     frequencies = np.arange(c.spectrum.size, dtype=np.float64) * np.float64(c.rate / c.frames)

@@ -1,0 +1,375 @@
+"""Distortion against frequency: tones in a row at one drive, or at one output of the unit, each taken apart on its own.
+
+Frequencies are evenly spaced in octaves about 1 kHz (IEC 61260-1, base ten), or preferred numbers (ISO 3, R10 to R80).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+from enum import StrEnum
+from functools import partial
+
+import numpy as np
+from pydantic import model_validator
+
+from epidote.core.analysis.capture import headroom, require_usable
+from epidote.core.analysis.features import value_at
+from epidote.core.analysis.steps import StepFound
+from epidote.core.caution import Caution, unique
+from epidote.core.chain import Chain
+from epidote.core.errors import SettingError
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.levels import LevelText, drive_dbfs, is_power
+from epidote.core.procedures.stepped import (
+    OVERHEAD,
+    STEP_VIEWS,
+    SteppedSettings,
+    curves_of_step,
+    db,
+    least_dwell,
+    ratio_curves,
+    starts_of,
+    stimulus_for,
+    taken_apart,
+)
+from epidote.core.procedures.terminal import Terminal
+from epidote.core.quantity import QuantityError, from_db, parse_as, to_db
+from epidote.core.result import Curve, Reading, Result
+from epidote.core.signal import Recording, Samples, Stimulus
+from epidote.core.stimulus.staircase import Step, staircase
+
+HELD_DB = 0.1
+_LOOK_BELOW_DB, _LOOK_DWELL = 10.0, 0.12  # the first look at the gain: below the wanted output, and short
+_FIRST_LOOK_DBFS = -50.0
+_CORRECTIONS = 3
+_FILTERED_DB = 30.0  # below what the unit passes best
+_LEAST_CYCLES = 8.0
+_NOMINAL = 0.01  # "20 Hz" means the tone of the series that is called so, 19.95 Hz
+
+
+class Series(StrEnum):
+    """How the frequencies are spaced."""
+
+    OCTAVES = "points per octave"
+    R10 = "R10"
+    R20 = "R20"
+    R40 = "R40"
+    R80 = "R80"
+
+
+class Order(StrEnum):
+    """In which order they sound."""
+
+    UP = "up"
+    DOWN = "down"
+
+
+class Hold(StrEnum):
+    """What stays the same from tone to tone."""
+
+    DRIVE = "drive"
+    OUTPUT = "output"
+
+
+class DistortionFrequencySettings(SteppedSettings):
+    start_frequency: float = setting(20.0, "lowest frequency", "Hz", played=True, ge=5, le=100000)
+    stop_frequency: float = setting(20000.0, "highest frequency", "Hz", played=True, gt=5, le=192000)
+    points_per_octave: int = setting(3, "tones in each octave", played=True, ge=1, le=48)
+    series: Series = setting(Series.OCTAVES, "or preferred numbers of ISO 3: 10, 20, 40 or 80 tones in each decade", played=True)
+    order: Order = setting(Order.UP, "from the lowest up, or from the highest down", played=True)
+    level: LevelText = setting(
+        "-20 dBFS", "level: of the drive, or of the unit's output where that is held; a power is always held", played=True, max_length=40
+    )
+    hold: Hold = setting(Hold.DRIVE, "what stays the same: the drive, or the unit's output by correcting the drive", played=True)
+    band_high: float = setting(40000.0, "upper end of the measurement band", "Hz", gt=0, le=192000)
+
+    @model_validator(mode="after")
+    def _a_range(self) -> DistortionFrequencySettings:
+        if self.start_frequency >= self.stop_frequency:
+            raise ValueError(f"start_frequency {self.start_frequency:g} Hz must lie below stop_frequency {self.stop_frequency:g} Hz")
+        return self
+
+    @property
+    def holds_output(self) -> bool:
+        return self.hold is Hold.OUTPUT or is_power(self.level)
+
+    def frequencies(self) -> Samples:
+        """In Hz, rising."""
+        low, high = self.start_frequency * (1 - _NOMINAL), self.stop_frequency * (1 + _NOMINAL)
+        if self.series is Series.OCTAVES:
+            step = 10 ** (0.3 / self.points_per_octave)
+            k = np.arange(math.ceil(math.log(low / 1000) / math.log(step)), math.floor(math.log(high / 1000) / math.log(step)) + 1)
+            return np.asarray(1000 * step**k, dtype=np.float64)
+        return preferred(int(self.series.value[1:]), low, high)
+
+    def steps(self, levels: Sequence[float], dwell: float | None = None) -> list[Step]:
+        """Low tones sound longer, so that each holds enough cycles."""
+        wanted = self.dwell if dwell is None else dwell
+        made = [
+            Step(float(f), v, max(wanted, least_dwell(float(f), _LEAST_CYCLES))) for f, v in zip(self.frequencies(), levels, strict=True)
+        ]
+        return made[::-1] if self.order is Order.DOWN else made
+
+    def output_dbfs(self, chain: Chain) -> float:
+        """The held output as dBFS of the input. Raises SettingError when the chain does not know what it takes."""
+        try:
+            return (
+                to_db(parse_as(self.level, "V", chain.conversion()) / (chain.unit_full_scale or 0))
+                if chain.unit_full_scale
+                else _needs_volts(self.level)
+            )
+        except QuantityError as error:
+            raise SettingError(f"level cannot be “{self.level}” at the unit's output yet: {error} See the Chain page.") from error
+
+
+def _needs_volts(level: str) -> float:
+    """In an uncalibrated chain only levels in dBFS have a meaning."""
+    return parse_as(level, "dBFS")
+
+
+def preferred(count: int, low: float, high: float) -> Samples:
+    """The preferred numbers R10 to R80 of ISO 3 between low and high, rising: 10^(k/count) rounded as the standard lists them.
+
+    R10 is listed to two digits, with 3.15 for 3.16; the finer series to three (R20 and R40 have a few of their own roundings).
+    """
+    k = np.arange(math.floor(count * math.log10(low)), math.ceil(count * math.log10(high)) + 1)
+    values = np.array([10.0 ** (i // count) * _mantissa(int(i % count), count) for i in k])
+    return np.asarray(values[(values >= low) & (values <= high)])
+
+
+# ISO 3:1973 in three digits, from memory; each entry lies within 1.3 % of 10^(k/40). R80 lies midway, see below
+_R40 = (1.0, 1.06, 1.12, 1.18, 1.25, 1.32, 1.4, 1.5, 1.6, 1.7, 1.8, 1.9, 2.0, 2.12, 2.24, 2.36, 2.5, 2.65, 2.8, 3.0,
+        3.15, 3.35, 3.55, 3.75, 4.0, 4.25, 4.5, 4.75, 5.0, 5.3, 5.6, 6.0, 6.3, 6.7, 7.1, 7.5, 8.0, 8.5, 9.0, 9.5)  # fmt: skip
+_R80_BETWEEN = (1.03, 1.09, 1.15, 1.22, 1.28, 1.36, 1.45, 1.55, 1.65, 1.75, 1.85, 1.95, 2.06, 2.18, 2.3, 2.43, 2.58, 2.72, 2.9, 3.07,
+                3.25, 3.45, 3.65, 3.87, 4.12, 4.37, 4.62, 4.87, 5.15, 5.45, 5.8, 6.15, 6.5, 6.9, 7.3, 7.75, 8.25, 8.75, 9.25, 9.75)  # fmt: skip
+
+
+def _mantissa(place: int, count: int) -> float:
+    if count == 80:
+        return _R40[place // 2] if place % 2 == 0 else _R80_BETWEEN[place // 2]
+    return _R40[place * 40 // count]
+
+
+class DistortionFrequency(UsualProcedure):
+    key = "distortion-frequency"
+    title = "Distortion against frequency"
+    Settings = DistortionFrequencySettings
+    keeps_part = True
+    views = (
+        CurveView("thd_n", "THD+N", "THD+N", "THD+N"),
+        CurveView("thd", "THD", "THD", "THD"),
+        *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}") for n in range(2, 6)),
+        CurveView("noise", "Noise", "noise", "Noise beside the tone"),
+        CurveView("gain", "Gain", "gain", "Gain"),
+        CurveView("output", "Output", "output", "Level of the fundamental"),
+    )
+    step_views = STEP_VIEWS
+    reading_titles = {  # noqa: RUF012
+        "thd": "THD at 1 kHz", "thd_n": "THD+N at 1 kHz", "worst": "Worst THD+N", "worst_frequency": "Worst at", "worst_thd": "Worst THD",
+        "lowest_thd_n": "Lowest THD+N", "output": "Output at 1 kHz", "level_error": "Output held within", "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: DistortionFrequencySettings, chain: Chain) -> Conduct:
+        channels = settings.outputs(len(chain.outputs))
+        if not settings.holds_output:
+            yield self._even(settings, chain)
+            return
+        wanted = settings.output_dbfs(chain)
+        count = settings.frequencies().size
+        # a first look so far down that no unit minds, then one nearer to the output
+        levels = [min(_FIRST_LOOK_DBFS, chain.ceiling_dbfs)] * count
+        recording = yield staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels)
+        levels = self._corrected(recording, settings, chain, levels, wanted - _LOOK_BELOW_DB)
+        recording = yield staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels)
+        levels = self._corrected(recording, settings, chain, levels, wanted)
+        for _ in range(_CORRECTIONS):
+            recording = yield staircase(rate=chain.rate, steps=settings.steps(levels), channels=channels)
+            after = self._corrected(recording, settings, chain, levels, wanted)
+            if max(abs(a - b) for a, b in zip(after, levels, strict=True)) <= HELD_DB / 2:
+                return
+            levels = after
+
+    def _corrected(
+        self, recording: Recording, settings: DistortionFrequencySettings, chain: Chain, levels: Sequence[float], wanted: float
+    ) -> list[float]:
+        """Drive levels, rising in frequency, with which the first driven channel would put out ``wanted`` dBFS, as far as the ceiling lets it."""
+        stimulus = recording.stimulus
+        assert stimulus is not None
+        number = settings.read_channels(recording.signal.channels)[0]
+        found = {
+            round(s.frequency, 1): s
+            for s in taken_apart([recording], [stimulus], starts_of([recording], [stimulus]), number, settings).found
+        }
+        played = sorted(found.values(), key=lambda s: s.frequency)
+        new = []
+        for frequency, level in zip(settings.frequencies(), levels, strict=True):
+            near = min(played, key=lambda s: abs(math.log(s.frequency / frequency)), default=None)
+            if near is None or abs(near.frequency / frequency - 1) > 0.02:
+                new.append(level)  # nothing came back: more drive would not be answered either
+                continue
+            new.append(min(level + wanted - to_db(near.amplitude), chain.ceiling_dbfs))
+        return new
+
+    def _even(self, settings: DistortionFrequencySettings, chain: Chain) -> Stimulus:
+        """Every tone at the same drive."""
+        level = drive_dbfs(settings.level, chain)
+        if level > chain.ceiling_dbfs:
+            raise SettingError(f"level {level:g} dBFS is above the chain's ceiling of {chain.ceiling_dbfs:g} dBFS. Nothing was played.")
+        steps = settings.steps([level] * settings.frequencies().size)
+        return staircase(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
+
+    def plan(self, settings: DistortionFrequencySettings, chain: Chain) -> list[Stimulus]:
+        if settings.holds_output:
+            raise SettingError("A file cannot follow the unit's output: choose hold = drive and a level in dBFS.")
+        return [self._even(settings, chain)]
+
+    def duration(self, settings: DistortionFrequencySettings, chain: Chain) -> float:
+        def sounds(dwell: float | None) -> float:
+            return sum(s.dwell for s in settings.steps([0.0] * settings.frequencies().size, dwell)) + OVERHEAD
+
+        return sounds(None) * 1.0 + (2 * sounds(_LOOK_DWELL) + sounds(None) if settings.holds_output else 0.0)
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("worst", result.readings[0].channel) if result.readings else None
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return next((c for c in result.curves if c.key == "thd_n"), None)
+
+    def summary(self, settings: DistortionFrequencySettings) -> str:
+        held = " held" if settings.holds_output else ""
+        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.level}{held}"
+
+    def analyse(self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, 256)
+        last = recordings[-1]  # those before it were for finding the drive
+        stimulus = stimulus_for(last, lambda: self._even(settings, chain))
+        starts = starts_of([last], [stimulus])
+        numbers = settings.read_channels(channels)
+        results = per_channel(len(numbers), lambda i: _channel(last, stimulus, starts, numbers[i - 1], settings, chain))
+        return gathered(results, recordings, chain)
+
+    def step_curves(
+        self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain, x: float
+    ) -> tuple[Curve, ...]:
+        last = recordings[-1]
+        stimulus = stimulus_for(last, lambda: self._even(settings, chain))
+        channels = settings.read_channels(last.signal.channels)
+        return curves_of_step([last], [stimulus], channels, settings, lambda s: abs(math.log(s.frequency / x)), partial(Terminal.of, chain))
+
+
+def _channel(
+    recording: Recording, stimulus: Stimulus, starts: Sequence[int | None], number: int, settings: DistortionFrequencySettings, chain: Chain
+) -> Result:
+    parts = taken_apart([recording], [stimulus], starts, number, settings)
+    steps = sorted(parts.found, key=lambda s: s.frequency)
+    if not steps:
+        missing = (Caution.STIMULUS_NOT_FOUND,)
+        return Result((), tuple(Reading(k, number, None, "dB", cautions=missing) for k in ("worst", "thd", "thd_n")), missing)
+    signal = recording.signal
+    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    cautions = list(parts.cautions)
+    if parts.missing:
+        cautions.append(Caution.PARTIAL)
+    passed = _passed(steps)
+    if not passed.all() or parts.silent:
+        cautions.append(Caution.FILTERED)
+    outside = np.array([s.left_out for s in steps])
+    if outside.any():
+        cautions.append(Caution.OUTSIDE_BAND)
+    held = _error_of_hold(steps, settings, chain, number) if settings.holds_output else None
+    if held is not None and held > HELD_DB:
+        cautions.append(Caution.LEVEL_NOT_HELD)
+    readings = (*_readings(steps, passed, settings, terminal, held), headroom(signal, number))
+    return Result(_curves(steps, passed, terminal, chain), readings, unique(cautions))
+
+
+def _passed(steps: Sequence[StepFound]) -> np.ndarray:
+    """Whether the unit passes each tone (steps,): its gain lies within 30 dB of the greatest, or its THD+N is not mostly noise."""
+    gain = np.array([db(s.amplitude) - s.level for s in steps])
+    noisy = np.array([s.noise > s.harmonic for s in steps])
+    return np.asarray((gain > gain.max() - _FILTERED_DB) | ~noisy)
+
+
+def _error_of_hold(steps: Sequence[StepFound], settings: DistortionFrequencySettings, chain: Chain, number: int) -> float | None:
+    """Greatest departure of the output from the wanted one, in dB, of the channel that it was corrected by."""
+    if number != settings.read_channels(len(chain.inputs))[0]:
+        return None
+    wanted = settings.output_dbfs(chain)
+    return max(abs(to_db(s.amplitude) - wanted) for s in steps)
+
+
+def _curves(steps: Sequence[StepFound], passed: np.ndarray, terminal: Terminal, chain: Chain) -> tuple[Curve, ...]:
+    """What is filtered away, or counts harmonics beyond the band, is raised into the floor: drawn faint, named in ``meta``."""
+    x = np.array([s.frequency for s in steps])
+    offset = chain.offset_db(terminal.channel) or 0.0
+    curves = []
+    for one in ratio_curves(steps, terminal.channel, x, "Hz", offset, terminal.level_unit):
+        curve = one
+        if curve.key == "noise":
+            curve = replace(curve, y=curve.y + terminal.level_offset)
+        elif curve.key != "gain":
+            doubtful = ~passed | (np.array([s.left_out for s in steps]) if curve.key == "thd" else False)
+            floor = curve.floor if curve.floor is not None else np.full(x.size, -400.0)
+            meta: dict[str, float | str] = {}
+            if (~passed).any():
+                meta["filtered_away_hz"] = " ".join(f"{f:.4g}" for f in x[~passed])
+            if curve.key == "thd" and any(s.left_out for s in steps):
+                meta["harmonics_outside_band_hz"] = " ".join(f"{s.frequency:.4g}" for s in steps if s.left_out)
+            curve = replace(curve, floor=np.where(doubtful, np.maximum(curve.y, floor), floor), meta=meta)
+        curves.append(curve)
+    out = np.array([to_db(s.amplitude) for s in steps]) + terminal.level_offset
+    curves.append(Curve("output", terminal.channel, x, out, "Hz", terminal.level_unit))
+    return tuple(curves)
+
+
+def _readings(
+    steps: Sequence[StepFound], passed: np.ndarray, settings: DistortionFrequencySettings, terminal: Terminal, held: float | None
+) -> list[Reading]:
+    number = terminal.channel
+    base: dict[str, float | str] = {
+        "level": settings.level, "band_low_hz": settings.band_low, "band_high_hz": settings.band_high, "weighting": str(settings.weighting),
+    }  # fmt: skip
+    x = np.array([s.frequency for s in steps])
+    thd, thd_n = (np.array([db(v) for v in values]) for values in ([s.thd for s in steps], [s.thd_n for s in steps]))
+    at_1k: dict[str, float | str] = {**base, "frequency_hz": 1000.0}
+    near = steps[int(np.argmin(np.abs(np.log(x / 1000))))]
+    buried = (Caution.NOISE_DOMINATED,) if near.harmonic < 3 * near.expected_noise else ()
+    left = (Caution.OUTSIDE_BAND,) if near.left_out else ()
+    absent = () if x[0] <= 1000 * (1 + 1e-6) and x[-1] >= 1000 * (1 - 1e-6) else (Caution.OUTSIDE_BAND,)
+    readings = [
+        Reading(
+            "thd",
+            number,
+            None if absent else value_at(x, thd, 1000.0),
+            "dB",
+            at_1k,
+            db(math.sqrt(near.expected_noise / near.main)),
+            None,
+            (*absent, *buried, *left),
+        ),
+        Reading("thd_n", number, None if absent else value_at(x, thd_n, 1000.0), "dB", at_1k, cautions=absent),
+    ]
+    usable = np.flatnonzero(passed)
+    if usable.size:
+        top = usable[int(np.argmax(thd_n[usable]))]
+        least = usable[int(np.argmin(thd_n[usable]))]
+        worst_thd = usable[int(np.argmax(thd[usable]))]
+        skipped = (Caution.FILTERED,) if usable.size < x.size else ()
+        mostly = (Caution.NOISE_DOMINATED,) if steps[top].noise > steps[top].harmonic else ()
+        readings.append(
+            Reading("worst", number, float(thd_n[top]), "dB", {**base, "frequency_hz": float(x[top])}, cautions=(*skipped, *mostly))
+        )
+        readings.append(Reading("worst_frequency", number, float(x[top]), "Hz"))
+        readings.append(
+            Reading("worst_thd", number, float(thd[worst_thd]), "dB", {**base, "frequency_hz": float(x[worst_thd])}, cautions=skipped)
+        )
+        readings.append(Reading("lowest_thd_n", number, float(thd_n[least]), "dB", {**base, "frequency_hz": float(x[least])}))
+    amplitude = from_db(value_at(x, np.array([to_db(s.amplitude) for s in steps]), 1000.0) or to_db(near.amplitude))
+    readings.append(terminal.level("output", amplitude**2 / 2, at_1k))
+    if held is not None:
+        readings.append(Reading("level_error", number, held, "dB", base, cautions=(Caution.LEVEL_NOT_HELD,) if held > HELD_DB else ()))
+    return readings

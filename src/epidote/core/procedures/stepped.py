@@ -1,0 +1,182 @@
+"""What the procedures that step a tone share: their settings, taking the steps of recordings apart, and curves of what was found."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from pydantic import model_validator
+
+from epidote.core.analysis.steps import GUARD, SETTLE, StepFound, analysed_step, found_start, look_at, settling, stretch_of
+from epidote.core.analysis.weighting import Weighting
+from epidote.core.caution import Caution
+from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.procedures.base import CurveView, Settings, setting
+from epidote.core.procedures.terminal import Terminal
+from epidote.core.procedures.tone import tone_curves
+from epidote.core.result import Curve
+from epidote.core.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.stimulus.staircase import CHIRP, GAP, KIND, LEAD, TAIL, Step, StepAt, steps_of
+
+OVERHEAD = LEAD + CHIRP + GAP + TAIL
+_LEAST_CYCLES = 3
+
+STEP_VIEWS = (
+    CurveView("step_waveform", "One step", "waveform", "Signal", log_x=False, compared=False),
+    CurveView("step_residual", "One step", "residual", "Signal less its fundamental", log_x=False, compared=False),
+    CurveView("step_spectrum", "One step", "spectrum", "Level", compared=False),
+)
+
+
+class SteppedSettings(Settings):
+    dwell: float = setting(0.4, "how long each tone sounds; its first part is for the unit to settle", "s", played=True, ge=0.02, le=60)
+    driven: int = setting(0, "the output that is driven alone; 0: all of them", played=True, ge=0, le=64)
+    band_low: float = setting(20.0, "lower end of the measurement band", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "upper end of the measurement band", "Hz", gt=0, le=192000)
+    weighting: Weighting = setting(Weighting.NONE, "weighting of noise and THD+N")
+    harmonics: int = setting(10, "highest harmonic that counts for THD", ge=2, le=50)
+
+    @model_validator(mode="after")
+    def _band_is_one(self) -> SteppedSettings:
+        if self.band_low >= self.band_high:
+            raise ValueError(f"band_low {self.band_low:g} Hz must lie below band_high {self.band_high:g} Hz")
+        return self
+
+    def outputs(self, available: int) -> tuple[int, ...]:
+        """The driven outputs, as positions from 1. Raises SettingError."""
+        if self.driven > available:
+            raise SettingError(f"driven {self.driven} is no output: the chain has {available}.")
+        return (self.driven,) if self.driven else tuple(range(1, available + 1))
+
+    def read_channels(self, available: int) -> list[int]:
+        """The channels that carry the driven tone."""
+        return [self.driven] if 0 < self.driven <= available else list(range(1, available + 1))
+
+    def require_cycles(self, frequency: float) -> None:
+        """Raises SettingError for a dwell too short for the tone."""
+        least = least_dwell(frequency, _LEAST_CYCLES)
+        if self.dwell < least:
+            raise SettingError(
+                f"A dwell of {self.dwell:g} s holds {self.dwell * frequency:.1f} cycles of {frequency:g} Hz, too few to settle and measure. "
+                f"Make it at least {least:.2g} s."
+            )
+
+
+def least_dwell(frequency: float, cycles: float) -> float:
+    """How long a tone must sound in s so that ``cycles`` of it are left once it has settled."""
+    return max(settling(frequency) + cycles / frequency, cycles / frequency / (1 - SETTLE - 0.02)) + GUARD
+
+
+@dataclass(frozen=True)
+class Steps:
+    """What one channel shows: found steps with their place in the stimulus, how many should be there, and what is wrong."""
+
+    found: tuple[StepFound, ...]
+    missing: int
+    silent: tuple[StepAt, ...]
+    cautions: tuple[Caution, ...]
+
+
+def stimulus_for(recording: Recording, planned: Callable[[], Stimulus]) -> Stimulus:
+    """The staircase of a recording; for one without description, the one that the settings make. Raises UnusableInputError."""
+    stimulus = recording.stimulus or planned()
+    if stimulus.kind != KIND:
+        raise UnusableInputError(f"This recording was made of a {stimulus.kind}, not of steps. Nothing was computed.")
+    return stimulus
+
+
+def starts_of(recordings: Sequence[Recording], stimuli: Sequence[Stimulus]) -> list[int | None]:
+    """Where each recording's stimulus begins in it, in frames."""
+    return [found_start(r.signal, s) for r, s in zip(recordings, stimuli, strict=True)]
+
+
+def taken_apart(
+    recordings: Sequence[Recording], stimuli: Sequence[Stimulus], starts: Sequence[int | None], number: int, settings: SteppedSettings
+) -> Steps:
+    """Every step of one channel (from 1), in the order of playing."""
+    found: list[StepFound] = []
+    silent: list[StepAt] = []
+    missing = 0
+    for recording, stimulus, start in zip(recordings, stimuli, starts, strict=True):
+        if start is None:
+            continue
+        x = recording.signal.channel(number)
+        for step in steps_of(stimulus):
+            part = stretch_of(x, start, step, recording.signal.rate)
+            if part is None:
+                missing += 1
+                continue
+            one = figures_of(part, recording.signal, step, settings)
+            if one is None:
+                silent.append(step)
+            else:
+                found.append(one)
+    cautions = (Caution.CLIPPED,) if any(s.clipped for s in found) else ()
+    return Steps(tuple(found), missing, tuple(silent), cautions)
+
+
+def figures_of(part: Samples, signal: Signal, step: StepAt, settings: SteppedSettings) -> StepFound | None:
+    return analysed_step(
+        part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting, signal.unit
+    )
+
+
+def db(ratio: float) -> float:
+    return 20 * math.log10(ratio) if ratio > 0 else -400.0
+
+
+def ratio_curves(steps: Sequence[StepFound], number: int, x: Samples, x_unit: str, offset: float, noise_unit: str) -> list[Curve]:
+    """thd, thd_n, noise, gain and h2 to h5 against ``x`` (steps,) in ``x_unit``; ``offset``: what turns digital gain into the unit's, in dB.
+
+    thd and the harmonics carry the noise under them as floor.
+    """
+
+    def curve(key: str, y: Sequence[float], unit: str = "dB", floor: Sequence[float] | None = None) -> Curve:
+        return Curve(key, number, x, np.array(y), x_unit, unit, None if floor is None else np.array(floor))
+
+    under = [db(math.sqrt(s.expected_noise / s.main)) for s in steps]
+    curves = [
+        curve("thd_n", [db(s.thd_n) for s in steps]),
+        curve("thd", [db(s.thd) for s in steps], floor=under),
+        curve("noise", [10 * math.log10(max(2 * s.noise, 1e-40)) for s in steps], noise_unit),
+        curve("gain", [db(s.amplitude) - s.level + offset for s in steps]),
+    ]
+    for n in range(2, 6):
+        values = [
+            db(math.sqrt(s.harmonics[n - 2] / s.main)) if n - 2 < len(s.harmonics) and s.harmonics[n - 2] > 0 else math.nan for s in steps
+        ]
+        one = [db(math.sqrt(s.expected_noise / max(1, len(s.harmonics)) / s.main)) for s in steps]
+        if any(math.isfinite(v) for v in values):
+            curves.append(curve(f"h{n}", values, floor=one))
+    return curves
+
+
+def curves_of_step(
+    recordings: Sequence[Recording], stimuli: Sequence[Stimulus], channels: Sequence[int], settings: SteppedSettings,
+    nearest: Callable[[StepAt], float], terminals: Callable[[int], Terminal],
+) -> tuple[Curve, ...]:  # fmt: skip
+    """Waveform, residual and spectrum of the step for which ``nearest`` is least, of each channel."""
+    starts = starts_of(recordings, stimuli)
+    places = [(nearest(step), i, step) for i, stimulus in enumerate(stimuli) if starts[i] is not None for step in steps_of(stimulus)]
+    curves: list[Curve] = []
+    for number in channels:
+        for _, i, step in sorted(places, key=lambda p: p[0]):
+            start, signal = starts[i], recordings[i].signal
+            part = stretch_of(signal.channel(number), start or 0, step, signal.rate)
+            if part is None:
+                continue
+            found = look_at(part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting)
+            if found is not None:
+                meta: dict[str, float | str] = {"step_level_dbfs": step.level, "step_frequency_hz": step.frequency}
+                curves += [
+                    Curve(f"step_{c.key}", number, c.x, c.y, c.x_unit, c.y_unit, None, {**c.meta, **meta})
+                    for c in tone_curves(found, terminals(number))
+                ]
+                break
+    return tuple(curves)
+
+
+def level_steps(settings: SteppedSettings, frequency: float, levels: Sequence[float]) -> list[Step]:
+    return [Step(frequency, level, settings.dwell) for level in levels]
