@@ -23,6 +23,8 @@ from epidote.core.procedures.base import Settings, procedure
 from epidote.core.result import Reading, Result
 from epidote.core.signal import Samples, Stimulus
 from epidote.core.stimulus.marked import Marked, marked
+from epidote.core.stimulus.staircase import KIND as STAIRCASE
+from epidote.core.stimulus.staircase import steps_of
 from epidote.study.models import RunSummary
 from epidote.study.store import Study
 
@@ -50,15 +52,15 @@ def dithered(samples: Samples, bits: str) -> Samples:
     if bits != "16":
         return samples
     rng = np.random.default_rng(1)
-    return np.asarray(samples + (rng.random(samples.size) - rng.random(samples.size)) / 2**15)
+    return np.asarray(samples + (rng.random(samples.shape) - rng.random(samples.shape)) / 2**15)
 
 
 def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
-    """One channel as WAV, or FLAC by its ending. Raises SettingError for bits it cannot hold, DiskError."""
+    """Samples (frames,) or (frames, channels) as WAV, or FLAC by its ending. Raises SettingError for bits it cannot hold, DiskError."""
     kind = "FLAC" if path.suffix.lower() == ".flac" else "WAV"
     if kind == "FLAC" and bits == "32f":
         raise SettingError("FLAC holds whole numbers only; choose 24 bits, or a .wav file.")
-    write_whole(path, encode(dithered(samples, bits)[:, None], rate, kind, bits))
+    write_whole(path, encode(dithered(samples, bits).reshape(samples.shape[0], -1), rate, kind, bits))
 
 
 def write_described(path: Path, samples: Samples, rate: float, bits: str, description: Mapping[str, Any]) -> Path:
@@ -81,7 +83,19 @@ def describe(key: str, settings: Settings, file: Marked) -> dict[str, Any]:
 def describe_alone(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, Any]:
     """What goes beside a single stimulus as JSON."""
     start, end = stimulus.parameters.get("lead", 0.0) / stimulus.rate, stimulus.frames / stimulus.rate
-    return {**_description(key, settings, stimulus), "schedule": [{"what": stimulus.kind, "start_s": start, "end_s": end}]}
+    schedule: list[dict[str, Any]] = [{"what": stimulus.kind, "start_s": start, "end_s": end}]
+    if stimulus.kind == STAIRCASE:
+        schedule += [
+            {
+                "what": "step",
+                "start_s": s.first / stimulus.rate,
+                "end_s": (s.first + s.frames) / stimulus.rate,
+                "frequency_hz": s.frequency,
+                "level_dbfs": s.level,
+            }
+            for s in steps_of(stimulus)
+        ]
+    return {**_description(key, settings, stimulus), "schedule": schedule}
 
 
 def _description(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, Any]:

@@ -47,7 +47,7 @@ def stimulus(
     if not 8000 <= rate <= 384000:
         raise SettingError(f"The rate {rate:g} Hz is out of range: 8000 to 384000 Hz.")
     stimuli = planned(procedure, settings, Chain(rate=rate))
-    if marked or len({s.kind for s in stimuli}) > 1:
+    if marked or any(s != stimuli[0] for s in stimuli):
         file = between_marks(stimuli)
         samples, description = file.samples(), describe(procedure, settings, file)
         words = "between two marks; analyse any recording of it with --stimulus {}."
@@ -58,7 +58,7 @@ def stimulus(
     if as_json:
         print_json({**description, "file": str(out)})
     else:
-        say(f"{out}: {samples.size / rate:.2f} s at {rate:g} Hz, {words.format(beside.name)}")
+        say(f"{out}: {samples.shape[0] / rate:.2f} s at {rate:g} Hz, {words.format(beside.name)}")
     return 0
 
 

@@ -6,6 +6,7 @@ import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.signal import Samples
 
 Complex = NDArray[np.complex128]
@@ -32,8 +33,7 @@ class Spectral:
 
     def __init__(self, x: Samples, rate: float, room: float = 1.0) -> None:
         self.frames, self.rate = x.shape[0], rate
-        size = scipy.fft.next_fast_len(x.shape[0] + round(room * rate), real=True)
-        self.size = size + size % 2
+        self.size = even_fast_len(x.shape[0] + round(room * rate))  # even, so that its last bin is real
         self.bins: Complex = scipy.fft.rfft(np.ascontiguousarray(x.T), self.size)
 
     @property

@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy.fft
 
+from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import to_db
 from epidote.core.signal import Recording, Samples, Signal
@@ -39,8 +40,7 @@ class ClockOffset:
 def resampled(x: Samples, step: float, start: float, frames: int) -> Samples:
     """x (n,) read at start + step·m, m < frames, in its own frames: (frames,). What lies outside x is 0; above half of the new rate, cut."""
     pad = 64
-    size = scipy.fft.next_fast_len(x.size + 2 * pad, real=True)
-    size += size % 2
+    size = even_fast_len(x.size + 2 * pad)
     spectrum = scipy.fft.rfft(np.concatenate([np.zeros(pad), x]), size)
     if step > 1.001:
         keep = math.floor(0.5 / step * size)

@@ -15,6 +15,7 @@ import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.signal import Samples, Stimulus
 
 Complex = NDArray[np.complex128]
@@ -45,9 +46,7 @@ class Kernel:
 
 def kernel(stimulus: Stimulus, frames: int) -> Kernel:
     """The kernel for recordings of up to ``frames`` samples."""
-    size = scipy.fft.next_fast_len(max(frames, stimulus.frames), real=True)
-    while size % 2:
-        size = scipy.fft.next_fast_len(size + 1, real=True)
+    size = even_fast_len(max(frames, stimulus.frames))
     spectrum = scipy.fft.rfft(stimulus.samples(), size)
     width = stimulus.rate / size
     stop, above = stimulus["stop"], stimulus["last"] / stimulus["stop"]
@@ -194,8 +193,7 @@ def response_grid(kernel_: Kernel) -> int:
     """Length of the transforms of windowed responses: bins 1/20 of the lowest wanted frequency apart, and room for the window."""
     rate = kernel_.rate
     least = max((BEFORE + AFTER) * rate + 2, rate / max(kernel_.stimulus["start"] / 20, 0.05))
-    size = scipy.fft.next_fast_len(math.ceil(least), real=True)
-    return size + size % 2
+    return even_fast_len(math.ceil(least))
 
 
 def linear_response(d: Deconvolved, *, by_frequency: bool, room_after: float = AFTER) -> Complex:

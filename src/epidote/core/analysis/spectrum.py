@@ -28,8 +28,12 @@ def mean_squares(power: Samples, frames: int, mean_square: float = 1.0) -> Sampl
 
 def fast_stretch(x: Samples) -> Samples:
     """The beginning of x (frames,) that transforms quickly and is even in length."""
-    size = scipy.fft.prev_fast_len(x.size, real=True)
-    return x[: size - size % 2]
+    return x[: 2 * scipy.fft.prev_fast_len(x.size // 2, real=True)]
+
+
+def even_fast_len(frames: int) -> int:
+    """The least even length from ``frames`` on that transforms quickly; an odd fast length plus one may be a slow one."""
+    return int(2 * scipy.fft.next_fast_len(-(-frames // 2), real=True))
 
 
 def windowed_mean_squares(x: Samples, rate: float, window: CosineWindow) -> tuple[Samples, float]:

@@ -50,14 +50,21 @@ class Marked:
     def rate(self) -> float:
         return self.stimuli[0].rate
 
+    @property
+    def channels(self) -> int:
+        """One, or as many as it takes where the stimuli do not all play on the same."""
+        every = {s.channels for s in self.stimuli}
+        return 1 if len(every) == 1 else max(max(c) for c in every)
+
     def samples(self) -> Samples:
-        """Samples (frames,) in FS."""
-        out = np.zeros(self.frames)
+        """Samples (frames, channels) in FS; the marks sound on every channel."""
+        out = np.zeros((self.frames, self.channels))
         sound = mark(self.rate, self.level)
         for place in (self.first_mark, self.last_mark):
-            out[place : place + sound.size] = sound
+            out[place : place + sound.size] = sound[:, None]
         for stimulus, place in zip(self.stimuli, self.starts, strict=True):
-            out[place : place + stimulus.frames] = stimulus.samples()
+            where = [c - 1 for c in stimulus.channels] if self.channels > 1 else [0]
+            out[place : place + stimulus.frames, where] = stimulus.samples()[:, None]
         return out
 
     def to_json(self) -> dict[str, Any]:

@@ -1,0 +1,118 @@
+"""Two tones through a unit: both tones fitted, and every product of theirs read off what is left."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from epidote.core.analysis.sinefit import fit_tone
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
+from epidote.core.signal import Samples
+
+_PASSES = 4
+_STANDS_OUT = 10.0
+_LEAST_APART = 9.0  # bins between a line and the next, so that the window tells them apart
+
+Order = tuple[int, int]
+SECOND: tuple[Order, ...] = ((-1, 1), (1, 1))  # multiples of f1 and of f2
+THIRD_ABOUT_F2: tuple[Order, ...] = ((-2, 1), (2, 1))
+THIRD_NEAR: tuple[Order, ...] = ((2, -1), (-1, 2))
+HIGHER: tuple[Order, ...] = (
+    (1, 2),
+    (-3, 1),
+    (3, 1),
+    (-1, 3),
+    (1, 3),
+    (-2, 2),
+    (2, 2),
+    (-4, 1),
+    (4, 1),
+    (-2, 3),
+    (3, -2),
+    (2, 3),
+    (3, 2),
+    (-1, 4),
+    (1, 4),
+)
+ALL: tuple[Order, ...] = tuple(dict.fromkeys((*SECOND, *THIRD_ABOUT_F2, *THIRD_NEAR, *HIGHER)))
+
+
+@dataclass(frozen=True)
+class TwoTones:
+    """Frequencies in Hz; amplitudes: peaks of the tones; products: peak by multiples of f1 and f2, None above half the rate;
+    spread: one standard deviation of a product's peak; residual (frames,): what is neither tone nor a harmonic of the first."""
+
+    frequencies: tuple[float, float]
+    amplitudes: tuple[float, float]
+    products: dict[Order, float | None]
+    spread: float
+    residual: Samples
+
+    def ratio_of_sums(self, orders: Sequence[Order], reference: float) -> float | None:
+        """Arithmetic sum of products over a reference; None where one of them lies above half the rate."""
+        found = [self.products[o] for o in orders]
+        return None if any(p is None for p in found) else sum(p for p in found if p is not None) / reference
+
+
+def place(order: Order, f1: float, f2: float) -> float:
+    """Frequency of a product in Hz."""
+    return abs(order[0] * f1 + order[1] * f2)
+
+
+def too_close(f1: float, f2: float, seconds: float) -> str:
+    """What two tones' products would fall upon, in words; empty when they can be told apart."""
+    least = _LEAST_APART / seconds
+    lines = {"the lower tone": f1, "the higher tone": f2}
+    for order in (*SECOND, *THIRD_ABOUT_F2, *THIRD_NEAR):
+        where = place(order, f1, f2)
+        for name, line in lines.items():
+            if abs(where - line) < least:
+                return f"a product at {where:g} Hz falls on {name} at {line:g} Hz"
+        if where < least:
+            return f"a product at {where:g} Hz is too near to 0 Hz"
+    return ""
+
+
+def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
+    """x (frames,) taken apart; None when either tone is missing. Frequencies are found near the given ones."""
+    rest = x - x.mean()
+    found = [f1, f2]
+    own: list[Samples] = [np.zeros_like(rest), np.zeros_like(rest)]
+    amplitudes = [0.0, 0.0]
+    residual = rest
+    # each tone is fitted to what the other leaves; four passes bring both below rounding
+    for _ in range(_PASSES):
+        for i in (1, 0):
+            alone = rest - own[1 - i]
+            fit = fit_tone(alone, rate, found[i], 5 if i == 0 else 1, 1)
+            found[i], amplitudes[i] = fit.frequency, abs(fit.amplitudes[0])
+            residual = fit.residual
+            own[i] = alone - fit.residual if i == 1 else _fundamental(x.size, rate, fit.frequency, complex(fit.amplitudes[0]))
+            sigma = fit.sigma
+    if abs(found[0] / f1 - 1) > 0.02 or abs(found[1] / f2 - 1) > 0.02 or min(amplitudes) < _STANDS_OUT * sigma / math.sqrt(x.size):
+        return None
+    residual = rest - own[0] - own[1]
+    t = np.arange(x.size) / rate
+    window = sum(((-1) ** k) * a * np.cos(2 * np.pi * k * np.arange(x.size) / x.size) for k, a in enumerate(WINDOW.coefficients))
+    weighted = residual * window * (2 / x.size / WINDOW.coherent_gain)
+
+    def line(f: float) -> float:
+        phase = 2 * np.pi * f * t
+        return math.hypot(float(weighted @ np.cos(phase)), float(weighted @ np.sin(phase)))
+
+    products = {o: line(place(o, *found)) if place(o, *found) < 0.5 * rate - _LEAST_APART * rate / x.size else None for o in ALL}
+    return TwoTones((found[0], found[1]), (amplitudes[0], amplitudes[1]), products, _spread(weighted, x.size, rate, found), residual)
+
+
+def _fundamental(frames: int, rate: float, frequency: float, amplitude: complex) -> Samples:
+    t = np.arange(frames) - (frames - 1) / 2
+    return np.asarray(np.real(amplitude * np.exp(2j * np.pi * frequency / rate * t)))
+
+
+def _spread(weighted: Samples, frames: int, rate: float, tones: Sequence[float]) -> float:
+    """The median of the windowed lines is noise; Rayleigh's median is 1.177 of one component's standard deviation."""
+    lines = np.abs(np.fft.rfft(weighted))
+    return float(np.median(lines)) / 1.177

@@ -1,0 +1,208 @@
+"""Crosstalk: one output driven, and what of it appears on every other channel, at one frequency and against frequency.
+
+What is looked for is the driven tone itself, whose frequency is known from the driven channel, so that noise and hum do not count.
+Relative to the driven channel's own output, as IEC 60268-3 has it (from memory).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from pydantic import model_validator
+
+from epidote.core.analysis.capture import headroom, require_usable
+from epidote.core.analysis.sinefit import fit_tone
+from epidote.core.analysis.steps import found_start, stretch_of
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
+from epidote.core.caution import Caution, unique
+from epidote.core.chain import Chain
+from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.procedures.base import Conduct, CurveView, Settings, UsualProcedure, gathered, setting, single_recording_channels
+from epidote.core.procedures.stepped import OVERHEAD, least_dwell
+from epidote.core.result import Curve, Reading, Result
+from epidote.core.signal import Recording, Samples, Stimulus
+from epidote.core.stimulus.staircase import KIND, Step, staircase, steps_of
+
+_DB_PER_NEPER = 20 / math.log(10)
+_LEAST_CYCLES = 8.0
+_STANDS_OUT = 3.0
+MOST_CHANNELS = 8
+
+
+class CrosstalkSettings(Settings):
+    frequency: float = setting(1000.0, "frequency of the reading", "Hz", played=True, ge=5, le=100000)
+    duration: float = setting(1.0, "how long that tone sounds", "s", played=True, ge=0.1, le=60)
+    level: float = setting(-6.0, "level at the driven output", "dBFS", played=True, ge=-140, le=0)
+    start_frequency: float = setting(20.0, "lower end of the curve", "Hz", played=True, ge=5, le=50000)
+    stop_frequency: float = setting(20000.0, "upper end of the curve", "Hz", played=True, ge=10, le=190000)
+    points_per_octave: int = setting(1, "tones in each octave of the curve; 0: no curve", played=True, ge=0, le=24)
+    dwell: float = setting(0.3, "how long each tone of the curve sounds", "s", played=True, ge=0.02, le=10)
+
+    @model_validator(mode="after")
+    def _a_range(self) -> CrosstalkSettings:
+        if self.start_frequency >= self.stop_frequency:
+            raise ValueError(f"start_frequency {self.start_frequency:g} Hz must lie below stop_frequency {self.stop_frequency:g} Hz")
+        if self.duration < least_dwell(self.frequency, _LEAST_CYCLES):
+            raise ValueError(f"duration {self.duration:g} s is too short for {self.frequency:g} Hz")
+        return self
+
+    def steps(self) -> list[Step]:
+        """The reading's tone, then those of the curve."""
+        curve: list[float] = []
+        if self.points_per_octave:
+            count = 1 + round(self.points_per_octave * math.log2(self.stop_frequency / self.start_frequency))
+            curve = np.geomspace(self.start_frequency, self.stop_frequency, max(2, count)).tolist()
+        return [
+            Step(self.frequency, self.level, self.duration),
+            *(Step(f, self.level, max(self.dwell, least_dwell(f, _LEAST_CYCLES))) for f in curve),
+        ]
+
+
+@dataclass(frozen=True)
+class _Leak:
+    """Of one step on one channel: frequency in Hz; ratio to the driven channel; spread: one standard deviation of the ratio."""
+
+    frequency: float
+    ratio: float
+    spread: float
+
+
+class Crosstalk(UsualProcedure):
+    key = "crosstalk"
+    title = "Crosstalk"
+    Settings = CrosstalkSettings
+    views = (
+        CurveView("crosstalk", "Crosstalk", "worst", "Crosstalk from the other channel"),
+        *(CurveView(f"crosstalk_from_{n}", "Crosstalk", f"from {n}", f"Crosstalk from channel {n}") for n in range(1, MOST_CHANNELS + 1)),
+    )
+    reading_titles = {  # noqa: RUF012
+        "crosstalk": "Crosstalk", **{f"crosstalk_from_{n}": f"… from channel {n}" for n in range(1, MOST_CHANNELS + 1)},
+        "worst": "Worst", "worst_frequency": "Worst at", "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: CrosstalkSettings, chain: Chain) -> Conduct:
+        there = min(len(chain.outputs), len(chain.inputs))
+        if there < 2:
+            raise SettingError("Crosstalk needs two channels; the chain has one. Add one on the Chain page.")
+        if there > MOST_CHANNELS:
+            raise SettingError(f"Crosstalk is measured of up to {MOST_CHANNELS} channels at once; the chain has {there}.")
+        for number in range(1, there + 1):
+            yield staircase(rate=chain.rate, steps=settings.steps(), channels=(number,))
+
+    def duration(self, settings: CrosstalkSettings, chain: Chain) -> float:
+        return len(chain.outputs) * (OVERHEAD + sum(s.dwell for s in settings.steps()))
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("crosstalk")
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return result.curve("crosstalk")
+
+    def summary(self, settings: CrosstalkSettings) -> str:
+        return f"{settings.frequency:g} Hz" + (
+            f", {settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz" if settings.points_per_octave else ""
+        )
+
+    def analyse(self, recordings: Sequence[Recording], settings: CrosstalkSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, 1024)
+        if channels < 2:
+            raise UnusableInputError("Crosstalk needs a recording of at least two channels. Nothing was computed.")
+        leaks: dict[tuple[int, int], list[_Leak]] = {}
+        lost: list[int] = []
+        for i, recording in enumerate(recordings):
+            stimulus = recording.stimulus or staircase(rate=recording.signal.rate, steps=settings.steps(), channels=(i + 1,))
+            if stimulus.kind != KIND or len(stimulus.channels) != 1:
+                raise UnusableInputError(
+                    "This is no recording of one channel driven alone. Nothing was computed; use the file that was written for crosstalk."
+                )
+            driven = stimulus.channels[0]
+            found = _leaks(recording, stimulus, driven, channels)
+            if not found:
+                lost.append(driven)
+            leaks |= {(driven, number): several for number, several in found.items()}
+        results = [_channel(number, leaks, lost, recordings) for number in range(1, channels + 1)]
+        return gathered(results, recordings, chain)
+
+
+def _leaks(recording: Recording, stimulus: Stimulus, driven: int, channels: int) -> dict[int, list[_Leak]]:
+    """By listening channel, the reading's step first; empty when the driven tone is not there."""
+    signal = recording.signal
+    start = found_start(signal, stimulus)
+    found: dict[int, list[_Leak]] = {}
+    if start is None or driven > channels:
+        return found
+    for step in steps_of(stimulus):
+        part = stretch_of(signal.channel(driven), start, step, signal.rate)
+        if part is None or not part.any():
+            continue
+        fit = fit_tone(part, signal.rate, step.frequency, 1, 1)
+        if abs(fit.frequency / step.frequency - 1) > 0.02 or abs(fit.amplitudes[0]) < 10 * fit.amplitude_spread:
+            continue
+        for number in range(1, channels + 1):
+            other = stretch_of(signal.channel(number), start, step, signal.rate)
+            if number != driven and other is not None:
+                size, spread = _line(other, signal.rate, fit.frequency)
+                found.setdefault(number, []).append(_Leak(step.frequency, size / abs(fit.amplitudes[0]), spread / abs(fit.amplitudes[0])))
+    return found
+
+
+def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
+    """Peak of a line at a known frequency in x (frames,), and its standard deviation from the noise beside it."""
+    n = np.arange(x.size)
+    window = sum((-1) ** k * a * np.cos(2 * np.pi * k * n / x.size) for k, a in enumerate(WINDOW.coefficients))
+    weighted = (x - x.mean()) * window * (2 / x.size / WINDOW.coherent_gain)
+
+    def at(f: float) -> float:
+        return abs(complex(weighted @ np.exp(-2j * np.pi * f / rate * n)))
+
+    beside = [at(frequency + k * rate / x.size) for k in (-11, -9, -7, 7, 9, 11) if 0 < frequency + k * rate / x.size < rate / 2]
+    # the median of a Rayleigh distribution is 1.177 of one component's standard deviation
+    return at(frequency), float(np.median(beside)) / 1.177
+
+
+def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Sequence[int], recordings: Sequence[Recording]) -> Result:
+    sources = [d for d, n in leaks if n == number]
+    missing = (Caution.STIMULUS_NOT_FOUND,)
+    if not sources:
+        cautions = missing if lost else ()
+        return Result((), (Reading("crosstalk", number, None, "dB", cautions=missing),), cautions)
+    pairs = {d: _reading(f"crosstalk_from_{d}", number, d, leaks[d, number][0]) for d in sources}
+    worst = max(pairs.values(), key=lambda r: r.value if r.value is not None else -400.0)
+    readings = [Reading("crosstalk", number, worst.value, "dB", worst.at, worst.floor, worst.spread, worst.cautions)]
+    if len(sources) > 1:
+        readings += list(pairs.values())
+    curves = {d: _curve(f"crosstalk_from_{d}", number, leaks[d, number][1:]) for d in sources if len(leaks[d, number]) > 2}
+    shown: list[Curve] = []
+    if curves:
+        first = next(iter(curves.values()))
+        stacked = np.stack([c.y for c in curves.values() if c.y.size == first.y.size])
+        floors = np.stack([c.floor for c in curves.values() if c.floor is not None and c.y.size == first.y.size])
+        shown = [Curve("crosstalk", number, first.x, stacked.max(axis=0), "Hz", "dB", floors.max(axis=0))]
+        shown += list(curves.values()) if len(curves) > 1 else []
+        top = int(np.argmax(shown[0].y))
+        readings.append(Reading("worst", number, float(shown[0].y[top]), "dB", {"frequency_hz": float(first.x[top])}))
+        readings.append(Reading("worst_frequency", number, float(first.x[top]), "Hz"))
+    driven = next((r for r in recordings if r.stimulus is not None and r.stimulus.channels == (number,)), recordings[0])
+    readings.append(headroom(driven.signal, number))
+    return Result(tuple(shown), tuple(readings), missing if number in lost else unique(()))
+
+
+def _db(ratio: float) -> float:
+    return 20 * math.log10(max(ratio, 1e-15))
+
+
+def _reading(key: str, number: int, driven: int, leak: _Leak) -> Reading:
+    at: dict[str, float | str] = {"frequency_hz": leak.frequency, "driven_channel": float(driven)}
+    faint = (Caution.NOISE_DOMINATED,) if leak.ratio < _STANDS_OUT * leak.spread else ()
+    spread = _DB_PER_NEPER * leak.spread / leak.ratio if leak.ratio > 0 else None
+    return Reading(key, number, _db(leak.ratio), "dB", at, _db(2 * leak.spread), spread, faint)
+
+
+def _curve(key: str, number: int, leaks: Sequence[_Leak]) -> Curve:
+    x, y, floor = (np.array(v) for v in zip(*((k.frequency, _db(k.ratio), _db(2 * k.spread)) for k in leaks), strict=True))
+    return Curve(key, number, x, y, "Hz", "dB", floor)

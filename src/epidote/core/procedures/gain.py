@@ -1,0 +1,161 @@
+"""Gain: how much a unit amplifies at one frequency, how alike its channels are, which way round, and what input a stated output takes."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from pydantic import model_validator
+
+from epidote.core.analysis import deconvolution as dc
+from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
+from epidote.core.analysis.sinefit import fit_tone
+from epidote.core.analysis.spectrum import fast_stretch
+from epidote.core.caution import Caution, unique
+from epidote.core.chain import Chain
+from epidote.core.procedures.base import Conduct, Settings, UsualProcedure, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.levels import LevelText
+from epidote.core.procedures.terminal import Terminal
+from epidote.core.quantity import QuantityError, parse_as, to_db
+from epidote.core.result import Curve, Reading, Result
+from epidote.core.signal import Recording, Samples
+from epidote.core.stimulus.sweep import sweep
+from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
+
+_DB_PER_NEPER = 20 / math.log(10)
+_LEAST_FRAMES = 256
+_SWEEP_SECONDS = 0.5
+
+
+class GainSettings(Settings):
+    frequency: float = setting(1000.0, "frequency of the tone; the played one is reported", "Hz", played=True, ge=5, le=100000)
+    duration: float = setting(1.0, "length of the analysed stretch", "s", played=True, ge=0.05, le=600)
+    level: float = setting(-20.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
+    output_level: LevelText = setting("1 V", "output whose input level is wanted: V, dBV, W … or dBFS of the input", max_length=40)
+
+    @model_validator(mode="after")
+    def _holds_cycles(self) -> GainSettings:
+        if self.duration * self.frequency < 3:
+            raise ValueError(f"duration {self.duration:g} s holds less than three cycles of {self.frequency:g} Hz")
+        return self
+
+
+class Gain(UsualProcedure):
+    key = "gain"
+    title = "Gain"
+    Settings = GainSettings
+    views = ()
+    reading_titles = {  # noqa: RUF012
+        "gain": "Gain", "gain_ratio": "Gain, as a factor", "balance": "Balance re channel 1", "output": "Output", "input": "Input",
+        "input_for_output": "Input for the stated output", "polarity": "Polarity", "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: GainSettings, chain: Chain) -> Conduct:
+        channels = tuple(range(1, len(chain.outputs) + 1))
+        yield tone(rate=chain.rate, frequency=settings.frequency, duration=settings.duration, level=settings.level, channels=channels)
+        yield sweep(
+            rate=chain.rate,
+            start=40.0,
+            stop=min(16000.0, 0.4 * chain.rate),
+            duration=_SWEEP_SECONDS,
+            level=settings.level,
+            channels=channels,
+        )
+
+    def duration(self, settings: GainSettings, chain: Chain) -> float:
+        return settings.duration + 2 * LEAD + 2 * RAMP + SETTLE + TAIL + _SWEEP_SECONDS + 0.7
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("gain")
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return None
+
+    def summary(self, settings: GainSettings) -> str:
+        return f"{settings.frequency:g} Hz, {settings.level:g} dBFS"
+
+    def analyse(self, recordings: Sequence[Recording], settings: GainSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, _LEAST_FRAMES)
+        levels = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
+        result = gathered(levels, recordings, chain)
+        first = result.reading("gain")
+        balance = [
+            Reading("balance", r.channel, r.value - first.value, "dB", r.at, None, r.spread)
+            for r in result.readings
+            if r.key == "gain" and r.channel > 1 and r.value is not None and first is not None and first.value is not None
+        ]
+        return Result((), (*result.readings, *balance), result.cautions)
+
+
+def _channel(recordings: Sequence[Recording], number: int, settings: GainSettings, chain: Chain) -> Result:
+    recording = recordings[0]
+    signal = recording.signal
+    cautions = list(capture_cautions(signal, number))
+    expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
+    drive = recording.stimulus["level"] if recording.stimulus is not None else settings.level
+    x = _stretch(signal.channel(number), signal.rate, settings.duration)
+    fit = fit_tone(x, signal.rate, expected, 5, 1) if x.any() and expected < signal.rate / 2 else None
+    amplitude = abs(fit.amplitudes[0]) if fit is not None else 0.0
+    if fit is None or abs(fit.frequency / expected - 1) > 0.02 or amplitude < 10 * fit.amplitude_spread:
+        missing = (Caution.STIMULUS_NOT_FOUND,)
+        return Result((), (Reading("gain", number, None, "dB", cautions=missing),), unique((*cautions, *missing)))
+    at: dict[str, float | str] = {"frequency_hz": fit.frequency, "level_dbfs": drive}
+    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    spread = _DB_PER_NEPER * fit.amplitude_spread / amplitude
+    offset = chain.offset_db(number)
+    digital = to_db(amplitude) - drive
+    gain = digital + (offset or 0.0)
+    weak = () if offset is not None else (Caution.UNCALIBRATED,)
+    unit = "ratio" if terminal.base == "V" or offset is None else "Pa/V"
+    readings = [
+        Reading("gain", number, gain, "dB", at, None, spread, weak),
+        Reading("gain_ratio", number, 10 ** (gain / 20), unit, at, None, 10 ** (gain / 20) * spread / _DB_PER_NEPER, weak),
+        terminal.level("output", amplitude**2 / 2, at, spread),
+        _input(number, drive, chain, at),
+        _input_for(number, digital, settings, chain, at),
+        *_polarity(recordings, number),
+        headroom(signal, number),
+    ]
+    return Result((), tuple(readings), unique(cautions))
+
+
+def _stretch(x: Samples, rate: float, seconds: float) -> Samples:
+    first, end = steady_span(x, rate)
+    first = min(first + round(SETTLE / 2 * rate), end)
+    end = min(end, first + round(seconds * rate))
+    return fast_stretch(x[first:end] if end - first >= _LEAST_FRAMES else x)
+
+
+def _input(number: int, drive: float, chain: Chain, at: dict[str, float | str], key: str = "input") -> Reading:
+    """A level at the chain's output: in V where that is calibrated."""
+    if chain.output_full_scale is None:
+        return Reading(key, number, drive, "dBFS", at)
+    return Reading(key, number, chain.output_full_scale * 10 ** (drive / 20), "V", at)
+
+
+def _input_for(number: int, digital: float, settings: GainSettings, chain: Chain, at: dict[str, float | str]) -> Reading:
+    """What input brings the stated output, by the gain that was measured: no word about whether the unit reaches it."""
+    where = {**at, "output_level": settings.output_level}
+    try:
+        full, base = chain.scale(number)
+        text = settings.output_level
+        wanted = parse_as(text, "dBFS") if full is None else to_db(parse_as(text, base, chain.conversion()) / full)
+    except QuantityError:
+        return Reading(
+            "input_for_output", number, None, "V" if chain.output_full_scale else "dBFS", where, cautions=(Caution.UNCALIBRATED,)
+        )
+    return _input(number, wanted - digital, chain, where, "input_for_output")
+
+
+def _polarity(recordings: Sequence[Recording], number: int) -> list[Reading]:
+    """1 or -1 by the sign of the impulse response's greatest sample."""
+    swept = next((r for r in recordings if r.stimulus is not None and r.stimulus.kind == "sweep"), None)
+    if swept is None or swept.stimulus is None:
+        return []
+    found = dc.deconvolve(swept.signal.channel(number), dc.kernel(swept.stimulus, swept.signal.frames))
+    if not found.found:
+        return [Reading("polarity", number, None, "ratio", cautions=(Caution.STIMULUS_NOT_FOUND,))]
+    return [Reading("polarity", number, float(np.sign(found.impulse[found.peak])), "ratio")]

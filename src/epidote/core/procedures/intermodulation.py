@@ -1,0 +1,282 @@
+"""Intermodulation: what two tones make of each other in a unit, by the standards' pairs or any other, and along a swept second tone.
+
+Definitions, from memory (IEC 60268-3; pairs of SMPTE RP 120, DIN 45403 and of the difference-frequency method): a(.) are amplitudes at
+the output. Modulation: d_m2 = [a(f2+f1) + a(f2-f1)] / a(f2), d_m3 = [a(f2+2f1) + a(f2-2f1)] / a(f2); together the root of the sum of
+their squares. Difference: d_d2 = a(f2-f1) / [a(f1) + a(f2)], d_d3 = [a(2f1-f2) + a(2f2-f1)] / [a(f1) + a(f2)]. Other conventions for the
+modulation differ by up to a factor of sqrt 2, so the one used is named beside the figure.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+from pydantic import model_validator
+
+from epidote.core.analysis import intermod
+from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
+from epidote.core.analysis.spectrum import fast_stretch, windowed_mean_squares
+from epidote.core.analysis.steps import found_start, stretch_of
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
+from epidote.core.caution import Caution, unique
+from epidote.core.chain import Chain
+from epidote.core.errors import SettingError
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    Settings,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    setting,
+    single_recording_channels,
+)
+from epidote.core.procedures.stepped import OVERHEAD
+from epidote.core.procedures.terminal import Terminal
+from epidote.core.result import Curve, Reading, Result
+from epidote.core.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.stimulus.staircase import Fixed, Step, staircase, steps_of
+from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL
+from epidote.core.stimulus.two_tones import amplitudes, two_tones
+
+_DB_PER_NEPER = 20 / math.log(10)
+_LEAST_FRAMES = 1024
+_SWEPT_DWELL = 0.5
+
+
+class Pair(StrEnum):
+    """Two tones and the ratio of their amplitudes."""
+
+    FREE = "as typed"
+    SMPTE = "60 Hz + 7 kHz, 4:1"
+    DIN = "250 Hz + 8 kHz, 4:1"
+    DIFFERENCE = "19 + 20 kHz, 1:1"
+
+
+_PAIRS: Mapping[Pair, tuple[float, float, float]] = {
+    Pair.SMPTE: (60.0, 7000.0, 4.0), Pair.DIN: (250.0, 8000.0, 4.0), Pair.DIFFERENCE: (19000.0, 20000.0, 1.0),
+}  # fmt: skip
+
+
+class Convention(StrEnum):
+    """How modulation distortion is made of its sidebands."""
+
+    ROOT_OF_SQUARES = "root of squares of d_m2 and d_m3"
+    SIDEBANDS = "RMS sum of the sidebands"
+    ENVELOPE = "RMS of the envelope"
+
+
+class IntermodulationSettings(Settings):
+    pair: Pair = setting(Pair.FREE, "the tones of a standard, or those typed below", played=True)
+    frequency_1: float = setting(60.0, "lower tone", "Hz", played=True, ge=5, le=100000)
+    frequency_2: float = setting(7000.0, "higher tone", "Hz", played=True, ge=10, le=190000)
+    ratio: float = setting(4.0, "amplitude of the lower tone over that of the higher", played=True, gt=0.001, le=1000)
+    level: float = setting(-6.0, "level of a sine with the same peak as both together", "dBFS", played=True, ge=-140, le=0)
+    duration: float = setting(2.0, "length of the analysed stretch", "s", played=True, ge=0.1, le=600)
+    sweep_from: float = setting(0.0, "sweep the higher tone from here up to frequency_2; 0: it stays", "Hz", played=True, ge=0, le=190000)
+    points_per_octave: int = setting(3, "pairs in each octave of the sweep", played=True, ge=1, le=48)
+    convention: Convention = setting(Convention.ROOT_OF_SQUARES, "how modulation distortion is made of its sidebands")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _pair_decides(cls, values: Any) -> Any:
+        if isinstance(values, dict) and values.get("pair") in list(_PAIRS):
+            first, second, ratio = _PAIRS[Pair(values["pair"])]
+            return {**values, "frequency_1": first, "frequency_2": second, "ratio": ratio}
+        return values
+
+    @model_validator(mode="after")
+    def _tones_are_two(self) -> IntermodulationSettings:
+        if self.frequency_1 >= self.frequency_2:
+            raise ValueError(f"frequency_1 {self.frequency_1:g} Hz must lie below frequency_2 {self.frequency_2:g} Hz")
+        if self.sweep_from and not self.frequency_1 < self.sweep_from < self.frequency_2:
+            raise ValueError("sweep_from must lie between frequency_1 and frequency_2")
+        words = intermod.too_close(self.frequency_1, self.frequency_2, self.duration)
+        if words:
+            raise ValueError(f"{words}: choose other tones, or a longer duration")
+        return self
+
+    def second_tones(self) -> list[float]:
+        """Of the sweep, rising; those whose products would fall upon each other are moved aside by as much as it takes."""
+        count = max(2, 1 + round(self.points_per_octave * math.log2(self.frequency_2 / self.sweep_from)))
+        found = []
+        for f in np.geomspace(self.sweep_from, self.frequency_2, count).tolist():
+            moved = f
+            while intermod.too_close(self.frequency_1, moved, 0.6 * _SWEPT_DWELL) and moved < 1.2 * f:
+                moved += 10.0
+            found.append(moved)
+        return found
+
+
+class Intermodulation(UsualProcedure):
+    key = "intermodulation"
+    title = "Intermodulation"
+    Settings = IntermodulationSettings
+    views = (
+        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
+        CurveView("modulation", "Swept", "modulation", "Modulation distortion"),
+        CurveView("d2", "Swept", "2nd order", "Products of 2nd order"),
+        CurveView("d3", "Swept", "3rd order", "Products of 3rd order"),
+    )
+    reading_titles = {  # noqa: RUF012
+        "modulation_distortion": "Modulation distortion", "modulation_d2": "… of 2nd order", "modulation_d3": "… of 3rd order",
+        "difference_d2": "Difference, 2nd order", "difference_d3": "Difference, 3rd order", "total": "All products",
+        "level_1": "Lower tone", "level_2": "Higher tone", "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: IntermodulationSettings, chain: Chain) -> Conduct:
+        channels = tuple(range(1, len(chain.outputs) + 1))
+        yield two_tones(
+            rate=chain.rate, first=settings.frequency_1, second=settings.frequency_2, ratio=settings.ratio, duration=settings.duration,
+            level=settings.level, channels=channels,
+        )  # fmt: skip
+        if settings.sweep_from:
+            level = 20 * math.log10(amplitudes(settings.level, settings.ratio)[1])
+            steps = [Step(f, level, _SWEPT_DWELL) for f in settings.second_tones()]
+            yield staircase(
+                rate=chain.rate, steps=steps, channels=channels, fixed=Fixed(settings.frequency_1, 20 * math.log10(settings.ratio))
+            )
+
+    def duration(self, settings: IntermodulationSettings, chain: Chain) -> float:
+        swept = OVERHEAD + _SWEPT_DWELL * len(settings.second_tones()) if settings.sweep_from else 0.0
+        return settings.duration + 2 * LEAD + 2 * RAMP + SETTLE + TAIL + swept
+
+    def headline(self, result: Result) -> Reading | None:
+        modulation, difference = result.reading("modulation_distortion"), result.reading("difference_d3")
+        close = modulation is not None and float(modulation.at["ratio"]) < 2
+        return difference if close and difference is not None and difference.value is not None else modulation
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return result.curve("modulation") or result.curve("spectrum")
+
+    def summary(self, settings: IntermodulationSettings) -> str:
+        swept = f", from {settings.sweep_from:g} Hz" if settings.sweep_from else ""
+        return f"{settings.frequency_1:g} Hz + {settings.frequency_2 / 1000:g} kHz, {settings.ratio:g}:1{swept}"
+
+    def analyse(self, recordings: Sequence[Recording], settings: IntermodulationSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, _LEAST_FRAMES)
+        results = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
+        return gathered(results, recordings, chain)
+
+
+def _channel(recordings: Sequence[Recording], number: int, settings: IntermodulationSettings, chain: Chain) -> Result:
+    recording = recordings[0]
+    signal = recording.signal
+    cautions = [c for c in capture_cautions(signal, number) if c is not Caution.DROPOUT]  # two tones break what a gap is looked for by
+    x = _stretch(recording, signal.channel(number), settings)
+    f1, f2 = settings.frequency_1, settings.frequency_2
+    if f2 >= signal.rate / 2:
+        raise SettingError(f"The higher tone of {f2:g} Hz cannot be in a recording at {signal.rate:g} Hz.")
+    found = intermod.two_tones(x, signal.rate, f1, f2) if x.any() else None
+    if found is None:
+        missing = (Caution.STIMULUS_NOT_FOUND,)
+        keys = ("modulation_distortion", "difference_d2", "difference_d3", "total")
+        at: dict[str, float | str] = {"ratio": settings.ratio}
+        return Result((), tuple(Reading(k, number, None, "dB", at, cautions=missing) for k in keys), unique((*cautions, *missing)))
+    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    curves = [_spectrum(x, signal.rate, found, terminal)]
+    if len(recordings) > 1:
+        curves += _swept(recordings[1], number, settings)
+    return Result(tuple(curves), (*_readings(found, settings, terminal), headroom(signal, number)), unique(cautions))
+
+
+def _stretch(recording: Recording, x: Samples, settings: IntermodulationSettings) -> Samples:
+    rate = recording.signal.rate
+    first, end = steady_span(x, rate)
+    first = min(first + round(SETTLE / 2 * rate), end)
+    if recording.stimulus is not None:
+        end = min(end, first + round(settings.duration * rate))
+    return fast_stretch(x[first:end] if end - first >= _LEAST_FRAMES else x)
+
+
+def modulation(found: intermod.TwoTones, convention: Convention) -> float | None:
+    """Modulation distortion as a ratio; None where a sideband lies above half the rate."""
+    carrier = found.amplitudes[1]
+    d2, d3 = (found.ratio_of_sums(o, carrier) for o in (intermod.SECOND, intermod.THIRD_ABOUT_F2))
+    sides = [found.products[o] for o in (*intermod.SECOND, *intermod.THIRD_ABOUT_F2)]
+    if d2 is None or d3 is None:
+        return None
+    if convention is Convention.ROOT_OF_SQUARES:
+        return math.hypot(d2, d3)
+    # sidebands in pairs: the envelope of a carrier with symmetrical ones has their RMS sum, too
+    if convention is Convention.SIDEBANDS:
+        return math.sqrt(sum(s**2 for s in sides if s is not None)) / carrier
+    return math.hypot(d2, d3) / math.sqrt(2)
+
+
+def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, terminal: Terminal) -> list[Reading]:
+    number = terminal.channel
+    a1, a2 = found.amplitudes
+    at: dict[str, float | str] = {
+        "frequency_1_hz": found.frequencies[0], "frequency_2_hz": found.frequencies[1], "ratio": settings.ratio, "level_dbfs": settings.level,
+    }  # fmt: skip
+
+    def ratio(key: str, value: float | None, reference: float, lines: int, words: str = "") -> Reading:
+        where = {**at, **({"convention": words} if words else {})}
+        if value is None:
+            return Reading(key, number, None, "dB", where, cautions=(Caution.OUTSIDE_BAND,))
+        spread = found.spread * math.sqrt(lines) / reference
+        faint = (Caution.NOISE_DOMINATED,) if value < 3 * spread else ()
+        floor = 20 * math.log10(2 * spread) if spread > 0 else None
+        given = 20 * math.log10(value) if value > 0 else None
+        return Reading(key, number, given, "dB", where, floor, _DB_PER_NEPER * spread / value if value > 0 else None, faint)
+
+    sums = found.ratio_of_sums
+    # only what stands clear of the noise counts for the total: a sum of noise would grow with the number of products looked for
+    clear = [p for p in found.products.values() if p is not None and p > 3 * found.spread]
+    everything = math.sqrt(sum(p**2 for p in clear)) / math.hypot(a1, a2)
+    return [
+        ratio("modulation_distortion", modulation(found, settings.convention), a2, 4, str(settings.convention)),
+        ratio("modulation_d2", sums(intermod.SECOND, a2), a2, 2, "sum of both sidebands over the higher tone"),
+        ratio("modulation_d3", sums(intermod.THIRD_ABOUT_F2, a2), a2, 2, "sum of both sidebands over the higher tone"),
+        ratio("difference_d2", sums(intermod.SECOND[:1], a1 + a2), a1 + a2, 1, "over the sum of both tones"),
+        ratio("difference_d3", sums(intermod.THIRD_NEAR, a1 + a2), a1 + a2, 2, "sum of both over the sum of both tones"),
+        ratio("total", everything, math.hypot(a1, a2), len(clear), "RMS of all products to the 5th order over that of both tones"),
+        terminal.level("level_1", a1**2 / 2, {"frequency_hz": found.frequencies[0]}),
+        terminal.level("level_2", a2**2 / 2, {"frequency_hz": found.frequencies[1]}),
+    ]
+
+
+def _spectrum(x: Samples, rate: float, found: intermod.TwoTones, terminal: Terminal) -> Curve:
+    power, width = windowed_mean_squares(x - x.mean(), rate, WINDOW)
+    level = np.asarray(10 * np.log10(np.maximum(2 * power * WINDOW.enbw, 1e-40)) + terminal.level_offset)
+    f = np.arange(level.size, dtype=np.float64) * np.float64(width)
+    meta: dict[str, float | str] = {
+        "window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(x.size),
+        "frequency_1_hz": found.frequencies[0], "frequency_2_hz": found.frequencies[1],
+    }  # fmt: skip
+    return Curve("spectrum", terminal.channel, f[1:], level[1:], "Hz", terminal.level_unit, None, meta)
+
+
+def _swept(recording: Recording, number: int, settings: IntermodulationSettings) -> list[Curve]:
+    """Against the frequency of the second tone."""
+    stimulus: Stimulus | None = recording.stimulus
+    signal: Signal = recording.signal
+    start = found_start(signal, stimulus) if stimulus is not None else None
+    if stimulus is None or start is None:
+        return []
+    rows = []
+    for step in steps_of(stimulus):
+        part = stretch_of(signal.channel(number), start, step, signal.rate)
+        found = intermod.two_tones(part, signal.rate, settings.frequency_1, step.frequency) if part is not None and part.any() else None
+        if found is None:
+            continue
+        a1, a2 = found.amplitudes
+        close = settings.ratio < 2
+        d2 = found.ratio_of_sums(intermod.SECOND[:1] if close else intermod.SECOND, a1 + a2 if close else a2)
+        d3 = found.ratio_of_sums(intermod.THIRD_NEAR if close else intermod.THIRD_ABOUT_F2, a1 + a2 if close else a2)
+        rows.append((step.frequency, modulation(found, settings.convention), d2, d3, 2 * found.spread / a2))
+    if not rows:
+        return []
+    x = np.array([r[0] for r in rows])
+    under = np.array([20 * math.log10(max(r[4], 1e-20)) for r in rows])
+
+    def db(values: list[float | None]) -> Samples:
+        return np.array([20 * math.log10(v) if v else math.nan for v in values])
+
+    return [Curve(key, number, x, db([r[i] for r in rows]), "Hz", "dB", under) for i, key in ((1, "modulation"), (2, "d2"), (3, "d3"))]
