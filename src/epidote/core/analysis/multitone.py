@@ -1,0 +1,121 @@
+"""A recorded multitone: the recorder's clock, the tones, and what lies between them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+import scipy.fft
+from numpy.typing import NDArray
+
+from epidote.core.analysis.clock import resampled
+from epidote.core.signal import Samples, Stimulus
+from epidote.core.stimulus.multitone import tones_of
+
+_SLIP = 1e-4  # cycles by which the highest tone may slip over the period before the clock is put right
+_ALIKE = 0.1
+_ROOM = 256
+
+
+@dataclass(frozen=True)
+class Tones:
+    """frequencies in Hz and peaks (tones,); between: mean square from each tone to the next (tones - 1,), as if the tones were not there;
+    power: mean square per bin of what is no tone (bins,); width: of a bin in Hz; ratio: recorder's clock over the player's; spread of that."""
+
+    frequencies: Samples
+    peaks: Samples
+    played: float
+    between: Samples
+    power: Samples
+    whole: Samples
+    width: float
+    ratio: float
+    ratio_spread: float
+
+
+def found_at(x: Samples, stimulus: Stimulus) -> int | None:
+    """Frame at which the stimulus begins in x (frames,); None when it is not there. A clock that is a little off does not matter."""
+    played = stimulus.samples()
+    size = scipy.fft.next_fast_len(x.size + played.size, real=True)
+    alike = np.abs(scipy.fft.irfft(scipy.fft.rfft(x, size) * np.conj(scipy.fft.rfft(played, size)), size))
+    place = int(np.argmax(alike))
+    held = np.sqrt(float(x @ x) * float(played @ played))
+    if held == 0 or alike[place] < _ALIKE * held:
+        return None
+    return place if place < x.size else place - size
+
+
+def taken_apart(x: Samples, stimulus: Stimulus) -> Tones | None:
+    """A channel (frames,) analysed over one period; None when the tones are not there, or the recording does not hold a period of them."""
+    start = found_at(x, stimulus)
+    if start is None:
+        return None
+    rate, period = stimulus.rate, round(stimulus["period"])
+    first = start + round(stimulus["lead"]) + round(stimulus["settle"])
+    if first < 0 or first + period > x.size:
+        return None
+    bins, played = tones_of(stimulus)
+    ratio, spread = _clock(x[first : first + period], bins)
+    stretch = x[first : first + period]
+    if abs(ratio - 1) * bins[-1] > _SLIP:
+        for _ in range(2):
+            low, high = max(0, first - _ROOM), min(x.size, first + period + _ROOM + round(abs(ratio - 1) * period))
+            stretch = resampled(x[low:high], ratio, first - low, period)
+            more, spread = _clock(stretch, bins)
+            ratio *= more
+    spectrum = scipy.fft.rfft(stretch - stretch.mean())
+    peaks = 2 / period * np.abs(spectrum[bins])
+    whole = 2 * np.square(np.abs(spectrum) / period)
+    rest = spectrum.copy()
+    rest[bins] = 0
+    # a Hann window on what is left, by its three bins: a tone that drifts leaks no further than it must
+    windowed = rest[1:-1] / 2 - (rest[:-2] + rest[2:]) / 4
+    power = np.zeros(rest.size)
+    power[1:-1] = 2 * np.square(np.abs(windowed) / period) / 0.375
+    usable = np.ones(power.size, bool)
+    usable[:2] = usable[-1] = False
+    for shift in (-1, 0, 1):  # a bin emptied of its tone is missing from its neighbours, too
+        usable[np.clip(bins + shift, 0, usable.size - 1)] = False
+    between = np.array([_filled(power[a:b], usable[a:b]) for a, b in pairwise(bins.tolist())])
+    return Tones(bins * rate / period, peaks, played, between, np.where(usable, power, 0.0), whole, rate / period, ratio, spread)
+
+
+def _filled(power: Samples, usable: NDArray[np.bool_]) -> float:
+    """Sum over a stretch of bins, those that say nothing counted as the mean of the others."""
+    count = int(np.count_nonzero(usable))
+    return float(power[usable].sum()) * power.size / count if count else 0.0
+
+
+def _clock(x: Samples, bins: NDArray[np.int64]) -> tuple[float, float]:
+    """How much faster the recorder's clock ran, from the tones' phases in both halves of a period x (frames,), and its standard deviation.
+
+    From the lowest tone up, each tone's phase is read with the clock that those below it have told.
+    """
+    half = x.size // 2
+    n = np.arange(half)
+    window = 0.5 - 0.5 * np.cos(2 * np.pi * (n + 0.5) / half)
+    # bins of the whole period are whole or half bins of a half: two transforms hold both
+    parts = []
+    for piece in (x[:half], x[half:]):
+        weighted = (piece - piece.mean()) * window
+        even = scipy.fft.fft(weighted)
+        odd = scipy.fft.fft(weighted * np.exp(-1j * np.pi * n / half))
+        parts.append(np.where(bins % 2 == 0, even[bins // 2], odd[bins // 2]))
+    turned = parts[1] * np.conj(parts[0]) * np.exp(-1j * np.pi * bins)
+    size = np.abs(turned)
+    keep = size > 1e-3 * size.max()
+    top = bottom = 0.0
+    offset = 0.0
+    errors = []
+    for b, z in zip(bins[keep].tolist(), turned[keep].tolist(), strict=True):
+        expected = np.pi * b * offset
+        slipped = expected + float(np.angle(z * np.exp(-1j * expected)))
+        weight = abs(z) * b
+        top += weight * slipped / np.pi
+        bottom += weight * b
+        offset = top / bottom
+        errors.append(slipped / np.pi / b - offset)
+    spread = float(np.median(np.abs(errors[len(errors) // 2 :])) / 0.6745 / np.sqrt(max(1, len(errors) / 2))) if errors else 0.0
+    # a recorder that runs fast sees every tone low
+    return 1 / (1 + offset), spread

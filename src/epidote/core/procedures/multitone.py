@@ -1,0 +1,152 @@
+"""Multitone: response, and distortion with noise between the tones, from one capture of a few seconds.
+
+Every tone lies on an exact bin of the period, so that what lies on the others is the unit's. A recording from a unit's own player may run
+on another clock and begin anywhere: the tones' phases tell the clock, and the recording is brought to the stimulus' own first.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from pydantic import model_validator
+
+from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
+from epidote.core.analysis.multitone import Tones, taken_apart
+from epidote.core.caution import Caution, unique
+from epidote.core.chain import Chain
+from epidote.core.errors import UnusableInputError
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    Settings,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    setting,
+    single_recording_channels,
+)
+from epidote.core.procedures.level_readings import level_readings
+from epidote.core.procedures.terminal import Terminal
+from epidote.core.result import Curve, Reading, Result
+from epidote.core.signal import Recording, Stimulus
+from epidote.core.stimulus.multitone import KIND, LEAD, SETTLE, TAIL, multitone
+
+OWN_CLOCK_PPM = 0.05
+
+
+class MultitoneSettings(Settings):
+    start_frequency: float = setting(20.0, "lowest tone", "Hz", played=True, ge=1, le=50000)
+    stop_frequency: float = setting(20000.0, "highest tone", "Hz", played=True, ge=20, le=180000)
+    per_octave: int = setting(3, "tones in each octave", played=True, ge=1, le=48)
+    duration: float = setting(4.0, "length of the analysed period", "s", played=True, ge=0.2, le=60)
+    level: float = setting(-6.0, "level of a sine with the same peak as all tones together", "dBFS", played=True, ge=-140, le=0)
+
+    @model_validator(mode="after")
+    def _band_is_one(self) -> MultitoneSettings:
+        if self.start_frequency >= self.stop_frequency:
+            raise ValueError(f"start_frequency {self.start_frequency:g} Hz must lie below stop_frequency {self.stop_frequency:g} Hz")
+        return self
+
+
+class Multitone(UsualProcedure):
+    key = "multitone"
+    title = "Multitone"
+    Settings = MultitoneSettings
+    views = (
+        CurveView("level", "Level", "level", "Gain"),
+        CurveView("floor", "Between the tones", "distortion and noise", "Between the tones, re a tone"),
+        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
+    )
+    reading_titles = {  # noqa: RUF012
+        "distortion_noise": "Distortion and noise", "gain_1k": "Gain at 1 kHz", "bandwidth_low": "-3 dB, low", "bandwidth_high": "-3 dB, high",
+        "bandwidth_low_1db": "-1 dB, low", "bandwidth_high_1db": "-1 dB, high", "flatness": "Flatness", "level_20k": "At 20 kHz re 1 kHz",
+        "tones": "Tones", "clock": "Recorder's clock", "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: MultitoneSettings, chain: Chain) -> Conduct:
+        yield self._stimulus(settings, chain.rate, tuple(range(1, len(chain.outputs) + 1)))
+
+    @staticmethod
+    def _stimulus(settings: MultitoneSettings, rate: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+        return multitone(
+            rate=rate, start=settings.start_frequency, stop=settings.stop_frequency, per_octave=settings.per_octave,
+            duration=settings.duration, level=settings.level, channels=channels,
+        )  # fmt: skip
+
+    def duration(self, settings: MultitoneSettings, chain: Chain) -> float:
+        return settings.duration + 2 * LEAD + SETTLE + TAIL
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("distortion_noise")
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return result.curve("level")
+
+    def summary(self, settings: MultitoneSettings) -> str:
+        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.per_octave} per octave, {settings.duration:g} s"
+
+    def analyse(self, recordings: Sequence[Recording], settings: MultitoneSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        recording = recordings[0]
+        require_usable(recording.signal, 4096)
+        stimulus = recording.stimulus or self._stimulus(settings, recording.signal.rate)
+        if stimulus.kind != KIND:
+            raise UnusableInputError(f"This recording was made of a {stimulus.kind}, not of a multitone. Nothing was computed.")
+        results = per_channel(channels, lambda number: _channel(recording, stimulus, number, chain))
+        return gathered(results, recordings, chain)
+
+
+def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain) -> Result:
+    signal = recording.signal
+    cautions = [c for c in capture_cautions(signal, number) if c is not Caution.DROPOUT]  # many tones break what a gap is looked for by
+    found = taken_apart(signal.channel(number), stimulus)
+    if found is None:
+        missing = (Caution.STIMULUS_NOT_FOUND,)
+        return Result(
+            (),
+            tuple(Reading(k, number, None, "dB", cautions=missing) for k in ("distortion_noise", "gain_1k")),
+            unique((*cautions, *missing)),
+        )
+    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    ppm = (found.ratio - 1) * 1e6
+    if abs(ppm) > OWN_CLOCK_PPM:
+        cautions.append(Caution.OTHER_CLOCK)
+    level, floor, spectrum = _curves(found, terminal, chain)
+    tones = float(np.square(found.peaks).sum()) / 2
+    rest = float(found.between.sum())
+    bins = max(1.0, (found.frequencies[-1] - found.frequencies[0]) / found.width)
+    at: dict[str, float | str] = {
+        "band_low_hz": float(found.frequencies[0]),
+        "band_high_hz": float(found.frequencies[-1]),
+        "level_dbfs": stimulus["level"],
+    }
+    readings = [
+        Reading(
+            "distortion_noise", number, 10 * math.log10(rest / tones) if rest > 0 else None, "dB", at, None, 4.343 * math.sqrt(1.94 / bins)
+        ),
+        *level_readings(level, None),
+        Reading("tones", number, float(found.frequencies.size), "", {}),
+        Reading("clock", number, ppm, "ppm", {}, None, found.ratio_spread * 1e6),
+        headroom(signal, number),
+    ]
+    return Result((level, floor, spectrum), tuple(readings), unique(cautions))
+
+
+def _curves(found: Tones, terminal: Terminal, chain: Chain) -> tuple[Curve, Curve, Curve]:
+    """Gain of every tone; what lies from each tone to the next, relative to the tone at the output; and the whole spectrum."""
+    number, x = terminal.channel, found.frequencies
+    gain = 20 * np.log10(np.maximum(found.peaks, 1e-20) / found.played) + (chain.offset_db(number) or 0.0)
+    own = np.square(found.peaks) / 2
+    mean = np.sqrt(own[:-1] * own[1:])
+    floor = 10 * np.log10(np.maximum(found.between, 1e-40) / np.maximum(mean, 1e-40))
+    middle = np.sqrt(x[:-1] * x[1:])
+    level = 10 * np.log10(np.maximum(2 * found.whole, 1e-40)) + terminal.level_offset
+    f = np.arange(level.size, dtype=np.float64) * np.float64(found.width)
+    meta: dict[str, float | str] = {"window": "none, whole periods", "enbw_hz": found.width, "frames": float(2 * (level.size - 1))}
+    return (
+        Curve("level", number, x, gain, "Hz", "dB"),
+        Curve("floor", number, middle, floor, "Hz", "dB", None, {"tones_per_period": float(x.size)}),
+        Curve("spectrum", number, f[1:], level[1:], "Hz", terminal.level_unit, None, meta),
+    )
