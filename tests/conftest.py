@@ -52,6 +52,13 @@ def through(x: np.ndarray, rate: float, response, room: int = 0) -> np.ndarray:
 
 UNCALIBRATED = Chain()
 
+# settings with which every procedure is quick: for tests that carry out all there are
+QUICK = {
+    "response": {"duration": 0.6}, "tone": {"duration": 0.2}, "spectrum": {"duration": 0.3}, "noise": {"duration": 0.5},
+    "distortion-level": {"steps": 4, "dwell": 0.1, "stop_level": -10}, "distortion-frequency": {"points_per_octave": 1, "dwell": 0.1, "start_frequency": 500},
+    "intermodulation": {"duration": 0.5}, "multitone": {"duration": 0.5}, "crosstalk": {"duration": 0.2, "points_per_octave": 0}, "gain": {"duration": 0.2},
+}  # fmt: skip
+
 
 @pytest.fixture(autouse=True)
 def private_home(tmp_path, monkeypatch):

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 
+import epidote.audio.files  # noqa: F401  procedures that play a sound file read it through this
 from epidote.audio.device import Cancelled, Device, Progress
 from epidote.bench import BenchNotReadyError, never, short_shot, silent
 from epidote.core.caution import Caution, unique
@@ -104,7 +105,7 @@ def play_and_record(
                 progress=lambda part, b=begun, s=share: progress(min(1.0, b + part * s)),  # type: ignore[misc]
             )  # fmt: skip
             done += share
-            recordings.append(recording)
+            recordings.append(recording.with_reference())
             if carried.keeps_part and cancelled():
                 break
             wanted = conduct.send(recording)

@@ -53,7 +53,11 @@ CASES = [
     ("analyse tone tone.wav --chain bad.toml", 3, "“rate” does not fit"),
     ("analyse tone tone.wav --chain missing.toml", 3, "cannot be read"),
     ("analyse tone tone.wav --chain noise.wav", 3, "not text"),
-    ("analyse gong tone.wav", 2, "There are: distortion-level, impedance, noise, response, spectrum, tone"),
+    (
+        "analyse gong tone.wav",
+        2,
+        "There are: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, multitone, noise, response, spectrum, tone",
+    ),
     ("analyse tone tone.wav --set colour=red", 2, "There is no setting “colour”"),
     ("analyse tone tone.wav --set harmonics=1000", 2, "“harmonics” cannot be"),
     ("analyse tone tone.wav --set band_low=loud", 2, "“band_low” cannot be"),

@@ -4,15 +4,15 @@ import numpy as np
 import pytest
 
 from epidote.bench import open_for
-from epidote.conductor import Order, baseline_of, baseline_orders, measure, recompute, study_chain
+from epidote.conductor import Order, add_column, baseline_of, baseline_orders, measure, recompute, study_chain
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_from_toml, chain_to_toml
 from epidote.core.comparison.baseline import against_baseline
-from epidote.core.procedures.base import procedures
+from epidote.core.procedures.base import make_settings, procedure, procedures
 from epidote.core.procedures.response import Response, ResponseSettings
 from epidote.core.result import Curve, Reading, Result
-from tests.conftest import measured, recording, through
+from tests.conftest import QUICK, measured, recording, through
 
 RATE = 48000
 
@@ -68,9 +68,17 @@ def test_other_curves_stay():
 
 
 def baseline_measured(study):
+    quick_columns(study)
     for order in baseline_orders(study):
         device = open_for(order.chain, "standin:wire", {}, seed=1)
         measure(study, order, device)
+
+
+def quick_columns(study):
+    """A column of every procedure, so that the baseline need not make its own slow ones."""
+    present = {c.procedure for c in study.overview().columns}
+    for key in {k for k, p in procedures().items() if p.of_the_chain} - present:
+        add_column(study, key, make_settings(procedure(key).Settings, QUICK[key]))
 
 
 class TestInTheStudy:
@@ -108,3 +116,13 @@ class TestInTheStudy:
         assert found.unfit == ("gain", "buffer")
         run = measured(study, 1, 0)
         assert "baseline_unfit" in run.cautions
+
+
+def test_distortion_along_a_staircase_is_held_against_the_chain_s():
+    """Other levels than the chain's own run: its curve is read between its points; beyond them it says nothing."""
+    own = Curve("thd", 1, np.array([-40.0, -20.0]), np.array([-100.0, -90.0]), "dBFS", "dB")
+    drive = Curve("thd", 1, np.array([-45.0, -30.0, -20.0]), np.array([-80.0, -80.0, -80.0]), "dBFS", "dB")
+    volts = Curve("thd", 1, np.array([1.0, 2.0, 3.0]), drive.y, "V", "dB")
+    result = against_baseline(Result((drive, volts)), Result((own,)))
+    np.testing.assert_array_equal(result.curve("thd", 1, "dBFS").floor, [np.nan, -95.0, -90.0])
+    np.testing.assert_array_equal(result.curve("thd", 1, "V").floor, [np.nan, -95.0, -90.0])

@@ -12,7 +12,7 @@ from epidote.core.stimulus.tone import tone
 from tests.conftest import dithered, sine
 
 RATE = 48000.0
-SWEEP = ResponseSettings(duration=2).stimulus(RATE).samples()
+SWEEP = ResponseSettings(duration=2).played(RATE).samples()
 TONE = dithered(sine(997.0, 0.5, 48000, RATE), 24)
 NOISE = np.random.default_rng(0).standard_normal(48000)
 

@@ -97,7 +97,10 @@ def test_cautions():
 
 def test_procedures_are_found_by_entry_point():
     assert set(procedures()) >= {"response", "tone"}
-    with pytest.raises(SettingError, match="There are: distortion-level, impedance, noise, response, spectrum, tone"):
+    with pytest.raises(
+        SettingError,
+        match="There are: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, multitone, noise, response, spectrum, tone",
+    ):
         procedure("gong")
 
 

@@ -93,7 +93,11 @@ def test_against_numpy_s_transform():
 
 
 def test_the_standards_pairs():
-    for pair, tones in (("60 Hz + 7 kHz, 4:1", (60, 7000, 4)), ("250 Hz + 8 kHz, 4:1", (250, 8000, 4)), ("19 + 20 kHz, 1:1", (19000, 20000, 1))):
+    for pair, tones in (
+        ("60 Hz + 7 kHz, 4:1", (60, 7000, 4)),
+        ("250 Hz + 8 kHz, 4:1", (250, 8000, 4)),
+        ("19 + 20 kHz, 1:1", (19000, 20000, 1)),
+    ):
         chosen = settings(pair=pair, frequency_1=100)
         assert (chosen.frequency_1, chosen.frequency_2, chosen.ratio) == tones
     played = procedure(KEY).plan(settings(), CHAIN)[0].samples()

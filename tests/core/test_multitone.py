@@ -88,7 +88,9 @@ def test_distortion_between_the_tones_against_numpy():
     tones = spectrum[bins].sum()
     spectrum[bins] = 0
     expected = 10 * math.log10(spectrum[bins[0] : bins[-1]].sum() / tones)
-    assert result.reading("distortion_noise").value == pytest.approx(expected, abs=0.3), "products beside a tone are counted by their neighbours"
+    assert result.reading("distortion_noise").value == pytest.approx(expected, abs=0.3), (
+        "products beside a tone are counted by their neighbours"
+    )
 
 
 @pytest.mark.parametrize("ppm", [0.0, 3.0, -180.0])

@@ -15,7 +15,7 @@ from tests.conftest import UNCALIBRATED, dithered, recording, through
 RATE = 48000.0
 RESPONSE = Response()
 FOUR = ResponseSettings(duration=4)
-SWEEP = FOUR.stimulus(RATE)
+SWEEP = FOUR.played(RATE)
 
 
 def high_pass(f, corner=10.0):
@@ -75,7 +75,7 @@ def test_delay(samples):
 def test_delay_scatter_against_the_bound():
     """Source: Knapp, Carter 1976; Quazi 1981: for a known reference var = 1 / sum (w² |X|² 2 / (N sigma²)). 40 trials."""
     settings = ResponseSettings(duration=0.5)
-    stimulus = settings.stimulus(RATE)
+    stimulus = settings.played(RATE)
     x, sigma = stimulus.samples(), 0.05
     spectrum = np.fft.rfft(x)
     w = 2 * np.pi * np.arange(spectrum.size) / x.size

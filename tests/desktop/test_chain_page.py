@@ -4,7 +4,11 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox, QToolButton
 
+from epidote.bench import open_for
+from epidote.conductor import add_column
 from epidote.core.chain_file import chain_from_toml, chain_to_toml
+from epidote.core.procedures.base import make_settings, procedure, procedures
+from tests.conftest import QUICK
 
 
 def wait_for(qtbot, condition) -> None:
@@ -140,16 +144,20 @@ def test_looking_at_the_path(page, window, qtbot):
 
 def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
     window.session.checks = False
+    monkeypatch.setattr("epidote.bench.open_for", lambda *a, real_time, **k: open_for(*a, **k))  # as fast as it can
     monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Ok)
     baseline = next(s for s in window.session.overview.subjects if s.is_baseline)
     window.session.study.update_subject(type(baseline)(baseline.id, None, {}, "standin:wire", 0, baseline.position))
+    study = window.session.study
+    for key in {k for k, p in procedures().items() if p.of_the_chain} - {c.procedure for c in study.overview().columns}:
+        add_column(study, key, make_settings(procedure(key).Settings, QUICK[key]))
     page.baseline.click()
 
     def measured():
         overview = window.session.overview
         return {c.procedure for c in overview.columns if (baseline.id, c.id) in overview.runs}
 
-    wait_for(qtbot, lambda: measured() == {"response", "tone", "spectrum", "noise"})
+    wait_for(qtbot, lambda: measured() == {k for k, p in procedures().items() if p.of_the_chain})
     assert window.stack.currentWidget() is window.matrix
     wait_for(qtbot, lambda: "measured" in page.path._wire)
     page.path.choose("input")

@@ -10,7 +10,7 @@ from tests.conftest import UNCALIBRATED, recording, table, through
 
 RATE = 96000.0
 SETTINGS = ResponseSettings(duration=2.0, stop_frequency=40000)
-SWEEP = SETTINGS.stimulus(RATE)
+SWEEP = SETTINGS.played(RATE)
 TEXTBOOK = table("10_first_second")
 PATHS = {
     "first_order_lp": lambda r: 1 / (1 + 1j * r),

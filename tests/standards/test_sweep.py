@@ -45,7 +45,7 @@ def test_harmonics_of_a_polynomial(level_db, low, tolerance):
     """Source: h2 = a2 A²/2, h3 = a3 A³/4 (06c); accuracy as docs/methods.md promises for a 10 s sweep."""
     rate = 48000.0
     settings = ResponseSettings(duration=10)
-    stimulus = settings.stimulus(rate)
+    stimulus = settings.played(rate)
     x = stimulus.samples()
     a = 10 ** (-6 / 20)
     h = 10 ** (level_db / 20)

@@ -103,7 +103,7 @@ def high_pass(f, corner=10.0):
 def sweeps() -> None:
     for window in ("fixed", "by frequency"):
         settings = ResponseSettings(duration=4, window=window)
-        stimulus = settings.stimulus(RATE)
+        stimulus = settings.played(RATE)
         for noise, figure in ((0.0, "0.00001 dB, 0.0001°"), (10 ** (-90 / 20) / 2**0.5, "0.002 dB fixed, 0.0005 dB by frequency")):
             worst = angle = 0.0
             for path in (np.ones_like, high_pass, lambda f: high_pass(f) / (1 + 1j * f / 30000)):
@@ -120,7 +120,7 @@ def sweeps() -> None:
             )
 
     settings = ResponseSettings(duration=10)
-    stimulus = settings.stimulus(RATE)
+    stimulus = settings.played(RATE)
     x, a, size = stimulus.samples(), 10 ** (-6 / 20), 1 << 20
     wide = np.zeros(2 * size + 1, complex)
     wide[: size // 2 + 1] = 4 * np.fft.rfft(x, size)
@@ -141,7 +141,7 @@ def sweeps() -> None:
 
     worst = 0.0
     settings = ResponseSettings(duration=4)
-    stimulus = settings.stimulus(RATE)
+    stimulus = settings.played(RATE)
     for corner in (30.0, 200.0):
         y = through(stimulus.samples(), lambda f, c=corner: (1j * f / c) / (1 + 1j * f / c))
         found = Response().analyse([Recording(Signal(y, RATE), stimulus)], settings, CHAIN).reading("bandwidth_low").value
@@ -151,7 +151,7 @@ def sweeps() -> None:
     row("-3 dB corner of a first-order high-pass", f"{100 * worst:.5f} %", "0.05 %")
 
     settings = ResponseSettings(duration=2)
-    stimulus = settings.stimulus(RATE)
+    stimulus = settings.played(RATE)
     x = stimulus.samples()
     spectrum = np.fft.rfft(x)
     w = 2 * np.pi * np.arange(spectrum.size) / x.size

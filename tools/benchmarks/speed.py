@@ -53,7 +53,7 @@ def analyses() -> None:
         spent = best(lambda r=recording: Tone().analyse([r], ToneSettings(), CHAIN))
         row(f"tone, 10 s at {rate / 1000:g} kHz, per channel", f"{spent / one:.1f} rffts", "under 3")
         settings = ResponseSettings(duration=9.3)
-        stimulus = settings.stimulus(rate)
+        stimulus = settings.played(rate)
         y = stimulus.samples() + 1e-6 * rng.standard_normal(stimulus.frames)
         one = best(lambda y=y: scipy.fft.rfft(y, scipy.fft.next_fast_len(y.size, real=True)))
         recording = Recording(Signal(y, rate), stimulus)

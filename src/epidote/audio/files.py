@@ -10,8 +10,10 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
+from epidote.core.analysis.clock import resampled
 from epidote.core.errors import EpidoteError, UnusableInputError
 from epidote.core.signal import Samples, Signal
+from epidote.core.stimulus.noise import set_material_reader
 
 SUBTYPES = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}
 _STEPS = {"16": 2.0**15, "24": 2.0**23}
@@ -41,6 +43,19 @@ def read_sound(path: Path) -> Signal:
     if samples.shape[0] == 0:
         raise UnusableInputError(f"{path.name} holds no samples. Nothing was computed; record it again.")
     return Signal(samples, float(rate))
+
+
+def read_material(path: str, rate: float) -> Signal:
+    """A sound file brought to a rate, for playing. Raises UnusableInputError."""
+    found = read_sound(Path(path).expanduser())
+    if found.rate == rate:
+        return found
+    step = found.rate / rate
+    frames = int(found.frames / step)
+    return Signal(np.column_stack([resampled(found.channel(c), step, 0.0, frames) for c in range(1, found.channels + 1)]), rate)
+
+
+set_material_reader(read_material)
 
 
 def _refuse_cut_off(path: Path, size: int) -> None:

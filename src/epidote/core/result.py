@@ -82,8 +82,9 @@ class Result:
     def reading(self, key: str, channel: int = 1) -> Reading | None:
         return next((r for r in self.readings if r.key == key and r.channel == channel), None)
 
-    def curve(self, key: str, channel: int = 1) -> Curve | None:
-        return next((c for c in self.curves if c.key == key and c.channel == channel), None)
+    def curve(self, key: str, channel: int = 1, x_unit: str | None = None) -> Curve | None:
+        """The first of that key and channel, against the axis in ``x_unit`` where it stands against several."""
+        return next((c for c in self.curves if c.key == key and c.channel == channel and x_unit in (None, c.x_unit)), None)
 
 
 def finite(value: float | None) -> float | None:

@@ -67,6 +67,7 @@ class Stimulus:
     rate: float
     parameters: Mapping[str, float]
     channels: tuple[int, ...] = (1, 2)
+    material: Samples | None = field(default=None, compare=False, repr=False)  # of a sound file, which no parameters can make again
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "parameters", MappingProxyType(dict(self.parameters)))
@@ -74,8 +75,15 @@ class Stimulus:
     def __getitem__(self, name: str) -> float:
         return self.parameters[name]
 
+    @property
+    def playable(self) -> bool:
+        """Whether its samples can be made; those of a sound file are gone once the stimulus was written down."""
+        return self.material is not None or self.kind != "material"
+
     def samples(self) -> Samples:
         """Samples (frames,) in FS, locked."""
+        if self.material is not None:
+            return self.material
         return _made(self.kind, self.rate, tuple(sorted(self.parameters.items())))
 
     @property
@@ -129,3 +137,16 @@ class Recording:
     stimulus: Stimulus | None = None
     faults: tuple[str, ...] = field(default=())
     clock: str = ""
+
+    def with_reference(self) -> Recording:
+        """The recording with what was played as its last channel, where nothing else could tell it later."""
+        if self.stimulus is None or self.stimulus.material is None:
+            return self
+        played = np.zeros(self.signal.frames)
+        count = min(played.size, self.stimulus.material.size)
+        played[:count] = self.stimulus.material[:count]
+        both = Signal(np.column_stack([self.signal.samples, played]), self.signal.rate, self.signal.unit)
+        told = Stimulus(
+            self.stimulus.kind, self.stimulus.rate, {**self.stimulus.parameters, "reference_channel": both.channels}, self.stimulus.channels
+        )
+        return Recording(both, told, self.faults, self.clock)

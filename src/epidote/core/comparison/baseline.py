@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
+
+import numpy as np
 
 from epidote.core.caution import Caution
 from epidote.core.comparison.difference import difference_curve
@@ -14,7 +17,11 @@ _TAKEN_OUT = {"level": "dB", "phase": "°", "phase_unwrapped": "°", "phase_dela
 _TIMES = ("delay", "latency", "latency_samples")
 _LEVELS = ("dB", "dBFS", "dBV", "dBu", "dB SPL")
 # what the chain adds of its own: the unit's own is seldom less than what is seen together with it
-_FLOORED = ("thd", "thd_n", "noise", "hum", *(f"h{n}" for n in range(2, 51)))
+_FLOORED = (
+    "thd", "thd_n", "noise", "hum", *(f"h{n}" for n in range(2, 51)), "lowest_thd_n", "thd_n_1w", "worst", "worst_thd", "modulation_distortion",
+    "modulation_d2", "modulation_d3", "difference_d2", "difference_d3", "total", "distortion_noise", "crosstalk", "floor", "modulation", "d2", "d3",
+)  # fmt: skip
+_DRIVEN_AXES = ("dBFS", "Hz")  # what two chains have in common; against the output, a curve takes the floor it has against the drive
 _CEILINGED = ("sinad", "snr", "enob", "dynamic_range")
 NEAR_DB = 6.0
 _BITS_PER_DB = 1 / 6.0206
@@ -26,7 +33,7 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
     ``scale``: what full scale is at the unit over what it was at the baseline's wire (a probe makes the converter's noise weigh more).
     A reading within 6 dB of the baseline's is cautioned: it is mostly the chain. What is read off a level curve is read again.
     """
-    curves = tuple(_curve(c, baseline.curve(c.key, c.channel)) for c in result.curves)
+    curves = _siblings([_curve(c, baseline.curve(c.key, c.channel, c.x_unit)) for c in result.curves])
     again = read_again(c for c in curves if c.key == "level" and c.meta.get("baseline") == "taken out")
     readings = []
     for reading in result.readings:
@@ -49,9 +56,25 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
             floor = curve.floor - (curve.y - taken.y) if curve.floor is not None else None
             return replace(curve, y=taken.y, floor=floor, meta={**curve.meta, "baseline": "taken out"})
         return curve
-    if curve.key in _FLOORED and own.x.shape == curve.x.shape:
-        return replace(curve, floor=own.y)
+    if curve.key in _FLOORED and curve.y_unit == "dB" and curve.x_unit in _DRIVEN_AXES and own.x.size:
+        floor = (
+            own.y
+            if own.x.shape == curve.x.shape and np.allclose(own.x, curve.x)
+            else np.interp(curve.x, own.x, own.y, left=np.nan, right=np.nan)
+        )
+        return replace(
+            curve, floor=np.fmax(floor, curve.floor) if curve.floor is not None else floor, meta={**curve.meta, "baseline": "floor"}
+        )
     return curve
+
+
+def _siblings(curves: Sequence[Curve]) -> tuple[Curve, ...]:
+    """Curves against other axes take the floor of the same points against the drive."""
+    known = {(c.key, c.channel, c.x.size): c.floor for c in curves if c.x_unit == "dBFS" and c.meta.get("baseline") == "floor"}
+    return tuple(
+        replace(c, floor=known[c.key, c.channel, c.x.size]) if c.x_unit in ("V", "W", "FS") and (c.key, c.channel, c.x.size) in known else c
+        for c in curves
+    )
 
 
 def _scaled(own: Reading | None, unit: str, scale: float) -> Reading | None:

@@ -61,7 +61,7 @@ class Impedance(UsualProcedure):
             raise SettingError(
                 f"Impedance needs two inputs; the chain has {len(chain.inputs)}. Add one on the Chain page, or choose other channels."
             )
-        stimulus = settings.stimulus(chain.rate)
+        stimulus = settings.played(chain.rate)
         for _ in range(settings.averages):
             yield stimulus
 
@@ -86,7 +86,7 @@ class Impedance(UsualProcedure):
         for recording in recordings:
             require_usable(recording.signal, LEAST_FRAMES)
         rate = recordings[0].signal.rate
-        kernel = dc.kernel(recordings[0].stimulus or settings.stimulus(rate), max(r.signal.frames for r in recordings))
+        kernel = dc.kernel(recordings[0].stimulus or settings.played(rate), max(r.signal.frames for r in recordings))
         numbers = (settings.before_channel, settings.after_channel)
         cautions = [c for r in recordings for n in numbers for c in capture_cautions(r.signal, n)]
         cautions += [Caution.DROPOUT for r in recordings if r.faults]

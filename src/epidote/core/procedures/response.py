@@ -1,4 +1,7 @@
-"""Response: what a unit does to level and time over frequency, and its harmonics, from one exponential sweep."""
+"""Response: what a unit does to level and time over frequency, and its harmonics, from one exponential sweep.
+
+Or, without the harmonics, by noise or any material that was played: see ``by_cross_spectrum``.
+"""
 
 from __future__ import annotations
 
@@ -16,10 +19,12 @@ from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.by_cross_spectrum import analysed_by_cross_spectrum
 from epidote.core.procedures.level_readings import judged_band, level_readings, reference_frequency
 from epidote.core.procedures.swept import SweepSettings
 from epidote.core.result import Curve, Reading, Result
-from epidote.core.signal import Recording, Samples
+from epidote.core.signal import Recording, Samples, Stimulus
+from epidote.core.stimulus.noise import Colour, material, noise
 
 LEAST_FRAMES = 2048
 HARMONICS = (2, 3, 4, 5)
@@ -33,9 +38,29 @@ class ImpulseWindow(StrEnum):
     FIXED = "fixed"
 
 
+class Excitation(StrEnum):
+    """What is played."""
+
+    SWEEP = "sweep"
+    NOISE = "noise"
+    FILE = "file"
+
+
 class ResponseSettings(SweepSettings):
+    stimulus: Excitation = setting(Excitation.SWEEP, "a sweep, noise, or a sound file", played=True)
+    colour: Colour = setting(Colour.PINK, "colour of the noise", played=True)
+    material: str = setting("", "the sound file that is played", played=True, max_length=1000)
+    reference_channel: int = setting(0, "with noise or a file: the channel that listens before the unit; 0: what was played", ge=0, le=64)
     smoothing: Smoothing = setting(Smoothing.NONE, "smoothing of the level curves, in octaves")
     window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "how much of the impulse response counts")
+
+    def played(self, rate: float) -> Stimulus:
+        """One sweep, the noise, or the material. Raises SettingError, UnusableInputError."""
+        if self.stimulus is Excitation.NOISE:
+            return noise(rate=rate, colour=self.colour, duration=self.duration, level=self.level)
+        if self.stimulus is Excitation.FILE:
+            return material(rate=rate, path=self.material, duration=self.duration, level=self.level)
+        return super().played(rate)
 
 
 @dataclass(frozen=True)
@@ -61,18 +86,19 @@ class Response(UsualProcedure):
         CurveView("group_delay", "Group delay", "group delay", "Group delay, delay removed"),
         CurveView("thd", "Distortion", "THD", "THD"),
         *(CurveView(f"h{n}", "Distortion", f"H{n}", f"Harmonic {n}") for n in HARMONICS),
+        CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
         CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
         "gain_1k": "Gain at 1 kHz", "bandwidth_low": "-3 dB, low", "bandwidth_high": "-3 dB, high", "bandwidth_low_1db": "-1 dB, low",
         "bandwidth_high_1db": "-1 dB, high", "flatness": "Flatness", "level_20k": "At 20 kHz re 1 kHz", "delay": "Delay", "polarity": "Polarity",
-        "signal_to_noise": "Signal to noise",
+        "signal_to_noise": "Signal to noise", "coherence": "Coherence",
         "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: ResponseSettings, chain: Chain) -> Conduct:
-        stimulus = settings.stimulus(chain.rate)
-        for _ in range(settings.averages):
+        stimulus = settings.played(chain.rate)
+        for _ in range(settings.averages if settings.stimulus is Excitation.SWEEP else 1):
             yield stimulus
 
     def duration(self, settings: ResponseSettings, chain: Chain) -> float:
@@ -85,15 +111,18 @@ class Response(UsualProcedure):
         return result.curve("level")
 
     def summary(self, settings: ResponseSettings) -> str:
+        by = "" if settings.stimulus is Excitation.SWEEP else f" by {settings.stimulus}"
         smooth = "" if settings.smoothing is Smoothing.NONE else f", {settings.smoothing} oct"
-        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz{smooth}"
+        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz{by}{smooth}"
 
     def analyse(self, recordings: Sequence[Recording], settings: ResponseSettings, chain: Chain) -> Result:
         channels = single_recording_channels(recordings)
         for recording in recordings:
             require_usable(recording.signal, LEAST_FRAMES)
+        if settings.stimulus is not Excitation.SWEEP:
+            return analysed_by_cross_spectrum(recordings, settings, chain)
         rate = recordings[0].signal.rate
-        stimulus = recordings[0].stimulus or settings.stimulus(rate)
+        stimulus = recordings[0].stimulus or settings.played(rate)
         kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
         results = per_channel(channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain))
         return gathered(results, recordings, chain)

@@ -22,7 +22,7 @@ class SweepSettings(Settings):
             raise ValueError("start_frequency must lie at least half an octave below stop_frequency")
         return self
 
-    def stimulus(self, rate: float) -> Stimulus:
+    def played(self, rate: float) -> Stimulus:
         """One sweep. Raises SettingError when its band does not fit the rate."""
         return sweep(rate=rate, start=self.start_frequency, stop=self.stop_frequency, duration=self.duration, level=self.level)
 

@@ -137,7 +137,8 @@ class RunPanel(QWidget):
         if not words:
             try:
                 settings = make_settings(self._procedure.Settings, self.form.values())
-                next(self._procedure.conduct(settings, self._chain))
+                if not getattr(settings, "material", ""):  # a sound file is read when it is played, not while it is typed
+                    next(self._procedure.conduct(settings, self._chain))
                 self.estimate.setText("" if self._recomputing else duration_words(self._procedure.duration(settings, self._chain)))
             except EpidoteError as error:
                 words = str(error)

@@ -1,0 +1,91 @@
+"""Noise, white or pink, that can be made again to the sample from its seed; and any material, whose samples are at hand or are read anew."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from enum import StrEnum
+
+import numpy as np
+import scipy.fft
+
+from epidote.core.analysis.spectrum import even_fast_len
+from epidote.core.errors import SettingError
+from epidote.core.quantity import from_db
+from epidote.core.signal import Samples, Signal, Stimulus, locked, stimulus_maker
+from epidote.core.stimulus.tone import raised_cosine
+
+NOISE, MATERIAL = "noise", "material"
+LEAD, RAMP, TAIL = 0.1, 0.02, 0.6  # seconds; the tail is for the response to die away
+_LOW, _HIGH = 5.0, 0.48  # Hz; of the rate
+_CREST = 4.0  # samples beyond four times the RMS are cut, one in 16,000
+
+
+class Colour(StrEnum):
+    WHITE = "white"
+    PINK = "pink"
+
+
+def noise(*, rate: float, colour: Colour, duration: float, level: float, seed: int = 1, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+    """level: dBFS of a sine with the same peak."""
+    lead = round(LEAD * rate)
+    parameters = {
+        "pink": float(colour is Colour.PINK), "seed": float(seed), "level": level, "lead": lead, "sounding": round(duration * rate),
+        "frames": lead + round(duration * rate) + round(TAIL * rate),
+    }  # fmt: skip
+    return Stimulus(NOISE, rate, parameters, channels)
+
+
+@stimulus_maker(NOISE)
+def _make(rate: float, p: Mapping[str, float]) -> Samples:
+    frames = round(p["sounding"])
+    size = even_fast_len(frames)
+    spectrum = scipy.fft.rfft(np.random.default_rng(round(p["seed"])).standard_normal(size))
+    f = scipy.fft.rfftfreq(size, 1 / rate)
+    shape = np.where((f >= _LOW) & (f <= _HIGH * rate), 1.0, 0.0)
+    if p["pink"]:
+        shape /= np.sqrt(np.maximum(f, _LOW))
+    x = scipy.fft.irfft(spectrum * shape, size)[:frames]
+    x = np.clip(x, -_CREST * x.std(), _CREST * x.std())
+    return _placed(x, p, rate)
+
+
+def _placed(x: Samples, p: Mapping[str, float], rate: float) -> Samples:
+    """Faded, its peak at the level, with silence round it."""
+    rise = raised_cosine(min(round(RAMP * rate), x.size // 2))
+    x = x * (from_db(p["level"]) / float(np.abs(x).max()))
+    x[: rise.size] *= rise
+    x[-rise.size :] *= rise[::-1]
+    out = np.zeros(round(p["frames"]))
+    lead = round(p["lead"])
+    out[lead : lead + x.size] = x
+    return out
+
+
+Reader = Callable[[str, float], Signal]
+_READER: list[Reader] = []
+
+
+def set_material_reader(reader: Reader) -> None:
+    """Who knows files says how a sound file (its path, the rate wanted) becomes a signal at that rate."""
+    _READER[:] = [reader]
+
+
+def material(*, rate: float, path: str, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+    """The beginning of a sound file, its channels as one, its peak at ``level`` dBFS. Raises SettingError, UnusableInputError."""
+    if not path.strip():
+        raise SettingError("stimulus = file needs a sound file to play: name it under material.")
+    if not _READER:
+        raise SettingError("Sound files cannot be read here.")
+    whole = _READER[0](path, rate)
+    x = whole.samples.mean(axis=1)[: max(1, math.ceil(duration * rate))].copy()
+    if x.size < rate or not np.abs(x).max() > 0:
+        raise SettingError(f"{path} holds less than a second of sound. Choose another.")
+    lead = round(LEAD * rate)
+    parameters = {"level": level, "lead": lead, "sounding": float(x.size), "frames": lead + x.size + round(TAIL * rate)}
+    return Stimulus(MATERIAL, rate, parameters, channels, locked(_placed(x, parameters, rate)))
+
+
+@stimulus_maker(MATERIAL)
+def _not_at_hand(rate: float, p: Mapping[str, float]) -> Samples:
+    raise SettingError("The material that was played is not at hand. Name its file under material.")
