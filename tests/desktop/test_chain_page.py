@@ -151,13 +151,14 @@ def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
     study = window.session.study
     for key in {k for k, p in procedures().items() if p.of_the_chain} - {c.procedure for c in study.overview().columns}:
         add_column(study, key, make_settings(procedure(key).Settings, QUICK[key]))
+    fitting = {k for k, p in procedures().items() if p.of_the_chain}
     page.baseline.click()
 
     def measured():
         overview = window.session.overview
         return {c.procedure for c in overview.columns if (baseline.id, c.id) in overview.runs}
 
-    wait_for(qtbot, lambda: measured() == {k for k, p in procedures().items() if p.of_the_chain})
+    wait_for(qtbot, lambda: measured() == fitting)
     assert window.stack.currentWidget() is window.matrix
     wait_for(qtbot, lambda: "measured" in page.path._wire)
     page.path.choose("input")
