@@ -172,7 +172,7 @@ def baseline_orders(study: Study) -> list[Order]:
             add_column(study, key, carried.Settings())
     chain = study_chain(study, row)
     return [
-        Order(row.id, c.id, c.procedure, make_settings(fitting[c.procedure].Settings, c.settings), chain)
+        Order(row.id, c.id, c.procedure, fitting[c.procedure]().wired(make_settings(fitting[c.procedure].Settings, c.settings)), chain)
         for c in study.overview().columns
         if c.procedure in fitting
     ]

@@ -23,7 +23,14 @@ CASES = [
     ("distortion-level", ["dwell=0.15", "steps=10", "start_level=-40"], "gain", 1, -6.02, 0.02),
     ("distortion-frequency", ["dwell=0.1", "level=-6.0206", "harmonics=2", "band_high=20000"], "thd", 1, 20 * math.log10(H2), 0.1),
     ("noise", ["duration=1"], "dynamic_range", 1, None, None),
-    ("intermodulation", ["level=0", "duration=1"], "modulation_d2", 1, 20 * math.log10(2 * A2 * 0.8 * 0.2 / 0.2 / (1 + A3 * 1.5 * 0.64)), 0.05),
+    (
+        "intermodulation",
+        ["level=0", "duration=1"],
+        "modulation_d2",
+        1,
+        20 * math.log10(2 * A2 * 0.8 * 0.2 / 0.2 / (1 + A3 * 1.5 * 0.64)),
+        0.05,
+    ),
     ("multitone", ["duration=1"], "gain_1k", 1, -6.02, 0.02),
     ("crosstalk", ["duration=0.4", "points_per_octave=0"], "crosstalk", 2, -60, 0.05),
     ("gain", ["duration=0.4"], "gain", 1, -6.02, 0.02),
@@ -68,10 +75,21 @@ def test_the_schedule_of_a_staircase_names_its_steps(run, tmp_path):
         assert 20 * math.log10(np.abs(middle).max()) == pytest.approx(step["level_dbfs"], abs=0.05)
 
 
-@pytest.mark.parametrize("procedure", ["distortion-level", "distortion-frequency", "intermodulation", "multitone", "crosstalk", "gain", "noise"])
+@pytest.mark.parametrize(
+    "procedure", ["distortion-level", "distortion-frequency", "intermodulation", "multitone", "crosstalk", "gain", "noise"]
+)
 def test_a_silent_recording_is_refused_in_words(run, tmp_path, procedure):
     out, back = tmp_path / "out.wav", tmp_path / "back.wav"
-    assert run("stimulus", procedure, str(out), "--set", "duration=0.5" if procedure not in ("distortion-level", "distortion-frequency") else "dwell=0.1")[0] == 0
+    assert (
+        run(
+            "stimulus",
+            procedure,
+            str(out),
+            "--set",
+            "duration=0.5" if procedure not in ("distortion-level", "distortion-frequency") else "dwell=0.1",
+        )[0]
+        == 0
+    )
     length = soundfile.info(out).frames
     soundfile.write(back, 1e-7 * np.random.default_rng(0).standard_normal((length, 2)), RATE, subtype="FLOAT")
     code, _, err = run("analyse", procedure, str(back), "--stimulus", str(out.with_suffix(".json")))

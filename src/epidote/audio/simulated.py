@@ -8,20 +8,33 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
 from epidote.audio.device import Cancelled, DeviceInfo, Enough, FormatRefusedError, Progress, Wiring, playable
 from epidote.audio.simulated_live import SimulatedLive
 from epidote.core.errors import CancelledError
+from epidote.core.quantity import QuantityError, parse_as
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
-from epidote.standins.amplifier import HAVELMAR_A25, OSTREL_P40, Amplifier
+from epidote.standins.amplifier import HAVELMAR_A25, ORVANE_K3, OSTREL_P40, QUILLMAR_S60, TAMSEL_C12
 from epidote.standins.converter import Converter
-from epidote.standins.loudspeaker import DOME_SPEAKER, Loudspeaker
+from epidote.standins.line import BRESKAN_R7, LUNVIK_D2, PELLWORTH_I4
+from epidote.standins.loudspeaker import DOME_SPEAKER
 
 RATES = (44100, 48000, 88200, 96000, 176400, 192000)
 PREFIX = "standin:"
 _BLOCK_SECONDS = 0.02
+
+
+class StandIn(Protocol):
+    """A unit on the simulated bench."""
+
+    def set_to(self, conditions: Mapping[str, str]) -> StandIn:
+        """The unit with its knobs as the conditions say; conditions that are no knob leave it alone."""
+
+    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
+        """Output (frames, channels) in V for an input in V; ``powered_for``: seconds since it was switched on."""
 
 
 @dataclass(frozen=True)
@@ -29,7 +42,7 @@ class Bench:
     """What stands on the simulated bench: converters, a resistive load, a divider, and one unit or a wire."""
 
     title: str
-    unit: Amplifier | Loudspeaker | None
+    unit: StandIn | None
     output: Converter = Converter(full_scale=4.0, noise_db=-117.0, latency=29.3, coupling=0.0)
     input: Converter = Converter(full_scale=8.0, noise_db=-119.0, latency=38.9, offset=2e-6, second=8e-7, third=1.4e-6)
     divider: float = 4.0
@@ -41,6 +54,12 @@ BENCHES = {
     "wire": Bench("Stand-in interface, output wired to input", None, divider=1.0),
     "ostrel-p40": Bench("Stand-in interface with an Ostrel P40", OSTREL_P40),
     "havelmar-a25": Bench("Stand-in interface with a Havelmar A25", HAVELMAR_A25),
+    "tamsel-c12": Bench("Stand-in interface with a Tamsel C12", TAMSEL_C12),
+    "orvane-k3": Bench("Stand-in interface with an Orvane K3", ORVANE_K3),
+    "quillmar-s60": Bench("Stand-in interface with a Quillmar S60", QUILLMAR_S60),
+    "breskan-r7": Bench("Stand-in interface with a Breskan R7", BRESKAN_R7),
+    "lunvik-d2": Bench("Stand-in interface with a Lunvik D2 converter", LUNVIK_D2),
+    "pellworth-i4": Bench("Stand-in interface with a Pellworth I4", PELLWORTH_I4),
     "kelwin-d6": Bench("Stand-in interface with a Kelwin D6 loudspeaker behind 10 Ω", DOME_SPEAKER, divider=1.0),
 }
 
@@ -143,8 +162,8 @@ def _stop_if(cancelled: Cancelled) -> None:
 def _load_of(conditions: Mapping[str, str], usual: float) -> float:
     """The load somebody put on, if a condition says so: "load": "4 Ω"."""
     try:
-        return float(conditions.get("load", "").split()[0])
-    except (IndexError, ValueError):
+        return parse_as(conditions["load"], "Ω")
+    except (KeyError, QuantityError):
         return usual
 
 

@@ -54,14 +54,19 @@ def crossing(steps: Sequence[StepFound], limit: float, measure: Measure) -> Cros
 
 
 def over_from_the_start(steps: Sequence[StepFound], limit: float) -> bool:
-    """Whether harmonics alone exceed the limit at the least level already."""
-    return bool(steps) and steps[0].thd > limit
+    """Whether harmonics alone exceed the limit at every level."""
+    return bool(steps) and all(s.thd > limit for s in steps)
 
 
 def is_reached(steps: Sequence[StepFound], limit: float, measure: Measure) -> bool:
-    """Whether the last step is beyond the limit: by its harmonics, or by all else after it had been below. Noise at low levels is not."""
+    """Whether the last step is beyond the limit after one was below, or all are and harmonics do not fall.
+
+    Noise at low levels, and crossover distortion, exceed it too, but they fall as the level rises.
+    """
     last = steps[-1]
-    return last.thd > limit or (measure(last) > limit and any(measure(s) < limit for s in steps[:-1]))
+    if any(measure(s) < limit for s in steps[:-1]):
+        return measure(last) > limit
+    return len(steps) > 1 and last.thd > limit and last.thd > 0.98 * steps[-2].thd
 
 
 def is_folded_back(steps: Sequence[StepFound]) -> bool:

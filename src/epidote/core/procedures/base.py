@@ -97,6 +97,9 @@ class Procedure(Protocol[S]):
 
     step_views: tuple[CurveView, ...]
 
+    def wired(self, settings: S) -> S:
+        """The settings with which the baseline is measured."""
+
     def step_curves(self, recordings: Sequence[Recording], settings: S, chain: Chain, x: float) -> tuple[Curve, ...]:
         """One step of a staircase as curves, for those that have steps."""
 
@@ -143,6 +146,10 @@ class UsualProcedure:
         except StopIteration:
             pass
         return found
+
+    def wired(self, settings: Any) -> Any:
+        """The settings as they are for the baseline, where a wire stands in the unit's place."""
+        return settings
 
     def step_curves(self, recordings: Sequence[Recording], settings: Any, chain: Chain, x: float) -> tuple[Curve, ...]:
         """The curves of ``step_views`` of the step nearest to ``x``, computed from the kept recordings."""

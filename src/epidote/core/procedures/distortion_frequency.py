@@ -225,6 +225,12 @@ class DistortionFrequency(UsualProcedure):
             raise SettingError("A file cannot follow the unit's output: choose hold = drive and a level in dBFS.")
         return [self._even(settings, chain)]
 
+    def wired(self, settings: DistortionFrequencySettings) -> DistortionFrequencySettings:
+        """A wire has no power to hold: the same tones at a usual drive."""
+        if not settings.holds_output:
+            return settings
+        return settings.model_copy(update={"hold": Hold.DRIVE, "level": "-20 dBFS"})
+
     def duration(self, settings: DistortionFrequencySettings, chain: Chain) -> float:
         def sounds(dwell: float | None) -> float:
             return sum(s.dwell for s in settings.steps([0.0] * settings.frequencies().size, dwell)) + OVERHEAD

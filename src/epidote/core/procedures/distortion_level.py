@@ -174,7 +174,10 @@ class DistortionLevel(UsualProcedure):
         starts = starts_of(recordings, stimuli)
         numbers = settings.read_channels(channels)
         results = per_channel(len(numbers), lambda i: _channel(recordings, stimuli, starts, numbers[i - 1], settings, chain))
-        return gathered(results, recordings, chain)
+        result = gathered(results, recordings, chain)
+        if any(_ended(r) for r in results):  # one channel's limit ends the staircase of all
+            return replace(result, cautions=tuple(c for c in result.cautions if c is not Caution.PARTIAL))
+        return result
 
     def step_curves(self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain, x: float) -> tuple[Curve, ...]:
         stimuli = [stimulus_for(r, lambda: self._coarse(settings, chain)) for r in recordings]
@@ -214,6 +217,12 @@ class _Watch:
         steps = self.found.setdefault(number, [])
         steps.append(one)
         return knee.is_reached(steps, self.settings.stop_at / 100, self.settings.measure) or knee.is_folded_back(steps)
+
+
+def _ended(result: Result) -> bool:
+    """Whether this channel gave a reason to stop."""
+    limit = next((r for r in result.readings if r.key == "level_at_limit"), None)
+    return Caution.FOLDED_BACK in result.cautions or (limit is not None and (limit.value is not None or Caution.OVER_LIMIT in limit.cautions))
 
 
 def _apart(levels: Iterable[float]) -> list[float]:
