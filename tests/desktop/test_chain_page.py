@@ -144,7 +144,7 @@ def test_looking_at_the_path(page, window, qtbot):
 
 def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
     window.session.checks = False
-    monkeypatch.setattr("epidote.bench.open_for", lambda *a, real_time, **k: open_for(*a, **k))  # as fast as it can
+    monkeypatch.setattr("epidote.bench.open_for", lambda *a, real_time, **k: open_for(*a, **k, real_time=False))  # as fast as it can
     monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Ok)
     baseline = next(s for s in window.session.overview.subjects if s.is_baseline)
     window.session.study.update_subject(type(baseline)(baseline.id, None, {}, "standin:wire", 0, baseline.position))

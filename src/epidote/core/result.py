@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -85,6 +85,17 @@ class Result:
     def curve(self, key: str, channel: int = 1, x_unit: str | None = None) -> Curve | None:
         """The first of that key and channel, against the axis in ``x_unit`` where it stands against several."""
         return next((c for c in self.curves if c.key == key and c.channel == channel and x_unit in (None, c.x_unit)), None)
+
+
+def marks_of(places: Iterable[tuple[float, str]]) -> str:
+    """What stands where on a curve's axis, for its ``meta["marks"]``."""
+    return ";".join(f"{x:.10g} {name}" for x, name in places)
+
+
+def marks_on(curve: Curve) -> list[tuple[float, str]]:
+    """The places and names that ``marks_of`` wrote."""
+    parts = (m.partition(" ") for m in str(curve.meta.get("marks", "")).split(";") if m)
+    return [(float(x), name) for x, _, name in parts]
 
 
 def finite(value: float | None) -> float | None:

@@ -15,7 +15,7 @@ HALF_POWER_DB = 10 * math.log10(2)
 
 def value_at(x: Samples, y: Samples, at: float, log_x: bool = True) -> float | None:
     """y at ``at`` by a cubic spline through the neighbours; None outside the curve. x ascending (points,)."""
-    if x.size == 0 or not x[0] * (1 - 1e-9) <= at <= x[-1] * (1 + 1e-9):
+    if x.size == 0 or not x[0] - 1e-9 * abs(x[0]) <= at <= x[-1] + 1e-9 * abs(x[-1]):
         return None
     i = int(np.searchsorted(x, at))
     part = slice(max(0, i - 4), min(x.size, i + 4))
@@ -28,7 +28,12 @@ def value_at(x: Samples, y: Samples, at: float, log_x: bool = True) -> float | N
 
 def curve_at(curve: Curve, at: float) -> float | None:
     """The curve's value at x = ``at``; None outside it."""
-    return value_at(curve.x, curve.y, at, log_x=curve.x_unit == "Hz" and curve.x[0] > 0)
+    if curve.x_unit in ("V", "W", "FS", "dBFS", "dBV", "dBu"):  # along a staircase, whose knee a spline would overshoot
+        if curve.x.size == 0 or not curve.x[0] <= at <= curve.x[-1]:
+            return None
+        log = curve.x_unit in ("V", "W", "FS") and curve.x[0] > 0
+        return float(np.interp(math.log(at), np.log(curve.x), curve.y) if log else np.interp(at, curve.x, curve.y))
+    return value_at(curve.x, curve.y, at, log_x=curve.x_unit == "Hz" and curve.x.size > 0 and curve.x[0] > 0)
 
 
 def crossing(x: Samples, y: Samples, level: float, start: float, upwards: bool) -> float | None:

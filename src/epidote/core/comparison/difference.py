@@ -7,14 +7,15 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.interpolate import CubicSpline
+from scipy.interpolate import CubicSpline, PchipInterpolator
 
 from epidote.core.chain import interface_of
+from epidote.core.comparison.axes import LOGARITHMIC
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading
 
 _DIFFERENCE_UNITS = {"dB": "dB", "dBFS": "dB", "dBV": "dB", "dBu": "dB", "dB SPL": "dB"}
-_TRANSFORM_SIZED = 4000
+_TRANSFORM_SIZED, _FEW = 4000, 200
 
 
 @dataclass(frozen=True)
@@ -31,12 +32,12 @@ def difference_curve(curve: Curve, reference: Curve) -> Curve | None:
     """``curve`` less ``reference`` where both have points, on the curve's grid; None when they have nothing in common.
 
     Levels in dB differ by dB, phases by degrees within ±180. The reference is taken between its points by a cubic spline over log
-    frequency; spectra, whose lines a spline would invent values between, are compared only where their grids agree.
+    frequency (one that never overshoots where the points are few, as along a staircase with a knee); spectra, whose lines a spline would invent values between, are compared only where their grids agree.
     """
     if curve.x_unit != reference.x_unit or curve.y_unit != reference.y_unit or curve.x.size < 2 or reference.x.size < 2:
         return None
     low, high = max(curve.x[0], reference.x[0]), min(curve.x[-1], reference.x[-1])
-    inside = (curve.x >= low * (1 - 1e-9)) & (curve.x <= high * (1 + 1e-9))
+    inside = (curve.x >= low - 1e-9 * abs(low)) & (curve.x <= high + 1e-9 * abs(high))
     if np.count_nonzero(inside) < 2:
         return None
     x = curve.x[inside]
@@ -46,9 +47,11 @@ def difference_curve(curve: Curve, reference: Curve) -> Curve | None:
     elif max(curve.x.size, reference.x.size) > _TRANSFORM_SIZED:
         return None
     else:
-        log = curve.x_unit == "Hz" and reference.x[0] > 0
-        source, target = (np.log(reference.x), np.log(np.clip(x, reference.x[0], reference.x[-1]))) if log else (reference.x, x)
-        y = curve.y[inside] - CubicSpline(source, reference.y)(target)
+        log = curve.x_unit in LOGARITHMIC and reference.x[0] > 0
+        target = np.clip(x, reference.x[0], reference.x[-1])
+        source, target = (np.log(reference.x), np.log(target)) if log else (reference.x, target)
+        between = CubicSpline if reference.x.size > _FEW else PchipInterpolator
+        y = curve.y[inside] - between(source, reference.y)(target)
     if curve.y_unit == "°":
         y = (y + 180) % 360 - 180
     return Curve(curve.key, curve.channel, x, y, curve.x_unit, _DIFFERENCE_UNITS.get(curve.y_unit, curve.y_unit))

@@ -318,8 +318,9 @@ def _curves(steps: Sequence[StepFound], passed: np.ndarray, terminal: Terminal, 
         if curve.key == "noise":
             curve = replace(curve, y=curve.y + terminal.level_offset)
         elif curve.key != "gain":
-            doubtful = ~passed | (np.array([s.left_out for s in steps]) if curve.key == "thd" else False)
-            floor = curve.floor if curve.floor is not None else np.full(x.size, -400.0)
+            own = np.searchsorted(x, curve.x)
+            doubtful = (~passed | (np.array([s.left_out for s in steps]) if curve.key == "thd" else False))[own]
+            floor = curve.floor if curve.floor is not None else np.full(curve.x.size, -400.0)
             meta: dict[str, float | str] = {}
             if (~passed).any():
                 meta["filtered_away_hz"] = " ".join(f"{f:.4g}" for f in x[~passed])

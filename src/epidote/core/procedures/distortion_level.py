@@ -222,7 +222,9 @@ class _Watch:
 def _ended(result: Result) -> bool:
     """Whether this channel gave a reason to stop."""
     limit = next((r for r in result.readings if r.key == "level_at_limit"), None)
-    return Caution.FOLDED_BACK in result.cautions or (limit is not None and (limit.value is not None or Caution.OVER_LIMIT in limit.cautions))
+    return Caution.FOLDED_BACK in result.cautions or (
+        limit is not None and (limit.value is not None or Caution.OVER_LIMIT in limit.cautions)
+    )
 
 
 def _apart(levels: Iterable[float]) -> list[float]:

@@ -36,7 +36,7 @@ from epidote.core.procedures.base import (
 )
 from epidote.core.procedures.stepped import OVERHEAD
 from epidote.core.procedures.terminal import Terminal
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.result import Curve, Reading, Result, marks_of
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.core.stimulus.staircase import Fixed, Step, staircase, steps_of
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL
@@ -248,9 +248,19 @@ def _spectrum(x: Samples, rate: float, found: intermod.TwoTones, terminal: Termi
     f = np.arange(level.size, dtype=np.float64) * np.float64(width)
     meta: dict[str, float | str] = {
         "window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(x.size),
-        "frequency_1_hz": found.frequencies[0], "frequency_2_hz": found.frequencies[1],
+        "frequency_1_hz": found.frequencies[0], "frequency_2_hz": found.frequencies[1], "marks": _marks(found, rate),
     }  # fmt: skip
     return Curve("spectrum", terminal.channel, f[1:], level[1:], "Hz", terminal.level_unit, None, meta)
+
+
+_NAMES = {(-1, 1): "f2-f1", (1, 1): "f2+f1", (-2, 1): "f2-2f1", (2, 1): "f2+2f1", (2, -1): "2f1-f2", (-1, 2): "2f2-f1"}
+
+
+def _marks(found: intermod.TwoTones, rate: float) -> str:
+    """Where the tones and their products of 2nd and 3rd order lie."""
+    f1, f2 = found.frequencies
+    places = {"f1": f1, "f2": f2, **{name: intermod.place(order, f1, f2) for order, name in _NAMES.items()}}
+    return marks_of((f, name) for name, f in places.items() if f < rate / 2)
 
 
 def _swept(recording: Recording, number: int, settings: IntermodulationSettings) -> list[Curve]:
@@ -276,7 +286,9 @@ def _swept(recording: Recording, number: int, settings: IntermodulationSettings)
     x = np.array([r[0] for r in rows])
     under = np.array([20 * math.log10(max(r[4], 1e-20)) for r in rows])
 
-    def db(values: list[float | None]) -> Samples:
-        return np.array([20 * math.log10(v) if v else math.nan for v in values])
+    def curve(key: str, place: int) -> Curve:
+        there = np.array([bool(r[place]) for r in rows])
+        y = np.array([20 * math.log10(float(r[place] or 1.0)) for r in rows])
+        return Curve(key, number, x[there], y[there], "Hz", "dB", under[there])
 
-    return [Curve(key, number, x, db([r[i] for r in rows]), "Hz", "dB", under) for i, key in ((1, "modulation"), (2, "d2"), (3, "d3"))]
+    return [curve("modulation", 1), curve("d2", 2), curve("d3", 3)]

@@ -134,7 +134,9 @@ def ratio_curves(steps: Sequence[StepFound], number: int, x: Samples, x_unit: st
     """
 
     def curve(key: str, y: Sequence[float], unit: str = "dB", floor: Sequence[float] | None = None) -> Curve:
-        return Curve(key, number, x, np.array(y), x_unit, unit, None if floor is None else np.array(floor))
+        values = np.array(y)
+        there = np.isfinite(values)  # a curve ends where its data end
+        return Curve(key, number, x[there], values[there], x_unit, unit, None if floor is None else np.array(floor)[there])
 
     under = [db(math.sqrt(s.expected_noise / s.main)) for s in steps]
     curves = [

@@ -30,7 +30,7 @@ from epidote.core.procedures.base import (
 )
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import to_db
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.result import Curve, Reading, Result, marks_of
 from epidote.core.signal import Recording, Samples, Signal
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
@@ -214,6 +214,7 @@ def tone_curves(c: ToneAnalysis, terminal: Terminal) -> tuple[Curve, ...]:
     level = 10 * np.log10(np.maximum(c.spectrum, 1e-40)) + terminal.level_offset
     meta: dict[str, float | str] = {
         "window": WINDOW.name, "enbw_hz": WINDOW.enbw * c.rate / c.frames, "frames": float(c.frames),
+        "marks": marks_of((n * c.fit.frequency, f"H{n}") for n in range(1, len(c.fit.amplitudes) + 1)),
     }  # fmt: skip
     shown = min(c.frames, max(64, round(_CYCLES_SHOWN * c.rate / c.fit.frequency)), 16384)
     first = (c.frames - shown) // 2
