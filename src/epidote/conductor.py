@@ -28,7 +28,7 @@ from epidote.core.procedures.base import (
     stimulus_of,
 )
 from epidote.core.quantity import QuantityError, parse
-from epidote.core.result import Reading, Result
+from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.study.curves import thumbnail_points
 from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject
@@ -245,6 +245,14 @@ def recompute(study: Study, run_id: int, changes: Mapping[str, Any]) -> RunSumma
     kept = [c for c in _FROM_THE_BENCH if str(c) in old.cautions]  # what only the bench could tell stays true
     result = replace(result, cautions=unique((*result.cautions, *kept)))
     return keep_run(study, order, old.device, result, (), old.recomputed_from or run_id)
+
+
+def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:
+    """One step of a run's staircase as curves, from its kept recordings; ``x``: what was stepped, dBFS or Hz."""
+    carried = procedure(run.procedure)
+    settings = make_settings(carried.Settings, run.settings)
+    curves: tuple[Curve, ...] = carried.step_curves(study.recordings(run.id), settings, Chain.model_validate(run.chain), x)
+    return curves
 
 
 def keep_run(study: Study, order: Order, device: str, result: Result, recordings: Sequence[Recording], source: int | None) -> RunSummary:

@@ -203,7 +203,7 @@ def test_recomputing_without_measuring(window, rows, columns, qtbot):
 def test_percent_or_db_channels_and_kinds_of_curve(window, rows, columns, qtbot):
     page = window.matrix
     page.choose([rows["a25"]], columns["response"])
-    page.show_view("thd")
+    page.look.show_view("thd")
     wait_for(qtbot, lambda: page.graph_panel.graph.figure().y_unit == "dB" and "THD" in page.graph_panel.graph.figure().title)
     in_db = page.graph_panel.graph.figure().traces[0].at(1000, True)
     do(window, "percent")

@@ -37,7 +37,7 @@ COLUMNS: Mapping[str, tuple[str, Mapping[str, Any]]] = {
     "intermodulation": ("intermodulation", {"level": -18}),
     "multitone": ("multitone", {"level": -14, "per_octave": 6}),
     "crosstalk": ("crosstalk", {"level": -20}),
-    "gain": ("gain", {"level": -34, "output_level": "1 W"}),
+    "gain": ("gain", {"level": -26, "output_level": "1 V"}),
 }
 
 

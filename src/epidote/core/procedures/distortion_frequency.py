@@ -44,6 +44,7 @@ HELD_DB = 0.1
 _LOOK_BELOW_DB, _LOOK_DWELL = 10.0, 0.12  # the first look at the gain: below the wanted output, and short
 _FIRST_LOOK_DBFS = -50.0
 _CORRECTIONS = 3
+_STEP_REACH_OCTAVES = 0.1  # farther from it, a step is another one
 _FILTERED_DB = 30.0  # below what the unit passes best
 _LEAST_CYCLES = 8.0
 _NOMINAL = 0.01  # "20 Hz" means the tone of the series that is called so, 19.95 Hz
@@ -154,7 +155,7 @@ def _mantissa(place: int, count: int) -> float:
 
 class DistortionFrequency(UsualProcedure):
     key = "distortion-frequency"
-    title = "Distortion against frequency"
+    title = "THD by freq."
     Settings = DistortionFrequencySettings
     keeps_part = True
     views = (
@@ -264,7 +265,15 @@ class DistortionFrequency(UsualProcedure):
         last = recordings[-1]
         stimulus = stimulus_for(last, lambda: self._even(settings, chain))
         channels = settings.read_channels(last.signal.channels)
-        return curves_of_step([last], [stimulus], channels, settings, lambda s: abs(math.log(s.frequency / x)), partial(Terminal.of, chain))
+        return curves_of_step(
+            [last],
+            [stimulus],
+            channels,
+            settings,
+            lambda s: abs(math.log2(s.frequency / x)),
+            _STEP_REACH_OCTAVES,
+            partial(Terminal.of, chain),
+        )
 
 
 def _channel(

@@ -52,6 +52,7 @@ from epidote.core.stimulus.staircase import staircase, steps_of
 
 RATED, PRACTICAL = 0.01, 0.02
 _ROUNDS = 3
+_STEP_REACH_DB = 1.25  # farther from it, a step is another one
 _SMALL_DB = 20.0  # this far below the end, a unit's gain is its small-signal gain
 
 
@@ -106,7 +107,7 @@ class DistortionLevelSettings(SteppedSettings):
 
 class DistortionLevel(UsualProcedure):
     key = "distortion-level"
-    title = "Distortion against level"
+    title = "THD by level"
     Settings = DistortionLevelSettings
     keeps_part = True
     views = (
@@ -182,7 +183,9 @@ class DistortionLevel(UsualProcedure):
     def step_curves(self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain, x: float) -> tuple[Curve, ...]:
         stimuli = [stimulus_for(r, lambda: self._coarse(settings, chain)) for r in recordings]
         channels = settings.read_channels(recordings[0].signal.channels)
-        return curves_of_step(recordings, stimuli, channels, settings, lambda s: abs(s.level - x), partial(Terminal.of, chain))
+        return curves_of_step(
+            recordings, stimuli, channels, settings, lambda s: abs(s.level - x), _STEP_REACH_DB, partial(Terminal.of, chain)
+        )
 
 
 class _Watch:

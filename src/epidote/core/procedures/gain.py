@@ -10,13 +10,24 @@ from pydantic import model_validator
 
 from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
-from epidote.core.analysis.sinefit import fit_tone
 from epidote.core.analysis.spectrum import fast_stretch
+from epidote.core.analysis.tone import analyse_tone
+from epidote.core.analysis.weighting import Weighting
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, Settings, UsualProcedure, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    Settings,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    setting,
+    single_recording_channels,
+)
 from epidote.core.procedures.levels import LevelText
 from epidote.core.procedures.terminal import Terminal
+from epidote.core.procedures.tone import tone_curves
 from epidote.core.quantity import QuantityError, parse_as, to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples
@@ -26,6 +37,7 @@ from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 _DB_PER_NEPER = 20 / math.log(10)
 _LEAST_FRAMES = 256
 _SWEEP_SECONDS = 0.5
+_BAND = (20.0, 20000.0)
 
 
 class GainSettings(Settings):
@@ -45,7 +57,10 @@ class Gain(UsualProcedure):
     key = "gain"
     title = "Gain"
     Settings = GainSettings
-    views = ()
+    views = (
+        CurveView("spectrum", "Tone", "spectrum", "Level", compared=False),
+        CurveView("waveform", "Tone", "waveform", "Signal", log_x=False, compared=False),
+    )
     reading_titles = {  # noqa: RUF012
         "gain": "Gain", "gain_ratio": "Gain, as a factor", "balance": "Balance re channel 1", "output": "Output", "input": "Input",
         "input_for_output": "Input for the stated output", "polarity": "Polarity", "headroom": "Headroom",
@@ -70,7 +85,7 @@ class Gain(UsualProcedure):
         return result.reading("gain")
 
     def thumbnail(self, result: Result) -> Curve | None:
-        return None
+        return result.curve("spectrum")
 
     def summary(self, settings: GainSettings) -> str:
         return f"{settings.frequency:g} Hz, {settings.level:g} dBFS"
@@ -87,7 +102,7 @@ class Gain(UsualProcedure):
             for r in result.readings
             if r.key == "gain" and r.channel > 1 and r.value is not None and first is not None and first.value is not None
         ]
-        return Result((), (*result.readings, *balance), result.cautions)
+        return Result(result.curves, (*result.readings, *balance), result.cautions)
 
 
 def _channel(recordings: Sequence[Recording], number: int, settings: GainSettings, chain: Chain) -> Result:
@@ -97,11 +112,12 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
     drive = recording.stimulus["level"] if recording.stimulus is not None else settings.level
     x = _stretch(signal.channel(number), signal.rate, settings.duration)
-    fit = fit_tone(x, signal.rate, expected, 5, 1) if x.any() and expected < signal.rate / 2 else None
-    amplitude = abs(fit.amplitudes[0]) if fit is not None else 0.0
-    if fit is None or abs(fit.frequency / expected - 1) > 0.02 or amplitude < 10 * fit.amplitude_spread:
+    found = analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE) if x.any() and expected < signal.rate / 2 else None
+    if found is None or abs(found.fit.frequency / expected - 1) > 0.02:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         return Result((), (Reading("gain", number, None, "dB", cautions=missing),), unique((*cautions, *missing)))
+    fit = found.fit
+    amplitude = abs(fit.amplitudes[0])
     at: dict[str, float | str] = {"frequency_hz": fit.frequency, "level_dbfs": drive}
     terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
     spread = _DB_PER_NEPER * fit.amplitude_spread / amplitude
@@ -119,7 +135,8 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
         *_polarity(recordings, number),
         headroom(signal, number),
     ]
-    return Result((), tuple(readings), unique(cautions))
+    curves = tuple(c for c in tone_curves(found, terminal) if c.key != "residual")
+    return Result(curves, tuple(readings), unique(cautions))
 
 
 def _stretch(x: Samples, rate: float, seconds: float) -> Samples:

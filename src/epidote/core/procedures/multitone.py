@@ -62,7 +62,7 @@ class Multitone(UsualProcedure):
     reading_titles = {  # noqa: RUF012
         "distortion_noise": "Distortion and noise", "gain_1k": "Gain at 1 kHz", "bandwidth_low": "-3 dB, low", "bandwidth_high": "-3 dB, high",
         "bandwidth_low_1db": "-1 dB, low", "bandwidth_high_1db": "-1 dB, high", "flatness": "Flatness", "level_20k": "At 20 kHz re 1 kHz",
-        "tones": "Tones", "clock": "Recorder's clock", "headroom": "Headroom",
+        "clock": "Recorder's clock", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: MultitoneSettings, chain: Chain) -> Conduct:
@@ -127,7 +127,6 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
             "distortion_noise", number, 10 * math.log10(rest / tones) if rest > 0 else None, "dB", at, None, 4.343 * math.sqrt(1.94 / bins)
         ),
         *level_readings(level, None),
-        Reading("tones", number, float(found.frequencies.size), "", {}),
         Reading("clock", number, ppm, "ppm", {}, None, found.ratio_spread * 1e6),
         headroom(signal, number),
     ]

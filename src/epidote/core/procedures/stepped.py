@@ -157,11 +157,12 @@ def ratio_curves(steps: Sequence[StepFound], number: int, x: Samples, x_unit: st
 
 def curves_of_step(
     recordings: Sequence[Recording], stimuli: Sequence[Stimulus], channels: Sequence[int], settings: SteppedSettings,
-    nearest: Callable[[StepAt], float], terminals: Callable[[int], Terminal],
+    away: Callable[[StepAt], float], reach: float, terminals: Callable[[int], Terminal],
 ) -> tuple[Curve, ...]:  # fmt: skip
-    """Waveform, residual and spectrum of the step for which ``nearest`` is least, of each channel."""
+    """Waveform, residual and spectrum of the step for which ``away`` is least, of each channel; none where the nearest is beyond ``reach``."""
     starts = starts_of(recordings, stimuli)
-    places = [(nearest(step), i, step) for i, stimulus in enumerate(stimuli) if starts[i] is not None for step in steps_of(stimulus)]
+    every = [(away(step), i, step) for i, stimulus in enumerate(stimuli) if starts[i] is not None for step in steps_of(stimulus)]
+    places = [p for p in every if p[0] <= reach]
     curves: list[Curve] = []
     for number in channels:
         for _, i, step in sorted(places, key=lambda p: p[0]):

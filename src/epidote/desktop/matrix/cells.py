@@ -12,7 +12,7 @@ from epidote.desktop.session import Under
 from epidote.desktop.theme import Theme, font
 from epidote.study.models import Subject
 
-ROW_HEIGHT, HEAD_WIDTH, PAD = 48, 292, 10
+ROW_HEIGHT, HEAD_WIDTH, PAD = 48, 256, 10
 
 
 class MatrixDelegate(QStyledItemDelegate):
@@ -169,13 +169,14 @@ class MatrixHeader(QHeaderView):
         model = self.model()
         title, _, summary = str(model.headerData(section, Qt.Orientation.Horizontal) or "").partition("\n")
         inner = QRectF(rect).adjusted(PAD if section else 16, 4, -4, -3)
-        p.setFont(font(1.0, bold=section == self.current and section > 0))
+        p.setFont(font(0.95, bold=section == self.current and section > 0))
         p.setPen(t.colour("text" if section else "quiet"))
         half = inner.height() / 2
         if section == 0:
             p.drawText(inner, Qt.AlignmentFlag.AlignVCenter, title)
         else:
-            p.drawText(QRectF(inner.left(), inner.top(), inner.width(), half), Qt.AlignmentFlag.AlignVCenter, title)
+            whole = QFontMetricsF(p.font()).elidedText(title, Qt.TextElideMode.ElideRight, inner.width())
+            p.drawText(QRectF(inner.left(), inner.top(), inner.width(), half), Qt.AlignmentFlag.AlignVCenter, whole)
             small = font(0.8)
             p.setFont(small)
             p.setPen(t.colour("quiet"))

@@ -9,18 +9,21 @@ import numpy as np
 
 from epidote.core.analysis.features import curve_at, slope
 from epidote.core.caution import Caution, unique
+from epidote.core.comparison.axes import Axis
 from epidote.core.comparison.difference import difference_curve, differing_settings, reading_difference
 from epidote.core.display import format_quantity
 from epidote.core.procedures.base import CurveView
 from epidote.core.quantity import from_db
-from epidote.core.result import Curve, Reading
+from epidote.core.result import Curve, Reading, marks_on
 from epidote.desktop.matrix.table import PLUS_MINUS
 from epidote.desktop.plot.figure import Figure, PinMark, Trace
 from epidote.study.models import Column, Pin, RunSummary, Subject
 
 # ratios of amplitudes, which people like to see in % as well
-RATIO_READINGS = {"thd", "thd_n", *(f"h{n}" for n in range(2, 51))}
-RATIO_VIEWS = {"thd", *(f"h{n}" for n in range(2, 51))}
+_HARMONICS = {f"h{n}" for n in range(2, 51)}
+_PRODUCTS = {"modulation_distortion", "modulation_d2", "modulation_d3", "difference_d2", "difference_d3", "total"}
+RATIO_READINGS = {"thd", "thd_n", "thd_n_1w", "lowest_thd_n", "worst", "worst_thd", "distortion_noise", *_HARMONICS, *_PRODUCTS}
+RATIO_VIEWS = {"thd", "thd_n", "modulation", "d2", "d3", "floor", *_HARMONICS}
 _LEVEL_CURVES = {"dB", "dBFS", "dBV"}
 
 
@@ -55,6 +58,7 @@ class ReadingTable:
     cautions: tuple[str, ...]
     alike: str
     differs: str
+    summary: str = ""
 
 
 def _trace(chosen: Chosen, curve: Curve, percent: bool) -> Trace:
@@ -67,7 +71,13 @@ def _trace(chosen: Chosen, curve: Curve, percent: bool) -> Trace:
 
 
 def make_figure(
-    column: Column, view: CurveView, chosen: Sequence[Chosen], channels: set[int], percent: bool, pins: Sequence[Pin]
+    column: Column,
+    view: CurveView,
+    chosen: Sequence[Chosen],
+    channels: set[int],
+    percent: bool,
+    pins: Sequence[Pin],
+    axis: Axis | None = None,
 ) -> Figure:
     """The graph of the chosen runs; with a reference among them, the others' differences from it in a second strip."""
     percent = percent and view.key in RATIO_VIEWS
@@ -89,18 +99,25 @@ def make_figure(
     words = view.group.lower() if view.title == view.group.lower() else view.title
     return Figure(
         title=column.title if words == column.title.lower() else f"{column.title}: {words}",
-        x_title="Time" if x_unit == "s" else "Frequency",
+        x_title=axis.title if axis is not None else "Time" if x_unit == "s" else "Frequency",
         x_unit=x_unit,
         y_title=view.axis,
         y_unit="%" if percent else unit,
-        log_x=view.log_x,
+        log_x=axis.log if axis is not None else view.log_x,
         traces=tuple(traces),
         differences=tuple(differences),
         difference_unit="dB" if unit in _LEVEL_CURVES else unit,
         reference_name=reference.subject.full_name if reference else "",
         pins=tuple(PinMark(p.id, n, p.x) for n, p in enumerate(pins, start=1)),
         notes=tuple(notes),
+        marks=_marks(reference or next(iter(chosen), None), channels),
     )
+
+
+def _marks(chosen: Chosen | None, channels: set[int]) -> tuple[tuple[float, str], ...]:
+    """Harmonics, or products, of the reference or the first run; where they crowd, the first of them."""
+    curve = next((c for c in chosen.curves if c.channel in channels), None) if chosen else None
+    return tuple(marks_on(curve)) if curve is not None else ()
 
 
 def _settings_words(run: RunSummary) -> str:
@@ -131,16 +148,34 @@ def make_table(
         cells = [_reading_cell(found[c.run.id].get(key), percent) for c in ordered]
         cells += [_difference_cell(found[c.run.id].get(key), found[reference.run.id].get(key) if reference else None) for c in others]
         rows.append(ReadingRow(titles.get(key, key), tuple(cells)))
-    cautions = [
-        f"{c.subject.full_name}: {words}"
-        for c in ordered
-        for words in dict.fromkeys(Caution(k).words for k in c.run.cautions if k not in (Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED))
-    ]
-    cautions += list(
-        dict.fromkeys(Caution(k).words for c in ordered for k in c.run.cautions if k in (Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED))
-    )
-    alike, differs = _likeness([c for c in ordered if not c.subject.is_baseline])
-    return ReadingTable(tuple(columns), tuple(rows), tuple(cautions), alike, differs)
+    cautions = _cautions(ordered)
+    units = [c for c in ordered if not c.subject.is_baseline]
+    alike, differs = _likeness(units)
+    return ReadingTable(tuple(columns), tuple(rows), tuple(cautions), alike, differs, _range_of_gain(units, found))
+
+
+def _cautions(chosen: Sequence[Chosen]) -> list[str]:
+    """Each caution once, with the rows that it holds for; those of the chain hold for all."""
+    rows: dict[Caution, list[str]] = {}
+    for c in chosen:
+        for key in dict.fromkeys(c.run.cautions):
+            rows.setdefault(Caution(key), []).append(_short_name(c.subject, [o.subject for o in chosen]))
+    general = (Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED)
+    own = [f"{', '.join(names)}: {caution.words}" for caution, names in rows.items() if caution not in general]
+    return own + [caution.words for caution in rows if caution in general]
+
+
+def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]]) -> str:
+    """What a volume control does: the greatest and the least gain among rows of one unit that differ by their conditions."""
+    if not all("gain_ratio" in found[c.run.id] for c in chosen) or len({c.subject.unit.id for c in chosen if c.subject.unit}) != 1:
+        return ""
+    gains = [(r.value, c) for c in chosen if (r := found[c.run.id].get("gain")) is not None and r.value is not None]
+    if len(gains) < 2:
+        return ""
+    least, most = min(gains, key=lambda g: g[0]), max(gains, key=lambda g: g[0])
+    names = [_short_name(c.subject, [o.subject for o in chosen]).partition(" ")[2] for _, c in (least, most)]
+    span = format_quantity(most[0] - least[0], "dB", digits=4)
+    return f"Gain ranges over {span}: greatest {format_quantity(most[0], 'dB')} ({names[1]}), least {format_quantity(least[0], 'dB')} ({names[0]})."
 
 
 def _short_name(subject: Subject, among: Sequence[Subject]) -> str:

@@ -24,7 +24,7 @@ class Exchange:
         from epidote.study.export import curves_csv, readings_csv
 
         page = self._page
-        graph, view = page.graph_panel.graph, page.shown_key()
+        graph = page.graph_panel.graph
         cells = [(s.full_name, r) for s, r in page.chosen_cells() if r is not None]
         try:
             if path.suffix.lower() in (".png", ".svg"):
@@ -34,7 +34,7 @@ class Exchange:
             elif path.stem.endswith("readings"):
                 write_whole(path, readings_csv(cells).encode())
             else:
-                write_whole(path, curves_csv([(n, r, [c for c in page.curves_of(r.id) if c.key == view]) for n, r in cells]).encode())
+                write_whole(path, curves_csv([(n, r, list(page.look.in_view(r.id))) for n, r in cells]).encode())
         except EpidoteError as error:
             page.failed.emit(str(error))
 

@@ -12,6 +12,7 @@ from epidote.desktop.widgets.choice import Choice
 
 class GraphPanel(QWidget):
     choice_changed = Signal()
+    step_wanted = Signal(int)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -21,12 +22,31 @@ class GraphPanel(QWidget):
         layout.setSpacing(2)
         self.heading = QLabel()
         self.heading.setProperty("heading", True)
-        self.views, self.variants, self.units = Choice(), Choice(), Choice()
+        self.views, self.variants, self.axes, self.units = Choice(), Choice(), Choice(), Choice()
+        self.axes.setToolTip("What the curves stand against")
         self.channels = Choice(several=True)
         self.channels.setToolTip("Channels shown")
         self.export = QToolButton()
         self.export.setText("Export …")
-        for widgets in ((self.heading, self.views, None, self.export), (self.variants, None, self.units, self.channels)):
+        self.step = QWidget()
+        step = QHBoxLayout(self.step)
+        step.setContentsMargins(0, 0, 0, 0)
+        step.setSpacing(2)
+        self.step_words = QLabel()
+        for text, by, words in (("lower", -1, "The step below"), ("higher", 1, "The step above")):
+            button = QToolButton()
+            button.setText(text)
+            button.setToolTip(words)
+            button.setAccessibleName(words)
+            button.clicked.connect(lambda _=False, n=by: self.step_wanted.emit(n))
+            step.addWidget(button)
+            if by < 0:
+                step.addWidget(self.step_words)
+        self.step.hide()
+        for widgets in (
+            (self.heading, self.views, None, self.export),
+            (self.variants, self.step, None, self.axes, self.units, self.channels),
+        ):
             line = QHBoxLayout()
             line.setSpacing(10)
             for widget in widgets:
@@ -37,8 +57,13 @@ class GraphPanel(QWidget):
             layout.addLayout(line)
         self.graph = GraphView(theme)
         layout.addWidget(self.graph, 1)
-        for choice in (self.views, self.variants, self.units, self.channels):
+        for choice in (self.views, self.variants, self.axes, self.units, self.channels):
             choice.chosen.connect(lambda _: self.choice_changed.emit())
+
+    def show_step(self, words: str) -> None:
+        """Which step of a staircase is in view; "": none is to choose."""
+        self.step_words.setText(words)
+        self.step.setVisible(bool(words))
 
     def set_theme(self, theme: Theme) -> None:
         self.theme = theme

@@ -6,17 +6,20 @@ from collections.abc import Mapping
 from typing import Any
 
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, Qt, QTimer, Signal
-from PySide6.QtWidgets import QAbstractItemView, QFrame, QHeaderView, QLabel, QSplitter, QStackedWidget, QTableView, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHeaderView, QLabel, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from epidote.desktop import edits
 from epidote.desktop.matrix.cells import HEAD_WIDTH, ROW_HEIGHT, MatrixDelegate, MatrixHeader
 from epidote.desktop.matrix.exchange import Exchange
+from epidote.desktop.matrix.frozen import MatrixTable
+from epidote.desktop.matrix.look import Look, carried_of
 from epidote.desktop.matrix.pins import Pins
 from epidote.desktop.matrix.table import MatrixModel
 from epidote.desktop.session import Session, Wanted
 from epidote.desktop.theme import Theme
 from epidote.study.models import Column, RunSummary, Subject
 
+_COLUMN = 112
 _WELCOME = "No study is open. Make a new one with Ctrl+N, open one with Ctrl+O, or look at the demo study from the menu."
 
 
@@ -31,17 +34,11 @@ class MatrixPage(QWidget):
         self.session, self.theme = session, theme
         self._curves: dict[int, tuple[Any, ...]] = {}
         self._asked: set[int] = set()
-        self._shown_view: tuple[int, str, str] | None = None
-        self._view_of: dict[str, str] = {}
-        self._views: tuple[Any, ...] = ()
-        self._shown_key: str | None = None
-        self._percent = False
-        self._channels = {1}
         self._recomputing: RunSummary | None = None
         self._opened: object = None  # the study whose first choice was made; the focus alone may have set a current cell before
         self._panel_cell: tuple[int, int] | None = None
         self.built = self._shown_once = False
-        self.pins, self.exchange = Pins(self), Exchange(self)
+        self.look, self.pins, self.exchange = Look(self), Pins(self), Exchange(self)
         self._build()
         session.overview_changed.connect(self._overview_changed)
         session.run_finished.connect(self._run_finished)
@@ -56,21 +53,10 @@ class MatrixPage(QWidget):
         self.splitter = QSplitter(Qt.Orientation.Vertical)
         self.splitter.setHandleWidth(1)
         self.model = MatrixModel(self.session)
-        self.table = QTableView()
-        self.table.setAccessibleName("matrix")
-        self.table.setModel(self.model)
         self.delegate = MatrixDelegate(self.model, self.theme)
-        self.table.setItemDelegate(self.delegate)
-        self.header = MatrixHeader(self.theme, self.table)
-        self.table.setHorizontalHeader(self.header)
-        self.table.verticalHeader().hide()
-        self.table.verticalHeader().setDefaultSectionSize(ROW_HEIGHT)
-        self.table.setShowGrid(False)
-        self.table.setFrameShape(QFrame.Shape.NoFrame)
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.table.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
-        self.table.setTabKeyNavigation(False)
-        self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
+        self.header, self.own_header = MatrixHeader(self.theme), MatrixHeader(self.theme)
+        self.table = MatrixTable(self.model, self.delegate, self.header, self.own_header, ROW_HEIGHT)
+        self.table.setAccessibleName("matrix")
         self.splitter.addWidget(self.table)
         layout.addWidget(self.welcome)
         layout.addWidget(self.splitter)
@@ -103,8 +89,9 @@ class MatrixPage(QWidget):
         self.splitter.addWidget(lower)
         self.splitter.setStretchFactor(0, 0)
         self.splitter.setStretchFactor(1, 1)
-        self.graph_panel.choice_changed.connect(self._choice_changed)
-        self.readings.units.chosen.connect(lambda on: self.set_percent("%" in on))
+        self.graph_panel.choice_changed.connect(self.look.choice_changed)
+        self.graph_panel.step_wanted.connect(self.look.next_step)
+        self.readings.units.chosen.connect(lambda on: self.look.set_percent("%" in on))
         self.readings.channel.chosen.connect(lambda _: self.show_chosen())
         self.graph_panel.graph.pin_wanted.connect(self.pins.add)
         self.graph_panel.graph.pin_unwanted.connect(lambda key: edits.remove_pins(self.session, [key]))
@@ -179,11 +166,13 @@ class MatrixPage(QWidget):
 
     def _fit_columns(self) -> None:
         self.header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        self.header.setMinimumSectionSize(118)
+        self.header.setMinimumSectionSize(_COLUMN)
         if self.model.columnCount():
             self.header.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
-            self.header.resizeSection(0, HEAD_WIDTH if self.width() > 1100 else HEAD_WIDTH - 32)
-        wanted = self.header.sizeHint().height() + ROW_HEIGHT * min(self.model.rowCount(), 7) + 2
+            self.header.resizeSection(0, HEAD_WIDTH)
+        wanted = (
+            self.header.sizeHint().height() + ROW_HEIGHT * min(self.model.rowCount(), max(4, int(0.34 * self.height() / ROW_HEIGHT))) + 2
+        )
         sizes = self.splitter.sizes()
         if sum(sizes) and abs(sizes[0] - wanted) > 4 and not self.splitter.property("moved"):
             self.splitter.setSizes([wanted, max(200, sum(sizes) - wanted)])
@@ -225,7 +214,7 @@ class MatrixPage(QWidget):
             self._ask_for_curves(missing)
         self._show_side(column, bool(runs))
         if all(r.id in self._curves for r in runs):
-            self._show_graph(column)
+            self.look.show(column)
         self._enable()
 
     def _ask_for_curves(self, run_ids: list[int]) -> None:
@@ -275,97 +264,6 @@ class MatrixPage(QWidget):
 
         self.session.ask(ask, done)
 
-    def _show_graph(self, column: Column) -> None:
-        from epidote.core.procedures.base import titles_of
-        from epidote.desktop.matrix.compose import RATIO_VIEWS, Chosen, make_figure, make_table
-
-        carried = _procedure(column.procedure)
-        overview = self.session.overview
-        assert overview is not None
-        cells = [(s, r) for s, r in self.chosen_cells() if r is not None]
-        available = {c.key for _, r in cells for c in self._curves[r.id]}
-        views = [v for v in carried.views if v.key in available]
-        panel = self.graph_panel
-        panel.heading.setText(column.title)
-        if not views:
-            self._views, self._shown_key = (), None
-            panel.views.set_options([], [])
-            panel.variants.set_options([], [])
-            panel.channels.set_options([], [])
-            panel.units.set_options([], [])
-            panel.graph.set_figure(None, keep_zoom=False)
-            if cells:
-                self.readings.show_table(
-                    make_table(
-                        titles_of(carried),
-                        [Chosen(s, r, (), s.id == overview.reference) for s, r in cells],
-                        1,
-                        self._percent,
-                        [],
-                        "",
-                    )
-                )
-            return
-        view = next((v for v in views if v.key == self._view_of.get(column.procedure)), views[0])
-        self._views = tuple(views)
-        self._shown_key = view.key
-        channels = sorted({c.channel for _, r in cells for c in self._curves[r.id]})
-        self._channels = {c for c in self._channels if c in channels} or {channels[0]}
-        siblings = [v for v in views if v.group == view.group]
-        panel.views.set_options([(g, g) for g in dict.fromkeys(v.group for v in views)], [view.group])
-        panel.variants.set_options([(v.key, v.title) for v in siblings] if len(siblings) > 1 else [], [view.key])
-        panel.channels.set_options([(str(c), f"ch {c}") for c in channels], [str(c) for c in self._channels])
-        percent_on = "%" if self._percent else "dB"
-        panel.units.set_options([("%", "%"), ("dB", "dB")] if view.key in RATIO_VIEWS else [], [percent_on])
-        self.readings.units.set_options([("%", "%"), ("dB", "dB")], [percent_on])
-        chosen = [Chosen(s, r, tuple(c for c in self._curves[r.id] if c.key == view.key), s.id == overview.reference) for s, r in cells]
-        pins = overview.pins_of(column.id, view.key)
-        figure = make_figure(column, view, chosen, self._channels, self._percent, pins)
-        shown = (column.id, view.key, figure.y_unit)
-        panel.graph.set_figure(figure, keep_zoom=shown == self._shown_view)
-        self._shown_view = shown
-        reading_channels = [str(c) for c in sorted({r["channel"] for _, run in cells for r in run.readings})]
-        on = [c for c in self.readings.channel.on() if c in reading_channels] or [str(min(self._channels))]
-        self.readings.channel.set_options([(c, f"ch {c}") for c in reading_channels] if len(reading_channels) > 1 else [], on)
-        self.readings.show_table(make_table(titles_of(carried), chosen, int(on[0]), self._percent, pins, view.axis))
-
-    def _choice_changed(self) -> None:
-        column = self.current_column()
-        panel = self.graph_panel
-        if column is not None and panel.views.on():
-            group = [v for v in self._views if v.group == panel.views.on()[0]]
-            chosen = panel.variants.on()
-            self._view_of[column.procedure] = next((v.key for v in group if v.key in chosen), group[0].key)
-        if panel.units.on():
-            self._percent = "%" in panel.units.on()
-        self._channels = {int(c) for c in panel.channels.on()} or self._channels
-        self.show_chosen()
-
-    def show_view(self, key: str) -> None:
-        """Show the curves of that key."""
-        column = self.current_column()
-        if column is not None:
-            self._view_of[column.procedure] = key
-            self.show_chosen()
-
-    def set_percent(self, percent: bool) -> None:
-        """Show ratios in % or in dB, everywhere."""
-        self._percent = percent
-        self.show_chosen()
-
-    def toggle_percent(self) -> None:
-        self.set_percent(not self._percent)
-
-    def toggle_channel(self, channel: int) -> None:
-        changed = self._channels ^ {channel}
-        self._channels = changed or self._channels
-        self.show_chosen()
-
-    def next_view(self, step: int = 1) -> None:
-        keys = [v.key for v in self._views]
-        if self._shown_key in keys:
-            self.show_view(keys[(keys.index(self._shown_key) + step) % len(keys)])
-
     def _enable(self) -> None:
         if not self.built:
             return
@@ -406,7 +304,7 @@ class MatrixPage(QWidget):
         self._recomputing = run
         from epidote.core.chain import Chain
 
-        self.run_panel.show_recompute(subject, column, Chain.model_validate(run.chain), _procedure(run.procedure), run)
+        self.run_panel.show_recompute(subject, column, Chain.model_validate(run.chain), carried_of(run.procedure), run)
         self.side.setCurrentWidget(self.run_panel)
 
     def _recompute(self, settings: dict[str, Any]) -> None:
@@ -427,33 +325,16 @@ class MatrixPage(QWidget):
         runs = [(c, overview.runs[overview.reference, c.id]) for c in overview.columns if (overview.reference, c.id) in overview.runs]
         self.session.measure([Wanted((subject.id, column.id), run.settings) for column, run in runs])
 
-    def shown_key(self) -> str | None:
-        """Key of the curves in view."""
-        return self._shown_key
-
     def curves_of(self, run_id: int) -> tuple[Any, ...]:
         """A run's curves as far as they are loaded."""
         return self._curves.get(run_id, ())
 
-    def channels(self) -> set[int]:
-        """The channels in view."""
-        return set(self._channels)
-
-    def view_levels(self, procedure: str) -> None:
-        """Turn to the level curves of a procedure."""
-        self._view_of[procedure] = "level"
-
     def set_theme(self, theme: Theme) -> None:
-        self.theme = self.delegate.theme = self.header.theme = theme
+        self.theme = self.delegate.theme = self.header.theme = self.own_header.theme = theme
         if self.built:
             self.readings.theme = theme
             self.graph_panel.set_theme(theme)
-        self.table.viewport().update()
-        self.header.viewport().update()
+        for view in (self.table, self.table.heads):
+            view.viewport().update()
+            view.horizontalHeader().viewport().update()
         self.show_chosen()
-
-
-def _procedure(key: str) -> Any:
-    from epidote.core.procedures.base import procedure
-
-    return procedure(key)

@@ -15,7 +15,7 @@ class Pins:
         self._page, self._session = page, page.session
 
     def add(self, x: float) -> None:
-        column, view = self._page.current_column(), self._page.shown_key()
+        column, view = self._page.current_column(), self._page.look.pin_key
         if column is not None and view is not None:
             edits.add_pins(self._session, column.id, view, [x])
 
@@ -25,17 +25,17 @@ class Pins:
         column, run = page.current_column(), page.model.run(page.table.currentIndex())
         if column is None or run is None:
             return
-        channel = min(page.channels())
+        channel = min(page.look.channels)
         wanted = [
             r["value"] for r in run.readings if r["key"] in ("bandwidth_low", "bandwidth_high") and r["channel"] == channel and r["value"]
         ]
         if wanted:
-            page.view_levels(column.procedure)
+            page.look.show_view("level")
             edits.add_pins(self._session, column.id, "level", wanted)
         else:
             page.failed.emit("There is no -3 dB point within the measured band of this run.")
 
     def clear(self) -> None:
-        column, view, overview = self._page.current_column(), self._page.shown_key(), self._session.overview
+        column, view, overview = self._page.current_column(), self._page.look.pin_key, self._session.overview
         if column is not None and view is not None and overview is not None and overview.pins_of(column.id, view):
             edits.remove_pins(self._session, list(overview.pins_of(column.id, view)))

@@ -104,7 +104,11 @@ class ReadingsPanel(QWidget):
             self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
         header = self.table.horizontalHeader()
         header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        words = [f"Alike in: {table.alike}." if table.alike else "", f"Differs in: {table.differs}." if table.differs else ""]
+        words = [
+            table.summary,
+            f"Alike in: {table.alike}." if table.alike else "",
+            f"Differs in: {table.differs}." if table.differs else "",
+        ]
         self.likeness.setText(" ".join(w for w in words if w))
         self.likeness.setVisible(bool(self.likeness.text()))
         self.cautions.setText("\n".join(table.cautions))

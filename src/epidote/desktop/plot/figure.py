@@ -11,7 +11,7 @@ from epidote.core.display import format_axis, format_quantity
 from epidote.core.signal import Samples
 from epidote.desktop.plot.scale import Scale, nice_range
 
-LEAST_SPAN = {"dB": 1.0, "dBFS": 1.0, "dBV": 1.0, "°": 5.0, "s": 1e-7, "V": 1e-9, "FS": 1e-9, "ratio": 1e-9, "%": 1e-9}
+LEAST_SPAN = {"dB": 1.0, "dBFS": 1.0, "dBV": 1.0, "dBu": 1.0, "°": 5.0, "s": 1e-7, "V": 1e-9, "FS": 1e-9, "ratio": 1e-9, "%": 1e-9}
 GRID_POINTS = 3000
 
 
@@ -60,6 +60,7 @@ class Figure:
     reference_name: str = ""
     pins: tuple[PinMark, ...] = ()
     notes: tuple[str, ...] = ()
+    marks: tuple[tuple[float, str], ...] = ()  # what lies where on x, such as harmonics
 
     @property
     def log_y(self) -> bool:

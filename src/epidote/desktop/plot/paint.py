@@ -76,6 +76,7 @@ class FigurePainter:
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._axes(p, where.main, self.view.y, self.figure.y_unit, labels_below=not self.figure.differences)
         self._traces(p, where.main, self.figure.traces, self.view.y)
+        self._marks(p, where.main)
         if self.figure.differences:
             self._axes(p, where.difference, self.view.dy, self.figure.difference_unit, labels_below=True)
             self._zero(p, where.difference)
@@ -129,6 +130,25 @@ class FigurePainter:
                 p.drawText(QRectF(box.left() - 200, py - metrics.height() / 2, 192, metrics.height()), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                            self.figure.tick_text(value, unit, names))  # fmt: skip
 
+    def _marks(self, p: QPainter, box: QRectF) -> None:
+        """Names of harmonics and products along the upper edge, as far as there is room for them."""
+        small = font(0.72)
+        metrics = QFontMetricsF(small)
+        p.setFont(small)
+        taken: list[tuple[float, float]] = []
+        for x, name in self.figure.marks:  # the first of them matter most
+            place = self.view.x.place(x)
+            if not 0 <= place <= 1:
+                continue
+            px = box.left() + place * box.width()
+            p.setPen(QPen(self.theme.colour("quiet"), 1))
+            p.drawLine(QPointF(px, box.top()), QPointF(px, box.top() + 4))
+            width = metrics.horizontalAdvance(name)
+            left, right = px - width / 2 - 2, px + width / 2 + 2
+            if right < box.right() and all(right < a or left > b for a, b in taken):
+                p.drawText(QRectF(left, box.top() + 4, right - left, metrics.height()), Qt.AlignmentFlag.AlignCenter, name)
+                taken.append((left, right))
+
     def _zero(self, p: QPainter, box: QRectF) -> None:
         py = box.bottom() - self.view.dy.place(0) * box.height()
         p.setPen(QPen(self.theme.colour("quiet"), 1))
@@ -166,7 +186,7 @@ class FigurePainter:
             # below what the recording can show the curve is there, but faint
             faint = QColor(pen.color())
             faint.setAlpha(70)
-            heard = ys > floor
+            heard = ~(ys <= floor)  # where nothing is known of the floor, too
             for keep, colour in ((heard | np.roll(heard, 1), pen.color()), (~heard | np.roll(~heard, 1), faint)):
                 own = QPen(pen)
                 own.setColor(colour)

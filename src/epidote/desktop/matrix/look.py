@@ -1,0 +1,260 @@
+"""How the chosen runs are looked at: which kind of curve, against which axis, in % or dB, which channels, which step of a staircase."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from epidote.core.comparison.axes import Axis
+    from epidote.core.procedures.base import CurveView
+    from epidote.desktop.matrix.page import MatrixPage
+    from epidote.study.models import Column, RunSummary
+
+DENSITY = "spectrum per hertz"
+_MOST_STEPS = 24
+
+
+class Look:
+    """The same runs seen in several ways; nothing is measured again."""
+
+    def __init__(self, page: MatrixPage) -> None:
+        self._page = page
+        self._shown: tuple[int, str, str, str] | None = None
+        self._view_of: dict[str, str] = {}
+        self._axis_of: dict[str, str] = {}
+        self._views: tuple[CurveView, ...] = ()
+        self._axes: tuple[Axis, ...] = ()
+        self._places: list[float] = []  # of the steps, in what was stepped
+        self._place: float | None = None
+        self._stepped: dict[tuple[int, float], tuple[Any, ...]] = {}
+        self._asked: set[tuple[int, float]] = set()
+        self.key: str | None = None
+        self.axis: Axis | None = None
+        self.percent = False
+        self.channels = {1}
+
+    # -- showing ------------------------------------------------------------------------------------------------------------
+
+    def show(self, column: Column) -> None:
+        """The graph and the readings of the chosen runs, whose curves are loaded."""
+        from epidote.core.comparison.axes import axes_of
+        from epidote.desktop.matrix.compose import RATIO_VIEWS
+
+        page = self._page
+        cells = [(s, r) for s, r in page.chosen_cells() if r is not None]
+        carried, panel = carried_of(column.procedure), page.graph_panel
+        available = [c for _, r in cells for c in page.curves_of(r.id)]
+        self._views = _views_of(carried, available)
+        panel.heading.setText(column.title)
+        if not self._views:
+            self._show_nothing(column)
+            return
+        view = next((v for v in self._views if v.key == self._view_of.get(column.procedure)), self._views[0])
+        self.key = view.key
+        channels = sorted({c.channel for c in available})
+        self.channels = {c for c in self.channels if c in channels} or {channels[0]}
+        self._axes = axes_of(c for c in available if c.key == view.key)
+        self.axis = next((a for a in self._axes if a.key == self._axis_of.get(column.procedure)), self._axes[0] if self._axes else None)
+        siblings = [v for v in self._views if v.group == view.group]
+        panel.views.set_options([(g, g) for g in dict.fromkeys(v.group for v in self._views)], [view.group])
+        panel.variants.set_options([(v.key, v.title) for v in siblings] if len(siblings) > 1 else [], [view.key])
+        panel.axes.set_options([(a.key, a.words) for a in self._axes], [self.axis.key] if self.axis else [])
+        panel.channels.set_options([(str(c), f"ch {c}") for c in channels], [str(c) for c in self.channels])
+        panel.units.set_options([("%", "%"), ("dB", "dB")] if view.key in RATIO_VIEWS else [], ["%" if self.percent else "dB"])
+        stepping = view in carried.step_views
+        self._offer_steps(available if stepping else [])
+        if stepping and not self._steps_ready([r for _, r in cells]):
+            return
+        self._draw(column, view)
+
+    def _draw(self, column: Column, view: CurveView) -> None:
+        from epidote.desktop.matrix.compose import Chosen, make_figure
+
+        page, overview = self._page, self._page.session.overview
+        assert overview is not None
+        chosen = [
+            Chosen(s, r, self._curves(r, view), s.id == overview.reference) for s, r in page.chosen_cells() if r is not None
+        ]  # fmt: skip
+        pins = overview.pins_of(column.id, self.pin_key or view.key)
+        figure = make_figure(column, view, chosen, self.channels, self.percent, pins, self.axis)
+        shown = (column.id, view.key, figure.y_unit, self.axis.key if self.axis else "")
+        page.graph_panel.graph.set_figure(figure, keep_zoom=shown == self._shown)
+        self._shown = shown
+        self._show_readings(column, chosen, pins, view.axis)
+
+    def _show_nothing(self, column: Column) -> None:
+        """Readings without a curve."""
+        from epidote.desktop.matrix.compose import Chosen
+
+        page, overview = self._page, self._page.session.overview
+        assert overview is not None
+        self.key = self.axis = None
+        panel = page.graph_panel
+        for choice in (panel.views, panel.variants, panel.axes, panel.channels, panel.units):
+            choice.set_options([], [])
+        self._offer_steps([])
+        panel.graph.set_figure(None, keep_zoom=False)
+        chosen = [Chosen(s, r, (), s.id == overview.reference) for s, r in page.chosen_cells() if r is not None]
+        if chosen:
+            self._show_readings(column, chosen, [], "")
+
+    def _show_readings(self, column: Column, chosen: list[Any], pins: Any, title: str) -> None:
+        from epidote.core.procedures.base import titles_of
+        from epidote.desktop.matrix.compose import make_table
+
+        readings = self._page.readings
+        readings.units.set_options([("%", "%"), ("dB", "dB")], ["%" if self.percent else "dB"])
+        there = [str(c) for c in sorted({r["channel"] for c in chosen for r in c.run.readings})]
+        on = [c for c in readings.channel.on() if c in there] or [str(min(self.channels)) if str(min(self.channels)) in there else there[0]]
+        readings.channel.set_options([(c, f"ch {c}") for c in there] if len(there) > 1 else [], on)
+        readings.show_table(make_table(titles_of(carried_of(column.procedure)), chosen, int(on[0]), self.percent, pins, title))
+
+    def _curves(self, run: RunSummary, view: CurveView) -> tuple[Any, ...]:
+        """A run's curves of a view, on the chosen axis."""
+        from epidote.core.chain import Chain
+        from epidote.core.comparison.axes import on_axis, per_hertz
+
+        if self._place is not None and (run.id, self._place) in self._stepped and view.key.startswith("step_"):
+            return tuple(c for c in self._stepped[run.id, self._place] if c.key == view.key)
+        if view.key == DENSITY:
+            return tuple(d for c in self._page.curves_of(run.id) if c.key == "spectrum" and (d := per_hertz(c)) is not None)
+        curves = [c for c in self._page.curves_of(run.id) if c.key == view.key]
+        if self.axis is None:
+            return tuple(curves)
+        chain = Chain.model_validate(run.chain)
+        return tuple(on_axis(c, self.axis, chain.scale(c.channel)[0]) for c in curves if c.x_unit == self.axis.source)
+
+    def in_view(self, run_id: int) -> tuple[Any, ...]:
+        """A run's curves as they are shown, for an export."""
+        view = next((v for v in self._views if v.key == self.key), None)
+        run = next((r for _, r in self._page.chosen_cells() if r is not None and r.id == run_id), None)
+        return self._curves(run, view) if view is not None and run is not None else ()
+
+    @property
+    def pin_key(self) -> str | None:
+        """Under which name pins of this view are kept: each axis has its own."""
+        if self.key is None or self.axis is None or self.axis is self._axes[0]:
+            return self.key
+        return f"{self.key} against {self.axis.key}"
+
+    # -- single steps of a staircase ----------------------------------------------------------------------------------------
+
+    def _offer_steps(self, curves: list[Any]) -> None:
+        """The steps that the chosen runs have, by their drive or frequency."""
+        stepped = next((c for c in curves if c.x_unit in ("dBFS", "Hz") and not c.key.startswith("step_")), None)
+        if stepped is None:
+            self._places = []
+            self._page.graph_panel.show_step("")
+            return
+        unit = stepped.x_unit
+        self._places = sorted(
+            {round(float(x), 3 if unit == "dBFS" else 1) for c in curves if c.key == stepped.key and c.x_unit == unit for x in c.x}
+        )
+        if self._place not in self._places:
+            self._place = self._places[-1]
+        from epidote.core.display import format_quantity
+
+        self._page.graph_panel.show_step(f"{format_quantity(self._place, unit, digits=4)}{' out' if unit == 'dBFS' else ''}")
+
+    def next_step(self, by: int = 1) -> None:
+        """Look at a step further up or down the staircase."""
+        if self._places and self._place in self._places:
+            i = self._places.index(self._place) + by
+            self._place = self._places[max(0, min(i, len(self._places) - 1))]
+            self._page.show_chosen()
+
+    def _steps_ready(self, runs: list[RunSummary]) -> bool:
+        """Whether the step's curves are there; otherwise they are computed from the recordings, and then shown."""
+        place = self._place
+        assert place is not None
+        missing = [r for r in runs if (r.id, place) not in self._stepped]
+        wanted = [r for r in missing if (r.id, place) not in self._asked]
+        if not wanted:
+            return not missing
+        self._asked.update((r.id, place) for r in wanted)
+
+        def ask(study: Any) -> dict[int, tuple[Any, ...]]:
+            from epidote.conductor import step_curves
+
+            if self._place != place:  # somebody has gone on to another step meanwhile
+                return {}
+            return {r.id: step_curves(study, r, place) for r in wanted}
+
+        def done(found: dict[int, tuple[Any, ...]]) -> None:
+            self._asked.difference_update((r.id, place) for r in wanted)
+            self._stepped.update({(run_id, place): curves for run_id, curves in found.items()})
+            while len(self._stepped) > _MOST_STEPS:
+                self._stepped.pop(next(iter(self._stepped)))
+            self._page.show_chosen()
+
+        self._page.session.ask(ask, done)
+        return False
+
+    # -- choosing -----------------------------------------------------------------------------------------------------------
+
+    def choice_changed(self) -> None:
+        """Somebody pressed one of the buttons about the graph."""
+        column, panel = self._page.current_column(), self._page.graph_panel
+        if column is not None and panel.views.on():
+            group = [v for v in self._views if v.group == panel.views.on()[0]]
+            chosen = panel.variants.on()
+            self._view_of[column.procedure] = next((v.key for v in group if v.key in chosen), group[0].key)
+            if panel.axes.on():
+                self._axis_of[column.procedure] = panel.axes.on()[0]
+        if panel.units.on():
+            self.percent = "%" in panel.units.on()
+        self.channels = {int(c) for c in panel.channels.on()} or self.channels
+        self._page.show_chosen()
+
+    def show_view(self, key: str) -> None:
+        """Show the curves of that key."""
+        column = self._page.current_column()
+        if column is not None:
+            self._view_of[column.procedure] = key
+            self._page.show_chosen()
+
+    def next_view(self, by: int = 1) -> None:
+        keys = [v.key for v in self._views]
+        if self.key in keys:
+            self.show_view(keys[(keys.index(self.key) + by) % len(keys)])
+
+    def show_axis(self, key: str) -> None:
+        column = self._page.current_column()
+        if column is not None:
+            self._axis_of[column.procedure] = key
+            self._page.show_chosen()
+
+    def next_axis(self) -> None:
+        if self._axes and self.axis is not None:
+            self.show_axis(self._axes[(self._axes.index(self.axis) + 1) % len(self._axes)].key)
+
+    def set_percent(self, percent: bool) -> None:
+        """Show ratios in % or in dB, everywhere."""
+        self.percent = percent
+        self._page.show_chosen()
+
+    def toggle_percent(self) -> None:
+        self.set_percent(not self.percent)
+
+    def toggle_channel(self, channel: int) -> None:
+        self.channels = (self.channels ^ {channel}) or self.channels
+        self._page.show_chosen()
+
+
+def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
+    """The procedure's views as far as there are curves, with what can be made of those."""
+    keys = {c.key for c in available}
+    views: list[CurveView] = []
+    for view in carried.views:
+        if view.key in keys:
+            views.append(view)
+            if view.key == "spectrum" and any("enbw_hz" in c.meta for c in available if c.key == "spectrum"):
+                views.append(replace(view, key=DENSITY, title="per hertz", axis="Level in 1 Hz"))
+    return (*views, *(carried.step_views if available else ()))
+
+
+def carried_of(key: str) -> Any:
+    from epidote.core.procedures.base import procedure
+
+    return procedure(key)
