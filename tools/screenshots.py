@@ -54,8 +54,9 @@ def main() -> None:
     page = window.matrix
     overview = window.session.overview
     assert overview is not None
-    response, tone, _, noise = (c.id for c in overview.columns)
-    baseline, p40_high, p40_low, a25 = (s.id for s in overview.subjects)
+    found = {c.procedure: c.id for c in overview.columns}
+    response, tone, noise = found["response"], found["tone"], found["noise"]
+    baseline, p40_high, p40_low, a25, c12, k3_cold, k3_warm, *_ = (s.id for s in overview.subjects)
 
     def dressed(theme: str, width: int, height: int) -> None:
         preferences().setValue("theme", theme)
@@ -72,6 +73,10 @@ def main() -> None:
     shoot(window, "matrix-tone-light", wanted)
     page.choose([baseline, p40_low, p40_high, a25], noise)
     shoot(window, "matrix-noise-light", wanted)
+    page.choose([p40_high, c12, k3_cold, k3_warm], found["distortion-level"])
+    shoot(window, "matrix-level-light", wanted)
+    page.choose([p40_high, a25], found["intermodulation"])
+    shoot(window, "matrix-intermodulation-light", wanted)
     page.choose([a25, p40_high], response)
     settle(window)
     page.look.show_view("thd")

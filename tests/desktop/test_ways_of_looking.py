@@ -97,7 +97,7 @@ def test_a_spectrum_per_hertz_with_its_harmonics(window, qtbot):
     column = next(c for c in overview.columns if c.procedure == "tone")
     page.choose([overview.subjects[1].id], column.id)
     wait_for(qtbot, lambda: figure(page) is not None and len(figure(page).marks) >= 9)
-    harmonics = dict((name, x) for x, name in figure(page).marks)
+    harmonics = {name: x for x, name in figure(page).marks}
     assert harmonics["H3"] == pytest.approx(3 * harmonics["H1"])
     lines = figure(page).traces[0].y.copy()
     page.look.show_view("spectrum per hertz")

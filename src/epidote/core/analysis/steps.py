@@ -21,6 +21,7 @@ from epidote.core.stimulus.staircase import StepAt, chirp
 SETTLE, GUARD = 0.3, 0.02  # share of a step left to settle; s at its end, for a start that is found a little late
 _SETTLE_CYCLES, _SETTLE_LOW = 10.0, 0.35  # low tones wait for the high-pass corners below them: this many cycles, or s at most
 _LEAST_FRAMES = 256
+_NEAR, _SURE = 1.0, 0.8
 _ALIKE = 0.3  # of 1: how much a stretch must resemble the chirp
 
 
@@ -67,19 +68,25 @@ def found_start(signal: Signal, stimulus: Stimulus) -> int | None:
     By the correlation with the chirp, divided by how loud the recording is there: a loud tone later on does not resemble it.
     """
     wanted = chirp(stimulus.rate, round(stimulus["chirp"]), 0.0)
-    best = (_ALIKE, 0)
-    for number in range(1, signal.channels + 1):
-        x = signal.channel(number)
-        if x.size <= wanted.size or not x.any():
-            continue
-        size = scipy.fft.next_fast_len(x.size + wanted.size, real=True)
-        alike = scipy.fft.irfft(scipy.fft.rfft(x, size) * np.conj(scipy.fft.rfft(wanted, size)), size)[: x.size - wanted.size]
-        energy = np.concatenate([[0.0], np.cumsum(np.square(x))])
-        loud = energy[wanted.size : -1] - energy[: x.size - wanted.size]
-        share = np.abs(alike) / np.sqrt(np.maximum(loud, 1e-9 * energy[-1] + 1e-30) * float(wanted @ wanted))
-        place = int(np.argmax(share))
-        best = max(best, (float(share[place]), place + 1))
-    return best[1] - 1 - round(stimulus["lead"]) if best[1] else None
+    near = round(stimulus["lead"] + stimulus["chirp"] + stimulus["gap"] + _NEAR * stimulus.rate)
+    for frames in (near, signal.frames):  # a device is seldom more than a second late; only a recording from elsewhere is looked through
+        best = max(_alike(signal.channel(n)[:frames], wanted) for n in range(1, signal.channels + 1))
+        if best[0] > _SURE or frames >= signal.frames:
+            break
+    return best[1] - round(stimulus["lead"]) if best[0] > _ALIKE else None
+
+
+def _alike(x: Samples, wanted: Samples) -> tuple[float, int]:
+    """How much x (frames,) resembles the chirp where it does so most, from 0 to 1, and the frame at which that begins."""
+    if x.size <= wanted.size or not x.any():
+        return 0.0, 0
+    size = scipy.fft.next_fast_len(x.size + wanted.size, real=True)
+    alike = scipy.fft.irfft(scipy.fft.rfft(x, size) * np.conj(scipy.fft.rfft(wanted, size)), size)[: x.size - wanted.size]
+    energy = np.concatenate([[0.0], np.cumsum(np.square(x))])
+    loud = energy[wanted.size : -1] - energy[: x.size - wanted.size]
+    share = np.abs(alike) / np.sqrt(np.maximum(loud, 1e-9 * energy[-1] + 1e-30) * float(wanted @ wanted))
+    place = int(np.argmax(share))
+    return float(share[place]), place
 
 
 def settling(frequency: float) -> float:
