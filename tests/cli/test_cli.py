@@ -155,11 +155,11 @@ def test_devices_procedures_version_and_help(run):
 def test_the_demo_is_measured_and_then_left_alone(run, tmp_path, monkeypatch):
     from epidote.demo import scenario
 
-    monkeypatch.setattr(scenario, "COLUMNS", (("tone", {"duration": 0.1, "level": -20}),))
+    monkeypatch.setattr(scenario, "COLUMNS", {"tone": ("tone", {"duration": 0.1, "level": -20})})
     path = tmp_path / "Dome.epidote"
     code, text, _ = run("demo", "--build", "--path", path)
     assert code == 0
-    assert text.count("measuring") == 4
+    assert text.count("measuring") == 6
     assert "measuring" not in run("demo", "--build", "--path", path)[1]
     shown = json.loads(run("study", "show", path, "--json")[1])
-    assert len(shown["runs"]) == 4
+    assert len(shown["runs"]) == 6
