@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from epidote.core.analysis.spectrum import fast_stretch
 from epidote.core.caution import Caution
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import from_db, to_db
@@ -106,14 +107,15 @@ def _median_of_neighbours(values: Samples, reach: int = 4) -> Samples:
     return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1), axis=1))
 
 
-def capture_cautions(signal: Signal, channel: int) -> tuple[Caution, ...]:
-    """What is wrong with one channel (from 1) of a capture of a tone or sweep."""
+def capture_cautions(signal: Signal, channel: int, *, gaps: bool = True) -> tuple[Caution, ...]:
+    """What is wrong with one channel (from 1) of a capture of a tone or sweep; of several tones at once, which break what a gap is
+    looked for by, without ``gaps``."""
     x = signal.channel(channel)
     cautions = []
     peak = float(np.abs(x).max()) if x.size else 0.0
     if is_clipped(x, signal.unit):
         cautions.append(Caution.CLIPPED)
-    elif has_gap(x):
+    elif gaps and has_gap(x):
         cautions.append(Caution.DROPOUT)
     if signal.unit == "FS":
         if peak < QUIET_PEAK:
@@ -127,6 +129,18 @@ def headroom(signal: Signal, channel: int) -> Reading:
     """What is left between the greatest sample of a channel and digital full scale."""
     peak = float(np.abs(signal.channel(channel)).max())
     return Reading("headroom", channel, -to_db(peak) if peak > 0 and signal.unit == "FS" else None, "dB")
+
+
+def settled_stretch(x: Samples, rate: float, settle: float, seconds: float | None, least: int) -> Samples:
+    """The steady part of x (frames,) less ``settle`` s at its beginning, ``seconds`` of it at most, in a length that transforms quickly.
+
+    All of x where that leaves fewer than ``least`` frames.
+    """
+    first, end = steady_span(x, rate)
+    first = min(first + round(settle * rate), end)
+    if seconds is not None:
+        end = min(end, first + round(seconds * rate))
+    return fast_stretch(x[first:end] if end - first >= least else x)
 
 
 def steady_span(x: Samples, rate: float) -> tuple[int, int]:

@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy.fft
 
+from epidote.core.analysis.alignment import correlation
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import to_db
@@ -98,9 +99,7 @@ def _at_ratio(sound: Samples, ratio: float) -> Samples:
 
 def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
     """Rough frames of both marks: the pair, about as far apart as it must be, in which both stand out."""
-    size = scipy.fft.next_fast_len(x.size + sound.size, real=True)
-    correlation = scipy.fft.irfft(scipy.fft.rfft(x, size) * scipy.fft.rfft(sound, size).conj(), size)[: x.size]
-    height = np.abs(correlation)
+    height = np.abs(correlation(x, sound)[: x.size])
     slack = max(8, math.ceil(apart * MOST_PPM * 1e-6))
     room = x.size - math.floor(apart) + slack
     if room <= 0:

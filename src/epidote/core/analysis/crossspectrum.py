@@ -6,13 +6,13 @@ memory). The random error of |H| is sqrt((1 - c) / (2 c n)) for n independent se
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core.analysis.alignment import lag_of
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.signal import Samples
 
@@ -45,14 +45,10 @@ def path_between(played: Samples, back: Samples, rate: float, longest: float = 1
 
     ``longest``: of a segment in s; shorter where the record would hold less than eight.
     """
-    size = scipy.fft.next_fast_len(played.size + back.size, real=True)
-    a, b = scipy.fft.rfft(played, size), scipy.fft.rfft(back, size)
-    alike = scipy.fft.irfft(b * np.conj(a), size)
-    place = int(np.argmax(np.abs(alike)))
-    held = math.sqrt(float(played @ played) * float(back @ back))
-    if held == 0 or abs(alike[place]) < _ALIKE * held:
+    lag = lag_of(played, back, _ALIKE)
+    if lag is None:
         return None
-    delay = place if place < back.size else place - size
+    delay, polarity = lag
     x, y = (played, back[delay:]) if delay >= 0 else (played[-delay:], back)
     loud = np.flatnonzero(np.abs(x) > 1e-3 * np.abs(x).max())
     first, end = int(loud[0]), min(int(loud[-1]) + 1, y.size)
@@ -74,4 +70,4 @@ def path_between(played: Samples, back: Samples, rate: float, longest: float = 1
     tiny = 1e-12 * sxx.max()
     response = sxy / np.maximum(sxx, tiny)
     coherence = np.square(np.abs(sxy)) / np.maximum(sxx * syy, tiny * max(float(syy.max()), 1e-300))
-    return Path(response, np.clip(coherence, 0, 1), rate / segment, delay, 1 if alike[place] > 0 else -1, max(1.0, count * _INDEPENDENT))
+    return Path(response, np.clip(coherence, 0, 1), rate / segment, delay, polarity, max(1.0, count * _INDEPENDENT))

@@ -10,6 +10,7 @@ from scipy.interpolate import CubicSpline
 from epidote.core.result import Curve
 from epidote.core.signal import Samples
 
+LOGARITHMIC = ("Hz", "V", "W", "FS")  # units of axes along which ratios count
 HALF_POWER_DB = 10 * math.log10(2)
 
 
@@ -28,12 +29,18 @@ def value_at(x: Samples, y: Samples, at: float, log_x: bool = True) -> float | N
 
 def curve_at(curve: Curve, at: float) -> float | None:
     """The curve's value at x = ``at``; None outside it."""
+    log = curve.x_unit in LOGARITHMIC and curve.x.size > 0 and curve.x[0] > 0
     if curve.x_unit in ("V", "W", "FS", "dBFS", "dBV", "dBu"):  # along a staircase, whose knee a spline would overshoot
         if curve.x.size == 0 or not curve.x[0] <= at <= curve.x[-1]:
             return None
-        log = curve.x_unit in ("V", "W", "FS") and curve.x[0] > 0
         return float(np.interp(math.log(at), np.log(curve.x), curve.y) if log else np.interp(at, curve.x, curve.y))
-    return value_at(curve.x, curve.y, at, log_x=curve.x_unit == "Hz" and curve.x.size > 0 and curve.x[0] > 0)
+    return value_at(curve.x, curve.y, at, log_x=log)
+
+
+def settled_phase(phase: Samples, at: int, polarity: int) -> Samples:
+    """A phase in radians (points,) less the whole turns that bring the point ``at`` nearest to 0, or to half a turn where polarity is -1."""
+    target = 0.0 if polarity > 0 else math.pi
+    return np.asarray(phase - 2 * np.pi * np.round((phase[at] - target) / (2 * np.pi)))
 
 
 def crossing(x: Samples, y: Samples, level: float, start: float, upwards: bool) -> float | None:

@@ -10,6 +10,7 @@ import numpy as np
 
 from epidote.core.analysis.sinefit import fit_tone
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
+from epidote.core.analysis.windows import line_at
 from epidote.core.signal import Samples
 
 _PASSES = 4
@@ -21,35 +22,20 @@ SECOND: tuple[Order, ...] = ((-1, 1), (1, 1))  # multiples of f1 and of f2
 THIRD_ABOUT_F2: tuple[Order, ...] = ((-2, 1), (2, 1))
 THIRD_NEAR: tuple[Order, ...] = ((2, -1), (-1, 2))
 HIGHER: tuple[Order, ...] = (
-    (1, 2),
-    (-3, 1),
-    (3, 1),
-    (-1, 3),
-    (1, 3),
-    (-2, 2),
-    (2, 2),
-    (-4, 1),
-    (4, 1),
-    (-2, 3),
-    (3, -2),
-    (2, 3),
-    (3, 2),
-    (-1, 4),
-    (1, 4),
-)
-ALL: tuple[Order, ...] = tuple(dict.fromkeys((*SECOND, *THIRD_ABOUT_F2, *THIRD_NEAR, *HIGHER)))
+    (1, 2), (-3, 1), (3, 1), (-1, 3), (1, 3), (-2, 2), (2, 2), (-4, 1), (4, 1), (-2, 3), (3, -2), (2, 3), (3, 2), (-1, 4), (1, 4),
+)  # fmt: skip
+ALL: tuple[Order, ...] = (*SECOND, *THIRD_ABOUT_F2, *THIRD_NEAR, *HIGHER)
 
 
 @dataclass(frozen=True)
 class TwoTones:
     """Frequencies in Hz; amplitudes: peaks of the tones; products: peak by multiples of f1 and f2, None above half the rate;
-    spread: one standard deviation of a product's peak; residual (frames,): what is neither tone nor a harmonic of the first."""
+    spread: one standard deviation of a product's peak."""
 
     frequencies: tuple[float, float]
     amplitudes: tuple[float, float]
     products: dict[Order, float | None]
     spread: float
-    residual: Samples
 
     def ratio_of_sums(self, orders: Sequence[Order], reference: float) -> float | None:
         """Arithmetic sum of products over a reference; None where one of them lies above half the rate."""
@@ -82,29 +68,21 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
     found = [f1, f2]
     own: list[Samples] = [np.zeros_like(rest), np.zeros_like(rest)]
     amplitudes = [0.0, 0.0]
-    residual = rest
     # each tone is fitted to what the other leaves; four passes bring both below rounding
     for _ in range(_PASSES):
         for i in (1, 0):
             alone = rest - own[1 - i]
             fit = fit_tone(alone, rate, found[i], 5 if i == 0 else 1, 1)
             found[i], amplitudes[i] = fit.frequency, abs(fit.amplitudes[0])
-            residual = fit.residual
             own[i] = alone - fit.residual if i == 1 else _fundamental(x.size, rate, fit.frequency, complex(fit.amplitudes[0]))
             sigma = fit.sigma
     if abs(found[0] / f1 - 1) > 0.02 or abs(found[1] / f2 - 1) > 0.02 or min(amplitudes) < _STANDS_OUT * sigma / math.sqrt(x.size):
         return None
-    residual = rest - own[0] - own[1]
-    t = np.arange(x.size) / rate
-    window = sum(((-1) ** k) * a * np.cos(2 * np.pi * k * np.arange(x.size) / x.size) for k, a in enumerate(WINDOW.coefficients))
-    weighted = residual * window * (2 / x.size / WINDOW.coherent_gain)
-
-    def line(f: float) -> float:
-        phase = 2 * np.pi * f * t
-        return math.hypot(float(weighted @ np.cos(phase)), float(weighted @ np.sin(phase)))
-
-    products = {o: line(place(o, *found)) if place(o, *found) < 0.5 * rate - _LEAST_APART * rate / x.size else None for o in ALL}
-    return TwoTones((found[0], found[1]), (amplitudes[0], amplitudes[1]), products, _spread(weighted, x.size, rate, found), residual)
+    weighted = WINDOW.weighted(rest - own[0] - own[1])
+    end = 0.5 * rate - _LEAST_APART * rate / x.size
+    places = {o: place(o, *found) for o in ALL}
+    products = {o: line_at(weighted, f, rate) if f < end else None for o, f in places.items()}
+    return TwoTones((found[0], found[1]), (amplitudes[0], amplitudes[1]), products, _spread(weighted))
 
 
 def _fundamental(frames: int, rate: float, frequency: float, amplitude: complex) -> Samples:
@@ -112,7 +90,7 @@ def _fundamental(frames: int, rate: float, frequency: float, amplitude: complex)
     return np.asarray(np.real(amplitude * np.exp(2j * np.pi * frequency / rate * t)))
 
 
-def _spread(weighted: Samples, frames: int, rate: float, tones: Sequence[float]) -> float:
+def _spread(weighted: Samples) -> float:
     """The median of the windowed lines is noise; Rayleigh's median is 1.177 of one component's standard deviation."""
     lines = np.abs(np.fft.rfft(weighted))
     return float(np.median(lines)) / 1.177

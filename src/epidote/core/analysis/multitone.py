@@ -9,6 +9,7 @@ import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core.analysis.alignment import lag_of
 from epidote.core.analysis.clock import resampled
 from epidote.core.signal import Samples, Stimulus
 from epidote.core.stimulus.multitone import tones_of
@@ -34,23 +35,12 @@ class Tones:
     ratio_spread: float
 
 
-def found_at(x: Samples, stimulus: Stimulus) -> int | None:
-    """Frame at which the stimulus begins in x (frames,); None when it is not there. A clock that is a little off does not matter."""
-    played = stimulus.samples()
-    size = scipy.fft.next_fast_len(x.size + played.size, real=True)
-    alike = np.abs(scipy.fft.irfft(scipy.fft.rfft(x, size) * np.conj(scipy.fft.rfft(played, size)), size))
-    place = int(np.argmax(alike))
-    held = np.sqrt(float(x @ x) * float(played @ played))
-    if held == 0 or alike[place] < _ALIKE * held:
-        return None
-    return place if place < x.size else place - size
-
-
 def taken_apart(x: Samples, stimulus: Stimulus) -> Tones | None:
     """A channel (frames,) analysed over one period; None when the tones are not there, or the recording does not hold a period of them."""
-    start = found_at(x, stimulus)
-    if start is None:
+    lag = lag_of(stimulus.samples(), x, _ALIKE)  # a clock that is a little off does not matter
+    if lag is None:
         return None
+    start, _ = lag
     rate, period = stimulus.rate, round(stimulus["period"])
     first = start + round(stimulus["lead"]) + round(stimulus["settle"])
     if first < 0 or first + period > x.size:

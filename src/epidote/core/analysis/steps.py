@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from threading import Lock
 
 import numpy as np
-import scipy.fft
 
+from epidote.core.analysis.alignment import correlation
 from epidote.core.analysis.capture import is_clipped
 from epidote.core.analysis.spectrum import fast_stretch
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
@@ -80,8 +80,7 @@ def _alike(x: Samples, wanted: Samples) -> tuple[float, int]:
     """How much x (frames,) resembles the chirp where it does so most, from 0 to 1, and the frame at which that begins."""
     if x.size <= wanted.size or not x.any():
         return 0.0, 0
-    size = scipy.fft.next_fast_len(x.size + wanted.size, real=True)
-    alike = scipy.fft.irfft(scipy.fft.rfft(x, size) * np.conj(scipy.fft.rfft(wanted, size)), size)[: x.size - wanted.size]
+    alike = correlation(x, wanted)[: x.size - wanted.size]
     energy = np.concatenate([[0.0], np.cumsum(np.square(x))])
     loud = energy[wanted.size : -1] - energy[: x.size - wanted.size]
     share = np.abs(alike) / np.sqrt(np.maximum(loud, 1e-9 * energy[-1] + 1e-30) * float(wanted @ wanted))

@@ -7,6 +7,7 @@ the tests by its side lobes).
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -38,6 +39,15 @@ class CosineWindow:
         """Equivalent noise bandwidth in bins."""
         return self.mean_square / self.coherent_gain**2
 
+    def samples(self, frames: int) -> Samples:
+        """The window itself (frames,)."""
+        turn = 2 * np.pi * np.arange(frames) / frames
+        return np.asarray(sum((-1) ** k * a * np.cos(k * turn) for k, a in enumerate(self.coefficients)))
+
+    def weighted(self, x: Samples) -> Samples:
+        """x (frames,) so windowed and scaled that ``line_at`` reads the peaks of its lines."""
+        return x * self.samples(x.size) * (2 / x.size / self.coherent_gain)
+
     @property
     def half_width(self) -> int:
         """Half of the main lobe in bins."""
@@ -50,6 +60,12 @@ BLACKMAN_HARRIS_7 = CosineWindow(
     "Blackman-Harris, 7 terms",
     (0.27105140069342, 0.43329793923448, 0.21812299954311, 0.06592544638803, 0.01081174209837, 0.00077658482522, 0.00001388721735),
 )
+
+
+def line_at(weighted: Samples, frequency: float, rate: float) -> float:
+    """Peak of the line at a known frequency in Hz, of what ``CosineWindow.weighted`` made (frames,)."""
+    phase = 2 * np.pi * frequency / rate * np.arange(weighted.size)
+    return math.hypot(float(weighted @ np.cos(phase)), float(weighted @ np.sin(phase)))
 
 
 def windowed_power(spectrum: NDArray[np.complex128], window: CosineWindow) -> Samples:

@@ -11,8 +11,6 @@ import numpy as np
 from epidote.core.quantity import LEVEL_UNITS
 from epidote.core.result import Curve
 
-LOGARITHMIC = ("Hz", "V", "W", "FS")
-
 
 @dataclass(frozen=True)
 class Axis:

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator
 
+from epidote.core.analysis.features import LOGARITHMIC
 from epidote.core.chain import interface_of
-from epidote.core.comparison.axes import LOGARITHMIC
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading
 
@@ -32,7 +32,8 @@ def difference_curve(curve: Curve, reference: Curve) -> Curve | None:
     """``curve`` less ``reference`` where both have points, on the curve's grid; None when they have nothing in common.
 
     Levels in dB differ by dB, phases by degrees within ±180. The reference is taken between its points by a cubic spline over log
-    frequency (one that never overshoots where the points are few, as along a staircase with a knee); spectra, whose lines a spline would invent values between, are compared only where their grids agree.
+    frequency (one that never overshoots where the points are few, as along a staircase with a knee); spectra, whose lines a spline
+    would invent values between, are compared only where their grids agree.
     """
     if curve.x_unit != reference.x_unit or curve.y_unit != reference.y_unit or curve.x.size < 2 or reference.x.size < 2:
         return None

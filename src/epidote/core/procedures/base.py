@@ -32,6 +32,13 @@ def setting(default: Any, meaning: str, unit: str = "", *, played: bool = False,
     return Field(default, description=meaning, json_schema_extra={"unit": unit, "played": played}, **limits)
 
 
+def require_rising(settings: Settings, low: str, high: str) -> None:
+    """For a validator: raises ValueError unless the setting ``low``, in Hz, lies below the setting ``high``."""
+    below, above = getattr(settings, low), getattr(settings, high)
+    if below >= above:
+        raise ValueError(f"{low} {below:g} Hz must lie below {high} {above:g} Hz")
+
+
 def analysis_settings(model: type[Settings]) -> tuple[str, ...]:
     """Names of the settings that a finished run can be recomputed with."""
     return tuple(name for name, field in model.model_fields.items() if not (field.json_schema_extra or {}).get("played"))  # type: ignore[union-attr]

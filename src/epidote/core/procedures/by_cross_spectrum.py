@@ -11,6 +11,7 @@ import numpy as np
 from epidote.core.analysis.capture import headroom, is_clipped
 from epidote.core.analysis.crossspectrum import Path, path_between
 from epidote.core.analysis.deconvolution import best_delay
+from epidote.core.analysis.features import settled_phase
 from epidote.core.analysis.smoothing import log_bins, smoothed_power
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
@@ -70,10 +71,7 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
     delay = _delay(path, signal.rate, start, stop)
     turns = 2 * np.pi * at / signal.rate
     phase = np.angle(path.response[bins])
-    straight = np.unwrap(phase + turns * (delay - path.delay))
-    middle = straight.size // 2
-    target = 0.0 if path.polarity > 0 else math.pi
-    straight = straight - 2 * np.pi * np.round((straight[middle] - target) / (2 * np.pi))
+    straight = settled_phase(np.unwrap(phase + turns * (delay - path.delay)), at.size // 2, path.polarity)
     whole = straight - turns * delay
     low, high = judged_band(plain)
     band = (at >= low) & (at <= high)

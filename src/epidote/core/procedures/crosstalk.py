@@ -17,10 +17,20 @@ from epidote.core.analysis.capture import headroom, require_usable
 from epidote.core.analysis.sinefit import fit_tone
 from epidote.core.analysis.steps import found_start, stretch_of
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
+from epidote.core.analysis.windows import line_at
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, Settings, UsualProcedure, gathered, setting, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    Settings,
+    UsualProcedure,
+    gathered,
+    require_rising,
+    setting,
+    single_recording_channels,
+)
 from epidote.core.procedures.stepped import OVERHEAD, least_dwell
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Stimulus
@@ -43,8 +53,7 @@ class CrosstalkSettings(Settings):
 
     @model_validator(mode="after")
     def _a_range(self) -> CrosstalkSettings:
-        if self.start_frequency >= self.stop_frequency:
-            raise ValueError(f"start_frequency {self.start_frequency:g} Hz must lie below stop_frequency {self.stop_frequency:g} Hz")
+        require_rising(self, "start_frequency", "stop_frequency")
         if self.duration < least_dwell(self.frequency, _LEAST_CYCLES):
             raise ValueError(f"duration {self.duration:g} s is too short for {self.frequency:g} Hz")
         return self
@@ -153,16 +162,11 @@ def _leaks(recording: Recording, stimulus: Stimulus, driven: int, channels: int)
 
 def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
     """Peak of a line at a known frequency in x (frames,), and its standard deviation from the noise beside it."""
-    n = np.arange(x.size)
-    window = sum((-1) ** k * a * np.cos(2 * np.pi * k * n / x.size) for k, a in enumerate(WINDOW.coefficients))
-    weighted = (x - x.mean()) * window * (2 / x.size / WINDOW.coherent_gain)
-
-    def at(f: float) -> float:
-        return abs(complex(weighted @ np.exp(-2j * np.pi * f / rate * n)))
-
-    beside = [at(frequency + k * rate / x.size) for k in (-11, -9, -7, 7, 9, 11) if 0 < frequency + k * rate / x.size < rate / 2]
+    weighted, width = WINDOW.weighted(x - x.mean()), rate / x.size
+    near = [frequency + k * width for k in (-11, -9, -7, 7, 9, 11)]
+    beside = [line_at(weighted, f, rate) for f in near if 0 < f < rate / 2]
     # the median of a Rayleigh distribution is 1.177 of one component's standard deviation
-    return at(frequency), float(np.median(beside)) / 1.177
+    return line_at(weighted, frequency, rate), float(np.median(beside)) / 1.177
 
 
 def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Sequence[int], recordings: Sequence[Recording]) -> Result:

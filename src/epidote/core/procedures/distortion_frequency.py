@@ -20,7 +20,17 @@ from epidote.core.analysis.steps import StepFound
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, setting, single_recording_channels
+from epidote.core.preferred import NOMINAL, about_1_khz, preferred
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    require_rising,
+    setting,
+    single_recording_channels,
+)
 from epidote.core.procedures.levels import LevelText, drive_dbfs, is_power
 from epidote.core.procedures.stepped import (
     OVERHEAD,
@@ -47,7 +57,6 @@ _CORRECTIONS = 3
 _STEP_REACH_OCTAVES = 0.1  # farther from it, a step is another one
 _FILTERED_DB = 30.0  # below what the unit passes best
 _LEAST_CYCLES = 8.0
-_NOMINAL = 0.01  # "20 Hz" means the tone of the series that is called so, 19.95 Hz
 
 
 class Series(StrEnum):
@@ -88,8 +97,7 @@ class DistortionFrequencySettings(SteppedSettings):
 
     @model_validator(mode="after")
     def _a_range(self) -> DistortionFrequencySettings:
-        if self.start_frequency >= self.stop_frequency:
-            raise ValueError(f"start_frequency {self.start_frequency:g} Hz must lie below stop_frequency {self.stop_frequency:g} Hz")
+        require_rising(self, "start_frequency", "stop_frequency")
         return self
 
     @property
@@ -98,12 +106,9 @@ class DistortionFrequencySettings(SteppedSettings):
 
     def frequencies(self) -> Samples:
         """In Hz, rising."""
-        low, high = self.start_frequency * (1 - _NOMINAL), self.stop_frequency * (1 + _NOMINAL)
         if self.series is Series.OCTAVES:
-            step = 10 ** (0.3 / self.points_per_octave)
-            k = np.arange(math.ceil(math.log(low / 1000) / math.log(step)), math.floor(math.log(high / 1000) / math.log(step)) + 1)
-            return np.asarray(1000 * step**k, dtype=np.float64)
-        return preferred(int(self.series.value[1:]), low, high)
+            return about_1_khz(self.points_per_octave, self.start_frequency, self.stop_frequency)
+        return preferred(int(self.series.value[1:]), self.start_frequency * (1 - NOMINAL), self.stop_frequency * (1 + NOMINAL))
 
     def steps(self, levels: Sequence[float], dwell: float | None = None) -> list[Step]:
         """Low tones sound longer, so that each holds enough cycles."""
@@ -115,42 +120,15 @@ class DistortionFrequencySettings(SteppedSettings):
 
     def output_dbfs(self, chain: Chain) -> float:
         """The held output as dBFS of the input. Raises SettingError when the chain does not know what it takes."""
+        if chain.unit_full_scale is None:
+            return self._output_in(chain, "dBFS")  # then nothing but dBFS has a meaning
+        return to_db(self._output_in(chain, "V") / chain.unit_full_scale)
+
+    def _output_in(self, chain: Chain, unit: str) -> float:
         try:
-            return (
-                to_db(parse_as(self.level, "V", chain.conversion()) / (chain.unit_full_scale or 0))
-                if chain.unit_full_scale
-                else _needs_volts(self.level)
-            )
+            return parse_as(self.level, unit, chain.conversion())
         except QuantityError as error:
             raise SettingError(f"level cannot be “{self.level}” at the unit's output yet: {error} See the Chain page.") from error
-
-
-def _needs_volts(level: str) -> float:
-    """In an uncalibrated chain only levels in dBFS have a meaning."""
-    return parse_as(level, "dBFS")
-
-
-def preferred(count: int, low: float, high: float) -> Samples:
-    """The preferred numbers R10 to R80 of ISO 3 between low and high, rising: 10^(k/count) rounded as the standard lists them.
-
-    R10 is listed to two digits, with 3.15 for 3.16; the finer series to three (R20 and R40 have a few of their own roundings).
-    """
-    k = np.arange(math.floor(count * math.log10(low)), math.ceil(count * math.log10(high)) + 1)
-    values = np.array([10.0 ** (i // count) * _mantissa(int(i % count), count) for i in k])
-    return np.asarray(values[(values >= low) & (values <= high)])
-
-
-# ISO 3:1973 in three digits, from memory; each entry lies within 1.3 % of 10^(k/40). R80 lies midway, see below
-_R40 = (1.0, 1.06, 1.12, 1.18, 1.25, 1.32, 1.4, 1.5, 1.6, 1.7, 1.8, 1.9, 2.0, 2.12, 2.24, 2.36, 2.5, 2.65, 2.8, 3.0,
-        3.15, 3.35, 3.55, 3.75, 4.0, 4.25, 4.5, 4.75, 5.0, 5.3, 5.6, 6.0, 6.3, 6.7, 7.1, 7.5, 8.0, 8.5, 9.0, 9.5)  # fmt: skip
-_R80_BETWEEN = (1.03, 1.09, 1.15, 1.22, 1.28, 1.36, 1.45, 1.55, 1.65, 1.75, 1.85, 1.95, 2.06, 2.18, 2.3, 2.43, 2.58, 2.72, 2.9, 3.07,
-                3.25, 3.45, 3.65, 3.87, 4.12, 4.37, 4.62, 4.87, 5.15, 5.45, 5.8, 6.15, 6.5, 6.9, 7.3, 7.75, 8.25, 8.75, 9.25, 9.75)  # fmt: skip
-
-
-def _mantissa(place: int, count: int) -> float:
-    if count == 80:
-        return _R40[place // 2] if place % 2 == 0 else _R80_BETWEEN[place // 2]
-    return _R40[place * 40 // count]
 
 
 class DistortionFrequency(UsualProcedure):

@@ -10,7 +10,6 @@ from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from enum import StrEnum
 from functools import partial
-from typing import Any
 
 import numpy as np
 from pydantic import model_validator
@@ -48,7 +47,7 @@ from epidote.core.procedures.stepped import (
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Signal, Stimulus
-from epidote.core.stimulus.staircase import staircase, steps_of
+from epidote.core.stimulus.staircase import StepAt, staircase, steps_of
 
 RATED, PRACTICAL = 0.01, 0.02
 _ROUNDS = 3
@@ -127,25 +126,22 @@ class DistortionLevel(UsualProcedure):
 
     def conduct(self, settings: DistortionLevelSettings, chain: Chain) -> Conduct:
         stimulus = self._coarse(settings, chain)
-        recording = yield Stoppable(stimulus, _Watch(stimulus, settings, chain).enough)
-        kept = [recording]
+        recording = yield Stoppable(stimulus, _Watch(stimulus, settings).enough)
+        found: dict[int, list[StepFound]] = {n: [] for n in settings.read_channels(recording.signal.channels)}
         for _ in range(_ROUNDS):
-            finer = _apart(v for n in settings.read_channels(recording.signal.channels) for v in self._finer(kept, n, settings))
+            starts = starts_of([recording], [stimulus])
+            for number, steps in found.items():
+                steps.extend(taken_apart([recording], [stimulus], starts, number, settings).found)
+            finer = _apart(v for steps in found.values() for v in knee.finer_levels(_rising(steps), settings.limits, settings.measure))
             if not finer:
                 return
-            kept.append(
-                (yield staircase(rate=chain.rate, steps=level_steps(settings, settings.frequency, finer), channels=stimulus.channels))
-            )
+            stimulus = staircase(rate=chain.rate, steps=level_steps(settings, settings.frequency, finer), channels=stimulus.channels)
+            recording = yield stimulus
 
     def _coarse(self, settings: DistortionLevelSettings, chain: Chain) -> Stimulus:
         levels, _ = settings.levels(chain)
         steps = level_steps(settings, settings.frequency, levels)
         return staircase(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
-
-    def _finer(self, recordings: Sequence[Recording], number: int, settings: DistortionLevelSettings) -> list[float]:
-        stimuli = [r.stimulus for r in recordings if r.stimulus is not None]
-        found = taken_apart(recordings, stimuli, starts_of(recordings, stimuli), number, settings).found
-        return knee.finer_levels(_rising(found), settings.limits, settings.measure)
 
     def plan(self, settings: DistortionLevelSettings, chain: Chain) -> list[Stimulus]:
         return [self._coarse(settings, chain)]
@@ -191,19 +187,20 @@ class DistortionLevel(UsualProcedure):
 class _Watch:
     """Looks at each step as soon as it is there, and says when the staircase has gone far enough."""
 
-    def __init__(self, stimulus: Stimulus, settings: DistortionLevelSettings, chain: Chain) -> None:
+    def __init__(self, stimulus: Stimulus, settings: DistortionLevelSettings) -> None:
         self.stimulus, self.settings = stimulus, settings
         self.waiting = steps_of(stimulus)
         self.start: int | None = None
+        self.look_at = self.waiting[0].first + self.waiting[0].frames  # not for every block that comes in
         self.found: dict[int, list[StepFound]] = {}
 
     def enough(self, signal: Signal) -> bool:
         if self.start is None:
-            first = self.waiting[0]
-            if signal.frames < first.first + first.frames:
+            if signal.frames < self.look_at:
                 return False
             self.start = found_start(signal, self.stimulus)
             if self.start is None:
+                self.look_at += self.waiting[0].frames
                 return False
         while self.waiting and self.start + self.waiting[0].first + self.waiting[0].frames <= signal.frames:
             step = self.waiting.pop(0)
@@ -212,7 +209,7 @@ class _Watch:
                 return True
         return False
 
-    def _is_over(self, signal: Signal, step: Any, number: int) -> bool:
+    def _is_over(self, signal: Signal, step: StepAt, number: int) -> bool:
         part = stretch_of(signal.channel(number), self.start or 0, step, signal.rate)
         one = None if part is None else figures_of(part, signal, step, self.settings)
         if one is None:

@@ -9,8 +9,7 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis import deconvolution as dc
-from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
-from epidote.core.analysis.spectrum import fast_stretch
+from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
 from epidote.core.analysis.tone import analyse_tone
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.caution import Caution, unique
@@ -30,7 +29,7 @@ from epidote.core.procedures.terminal import Terminal
 from epidote.core.procedures.tone import tone_curves
 from epidote.core.quantity import QuantityError, parse_as, to_db
 from epidote.core.result import Curve, Reading, Result
-from epidote.core.signal import Recording, Samples
+from epidote.core.signal import Recording
 from epidote.core.stimulus.sweep import sweep
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
@@ -111,7 +110,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     cautions = list(capture_cautions(signal, number))
     expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
     drive = recording.stimulus["level"] if recording.stimulus is not None else settings.level
-    x = _stretch(signal.channel(number), signal.rate, settings.duration)
+    x = settled_stretch(signal.channel(number), signal.rate, SETTLE / 2, settings.duration, _LEAST_FRAMES)
     found = analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE) if x.any() and expected < signal.rate / 2 else None
     if found is None or abs(found.fit.frequency / expected - 1) > 0.02:
         missing = (Caution.STIMULUS_NOT_FOUND,)
@@ -137,13 +136,6 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     ]
     curves = tuple(c for c in tone_curves(found, terminal) if c.key != "residual")
     return Result(curves, tuple(readings), unique(cautions))
-
-
-def _stretch(x: Samples, rate: float, seconds: float) -> Samples:
-    first, end = steady_span(x, rate)
-    first = min(first + round(SETTLE / 2 * rate), end)
-    end = min(end, first + round(seconds * rate))
-    return fast_stretch(x[first:end] if end - first >= _LEAST_FRAMES else x)
 
 
 def _input(number: int, drive: float, chain: Chain, at: dict[str, float | str], key: str = "input") -> Reading:

@@ -17,8 +17,8 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis import intermod
-from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
-from epidote.core.analysis.spectrum import fast_stretch, windowed_mean_squares
+from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
+from epidote.core.analysis.spectrum import windowed_mean_squares
 from epidote.core.analysis.steps import found_start, stretch_of
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.caution import Caution, unique
@@ -31,6 +31,7 @@ from epidote.core.procedures.base import (
     UsualProcedure,
     gathered,
     per_channel,
+    require_rising,
     setting,
     single_recording_channels,
 )
@@ -90,8 +91,7 @@ class IntermodulationSettings(Settings):
 
     @model_validator(mode="after")
     def _tones_are_two(self) -> IntermodulationSettings:
-        if self.frequency_1 >= self.frequency_2:
-            raise ValueError(f"frequency_1 {self.frequency_1:g} Hz must lie below frequency_2 {self.frequency_2:g} Hz")
+        require_rising(self, "frequency_1", "frequency_2")
         if self.sweep_from and not self.frequency_1 < self.sweep_from < self.frequency_2:
             raise ValueError("sweep_from must lie between frequency_1 and frequency_2")
         words = intermod.too_close(self.frequency_1, self.frequency_2, self.duration)
@@ -167,8 +167,9 @@ class Intermodulation(UsualProcedure):
 def _channel(recordings: Sequence[Recording], number: int, settings: IntermodulationSettings, chain: Chain) -> Result:
     recording = recordings[0]
     signal = recording.signal
-    cautions = [c for c in capture_cautions(signal, number) if c is not Caution.DROPOUT]  # two tones break what a gap is looked for by
-    x = _stretch(recording, signal.channel(number), settings)
+    cautions = list(capture_cautions(signal, number, gaps=False))
+    seconds = settings.duration if recording.stimulus is not None else None
+    x = settled_stretch(signal.channel(number), signal.rate, SETTLE / 2, seconds, _LEAST_FRAMES)
     f1, f2 = settings.frequency_1, settings.frequency_2
     if f2 >= signal.rate / 2:
         raise SettingError(f"The higher tone of {f2:g} Hz cannot be in a recording at {signal.rate:g} Hz.")
@@ -183,15 +184,6 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
     if len(recordings) > 1:
         curves += _swept(recordings[1], number, settings)
     return Result(tuple(curves), (*_readings(found, settings, terminal), headroom(signal, number)), unique(cautions))
-
-
-def _stretch(recording: Recording, x: Samples, settings: IntermodulationSettings) -> Samples:
-    rate = recording.signal.rate
-    first, end = steady_span(x, rate)
-    first = min(first + round(SETTLE / 2 * rate), end)
-    if recording.stimulus is not None:
-        end = min(end, first + round(settings.duration * rate))
-    return fast_stretch(x[first:end] if end - first >= _LEAST_FRAMES else x)
 
 
 def modulation(found: intermod.TwoTones, convention: Convention) -> float | None:

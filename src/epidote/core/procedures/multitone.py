@@ -24,6 +24,7 @@ from epidote.core.procedures.base import (
     UsualProcedure,
     gathered,
     per_channel,
+    require_rising,
     setting,
     single_recording_channels,
 )
@@ -45,8 +46,7 @@ class MultitoneSettings(Settings):
 
     @model_validator(mode="after")
     def _band_is_one(self) -> MultitoneSettings:
-        if self.start_frequency >= self.stop_frequency:
-            raise ValueError(f"start_frequency {self.start_frequency:g} Hz must lie below stop_frequency {self.stop_frequency:g} Hz")
+        require_rising(self, "start_frequency", "stop_frequency")
         return self
 
 
@@ -100,7 +100,7 @@ class Multitone(UsualProcedure):
 
 def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain) -> Result:
     signal = recording.signal
-    cautions = [c for c in capture_cautions(signal, number) if c is not Caution.DROPOUT]  # many tones break what a gap is looked for by
+    cautions = list(capture_cautions(signal, number, gaps=False))
     found = taken_apart(signal.channel(number), stimulus)
     if found is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)

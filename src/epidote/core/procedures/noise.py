@@ -28,6 +28,7 @@ from epidote.core.procedures.base import (
     UsualProcedure,
     gathered,
     per_channel,
+    require_rising,
     setting,
     single_recording_channels,
 )
@@ -56,8 +57,7 @@ class NoiseSettings(Settings):
 
     @model_validator(mode="after")
     def _band_is_one(self) -> NoiseSettings:
-        if self.band_low >= self.band_high:
-            raise ValueError(f"band_low {self.band_low:g} Hz must lie below band_high {self.band_high:g} Hz")
+        require_rising(self, "band_low", "band_high")
         return self
 
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
+from epidote.core.analysis.features import settled_phase
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
@@ -225,8 +226,7 @@ def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSett
     # settle the whole turns where the response is strongest and least dispersed: at the middle of the band
     middle = int(math.sqrt(first * last))
     polarity = 1 if a.first.impulse[peak] > 0 else -1
-    target = 0.0 if polarity > 0 else math.pi
-    less_delay = less_delay - 2 * np.pi * np.round((less_delay[middle] - target) / (2 * np.pi))
+    less_delay = settled_phase(less_delay, middle, polarity)
     unwrapped = less_delay - turns * delay
     group = -np.gradient(less_delay, 2 * np.pi * width) if a.linear.size > 2 else np.zeros_like(less_delay)
     curves = [

@@ -13,7 +13,7 @@ from epidote.core.analysis.steps import GUARD, SETTLE, StepFound, analysed_step,
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.caution import Caution
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import CurveView, Settings, setting
+from epidote.core.procedures.base import CurveView, Settings, require_rising, setting
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.procedures.tone import tone_curves
 from epidote.core.result import Curve
@@ -40,8 +40,7 @@ class SteppedSettings(Settings):
 
     @model_validator(mode="after")
     def _band_is_one(self) -> SteppedSettings:
-        if self.band_low >= self.band_high:
-            raise ValueError(f"band_low {self.band_low:g} Hz must lie below band_high {self.band_high:g} Hz")
+        require_rising(self, "band_low", "band_high")
         return self
 
     def outputs(self, available: int) -> tuple[int, ...]:

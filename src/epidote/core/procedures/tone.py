@@ -11,8 +11,8 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, steady_span
-from epidote.core.analysis.spectrum import MAINS_ORDERS, fast_stretch, line_power
+from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
+from epidote.core.analysis.spectrum import MAINS_ORDERS, line_power
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
@@ -25,13 +25,14 @@ from epidote.core.procedures.base import (
     UsualProcedure,
     gathered,
     per_channel,
+    require_rising,
     setting,
     single_recording_channels,
 )
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result, marks_of
-from epidote.core.signal import Recording, Samples, Signal
+from epidote.core.signal import Recording, Signal
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 LEAST_FRAMES = 256
@@ -50,8 +51,7 @@ class ToneSettings(Settings):
 
     @model_validator(mode="after")
     def _band_is_one(self) -> ToneSettings:
-        if self.band_low >= self.band_high:
-            raise ValueError(f"band_low {self.band_low:g} Hz must lie below band_high {self.band_high:g} Hz")
+        require_rising(self, "band_low", "band_high")
         return self
 
 
@@ -93,23 +93,14 @@ class Tone(UsualProcedure):
         return gathered(results, recordings, chain)
 
 
-def _window_of(recording: Recording, x: Samples, settings: ToneSettings) -> Samples:
-    """The stretch to analyse: steady, settled, and of a length that transforms quickly."""
-    rate = recording.signal.rate
-    first, end = steady_span(x, rate)
-    if recording.stimulus is not None:
-        first = min(first + round(SETTLE * rate / 2), end)
-        end = min(end, first + round(settings.duration * rate))
-    if end - first < LEAST_FRAMES:
-        first, end = 0, x.size
-    return fast_stretch(x[first:end])
-
-
 def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, chain: Chain) -> Result:
     signal = recording.signal
     cautions = list(capture_cautions(signal, number))
     expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
-    x = _window_of(recording, signal.channel(number), settings)
+    played = recording.stimulus is not None
+    x = settled_stretch(
+        signal.channel(number), signal.rate, SETTLE / 2 if played else 0.0, settings.duration if played else None, LEAST_FRAMES
+    )
     found = (
         analyse_tone(x, signal.rate, expected, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting)
         if x.any()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from functools import lru_cache
 
@@ -10,6 +9,7 @@ import numpy as np
 import scipy.fft
 
 from epidote.core.errors import SettingError
+from epidote.core.preferred import about_1_khz
 from epidote.core.quantity import from_db
 from epidote.core.signal import Samples, Stimulus, locked, stimulus_maker
 from epidote.core.stimulus.tone import raised_cosine
@@ -17,16 +17,13 @@ from epidote.core.stimulus.tone import raised_cosine
 KIND = "multitone"
 LEAD, RAMP, SETTLE, TAIL = 0.1, 0.02, 0.5, 0.3
 LEAST_APART = 4  # bins between two tones
-_DRAWS = (
-    12  # tones so unevenly spaced meet in every way within a period: no choice of phases gains more than a decibel over the best of a few
-)
+# tones so unevenly spaced meet in every way within a period: no choice of phases gains more than a decibel over the best of a few
+_DRAWS = 12
 
 
 def bins_of(start: float, stop: float, per_octave: float, period: int, rate: float) -> np.ndarray:
     """Rising bins of the tones (tones,), evenly spaced in octaves about 1 kHz; where the period is too short for the low ones, fewer of them."""
-    step = 10 ** (0.3 / per_octave)
-    k = np.arange(math.ceil(math.log(0.99 * start / 1000) / math.log(step)), math.floor(math.log(1.01 * stop / 1000) / math.log(step)) + 1)
-    wanted = np.round(1000 * step**k * period / rate).astype(int)
+    wanted = np.round(about_1_khz(per_octave, start, stop) * period / rate).astype(int)
     kept: list[int] = []
     for b in wanted.tolist():
         if b >= LEAST_APART and (not kept or b - kept[-1] >= LEAST_APART):

@@ -75,5 +75,5 @@ def nice_range(low: float, high: float, least_span: float) -> tuple[float, float
         low, high = middle - least_span / 2, middle + least_span / 2
     pad = 0.06 * (high - low)
     low, high = low - pad, high + pad
-    step = 10.0 ** math.floor(math.log10(high - low)) / 5
+    step = 10.0 ** math.floor(math.log10(high - low)) / 2
     return math.floor(low / step) * step, math.ceil(high / step) * step
