@@ -163,3 +163,23 @@ def test_the_range_of_a_volume_control_in_words(window, qtbot):
     wait_for(qtbot, lambda: "Gain ranges over" in window.matrix.readings.likeness.text())
     assert "Gain ranges over 41.30 dB" in window.matrix.readings.likeness.text()
     assert "(volume full)" in window.matrix.readings.likeness.text()
+
+
+def test_the_range_follows_what_is_chosen_until_somebody_zooms(window, qtbot):
+    page, overview = window.matrix, window.session.overview
+    column = next(c for c in overview.columns if c.procedure == "response")
+    first, other = overview.subjects[1].id, overview.subjects[3].id
+    graph = page.graph_panel.graph
+
+    def chosen(*rows):
+        page.choose(list(rows), column.id)
+        wait_for(qtbot, lambda: figure(page) is not None and len({t.name for t in figure(page).traces}) == len(rows))
+        return graph.view()
+
+    alone, both = chosen(first), chosen(first, other)
+    assert both.y != alone.y
+    assert chosen(first).y == alone.y
+    graph.zoom_x(0.5)
+    zoomed = graph.view()
+    assert zoomed.x != alone.x
+    assert chosen(first, other).x == zoomed.x

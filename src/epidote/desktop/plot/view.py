@@ -58,8 +58,9 @@ class GraphView(QWidget):
             self._view = self._home = self._cursor = None
         else:
             x = figure.x_extent()
+            zoomed = self._view is not None and self._home is not None and (self._view.x, self._view.y) != (self._home.x, self._home.y)
             self._home = View(x, figure.y_extent(x), figure.y_extent(x, differences=True))
-            fits = self._view is not None and keep_zoom and self._view.x.log == x.log and self._view.y.log == self._home.y.log
+            fits = self._view is not None and keep_zoom and zoomed and self._view.x.log == x.log and self._view.y.log == self._home.y.log
             if self._view is None or not fits:
                 self._view = self._home
             else:
