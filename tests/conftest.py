@@ -12,9 +12,13 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
 import pytest
+from hypothesis import settings as hypothesis_settings
 
 from epidote.core.chain import Chain
 from epidote.core.signal import Recording, Signal
+
+hypothesis_settings.register_profile("any machine", deadline=None)  # how long an example takes says nothing about whether it is right
+hypothesis_settings.load_profile("any machine")
 
 DATA = Path(__file__).parent / "data"
 
@@ -55,6 +59,7 @@ UNCALIBRATED = Chain()
 # settings with which every procedure is quick: for tests that carry out all there are
 QUICK = {
     "response": {"duration": 0.6}, "tone": {"duration": 0.2}, "spectrum": {"duration": 0.3}, "noise": {"duration": 0.5},
+    "latency": {"shots": 2, "longest": 0.1}, "paths": {"duration": 0.5},
     "distortion-level": {"steps": 4, "dwell": 0.1, "stop_level": -10}, "distortion-frequency": {"points_per_octave": 1, "dwell": 0.1, "start_frequency": 500},
     "intermodulation": {"duration": 0.5}, "multitone": {"duration": 0.5}, "crosstalk": {"duration": 0.2, "points_per_octave": 0}, "gain": {"duration": 0.2},
 }  # fmt: skip

@@ -13,14 +13,23 @@ Unit = Callable[[np.ndarray], np.ndarray]
 
 
 class IdealDevice:
-    """unit: (frames, channels) in FS to the same; late: frames of latency; noise: standard deviation per sample."""
+    """unit: (frames, channels) in FS to the same; late: frames of latency; noise: standard deviation per sample; block: frames handed out at once."""
 
     info = DeviceInfo("ideal", "ideal device", "test", 2, 2, (48000, 96000), 24)
 
     def __init__(
-        self, unit: Unit, *, rate: float = 96000.0, channels: int = 2, late: int = 700, noise: float = 1e-7, seed: int = 0
+        self,
+        unit: Unit,
+        *,
+        rate: float = 96000.0,
+        channels: int = 2,
+        late: int = 700,
+        noise: float = 1e-7,
+        seed: int = 0,
+        block: int | None = None,
     ) -> None:
         self.unit, self.rate, self.channels, self.late, self.noise = unit, rate, channels, late, noise
+        self.block = block or round(0.02 * rate)
         self.rng = np.random.default_rng(seed)
         self.played: list[float] = []  # seconds of each exchange
 
@@ -35,7 +44,7 @@ class IdealDevice:
         back = self.unit(late) + self.noise * self.rng.standard_normal(played.shape)
         end = played.shape[0]
         if enough is not None:
-            block = round(0.02 * self.rate)
+            block = self.block
             end = next((e for e in range(block, end, block) if enough(Signal(back[:e], self.rate))), end)
         self.played.append(end / self.rate)
         return Recording(Signal(back[:end], self.rate), stimulus)

@@ -14,11 +14,16 @@ HOME = tempfile.mkdtemp(prefix="epidote-shots-")
 os.environ["XDG_CONFIG_HOME"] = HOME  # the pictures do not depend on anybody's preferences
 
 from PySide6.QtCore import QDeadlineTimer, QEventLoop
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
+from epidote.audio.files import encode
+from epidote.core.signal import Signal
 from epidote.demo.scenario import fill_demo, missing_orders, open_demo
 from epidote.desktop.app import application
 from epidote.desktop.main_window import MainWindow
+from epidote.desktop.paths.align import AlignWindow
+from epidote.desktop.paths.table import LatencyWindow
+from epidote.desktop.paths.take import StretchDialog
 from epidote.desktop.theme import preferences
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
@@ -54,7 +59,7 @@ def main() -> None:
     page = window.matrix
     overview = window.session.overview
     assert overview is not None
-    found = {c.procedure: c.id for c in overview.columns}
+    found = {c.procedure: c.id for c in reversed(overview.columns)}  # of several, the first
     response, tone, noise = found["response"], found["tone"], found["noise"]
     baseline, p40_high, p40_low, a25, c12, k3_cold, k3_warm, *_ = (s.id for s in overview.subjects)
 
@@ -101,8 +106,85 @@ def main() -> None:
         page.exchange.export(OUT / "exported-graph.png")
     page.pins.clear()
     settle(window)
+    beside_the_graph(window, dressed, wanted, found, (p40_high, a25))
+    by_hand(window, dressed, wanted, next(s.id for s in overview.subjects if s.conditions.get("program") == "steady"), found["paths"])
     watch_and_chain(window, dressed, wanted, p40_high, a25)
     window.close()
+
+
+def beside_the_graph(
+    window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str, found: dict[str, int], rows: tuple[int, int]
+) -> None:
+    """Differences with limits and a band, published figures, and a reading over conditions."""
+    page, (p40_high, a25) = window.matrix, rows
+    dressed("light", 1280, 800)
+    page.beside.show("difference")
+    page.choose([a25, p40_high], found["response"])
+    settle(window, 2)
+    page.look.show_view("level")
+    page.look.align = "1k"
+    page.look.set_band((200.0, 20000.0))
+    page.lines.about_reference(1.0)
+    shoot(window, "matrix-difference-light", wanted)
+    window.session.undo.undo()
+    page.look.align = "no"
+    page.look.set_band(None)
+    dressed("dark", 1280, 800)
+    page.beside.show("claims")
+    page.choose([p40_high, a25], found["distortion-level"])
+    settle(window, 3)
+    assert page.beside.claiming.panel is not None
+    page.beside.claiming.panel.typed.setText("THD 0,02 % at 1 kHz, 20 W into 8 ohms")
+    shoot(window, "matrix-claims-dark", wanted)
+    page.beside.claiming.panel.typed.clear()
+    dressed("light", 1280, 800)
+    page.beside.show("conditions")
+    overview = window.session.overview
+    assert overview is not None
+    page.choose([s.id for s in overview.subjects if s.name == "Sorvane L8"], found["latency"])
+    shoot(window, "matrix-conditions-light", wanted)
+    page.beside.show("readings")
+
+
+def by_hand(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str, row: int, paths: int) -> None:
+    """The windows in which paths are laid over each other, stretches picked and latencies compared."""
+    dressed("light", 1280, 800)
+    window.matrix.choose([row], paths)
+    settle(window)
+    shoot(window, "matrix-paths-light", wanted)
+    window.rows.align_paths()
+    align = window.findChildren(AlignWindow)[-1]
+    settle(window, 5)
+    align.nudge(0.6)
+    settle(window, 0.5)
+    keep(align, "align-light", wanted)
+    held: list[Signal] = []
+    window.session.ask(lambda study: study.recordings(align.run.id)[0].signal, held.append)
+    settle(window, 2)
+    align.close()
+    file = Path(HOME) / "feed.wav"
+    file.write_bytes(encode(held[0].samples, held[0].rate, "WAV", "24"))
+    pick = StretchDialog(window.theme, [file], window)
+    pick.show()
+    settle(window, 3)
+    pick.wave.show_frames(0.45 * held[0].rate, 0.56 * held[0].rate)
+    pick.wave.set_stretch(0.5, 0.54)
+    settle(window, 1)
+    keep(pick, "stretch-light", wanted)
+    pick.reject()
+    window.rows.show_latencies()
+    seen = window.findChildren(LatencyWindow)[-1]
+    settle(window, 2)
+    seen.table.setCurrentCell(1, 1)
+    keep(seen, "latencies-light", wanted)
+    seen.close()
+
+
+def keep(widget: QWidget, name: str, wanted: str) -> None:
+    if wanted in name:
+        OUT.mkdir(parents=True, exist_ok=True)
+        widget.grab().save(str(OUT / f"{name}.png"))
+        print(OUT / f"{name}.png")
 
 
 def watch_and_chain(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str, p40: int, a25: int) -> None:

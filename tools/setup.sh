@@ -73,5 +73,6 @@ if [ ! -x .venv/bin/epidote ] || [ ! -f "$STAMP" ] || [ "$(cat "$STAMP")" != "$W
   [ -x .venv/bin/python ] && .venv/bin/python -c 'import sys' 2>/dev/null || "$PYTHON" -m venv --clear .venv
   .venv/bin/python -m pip install --quiet --disable-pip-version-check --requirement requirements.lock
   .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
+  .venv/bin/python -m compileall -q src || true  # the first start need not compile, nor those of a machine that keeps no bytecode
   printf '%s' "$WANTED" >"$STAMP"
 fi

@@ -15,8 +15,9 @@ from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_from_toml
 from epidote.core.comparison.baseline import against_baseline
+from epidote.core.comparison.delays import Latency, latencies_of
 from epidote.core.correction import corrected
-from epidote.core.errors import CancelledError, MeasurementError, SettingError
+from epidote.core.errors import CancelledError, MeasurementError, SettingError, UnusableInputError
 from epidote.core.procedures.base import (
     Settings,
     Stoppable,
@@ -69,17 +70,31 @@ def add_column(study: Study, key: str, settings: Settings) -> Column:
 
 
 def study_chain(study: Study, subject: Subject) -> Chain:
-    """The chain that a row's new runs use: the study's own; for the baseline without probe and load, otherwise with the row's load."""
+    """The chain that a row's new runs use: the study's own; for the baseline without probe and load, otherwise with the row's load, probe (as 10:1), rate and buffer."""
     chain = chain_from_toml(study.chain_toml)
     if subject.is_baseline:
         return chain.wired()
+    load = _number(subject.conditions.get("load", ""), "Ω")
+    if load is not None and load != chain.load_ohms:
+        chain = chain.model_copy(update={"load_ohms": load, "load_confirmed": False})
+    probe = _number(subject.conditions.get("probe", "").removesuffix(":1"), "ratio")
+    if probe is not None and probe != chain.probe_ratio:
+        chain = chain.model_copy(update={"probe_ratio": probe})
+    rate, buffer = _number(subject.conditions.get("rate", ""), "Hz"), _number(subject.conditions.get("buffer", ""), "samples")
+    if rate is not None:
+        chain = chain.model_copy(update={"rate": rate})
+    if buffer is not None:
+        chain = chain.model_copy(update={"buffer": round(buffer)})
+    return chain
+
+
+def _number(text: str, unit: str) -> float | None:
+    """A condition as a positive number; None for one that is not there or says something else."""
     try:
-        load = parse(subject.conditions["load"], "Ω")
-    except (KeyError, QuantityError):
-        return chain
-    if load.unit != "Ω" or load.value <= 0 or load.value == chain.load_ohms:
-        return chain
-    return chain.model_copy(update={"load_ohms": load.value, "load_confirmed": False})
+        found = parse(text, unit)
+    except QuantityError:
+        return None
+    return found.value if found.unit == unit and found.value > 0 else None
 
 
 def play_and_record(
@@ -127,7 +142,7 @@ def analysed(key: str, recordings: Sequence[Recording], settings: Settings, chai
     """Analyse, take the microphone's own response out, and mark what the chain itself makes doubtful."""
     result: Result = corrected(procedure(key).analyse(recordings, settings, chain), chain)
     more = []
-    if chain.load_ohms is not None and not chain.load_confirmed and chain.calibrated:
+    if procedure(key).of_levels and chain.load_ohms is not None and not chain.load_confirmed and chain.calibrated:
         more.append(Caution.LOAD_UNCONFIRMED)
     if any(r.clock for r in recordings):
         more.append(Caution.OTHER_CLOCK)
@@ -196,7 +211,12 @@ def measure(
             raise BenchNotReadyError(f"{shot.words} Nothing was measured; what was there before is kept.")
         found = shot.cautions
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled)
-    result = computed(study, order, recordings)
+    try:
+        result = computed(study, order, recordings)
+    except UnusableInputError:
+        if cancelled():  # so early that there is nothing to analyse yet
+            raise CancelledError("Stopped; nothing of this run was kept.") from None
+        raise
     if order.chain.calibrated and order.chain.stale(date.today()):
         found = (*found, Caution.CALIBRATION_STALE)
     if cancelled() and not (procedure(order.procedure).keeps_part and result.curves):
@@ -273,3 +293,16 @@ def _require_room(study: Study, order: Order) -> None:
         raise StudyError(
             f"The disk has {free / 1e6:.0f} MB left, this run needs about {needed / 1e6:.0f} MB. Nothing was played or changed; make room and measure again."
         )
+
+
+def latencies(study: Study) -> list[Latency]:
+    """Every latency in the matrix, each of the first channel that has one, less the baseline where that was taken out."""
+    seen = study.overview()
+    rows = []
+    for subject in seen.subjects:
+        for column in (c for c in seen.columns if c.procedure == "latency"):
+            run = seen.runs.get((subject.id, column.id))
+            told = next((r for r in run.readings if r["key"] == "latency" and r["value"] is not None), None) if run else None
+            if run and told:
+                rows.append((subject.name, dict(subject.conditions), float(run.chain["rate"]), told["value"], told.get("spread")))
+    return latencies_of(rows)

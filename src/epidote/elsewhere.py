@@ -15,18 +15,20 @@ import numpy as np
 
 from epidote import __version__
 from epidote.audio.files import encode, read_sound, write_whole
-from epidote.conductor import Order, computed, keep_run
+from epidote.conductor import Order, add_column, computed, keep_run, study_chain
 from epidote.core.analysis.clock import ClockOffset, level_of_marks, on_its_own_clock
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import Settings, procedure
+from epidote.core.procedures.base import Settings, make_settings, procedure
+from epidote.core.procedures.level_readings import level_readings
 from epidote.core.result import Reading, Result
-from epidote.core.signal import Samples, Stimulus
+from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.marked import Marked, marked
 from epidote.core.stimulus.staircase import KIND as STAIRCASE
 from epidote.core.stimulus.staircase import steps_of
-from epidote.study.models import RunSummary
+from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study
+from epidote.study.text_curves import read_text_curve
 
 
 def planned(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
@@ -120,3 +122,29 @@ def take_in(study: Study, order: Order, path: Path) -> RunSummary:
     recordings, clock = on_its_own_clock(signal, file)
     result = with_clock(computed(study, order, recordings), [clock], signal.rate)
     return keep_run(study, order, f"recorded elsewhere: {path.name}", result, recordings, None)
+
+
+def take_curve(study: Study, subject: Subject, path: Path) -> RunSummary:
+    """A response curve measured elsewhere, from a text file, as a run of a row: readings are taken off it, but it has no recording.
+
+    Raises UnusableInputError; then nothing was kept.
+    """
+    level, phase = read_text_curve(path)
+    carried = procedure("response")
+    overview = study.overview()
+    column = next((c for c in overview.columns if c.procedure == "response"), None)
+    settings = make_settings(carried.Settings, column.settings if column is not None else {})
+    if column is None:
+        column = add_column(study, "response", settings)
+    result = Result((level,) if phase is None else (level, phase), level_readings(level, None), ())
+    order = Order(subject.id, column.id, "response", settings, study_chain(study, subject))
+    return keep_run(study, order, f"taken from {path.name}", result, (), None)
+
+
+def take_stretch(study: Study, order: Order, recordings: Sequence[Recording], words: str) -> RunSummary:
+    """Make recordings made elsewhere, of nothing that was played from here, a run of the order's cell; ``words``: where they are from.
+
+    Raises UnusableInputError; then nothing was kept.
+    """
+    here = replace(order, chain=order.chain.model_copy(update={"rate": recordings[0].signal.rate}))
+    return keep_run(study, here, f"recorded elsewhere: {words}", computed(study, here, recordings), recordings, None)

@@ -44,13 +44,17 @@ class Server:
         return False
 
     def _ask(self, *command: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(command, env=self._env, capture_output=True, text=True, timeout=10, check=False)
+        try:
+            return subprocess.run(command, env=self._env, capture_output=True, text=True, timeout=10, check=False)
+        except subprocess.TimeoutExpired:  # a server that was killed meanwhile never answers
+            return subprocess.CompletedProcess(command, 1, "", "")
 
     def ports(self) -> list[str]:
         return self._ask("jack_lsp").stdout.split()
 
-    def wire(self, source: str, target: str) -> None:
-        self._ask("jack_connect", source, target)
+    def wire(self, source: str, target: str) -> bool:
+        """Whether it is wired now."""
+        return self._ask("jack_connect", source, target).returncode == 0
 
     def unwire(self, source: str, target: str) -> None:
         self._ask("jack_disconnect", source, target)
@@ -61,14 +65,16 @@ class Server:
 
         def keep_wired() -> None:
             done: set[str] = set()
-            while not stop.wait(0.02):
+            while (
+                not stop.wait(0.02) and self.process.poll() is None
+            ):  # whoever asks a dead server waits, and may lock out those that follow
                 ports = set(self.ports())
                 for port in ports - done:
                     client, _, name = port.partition(":")
                     if client != "system" and name.startswith("in_") and f"{client}:out_{name[3:]}" in ports:
                         self.unwire(f"system:capture_{int(name[3:]) + 1}", port)
-                        self.wire(f"{client}:out_{name[3:]}", port)
-                        done.add(port)
+                        if self.wire(f"{client}:out_{name[3:]}", port):
+                            done.add(port)
                 done &= ports
 
         thread = threading.Thread(target=keep_wired)

@@ -56,7 +56,7 @@ CASES = [
     (
         "analyse gong tone.wav",
         2,
-        "There are: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, multitone, noise, response, spectrum, tone",
+        "There are: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency, multitone, noise, paths, response, spectrum, tone",
     ),
     ("analyse tone tone.wav --set colour=red", 2, "There is no setting “colour”"),
     ("analyse tone tone.wav --set harmonics=1000", 2, "“harmonics” cannot be"),

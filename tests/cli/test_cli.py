@@ -1,12 +1,14 @@
 """The command line end to end: what it writes, prints and returns."""
 
 import json
+from contextlib import closing
 
 import numpy as np
 import pytest
 import soundfile
 
 from epidote import __version__
+from epidote.study.store import create_study
 from tests.conftest import dithered, sine, through
 
 RATE = 48000
@@ -159,7 +161,68 @@ def test_the_demo_is_measured_and_then_left_alone(run, tmp_path, monkeypatch):
     path = tmp_path / "Dome.epidote"
     code, text, _ = run("demo", "--build", "--path", path)
     assert code == 0
-    assert text.count("measuring") == 6
+    assert text.count("measuring") == 6 + sum(scenario.REPEATED.values())  # what is real needs repeats
     assert "measuring" not in run("demo", "--build", "--path", path)[1]
     shown = json.loads(run("study", "show", path, "--json")[1])
     assert len(shown["runs"]) == 6
+
+
+def test_measure_over_buffers_and_rates(tmp_path, run):
+    """A row and a run for each combination; a rate that the device refuses is said and leaves the others."""
+    path = tmp_path / "a.epidote"
+    with closing(create_study(path, "A")) as made:
+        made.add_subject(made.add_unit("Sorvane", "L8"), {"connection": "short"}, "standin:sorvane-l8")
+    command = [
+        "measure",
+        "latency",
+        "--study",
+        path,
+        "--subject",
+        "Sorvane L8",
+        "--full-level",
+        "--seed",
+        2,
+        "--set",
+        "shots=2",
+        "--set",
+        "longest=0.05",
+    ]
+    code, out, err = run(*command, "--over", "rate=48 kHz,96 kHz,50 kHz", "--over", "buffer=32,128", "--json")
+    assert code != 0
+    assert "50 kHz" in err
+    runs = json.loads(out)["runs"]
+    found = {}
+    for one in runs:
+        latency = next(r for r in one["readings"] if r["key"] == "latency_samples" and r["channel"] == 1)
+        rest = next(r for r in one["readings"] if r["key"] == "beside_buffers" and r["channel"] == 1)
+        found[one["subject"]] = (latency["value"], rest["value"])
+    assert len(found) == 4
+    name = next(n for n in found if "buffer 128" in n and "96 kHz" in n)
+    converters, safety = 29.3 + 38.9, 48
+    assert min(abs(found[name][0] - blocks * 128 - converters - safety) for blocks in (2, 3)) < 0.01
+    assert run(*command, "--over", "buffer")[0] == 2
+
+
+def test_polarity_in_words_and_latencies_of_a_study(tmp_path, run):
+    x = 0.1 * np.random.default_rng(0).standard_normal(48000)
+    soundfile.write(tmp_path / "two.wav", np.column_stack([x, -np.roll(x, 5)]), 48000, subtype="PCM_24")
+    code, out, err = run("analyse", "paths", str(tmp_path / "two.wav"))
+    assert code == 0, err
+    assert "inverted" in next(line for line in out.splitlines() if line.startswith("Polarity"))
+    study = str(tmp_path / "Bench.epidote")
+    assert run("study", "new", study)[0] == 0
+    code, _, err = run("study", "latency", study)
+    assert (code, "no measured latency" in err) == (2, True)
+    conditions = ("--condition", "probe=1:1", "--condition", "load=10 kΩ")
+    run("study", "add", study, "--maker", "Sorvane", "--model", "L8", "--device", "standin:sorvane-l8", *conditions)
+    code, _, err = run("measure", "latency", "--study", study, "--subject", "Sorvane", "--set", "shots=1", "--over", "buffer=64,128")
+    assert code == 0, err
+    code, out, _ = run("study", "latency", study, "--json")
+    found = json.loads(out)["latencies"]
+    assert (code, {one["buffer"] for one in found}) == (0, {64, 128})
+    assert all(one["metres_in_air"] == pytest.approx(343.2 * one["seconds"], rel=1e-3) for one in found)
+    milliseconds = 1000 * found[0]["seconds"]
+    _, out, _ = run("study", "latency", study, "--equal", f"{milliseconds:.4f}", "--within", "1")
+    assert f"buffer {found[0]['buffer']}" in out
+    _, out, _ = run("study", "latency", study)
+    assert "fit for live playing" in out

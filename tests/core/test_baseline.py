@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from epidote.bench import open_for
-from epidote.conductor import Order, add_column, baseline_of, baseline_orders, measure, recompute, study_chain
+from epidote.conductor import Order, add_column, analysed, baseline_of, baseline_orders, measure, play_and_record, recompute, study_chain
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_from_toml, chain_to_toml
@@ -54,6 +54,40 @@ def test_a_probe_makes_the_converters_noise_weigh_more():
     result = against_baseline(Result((), (Reading("noise", 1, 5e-6, "V"),)), Result((), (Reading("noise", 1, 1e-6, "V"),)), scale=4.0)
     assert result.readings[0].floor == pytest.approx(4e-6)
     assert Caution.NEAR_FLOOR in result.readings[0].cautions
+
+
+@pytest.mark.parametrize(
+    ("inserted", "loss", "high"), [("attenuator", 20.0, None), ("cable", 0.005, 29473.1), ("transformer + cable", 1.205, None)]
+)
+def test_insertion_devices_against_the_plain_wire(tmp_path, inserted, loss, high):
+    """Closed forms: an attenuator's 20 dB; R = 150 Ω and C = 36 nF, 1/(2 pi R C) = 29473 Hz, 10 lg(1 + (1 kHz/fc)²) = 0.005 dB."""
+    settings = make_settings(
+        Response.Settings, {"stimulus": "noise", "start_frequency": 5, "stop_frequency": 40000, "duration": 2, "level": -12}
+    )
+    chain = Chain(rate=96000, output_full_scale=4.0, input_full_scale=8.0)
+    results = []
+    for device, conditions in (("standin:wire", {}), ("standin:velmora-t2", {"inserted": inserted})):
+        opened = open_for(chain, device, conditions, seed=1)
+        results.append(analysed("response", play_and_record("response", settings, chain, opened), settings, chain))
+    found = against_baseline(results[1], results[0])
+    assert found.reading("insertion_loss").value == pytest.approx(loss, abs=0.005)
+    if high is not None:
+        assert found.reading("bandwidth_high").value == pytest.approx(high, rel=0.01)
+    captured = found.curve("capture")
+    assert captured.y_unit == "dBV"
+    # pink noise falls by 3 dB in an octave: the captured spectrum of 1 kHz against that of 100 Hz
+    band = lambda f: captured.y[(captured.x > 0.8 * f) & (captured.x < 1.25 * f)].mean()  # noqa: E731
+    assert band(100) - band(1000) == pytest.approx(10, abs=0.7)
+
+
+def test_the_noise_floor_rises_over_the_wires():
+    wire, unit = (Result((), (Reading("noise", 1, v, "V", {}, None, 0.01 * v),)) for v in (1e-6, 2e-6))
+    rise = against_baseline(unit, wire).reading("noise_rise")
+    assert rise.value == pytest.approx(6.0206, abs=1e-4)
+    assert rise.spread == pytest.approx(0.01 * 8.686 * np.sqrt(2), rel=1e-3)
+    assert against_baseline(unit, wire, scale=4.0).reading("noise_rise") is None  # through a probe there is no saying
+    amplifier = Result((), (Reading("gain_1k", 1, 26.0, "dB"),))
+    assert against_baseline(amplifier, Result((), (Reading("gain_1k", 1, 0.0, "dB"),))).reading("insertion_loss") is None
 
 
 def test_latency_is_subtracted_and_both_are_kept():

@@ -99,7 +99,7 @@ def test_procedures_are_found_by_entry_point():
     assert set(procedures()) >= {"response", "tone"}
     with pytest.raises(
         SettingError,
-        match="There are: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, multitone, noise, response, spectrum, tone",
+        match="There are: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency, multitone, noise, paths, response, spectrum, tone",
     ):
         procedure("gong")
 

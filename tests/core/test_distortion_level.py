@@ -1,18 +1,20 @@
 """Distortion against level, on units whose distortion is a formula."""
 
 import math
+from contextlib import closing
 
 import numpy as np
 import pytest
 
-from epidote.conductor import analysed, play_and_record
+from epidote.conductor import Order, add_column, analysed, measure, play_and_record
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
-from epidote.core.errors import SettingError
+from epidote.core.errors import CancelledError, SettingError
 from epidote.core.procedures.base import make_settings, procedure
 from epidote.core.quantity import QuantityError
 from epidote.core.signal import Recording, Signal
 from epidote.core.stimulus.staircase import steps_of
+from epidote.study.store import create_study
 from tests.conftest import table
 from tests.ideal_device import IdealDevice
 
@@ -251,3 +253,15 @@ def test_a_staircase_takes_little_more_than_its_tones_sound():
     _, recordings = run(None, device=device, dwell=0.4, steps=30)
     tones = sum(s.frames for r in recordings for s in steps_of(r.stimulus)) / 96000
     assert sum(device.played) < 1.15 * tones
+
+
+def test_stopped_in_the_first_moments_it_says_so(tmp_path):
+    """Blocks so short that nothing can be analysed yet: stopped by the user is not an unusable recording."""
+    with closing(create_study(tmp_path / "a.epidote", "A")) as study:
+        subject = study.overview().subjects[0]
+        settings = make_settings(procedure(KEY).Settings, {})
+        column = add_column(study, KEY, settings)
+        device = IdealDevice(lambda x: x, block=64)
+        with pytest.raises(CancelledError, match="Stopped"):
+            measure(study, Order(subject.id, column.id, KEY, settings, VOLTS), device, cancelled=lambda: True)
+        assert not study.overview().runs

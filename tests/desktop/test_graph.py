@@ -202,3 +202,21 @@ def test_zoom_is_kept_when_the_same_curves_come_again(graph):
     graph.set_figure(None, keep_zoom=False)
     graph.grab()
     assert graph.readings_at_cursor() == []
+
+
+def test_thinning_moves_no_curve_by_what_can_be_seen():
+    """Interpolated back, a smooth curve is where it was; a lively one keeps every point, and gaps stay gaps."""
+    import numpy as np
+
+    from epidote.desktop.plot.paint import thinned
+
+    x = np.linspace(0, 700, 900)
+    smooth = 200 + 150 * np.tanh((x - 350) / 60)
+    px, py = thinned(x, smooth)
+    assert px.size < 200
+    assert np.abs(np.interp(x, px, py) - smooth).max() < 0.3
+    lively = 200 + 20 * np.random.default_rng(1).standard_normal(900)
+    assert thinned(x, lively)[0].size > 850
+    gap = smooth.copy()
+    gap[400:410] = np.nan
+    assert np.isnan(thinned(x, gap)[1]).sum() >= 1

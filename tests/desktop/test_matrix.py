@@ -391,3 +391,20 @@ def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, c
     assert "+40.00" in window.message.text()
     page.exchange.take_recording(settings, tmp_path / "for nobody.wav")
     wait_for(qtbot, lambda: "cannot be read" in window.message.text())
+
+
+def test_crossings_are_said_beside_the_readings(window, rows, columns, qtbot):
+    """Which of two amplifiers has more gain, in words; on an exported picture too."""
+    page = window.matrix
+    page.choose([rows["high"], rows["a25"]], columns["response"])
+    qtbot.waitUntil(lambda: bool(page.graph_panel.graph.figure().crossings), timeout=10000)
+    (words,) = page.graph_panel.graph.figure().crossings
+    level = {r["key"]: r["value"] for r in window.session.overview.runs[rows["a25"], columns["response"]].readings if r["channel"] == 1}
+    reference = {
+        r["key"]: r["value"] for r in window.session.overview.runs[rows["high"], columns["response"]].readings if r["channel"] == 1
+    }
+    assert words.startswith("Havelmar A25 ")
+    assert ("lower" in words) is (level["gain_1k"] < reference["gain_1k"])
+    do(window, "beside difference")
+    qtbot.waitUntil(lambda: words in page.beside.comparing.panel.crossings.text(), timeout=10000)
+    assert page.graph_panel.graph.figure().notes[0] == words

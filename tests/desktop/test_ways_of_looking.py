@@ -183,3 +183,15 @@ def test_the_range_follows_what_is_chosen_until_somebody_zooms(window, qtbot):
     zoomed = graph.view()
     assert zoomed.x != alone.x
     assert chosen(first, other).x == zoomed.x
+
+
+def test_tick_labels_tell_ticks_apart():
+    """A flat curve of latencies is magnified until its ticks need more than three digits; a wide axis needs no more than that."""
+    from epidote.desktop.plot.figure import Figure
+
+    figure = Figure("", "Shot", "shot", "Latency", "s", False, ())
+    near = [7.3531e-3, 7.3532e-3, 7.3533e-3]
+    assert [figure.tick_text(v, "s", near) for v in near] == ["7.3531 ms", "7.3532 ms", "7.3533 ms"]
+    wide = [0.002, 0.01, 0.05, 0.2, 1.0, 5.0, 20.0]
+    assert figure.tick_text(0.002, "W", wide) == "2.00 mW"
+    assert figure.x_words == "Shot"

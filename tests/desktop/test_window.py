@@ -4,7 +4,7 @@ import os
 import shutil
 import subprocess
 import sys
-import time
+import threading
 
 import pytest
 from PySide6.QtCore import QTimer
@@ -84,27 +84,40 @@ def test_changing_a_row(window, qtbot, monkeypatch):
             parse_conditions(wrong)
 
 
-def test_the_interface_is_never_held_up(window, qtbot):
-    """While a run is played, analysed and stored, the event loop comes round again within 50 ms; common practice allows 100 ms."""
+def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
+    """While a run is played, analysed and stored the event loop comes round; nothing of that is done on its thread. How long it
+    is held up at most is a measured figure (tools/benchmarks/speed.py), which a loaded test machine cannot show."""
+    from epidote import conductor
+    from epidote.study.store import Study
+
     overview = window.session.overview
     low, response = overview.subjects[2], overview.columns[0]
-    gaps, last = [], [time.perf_counter()]
+    where: dict[str, set[int]] = {}
 
-    def beat() -> None:
-        now = time.perf_counter()
-        gaps.append(now - last[0])
-        last[0] = now
+    def watched(owner, name: str) -> None:
+        real = getattr(owner, name)
 
+        def noted(*given, **named):
+            where.setdefault(name, set()).add(threading.get_ident())
+            return real(*given, **named)
+
+        monkeypatch.setattr(owner, name, noted)
+
+    for name in ("play_and_record", "analysed", "keep_run"):
+        watched(conductor, name)
+    for name in ("add_run", "curves", "overview"):
+        watched(Study, name)
+    rounds = [0]
     timer = QTimer()
-    timer.timeout.connect(beat)
+    timer.timeout.connect(lambda: rounds.__setitem__(0, rounds[0] + 1))
     timer.start(5)
     window.matrix.choose([low.id], response.id)
     window.matrix.measure_empty()
-    wait_for(qtbot, lambda: (low.id, response.id) in window.session.overview.runs)
+    wait_for(qtbot, lambda: (low.id, response.id) in window.session.overview.runs and "curves" in where)  # asked for once the run is there
     timer.stop()
-    gaps.sort()
-    # a loaded test machine stalls now and then by itself; the measured figure stands in the benchmarks
-    assert gaps[int(0.95 * len(gaps))] < 0.05
+    assert set(where) == {"play_and_record", "analysed", "keep_run", "add_run", "curves", "overview"}
+    assert all(threading.get_ident() not in threads for threads in where.values())
+    assert rounds[0] > 5
 
 
 def test_a_worker_reports_what_went_wrong_and_goes_on(qtbot):

@@ -22,6 +22,7 @@ from epidote.core.stimulus.staircase import steps_of
 
 RATE, LATE = 96000.0, 2048
 CHAIN = Chain(rate=RATE)
+NOISE = 1e-6 * np.random.default_rng(1).standard_normal((round(60 * RATE), 2))
 
 
 class Paced:
@@ -35,8 +36,8 @@ class Paced:
     def exchange(self, stimulus, *, ceiling_dbfs, progress, cancelled, enough=None):
         late = np.zeros((stimulus.frames, 2))
         late[LATE:] = stimulus.samples()[:-LATE, None]
-        back = self.unit(late) + 1e-6 * np.random.default_rng(1).standard_normal(late.shape)
         begun, block = time.monotonic(), 1024
+        back = self.unit(late) + NOISE[: stimulus.frames]
         for end in range(block, back.shape[0] + block, block):
             if self.real:
                 time.sleep(max(0.0, begun + end / RATE - time.monotonic()))
@@ -58,6 +59,7 @@ def row(what: str, measured: str, figure: str) -> None:
 
 
 def main() -> None:
+    carried_out("distortion-level", lambda x: np.clip(x, -0.95, 0.95), steps=3)  # everything is loaded
     for dwell in (0.25, 0.4, 1.0):
         _, recordings, gone = carried_out(
             "distortion-level", lambda x: np.clip(x, -0.95, 0.95), real=True, dwell=dwell, steps=30, stop_at=100

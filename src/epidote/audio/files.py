@@ -1,17 +1,18 @@
-"""Sound files in and out: WAV and FLAC, read with every doubt, written so that nothing is half there."""
+"""Sound files in and out: WAV, FLAC, AIFF, Ogg and what containers hold, read with every doubt; written so that nothing is half there."""
 
 from __future__ import annotations
 
 import io
 import os
-import struct
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 import soundfile
 
+from epidote.audio.containers import DiskError
+from epidote.audio.streams import SoundStream
 from epidote.core.analysis.clock import resampled
-from epidote.core.errors import EpidoteError, UnusableInputError
 from epidote.core.signal import Samples, Signal
 from epidote.core.stimulus.noise import set_material_reader
 
@@ -19,30 +20,25 @@ SUBTYPES = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}
 _STEPS = {"16": 2.0**15, "24": 2.0**23}
 
 
-class DiskError(EpidoteError):
-    """The disk refused: full, read-only, gone."""
+@dataclass(frozen=True)
+class Track:
+    """One audio track: its name (title or language, else its number) and its signal."""
+
+    name: str
+    signal: Signal
 
 
 def read_sound(path: Path) -> Signal:
-    """A sound file as a signal in FS. Raises UnusableInputError saying what is wrong with it."""
-    try:
-        size = path.stat().st_size
-    except OSError as error:
-        raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
-    if path.is_dir():
-        raise UnusableInputError(f"{path} is a folder, not a sound file.")
-    if size == 0:
-        raise UnusableInputError(f"{path.name} is empty. Nothing was computed; record or copy it again.")
-    try:
-        samples, rate = soundfile.read(path, dtype="float64", always_2d=True)
-    except (soundfile.SoundFileError, OSError) as error:
-        raise UnusableInputError(
-            f"{path.name} is not a sound file that can be read, whatever its name says. Nothing was computed; give a WAV or FLAC file."
-        ) from error
-    _refuse_cut_off(path, size)
-    if samples.shape[0] == 0:
-        raise UnusableInputError(f"{path.name} holds no samples. Nothing was computed; record it again.")
-    return Signal(samples, float(rate))
+    """A sound file as a signal in FS; of a container, its first track. Raises UnusableInputError saying what is wrong with it."""
+    return read_tracks(path)[0].signal
+
+
+def read_tracks(path: Path, first: float = 0.0, last: float | None = None) -> list[Track]:
+    """Every track of a sound file or container from ``first`` to ``last`` s (a sound file has one), in FS. Raises UnusableInputError."""
+    with SoundStream(path, first, last) as stream:
+        found = [Track(t.name, t.signal()) for t in stream.tracks]
+        stream.require_still()
+    return found
 
 
 def read_material(path: str, rate: float) -> Signal:
@@ -56,26 +52,6 @@ def read_material(path: str, rate: float) -> Signal:
 
 
 set_material_reader(read_material)
-
-
-def _refuse_cut_off(path: Path, size: int) -> None:
-    """A WAV file whose header announces more data than there is."""
-    with path.open("rb") as file:
-        if file.read(4) != b"RIFF":
-            return
-        position = 12
-        while position + 8 <= size:
-            file.seek(position)
-            name, length = struct.unpack("<4sI", file.read(8))
-            if name == b"data":
-                # streaming writers leave the length at 0 or all ones
-                if 0 < length < 0xFFFFFFF0 and position + 8 + length > size:
-                    share = 100 * (size - position - 8) / length
-                    raise UnusableInputError(
-                        f"{path.name} is cut off: it holds {share:.0f} % of the sound it announces. Nothing was computed; copy or export it again."
-                    )
-                return
-            position += 8 + length + length % 2
 
 
 def encode(samples: Samples, rate: float, kind: str, bits: str) -> bytes:

@@ -19,6 +19,8 @@ from epidote.core.quantity import QuantityError, parse_as
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.standins.amplifier import HAVELMAR_A25, ORVANE_K3, OSTREL_P40, QUILLMAR_S60, TAMSEL_C12
 from epidote.standins.converter import Converter
+from epidote.standins.inserts import VELMORA_T2
+from epidote.standins.late import FERRIN_V9, OSKELL_N3, SORVANE_L8, TOLMARK_X1, Link
 from epidote.standins.line import BRESKAN_R7, LUNVIK_D2, PELLWORTH_I4
 from epidote.standins.loudspeaker import DOME_SPEAKER
 
@@ -48,6 +50,7 @@ class Bench:
     divider: float = 4.0
     load_ohms: float = 8.0
     buffers: int = 512
+    link: Link = Link()
 
 
 BENCHES = {
@@ -60,6 +63,11 @@ BENCHES = {
     "breskan-r7": Bench("Stand-in interface with a Breskan R7", BRESKAN_R7),
     "lunvik-d2": Bench("Stand-in interface with a Lunvik D2 converter", LUNVIK_D2),
     "pellworth-i4": Bench("Stand-in interface with a Pellworth I4", PELLWORTH_I4),
+    "velmora-t2": Bench("Stand-in interface with parts of the Velmora T2 box in its line", VELMORA_T2, divider=1.0),
+    "sorvane-l8": Bench("Stand-in interface Sorvane L8, output wired to input", None, divider=1.0, buffers=128, link=SORVANE_L8),
+    "tolmark-x1": Bench("Stand-in interface with a Tolmark X1 behind a digital link", TOLMARK_X1, divider=1.0),
+    "ferrin-v9": Bench("Stand-in interface with a Ferrin V9 effects processor", FERRIN_V9, divider=1.0),
+    "oskell-n3": Bench("Stand-in interface: left by wire, right over an Oskell N3 network path", OSKELL_N3, divider=1.0),
     "kelwin-d6": Bench("Stand-in interface with a Kelwin D6 loudspeaker behind 10 Ω", DOME_SPEAKER, divider=1.0),
 }
 
@@ -82,6 +90,8 @@ class SimulatedDevice:
         self._unit = self._bench.unit.set_to(conditions) if self._bench.unit else None
         self._load = _load_of(conditions, self._bench.load_ohms)
         self._rng = np.random.default_rng([seed, *bench.encode(), *str(sorted(conditions.items())).encode()])
+        self._connection = conditions.get("connection", "")
+        self._crossed = conditions.get("wiring", "") == "swapped"  # the unit's channels, at its input and its output
         self._clock = 0.0
         self._real_time = real_time
 
@@ -123,11 +133,14 @@ class SimulatedDevice:
         """Numbers (frames, outputs) out, numbers (frames, inputs) back. ``settled``: coupling capacitors have charged long since."""
         b, rate = self._bench, self._rate
         late = np.zeros((played.shape[0], self.info.outputs))
-        late[self._buffer :, [n - 1 for n in self._wiring.outputs]] = played[: max(0, played.shape[0] - self._buffer)]
+        begins = b.link.frames(self._buffer, rate, self._connection, self._rng)
+        late[begins:, [n - 1 for n in self._wiring.outputs]] = played[: max(0, played.shape[0] - begins)]
         volts = b.output.to_volts(late, rate, self._rng)
         if self._unit is not None:
             _stop_if(cancelled)
-            volts = self._unit.process(volts, rate, self._load, self._rng, self._clock)
+            there = volts[:, ::-1] if self._crossed else volts
+            volts = self._unit.process(np.ascontiguousarray(there), rate, self._load, self._rng, self._clock)
+            volts = volts[:, ::-1] if self._crossed else volts
         _stop_if(cancelled)
         if settled:
             volts = volts - volts.mean(axis=0)

@@ -87,15 +87,18 @@ def analyse(
         Path | None, typer.Option(help="a recording of the chain alone, same stimulus: taken out, or used as floor")
     ] = None,
     channel: Annotated[list[int], typer.Option(help="only this channel (from 1); may be repeated")] = [],
+    track: Annotated[int, typer.Option(help="of a container with several tracks: this one (from 1); “paths” takes all", min=1)] = 1,
+    first: Annotated[float, typer.Option("--from", help="leave out what comes before, in s", min=0)] = 0.0,
+    last: Annotated[float | None, typer.Option("--to", help="leave out what comes after, in s", min=0)] = None,
     as_json: Json = False,
 ) -> int:
     """Analyse any recording; several channels give readings per channel."""
-    from epidote.audio.files import read_sound
+    from epidote.audio.files import read_tracks
     from epidote.conductor import analysed
     from epidote.core.analysis.clock import ClockOffset, on_its_own_clock
     from epidote.core.caution import Caution
     from epidote.core.comparison.baseline import against_baseline
-    from epidote.core.procedures.base import make_settings, titles_of
+    from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
     from epidote.core.signal import Recording, Signal
     from epidote.elsewhere import with_clock
@@ -105,7 +108,10 @@ def analyse(
     settings = make_settings(carried.Settings, {**described, **parsed_settings(carried.Settings, set_)})
 
     def read(path: Path) -> list[Recording]:
-        signal = read_sound(path)
+        tracks = read_tracks(path, first, last)
+        if track > len(tracks):
+            raise UnusableInputError(f"{path.name} has {len(tracks)} track(s), asked was for track {track}. Nothing was computed.")
+        signal = tracks[track - 1].signal
         if any(not 1 <= c <= signal.channels for c in channel):
             raise UnusableInputError(
                 f"{path.name} has {signal.channels} channel(s), asked was for channel {max(channel)}. Nothing was computed."
@@ -118,6 +124,10 @@ def analyse(
         clocks.append(clock)
         return parts
 
+    if procedure == "paths" and marks is None and not channel and baseline is None:
+        rate, result = _streamed(recordings, settings, first, last)
+        _say_result(procedure, rate, settings, result, as_json=as_json)
+        return 0
     clocks: list[ClockOffset] = []
     captured = [recording for path in recordings for recording in read(path)]
     path_chain = read_chain(chain, rate=captured[0].signal.rate).model_copy(update={"rate": captured[0].signal.rate})
@@ -134,14 +144,7 @@ def analyse(
             result, curves=tuple(replace(c, channel=names[c.channel]) for c in result.curves),
             readings=tuple(replace(r, channel=names[r.channel]) for r in result.readings),
         )  # fmt: skip
-    if as_json:
-        print_json({
-            "procedure": procedure, "rate": captured[0].signal.rate, "settings": settings.model_dump(mode="json"),
-            "cautions": [str(c) for c in result.cautions], "readings": [r.to_json() for r in result.readings],
-            "curves": [c.to_json() for c in result.curves],
-        })  # fmt: skip
-    else:
-        print_result(result, titles_of(carried))
+    _say_result(procedure, captured[0].signal.rate, settings, result, as_json=as_json)
     if Caution.STIMULUS_NOT_FOUND in result.cautions and not result.curves:
         warn(
             f"{', '.join(p.name for p in recordings)}: the stimulus of “{procedure}” was not found in the recording, so there is nothing to read off it. "
@@ -149,3 +152,34 @@ def analyse(
         )
         return 3
     return 0
+
+
+def _streamed(files: list[Path], settings: Any, first: float, last: float | None) -> tuple[float, Any]:
+    """Rate and result of every channel of every track of all files against the first, read piece by piece."""
+    from contextlib import ExitStack
+
+    from epidote.audio.streams import SoundStream
+    from epidote.core.procedures.paths import against_the_first
+
+    with ExitStack() as stack:
+        streams = [stack.enter_context(SoundStream(path, first, last)) for path in files]
+        ways = [track.channel(n) for stream in streams for track in stream.tracks for n in range(1, track.channels + 1)]
+        result = against_the_first(ways, settings)
+        for stream in streams:
+            stream.require_still()
+    return ways[0].rate, result
+
+
+def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_json: bool) -> None:
+    from epidote.core.procedures.base import procedure as find
+    from epidote.core.procedures.base import titles_of
+    from epidote.core.procedures.paths_told import events_of
+
+    if as_json:
+        print_json({
+            "procedure": procedure, "rate": rate, "settings": settings.model_dump(mode="json"),
+            "cautions": [str(c) for c in result.cautions], "readings": [r.to_json() for r in result.readings],
+            "curves": [c.to_json() for c in result.curves], **({"events": events_of(result)} if procedure == "paths" else {}),
+        })  # fmt: skip
+    else:
+        print_result(result, titles_of(find(procedure)))

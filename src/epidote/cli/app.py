@@ -7,7 +7,7 @@ import sys
 
 import typer
 
-from epidote.cli import analyse, measure, study
+from epidote.cli import analyse, compare, measure, study
 from epidote.core.errors import EpidoteError
 
 app = typer.Typer(
@@ -21,6 +21,7 @@ app.command("devices")(measure.devices)
 app.command("procedures")(measure.list_procedures)
 app.command("demo")(measure.demo)
 app.add_typer(study.app, name="study")
+app.add_typer(compare.app, name="compare")
 
 
 def run_command(arguments: list[str]) -> int:

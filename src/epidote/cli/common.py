@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from epidote.core.display import format_quantity
+from epidote.core.display import format_reading
 from epidote.core.errors import SettingError
 from epidote.core.quantity import QuantityError, parse_as
 
@@ -73,7 +73,7 @@ def print_result(result: Result, titles: dict[str, str]) -> None:
         marks: list[str] = []
         for channel in channels:
             reading = result.reading(key, channel)
-            row += (format_quantity(reading.value, reading.unit, uncertainty=reading.spread) if reading else "").rjust(18)
+            row += (format_reading(reading) if reading else "").rjust(18)
             marks += [str(c) for c in reading.cautions] if reading else []
         say(row + ("  ! " + ", ".join(dict.fromkeys(marks)) if marks else ""))
     for caution in result.cautions:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -15,6 +15,9 @@ from epidote.core.errors import SettingError
 if TYPE_CHECKING:
     from epidote.audio.device import Device
     from epidote.core.chain import Chain
+    from epidote.core.procedures.base import Settings
+    from epidote.study.models import Subject
+    from epidote.study.store import Study
 
 USUAL_DEVICE = "standin:wire"
 
@@ -25,6 +28,13 @@ def measure(
     subject: Annotated[str, typer.Option(help="the row: its name with conditions, as “epidote study show” prints it")],
     device: Annotated[str | None, typer.Option(help="see “epidote devices”; usually the row's own")] = None,
     set_: Set = [],
+    over: Annotated[
+        list[str],
+        typer.Option(
+            help="a condition and its values, as buffer=32,64,128 or “rate=44.1 kHz,96 kHz”: a row and a run for each combination"
+        ),
+    ] = [],
+    times: Annotated[int, typer.Option(help="repeat the run so often: its spread then tells what is real", min=1, max=200)] = 1,
     chain: Annotated[Path | None, typer.Option(help="a chain file; usually the study's own chain")] = None,
     check: Annotated[bool, typer.Option(help="a short shot before the run; refuse a run that would be wasted")] = True,
     full_level: Annotated[bool, typer.Option("--full-level", help="with a changed chain: go on without asking")] = False,
@@ -32,59 +42,106 @@ def measure(
     as_json: Json = False,
 ) -> int:
     """Measure a subject of a study and keep the run there."""
-    import random
-
-    from epidote.bench import needs_careful_start, open_for, started
     from epidote.cli.study import find_subject
-    from epidote.conductor import Order, add_column, study_chain
-    from epidote.conductor import measure as carry_out
-    from epidote.core.caution import Caution
-    from epidote.core.procedures.base import drive_level, make_settings, titles_of
+    from epidote.core.errors import EpidoteError
+    from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
-    from epidote.core.result import Reading, Result
     from epidote.study.store import Study
 
     carried = find(procedure)
     settings = make_settings(carried.Settings, parsed_settings(carried.Settings, set_))
+    combinations = _combinations(over)
     opened = Study(study)
+    runs, worst = [], 0
     try:
-        row = find_subject(opened, subject)
-        path = read_chain(chain) if chain else study_chain(opened, row)
         if opened.read_only:
             raise SettingError(f"{study.name} cannot be changed: {opened.why_read_only}. Nothing was measured.")
-        name = device or row.device or path.device or USUAL_DEVICE
-        path = path.model_copy(update={"device": name})
-        used = open_for(path, name, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
-        try:
-            next(carried.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
-            column = add_column(opened, procedure, settings)
-            order = Order(row.id, column.id, procedure, settings, path)
-
-            def progress(share: float) -> None:
-                if sys.stderr.isatty():
-                    sys.stderr.write(f"\r{share:4.0%} ")
-
-            careful = needs_careful_start(opened, path)
-            if careful:
-                _start_carefully(used, path, drive_level(settings, path), full_level)
-            run = carry_out(opened, order, used, progress, check=check)
-            if careful:
-                started(opened, path)
-        finally:
-            used.close()
-        readings = tuple(Reading.from_json(r) for r in run.readings)
-        result = Result((), readings, tuple(Caution(c) for c in run.cautions))
-        if as_json:
-            print_json({
-                "run": run.id, "subject": row.full_name, "procedure": procedure, "settings": dict(run.settings), "device": run.device,
-                "made": run.made.isoformat(), "cautions": list(run.cautions), "readings": list(run.readings),
-            })  # fmt: skip
-        else:
-            say(f"run {run.id}: {row.full_name}, {carried.title.lower()} ({carried.summary(settings)})")
-            print_result(result, titles_of(carried))
+        row = find_subject(opened, subject)
+        for conditions in combinations:
+            one = _row_with(opened, row, conditions)
+            try:
+                for n in range(times):
+                    runs.append(
+                        _carried_out(opened, one, carried, settings, device, chain, check, full_level, None if seed is None else seed + n, as_json)
+                    )
+            except EpidoteError as error:
+                if len(combinations) == 1:
+                    raise
+                warn(f"{one.full_name}: {error}")  # the device may not allow this one; the others are worth having
+                worst = max(worst, error.exit_code)
     finally:
         opened.close()
-    return 0
+    if as_json and runs:
+        print_json(runs[0] if not over and times == 1 else {"runs": runs})
+    return worst
+
+
+def _combinations(over: list[str]) -> list[dict[str, str]]:
+    """Every combination of the conditions' values, the last changing first. Raises SettingError."""
+    from itertools import product
+
+    named = []
+    for words in over:
+        name, _, values = words.partition("=")
+        found = [v.strip() for v in values.split(",") if v.strip()]
+        if not name.strip() or not found:
+            raise SettingError(f"--over “{words}” is not a condition and its values: write it as buffer=32,64,128.")
+        named.append([(name.strip(), value) for value in found])
+    return [dict(pairs) for pairs in product(*named)]
+
+
+def _row_with(study: Study, row: Subject, conditions: dict[str, str]) -> Subject:
+    """The row of the same unit under these conditions as well; a new one after it where there is none."""
+    if not conditions:
+        return row
+    wanted = {**row.conditions, **conditions}
+    same = next((s for s in study.overview().subjects if s.unit == row.unit and dict(s.conditions) == wanted), None)
+    return same or study.add_subject(row.unit, wanted, row.device, after=study.overview().subjects[-1].id)
+
+
+def _carried_out(
+    study: Study, row: Subject, carried: Any, settings: Settings, device: str | None, chain: Path | None, check: bool, full_level: bool,
+    seed: int | None, as_json: bool,
+) -> dict[str, Any]:  # fmt: skip
+    """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
+    import random
+
+    from epidote.bench import needs_careful_start, open_for, started
+    from epidote.conductor import Order, add_column, study_chain
+    from epidote.conductor import measure as carry_out
+    from epidote.core.caution import Caution
+    from epidote.core.procedures.base import drive_level, titles_of
+    from epidote.core.result import Reading, Result
+
+    path = read_chain(chain) if chain else study_chain(study, row)
+    name = device or row.device or path.device or USUAL_DEVICE
+    path = path.model_copy(update={"device": name})
+    used = open_for(path, name, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
+    try:
+        next(carried.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
+        column = add_column(study, carried.key, settings)
+        order = Order(row.id, column.id, carried.key, settings, path)
+
+        def progress(share: float) -> None:
+            if sys.stderr.isatty():
+                sys.stderr.write(f"\r{share:4.0%} ")
+
+        careful = needs_careful_start(study, path)
+        if careful:
+            _start_carefully(used, path, drive_level(settings, path), full_level)
+        run = carry_out(study, order, used, progress, check=check)
+        if careful:
+            started(study, path)
+    finally:
+        used.close()
+    if not as_json:
+        readings = tuple(Reading.from_json(r) for r in run.readings)
+        say(f"run {run.id}: {row.full_name}, {carried.title.lower()} ({carried.summary(settings)})")
+        print_result(Result((), readings, tuple(Caution(c) for c in run.cautions)), titles_of(carried))
+    return {
+        "run": run.id, "subject": row.full_name, "procedure": carried.key, "settings": dict(run.settings), "device": run.device,
+        "made": run.made.isoformat(), "cautions": list(run.cautions), "readings": list(run.readings),
+    }  # fmt: skip
 
 
 def _start_carefully(device: Device, chain: Chain, level: float, go_on: bool) -> None:

@@ -144,3 +144,131 @@ def export(
     finally:
         study.close()
     return 0
+
+
+@app.command("latency")
+def latency(
+    path: PathArgument,
+    equal: Annotated[float | None, typer.Option(help="list what is as late as this, in ms")] = None,
+    within: Annotated[float, typer.Option(help="... to this share of it, in %")] = 5.0,
+    as_json: Json = False,
+) -> int:
+    """Print every measured latency by device, buffer and rate, and as metres of sound travel in air."""
+    from epidote.conductor import latencies
+    from epidote.core.comparison.delays import alike, latency_table, metres, verdict
+
+    study = Study(path)
+    try:
+        found = latencies(study)
+    finally:
+        study.close()
+    if not found:
+        raise SettingError(f"{path.name} holds no measured latency. Measure the column “latency” first.")
+    chosen = alike(found, equal / 1000, within / 100) if equal is not None else found
+    if as_json:
+        print_json({
+            "latencies": [
+                {"device": one.device, "rate": one.rate, "buffer": one.buffer, "seconds": one.seconds, "spread": one.spread,
+                 "metres_in_air": metres(one.seconds), "verdict": verdict(one.seconds)}
+                for one in chosen
+            ]
+        })  # fmt: skip
+        return 0
+    if equal is not None:
+        say(f"As late as {equal:g} ms, to {within:g} %:" if chosen else f"Nothing is as late as {equal:g} ms, to {within:g} %.")
+        for one in chosen:
+            say(f"  {1000 * one.seconds:.3f} ms   {one.device}, {_setting_words(one.setting)}")
+        return 0
+    table = latency_table(found)
+    for setting in table.settings:
+        say(_setting_words(setting))
+        for device in table.devices:
+            cell = table.cells.get((device, setting))
+            if cell is not None:
+                say(f"  {device.ljust(56)} {1000 * cell.seconds:9.3f} ms  {metres(cell.seconds):7.2f} m  {verdict(cell.seconds)}")
+    return 0
+
+
+def _setting_words(setting: tuple[float, int]) -> str:
+    rate, buffer = setting
+    return f"{rate / 1000:g} kHz, {f'buffer {buffer}' if buffer else 'no buffer said'}"
+
+
+@app.command("zip")
+def zip_(path: PathArgument, out: Annotated[Path, typer.Argument(help="the zip file to write")]) -> int:
+    """The whole study, recordings and pictures with it, as one zip file."""
+    from epidote.study.archive import zip_study
+
+    study = Study(path)
+    try:
+        say(f"{zip_study(study, out)}")
+    finally:
+        study.close()
+    return 0
+
+
+@app.command("unzip")
+def unzip(
+    source: Annotated[Path, typer.Argument(help="a zipped study")], folder: Annotated[Path, typer.Argument(help="where to put it")] = Path()
+) -> int:
+    """Unpack a zipped study."""
+    from epidote.study.archive import unzip_study
+
+    say(f"{unzip_study(source, folder)}")
+    return 0
+
+
+@app.command("json")
+def as_json_file(
+    path: PathArgument, curves: Annotated[bool, typer.Option("--curves", help="every curve as well")] = False
+) -> int:
+    """The whole study as one JSON document on standard output."""
+    from epidote.study.archive import study_json
+
+    study = Study(path)
+    try:
+        print_json(study_json(study, study.overview(), curves=curves))
+    finally:
+        study.close()
+    return 0
+
+
+@app.command("curve-in")
+def curve_in(
+    path: PathArgument, file: Annotated[Path, typer.Argument(help="frequency, level, perhaps phase, in columns")],
+    subject: Annotated[str, typer.Option(help="the row it belongs to")],
+) -> int:  # fmt: skip
+    """Take a curve measured elsewhere in as a response run of a row."""
+    from epidote.elsewhere import take_curve
+
+    study = Study(path)
+    try:
+        run = take_curve(study, find_subject(study, subject), file)
+        say(f"run {run.id}: {file.name}")
+    finally:
+        study.close()
+    return 0
+
+
+@app.command("curve-out")
+def curve_out(
+    path: PathArgument, run: Annotated[int, typer.Argument(help="the run's number")], out: Annotated[Path, typer.Argument(help="the text file to write")],
+    curve: Annotated[str, typer.Option(help="which curve")] = "level", channel: Annotated[int, typer.Option(min=1)] = 1,
+) -> int:  # fmt: skip
+    """Write a curve, with its phase where there is one, as a text file."""
+    from epidote.audio.files import write_whole
+    from epidote.study.export import described
+    from epidote.study.text_curves import text_of
+
+    study = Study(path)
+    try:
+        kept = [c for c in study.curves(run) if c.channel == channel]
+        level = next((c for c in kept if c.key == curve), None)
+        if level is None:
+            raise SettingError(f"Run {run} has no curve “{curve}” in channel {channel}. There are: {', '.join(sorted({c.key for c in kept}))}.")
+        phase = next((c for c in kept if c.key == "phase"), None) if curve == "level" else None
+        write_whole(out, text_of(level, phase, [described(study.run(run))]).encode())
+        say(f"{out}: {level.x.size} points")
+    finally:
+        study.close()
+    return 0

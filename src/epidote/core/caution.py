@@ -39,6 +39,14 @@ class Caution(StrEnum):
     STRANGER = "stranger"
     FILTERED = "filtered"
     LEVEL_NOT_HELD = "level_not_held"
+    SILENT = "silent"
+    NOTHING_IN_COMMON = "nothing_in_common"
+    IDENTICAL = "identical"
+    DISPERSED = "dispersed"
+    DELAY_CHANGES = "delay_changes"
+    DELAY_JUMPS = "delay_jumps"
+    OTHER_RATE = "other_rate"
+    ONE_ARRIVAL = "one_arrival"
 
     @property
     def words(self) -> str:
@@ -76,6 +84,14 @@ _WORDS = {
     Caution.STRANGER: "Something rose strongly that is neither the tone nor its harmonics: the unit may oscillate.",
     Caution.FILTERED: "The fundamental is filtered away here: relative to what is left of it this figure is mostly noise.",
     Caution.LEVEL_NOT_HELD: "The level at the unit's output was not held within 0.1 dB here: the drive could not be raised enough, or the unit did not follow.",
+    Caution.SILENT: "This channel is silent, so there is nothing to compare.",
+    Caution.NOTHING_IN_COMMON: "The two have nothing in common within the delays looked for: see the correlation.",
+    Caution.IDENTICAL: "Both hold the very same samples: it is one signal twice, not two paths.",
+    Caution.DISPERSED: "Parts of the band are not equally late: the delay is that of its coherent part, not of its loudest.",
+    Caution.DELAY_CHANGES: "The delay changes within the recording by more than its noise explains: it is modulated or corrected.",
+    Caution.DELAY_JUMPS: "The delay is not the same in every shot: it jumped by whole frames from one start to the next.",
+    Caution.ONE_ARRIVAL: "There is one channel, and in it no second arrival that stands out. Give a second channel or file to hold it against.",
+    Caution.OTHER_RATE: "This one was sampled at another rate and was brought to the first one's.",
     Caution.OTHER_CLOCK: "Recorded on a clock of its own: the recording was brought to the stimulus' clock first.",
 }
 

@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from epidote.core.result import Reading
 
 _ENGINEERING = {-12: "p", -9: "n", -6: "µ", -3: "m", 0: "", 3: "k", 6: "M", 9: "G"}
 _PREFIXED = {"V", "W", "Pa", "Hz", "s", "Ω"}
 _DB_LIKE = {"dB", "dBFS", "dBV", "dBu", "dB SPL", "dB/oct"}
 NOT_GIVEN = "–"
+_COUNTS = ("events",)
 
 
 def _decimals(value: float, significant: int, uncertainty: float | None) -> int:
@@ -28,7 +33,7 @@ def format_quantity(value: float | None, unit: str, *, digits: int = 4, uncertai
     """A value with its unit: 12.49 mV, 997.0 Hz, -82.64 dB, 0.0123 %.
 
     ``uncertainty`` is one standard deviation in the same unit and limits the digits; ``signed`` shows a plus sign. Decibels get two
-    decimals at most, or more when ``uncertainty`` supports them; ``None`` and values that are not finite give a dash.
+    decimals at most, or more when ``uncertainty`` supports them, and so do samples; ``None`` and values that are not finite give a dash.
     """
     if value is None or not math.isfinite(value):
         return NOT_GIVEN
@@ -39,6 +44,8 @@ def format_quantity(value: float | None, unit: str, *, digits: int = 4, uncertai
             decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
     elif unit == "ppm":
         decimals = max(0, min(-math.floor(math.log10(uncertainty)), 4)) if uncertainty and 0 < uncertainty < math.inf else 4
+    elif unit == "samples" and uncertainty and 0 < uncertainty < math.inf:
+        decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
     elif unit in ("samples", "bit", "°"):
         decimals = min(_decimals(value, digits, uncertainty), 3 if unit == "samples" else 2)
     else:
@@ -67,3 +74,12 @@ def format_axis(value: float, unit: str) -> str:
     if magnitude >= 1e3:
         return f"{value / 1e3:.6g}k"
     return f"{value:.6g}"
+
+
+def format_reading(reading: Reading) -> str:
+    """A reading's value: with its unit and the digits its spread supports, a polarity in words, a count as such."""
+    if reading.value is not None and reading.key == "polarity":
+        return "normal" if reading.value > 0 else "inverted"
+    if reading.value is not None and reading.key in _COUNTS:
+        return f"{reading.value:.0f}"
+    return format_quantity(reading.value, reading.unit, uncertainty=reading.spread)

@@ -9,8 +9,14 @@ from __future__ import annotations
 import math
 import re
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, TypeVar
 
 from epidote.core.errors import EpidoteError
+
+if TYPE_CHECKING:
+    from epidote.core.signal import Samples
+
+_Levels = TypeVar("_Levels", float, "Samples")
 
 DBU_VOLTS = math.sqrt(0.6)
 SPL_PASCALS = 20e-6
@@ -76,6 +82,11 @@ def to_db(ratio: float) -> float:
 def from_db(level: float) -> float:
     """Amplitude ratio of a level difference in dB."""
     return float(10 ** (level / 20))
+
+
+def in_percent(levels: _Levels) -> _Levels:
+    """Amplitude ratios in %, of one level in dB or of an array of them."""
+    return 100 * 10 ** (levels / 20)
 
 
 def to_base(quantity: Quantity) -> Quantity:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from types import MappingProxyType
 from typing import Any
 
@@ -23,6 +23,20 @@ def locked(values: Any) -> Samples:
         array = array.view()
         array.flags.writeable = False
     return array
+
+
+EXTREMES_OVER = 4096
+
+
+def extremes_of(x: Samples) -> tuple[Samples, Samples]:
+    """The greatest and the least of each ``EXTREMES_OVER`` samples of x (frames,), the last of fewer; 0 of nothing."""
+    whole = x.size // EXTREMES_OVER * EXTREMES_OVER
+    blocks, rest = x[:whole].reshape(-1, EXTREMES_OVER), x[whole:] if whole < x.size else x[:0]
+    last = [rest] if rest.size or whole else [np.zeros(1)]
+    highs, lows = blocks.max(axis=1), blocks.min(axis=1)
+    if last[0].size:
+        highs, lows = np.append(highs, last[0].max()), np.append(lows, last[0].min())
+    return highs, lows
 
 
 @dataclass(frozen=True, eq=False)
@@ -52,7 +66,27 @@ class Signal:
 
     def channel(self, number: int) -> Samples:
         """Samples (frames,) of a channel; channels count from 1."""
-        return np.ascontiguousarray(self.samples[:, number - 1])
+        return np.asarray(self._by_channel[number - 1])
+
+    def extremes(self, number: int) -> tuple[Samples, Samples]:
+        """The greatest and the least (blocks,) of each block of ``EXTREMES_OVER`` samples of a channel."""
+        found = self._extremes.get(number)
+        if found is None:
+            found = self._extremes[number] = extremes_of(self.channel(number))
+        return found
+
+    def peak(self, number: int) -> float:
+        """The greatest absolute value of a channel; 0 where there is none."""
+        highs, lows = self.extremes(number)
+        return float(max(highs.max(), -lows.min()))
+
+    @cached_property
+    def _extremes(self) -> dict[int, tuple[Samples, Samples]]:
+        return {}
+
+    @cached_property
+    def _by_channel(self) -> Samples:
+        return locked(self.samples.T)
 
 
 @dataclass(frozen=True)

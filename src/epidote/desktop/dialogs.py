@@ -28,7 +28,7 @@ def parse_conditions(text: str) -> dict[str, str]:
     return result
 
 
-class _Form(QDialog):
+class LinesDialog(QDialog):
     """A dialog of lines with a sentence of what is wrong, and OK only when nothing is."""
 
     def __init__(self, parent: QWidget | None, title: str, ok: str) -> None:
@@ -66,7 +66,7 @@ class _Form(QDialog):
         """Say what is wrong."""
 
 
-class RowDialog(_Form):
+class RowDialog(LinesDialog):
     """A row: a unit (new, or one there is) under conditions, and what it is wired to."""
 
     def __init__(
@@ -150,7 +150,7 @@ class RowDialog(_Form):
         }  # fmt: skip
 
 
-class ModelDialog(_Form):
+class ModelDialog(LinesDialog):
     """Any settings model as a dialog: the chain, the settings of a new column."""
 
     def __init__(self, parent: QWidget | None, title: str, ok: str, model: Any, values: dict[str, Any], note: str = "") -> None:
@@ -169,7 +169,7 @@ class ModelDialog(_Form):
         self.say(self.form.problem())
 
 
-class PreferencesDialog(_Form):
+class PreferencesDialog(LinesDialog):
     """Theme and text size; both show at once in the window behind."""
 
     def __init__(self, parent: QWidget | None) -> None:

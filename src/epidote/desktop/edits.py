@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from epidote.desktop.session import Session
-from epidote.study.models import Column, Pin, Subject, Unit
+from epidote.study.models import Column, Owner, Pin, Subject, Unit
 from epidote.study.store import Study
 
 Memory = dict[str, Any]
@@ -130,4 +131,47 @@ def remove_pins(session: Session, pins: list[Pin] | list[int]) -> None:
 def set_chain(session: Session, before: str, after: str) -> None:
     session.edit(
         "Change the chain", lambda study, _: study.set_setting("chain", after), lambda study, _: study.set_setting("chain", before)
+    )
+
+
+def set_setting(session: Session, text: str, name: str, before: str, after: str) -> None:
+    session.edit(text, lambda study, _: study.set_setting(name, after), lambda study, _: study.set_setting(name, before))
+
+
+def add_entry(session: Session, kind: str, data: Mapping[str, Any], text: str, owner: Owner = Owner()) -> None:
+    def forward(study: Study, memory: Memory) -> None:
+        if not _again(memory, study, "entry"):
+            memory["made"] = study.entries.add(kind, data, owner, study.person).id
+
+    session.edit(text, forward, lambda study, memory: study.set_deleted("entry", memory["made"], True))
+
+
+def add_pictures(session: Session, files: list[Path] | list[tuple[str, bytes]], owner: Owner) -> None:
+    """Pictures from files, or from (name, bytes) of the clipboard."""
+
+    def forward(study: Study, memory: Memory) -> None:
+        if "made" in memory:
+            for key in memory["made"]:
+                study.set_deleted("entry", key, False)
+            return
+        made = []
+        for one in files:
+            name, source = (one.name, one) if isinstance(one, Path) else one
+            made.append(study.entries.attach(source, owner, "", name, study.person).id)
+        memory["made"] = made
+
+    def back(study: Study, memory: Memory) -> None:
+        for key in memory["made"]:
+            study.set_deleted("entry", key, True)
+
+    session.edit("Add a picture" if len(files) == 1 else "Add pictures", forward, back)
+
+
+def change_entry(session: Session, key: int, before: Mapping[str, Any], after: Mapping[str, Any], text: str) -> None:
+    session.edit(text, lambda study, _: study.entries.update(key, after), lambda study, _: study.entries.update(key, before))
+
+
+def delete_entry(session: Session, key: int, name: str) -> None:
+    session.edit(
+        f"Delete {name}", lambda study, _: study.set_deleted("entry", key, True), lambda study, _: study.set_deleted("entry", key, False)
     )

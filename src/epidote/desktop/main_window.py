@@ -22,7 +22,9 @@ from PySide6.QtWidgets import (
 )
 
 from epidote.desktop.commands import GROUPS, Command
+from epidote.desktop.file_commands import FileCommands
 from epidote.desktop.lazy import LazyPage
+from epidote.desktop.matrix.beside import TABS
 from epidote.desktop.matrix.page import MatrixPage
 from epidote.desktop.plot.marks import crystal_mark
 from epidote.desktop.row_commands import RowCommands
@@ -49,7 +51,7 @@ class MainWindow(QMainWindow):
         self.setMinimumSize(900, 600)
         self.matrix = MatrixPage(self.session, self.theme)
         self.matrix.setFocusProxy(self.matrix.table)
-        self.rows = RowCommands(self)
+        self.rows, self.files = RowCommands(self), FileCommands(self)
         self._chain: LazyPage[ChainPage] = LazyPage(self._make_chain)
         self._watch: LazyPage[WatchPage] = LazyPage(self._make_watch)
         self.pages: dict[str, QWidget] = {"Chain": self._chain, "Watch": self._watch, "Matrix": self.matrix}
@@ -160,7 +162,21 @@ class MainWindow(QMainWindow):
             Command("open", "Open a study …", "Ctrl+O", "Study", self.choose_study),
             Command("demo", "Open the demo study", "", "Study", self.open_demo),
             Command("baseline", "Measure the baseline …", "Ctrl+Shift+B", "Run", r.measure_baseline, True),
-            Command("export", "Export graph or numbers …", "Ctrl+E", "Study", self.export),
+            Command("export", "Export graph or numbers …", "Ctrl+E", "Study", self.files.export),
+            Command("zip", "Write the whole study as a zip …", "", "Study", self.files.zip_study),
+            Command("unzip", "Open a zipped study …", "", "Study", self.files.open_zip),
+            Command("person", "Who measures …", "", "Study", self.files.ask_person, True),
+            Command("curve in", "Take a curve from a text file …", "", "Run", self.files.take_curve, True),
+            Command("copy graph", "Copy the graph", "Ctrl+Shift+G", "Graph", self.files.copy_graph),
+            Command("copy table", "Copy the readings", "Ctrl+Shift+T", "Graph", self.files.copy_table),
+            Command("repeat often", "Repeat the chosen runs several times …", "Ctrl+F5", "Run", m.beside.comparing.repeat, True),
+            Command("swap channels", "Measure with the channels swapped …", "", "Run", m.beside.comparing.swap_channels, True),
+            Command("draw upper", "Draw an upper limit", "Ctrl+Shift+U", "Graph", lambda: m.lines.draw("upper"), True),
+            Command("draw lower", "Draw a lower limit", "Ctrl+Shift+J", "Graph", lambda: m.lines.draw("lower"), True),
+            *(
+                Command(f"beside {key}", f"Beside the graph: {words.lower()}", f"Ctrl+Alt+{i}", "View", lambda k=key: m.beside.show(k))  # type: ignore[misc]
+                for i, (key, words) in enumerate(TABS, start=1)
+            ),
             Command("preferences", "Preferences …", "Ctrl+,", "Study", self.edit_preferences),
             Command("quit", "Quit", "Ctrl+Q", "Study", self._quit),
             Command("undo", "Undo", "Ctrl+Z", "Row", self.session.undo.undo, True),
@@ -177,6 +193,8 @@ class MainWindow(QMainWindow):
             Command("again", "Run again", "F5", "Run", m.run_again, True),
             Command("recompute", "Recompute with other settings …", "Ctrl+Shift+R", "Run", m.offer_recompute, True),
             Command("repeat", "Repeat the reference's procedures on this row", "Ctrl+Shift+D", "Run", r.repeat_reference, True),
+            Command("align", "Align the paths by hand …", "Ctrl+Shift+A", "Run", r.align_paths),
+            Command("latencies", "Latencies side by side …", "Ctrl+Shift+L", "Run", r.show_latencies),
             Command("delete run", "Delete the run", "Ctrl+Backspace", "Run", r.delete_run, True),
             Command("stop", "Silence: stop what plays and what measures", "Esc", "Run", self._silence),
             Command("whole column", "Choose the whole column", "Ctrl+L", "Graph", m.choose_column),
@@ -227,7 +245,7 @@ class MainWindow(QMainWindow):
         repeat = QMenu(self)
         repeat.aboutToShow.connect(lambda: self._fill_repeat(repeat))
         self.matrix.readings.repeat.setMenu(repeat)
-        self.matrix.graph_panel.export.clicked.connect(self.export)
+        self.matrix.graph_panel.export.clicked.connect(self.files.export)
 
     def _fill_repeat(self, menu: QMenu) -> None:
         menu.clear()
@@ -296,21 +314,6 @@ class MainWindow(QMainWindow):
         name = QFileDialog.getExistingDirectory(self, f"Open a study (a folder that ends in {SUFFIX})", str(Path.home()))
         if name:
             self.session.open_path(Path(name))
-
-    def export(self) -> None:
-        if not self.matrix.built or self.matrix.graph_panel.graph.figure() is None:
-            self.say("There is nothing on the graph to export: choose measured cells first.")
-            return
-        from PySide6.QtWidgets import QFileDialog
-
-        kinds = "Picture (*.png);;Drawing (*.svg);;Curves as CSV (*.csv);;Readings as CSV (*readings.csv)"
-        name, kind = QFileDialog.getSaveFileName(self, "Export", str(Path.home() / f"{self.title.text()}.png"), kinds)
-        if name:
-            path = Path(name)
-            ending = ".svg" if "svg" in kind else ".csv" if "csv" in kind else ".png"
-            if path.suffix.lower() not in (".png", ".svg", ".csv"):
-                path = path.with_name(path.name + ("" if "readings" not in kind else " readings") + ending)
-            self.matrix.exchange.export(path)
 
     def edit_preferences(self) -> None:
         from epidote.desktop.dialogs import PreferencesDialog

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from PySide6.QtCore import Qt
+
 from epidote.desktop import edits
 from epidote.desktop.session import Wanted
 from epidote.study.models import Subject
@@ -155,3 +157,24 @@ class RowCommands:
             self.window.show_page("Matrix")
 
         session.ask(ask, then)
+
+    def align_paths(self) -> None:
+        """The chosen run of “paths” by hand."""
+        window = self.window
+        cell = next(((s, r) for s, r in window.matrix.chosen_cells() if r is not None and r.procedure == "paths"), None)
+        if cell is None:
+            window.say("Choose a measured cell of the column “Paths” first: its two paths are then laid over each other.")
+            return
+        from epidote.desktop.paths.align import AlignWindow
+
+        dialog = AlignWindow(window.session, window.theme, cell[0], cell[1], window)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
+
+    def show_latencies(self) -> None:
+        """Every measured latency by device, buffer and rate."""
+        from epidote.desktop.paths.table import LatencyWindow
+
+        dialog = LatencyWindow(self.session, self.window.theme, self.window)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()

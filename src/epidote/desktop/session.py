@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -29,11 +29,12 @@ Cell = tuple[int, int]
 
 @dataclass(frozen=True)
 class Wanted:
-    """A run in the queue: the cell, settings by name, and the device (empty: the row's own)."""
+    """A run in the queue: the cell, settings by name, the device (empty: the row's own), and how often it is repeated."""
 
     cell: Cell
     settings: Mapping[str, Any]
     device: str = ""
+    times: int = 1
 
 
 @dataclass(frozen=True)
@@ -43,6 +44,16 @@ class Under:
     share: float
     left: float | None
     waiting: bool
+
+
+def _states_of_claims(overview: Overview) -> dict[int, Hashable]:
+    """What the verdict on each claim rests on: its text, and the runs of its unit."""
+    units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None}
+    runs: dict[int, list[int]] = {}
+    for (subject, _), run in overview.runs.items():
+        if subject in units:
+            runs.setdefault(units[subject], []).append(run.id)
+    return {e.id: (str(e.data), tuple(sorted(runs.get(e.owner.unit or 0, [])))) for e in overview.of_kind("claim")}
 
 
 class Session(QObject):
@@ -62,6 +73,8 @@ class Session(QObject):
         self.undo = QUndoStack(self)
         self.under_way: dict[Cell, Under] = {}
         self.devices: list[tuple[str, str]] | None = None
+        self.verdicts: dict[int, Any] = {}  # on the study's claims, by entry, as last judged
+        self._judged: dict[int, Hashable] = {}  # what each was judged on
         self.live = LiveLink(self)
         self.live.failed.connect(self.failed)
         self._store = Worker("store", self)
@@ -87,6 +100,7 @@ class Session(QObject):
 
         def done(result: tuple[Study, Overview]) -> None:
             self._leave()
+            self.verdicts, self._judged = {}, {}
             self.study, self.overview = result
             self.undo.clear()
             if self.study.read_only:
@@ -143,12 +157,38 @@ class Session(QObject):
             study = self.study
             self._store.submit(lambda: question(study), done, self.failed.emit)
 
+    def judge_claims(self, done: Callable[[], None]) -> None:
+        """Hold those claims against the runs whose unit was measured, or which were changed, since; ``verdicts`` has all then."""
+        overview = self.overview
+        states = _states_of_claims(overview) if overview is not None else {}
+        wanted = [e for e in overview.of_kind("claim") if self._judged.get(e.id) != states[e.id]] if overview is not None else []
+        self.verdicts = {i: v for i, v in self.verdicts.items() if i in states and i not in {e.id for e in wanted}}
+        self._judged.update(states)
+        if overview is None or not wanted:
+            done()
+            return
+
+        def ask(study: Study) -> dict[int, Any]:
+            from epidote.study.judging import judged_claims
+
+            return judged_claims(study, overview, wanted)
+
+        def judged(found: dict[int, Any]) -> None:
+            self.verdicts.update({i: v for i, v in found.items() if self._judged.get(i) == states[i]})
+            done()
+
+        self.ask(ask, judged)
+
     def refresh(self) -> None:
         def done(overview: Overview) -> None:
             self.overview = overview
             self.overview_changed.emit()
 
         self.ask(lambda study: study.overview(), done)
+
+    def setting(self, name: str) -> str:
+        """What is kept about the study under a name, as the overview has it; "" where nothing is."""
+        return self.overview.settings.get(name, "") if self.overview is not None else ""
 
     # -- changing -----------------------------------------------------------------------------------------------------------
 
@@ -315,19 +355,24 @@ class Session(QObject):
         self.live.wait()
         device = open_for(chain, name, subject.conditions, seed=random.randrange(2**31), real_time=True)
         self._begun = time.monotonic()
+        run: RunSummary | None = None
         try:
             careful = needs_careful_start(study, chain)
             if careful and not self._careful_start(device, chain, drive_level(settings, chain), cancel):
                 return None
-            run = measure(
-                study, Order(subject.id, column.id, column.procedure, settings, chain), device,
-                lambda share: self._progressed.emit(wanted.cell, share), cancel.is_set, check=self.checks,
-            )  # fmt: skip
-            if careful:
-                started(study, chain)
+            order = Order(subject.id, column.id, column.procedure, settings, chain)
+            for n in range(wanted.times):
+                if n and cancel.is_set():
+                    break  # what was repeated until then is kept
+                run = measure(
+                    study, order, device, lambda share, n=n: self._progressed.emit(wanted.cell, (n + share) / wanted.times), cancel.is_set,  # type: ignore[misc]
+                    check=self.checks and n == 0,
+                )  # fmt: skip
+                if careful and n == 0:
+                    started(study, chain)
             return run
         except CancelledError:
-            return None
+            return run  # of several repeats, those that were finished are kept
         finally:
             device.close()
 

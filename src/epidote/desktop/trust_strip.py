@@ -90,7 +90,8 @@ class TrustStrip(QWidget):
         else:
             words = "today" if age == 0 else f"{age} day{'s' if age != 1 else ''} ago"
             self._set("calibration", f"calibrated {words}", chain.stale(date.today()))
-        self._baseline([r for (s, _), r in overview.runs.items() if (row := overview.subject(s)) is not None and row.is_baseline], chain)
+        own = {s.id for s in overview.subjects if s.is_baseline}
+        self._baseline([r for (s, _), r in overview.runs.items() if s in own], chain)
         peak = headroom_of(overview)
         if peak is not None:
             self._set("headroom", f"headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)

@@ -17,6 +17,10 @@ def first_order_high_pass(f: Samples, corner: float) -> Complex:
     return np.asarray(s / (1 + s))
 
 
+def first_order_low_pass(f: Samples, corner: float) -> Complex:
+    return np.asarray(1 / (1 + 1j * f / corner))
+
+
 def second_order_low_pass(f: Samples, corner: float, q: float) -> Complex:
     s = 1j * f / corner
     return np.asarray(1 / (1 + s / q + s * s))

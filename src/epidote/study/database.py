@@ -43,7 +43,9 @@ class Database:
             self._connection.row_factory = sqlite3.Row
             self._connection.execute("PRAGMA foreign_keys = ON")
             self._check(new)
-            if not read_only:
+            if read_only:
+                self._upgrade_a_copy()
+            else:
                 self._connection.execute("PRAGMA journal_mode = WAL")
                 self._connection.execute("PRAGMA synchronous = FULL")
                 self._migrate()
@@ -77,10 +79,21 @@ class Database:
             if found != "ok":
                 raise StudyError(_damaged(self.path, found))
 
-    def _migrate(self) -> None:
+    def _upgrade_a_copy(self) -> None:
+        """A reader of an older format works on an upgraded copy in memory: the file is not its to change."""
+        if self._connection.execute("PRAGMA user_version").fetchone()[0] >= _migrations()[-1][0]:
+            return
+        copy = sqlite3.connect(":memory:", check_same_thread=False, isolation_level=None)
+        self._connection.backup(copy)
+        self._connection.close()
+        copy.row_factory = sqlite3.Row
+        self._connection = copy
+        self._migrate(keep_the_old=False)
+
+    def _migrate(self, *, keep_the_old: bool = True) -> None:
         version = self._connection.execute("PRAGMA user_version").fetchone()[0]
         pending = [(n, sql) for n, sql in _migrations() if n > version]
-        if pending and version > 0:
+        if pending and version > 0 and keep_the_old:
             self.path.with_name(f"study before format {pending[-1][0]}.sqlite").write_bytes(self.path.read_bytes())
         for number, sql in pending:
             self._connection.executescript(f"BEGIN;\n{sql}\nPRAGMA user_version = {number};\nCOMMIT;")

@@ -17,9 +17,10 @@ def described(run: RunSummary) -> str:
     return f"{run.procedure} {json.dumps(dict(run.settings))}, chain {json.dumps(chain)}, {run.device}, {run.made:%Y-%m-%d %H:%M} UTC, run {run.id}"
 
 
-def readings_csv(runs: Sequence[tuple[str, RunSummary]]) -> str:
-    """One line per reading. runs: (subject's full name, run)."""
+def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = ()) -> str:
+    """One line per reading. runs: (subject's full name, run); notes: lines of their own."""
     out = io.StringIO()
+    out.writelines(f"# note: {note}\n" for note in notes)
     writer = csv.writer(out, lineterminator="\n")
     for name, run in runs:
         out.write(f"# {name}: {described(run)}\n")
@@ -46,9 +47,10 @@ def readings_csv(runs: Sequence[tuple[str, RunSummary]]) -> str:
     return out.getvalue()
 
 
-def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]]) -> str:
+def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes: Sequence[str] = ()) -> str:
     """Curves side by side where they share their x, below each other otherwise. curves: (subject's full name, run, its curves)."""
     out = io.StringIO()
+    out.writelines(f"# note: {note}\n" for note in notes)
     writer = csv.writer(out, lineterminator="\n")
     groups: list[tuple[Curve, list[tuple[str, Curve]]]] = []
     for name, run, found in curves:

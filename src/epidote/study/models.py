@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import cached_property
 from typing import Any
 
 from epidote.core.errors import UnusableInputError
@@ -43,10 +45,15 @@ class Subject:
     colour: int = 0
     position: float = 0.0
     shown: bool = True
+    claims: int = 0  # of a row that holds a unit's published figures: how many
 
     @property
     def is_baseline(self) -> bool:
         return self.unit is None
+
+    @property
+    def is_claims(self) -> bool:
+        return self.claims > 0
 
     @property
     def name(self) -> str:
@@ -76,22 +83,45 @@ class Column:
 
 @dataclass(frozen=True)
 class RunSummary:
-    """A finished run without its curves. headline: (reading key, channel) that stands for it; thumbnail: y values scaled 0 to 1."""
+    """A finished run without its curves. headline: (reading key, channel) that stands for it.
+
+    What is long is kept as the JSON it came as, and read when it is asked for: a study has thousands of runs, a screen a dozen.
+    """
 
     id: int
     subject_id: int
     column_id: int
     procedure: str
     settings: Mapping[str, Any]
-    chain: Mapping[str, Any]
+    chain_json: str
     device: str
     made: datetime
     program: str
     recomputed_from: int | None
     cautions: tuple[str, ...]
-    readings: tuple[Mapping[str, Any], ...]
+    readings_json: str
     headline: Mapping[str, Any] | None
-    thumbnail: tuple[tuple[float, float], ...]
+    thumbnail_json: str
+    firmware: str = ""
+    person: str = ""
+
+    @cached_property
+    def chain(self) -> Mapping[str, Any]:
+        return dict(json.loads(self.chain_json))
+
+    @cached_property
+    def readings(self) -> tuple[Mapping[str, Any], ...]:
+        return tuple(json.loads(self.readings_json))
+
+    @cached_property
+    def thumbnail(self) -> tuple[tuple[float, float], ...]:
+        """Points of a small drawing, both from 0 to 1."""
+        return tuple((x, y) for x, y in json.loads(self.thumbnail_json))
+
+    @property
+    def source(self) -> int:
+        """The run whose recordings it was computed from: its own, unless it was recomputed."""
+        return self.recomputed_from or self.id
 
 
 @dataclass(frozen=True)
@@ -105,6 +135,28 @@ class Pin:
 
 
 @dataclass(frozen=True)
+class Owner:
+    """What an entry belongs to, by number; nothing: to the whole study."""
+
+    unit: int | None = None
+    subject: int | None = None
+    run: int | None = None
+    column: int | None = None
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A claim, limit, guide, point, note or picture as it is kept; data: of the kind's own model."""
+
+    id: int
+    kind: str
+    owner: Owner
+    data: Mapping[str, Any]
+    made: datetime
+    person: str = ""
+
+
+@dataclass(frozen=True)
 class Overview:
     """The whole matrix at one moment: rows and columns in their order, and the latest run of each cell."""
 
@@ -114,6 +166,34 @@ class Overview:
     runs: Mapping[tuple[int, int], RunSummary]
     pins: tuple[Pin, ...]
     reference: int | None
+    entries: tuple[Entry, ...] = ()
+    repeats: Mapping[tuple[int, int], int] = field(default_factory=dict)  # runs of each cell that were measured, not recomputed
+    settings: Mapping[str, str] = field(default_factory=dict)  # what is kept about the study itself
+
+    @property
+    def rows(self) -> tuple[Subject, ...]:
+        """The matrix's rows: the subjects, and after the last one of each unit its published figures where there are any."""
+        figures: dict[int, int] = {}
+        for entry in self.of_kind("claim"):
+            if entry.owner.unit is not None:
+                figures[entry.owner.unit] = figures.get(entry.owner.unit, 0) + 1
+        last = {s.unit.id: s for s in self.subjects if s.unit is not None}
+        found: list[Subject] = []
+        for subject in self.subjects:
+            found.append(subject)
+            if subject.unit is not None and subject.unit.id in figures and last[subject.unit.id] is subject:
+                found.append(Subject(-subject.unit.id, subject.unit, {}, "", subject.colour, subject.position, True, figures[subject.unit.id]))
+        return tuple(found)
+
+    def notes_on(self, subject: Subject, run: RunSummary) -> tuple[str, ...]:
+        """What was noted of a row's unit, of the row, and of the run; captions of pictures too."""
+        unit = subject.unit.id if subject.unit else None
+        own = (Owner(unit=unit) if unit is not None else None, Owner(subject=subject.id), Owner(run=run.id))
+        found = [(str(e.data.get("text" if e.kind == "note" else "caption", "")), e.kind) for e in self.entries if e.kind in ("note", "picture") and e.owner in own]
+        return tuple(f"{'picture: ' if kind == 'picture' else ''}{' '.join(text.split())}" for text, kind in found if text.strip())
+
+    def of_kind(self, kind: str) -> tuple[Entry, ...]:
+        return tuple(e for e in self.entries if e.kind == kind)
 
     def subject(self, subject_id: int) -> Subject | None:
         return next((s for s in self.subjects if s.id == subject_id), None)

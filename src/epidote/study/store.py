@@ -12,6 +12,7 @@ from typing import IO, TYPE_CHECKING, Any
 
 from epidote import __version__
 from epidote.study.database import Database
+from epidote.study.entries import Entries, entry_from_row, usual_person
 from epidote.study.models import Column, Overview, Pin, ReadOnlyError, RunSummary, StudyError, Subject, Unit
 
 if TYPE_CHECKING:
@@ -25,7 +26,7 @@ _README = """This folder is a study made with Epidote. Keep it together.
 
 study.sqlite   units, subjects, runs with their settings, readings and curves (SQLite)
 recordings/    what was recorded, one file per recording: FLAC (24 bit) or WAV (32 bit float)
-attachments/   notes and pictures
+attachments/   pictures
 bin/           what was deleted, by day; empty it when you like
 The formats are described in docs/formats.md of Epidote.
 """
@@ -66,6 +67,7 @@ class Study:
         except StudyError:
             self._unlock()
             raise
+        self.entries = Entries(self._db, self.path / "attachments")
         if not self.read_only:
             self._sweep_leftovers()
 
@@ -97,6 +99,8 @@ class Study:
         for file in (self.path / "recordings").glob("*"):
             if file.name not in known and file.is_file():
                 file.unlink(missing_ok=True)
+        for file in (self.path / "attachments").glob("*.part"):
+            file.unlink(missing_ok=True)
 
     def close(self) -> None:
         """Close; what was deleted goes to the bin now. Closing again does nothing."""
@@ -120,6 +124,11 @@ class Study:
             c.execute("INSERT INTO setting VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", (name, value))
 
     @property
+    def person(self) -> str:
+        """Who measures: as the study was told, else as the system knows."""
+        return self.setting("person") or usual_person()
+
+    @property
     def chain_toml(self) -> str:
         """The chain that new runs use, in its TOML form; empty when none was chosen."""
         return self.setting("chain")
@@ -139,8 +148,11 @@ class Study:
                 Pin(r["id"], r["column_id"], r["curve"], r["x"]) for r in c.execute("SELECT * FROM pin WHERE NOT deleted ORDER BY x")
             )
             names = dict(c.execute("SELECT name, value FROM setting").fetchall())
+            counted = "SELECT subject_id, column_id, count(*) FROM run WHERE NOT deleted AND recomputed_from IS NULL GROUP BY subject_id, column_id"
+            repeats = {(r[0], r[1]): r[2] for r in c.execute(counted)}
+            entries = tuple(entry_from_row(r) for r in c.execute("SELECT * FROM entry WHERE NOT deleted ORDER BY id"))
         reference = int(names["reference"]) if names.get("reference") else None
-        return Overview(names.get("title", self.path.stem), subjects, columns, runs, pins, reference)
+        return Overview(names.get("title", self.path.stem), subjects, columns, runs, pins, reference, entries, repeats, names)
 
     def units(self) -> tuple[Unit, ...]:
         with self._db.reading() as c:
@@ -243,8 +255,8 @@ class Study:
         return Pin(_key(key), column_id, curve, x)
 
     def set_deleted(self, table: str, key: int, deleted: bool) -> None:
-        """Delete or bring back a unit, subject, column_, run or pin; what is deleted stays until the study is closed."""
-        if table not in ("unit", "subject", "column_", "run", "pin"):
+        """Delete or bring back a unit, subject, column_, run, pin or entry; what is deleted stays until the study is closed."""
+        if table not in ("unit", "subject", "column_", "run", "pin", "entry"):
             raise ValueError(table)
         with self._db.writing() as c:
             c.execute(f"UPDATE {table} SET deleted = ? WHERE id = ?", (deleted, key))
@@ -263,10 +275,11 @@ class Study:
         with self._db.writing() as c:
             key = c.execute(
                 "INSERT INTO run (subject_id, column_id, procedure, settings, chain, device, made, program, recomputed_from, cautions, readings, "
-                "headline, thumbnail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                "headline, thumbnail, firmware, person) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
+                "coalesce((SELECT firmware FROM unit JOIN subject ON unit.id = unit_id WHERE subject.id = ?), ''), ?)",
                 (subject_id, column_id, procedure, json.dumps(dict(settings)), chain.model_dump_json(), device, made.isoformat(), __version__,
                  recomputed_from, json.dumps([str(x) for x in result.cautions]), json.dumps([r.to_json() for r in result.readings]),
-                 json.dumps(headline), json.dumps(list(thumbnail))),
+                 json.dumps(headline), json.dumps(list(thumbnail)), subject_id, self.person),
             ).lastrowid  # fmt: skip
             run_id = _key(key)
             for position, ((name, digest), r) in enumerate(files):
@@ -306,21 +319,21 @@ class Study:
             needed = {r[0] for r in c.execute(f"SELECT recomputed_from FROM run WHERE recomputed_from IS NOT NULL AND id NOT IN ({gone})")}
             runs = [r for r in runs if r["id"] not in needed]
             files = [dict(r) for run in runs for r in c.execute("SELECT * FROM recording WHERE run_id = ?", (run["id"],))]
-        if not runs:
+        gone_entries, pictures = self.entries.forget_deleted([r["id"] for r in runs])
+        if not runs and not gone_entries:
             return
         folder = self.path / "bin" / f"{datetime.now(UTC):%Y-%m-%d %H%M%S}"
         folder.mkdir(parents=True, exist_ok=True)
-        (folder / "deleted.json").write_text(json.dumps({"runs": runs, "recordings": files}, indent=1))
+        (folder / "deleted.json").write_text(json.dumps({"runs": runs, "recordings": files, "entries": gone_entries}, indent=1))
         with self._db.writing() as c:
             for run in sorted(runs, key=lambda r: -r["id"]):
                 c.execute("DELETE FROM curve WHERE run_id = ?", (run["id"],))
                 c.execute("DELETE FROM recording WHERE run_id = ?", (run["id"],))
                 c.execute("UPDATE run SET recomputed_from = NULL WHERE recomputed_from = ? AND deleted", (run["id"],))
                 c.execute("DELETE FROM run WHERE id = ?", (run["id"],))
-        for file in files:
-            source = self.path / "recordings" / file["file"]
+        for source in (*(self.path / "recordings" / f["file"] for f in files), *pictures):
             if source.exists():
-                source.rename(folder / file["file"])
+                source.rename(folder / source.name)
 
 
 def _key(value: int | None) -> int:
@@ -343,7 +356,7 @@ def _column(row: Any) -> Column:
 
 def _run(row: Any) -> RunSummary:
     return RunSummary(
-        row["id"], row["subject_id"], row["column_id"], row["procedure"], json.loads(row["settings"]), json.loads(row["chain"]), row["device"],
+        row["id"], row["subject_id"], row["column_id"], row["procedure"], json.loads(row["settings"]), row["chain"], row["device"],
         datetime.fromisoformat(row["made"]), row["program"], row["recomputed_from"], tuple(json.loads(row["cautions"])),
-        tuple(json.loads(row["readings"])), json.loads(row["headline"]), tuple((x, y) for x, y in json.loads(row["thumbnail"])),
+        row["readings"], json.loads(row["headline"]), row["thumbnail"], row["firmware"], row["person"],
     )  # fmt: skip

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy.fft
 
-from epidote.core.analysis.alignment import correlation
+from epidote.core.analysis.alignment import correlation, refined_lag, stretch
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import to_db
@@ -22,7 +22,6 @@ from epidote.core.stimulus.marked import GAP, Marked, mark
 
 MOST_PPM = 2000.0
 _TAPS, _BETA = 28, 18.0  # at twice the rate; the kernel of Barnett, Magland, af Klinteberg 2019 as a window
-_STEPS = 6
 _AROUND = 0.15  # seconds taken along after a mark for what rings
 
 
@@ -84,11 +83,11 @@ def find_clock(x: Samples, rate: float, file: Marked) -> ClockOffset:
     first, last = _found(x, sound, apart)
     span = sound.size + round(min(_AROUND, GAP / 2) * rate)
     lead = round(0.02 * rate)
-    a, b = (_stretch(x, place - lead, span + 2 * lead) for place in (first, last))
+    a, b = (stretch(x, place - lead, span + 2 * lead) for place in (first, last))
     shift, spread = _shift(a, b, rate)
     ratio = (last - first + shift) / apart
     # the mark as the recorder's clock saw it tells the start; what the unit itself delays stays in the recording
-    start_mark = first + _shift(_stretch(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
+    start_mark = first + _shift(stretch(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
     ppm = (ratio - 1) * 1e6
     return ClockOffset(ppm, start_mark - file.first_mark * nominal * ratio, spread / apart * 1e6)
 
@@ -121,14 +120,6 @@ def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
     return first, last
 
 
-def _stretch(x: Samples, first: int, frames: int) -> Samples:
-    out = np.zeros(frames)
-    low, high = max(0, first), min(x.size, first + frames)
-    if high > low:
-        out[low - first : high - first] = x[low:high]
-    return out
-
-
 def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
     """How many samples b lies after a, between samples too, and the standard deviation that the noise of both leaves."""
     size = scipy.fft.next_fast_len(2 * a.size, real=True)
@@ -137,15 +128,8 @@ def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
     band = (f > 200) & (f < min(12000.0, 0.45 * rate))
     cross = np.where(band, fb * fa.conj(), 0)
     place = int(np.argmax(np.abs(scipy.fft.irfft(cross, size))))
-    tau = float(place if place < size / 2 else place - size)
+    tau, sign = refined_lag(cross, size, float(place if place < size / 2 else place - size))
     w = 2 * np.pi * np.arange(fa.size) / size
-    sign = 1.0 if float((cross * np.exp(1j * w * tau)).real.sum()) >= 0 else -1.0
-    for _ in range(_STEPS):
-        turned = sign * cross * np.exp(1j * w * tau)
-        slope, bend = float(-(w * turned.imag).sum()), float((w * w * turned.real).sum())
-        if bend <= 0:
-            break
-        tau += max(-0.5, min(0.5, slope / bend))
     scale = float(sign * (cross * np.exp(1j * w * tau)).real.sum() / max(float(np.square(np.abs(fa[band])).sum()), 1e-300))
     rest = np.where(band, fb - scale * fa * np.exp(-1j * w * tau), 0)
     noise = float(np.square(np.abs(rest)).sum()) / max(1, int(band.sum()))

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from numpy.polynomial import legendre
@@ -17,6 +18,7 @@ from numpy.typing import NDArray
 from epidote.core.signal import Samples
 
 Complex = NDArray[np.complex128]
+_ROWS, _FEWEST_BLOCKS = 128, 16
 Solution = tuple[Complex, Samples, NDArray[np.int64], Samples]
 
 
@@ -40,12 +42,29 @@ class ToneFit:
     parameters: int
 
 
+@cache
+def _legendre(degree: int) -> Samples:
+    """Coefficients of the Legendre polynomial in rising powers."""
+    return np.asarray(legendre.leg2poly([0] * degree + [1]))
+
+
+def _powers(turn: Complex, count: int) -> Complex:
+    """turn^0 ... turn^(count-1), one row each: products, which cost a small part of as many exponentials."""
+    rows = np.empty((count, turn.size), complex)
+    rows[0] = 1
+    for n in range(1, count):
+        np.multiply(rows[n - 1], turn, out=rows[n])
+    return rows
+
+
 class _Blocks:
     """A record (frames,) cut into blocks, and exact sums of u^r exp(j n w t) over it; t is centred, u = 2 t / frames."""
 
     def __init__(self, x: Samples) -> None:
         self.frames = x.size
-        self.size = max(16, min(512, 1 << int(math.log2(math.sqrt(x.size) + 1) + 0.5)))
+        usual = max(16, min(512, 1 << int(math.log2(math.sqrt(x.size) + 1) + 0.5)))
+        # a length that divides the record needs no copy of it
+        self.size = next((size for size in range(usual, usual // 2, -1) if x.size % size == 0), usual)
         count = -(-x.size // self.size)
         self.missing = count * self.size - x.size
         self.x = (np.concatenate([x, np.zeros(self.missing)]) if self.missing else x).reshape(count, self.size)
@@ -57,29 +76,27 @@ class _Blocks:
 
     def power_sums(self, w: float, orders: int, multiples: int) -> Complex:
         """T[r, n] = sum_t u^r exp(j n w t), r < orders, n < multiples."""
-        n = np.arange(multiples)
-        inner = np.exp(1j * w * np.outer(n, self.b))
-        outer = np.exp(1j * w * np.outer(n, self.t))
-        ub, um = self.scale * self.b, self.scale * self.t
-        v = np.stack([inner @ ub**s for s in range(orders)])
-        m = np.stack([outer @ um**s for s in range(orders)])
+        inner = _powers(np.exp(1j * w * self.b), multiples)
+        outer = _powers(np.exp(1j * w * self.t), multiples)
+        v, m = (
+            (turns @ np.vander(self.scale * place, orders, increasing=True).astype(complex)).T
+            for turns, place in ((inner, self.b), (outer, self.t))
+        )
         total = np.zeros((orders, multiples), complex)
         for r in range(orders):
             for s in range(r + 1):
                 total[r] += math.comb(r, s) * m[r - s] * v[s]
         if self.missing:
             t = np.arange(self.frames, self.frames + self.missing) - self.mid
-            extra = np.exp(1j * w * np.outer(n, t))
+            extra = _powers(np.exp(1j * w * t), multiples)
             total -= np.stack([extra @ (self.scale * t) ** r for r in range(orders)])
         return total
 
     def table(self, w: float, order: int, harmonics: int) -> Samples:
         """Real table (size, 2 columns): cos then -sin of each column: dc, fundamental times u^0..u^order, harmonics 2...."""
         ub = self.scale * self.b
-        columns = [np.ones(self.size, complex)]
-        fundamental = np.exp(-1j * w * self.b)
-        columns += [fundamental * ub**s for s in range(order + 1)]
-        columns += [np.exp(-1j * k * w * self.b) for k in range(2, harmonics + 1)]
+        turns = _powers(np.exp(-1j * w * self.b), harmonics + 1)
+        columns = [turns[0], *(turns[1] * ub**s for s in range(order + 1)), *turns[2:]]
         stacked = np.stack(columns, axis=1)
         return np.ascontiguousarray(np.concatenate([stacked.real, stacked.imag], axis=1))
 
@@ -92,7 +109,7 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> Solution:
     columns = table.shape[1] // 2
     multiple = np.array([0] + [1] * (order + 1) + list(range(2, harmonics + 1)))
     power = np.array([0, *range(order + 1)] + [0] * (harmonics - 1))
-    rotation = np.exp(-1j * w * np.outer(blocks.t, np.arange(harmonics + 1)))
+    rotation = _powers(np.exp(-1j * w * blocks.t), harmonics + 1).T
     demodulated = (sums[:, :columns] + 1j * sums[:, columns:]) * rotation[:, multiple]
     inner = demodulated.sum(axis=0)
     um = blocks.scale * blocks.t
@@ -114,7 +131,7 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> Solution:
     # powers of u become Legendre polynomials, whose coefficients do not lean on each other
     change = np.eye(2 * columns)
     for r in range(order + 1):
-        poly = legendre.leg2poly([0] * r + [1])
+        poly = _legendre(r)
         for half in (0, columns):
             change[half + first : half + first + order + 1, half + first + r] = 0
             change[half + first : half + first + len(poly), half + first + r] = poly
@@ -122,7 +139,10 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> Solution:
     keep = np.delete(np.arange(2 * columns), columns)  # the direct component has no quadrature
     gram, right = gram[np.ix_(keep, keep)], right[keep]
     scale = 1 / np.sqrt(np.maximum(np.diag(gram), np.finfo(float).tiny))
-    inverse = np.linalg.pinv(gram * np.outer(scale, scale), rcond=1e-13, hermitian=True)
+    scaled = gram * np.outer(scale, scale)
+    # columns that hardly lean on each other, as they do over whole cycles, need no care
+    apart = float(np.abs(scaled).sum(axis=1).max()) < 1.5
+    inverse = np.linalg.inv(scaled) if apart else np.linalg.pinv(scaled, rcond=1e-13, hermitian=True)
     found = np.zeros(2 * columns)
     variance = np.zeros(2 * columns)
     found[keep] = scale * (inverse @ (scale * right))
@@ -130,26 +150,32 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> Solution:
     return found[:columns] + 1j * found[columns:], variance[:columns] + variance[columns:], multiple, table
 
 
-def _model(blocks: _Blocks, w: float, order: int, coefficients: Complex, multiple: NDArray[np.int64], table: Samples) -> Samples:
-    """The fitted signal (blocks, size)."""
+def _residual(blocks: _Blocks, w: float, order: int, solution: Solution) -> Samples:
+    """What the fitted signal leaves (frames,)."""
+    coefficients, _, multiple, table = solution
     um = blocks.scale * blocks.t
     weights = np.repeat(coefficients[None, :], blocks.t.size, axis=0)
     mono = np.zeros(order + 1, complex)
     for r in range(order + 1):
-        poly = legendre.leg2poly([0] * r + [1])
+        poly = _legendre(r)
         mono[: len(poly)] += coefficients[1 + r] * poly
     for s in range(order + 1):
         weights[:, 1 + s] = sum(math.comb(r, s) * mono[r] * um ** (r - s) for r in range(s, order + 1))
     harmonics = int(multiple[-1]) if multiple.size else 1
-    weights *= np.exp(1j * w * np.outer(blocks.t, np.arange(harmonics + 1)))[:, multiple]
+    weights *= _powers(np.exp(1j * w * blocks.t), harmonics + 1).T[:, multiple]
     # Re(W conj(E)) with E = cos - j sin as in the table
-    return np.asarray(np.concatenate([weights.real, weights.imag], axis=1) @ table.T)
+    parts = np.concatenate([weights.real, weights.imag], axis=1)
+    left = np.empty_like(blocks.x)
+    for first in range(0, len(left), _ROWS):  # in pieces that stay in the processor's cache
+        rows = slice(first, first + _ROWS)
+        np.subtract(blocks.x[rows], parts[rows] @ table.T, out=left[rows])
+    return left.ravel()[: blocks.frames]
 
 
 def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -> tuple[float, float, Solution]:
     """Gauss-Newton on the frequency until it stands still: the w of the solution, the last and smallest step beyond it, the solution.
 
-    A step of less than a millionth of a radian over the record changes nothing but the frequency itself, so it needs no new solution.
+    A step of less than a ten-millionth of a radian over the record changes nothing but the frequency itself, so it needs no new solution.
     """
     solved = _solve(blocks, w, order, harmonics)
     limit = 2 * np.pi / blocks.frames
@@ -159,36 +185,53 @@ def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -
         if carrier == 0:
             return w, 0.0, solved
         step = max(-limit, min(float((slope / carrier).imag) * blocks.scale, limit))
-        if abs(step) * blocks.frames < 1e-6:
+        if abs(step) * blocks.frames < 1e-7:
             return w, step, solved
         w = float(min(max(w + step, 0.25 * limit), np.pi))
         solved = _solve(blocks, w, order, harmonics)
     return w, 0.0, solved
 
 
-def refined_frequency(x: Samples, rate: float, frequency: float) -> float:
-    """Frequency in Hz of the tone near ``frequency`` (within a bin or so) in x (frames,), by least squares."""
-    w, step, _ = _refine(_Blocks(np.ascontiguousarray(x, dtype=np.float64)), 2 * np.pi * frequency / rate, 1, 1, 8)
-    return float((w + step) * rate / (2 * np.pi))
+def _by_envelope(blocks: _Blocks, w: float) -> float:
+    """The frequency of the tone near w, in radians per frame, from how the phase of what is left turns from block to block.
+
+    Hann windows, within blocks and over them, keep everything else away; so it lacks only the last bit that least squares gives.
+    """
+    inner = 0.5 + 0.5 * np.cos(np.pi * blocks.b / (blocks.b[-1] + 1))
+    table = np.column_stack([inner * np.cos(w * blocks.b), -inner * np.sin(w * blocks.b)])
+    whole = blocks.frames // blocks.size  # a block that is filled up would shift the phase
+    sums = (blocks.x[:whole] @ table).view(complex)[:, 0] * np.exp(-1j * w * blocks.t[:whole])
+    if whole < _FEWEST_BLOCKS:
+        return w
+    outer = np.hanning(whole + 2)[1:-1]
+    size = 4 * whole
+    near = int(np.argmax(np.abs(np.fft.fft(sums * outer, size))))
+    turn = 2 * np.pi * (near if near < size // 2 else near - size) / size
+    left = sums * np.exp(-1j * turn * np.arange(whole))
+    phase = np.unwrap(np.angle(left))
+    weight = outer * outer * (left.real**2 + left.imag**2)
+    total = float(weight.sum())
+    if total <= 0:
+        return w
+    place = np.arange(whole) - float(weight @ np.arange(whole)) / total
+    turn += float((weight * place) @ phase) / max(float(weight @ place**2), np.finfo(float).tiny)
+    return float(min(max(w + turn / blocks.size, 0.5 * np.pi / blocks.frames), np.pi))
 
 
-def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_order: int = 3, *, near: bool = False) -> ToneFit:
+def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_order: int = 3) -> ToneFit:
     """Fit a tone near ``frequency`` (within a bin or so) and its harmonics 2...``harmonics`` that lie below half the rate.
 
-    x (frames,); ``drift_order``: order of the polynomials that the fundamental's amplitude and phase may follow, at least 1; ``near``: the
-    frequency is known to a small part of a bin already, so that the harmonics can be fitted at once.
+    x (frames,); ``drift_order``: order of the polynomials that the fundamental's amplitude and phase may follow, at least 1.
     """
     blocks = _Blocks(np.ascontiguousarray(x, dtype=np.float64))
     order = max(1, min(drift_order, 9))
     w = 2 * np.pi * frequency / rate
-    if not near:
-        w, *_ = _refine(blocks, w, 1, 1, 8)
+    w = _by_envelope(blocks, w)
     guard = 2 * np.pi / blocks.frames
     count = max(1, min(harmonics, int((np.pi - guard) / w)))
-    w, step, (coefficients, variance, multiple, table) = _refine(blocks, w, order, count, 6)
-    fitted = _model(blocks, w, order, coefficients, multiple, table)
-    np.subtract(blocks.x, fitted, out=fitted)
-    residual = fitted.ravel()[: blocks.frames]
+    w, step, solution = _refine(blocks, w, order, count, 6)
+    residual = _residual(blocks, w, order, solution)
+    coefficients, variance, *_ = solution
     parameters = 2 * coefficients.size
     sigma = math.sqrt(float(residual @ residual) / max(1, blocks.frames - parameters))
     amplitudes = np.concatenate([[coefficients[1]], coefficients[2 + order :]])

@@ -47,13 +47,13 @@ def band_power(power: Samples, bin_width: float, low: float, high: float, weight
     last = min(power.size - 1, int(np.floor(high / bin_width + 0.5)))
     if last < first:
         return 0.0
-    chosen = power[first : last + 1].copy()
-    chosen[0] *= min(1.0, first + 0.5 - low / bin_width)
-    if last > first:
-        chosen[-1] *= max(0.0, min(1.0, high / bin_width - last + 0.5))
+    chosen = power[first : last + 1]
     if weighting is not Weighting.NONE:
-        chosen *= power_weight(np.arange(first, last + 1, dtype=np.float64) * np.float64(bin_width), weighting)
-    return float(chosen.sum())
+        chosen = chosen * power_weight(np.arange(first, last + 1, dtype=np.float64) * np.float64(bin_width), weighting)
+    outside = float(chosen[0]) * (1 - min(1.0, first + 0.5 - low / bin_width))
+    if last > first:
+        outside += float(chosen[-1]) * (1 - max(0.0, min(1.0, high / bin_width - last + 0.5)))
+    return float(chosen.sum()) - outside
 
 
 def peak_near(spectrum: Complex, frames: int, rate: float, low: float, high: float) -> tuple[float, float]:
@@ -83,12 +83,25 @@ def line_power(power: Samples, bin_width: float, frequency: float, window: Cosin
 
     The main lobe's bins are summed; the noise comes from the bins just beside it.
     """
-    centre = round(frequency / bin_width)
+    lines, noise = line_powers(power, bin_width, np.array([frequency]), window)
+    return float(lines[0]), float(noise[0])
+
+
+def line_powers(power: Samples, bin_width: float, frequencies: Samples, window: CosineWindow) -> tuple[Samples, Samples]:
+    """``line_power`` of several lines (lines,) at once."""
     half = window.half_width
-    inside = power[max(0, centre - half) : centre + half + 1]
-    beside = np.concatenate([power[max(0, centre - 4 * half) : max(0, centre - half)], power[centre + half + 1 : centre + 4 * half + 1]])
-    noise = float(np.median(beside)) / np.log(2) * inside.size if beside.size else 0.0
-    return float(inside.sum()), noise
+    places = np.round(frequencies / bin_width).astype(int)[:, None] + np.arange(-4 * half, 4 * half + 1)
+    found = np.where((places >= 0) & (places < power.size), power[np.clip(places, 0, power.size - 1)], np.nan)
+    inside = found[:, 3 * half : 5 * half + 1]
+    beside = np.concatenate([found[:, : 3 * half], found[:, 5 * half + 1 :]], axis=1)
+    known = np.isfinite(beside)
+    # the middle of those there are: what lies beyond the spectrum's ends sorts last
+    middle = np.sort(beside, axis=1)
+    count = known.sum(axis=1)
+    rows = np.arange(len(places))
+    low, high = middle[rows, np.maximum(count - 1, 0) // 2], middle[rows, np.minimum(count // 2, beside.shape[1] - 1)]
+    noise = np.where(count > 0, (low + high) / 2, 0.0) / np.log(2) * np.isfinite(inside).sum(axis=1)
+    return np.nansum(inside, axis=1), noise
 
 
 def mains_lines(power: Samples, bin_width: float, rate: float, mains: float, window: CosineWindow) -> list[tuple[float, float, float]]:

@@ -9,11 +9,11 @@ import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
-from epidote.core.analysis.sinefit import ToneFit, fit_tone, refined_frequency
+from epidote.core.analysis.sinefit import ToneFit, fit_tone
 from epidote.core.analysis.spectrum import band_power, line_power, mean_squares, peak_near
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
-from epidote.core.analysis.windows import windowed_around, windowed_power
+from epidote.core.analysis.windows import plain_and_windowed_power, windowed_around, windowed_power
 from epidote.core.signal import Samples
 
 AGREEMENT_DB = 0.2
@@ -56,6 +56,7 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
 
     A short piece tells, if the tone stands clear in it; then the whole record need not be transformed for this alone.
     """
+    found = expected
     for size in (_GLANCE, x.size):
         if size > x.size:
             continue
@@ -66,16 +67,9 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
         strongest, height = peak_near(spectrum, size, rate, 1.5 * width, rate / 2)
         near, near_height = peak_near(spectrum, size, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2))
         found, amplitude = (near, near_height) if near_height > 0.1 * height else (strongest, height)
-        noise = math.sqrt(float(np.median(np.square(spectrum.real) + np.square(spectrum.imag)))) * 2 / size
-        if size == x.size or (amplitude > 30 * noise and found > 8 * width):
+        noise = float(np.median(np.abs(spectrum[:: max(1, spectrum.size // 4096)]))) * 2 / size
+        if amplitude > 30 * noise and found > 8 * width:
             break
-    # to a small part of a bin of the whole record, in steps that each land inside the next one's reach
-    while True:
-        first = (x.size - size) // 2
-        found = refined_frequency(x[first : first + size], rate, found)
-        if 4 * size >= x.size:
-            break
-        size *= 8 if 32 * size <= x.size else 4
     return found
 
 
@@ -93,14 +87,15 @@ def analyse_tone(
     strangers: list[_Stranger] = []
     own = x
     while True:
-        fit = fit_tone(own, rate, frequency, harmonics, order, near=True)
+        fit = fit_tone(own, rate, frequency, harmonics, order)
         frequency = fit.frequency
         amplitude = abs(fit.amplitudes[0])
         if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:
             return None
         residual = scipy.fft.rfft(fit.residual)
-        plain = mean_squares(np.square(residual.real) + np.square(residual.imag), frames)
-        clean = mean_squares(windowed_power(residual, WINDOW), frames, WINDOW.mean_square)
+        plain, clean = plain_and_windowed_power(residual, WINDOW)
+        mean_squares(plain, frames)
+        mean_squares(clean, frames, WINDOW.mean_square)
         found = _stranger(residual, clean, fit, rate) if len(strangers) < _MOST_STRANGERS else None
         if found is not None:
             strangers.append(found)
@@ -130,28 +125,28 @@ def analyse_tone(
     if max(fit.level_drift, fit.phase_drift) > _STEADY:
         whole = scipy.fft.rfft(x - fit.dc)
         shown = windowed_power(whole, WINDOW)
+        shown *= (2 / frames / WINDOW.coherent_gain) ** 2
     else:
-        shown = clean * (frames**2 * WINDOW.mean_square / 2)
+        shown = clean * (2 * WINDOW.enbw)
         for frequency, amplitude in lines:
             _draw_line(shown, residual, frames, frequency / width, amplitude)
     for line in strangers:
         clean[round(line.frequency / width)] += line.power
-    shown *= (2 / frames / WINDOW.coherent_gain) ** 2
     return ToneAnalysis(fit, frames, rate, band, noise, spread, drifted, shown, x, clean)
 
 
 def _draw_line(shown: Samples, residual: NDArray[np.complex128], frames: int, place: float, amplitude: complex) -> None:
-    """Put a fitted line back into the windowed power spectrum of what it was taken out of; ``place`` in bins, phase at mid-record."""
+    """Put a fitted line back into the spectrum (squared peaks of lines) of what it was taken out of; ``place`` in bins, phase at mid-record."""
     start, rest = windowed_around(residual, round(place), WINDOW.half_width + 3, WINDOW)
     bins = np.arange(start, start + rest.size)
     offset = bins - place
     # the transform of a cosine window: shifted sinc sums (Harris 1978), turned to the record's beginning
-    kernel = np.zeros(bins.size)
-    for k, a in enumerate(WINDOW.coefficients):
-        for shift in {k, -k}:
-            kernel += (a if k == 0 else a / 2) * np.sinc(offset - shift)
+    reach = len(WINDOW.coefficients) - 1
+    halves = np.array(WINDOW.coefficients[1:]) / 2
+    weights = np.concatenate([halves[::-1], WINDOW.coefficients[:1], halves])
+    kernel = np.sinc(offset[:, None] - np.arange(-reach, reach + 1)) @ weights
     turned = amplitude / 2 * frames * np.exp(-1j * np.pi * (bins * (frames - 1) / frames))
-    shown[bins] = np.square(np.abs(rest + kernel * turned))
+    shown[bins] = np.square(np.abs(rest + kernel * turned) * (2 / frames / WINDOW.coherent_gain))
 
 
 @dataclass(frozen=True)

@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from epidote.core.signal import Samples
 
-_PIECE = 8192
+_ROW, _PIECE = 16, 1024
 
 
 @dataclass(frozen=True)
@@ -68,22 +69,47 @@ def line_at(weighted: Samples, frequency: float, rate: float) -> float:
     return math.hypot(float(weighted @ np.cos(phase)), float(weighted @ np.sin(phase)))
 
 
+@cache
+def _tables(window: CosineWindow) -> tuple[Samples, Samples]:
+    """The convolution of a row of ``_ROW`` bins as two matrices: what its own bins give it, and what the next row's give it."""
+    reach = len(window.coefficients) - 1
+    halves = [0.5 * a * (-1) ** k for k, a in enumerate(window.coefficients)]
+    taps = [*halves[:0:-1], window.coefficients[0], *halves[1:]]
+    table = np.zeros((_ROW + 2 * reach, _ROW))
+    for column in range(_ROW):
+        table[column : column + 2 * reach + 1, column] = taps
+    return table[:_ROW], table[_ROW:]
+
+
 def windowed_power(spectrum: NDArray[np.complex128], window: CosineWindow) -> Samples:
     """|bin|² (n//2+1,) of an rfft of even length n as if the samples had been multiplied by the window first."""
+    return plain_and_windowed_power(spectrum, window)[1]
+
+
+def plain_and_windowed_power(spectrum: NDArray[np.complex128], window: CosineWindow) -> tuple[Samples, Samples]:
+    """|bin|² (n//2+1,) of an rfft of even length n, as it is and as if the samples had been multiplied by the window first."""
     reach = len(window.coefficients) - 1
-    # a real signal's bins continue as their conjugates below 0 and above n/2
-    extended = np.concatenate([spectrum[reach:0:-1].conj(), spectrum, spectrum[-2 : -2 - reach : -1].conj()])
-    power = np.empty(spectrum.size)
-    # in pieces that stay in the processor's cache: several times quicker than whole arrays
-    for first in range(0, spectrum.size, _PIECE):
-        size = min(_PIECE, spectrum.size - first)
-        total = window.coefficients[0] * extended[first + reach : first + reach + size]
-        for k, a in enumerate(window.coefficients[1:], start=1):
-            pair = extended[first + reach - k : first + reach - k + size] + extended[first + reach + k : first + reach + k + size]
-            pair *= 0.5 * a * (-1) ** k
-            total += pair
-        power[first : first + size] = total.real**2 + total.imag**2
-    return power
+    own, following = _tables(window)
+    count = -(-spectrum.size // _ROW)
+    planes = np.empty((2, (count + 1) * _ROW))  # real and imaginary parts apart: the coefficients are real
+    for plane, part, sign in ((planes[0], spectrum.real, 1), (planes[1], spectrum.imag, -1)):
+        # a real signal's bins continue as their conjugates below 0 and above n/2
+        plane[:reach] = sign * part[reach:0:-1]
+        plane[reach : reach + part.size] = part
+        plane[reach + part.size : 2 * reach + part.size] = sign * part[-2 : -2 - reach : -1]
+        plane[2 * reach + part.size :] = 0
+    rows = planes.reshape(2, count + 1, _ROW)
+    power = np.empty((count, _ROW))
+    # matrix products in pieces that stay in the processor's cache: twice as quick as adding shifted bins
+    for first in range(0, count, _PIECE):
+        end = min(first + _PIECE, count)
+        real, imaginary = (plane[first:end] @ own + plane[first + 1 : end + 1, : 2 * reach] @ following for plane in rows)
+        np.multiply(real, real, out=power[first:end])
+        imaginary *= imaginary
+        power[first:end] += imaginary
+    plain = np.square(planes[0, reach : reach + spectrum.size])
+    plain += np.square(planes[1, reach : reach + spectrum.size])
+    return plain, power.ravel()[: spectrum.size]
 
 
 def windowed_around(spectrum: NDArray[np.complex128], centre: int, radius: int, window: CosineWindow) -> tuple[int, NDArray[np.complex128]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -14,7 +15,7 @@ from epidote.core.result import Curve, Reading, Result, with_caution
 
 # curves and readings that divide out: a chain's gain and time add to the unit's
 _TAKEN_OUT = {"level": "dB", "phase": "°", "phase_unwrapped": "°", "phase_delay_removed": "°", "group_delay": "s"}
-_TIMES = ("delay", "latency", "latency_samples")
+_TIMES = ("delay", "latency", "latency_samples", "second")
 _LEVELS = ("dB", "dBFS", "dBV", "dBu", "dB SPL")
 # what the chain adds of its own: the unit's own is seldom less than what is seen together with it
 _FLOORED = (
@@ -24,6 +25,8 @@ _FLOORED = (
 _DRIVEN_AXES = ("dBFS", "Hz")  # what two chains have in common; against the output, a curve takes the floor it has against the drive
 _CEILINGED = ("sinad", "snr", "enob", "dynamic_range")
 NEAR_DB = 6.0
+_SAME = 1e-3
+_AMPLIFIES_DB = 0.5  # above it, a unit was not inserted for what it takes away
 _BITS_PER_DB = 1 / 6.0206
 
 
@@ -33,7 +36,7 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
     ``scale``: what full scale is at the unit over what it was at the baseline's wire (a probe makes the converter's noise weigh more).
     A reading within 6 dB of the baseline's is cautioned: it is mostly the chain. What is read off a level curve is read again.
     """
-    curves = _siblings([_curve(c, baseline.curve(c.key, c.channel, c.x_unit)) for c in result.curves])
+    curves = _siblings([_less_latency(_curve(c, baseline.curve(c.key, c.channel, c.x_unit)), baseline) for c in result.curves])
     again = read_again(c for c in curves if c.key == "level" and c.meta.get("baseline") == "taken out")
     readings = []
     for reading in result.readings:
@@ -44,7 +47,22 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
         else:
             at = {**found.at, **({"baseline": own.value} if own.value is not None else {})}
             readings.append(replace(found, spread=reading.spread, at=at))
+        readings += _of_the_insertion(readings[-1], own, scale)
     return replace(result, curves=curves, readings=tuple(readings))
+
+
+def _of_the_insertion(reading: Reading, own: Reading | None, scale: float) -> list[Reading]:
+    """What a unit does to a line that was a plain wire before: insertion loss at 1 kHz, and how far the noise floor rises over the
+    wire's. ``reading``: with the baseline taken out."""
+    if own is None or reading.value is None or own.value is None:
+        return []
+    if reading.key == "gain_1k" and "baseline" in reading.at and reading.value < _AMPLIFIES_DB:
+        return [replace(reading, key="insertion_loss", value=-reading.value)]
+    # through another probe the converter's noise weighs more, but what the wire brought along does not: then there is no saying
+    if reading.key == "noise" and reading.unit == own.unit == "V" and abs(scale - 1) < _SAME and own.value > 0 and reading.value > 0:
+        spread = None if reading.spread is None else math.sqrt(2) * 8.686 * reading.spread / reading.value
+        return [Reading("noise_rise", reading.channel, 20 * math.log10(reading.value / own.value), "dB", reading.at, None, spread)]
+    return []
 
 
 def _curve(curve: Curve, own: Curve | None) -> Curve:
@@ -66,6 +84,14 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
             curve, floor=np.fmax(floor, curve.floor) if curve.floor is not None else floor, meta={**curve.meta, "baseline": "floor"}
         )
     return curve
+
+
+def _less_latency(curve: Curve, baseline: Result) -> Curve:
+    """The chain's own latency taken out of every shot: its median, since its shots are not the unit's."""
+    own = baseline.reading("latency", curve.channel) if curve.key == "latency_by_shot" else None
+    if own is None or own.value is None:
+        return curve
+    return replace(curve, y=curve.y - own.value, meta={**curve.meta, "baseline": "taken out"})
 
 
 def _siblings(curves: Sequence[Curve]) -> tuple[Curve, ...]:

@@ -14,7 +14,7 @@ from epidote.core.chain import interface_of
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading
 
-_DIFFERENCE_UNITS = {"dB": "dB", "dBFS": "dB", "dBV": "dB", "dBu": "dB", "dB SPL": "dB"}
+DIFFERENCE_UNITS = {"dB": "dB", "dBFS": "dB", "dBV": "dB", "dBu": "dB", "dB SPL": "dB"}
 _TRANSFORM_SIZED, _FEW = 4000, 200
 
 
@@ -55,7 +55,7 @@ def difference_curve(curve: Curve, reference: Curve) -> Curve | None:
         y = curve.y[inside] - between(source, reference.y)(target)
     if curve.y_unit == "°":
         y = (y + 180) % 360 - 180
-    return Curve(curve.key, curve.channel, x, y, curve.x_unit, _DIFFERENCE_UNITS.get(curve.y_unit, curve.y_unit))
+    return Curve(curve.key, curve.channel, x, y, curve.x_unit, DIFFERENCE_UNITS.get(curve.y_unit, curve.y_unit))
 
 
 def reading_difference(reading: Reading, reference: Reading) -> ReadingDifference | None:
@@ -65,7 +65,7 @@ def reading_difference(reading: Reading, reference: Reading) -> ReadingDifferenc
     spread = None
     if reading.spread is not None and reference.spread is not None:
         spread = math.hypot(reading.spread, reference.spread)
-    unit = _DIFFERENCE_UNITS.get(reading.unit, reading.unit)
+    unit = DIFFERENCE_UNITS.get(reading.unit, reading.unit)
     ratio = None
     if reading.unit in ("V", "Pa", "FS", "Hz", "s") and reading.value > 0 and reference.value > 0:
         ratio = to_db(reading.value / reference.value)

@@ -95,6 +95,8 @@ class Procedure(Protocol[S]):
     title: str
     Settings: type[S]
     of_the_chain: bool  # whether it says something about a chain with its output wired to its input
+    of_levels: bool  # whether the load bears on what it says
+    of_any_recording: bool  # whether a recording says something of which nobody knows what was played
     keeps_part: bool  # whether a run that is stopped half-way is worth keeping
     views: tuple[CurveView, ...]
     reading_titles: Mapping[str, str]
@@ -133,6 +135,8 @@ class UsualProcedure:
     """What most procedures have in common; a procedure that differs says so."""
 
     of_the_chain = True
+    of_levels = True
+    of_any_recording = False
     keeps_part = False
     step_views: tuple[CurveView, ...] = ()
 

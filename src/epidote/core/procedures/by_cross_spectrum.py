@@ -17,6 +17,7 @@ from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import gathered, per_channel
 from epidote.core.procedures.level_readings import judged_band, level_readings
+from epidote.core.procedures.terminal import Terminal
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Stimulus
 
@@ -88,9 +89,17 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
         Curve("phase", number, at, np.degrees(np.angle(np.exp(1j * whole))), "Hz", "°"),
         Curve("phase_unwrapped", number, at, np.degrees(whole), "Hz", "°"),
         Curve("phase_delay_removed", number, at, np.degrees(straight), "Hz", "°", None, {"removed_delay_s": delay / signal.rate}),
+        _capture(path, at, bins, Terminal.at(signal, chain, number)),
         Curve("coherence", number, at, path.coherence[bins], "Hz", "ratio"),
     )
     return Result(curves, tuple(readings), unique(cautions))
+
+
+def _capture(path: Path, at: Samples, bins: np.ndarray, terminal: Terminal) -> Curve:
+    """The plain averaged spectrum of what came back, in 1 Hz."""
+    level = 10 * np.log10(np.maximum(2 * path.density[bins], 1e-40)) + terminal.level_offset
+    meta: dict[str, float | str] = {"bandwidth_hz": 1.0, "segments": path.segments, "bin_hz": path.width}
+    return Curve("capture", terminal.channel, at, level, "Hz", terminal.level_unit, None, meta)
 
 
 def _level(

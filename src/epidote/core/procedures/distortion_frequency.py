@@ -1,18 +1,13 @@
-"""Distortion against frequency: tones in a row at one drive, or at one output of the unit, each taken apart on its own.
-
-Frequencies are evenly spaced in octaves about 1 kHz (IEC 61260-1, base ten), or preferred numbers (ISO 3, R10 to R80).
-"""
+"""Distortion against frequency: tones in a row at one drive, or at one output of the unit, each taken apart on its own."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Sequence
 from dataclasses import replace
-from enum import StrEnum
 from functools import partial
 
 import numpy as np
-from pydantic import model_validator
 
 from epidote.core.analysis.capture import headroom, require_usable
 from epidote.core.analysis.features import value_at
@@ -20,35 +15,32 @@ from epidote.core.analysis.steps import StepFound
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.preferred import NOMINAL, about_1_khz, preferred
 from epidote.core.procedures.base import (
     Conduct,
     CurveView,
     UsualProcedure,
     gathered,
     per_channel,
-    require_rising,
-    setting,
     single_recording_channels,
 )
-from epidote.core.procedures.levels import LevelText, drive_dbfs, is_power
+from epidote.core.procedures.distortion_frequency_settings import DistortionFrequencySettings, Hold
+from epidote.core.procedures.levels import drive_dbfs
 from epidote.core.procedures.stepped import (
     OVERHEAD,
     STEP_VIEWS,
-    SteppedSettings,
     curves_of_step,
     db,
-    least_dwell,
     ratio_curves,
     starts_of,
     stimulus_for,
     taken_apart,
+    watched,
 )
 from epidote.core.procedures.terminal import Terminal
-from epidote.core.quantity import QuantityError, from_db, parse_as, to_db
+from epidote.core.quantity import from_db, to_db
 from epidote.core.result import Curve, Reading, Result
-from epidote.core.signal import Recording, Samples, Stimulus
-from epidote.core.stimulus.staircase import Step, staircase
+from epidote.core.signal import Recording, Stimulus
+from epidote.core.stimulus.staircase import staircase
 
 HELD_DB = 0.1
 _LOOK_BELOW_DB, _LOOK_DWELL = 10.0, 0.12  # the first look at the gain: below the wanted output, and short
@@ -56,79 +48,6 @@ _FIRST_LOOK_DBFS = -50.0
 _CORRECTIONS = 3
 _STEP_REACH_OCTAVES = 0.1  # farther from it, a step is another one
 _FILTERED_DB = 30.0  # below what the unit passes best
-_LEAST_CYCLES = 8.0
-
-
-class Series(StrEnum):
-    """How the frequencies are spaced."""
-
-    OCTAVES = "points per octave"
-    R10 = "R10"
-    R20 = "R20"
-    R40 = "R40"
-    R80 = "R80"
-
-
-class Order(StrEnum):
-    """In which order they sound."""
-
-    UP = "up"
-    DOWN = "down"
-
-
-class Hold(StrEnum):
-    """What stays the same from tone to tone."""
-
-    DRIVE = "drive"
-    OUTPUT = "output"
-
-
-class DistortionFrequencySettings(SteppedSettings):
-    start_frequency: float = setting(20.0, "lowest frequency", "Hz", played=True, ge=5, le=100000)
-    stop_frequency: float = setting(20000.0, "highest frequency", "Hz", played=True, gt=5, le=192000)
-    points_per_octave: int = setting(3, "tones in each octave", played=True, ge=1, le=48)
-    series: Series = setting(Series.OCTAVES, "or preferred numbers of ISO 3: 10, 20, 40 or 80 tones in each decade", played=True)
-    order: Order = setting(Order.UP, "from the lowest up, or from the highest down", played=True)
-    level: LevelText = setting(
-        "-20 dBFS", "level: of the drive, or of the unit's output where that is held; a power is always held", played=True, max_length=40
-    )
-    hold: Hold = setting(Hold.DRIVE, "what stays the same: the drive, or the unit's output by correcting the drive", played=True)
-    band_high: float = setting(40000.0, "upper end of the measurement band", "Hz", gt=0, le=192000)
-
-    @model_validator(mode="after")
-    def _a_range(self) -> DistortionFrequencySettings:
-        require_rising(self, "start_frequency", "stop_frequency")
-        return self
-
-    @property
-    def holds_output(self) -> bool:
-        return self.hold is Hold.OUTPUT or is_power(self.level)
-
-    def frequencies(self) -> Samples:
-        """In Hz, rising."""
-        if self.series is Series.OCTAVES:
-            return about_1_khz(self.points_per_octave, self.start_frequency, self.stop_frequency)
-        return preferred(int(self.series.value[1:]), self.start_frequency * (1 - NOMINAL), self.stop_frequency * (1 + NOMINAL))
-
-    def steps(self, levels: Sequence[float], dwell: float | None = None) -> list[Step]:
-        """Low tones sound longer, so that each holds enough cycles."""
-        wanted = self.dwell if dwell is None else dwell
-        made = [
-            Step(float(f), v, max(wanted, least_dwell(float(f), _LEAST_CYCLES))) for f, v in zip(self.frequencies(), levels, strict=True)
-        ]
-        return made[::-1] if self.order is Order.DOWN else made
-
-    def output_dbfs(self, chain: Chain) -> float:
-        """The held output as dBFS of the input. Raises SettingError when the chain does not know what it takes."""
-        if chain.unit_full_scale is None:
-            return self._output_in(chain, "dBFS")  # then nothing but dBFS has a meaning
-        return to_db(self._output_in(chain, "V") / chain.unit_full_scale)
-
-    def _output_in(self, chain: Chain, unit: str) -> float:
-        try:
-            return parse_as(self.level, unit, chain.conversion())
-        except QuantityError as error:
-            raise SettingError(f"level cannot be “{self.level}” at the unit's output yet: {error} See the Chain page.") from error
 
 
 class DistortionFrequency(UsualProcedure):
@@ -153,18 +72,18 @@ class DistortionFrequency(UsualProcedure):
     def conduct(self, settings: DistortionFrequencySettings, chain: Chain) -> Conduct:
         channels = settings.outputs(len(chain.outputs))
         if not settings.holds_output:
-            yield self._even(settings, chain)
+            yield watched(self._even(settings, chain), settings)
             return
         wanted = settings.output_dbfs(chain)
         count = settings.frequencies().size
         # a first look so far down that no unit minds, then one nearer to the output
         levels = [min(_FIRST_LOOK_DBFS, chain.ceiling_dbfs)] * count
-        recording = yield staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels)
+        recording = yield watched(staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
         levels = self._corrected(recording, settings, chain, levels, wanted - _LOOK_BELOW_DB)
-        recording = yield staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels)
+        recording = yield watched(staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
         levels = self._corrected(recording, settings, chain, levels, wanted)
         for _ in range(_CORRECTIONS):
-            recording = yield staircase(rate=chain.rate, steps=settings.steps(levels), channels=channels)
+            recording = yield watched(staircase(rate=chain.rate, steps=settings.steps(levels), channels=channels), settings)
             after = self._corrected(recording, settings, chain, levels, wanted)
             if max(abs(a - b) for a, b in zip(after, levels, strict=True)) <= HELD_DB / 2:
                 return
@@ -263,7 +182,7 @@ def _channel(
         missing = (Caution.STIMULUS_NOT_FOUND,)
         return Result((), tuple(Reading(k, number, None, "dB", cautions=missing) for k in ("worst", "thd", "thd_n")), missing)
     signal = recording.signal
-    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    terminal = Terminal.at(signal, chain, number)
     cautions = list(parts.cautions)
     if parts.missing:
         cautions.append(Caution.PARTIAL)

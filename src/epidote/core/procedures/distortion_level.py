@@ -8,100 +8,44 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
-from enum import StrEnum
 from functools import partial
 
 import numpy as np
-from pydantic import model_validator
 
 from epidote.core.analysis import knee
 from epidote.core.analysis.capture import headroom, require_usable
-from epidote.core.analysis.steps import StepFound, found_start, stretch_of
+from epidote.core.analysis.steps import StepFound
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
-from epidote.core.errors import SettingError
 from epidote.core.procedures.base import (
     Conduct,
     CurveView,
-    Stoppable,
     UsualProcedure,
     gathered,
     per_channel,
-    setting,
     single_recording_channels,
 )
-from epidote.core.procedures.levels import LevelText, drive_dbfs
+from epidote.core.procedures.distortion_level_settings import PRACTICAL, RATED, DistortionLevelSettings
 from epidote.core.procedures.stepped import (
     OVERHEAD,
     STEP_VIEWS,
-    SteppedSettings,
     curves_of_step,
     db,
-    figures_of,
     level_steps,
     ratio_curves,
     starts_of,
     stimulus_for,
     taken_apart,
+    watched,
 )
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.result import Curve, Reading, Result
-from epidote.core.signal import Recording, Signal, Stimulus
-from epidote.core.stimulus.staircase import StepAt, staircase, steps_of
+from epidote.core.signal import Recording, Stimulus
+from epidote.core.stimulus.staircase import BRIEF, staircase
 
-RATED, PRACTICAL = 0.01, 0.02
 _ROUNDS = 3
 _STEP_REACH_DB = 1.25  # farther from it, a step is another one
 _SMALL_DB = 20.0  # this far below the end, a unit's gain is its small-signal gain
-
-
-class StopOn(StrEnum):
-    """Which distortion is held against the limit."""
-
-    THD_N = "THD+N"
-    THD = "THD"
-
-
-class DistortionLevelSettings(SteppedSettings):
-    frequency: float = setting(1000.0, "frequency of the tones", "Hz", played=True, ge=5, le=100000)
-    start_level: LevelText = setting("-60 dBFS", "first level at the chain's output: dBFS, V, dBV or dBu", played=True, max_length=40)
-    stop_level: LevelText = setting("0 dBFS", "last level, unless the limit comes first", played=True, max_length=40)
-    steps: int = setting(
-        30, "levels between them, evenly spaced in dB; finer ones follow where a limit is passed", played=True, ge=2, le=400
-    )
-    stop_at: float = setting(5.0, "distortion at which the staircase ends", "%", played=True, gt=0, le=100)
-    stop_on: StopOn = setting(StopOn.THD_N, "which distortion is held against the limits")
-    clean: float = setting(0.1, "distortion below which the output counts as clean", "%", gt=0, le=100)
-
-    @property
-    def limits(self) -> tuple[float, ...]:
-        """As ratios, rising."""
-        return tuple(sorted({RATED, PRACTICAL, self.stop_at / 100}))
-
-    @property
-    def measure(self) -> knee.Measure:
-        return (lambda s: s.thd) if self.stop_on is StopOn.THD else (lambda s: s.thd_n)
-
-    @model_validator(mode="after")
-    def _holds_cycles(self) -> DistortionLevelSettings:
-        try:
-            self.require_cycles(self.frequency)
-        except SettingError as error:
-            raise ValueError(str(error)) from error
-        return self
-
-    def levels(self, chain: Chain) -> tuple[list[float], bool]:
-        """Drive levels in dBFS, and whether the chain's ceiling cut them short. Raises SettingError."""
-        first, last = (drive_dbfs(t, chain, n) for t, n in ((self.start_level, "start_level"), (self.stop_level, "stop_level")))
-        ceiling = chain.ceiling_dbfs
-        if first >= min(last, ceiling):
-            what = f"stop_level {last:g} dBFS" if last <= ceiling else f"the chain's ceiling of {ceiling:g} dBFS"
-            raise SettingError(f"start_level {first:g} dBFS must lie below {what}. Nothing was played.")
-        all_levels = np.linspace(first, last, self.steps)
-        under = [float(v) for v in all_levels if v <= ceiling + 1e-9]
-        if len(under) < self.steps and under[-1] < ceiling - 0.01:
-            under.append(ceiling)
-        return under, len(under) < self.steps or last > ceiling
 
 
 class DistortionLevel(UsualProcedure):
@@ -126,17 +70,23 @@ class DistortionLevel(UsualProcedure):
 
     def conduct(self, settings: DistortionLevelSettings, chain: Chain) -> Conduct:
         stimulus = self._coarse(settings, chain)
-        recording = yield Stoppable(stimulus, _Watch(stimulus, settings).enough)
+        limit = settings.stop_at / 100
+
+        def is_over(steps: Sequence[StepFound]) -> bool:
+            return knee.is_reached(steps, limit, settings.measure) or knee.is_folded_back(steps)
+
+        recording = yield watched(stimulus, settings, is_over)
         found: dict[int, list[StepFound]] = {n: [] for n in settings.read_channels(recording.signal.channels)}
         for _ in range(_ROUNDS):
             starts = starts_of([recording], [stimulus])
-            for number, steps in found.items():
-                steps.extend(taken_apart([recording], [stimulus], starts, number, settings).found)
-            finer = _apart(v for steps in found.values() for v in knee.finer_levels(_rising(steps), settings.limits, settings.measure))
+            for number, known in found.items():
+                known.extend(taken_apart([recording], [stimulus], starts, number, settings).found)
+            finer = _apart(v for known in found.values() for v in knee.finer_levels(_rising(known), settings.limits, settings.measure))
             if not finer:
                 return
-            stimulus = staircase(rate=chain.rate, steps=level_steps(settings, settings.frequency, finer), channels=stimulus.channels)
-            recording = yield stimulus
+            steps = level_steps(settings, settings.frequency, finer)
+            stimulus = staircase(rate=chain.rate, steps=steps, channels=stimulus.channels, opening=BRIEF)
+            recording = yield watched(stimulus, settings)
 
     def _coarse(self, settings: DistortionLevelSettings, chain: Chain) -> Stimulus:
         levels, _ = settings.levels(chain)
@@ -184,41 +134,6 @@ class DistortionLevel(UsualProcedure):
         )
 
 
-class _Watch:
-    """Looks at each step as soon as it is there, and says when the staircase has gone far enough."""
-
-    def __init__(self, stimulus: Stimulus, settings: DistortionLevelSettings) -> None:
-        self.stimulus, self.settings = stimulus, settings
-        self.waiting = steps_of(stimulus)
-        self.start: int | None = None
-        self.look_at = self.waiting[0].first + self.waiting[0].frames  # not for every block that comes in
-        self.found: dict[int, list[StepFound]] = {}
-
-    def enough(self, signal: Signal) -> bool:
-        if self.start is None:
-            if signal.frames < self.look_at:
-                return False
-            self.start = found_start(signal, self.stimulus)
-            if self.start is None:
-                self.look_at += self.waiting[0].frames
-                return False
-        while self.waiting and self.start + self.waiting[0].first + self.waiting[0].frames <= signal.frames:
-            step = self.waiting.pop(0)
-            over = [self._is_over(signal, step, n) for n in self.settings.read_channels(signal.channels)]
-            if any(over):
-                return True
-        return False
-
-    def _is_over(self, signal: Signal, step: StepAt, number: int) -> bool:
-        part = stretch_of(signal.channel(number), self.start or 0, step, signal.rate)
-        one = None if part is None else figures_of(part, signal, step, self.settings)
-        if one is None:
-            return False
-        steps = self.found.setdefault(number, [])
-        steps.append(one)
-        return knee.is_reached(steps, self.settings.stop_at / 100, self.settings.measure) or knee.is_folded_back(steps)
-
-
 def _ended(result: Result) -> bool:
     """Whether this channel gave a reason to stop."""
     limit = next((r for r in result.readings if r.key == "level_at_limit"), None)
@@ -258,7 +173,7 @@ def _channel(
     elif not reached and settings.levels(chain)[1]:
         cautions.append(Caution.CEILING)
     signal = recordings[0].signal
-    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    terminal = Terminal.at(signal, chain, number)
     load = chain.load_ohms if terminal.full and terminal.base == "V" else None
     readings = (*_readings(steps, settings, terminal, load, chain), headroom(signal, number))
     return Result(_curves(steps, terminal, load, chain), readings, unique(cautions))

@@ -118,7 +118,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     fit = found.fit
     amplitude = abs(fit.amplitudes[0])
     at: dict[str, float | str] = {"frequency_hz": fit.frequency, "level_dbfs": drive}
-    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    terminal = Terminal.at(signal, chain, number)
     spread = _DB_PER_NEPER * fit.amplitude_spread / amplitude
     offset = chain.offset_db(number)
     digital = to_db(amplitude) - drive

@@ -116,10 +116,10 @@ class Intermodulation(UsualProcedure):
     title = "Intermodulation"
     Settings = IntermodulationSettings
     views = (
-        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
         CurveView("modulation", "Swept", "modulation", "Modulation distortion"),
         CurveView("d2", "Swept", "2nd order", "Products of 2nd order"),
         CurveView("d3", "Swept", "3rd order", "Products of 3rd order"),
+        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
     )
     reading_titles = {  # noqa: RUF012
         "modulation_distortion": "Modulation distortion", "modulation_d2": "… of 2nd order", "modulation_d3": "… of 3rd order",
@@ -179,7 +179,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
         keys = ("modulation_distortion", "difference_d2", "difference_d3", "total")
         at: dict[str, float | str] = {"ratio": settings.ratio}
         return Result((), tuple(Reading(k, number, None, "dB", at, cautions=missing) for k in keys), unique((*cautions, *missing)))
-    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    terminal = Terminal.at(signal, chain, number)
     curves = [_spectrum(x, signal.rate, found, terminal)]
     if len(recordings) > 1:
         curves += _swept(recordings[1], number, settings)

@@ -109,7 +109,7 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
             tuple(Reading(k, number, None, "dB", cautions=missing) for k in ("distortion_noise", "gain_1k")),
             unique((*cautions, *missing)),
         )
-    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    terminal = Terminal.at(signal, chain, number)
     ppm = (found.ratio - 1) * 1e6
     if abs(ppm) > OWN_CLOCK_PPM:
         cautions.append(Caution.OTHER_CLOCK)

@@ -64,6 +64,7 @@ class NoiseSettings(Settings):
 class Noise(UsualProcedure):
     key = "noise"
     title = "Noise"
+    of_any_recording = True
     Settings = NoiseSettings
     views = (
         CurveView("density", "Density", "density", "Noise in 1 Hz"),
@@ -72,7 +73,7 @@ class Noise(UsualProcedure):
     reading_titles = {  # noqa: RUF012
         "noise": "Noise", "noise_a": "Noise, A-weighted", "noise_468": "Noise, 468 quasi-peak", "noise_468_rms": "Noise, 468 RMS (2 kHz)",
         "snr": "SNR", "snr_a": "SNR, A-weighted", "dynamic_range": "Dynamic range (AES17)", "dynamic_range_a": "Dynamic range, A",
-        "noise_share": "Noise of the reference", "hum": "Hum", "noise_without_hum": "Noise without hum", "headroom": "Headroom",
+        "noise_share": "Noise of the reference", "hum": "Hum", "noise_without_hum": "Noise without hum", "noise_rise": "Rise over the wire", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: NoiseSettings, chain: Chain) -> Conduct:

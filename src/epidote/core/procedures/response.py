@@ -88,12 +88,13 @@ class Response(UsualProcedure):
         CurveView("thd", "Distortion", "THD", "THD"),
         *(CurveView(f"h{n}", "Distortion", f"H{n}", f"Harmonic {n}") for n in HARMONICS),
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
+        CurveView("capture", "Spectrum", "averaged spectrum", "Level in 1 Hz"),
         CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
         "gain_1k": "Gain at 1 kHz", "bandwidth_low": "-3 dB, low", "bandwidth_high": "-3 dB, high", "bandwidth_low_1db": "-1 dB, low",
         "bandwidth_high_1db": "-1 dB, high", "flatness": "Flatness", "level_20k": "At 20 kHz re 1 kHz", "delay": "Delay", "polarity": "Polarity",
-        "signal_to_noise": "Signal to noise", "coherence": "Coherence",
+        "signal_to_noise": "Signal to noise", "coherence": "Coherence", "insertion_loss": "Insertion loss",
         "headroom": "Headroom",
     }  # fmt: skip
 
@@ -186,10 +187,10 @@ def _unsettled(d: dc.Deconvolved, kernel: dc.Kernel) -> bool:
     rate, size = kernel.rate, dc.response_grid(kernel)
     first, last = _band_bins(kernel, size)
     before = round(dc.BEFORE * rate)
-    whole, half = (
-        dc.windowed_response(d.impulse, d.peak, before, round(share * dc.AFTER * rate), size)[first : last + 1] for share in (1.0, 0.5)
-    )
-    noise = np.sqrt(dc.noise_density(d, np.asarray(np.arange(first, last + 1) * (rate / size), dtype=np.float64)) * dc.AFTER * rate)
+    shares = ((d.peak, before, round(share * dc.AFTER * rate)) for share in (1.0, 0.5))
+    bins = log_bins(size // 2 + 1, rate / size, first * rate / size, last * rate / size)
+    whole, half = dc.windowed_responses(d.impulse, list(shares), size)[:, bins.astype(int)]
+    noise = np.sqrt(dc.noise_density(d, bins * (rate / size)) * dc.AFTER * rate)
     return bool(np.any(np.abs(whole - half) > 0.02 * np.abs(whole) + 5 * noise))
 
 

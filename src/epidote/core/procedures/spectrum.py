@@ -64,6 +64,7 @@ def _make(rate: float, p: Mapping[str, float]) -> Samples:
 class Spectrum(UsualProcedure):
     key = "spectrum"
     title = "Spectrum"
+    of_any_recording = True
     Settings = SpectrumSettings
     views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),)
     reading_titles = {  # noqa: RUF012

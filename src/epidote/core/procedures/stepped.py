@@ -13,14 +13,14 @@ from epidote.core.analysis.steps import GUARD, SETTLE, StepFound, analysed_step,
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.caution import Caution
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import CurveView, Settings, require_rising, setting
+from epidote.core.procedures.base import CurveView, Settings, Stoppable, require_rising, setting
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.procedures.tone import tone_curves
 from epidote.core.result import Curve
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
-from epidote.core.stimulus.staircase import CHIRP, GAP, KIND, LEAD, TAIL, Step, StepAt, steps_of
+from epidote.core.stimulus.staircase import FULL, KIND, TAIL, Step, StepAt, steps_of
 
-OVERHEAD = LEAD + CHIRP + GAP + TAIL
+OVERHEAD = FULL.seconds + TAIL
 _LEAST_CYCLES = 3
 
 STEP_VIEWS = (
@@ -120,6 +120,49 @@ def figures_of(part: Samples, signal: Signal, step: StepAt, settings: SteppedSet
     return analysed_step(
         part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting, signal.unit
     )
+
+
+class Watch:
+    """Looks at each step as soon as it is there: the recording ends with its last step, or before where ``is_over`` finds a reason
+    among the steps of one channel so far."""
+
+    def __init__(self, stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepFound]], bool] | None = None) -> None:
+        self.stimulus, self.settings, self.is_over = stimulus, settings, is_over
+        self.waiting = steps_of(stimulus)
+        self.start: int | None = None
+        self.look_at = self.waiting[0].first + self.waiting[0].frames  # not for every block that comes in
+        self.found: dict[int, list[StepFound]] = {}
+
+    def enough(self, signal: Signal) -> bool:
+        if self.start is None:
+            if signal.frames < self.look_at:
+                return False
+            self.start = found_start(signal, self.stimulus)
+            if self.start is None:
+                self.look_at += self.waiting[0].frames
+                return False
+        while self.waiting and self.start + self.waiting[0].first + self.waiting[0].frames <= signal.frames:
+            step = self.waiting.pop(0)
+            over = [self._over(signal, step, n) for n in self.settings.read_channels(signal.channels)]  # each channel is looked at
+            if any(over):
+                return True
+        return not self.waiting
+
+    def _over(self, signal: Signal, step: StepAt, number: int) -> bool:
+        if self.is_over is None:
+            return False
+        part = stretch_of(signal.channel(number), self.start or 0, step, signal.rate)
+        one = None if part is None else figures_of(part, signal, step, self.settings)
+        if one is None:
+            return False
+        steps = self.found.setdefault(number, [])
+        steps.append(one)
+        return self.is_over(steps)
+
+
+def watched(stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepFound]], bool] | None = None) -> Stoppable:
+    """A staircase to be played as far as ``Watch`` lets it."""
+    return Stoppable(stimulus, Watch(stimulus, settings, is_over).enough)
 
 
 def db(ratio: float) -> float:

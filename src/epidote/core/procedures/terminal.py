@@ -10,6 +10,7 @@ from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.quantity import LEVEL_UNITS, to_db
 from epidote.core.result import Reading
+from epidote.core.signal import Signal
 
 _DB_PER_NEPER = 20 / math.log(10)
 _LEVELS = {"V": "dBV", "Pa": "dB SPL"}
@@ -26,6 +27,11 @@ class Terminal:
     @staticmethod
     def of(chain: Chain, channel: int) -> Terminal:
         return Terminal(channel, *chain.scale(channel))
+
+    @staticmethod
+    def at(signal: Signal, chain: Chain, channel: int) -> Terminal:
+        """Of a channel of a signal, which may be in volts already."""
+        return Terminal.of(chain, channel) if signal.unit == "FS" else Terminal(channel, None, "V")
 
     @property
     def unit(self) -> str:

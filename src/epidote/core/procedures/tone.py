@@ -12,7 +12,7 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
-from epidote.core.analysis.spectrum import MAINS_ORDERS, line_power
+from epidote.core.analysis.spectrum import MAINS_ORDERS, line_powers
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
@@ -58,6 +58,7 @@ class ToneSettings(Settings):
 class Tone(UsualProcedure):
     key = "tone"
     title = "Tone"
+    of_any_recording = True
     Settings = ToneSettings
     views = (
         CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
@@ -115,7 +116,7 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         return Result((), tuple(Reading(k, number, None, units.get(k, "dB"), cautions=missing) for k in keys), tuple(cautions))
     if found.drifted:
         cautions.append(Caution.DRIFT)
-    terminal = Terminal.of(chain, number) if signal.unit == "FS" else Terminal(number, None, "V")
+    terminal = Terminal.at(signal, chain, number)
     return Result(tone_curves(found, terminal), _readings(found, signal, settings, terminal), tuple(cautions))
 
 
@@ -186,13 +187,11 @@ def _hum(c: ToneAnalysis, terminal: Terminal) -> Reading:
     best = (0.0, 0.0, 50.0)
     if 3 * WINDOW.half_width * width < 50:
         for mains in (50.0, 60.0):
-            lines = noise = 0.0
-            for n in range(1, MAINS_ORDERS + 1):
-                if abs((n * mains + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2) < 2 * WINDOW.half_width * width:
-                    continue  # hidden by the tone or one of its harmonics
-                power, under = line_power(c.residual_power, width, n * mains, WINDOW)
-                lines, noise = lines + power, noise + under
-            best = max(best, (lines, noise, mains))
+            orders = mains * np.arange(1, MAINS_ORDERS + 1)
+            from_tone = np.abs((orders + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2)
+            apart = orders[from_tone >= 2 * WINDOW.half_width * width]  # the others are hidden by the tone or one of its harmonics
+            powers, under = line_powers(c.residual_power, width, apart, WINDOW)
+            best = max(best, (float(powers.sum()), float(under.sum()), mains))
     lines, noise, mains = best
     cautions = (Caution.NOISE_DOMINATED,) if lines < 2 * noise else ()
     return terminal.level("hum", max(lines - noise, 0.25 * lines), {"mains_hz": mains}, None, cautions)
@@ -202,7 +201,10 @@ def tone_curves(c: ToneAnalysis, terminal: Terminal) -> tuple[Curve, ...]:
     """Spectrum in dBFS, dBV or dB SPL (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
     number = terminal.channel
     frequencies = np.arange(c.spectrum.size, dtype=np.float64) * np.float64(c.rate / c.frames)
-    level = 10 * np.log10(np.maximum(c.spectrum, 1e-40)) + terminal.level_offset
+    level = np.maximum(c.spectrum, 1e-40)
+    np.log10(level, out=level)  # in place: at high rates each array is megabytes
+    level *= 10
+    level += terminal.level_offset
     meta: dict[str, float | str] = {
         "window": WINDOW.name, "enbw_hz": WINDOW.enbw * c.rate / c.frames, "frames": float(c.frames),
         "marks": marks_of((n * c.fit.frequency, f"H{n}") for n in range(1, len(c.fit.amplitudes) + 1)),

@@ -81,6 +81,11 @@ def material(*, rate: float, path: str, duration: float, level: float, channels:
     x = whole.samples.mean(axis=1)[: max(1, math.ceil(duration * rate))].copy()
     if x.size < rate or not np.abs(x).max() > 0:
         raise SettingError(f"{path} holds less than a second of sound. Choose another.")
+    return sounded(x, rate=rate, level=level, channels=channels)
+
+
+def sounded(x: Samples, *, rate: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+    """Samples (frames,) that are at hand, faded, their peak at ``level`` dBFS."""
     lead = round(LEAD * rate)
     parameters = {"level": level, "lead": lead, "sounding": float(x.size), "frames": lead + x.size + round(TAIL * rate)}
     return Stimulus(MATERIAL, rate, parameters, channels, locked(_placed(x, parameters, rate)))

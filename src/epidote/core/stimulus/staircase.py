@@ -14,9 +14,26 @@ from epidote.core.signal import Samples, Stimulus, stimulus_maker
 from epidote.core.stimulus.tone import raised_cosine
 
 KIND = "staircase"
-LEAD, CHIRP, GAP, TAIL, RAMP = 0.05, 0.1, 0.05, 0.2, 0.005  # seconds; TAIL is what the way through the device may take
+TAIL, RAMP = 0.2, 0.005  # seconds; TAIL is what the way through the device may take
 _CHIRP_LOW, _CHIRP_HIGH = 200.0, 5000.0
 _CHIRP_LEAST_DB = -60.0  # a chirp that no unit minds and that noise does not hide
+
+
+@dataclass(frozen=True)
+class Opening:
+    """What comes before the steps, in s: silence, the chirp, silence again."""
+
+    lead: float
+    chirp: float
+    gap: float
+
+    @property
+    def seconds(self) -> float:
+        return self.lead + self.chirp + self.gap
+
+
+FULL = Opening(0.05, 0.1, 0.05)
+BRIEF = Opening(0.02, 0.05, 0.02)  # once the device runs and its level is known
 
 
 @dataclass(frozen=True)
@@ -47,9 +64,9 @@ class Fixed:
 
 
 def staircase(
-    *, rate: float, steps: Sequence[Step], channels: tuple[int, ...] = (1, 2), tail: float = TAIL, fixed: Fixed | None = None
+    *, rate: float, steps: Sequence[Step], channels: tuple[int, ...] = (1, 2), opening: Opening = FULL, fixed: Fixed | None = None
 ) -> Stimulus:
-    """The steps in order, phase going on from each to the next. ``tail``: s of silence after them for the device's latency.
+    """The steps in order, phase going on from each to the next, then silence for the device's latency.
 
     Raises SettingError for a tone at or above half the rate, or a dwell that holds no step.
     """
@@ -58,16 +75,17 @@ def staircase(
         raise SettingError(f"A tone of {highest:g} Hz cannot be played at {rate:g} Hz: it must lie below {rate / 2:g} Hz.")
     loudest = max(s.level for s in steps)
     parameters = {
-        "steps": float(len(steps)), "lead": round(LEAD * rate), "chirp": round(CHIRP * rate), "gap": round(GAP * rate),
+        "steps": float(len(steps)), "lead": round(opening.lead * rate), "chirp": round(opening.chirp * rate),
+        "gap": round(opening.gap * rate),
         "chirp_level": min(loudest, max(steps[0].level, _CHIRP_LEAST_DB)), "ramp": round(RAMP * rate),
     }  # fmt: skip
-    frames = round(LEAD * rate) + round(CHIRP * rate) + round(GAP * rate)
+    frames = sum(round(parameters[name]) for name in ("lead", "chirp", "gap"))
     for i, step in enumerate(steps):
         parameters |= {f"f{i}": step.frequency, f"l{i}": step.level, f"n{i}": round(step.dwell * rate)}
         frames += round(step.dwell * rate)
     if fixed is not None:
         parameters |= {"fixed_frequency": fixed.frequency, "fixed_db": fixed.relative_db}
-    parameters["frames"] = frames + round(tail * rate)
+    parameters["frames"] = frames + round(TAIL * rate)
     return Stimulus(KIND, rate, parameters, channels)
 
 

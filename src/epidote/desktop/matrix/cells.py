@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRect, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+import math
+
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QPointF, QRect, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from epidote.desktop.matrix.table import MatrixModel, headline_name, headline_text, marked
-from epidote.desktop.plot.marks import caution_mark, eye_mark
+from epidote.desktop.matrix.table import MatrixModel, headline_name, headline_text, marked, verdict_counts
+from epidote.desktop.plot.marks import caution_mark, eye_mark, page_mark
 from epidote.desktop.session import Under
-from epidote.desktop.theme import Theme, font
+from epidote.desktop.theme import Theme, font, text_size
 from epidote.study.models import Subject
 
 ROW_HEIGHT, HEAD_WIDTH, PAD = 48, 256, 10
+_KEPT_PICTURES = 600
 
 
 class MatrixDelegate(QStyledItemDelegate):
@@ -20,34 +23,75 @@ class MatrixDelegate(QStyledItemDelegate):
         super().__init__()
         self._model = model
         self.theme = theme
+        self.covered: QWidget | None = None  # a view whose own row heads nobody sees
+        self._pictures: dict[tuple[object, ...], QPixmap] = {}
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
         return QSize(130, ROW_HEIGHT)
 
     def paint(self, p: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
         subject = self._model.subject(index.row())
-        if subject is None:
+        if subject is None or (index.column() == 0 and option.widget is self.covered):
             return
+        state = option.state
+        chosen = bool(state & QStyle.StateFlag.State_Selected)
+        key = self._key(index, subject, option.rect.size(), p.device().devicePixelRatioF(), chosen=chosen)
+        if key is None:
+            self._paint(p, option.rect, index, subject, chosen=chosen)
+        else:
+            p.drawPixmap(option.rect.topLeft(), self._kept(key, option.rect.size(), index, subject))
+        if state & QStyle.StateFlag.State_HasFocus:
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.setPen(QPen(self.theme.colour("accent"), 1.5))
+            p.drawRect(QRectF(option.rect).adjusted(1, 1, -1.5, -1.5))
+
+    def _key(self, index: QModelIndex | QPersistentModelIndex, subject: Subject, size: QSize, ratio: float, *, chosen: bool) -> tuple[object, ...] | None:
+        """What a cell's picture depends on; None for those that change too often to be kept."""
+        look = (size.width(), size.height(), ratio, self.theme.name, text_size(), subject.colour, subject.shown, subject.is_baseline)
+        if chosen or subject.is_claims or self._model.under(index) is not None:
+            return None
+        if index.column() == 0:
+            return (*look, subject.full_name, self._model.is_reference(index.row()), self._model.beside(subject) > 0)
+        run = self._model.run(index)
+        return (*look, run.id if run is not None else None)
+
+    def _kept(self, key: tuple[object, ...], size: QSize, index: QModelIndex | QPersistentModelIndex, subject: Subject) -> QPixmap:
+        """A cell's picture, painted once: scrolling shows the same ones over and over."""
+        found = self._pictures.get(key)
+        if found is None:
+            ratio = float(key[2])  # type: ignore[arg-type]
+            found = QPixmap(size * ratio)
+            found.setDevicePixelRatio(ratio)
+            inner = QPainter(found)
+            inner.setFont(font())
+            self._paint(inner, QRect(QPoint(0, 0), size), index, subject, chosen=False)
+            inner.end()
+            while len(self._pictures) >= _KEPT_PICTURES:
+                self._pictures.pop(next(iter(self._pictures)))
+            self._pictures[key] = found
+        return found
+
+    def _paint(self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, subject: Subject, *, chosen: bool) -> None:
         p.save()
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        t, box = self.theme, option.rect
-        state = option.state
-        p.fillRect(box, t.colour("bar" if subject.is_baseline else "back"))
+        t = self.theme
+        p.fillRect(box, t.colour("bar" if subject.is_baseline or subject.is_claims else "back"))
         colour = t.colour("quiet") if subject.is_baseline else t.row(subject.colour)
         if not subject.shown:
             p.setOpacity(0.45)
-        if index.column() == 0:
+        if subject.is_claims:
+            if index.column() == 0:
+                self._claims_head(p, box, subject, colour)
+            else:
+                self._verdicts(p, box, index, colour, chosen)
+        elif index.column() == 0:
             self._head(p, box, subject, colour, self._model.is_reference(index.row()))
         else:
-            self._cell(p, box, index, subject, colour, bool(state & QStyle.StateFlag.State_Selected))
+            self._cell(p, box, index, subject, colour, chosen)
         p.setOpacity(1.0)
         p.setPen(QPen(t.colour("faint_line"), 1))
         p.drawLine(box.bottomLeft(), box.bottomRight())
         p.drawLine(box.topRight(), box.bottomRight())
-        if state & QStyle.StateFlag.State_HasFocus:
-            p.setBrush(Qt.BrushStyle.NoBrush)
-            p.setPen(QPen(t.colour("accent"), 1.5))
-            p.drawRect(QRectF(box).adjusted(1, 1, -1.5, -1.5))
         p.restore()
 
     def _head(self, p: QPainter, box: QRect, subject: Subject, colour: QColor, reference: bool) -> None:
@@ -72,6 +116,9 @@ class MatrixDelegate(QStyledItemDelegate):
             self._chip(p, "reference", box.right() - 84, box.top() + 7, t.colour("accent"), t.colour("accent_back"), bold=True)
         if not subject.shown:
             eye_mark(p, QRectF(box.right() - 20, box.bottom() - 19, 14, 10), t.colour("quiet"))
+        beside = self._model.beside(subject)
+        if beside:
+            page_mark(p, QRectF(box.right() - (38 if not subject.shown else 20), box.bottom() - 21, 11, 13), t.colour("quiet"))
         x: float = left
         if subject.is_baseline:
             p.setPen(t.colour("quiet"))
@@ -83,6 +130,37 @@ class MatrixDelegate(QStyledItemDelegate):
             if x > box.right() - 50:
                 break
             x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), None) + 5
+
+    def _claims_head(self, p: QPainter, box: QRect, subject: Subject, colour: QColor) -> None:
+        """Published figures stand under their unit's rows: a dash-dotted line as on the graph, and how many there are."""
+        t = self.theme
+        pen = QPen(colour, 1.4)
+        pen.setDashPattern([6, 2.5, 1.5, 2.5])
+        p.setPen(pen)
+        p.drawLine(box.left() + 16, box.top() + 16, box.left() + 36, box.top() + 16)
+        p.setFont(font(1.0))
+        p.setPen(t.colour("text"))
+        p.drawText(QRectF(box.left() + 46, box.top() + 5, box.width() - 60, 22), Qt.AlignmentFlag.AlignVCenter, subject.name)
+        p.setFont(font(0.8))
+        p.setPen(t.colour("quiet"))
+        words = f"as published: {subject.claims} figure{'s' if subject.claims > 1 else ''}"
+        p.drawText(QRectF(box.left() + 46, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, words)
+
+    def _verdicts(self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, colour: QColor, chosen: bool) -> None:
+        t = self.theme
+        if chosen:
+            tint = QColor(colour)
+            tint.setAlpha(38)
+            p.fillRect(box, tint)
+        found = self._model.verdicts(index)
+        counts = verdict_counts(found)
+        for i, words in enumerate(counts[:2]):
+            bad = words.endswith("not met")
+            p.setFont(font(0.9, bold=bad))
+            p.setPen(t.colour("caution" if bad else "text" if words.endswith(" met") else "quiet"))
+            p.drawText(QRectF(box.left() + PAD, box.top() + 4 + 19 * i, box.width() - PAD - 4, 20), Qt.AlignmentFlag.AlignVCenter, words)
+        if any(w.endswith("not met") for w in counts):
+            caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
 
     def _chip(self, p: QPainter, text: str, x: float, y: float, ink: QColor, fill: QColor | None, *, bold: bool = False) -> float:
         chosen = font(0.78, bold=bold)
@@ -129,9 +207,9 @@ class MatrixDelegate(QStyledItemDelegate):
             p.setPen(t.colour("quiet"))
             p.drawText(line.adjusted(taken, 1, 0, 1), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
         if run.thumbnail:
+            p.setPen(QPen(colour, 1.2))
             drawing = QRectF(box.left() + PAD, box.top() + 26, box.width() - 2 * PAD - 18, box.height() - 33)
             points = [QPointF(drawing.left() + x * drawing.width(), drawing.bottom() - y * drawing.height()) for x, y in run.thumbnail]
-            p.setPen(QPen(colour, 1.2))
             p.drawPolyline(QPolygonF(points))
         if marked(run):
             caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
@@ -161,6 +239,12 @@ class MatrixHeader(QHeaderView):
 
     def sizeHint(self) -> QSize:
         return QSize(130, round(QFontMetricsF(font(1.0)).height() * 2.35))
+
+    def widest_title(self) -> int:
+        """Width in pixels in which every column's title is whole, bold as well."""
+        metrics = QFontMetricsF(font(0.95, bold=True))
+        heads = [str(self.model().headerData(n, Qt.Orientation.Horizontal) or "") for n in range(1, self.model().columnCount())]
+        return math.ceil(max((metrics.horizontalAdvance(h.partition("\n")[0]) for h in heads), default=0)) + PAD + 6
 
     def paintSection(self, p: QPainter, rect: QRect, section: int) -> None:
         t = self.theme

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,16 +11,20 @@ import numpy as np
 from epidote.core.analysis.features import curve_at, slope
 from epidote.core.caution import Caution, unique
 from epidote.core.comparison.axes import Axis
-from epidote.core.comparison.difference import difference_curve, differing_settings, reading_difference
-from epidote.core.display import format_quantity
+from epidote.core.comparison.crossings import in_words, uncertainty
+from epidote.core.comparison.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
+from epidote.core.comparison.levelled import Levelling, levelled
+from epidote.core.comparison.points import By, Point, at_point, difference_in_words
+from epidote.core.display import format_axis, format_quantity, format_reading
 from epidote.core.procedures.base import CurveView
-from epidote.core.quantity import from_db
+from epidote.core.quantity import in_percent
 from epidote.core.result import Curve, Reading, marks_on
 from epidote.desktop.matrix.table import PLUS_MINUS
 from epidote.desktop.plot.figure import Figure, PinMark, Trace
 from epidote.study.models import Column, Pin, RunSummary, Subject
 
 # ratios of amplitudes, which people like to see in % as well
+X_TITLES = {"s": "Time", "shot": "Shot"}
 _HARMONICS = {f"h{n}" for n in range(2, 51)}
 _PRODUCTS = {"modulation_distortion", "modulation_d2", "modulation_d3", "difference_d2", "difference_d3", "total"}
 RATIO_READINGS = {"thd", "thd_n", "thd_n_1w", "lowest_thd_n", "worst", "worst_thd", "distortion_noise", *_HARMONICS, *_PRODUCTS}
@@ -45,8 +50,13 @@ class Cell:
 
 @dataclass(frozen=True)
 class ReadingRow:
+    """entry: of a kept point, its number; key and unit: of a reading."""
+
     title: str
     cells: tuple[Cell, ...]
+    entry: int | None = None
+    key: str = ""
+    unit: str = ""
 
 
 @dataclass(frozen=True)
@@ -63,7 +73,7 @@ class ReadingTable:
 
 def _trace(chosen: Chosen, curve: Curve, percent: bool) -> Trace:
     def shown(values: np.ndarray | None) -> np.ndarray | None:
-        return None if values is None else (100 * 10 ** (values / 20) if percent else values)
+        return None if values is None else (in_percent(values) if percent else values)
 
     y = shown(curve.y)
     assert y is not None
@@ -78,10 +88,15 @@ def make_figure(
     percent: bool,
     pins: Sequence[Pin],
     axis: Axis | None = None,
+    band: tuple[float, float] | None = None,
+    by: Levelling | None = None,
 ) -> Figure:
-    """The graph of the chosen runs; with a reference among them, the others' differences from it in a second strip."""
+    """The graph of the chosen runs; with a reference among them, the others' differences from it in a second strip.
+
+    band: where the greatest deviation is looked for; by: how gains are brought to the reference's first.
+    """
     percent = percent and view.key in RATIO_VIEWS
-    traces, differences = [], []
+    traces, differences, crossings, deviations = [], [], [], []
     reference = next((c for c in chosen if c.is_reference), None)
     unit, x_unit = "dB", "Hz"
     for one in sorted(chosen, key=lambda c: not c.subject.is_baseline):
@@ -89,29 +104,53 @@ def make_figure(
             if curve.channel not in channels or not one.subject.shown:
                 continue
             unit, x_unit = curve.y_unit, curve.x_unit
-            traces.append(_trace(one, curve, percent))
             own = next((c for c in reference.curves if c.channel == curve.channel), None) if reference and one is not reference else None
+            moved = levelled(curve, own, by) if own is not None and by is not None and not one.subject.is_baseline else None
+            curve, shift = moved if moved is not None else (curve, 0.0)  # noqa: PLW2901
+            traces.append(_trace(one, curve, percent))
             less = difference_curve(curve, own) if own is not None and view.compared and not one.subject.is_baseline else None
-            if less is not None:
-                differences.append(replace(_trace(one, less, False), floor=None))
+            if less is not None and own is not None and reference is not None:
+                differences.append(replace(_trace(one, less, False), floor=None, y=in_percent(less.y) - 100 if percent else less.y))
+                most = greatest_deviation(less, *(band or (-math.inf, math.inf)))
+                if most is not None and curve.channel == min(channels):
+                    size = (in_percent(most.value) - 100, "%") if percent else (most.value, less.y_unit)
+                    where = f"{format_quantity(*size, digits=3, signed=True)} at {format_quantity(most.at, x_unit, digits=3)}"
+                    deviations.append((one.subject.colour, f"{where}{f' (moved {shift:+.2f} dB)' if moved is not None else ''}"))
+                if less.y_unit == "dB":
+                    doubt = np.hypot(uncertainty(curve, less.x), uncertainty(own, less.x))
+                    of = f", channel {curve.channel}" if len(channels) > 1 else ""
+                    rows = [c.subject for c in chosen]
+                    crossings.append(in_words(short_name(one.subject, rows) + of, short_name(reference.subject, rows), less, doubt))
     notes = [f"{c.subject.full_name}: {_settings_words(c.run)}" for c in chosen]
     notes += [f"! {c.subject.full_name}: {Caution(k).words}" for c in chosen for k in c.run.cautions]
     words = view.group.lower() if view.title == view.group.lower() else view.title
     return Figure(
         title=column.title if words == column.title.lower() else f"{column.title}: {words}",
-        x_title=axis.title if axis is not None else "Time" if x_unit == "s" else "Frequency",
+        x_title=axis.title if axis is not None else X_TITLES.get(x_unit, "Frequency"),
         x_unit=x_unit,
         y_title=view.axis,
         y_unit="%" if percent else unit,
         log_x=axis.log if axis is not None else view.log_x,
         traces=tuple(traces),
         differences=tuple(differences),
-        difference_unit="dB" if unit in _LEVEL_CURVES else unit,
+        difference_unit="%" if percent else "dB" if unit in _LEVEL_CURVES else unit,
         reference_name=reference.subject.full_name if reference else "",
         pins=tuple(PinMark(p.id, n, p.x) for n, p in enumerate(pins, start=1)),
-        notes=tuple(notes),
+        notes=(*crossings, *notes),
+        crossings=tuple(crossings),
         marks=_marks(reference or next(iter(chosen), None), channels),
+        band=band if differences else None,
+        deviations=tuple(deviations),
+        aligned=_aligned_words(by) if differences else "",
     )
+
+
+def _aligned_words(by: Levelling | None) -> str:
+    """How gains were brought to one level, for the graph."""
+    if by is None:
+        return ""
+    places = [f"{format_axis(x, 'Hz')} Hz" for x in (by.low, by.high) if x is not None]
+    return f", aligned {'at' if by.high is None else 'over'} {' to '.join(places)}"
 
 
 def _marks(chosen: Chosen | None, channels: set[int]) -> tuple[tuple[float, str], ...]:
@@ -127,27 +166,34 @@ def _settings_words(run: RunSummary) -> str:
     )
     chain = run.chain
     load = f", {chain['load_ohms']:g} Ω" if chain.get("load_ohms") else ""
-    return f"{values}; {chain['name']}, {chain['rate'] / 1000:g} kHz{load}; {run.device}; {run.made.astimezone():%d %b %Y %H:%M}"
+    who = "".join(f", {w}" for w in (run.person and f"by {run.person}", run.firmware and f"firmware {run.firmware}") if w)
+    return f"{values}; {chain['name']}, {chain['rate'] / 1000:g} kHz{load}; {run.device}; {run.made.astimezone():%d %b %Y %H:%M}{who}"
 
 
 def make_table(
-    titles: dict[str, str], chosen: Sequence[Chosen], channel: int, percent: bool, pins: Sequence[Pin], view_title: str
-) -> ReadingTable:
-    """Readings side by side, the differences from the reference, and what the chosen runs have in common."""
+    titles: dict[str, str], chosen: Sequence[Chosen], channel: int, percent: bool, pins: Sequence[Pin], view_title: str,
+    points: Sequence[tuple[int, Point]] = (), whole: Mapping[int, Sequence[Curve]] | None = None,
+) -> ReadingTable:  # fmt: skip
+    """Readings side by side, the differences from the reference, and what the chosen runs have in common.
+
+    points: kept operating points by their entry's number; whole: every curve of each run, by its number.
+    """
     reference = next((c for c in chosen if c.is_reference), None)
     others = [c for c in chosen if reference and c is not reference and not c.subject.is_baseline]
     ordered = sorted(chosen, key=lambda c: (not c.is_reference, c.subject.is_baseline))
     columns = [
-        (_short_name(c.subject, [o.subject for o in ordered]), -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered
+        (short_name(c.subject, [o.subject for o in ordered]), -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered
     ]
     columns += [("difference", c.subject.colour, True) for c in others]
     found = {c.run.id: {r["key"]: Reading.from_json(r) for r in c.run.readings if r["channel"] == channel} for c in ordered}
     keys = dict.fromkeys(k for c in ordered for k in found[c.run.id])
     rows = _pin_rows(ordered, others, reference, channel, pins, view_title)
+    rows += _point_rows(ordered, others, reference, channel, points, whole or {}, percent)
     for key in sorted(keys, key=lambda k: list(titles).index(k) if k in titles else 999):
         cells = [_reading_cell(found[c.run.id].get(key), percent) for c in ordered]
         cells += [_difference_cell(found[c.run.id].get(key), found[reference.run.id].get(key) if reference else None) for c in others]
-        rows.append(ReadingRow(titles.get(key, key), tuple(cells)))
+        unit = next((r.unit for c in ordered if (r := found[c.run.id].get(key)) is not None), "")
+        rows.append(ReadingRow(titles.get(key, key), tuple(cells), None, key, unit))
     cautions = _cautions(ordered)
     units = [c for c in ordered if not c.subject.is_baseline]
     alike, differs = _likeness(units)
@@ -159,7 +205,7 @@ def _cautions(chosen: Sequence[Chosen]) -> list[str]:
     rows: dict[Caution, list[str]] = {}
     for c in chosen:
         for key in dict.fromkeys(c.run.cautions):
-            rows.setdefault(Caution(key), []).append(_short_name(c.subject, [o.subject for o in chosen]))
+            rows.setdefault(Caution(key), []).append(short_name(c.subject, [o.subject for o in chosen]))
     general = (Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED)
     own = [f"{', '.join(names)}: {caution.words}" for caution, names in rows.items() if caution not in general]
     return own + [caution.words for caution in rows if caution in general]
@@ -173,12 +219,12 @@ def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]
     if len(gains) < 2:
         return ""
     least, most = min(gains, key=lambda g: g[0]), max(gains, key=lambda g: g[0])
-    names = [_short_name(c.subject, [o.subject for o in chosen]).partition(" ")[2] for _, c in (least, most)]
+    names = [short_name(c.subject, [o.subject for o in chosen]).partition(" ")[2] for _, c in (least, most)]
     span = format_quantity(most[0] - least[0], "dB", digits=4)
     return f"Gain ranges over {span}: greatest {format_quantity(most[0], 'dB')} ({names[1]}), least {format_quantity(least[0], 'dB')} ({names[0]})."
 
 
-def _short_name(subject: Subject, among: Sequence[Subject]) -> str:
+def short_name(subject: Subject, among: Sequence[Subject]) -> str:
     """The unit's name, or what tells it from the same unit under other conditions."""
     twins = [o for o in among if o is not subject and o.name == subject.name]
     if not twins:
@@ -191,12 +237,10 @@ def _reading_cell(reading: Reading | None, percent: bool) -> Cell:
     if reading is None:
         return Cell("")
     if percent and reading.key in RATIO_READINGS and reading.value is not None:
-        value = 100 * from_db(reading.value)
+        value = in_percent(reading.value)
         spread = value * reading.spread / 8.686 if reading.spread else None
         return Cell(format_quantity(value, "%", digits=3, uncertainty=spread), reading.cautions)
-    if reading.key == "polarity" and reading.value is not None:
-        return Cell("normal" if reading.value > 0 else "inverted", reading.cautions)
-    text = format_quantity(reading.value, reading.unit, uncertainty=reading.spread)
+    text = format_reading(reading)
     return Cell(f"±{text}" if reading.key in PLUS_MINUS and reading.value is not None else text, reading.cautions)
 
 
@@ -248,6 +292,35 @@ def _pin_rows(
         if any(c.text for c in slopes):
             rows.append(ReadingRow("Slope, pin 1 to 2", tuple(slopes + [Cell("") for _ in others])))
     return rows
+
+
+def _point_rows(
+    ordered: Sequence[Chosen], others: Sequence[Chosen], reference: Chosen | None, channel: int, points: Sequence[tuple[int, Point]],
+    whole: Mapping[int, Sequence[Curve]], percent: bool,
+) -> list[ReadingRow]:  # fmt: skip
+    """What the curves say at the kept operating points; the differences in the fitting way."""
+    rows = []
+    for entry, point in points:
+        found = {c.run.id: _at_point(whole.get(c.run.id, ()), point, channel) for c in ordered}
+        for title in dict.fromkeys(t for per_run in found.values() for t in per_run):
+            told = {run: per_run.get(title) for run, per_run in found.items()}
+            cells = [_reading_cell(r, percent and point.curve in RATIO_VIEWS) if (r := told[c.run.id]) is not None else Cell("") for c in ordered]
+            for c in others:
+                mine, base = told[c.run.id], told[reference.run.id] if reference is not None else None
+                cells.append(Cell(difference_in_words(mine.value, base.value, mine.unit) if mine is not None and base is not None else ""))
+            rows.append(ReadingRow(title, tuple(cells), entry))
+    return rows
+
+
+def _at_point(curves: Sequence[Curve], point: Point, channel: int) -> dict[str, Reading]:
+    """Readings of one channel at a point, by title; of several axes the one that people read first."""
+    order = ("W", "V", "Hz", "s", "dBFS")
+    found = sorted((r for r in at_point(curves, point) if r.channel == channel), key=lambda r: order.index(r.unit) if r.unit in order else 9)
+    out: dict[str, Reading] = {}
+    for r in found:
+        name = "Level" if point.curve == "level" else point.curve.upper().replace("_", "+")
+        out.setdefault(f"{name} at {point.name}" if point.by is By.X else f"Point {r.key}", replace(r, key=point.curve))
+    return out
 
 
 def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from epidote.core.errors import EpidoteError
+from epidote.desktop.matrix.look import carried_of
 
 if TYPE_CHECKING:
     from epidote.desktop.matrix.page import MatrixPage
@@ -18,7 +19,7 @@ class Exchange:
         self._page, self._session = page, page.session
 
     def export(self, path: Path) -> None:
-        """By the ending: PNG or SVG of the graph, CSV of the curves in view; "… readings.csv" of the readings."""
+        """By the ending: PNG, SVG or PDF of the graph, CSV or text of the curves in view, JSON of all; "… readings.csv" of the readings."""
         from epidote.audio.files import write_whole
         from epidote.desktop.plot.export import export_picture
         from epidote.study.export import curves_csv, readings_csv
@@ -26,17 +27,42 @@ class Exchange:
         page = self._page
         graph = page.graph_panel.graph
         cells = [(s.full_name, r) for s, r in page.chosen_cells() if r is not None]
+        overview = self._session.overview
+        chosen = [(s, r) for s, r in page.chosen_cells() if r is not None]
+        notes = [f"{s.full_name}: {note}" for s, r in chosen for note in overview.notes_on(s, r)] if overview is not None else []
         try:
-            if path.suffix.lower() in (".png", ".svg"):
+            if path.suffix.lower() in (".png", ".svg", ".pdf"):
                 figure, shown = graph.figure(), graph.view()
                 if figure is not None and shown is not None:
                     export_picture(path, figure, shown, page.theme)
+            elif path.suffix.lower() == ".txt":
+                self._write_texts(path, cells)
+            elif path.suffix.lower() == ".json":
+                import json
+
+                from epidote.study.archive import run_json
+
+                told = [{"name": n, **run_json(r), "notes": [note for note in notes if note.startswith(f"{n}: ")], "curves": [c.to_json() for c in page.curves_of(r.id)]} for n, r in cells]
+                write_whole(path, json.dumps({"runs": told}, allow_nan=False).encode())
             elif path.stem.endswith("readings"):
-                write_whole(path, readings_csv(cells).encode())
+                write_whole(path, readings_csv(cells, notes).encode())
             else:
-                write_whole(path, curves_csv([(n, r, list(page.look.in_view(r.id))) for n, r in cells]).encode())
+                write_whole(path, curves_csv([(n, r, list(page.look.in_view(r.id))) for n, r in cells], notes).encode())
         except EpidoteError as error:
             page.failed.emit(str(error))
+
+    def _write_texts(self, path: Path, cells: list[tuple[str, RunSummary]]) -> None:
+        """A text file for each curve in view; of several the row's name and the channel stand in the file's name."""
+        from epidote.audio.files import write_whole
+        from epidote.study.export import described
+        from epidote.study.text_curves import text_of
+
+        curves = [(n, r, c) for n, r in cells for c in self._page.look.in_view(r.id) if c.channel in self._page.look.channels]
+        for name, run, curve in curves:
+            phase = next((p for p in self._page.curves_of(run.id) if p.key == "phase" and p.channel == curve.channel), None) if curve.key == "level" else None
+            plain = "".join(ch if ch.isalnum() or ch in " -" else "_" for ch in name)
+            target = path if len(curves) == 1 else path.with_name(f"{path.stem} {plain} ch {curve.channel}.txt")
+            write_whole(target, text_of(curve, phase, [f"{name}: {described(run)}"]).encode())
 
     def write_file(self, settings: dict[str, Any], path: Path | None = None) -> None:
         """The run on offer as a sound file between marks, for a player of its own; asks where to when no path is given."""
@@ -71,10 +97,14 @@ class Exchange:
         self._session.ask(work, self._session.said.emit)
 
     def take_recording(self, settings: dict[str, Any], path: Path | None = None) -> None:
-        """A recording of the file that ``write_file`` wrote becomes the cell's run; asks for it when no path is given."""
+        """A recording of the file that ``write_file`` wrote becomes the cell's run; asks for it when no path is given, and where the
+        procedure can do without that file, for the stretch of any recording too."""
         page = self._page
         subject, column = page.current_subject(), page.current_column()
         if subject is None or column is None:
+            return
+        if path is None and carried_of(column.procedure).of_any_recording:
+            self.pick_stretch(settings)
             return
         if path is None:
             from PySide6.QtWidgets import QFileDialog
@@ -102,3 +132,41 @@ class Exchange:
                 )
 
         self._session.in_cell((subject.id, column.id), work, done)
+
+    def pick_stretch(self, settings: dict[str, Any], files: list[Path] | None = None) -> None:
+        """A stretch of recordings made elsewhere becomes the cell's run; asks for the files when none are given."""
+        page = self._page
+        subject, column = page.current_subject(), page.current_column()
+        if subject is None or column is None:
+            return
+        if files is None:
+            from PySide6.QtWidgets import QFileDialog
+
+            kinds = "Sound and video (*.wav *.flac *.aif *.aiff *.ogg *.mp3 *.m4a *.mka *.mkv *.mp4 *.mov *.webm);;All files (*)"
+            names, _ = QFileDialog.getOpenFileNames(
+                page, "Recordings made elsewhere: one of all channels, or one for each", str(Path.home()), kinds
+            )
+            if not names:
+                return
+            files = [Path(n) for n in names]
+        from epidote.desktop.paths.take import StretchDialog
+
+        cell = subject.id, column.id
+
+        def taken(recordings: Any, words: str) -> None:
+            def work(study: Study) -> RunSummary:
+                from epidote.conductor import Order, study_chain
+                from epidote.core.procedures.base import make_settings, procedure
+                from epidote.elsewhere import take_stretch
+
+                carried = procedure(column.procedure)
+                nothing = {"stimulus": "nothing"} if carried.key == "paths" else {}
+                made = make_settings(carried.Settings, {**settings, **nothing})
+                return take_stretch(study, Order(*cell, column.procedure, made, study_chain(study, subject)), recordings, words)
+
+            self._session.in_cell(cell, work, lambda _: self._session.refresh())
+
+        dialog = StretchDialog(page.theme, files, page.window())
+        dialog.taken.connect(taken)
+        dialog.marked.connect(lambda: self.take_recording(settings, files[0]))
+        dialog.open()

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
 from epidote.desktop.plot.view import GraphView
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.choice import Choice
+
+_NARROW = 700
 
 
 class GraphPanel(QWidget):
@@ -22,18 +25,23 @@ class GraphPanel(QWidget):
         layout.setSpacing(2)
         self.heading = QLabel()
         self.heading.setProperty("heading", True)
-        self.views, self.variants, self.axes, self.units = Choice(), Choice(), Choice(), Choice()
+        self.views, self.variants, self.axes, self.units, self.aligning = Choice(), Choice(), Choice(), Choice(), Choice()
+        self.aligning.setToolTip("Whether gains are brought to the reference's level before they are compared")
         self.axes.setToolTip("What the curves stand against")
         self.channels = Choice(several=True)
         self.channels.setToolTip("Channels shown")
         self.export = QToolButton()
         self.export.setText("Export …")
+        self.lines = QToolButton()
+        self.lines.setText("Lines")
+        self.lines.setToolTip("Guides, limits and published figures on this graph")
+        self.lines.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.step = QWidget()
         step = QHBoxLayout(self.step)
         step.setContentsMargins(0, 0, 0, 0)
         step.setSpacing(2)
         self.step_words = QLabel()
-        for text, by, words in (("lower", -1, "The step below"), ("higher", 1, "The step above")):
+        for text, by, words in (("‹", -1, "The step below"), ("›", 1, "The step above")):
             button = QToolButton()
             button.setText(text)
             button.setToolTip(words)
@@ -44,8 +52,8 @@ class GraphPanel(QWidget):
                 step.addWidget(self.step_words)
         self.step.hide()
         for widgets in (
-            (self.heading, self.views, None, self.export),
-            (self.variants, self.step, None, self.axes, self.units, self.channels),
+            (self.heading, self.views, None, self.lines, self.export),
+            (self.variants, self.step, self.aligning, None, self.axes, self.units, self.channels),
         ):
             line = QHBoxLayout()
             line.setSpacing(10)
@@ -57,8 +65,12 @@ class GraphPanel(QWidget):
             layout.addLayout(line)
         self.graph = GraphView(theme)
         layout.addWidget(self.graph, 1)
-        for choice in (self.views, self.variants, self.axes, self.units, self.channels):
+        for choice in (self.views, self.variants, self.axes, self.units, self.channels, self.aligning):
             choice.chosen.connect(lambda _: self.choice_changed.emit())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.heading.setVisible(self.width() > _NARROW)  # where room is scarce the matrix' own bold head says it
 
     def show_step(self, words: str) -> None:
         """Which step of a staircase is in view; "": none is to choose."""

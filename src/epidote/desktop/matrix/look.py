@@ -33,6 +33,8 @@ class Look:
         self.axis: Axis | None = None
         self.percent = False
         self.channels = {1}
+        self.band: tuple[float, float] | None = None  # where deviations are looked for
+        self.align = "no"
 
     # -- showing ------------------------------------------------------------------------------------------------------------
 
@@ -62,6 +64,7 @@ class Look:
         panel.axes.set_options([(a.key, a.words) for a in self._axes], [self.axis.key] if self.axis else [])
         panel.channels.set_options([(str(c), f"ch {c}") for c in channels], [str(c) for c in self.channels])
         panel.units.set_options([("%", "%"), ("dB", "dB")] if view.key in RATIO_VIEWS else [], ["%" if self.percent else "dB"])
+        self._offer_aligning(view, [s for s, _ in cells])
         stepping = view in carried.step_views
         self._offer_steps(available if stepping else [])
         if stepping and not self._steps_ready([r for _, r in cells]):
@@ -77,8 +80,16 @@ class Look:
             Chosen(s, r, self._curves(r, view), s.id == overview.reference) for s, r in page.chosen_cells() if r is not None
         ]  # fmt: skip
         pins = overview.pins_of(column.id, self.pin_key or view.key)
-        figure = make_figure(column, view, chosen, self.channels, self.percent, pins, self.axis)
+        figure = make_figure(column, view, chosen, self.channels, self.percent, pins, self.axis, self.band, self.levelling())
+        lines, held = page.lines.of(figure, view.key, chosen, self.channels)
+        sentences = tuple(dict.fromkeys(line.words for line in lines if line.words))
+        sentences += tuple(f"Note on {c.subject.full_name}: {note}" for c in chosen for note in overview.notes_on(c.subject, c.run))
+        figure = replace(figure, lines=lines, held=held, notes=(*figure.notes[: len(figure.crossings)], *held, *figure.notes[len(figure.crossings) :], *sentences))
         shown = (column.id, view.key, figure.y_unit, self.axis.key if self.axis else "")
+        if self._shown is not None and shown[:2] != self._shown[:2] and self.band is not None:
+            self.band = None  # a band belongs to the axis it was dragged on
+            self._draw(column, view)
+            return
         page.graph_panel.graph.set_figure(figure, keep_zoom=shown == self._shown)
         self._shown = shown
         self._show_readings(column, chosen, pins, view.axis)
@@ -107,8 +118,12 @@ class Look:
         readings.units.set_options([("%", "%"), ("dB", "dB")], ["%" if self.percent else "dB"])
         there = [str(c) for c in sorted({r["channel"] for c in chosen for r in c.run.readings})]
         on = [c for c in readings.channel.on() if c in there] or [str(min(self.channels)) if str(min(self.channels)) in there else there[0]]
-        readings.channel.set_options([(c, f"ch {c}") for c in there] if len(there) > 1 else [], on)
-        readings.show_table(make_table(titles_of(carried_of(column.procedure)), chosen, int(on[0]), self.percent, pins, title))
+        readings.channel.set_options([(c, f"ch {c}" if len(there) < 4 else c) for c in there] if len(there) > 1 else [], on)
+        whole = {c.run.id: self._page.curves_of(c.run.id) for c in chosen}
+        table = make_table(titles_of(carried_of(column.procedure)), chosen, int(on[0]), self.percent, pins, title, self.points(column), whole)
+        figure = self._page.graph_panel.graph.figure()
+        readings.show_table(table, figure.held if figure is not None else ())
+        self._page.beside.refresh()
 
     def _curves(self, run: RunSummary, view: CurveView) -> tuple[Any, ...]:
         """A run's curves of a view, on the chosen axis."""
@@ -137,6 +152,62 @@ class Look:
         if self.key is None or self.axis is None or self.axis is self._axes[0]:
             return self.key
         return f"{self.key} against {self.axis.key}"
+
+    # -- bringing gains to one level ----------------------------------------------------------------------------------------
+
+    def _offer_aligning(self, view: CurveView, rows: list[Any]) -> None:
+        overview = self._page.session.overview
+        there = view.key == "level" and overview is not None and overview.reference in {s.id for s in rows} and len(rows) > 1
+        options = [("no", "as measured"), ("1k", "aligned at 1 kHz"), *([("band", "aligned over the band")] if self.band else [])]
+        if self.align not in dict(options):
+            self.align = "no"
+        self._page.graph_panel.aligning.set_options(options if there else [], [self.align])
+        if not there:
+            self.align = "no"
+
+    def levelling(self) -> Any:
+        """How curves are brought to the reference's level before they are compared; None: they are not."""
+        from epidote.core.comparison.levelled import Levelling
+
+        if self.align == "1k":
+            return Levelling(1000.0)
+        return Levelling(*self.band) if self.align == "band" and self.band is not None else None
+
+    def set_band(self, band: tuple[float, float] | None) -> None:
+        """Look for the greatest deviation between two x only; None: everywhere."""
+        self.band = band
+        self._page.show_chosen()
+
+    # -- kept operating points ----------------------------------------------------------------------------------------------
+
+    def points(self, column: Column) -> list[tuple[int, Any]]:
+        """The column's kept points with their entries' numbers."""
+        from epidote.core.comparison.points import Point
+
+        overview = self._page.session.overview
+        return [(e.id, Point.model_validate(e.data)) for e in overview.of_kind("point") if e.owner.column == column.id] if overview else []
+
+    def keep_point(self, text: str) -> None:
+        """Keep a typed operating point of the curves in view as a reading of the column."""
+        from epidote.core.comparison.points import parse_point
+        from epidote.core.quantity import QuantityError
+        from epidote.desktop import edits
+        from epidote.study.models import Owner
+
+        page, column = self._page, self._page.current_column()
+        if column is None or self.key is None or not text.strip():
+            return
+        curves = [c for _, r in page.chosen_cells() if r is not None for c in page.curves_of(r.id) if c.key == self.key]
+        if not curves:
+            return
+        order = ("W", "Hz", "V", "dBFS")
+        units = sorted({c.x_unit for c in curves}, key=lambda u: order.index(u) if u in order else 9)
+        try:
+            point = parse_point(text, self.key, units, curves[0].y_unit)
+        except QuantityError as error:
+            page.failed.emit(str(error))
+            return
+        edits.add_entry(page.session, "point", point.model_dump(mode="json"), f"Keep the point {point.name}", Owner(column=column.id))
 
     # -- single steps of a staircase ----------------------------------------------------------------------------------------
 
@@ -202,6 +273,8 @@ class Look:
             self._view_of[column.procedure] = next((v.key for v in group if v.key in chosen), group[0].key)
             if panel.axes.on():
                 self._axis_of[column.procedure] = panel.axes.on()[0]
+        if panel.aligning.on():
+            self.align = panel.aligning.on()[0]
         if panel.units.on():
             self.percent = "%" in panel.units.on()
         self.channels = {int(c) for c in panel.channels.on()} or self.channels

@@ -6,12 +6,14 @@ from collections.abc import Mapping
 from typing import Any
 
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, Qt, QTimer, Signal
-from PySide6.QtWidgets import QHeaderView, QLabel, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHeaderView, QLabel, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from epidote.desktop import edits
+from epidote.desktop.matrix.beside import TABS, Beside
 from epidote.desktop.matrix.cells import HEAD_WIDTH, ROW_HEIGHT, MatrixDelegate, MatrixHeader
 from epidote.desktop.matrix.exchange import Exchange
 from epidote.desktop.matrix.frozen import MatrixTable
+from epidote.desktop.matrix.lines import Lines
 from epidote.desktop.matrix.look import Look, carried_of
 from epidote.desktop.matrix.pins import Pins
 from epidote.desktop.matrix.table import MatrixModel
@@ -19,7 +21,7 @@ from epidote.desktop.session import Session, Wanted
 from epidote.desktop.theme import Theme
 from epidote.study.models import Column, RunSummary, Subject
 
-_COLUMN = 112
+_COLUMN, _KEPT_RUNS, _FIRST_ROWS, _JUDGE_AFTER_MS = 112, 48, 12, 300
 _WELCOME = "No study is open. Make a new one with Ctrl+N, open one with Ctrl+O, or look at the demo study from the menu."
 
 
@@ -37,8 +39,9 @@ class MatrixPage(QWidget):
         self._recomputing: RunSummary | None = None
         self._opened: object = None  # the study whose first choice was made; the focus alone may have set a current cell before
         self._panel_cell: tuple[int, int] | None = None
-        self.built = self._shown_once = False
+        self.built = self._shown_once = self._judge_due = False
         self.look, self.pins, self.exchange = Look(self), Pins(self), Exchange(self)
+        self.lines, self.beside = Lines(self), Beside(self)
         self._build()
         session.overview_changed.connect(self._overview_changed)
         session.run_finished.connect(self._run_finished)
@@ -57,10 +60,14 @@ class MatrixPage(QWidget):
         self.header, self.own_header = MatrixHeader(self.theme), MatrixHeader(self.theme)
         self.table = MatrixTable(self.model, self.delegate, self.header, self.own_header, ROW_HEIGHT)
         self.table.setAccessibleName("matrix")
+        self.delegate.covered = self.table  # its second view of the heads lies over them
         self.splitter.addWidget(self.table)
         layout.addWidget(self.welcome)
         layout.addWidget(self.splitter)
         self.splitter.hide()
+        self._kept: tuple[list[int], int] | None = None  # what was chosen, while rows or columns come and go
+        self.model.modelAboutToBeReset.connect(self._keep_choice)
+        self.model.modelReset.connect(self._choose_again)
         self.table.selectionModel().selectionChanged.connect(self._selection_changed)
         self.table.selectionModel().currentChanged.connect(lambda *_: self._enable())
 
@@ -80,9 +87,10 @@ class MatrixPage(QWidget):
         self.readings, self.run_panel = ReadingsPanel(self.theme), RunPanel()
         self.side.addWidget(self.readings)
         self.side.addWidget(self.run_panel)
-        self.side.setMinimumWidth(400)
+        self.side_whole = self.beside.wrap(self.side)
+        self.side_whole.setMinimumWidth(412)
         lower.addWidget(self.graph_panel)
-        lower.addWidget(self.side)
+        lower.addWidget(self.side_whole)
         lower.setStretchFactor(0, 63)
         lower.setStretchFactor(1, 37)
         lower.setSizes([800, 480])
@@ -95,6 +103,14 @@ class MatrixPage(QWidget):
         self.readings.channel.chosen.connect(lambda _: self.show_chosen())
         self.graph_panel.graph.pin_wanted.connect(self.pins.add)
         self.graph_panel.graph.pin_unwanted.connect(lambda key: edits.remove_pins(self.session, [key]))
+        self.graph_panel.graph.band_wanted.connect(self.look.set_band)
+        self.graph_panel.graph.line_drawn.connect(self.lines.drawn)
+        lines = QMenu(self)
+        lines.aboutToShow.connect(lambda: self.lines.fill_menu(lines))
+        self.graph_panel.lines.setMenu(lines)
+        self.readings.point_wanted.connect(self.look.keep_point)
+        self.readings.point_unwanted.connect(lambda key, name: edits.delete_entry(self.session, key, f"the point {name}"))
+        self.readings.limit_wanted.connect(self.lines.limit_reading)
         self.readings.again.clicked.connect(self.run_again)
         self.readings.recompute.clicked.connect(self.offer_recompute)
         self.run_panel.measure_wanted.connect(self._measure)
@@ -106,8 +122,13 @@ class MatrixPage(QWidget):
 
     # -- what is chosen -----------------------------------------------------------------------------------------------------
 
-    def current_subject(self) -> Subject | None:
+    def current_row(self) -> Subject | None:
+        """The current row, one of published figures too."""
         return self.model.subject(self.table.currentIndex().row())
+
+    def current_subject(self) -> Subject | None:
+        row = self.current_row()
+        return None if row is None or row.is_claims else row
 
     def current_column(self) -> Column | None:
         return self.model.column(self.table.currentIndex().column())
@@ -119,7 +140,18 @@ class MatrixPage(QWidget):
         if column is None:
             return []
         found = [(self.model.subject(row), self.model.run(self.model.index(row, self.table.currentIndex().column()))) for row in rows]
-        return [(s, r) for s, r in found if s is not None]
+        return [(s, r) for s, r in found if s is not None and not s.is_claims]
+
+    def _keep_choice(self) -> None:
+        row, column = self.current_row(), self.current_column()
+        rows = {i.row() for i in self.table.selectionModel().selectedIndexes()}
+        chosen = [s.id for r in sorted(rows) if (s := self.model.subject(r)) is not None and (row is None or s.id != row.id)]
+        self._kept = ([*chosen, row.id], column.id) if row is not None and column is not None else None
+
+    def _choose_again(self) -> None:
+        kept, self._kept = self._kept, None
+        if kept is not None:
+            self.choose(*kept)
 
     def choose(self, subject_ids: list[int], column_id: int) -> None:
         """Choose cells of a column, the last one becoming the current."""
@@ -161,12 +193,13 @@ class MatrixPage(QWidget):
             self._opened = self.session.study
             # open on a comparison: every measured cell of the first column, or the first cell there is to measure
             measured = [s.id for s in overview.subjects if not s.is_baseline and (s.id, overview.columns[0].id) in overview.runs]
-            self.choose(measured or [overview.subjects[-1].id], overview.columns[0].id)
+            self.choose(measured[:_FIRST_ROWS] or [overview.subjects[-1].id], overview.columns[0].id)
+        self._judge_due = True  # once the graph shows, which is waited for
         self.show_chosen()
 
     def _fit_columns(self) -> None:
         self.header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        self.header.setMinimumSectionSize(_COLUMN)
+        self.header.setMinimumSectionSize(max(_COLUMN, self.header.widest_title()))
         if self.model.columnCount():
             self.header.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
             self.header.resizeSection(0, HEAD_WIDTH)
@@ -204,10 +237,10 @@ class MatrixPage(QWidget):
         self.header.viewport().update()
         if overview is None or column is None:
             self.graph_panel.graph.set_figure(None, keep_zoom=False)
-            self.side.hide()
+            self.side_whole.hide()
             self._enable()
             return
-        self.side.show()
+        self.side_whole.show()
         runs = [r for _, r in self.chosen_cells() if r is not None]
         missing = [r.id for r in runs if r.id not in self._curves and r.id not in self._asked]
         if missing:
@@ -215,6 +248,11 @@ class MatrixPage(QWidget):
         self._show_side(column, bool(runs))
         if all(r.id in self._curves for r in runs):
             self.look.show(column)
+        if not runs:
+            self.beside.refresh()
+        if self._judge_due and (not runs or self.graph_panel.graph.figure() is not None):
+            self._judge_due = False
+            QTimer.singleShot(_JUDGE_AFTER_MS, self, self.beside.claiming.judge)  # let the graph be painted first
         self._enable()
 
     def _ask_for_curves(self, run_ids: list[int]) -> None:
@@ -223,13 +261,20 @@ class MatrixPage(QWidget):
         def done(found: dict[int, tuple[Any, ...]]) -> None:
             self._asked.difference_update(found)
             self._curves.update(found)
-            while len(self._curves) > 48:
-                self._curves.pop(next(iter(self._curves)))
+            # older ones make room, but never those that are in view
+            chosen = {r.id for _, r in self.chosen_cells() if r is not None}
+            for old in [i for i in self._curves if i not in chosen][: max(0, len(self._curves) - _KEPT_RUNS)]:
+                self._curves.pop(old)
             self.show_chosen()
 
         def ask(study: Any) -> dict[int, tuple[Any, ...]]:
+            import epidote.core.comparison.claim_lines
+            import epidote.core.comparison.guides
+            import epidote.core.comparison.limits
+            import epidote.core.hearing
             import epidote.core.procedures.base
             import epidote.desktop.matrix.compose
+            import epidote.desktop.plot.paint  # what the interface's thread draws with is not loaded on it
 
             epidote.core.procedures.base.procedures()
             return {i: study.curves(i) for i in run_ids}
@@ -237,9 +282,14 @@ class MatrixPage(QWidget):
         self.session.ask(ask, done)
 
     def _show_side(self, column: Column, measured: bool) -> None:
-        subject = self.current_subject()
-        if self._recomputing is not None or measured or subject is None:
-            self.side.setCurrentWidget(self.run_panel if self._recomputing is not None else self.readings)
+        subject, row = self.current_subject(), self.current_row()
+        panel = self.beside.panel(measured=measured or subject is None) if self._recomputing is None else self.run_panel
+        if row is not None and row.is_claims and self.beside.tab not in ("claims", "notes"):
+            self.beside.tab = "claims"
+            self.beside.tabs.set_options(TABS, ["claims"])
+            panel = self.beside.panel(measured=False)
+        if panel is not None or subject is None:
+            self.side.setCurrentWidget(panel or self.readings)
             self._panel_cell = None
             return
         cell = (subject.id, column.id)
@@ -333,6 +383,7 @@ class MatrixPage(QWidget):
         self.theme = self.delegate.theme = self.header.theme = self.own_header.theme = theme
         if self.built:
             self.readings.theme = theme
+            self.beside.set_theme()
             self.graph_panel.set_theme(theme)
         for view in (self.table, self.table.heads):
             view.viewport().update()

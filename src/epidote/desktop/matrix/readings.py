@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor
+from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtGui import QColor, QGuiApplication
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QFrame,
     QHBoxLayout,
     QHeaderView,
     QLabel,
+    QLineEdit,
+    QMenu,
     QPushButton,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
@@ -21,6 +21,9 @@ from PySide6.QtWidgets import (
 
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.choice import Choice
+from epidote.desktop.widgets.plain_table import plain_table
+
+_HELD = 3  # limits that have room
 
 if TYPE_CHECKING:  # what composes tables computes, and is loaded after the window
     from epidote.desktop.matrix.compose import ReadingTable
@@ -29,32 +32,35 @@ if TYPE_CHECKING:  # what composes tables computes, and is loaded after the wind
 class ReadingsPanel(QWidget):
     """Shows a ReadingTable; the three commands under it belong to the page."""
 
+    point_wanted = Signal(str)
+    point_unwanted = Signal(int, str)
+    limit_wanted = Signal(str, str, str)  # of a reading: key, unit, title
+
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.theme = theme
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(16, 10, 16, 10)
+        layout.setContentsMargins(16, 4, 16, 10)
         layout.setSpacing(6)
         top = QHBoxLayout()
-        heading = QLabel("Readings")
-        heading.setProperty("heading", True)
-        top.addWidget(heading)
         self.channel = Choice()
         top.addWidget(self.channel)
         top.addStretch(1)
         self.units = Choice()
         top.addWidget(self.units)
         layout.addLayout(top)
-        self.table = QTableWidget()
-        self.table.setAccessibleName("readings")
-        self.table.verticalHeader().hide()
-        self.table.setShowGrid(False)
-        self.table.setFrameShape(QFrame.Shape.NoFrame)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table = plain_table("readings")
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
-        self.table.setWordWrap(False)
-        self.table.horizontalHeader().setHighlightSections(False)
         layout.addWidget(self.table, 1)
+        self.point = QLineEdit()
+        self.point.setAccessibleName("Keep an operating point")
+        self.point.setPlaceholderText("keep a point of these curves: 1 kHz, 1 W, 1 %, -3 dB")
+        self.point.returnPressed.connect(self._point_typed)
+        self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.table.customContextMenuRequested.connect(self._menu)
+        self._entries: dict[int, int] = {}
+        self._keys: list[tuple[str, str]] = []
+        layout.addWidget(self.point)
         self.likeness = QLabel()
         self.likeness.setWordWrap(True)
         self.likeness.setProperty("quiet", True)
@@ -75,8 +81,35 @@ class ReadingsPanel(QWidget):
         buttons.addStretch(1)
         layout.addLayout(buttons)
 
-    def show_table(self, table: ReadingTable) -> None:
+    def _point_typed(self) -> None:
+        self.point_wanted.emit(self.point.text())
+        self.point.clear()
+
+    def _menu(self, where: QPoint) -> None:
+        row = self.table.rowAt(where.y())
+        menu = QMenu(self)
+        menu.addAction("Copy the table", self.copy)
+        if 0 <= row < len(self._keys) and self._keys[row][0] and row not in self._entries:
+            key, unit = self._keys[row]
+            title = head.text() if (head := self.table.item(row, 0)) is not None else key
+            menu.addAction(f"A limit of “{title}” …", lambda: self.limit_wanted.emit(key, unit, title))
+        if row in self._entries:
+            head = self.table.item(row, 0)
+            name = head.text() if head is not None else "this point"
+            menu.addAction(f"Forget “{name}”", lambda: self.point_unwanted.emit(self._entries[row], name))
+        menu.exec(self.table.viewport().mapToGlobal(where))
+
+    def copy(self) -> None:
+        """The table to the clipboard, tabs between columns."""
+        rows = [[item.text() if (item := self.table.horizontalHeaderItem(c)) else "" for c in range(self.table.columnCount())]]
+        rows += [[item.text() if (item := self.table.item(r, c)) else "" for c in range(self.table.columnCount())] for r in range(self.table.rowCount())]
+        QGuiApplication.clipboard().setText("\n".join("\t".join(row) for row in rows))
+
+    def show_table(self, table: ReadingTable, held: tuple[str, ...] = ()) -> None:
+        """``held``: what the runs do at their limits, what failed first."""
         t = self.theme
+        self._keys = [(row.key, row.unit) for row in table.rows]
+        self._entries = {r: row.entry for r, row in enumerate(table.rows) if row.entry is not None}
         self.table.clear()
         self.table.setColumnCount(1 + len(table.columns))
         self.table.setRowCount(len(table.rows))
@@ -109,7 +142,8 @@ class ReadingsPanel(QWidget):
             f"Alike in: {table.alike}." if table.alike else "",
             f"Differs in: {table.differs}." if table.differs else "",
         ]
-        self.likeness.setText(" ".join(w for w in words if w))
+        limits = [*held[:_HELD], *([f"… and {len(held) - _HELD} more limits."] if len(held) > _HELD else [])]
+        self.likeness.setText("\n".join([*limits, " ".join(w for w in words if w)]).strip())
         self.likeness.setVisible(bool(self.likeness.text()))
         self.cautions.setText("\n".join(table.cautions))
         self.cautions.setVisible(bool(table.cautions))

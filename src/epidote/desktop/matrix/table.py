@@ -37,6 +37,11 @@ def marked(run: RunSummary) -> tuple[Caution, ...]:
     return tuple(dict.fromkeys([*own, *head]))
 
 
+def verdict_counts(found: list[Any]) -> list[str]:
+    """Verdicts in short: "2 met", "1 not met"."""
+    return [f"{n} {outcome}" for outcome in ("not met", "met", "not shown") if (n := sum(1 for v in found if v.outcome == outcome))]
+
+
 class MatrixModel(QAbstractTableModel):
     """Column 0 holds the row heads; the others are the study's columns."""
 
@@ -44,17 +49,23 @@ class MatrixModel(QAbstractTableModel):
         super().__init__()
         self._session = session
         self._shape: tuple[tuple[int, ...], tuple[int, ...]] = ((), ())
+        self._rows: tuple[Subject, ...] = ()
+        self._beside: dict[int, int] = {}
         session.overview_changed.connect(self._changed)
         session.progress_changed.connect(self._progressed)
 
     def _changed(self) -> None:
         overview = self._session.overview
-        shape = (tuple(s.id for s in overview.subjects), tuple(c.id for c in overview.columns)) if overview else ((), ())
+        rows = overview.rows if overview else ()
+        self._beside = self._count_beside()
+        shape = (tuple(s.id for s in rows), tuple(c.id for c in overview.columns)) if overview else ((), ())
         if shape != self._shape:
             self.beginResetModel()
-            self._shape = shape
+            self._shape, self._rows = shape, rows
             self.endResetModel()
-        elif self.rowCount():
+            return
+        self._rows = rows
+        if self.rowCount():
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
 
     def _progressed(self, cell: tuple[int, int]) -> None:
@@ -69,8 +80,7 @@ class MatrixModel(QAbstractTableModel):
         return 0 if parent.isValid() else 1 + len(self._shape[1])
 
     def subject(self, row: int) -> Subject | None:
-        overview = self._session.overview
-        return overview.subjects[row] if overview and 0 <= row < len(overview.subjects) else None
+        return self._rows[row] if 0 <= row < len(self._rows) else None
 
     def column(self, column: int) -> Column | None:
         overview = self._session.overview
@@ -83,6 +93,37 @@ class MatrixModel(QAbstractTableModel):
     def under(self, index: Index) -> Under | None:
         subject, column = self.subject(index.row()), self.column(index.column())
         return self._session.under_way.get((subject.id, column.id)) if subject and column else None
+
+    def verdicts(self, index: Index) -> list[Any]:
+        """Of a row of published figures: the verdicts on those that the column's procedure speaks of."""
+        subject, column, overview = self.subject(index.row()), self.column(index.column()), self._session.overview
+        if subject is None or not subject.is_claims or subject.unit is None or column is None or overview is None:
+            return []
+        if next(c.id for c in overview.columns if c.procedure == column.procedure) != column.id:
+            return []  # of several columns of one procedure the first speaks for all
+        own = [e.id for e in overview.of_kind("claim") if e.owner.unit == subject.unit.id]
+        return [v for i in own if (v := self._session.verdicts.get(i)) is not None and v.procedure == column.procedure]
+
+    def judged(self) -> None:
+        """The verdicts are new."""
+        if self.rowCount():
+            self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
+
+    def beside(self, subject: Subject) -> int:
+        """How many notes and pictures belong to a row, its unit or its runs."""
+        return 0 if subject.is_claims else self._beside.get(subject.id, 0)
+
+    def _count_beside(self) -> dict[int, int]:
+        overview = self._session.overview
+        kept = [e.owner for e in overview.entries if e.kind in ("note", "picture")] if overview is not None else []
+        if overview is None or not kept:
+            return {}
+        row_of = {r.id: row for (row, _), r in overview.runs.items()}
+        units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None}
+        return {
+            s.id: sum(1 for o in kept if s.id in (o.subject, row_of.get(o.run or 0)) or (o.unit is not None and o.unit == units.get(s.id)))
+            for s in overview.subjects
+        }
 
     def is_reference(self, row: int) -> bool:
         subject, overview = self.subject(row), self._session.overview
@@ -100,6 +141,11 @@ class MatrixModel(QAbstractTableModel):
         subject = self.subject(index.row())
         if subject is None:
             return None
+        if subject.is_claims:
+            found = self.verdicts(index) if index.column() else []
+            if role == Qt.ItemDataRole.ToolTipRole:
+                return "\n".join(f"{v.claim.words}: {v.words}" for v in found) or None
+            return f"{subject.name}, published" if index.column() == 0 else ", ".join(verdict_counts(found))
         if index.column() == 0:
             return subject.full_name if role != Qt.ItemDataRole.ToolTipRole else (subject.unit.notes or None if subject.unit else None)
         run = self.run(index)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QByteArray, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QFontMetricsF, QImage, QImageWriter, QPainter, QPen
+from PySide6.QtCore import QBuffer, QByteArray, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QFontMetricsF, QImage, QPainter, QPen
 
 from epidote.audio.files import write_whole
+from epidote.desktop.pictures import png_of
 from epidote.desktop.plot.figure import Figure
 from epidote.desktop.plot.paint import DASHES, FigurePainter
 from epidote.desktop.plot.window import View
@@ -75,10 +76,44 @@ def _wrapped(text: str, metrics: QFontMetricsF, width: float) -> list[str]:
     return [*lines, current]
 
 
+def picture_of(figure: Figure, view: View, theme: Theme, size: QSize = SIZE) -> QImage:
+    """The picture at twice the size, for print, with its words as text inside it too."""
+    image = QImage(size * 2, QImage.Format.Format_RGB32)
+    image.setDevicePixelRatio(2)
+    for key, text in (("Title", figure.title), ("Description", "\n".join([*pin_lines(figure), *figure.notes]))):
+        image.setText(key, text)
+    painter = QPainter(image)
+    paint_picture(painter, figure, view, theme, size)
+    painter.end()
+    return image
+
+
+def _pdf(figure: Figure, view: View, theme: Theme, size: QSize) -> bytes:
+    """One page of the picture's own shape, as vectors."""
+    from PySide6.QtCore import QMarginsF, QSizeF
+    from PySide6.QtGui import QPageSize, QPdfWriter
+
+    content = QByteArray()
+    buffer = QBuffer(content)
+    buffer.open(QBuffer.OpenModeFlag.WriteOnly)
+    writer = QPdfWriter(buffer)
+    writer.setTitle(figure.title)
+    writer.setPageSize(QPageSize(QSizeF(size.width(), size.height()) * 0.6, QPageSize.Unit.Point))
+    writer.setPageMargins(QMarginsF(0, 0, 0, 0))
+    writer.setResolution(120)
+    painter = QPainter(writer)
+    painter.scale(writer.width() / size.width(), writer.height() / size.height())
+    paint_picture(painter, figure, view, theme, size)
+    painter.end()
+    return bytes(content.data())
+
+
 def export_picture(path: Path, figure: Figure, view: View, theme: Theme, size: QSize = SIZE) -> None:
-    """Write PNG (twice the size, for print) or SVG by the file's ending. Raises DiskError."""
+    """Write PNG (twice the size, for print), SVG or PDF by the file's ending. Raises DiskError."""
+    if path.suffix.lower() == ".pdf":
+        write_whole(path, _pdf(figure, view, theme, size))
+        return
     if path.suffix.lower() == ".svg":
-        from PySide6.QtCore import QBuffer
         from PySide6.QtSvg import QSvgGenerator
 
         content = QByteArray()
@@ -94,17 +129,4 @@ def export_picture(path: Path, figure: Figure, view: View, theme: Theme, size: Q
         painter.end()
         write_whole(path, bytes(content.data()))
         return
-    image = QImage(size * 2, QImage.Format.Format_RGB32)
-    image.setDevicePixelRatio(2)
-    for key, text in (("Title", figure.title), ("Description", "\n".join([*pin_lines(figure), *figure.notes]))):
-        image.setText(key, text)
-    painter = QPainter(image)
-    paint_picture(painter, figure, view, theme, size)
-    painter.end()
-    from PySide6.QtCore import QBuffer
-
-    png = QByteArray()
-    holder = QBuffer(png)
-    holder.open(QBuffer.OpenModeFlag.WriteOnly)
-    QImageWriter(holder, QByteArray(b"PNG")).write(image)
-    write_whole(path, bytes(png.data()))
+    write_whole(path, png_of(picture_of(figure, view, theme, size)))

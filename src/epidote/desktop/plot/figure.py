@@ -37,11 +37,38 @@ class Trace:
         return value_at(self.x, self.y, x, log_x=log)
 
 
+def _telling_digits(labels: list[float]) -> int:
+    """How many digits tell the labels of an axis apart."""
+    span = max(labels, default=0.0) - min(labels, default=0.0)
+    if span <= 0:
+        return 3
+    step = span / (len(labels) - 1)
+    greatest = max(abs(v) for v in labels)
+    return min(10, max(3, math.floor(math.log10(greatest)) - math.floor(math.log10(step) + 1e-6) + 1))
+
+
 @dataclass(frozen=True)
 class PinMark:
     key: int
     number: int
     x: float
+
+
+@dataclass(frozen=True, eq=False)
+class Line:
+    """A guide, a limit or a claim beside the curves. x and y (corners,), or None for a line right across; other: an area's other side.
+
+    kind: "guide", "upper" or "lower" (a limit: which side is open tells its ticks), or "claim", in a row's colour.
+    """
+
+    name: str
+    kind: str
+    x: Samples | None
+    y: Samples | None
+    other: float | None = None
+    failed: bool = False
+    colour: int = 0
+    words: str = ""  # for a picture: a guide's sentence and source
 
 
 @dataclass(frozen=True)
@@ -60,7 +87,13 @@ class Figure:
     reference_name: str = ""
     pins: tuple[PinMark, ...] = ()
     notes: tuple[str, ...] = ()
+    crossings: tuple[str, ...] = ()  # where curves and the reference change places, in words
     marks: tuple[tuple[float, str], ...] = ()  # what lies where on x, such as harmonics
+    lines: tuple[Line, ...] = ()
+    band: tuple[float, float] | None = None  # where the greatest deviation is looked for; None: everywhere
+    deviations: tuple[tuple[int, str], ...] = ()  # (row's colour, words) of each difference
+    held: tuple[str, ...] = ()  # what the curves do at their limits, in words
+    aligned: str = ""  # how gains were brought to one level, in words
 
     @property
     def log_y(self) -> bool:
@@ -85,6 +118,12 @@ class Figure:
                 # a spectrum's deep gaps are not worth the room
                 low = min(low, float(np.quantile(inside, 0.25) - 20 if inside.size > GRID_POINTS else inside.min()))
                 high = max(high, float(inside.max()))
+        if not differences and math.isfinite(low):
+            room = 0.6 * max(high - low, LEAST_SPAN.get(self.y_unit, 0.0))
+            beside = [float(v) for line in self.lines if line.y is not None for v in (line.y.min(), line.y.max()) if np.isfinite(v)]
+            for value in beside:  # lines near the curves come into view, far ones do not squeeze them
+                if not self.log_y and low - room <= value <= high + room:
+                    low, high = min(low, value), max(high, value)
         if differences:
             most = max(abs(low), abs(high), 0.1) if math.isfinite(low) else 1.0
             return Scale(*nice_range(-most, most, LEAST_SPAN.get(self.difference_unit, 0.2) * 0.2))
@@ -93,6 +132,11 @@ class Figure:
         if self.log_y:
             return Scale(10 ** math.floor(math.log10(max(low, 1e-9)) - 0.05), 10 ** math.ceil(math.log10(max(high, 1e-8)) + 0.05), True)
         return Scale(*nice_range(low, high, LEAST_SPAN.get(self.y_unit, 1e-9)))
+
+    @property
+    def x_words(self) -> str:
+        """Below the axis: what it is, and in what unit; a count has none."""
+        return self.x_title if self.x_unit == self.x_title.lower() else f"{self.x_title}, {self.x_unit}"
 
     def x_text(self, x: float) -> str:
         return format_quantity(x, self.x_unit, digits=4)
@@ -103,7 +147,7 @@ class Figure:
     def tick_text(self, value: float, unit: str, labels: list[float]) -> str:
         """A tick's label; small engineering values get the prefix that fits all of them."""
         if unit in ("s", "V", "W"):
-            return format_quantity(value, unit, digits=3) if value else "0"
+            return format_quantity(value, unit, digits=_telling_digits(labels)) if value else "0"
         if unit in ("FS", "ratio") and labels:
             return f"{value:.3g}"
         return format_axis(value, unit)

@@ -30,6 +30,16 @@ def eye_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
         p.drawLine(QPointF(x, y), QPointF(x + (share - 0.5) * 4, y + 3.5))
 
 
+def page_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
+    """A sheet with two lines: notes or pictures belong here."""
+    p.setPen(QPen(colour, 1.2))
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    p.drawRect(box)
+    for share in (0.35, 0.65):
+        y = box.top() + share * box.height()
+        p.drawLine(QPointF(box.left() + 2.5, y), QPointF(box.right() - 2.5, y))
+
+
 def crystal_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
     """The application's mark: three blades of a crystal."""
     p.setPen(Qt.PenStyle.NoPen)

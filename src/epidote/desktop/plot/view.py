@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
@@ -16,7 +16,8 @@ if TYPE_CHECKING:  # what holds and paints curves needs NumPy, which is loaded a
     from epidote.desktop.plot.figure import Figure
     from epidote.desktop.plot.paint import Layout
 
-_KEY_STEP, _ZOOM = 0.01, 0.8
+_KEY_STEP, _ZOOM, _REST_MS = 0.01, 0.8, 150
+_DRAWING_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape, Qt.Key.Key_Backspace)
 
 
 class GraphView(QWidget):
@@ -24,6 +25,8 @@ class GraphView(QWidget):
 
     pin_wanted = Signal(float)
     pin_unwanted = Signal(int)
+    band_wanted = Signal(object)  # (low, high) dragged in the difference strip, or None for everywhere
+    line_drawn = Signal(list)  # corners (x, y) of a line drawn by hand
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -34,7 +37,12 @@ class GraphView(QWidget):
         self._cursor: float | None = None
         self._drag: QPointF | None = None
         self._box: QRectF | None = None
+        self._banding: float | None = None  # where a band began to be dragged
+        self._drawn: list[tuple[float, float]] | None = None  # corners of the line that is being drawn
         self._painted: QPixmap | None = None
+        self._at_rest = QTimer(self)  # once nothing has moved for a while, everything is painted with care
+        self._at_rest.setSingleShot(True)
+        self._at_rest.timeout.connect(self._repaint)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -73,6 +81,7 @@ class GraphView(QWidget):
 
     def zoom_x(self, factor: float, about: float = 0.5) -> None:
         if self._view and self._home:
+            self._at_rest.start(_REST_MS)
             x = self._view.x.zoomed(factor, about).within(self._home.x.low, self._home.x.high)
             self._view = View(x, self._view.y, self._view.dy)
             self._repaint()
@@ -90,6 +99,7 @@ class GraphView(QWidget):
 
     def pan(self, dx: float, dy: float) -> None:
         if self._view and self._home:
+            self._at_rest.start(_REST_MS)
             moved = self._view.x.moved(dx)
             x = moved if moved.low >= self._home.x.low * (1 - 1e-9) and moved.high <= self._home.x.high * (1 + 1e-9) else self._view.x
             self._view = View(x, self._view.y.moved(dy), self._view.dy)
@@ -149,13 +159,14 @@ class GraphView(QWidget):
             inner = QPainter(self._painted)
             from epidote.desktop.plot.paint import FigurePainter
 
-            FigurePainter(self._figure, self._view, self._theme).paint(inner, self._area())
+            FigurePainter(self._figure, self._view, self._theme, moving=self._at_rest.isActive()).paint(inner, self._area())
             inner.end()
         p.drawPixmap(0, 0, self._painted)
         if self._box is not None:
             p.setPen(QPen(self._theme.colour("accent"), 1, Qt.PenStyle.DashLine))
             p.drawRect(self._box)
         self._paint_cursor(p)
+        self._paint_drawn(p, self._layout())
         if self.hasFocus():
             p.setPen(QPen(self._theme.colour("accent"), 1))
             p.drawRect(self.rect().adjusted(0, 0, -1, -1))
@@ -204,9 +215,53 @@ class GraphView(QWidget):
         box = self._layout().main
         return (point.x() - box.left()) / box.width(), (box.bottom() - point.y()) / box.height()
 
+    def start_drawing(self) -> None:
+        """From now on clicks set the corners of a line; Enter or a double click ends it, Escape forgets it."""
+        if self._figure is not None:
+            self._drawn = []
+            self.setFocus()
+            self.update()
+
+    def drawing(self) -> bool:
+        return self._drawn is not None
+
+    def _end_drawing(self, *, keep: bool) -> None:
+        drawn, self._drawn = self._drawn, None
+        self.update()
+        if keep and drawn:
+            self.line_drawn.emit(sorted(drawn))
+
+    def _corner(self, place: tuple[float, float]) -> None:
+        if self._drawn is not None and self._view is not None and 0 <= place[0] <= 1 and 0 <= place[1] <= 1:
+            self._drawn.append((self._view.x.value(place[0]), self._view.y.value(place[1])))
+            self.update()
+
+    def _paint_drawn(self, p: QPainter, where: Layout) -> None:
+        if self._drawn is None or self._view is None:
+            return
+        p.setPen(QPen(self._theme.colour("accent"), 2))
+        points = [
+            QPointF(where.main.left() + self._view.x.place(x) * where.main.width(), where.main.bottom() - self._view.y.place(y) * where.main.height())
+            for x, y in sorted(self._drawn)
+        ]  # fmt: skip
+        p.drawPolyline(points)
+        for point in points:
+            p.drawEllipse(point, 3, 3)
+        words = "Click its corners · Enter keeps it · Backspace: one back · Esc: away"
+        p.setFont(font(0.85))
+        p.drawText(where.main.adjusted(8, 0, -8, -6), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, words)
+
+    def _in_difference(self, point: QPointF) -> bool:
+        return self._figure is not None and bool(self._figure.differences) and self._layout().difference.contains(point)
+
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         place = self._place(event.position())
         if place is None or self._view is None:
+            return
+        if self._banding is not None:
+            low, high = sorted((self._banding, min(1.0, max(0.0, place[0]))))
+            if high - low > 0.005:
+                self.band_wanted.emit((self._view.x.value(low), self._view.x.value(high)))
             return
         if self._drag is not None and self._box is not None:
             self._box = QRectF(self._drag, event.position()).normalized()
@@ -219,6 +274,13 @@ class GraphView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
+        place = self._place(event.position())
+        if self._drawn is not None and place is not None:
+            self._corner(place)
+            return
+        if place is not None and event.button() == Qt.MouseButton.LeftButton and self._in_difference(event.position()):
+            self._banding = min(1.0, max(0.0, place[0]))
+            return
         self._drag = event.position()
         if event.button() == Qt.MouseButton.RightButton or event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             self._box = QRectF(event.position(), event.position())
@@ -229,11 +291,18 @@ class GraphView(QWidget):
             assert one is not None and two is not None
             x, y = self._view.x, self._view.y
             self._view = View(Scale(x.value(one[0]), x.value(two[0]), x.log), Scale(y.value(one[1]), y.value(two[1]), y.log), self._view.dy)
-        self._drag = self._box = None
+        self._drag = self._box = self._banding = None
         self._repaint()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         place = self._place(event.position())
+        if self._drawn is not None:
+            self._end_drawing(keep=True)
+            return
+        if self._in_difference(event.position()):
+            self._banding = None
+            self.band_wanted.emit(None)
+            return
         if place and self._view and 0 <= place[0] <= 1:
             self._drag = None
             self.pin_wanted.emit(self._view.x.value(place[0]))
@@ -255,10 +324,24 @@ class GraphView(QWidget):
 
     # -- keyboard -----------------------------------------------------------------------------------------------------------
 
+    def event(self, event: QEvent) -> bool:
+        """While a line is drawn, its keys are not the window's commands."""
+        if self._drawn is not None and event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent) and event.key() in _DRAWING_KEYS:
+            event.accept()
+            return True
+        return super().event(event)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = event.key()
         if self._view is None or self._figure is None:
             super().keyPressEvent(event)
+            return
+        if self._drawn is not None and key in _DRAWING_KEYS:
+            if key == Qt.Key.Key_Backspace:
+                self._drawn = self._drawn[:-1]
+                self.update()
+            else:
+                self._end_drawing(keep=key != Qt.Key.Key_Escape)
             return
         big = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):

@@ -25,7 +25,7 @@ class Choice(QWidget):
     def set_options(self, options: Iterable[tuple[str, str]], on: Iterable[str]) -> None:
         """options: (key, words)."""
         options, wanted = list(options), set(on)
-        if [k for k, _ in options] != list(self._buttons):
+        if options != [(k, b.text()) for k, b in self._buttons.items()]:
             for old in self._buttons.values():
                 self._group.removeButton(old)
                 old.hide()

@@ -1,0 +1,320 @@
+"""``compare``: rows of a study against each other, against what was published, and against limits."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from epidote.cli.analyse import Json
+from epidote.cli.common import print_json, say
+from epidote.cli.study import PathArgument, find_subject
+from epidote.core.display import format_quantity
+from epidote.core.errors import SettingError
+from epidote.study.models import Overview, RunSummary, Subject
+from epidote.study.store import Study
+
+app = typer.Typer(
+    help="Compare rows with each other, with published figures and with limits. Exit code 5: done, and something was not met.",
+    no_args_is_help=True, rich_markup_mode=None,
+)  # fmt: skip
+
+Against = Annotated[str, typer.Option("--against", help="the row that others are compared with; usually the study's reference")]
+Procedure = Annotated[str, typer.Argument(help="response, tone, …")]
+Channel = Annotated[int, typer.Option(help="channel, from 1", min=1)]
+NOT_MET = 5
+
+
+def _runs(study: Study, procedure: str) -> tuple[Overview, dict[int, RunSummary]]:
+    """The runs of the first column of a procedure that has any, by row. Raises SettingError."""
+    seen = study.overview()
+    for column in (c for c in seen.columns if c.procedure == procedure):
+        found = {s.id: seen.runs[s.id, column.id] for s in seen.subjects if (s.id, column.id) in seen.runs}
+        if found:
+            return seen, found
+    raise SettingError(f"{study.path.name} holds no run of “{procedure}”. Measure it first.")
+
+
+def _reference(study: Study, seen: Overview, name: str, runs: dict[int, RunSummary]) -> Subject:
+    subject = find_subject(study, name) if name else (seen.subject(seen.reference) if seen.reference else None)
+    if subject is None:
+        raise SettingError("There is no reference row in this study: name one with --against.")
+    if subject.id not in runs:
+        raise SettingError(f"{subject.full_name} was not measured by this procedure, so nothing can be compared with it.")
+    return subject
+
+
+@app.command("readings")
+def readings(path: PathArgument, procedure: Procedure, against: Against = "", channel: Channel = 1, as_json: Json = False) -> int:
+    """Each row's readings less the reference's, and whether the differences are real."""
+    from epidote.core.comparison.likeness import Weight
+    from epidote.core.procedures.base import procedure as find
+    from epidote.core.procedures.base import titles_of
+    from epidote.study.judging import difference_report
+
+    study = Study(path)
+    try:
+        seen, runs = _runs(study, procedure)
+        base = _reference(study, seen, against, runs)
+        titles = titles_of(find(procedure))
+        told: list[dict[str, Any]] = []
+        for subject in seen.subjects:
+            if subject.id not in runs or subject.id == base.id or subject.is_baseline:
+                continue
+            report = difference_report(study, seen, (subject, runs[subject.id]), (base, runs[base.id]), channel)
+            rows = [
+                {"key": key, "difference": c.difference, "unit": c.unit, "interval": c.interval, "finding": str(c.finding), "repeats": list(c.repeats),
+                 "words": c.words}
+                for key, c in report.comparisons
+            ]  # fmt: skip
+            apart = [{"what": u.what, "blocks": u.weight is Weight.BLOCKS, "words": u.words} for u in report.unlike]
+            told.append({"subject": subject.full_name, "differences": rows, "unlike": apart})
+    finally:
+        study.close()
+    if as_json:
+        print_json({"reference": base.full_name, "channel": channel, "rows": told})
+        return 0
+    for row in told:
+        say(f"{row['subject']} against {base.full_name}")
+        for d in row["differences"]:
+            say(f"  {titles.get(d['key'], d['key']).ljust(24)} {d['words']}")
+        for u in row["unlike"]:
+            say(f"  {'! ' if u['blocks'] else ''}{u['words']}")
+    return 0
+
+
+@app.command("curves")
+def curves(
+    path: PathArgument, procedure: Procedure, curve: Annotated[str, typer.Argument(help="level, thd_n, …")], against: Against = "",
+    channel: Channel = 1,
+    low: Annotated[float | None, typer.Option("--from", help="look for the greatest deviation from here on, in the axis' unit")] = None,
+    high: Annotated[float | None, typer.Option("--to", help="... and to here")] = None,
+    align: Annotated[list[float], typer.Option(help="align gains at this frequency; twice: over the band between")] = [],
+    axis: Annotated[str, typer.Option(help="which axis, where there are several: W, V, dBFS, Hz")] = "",
+    as_json: Json = False,
+) -> int:  # fmt: skip
+    """Each row's curve less the reference's: the greatest deviation, and where the two change places."""
+    import math
+
+    import numpy as np
+
+    from epidote.core.comparison.crossings import in_words, uncertainty
+    from epidote.core.comparison.difference import difference_curve, greatest_deviation
+    from epidote.core.comparison.levelled import Levelling, levelled
+
+    study = Study(path)
+    told: list[dict[str, Any]] = []
+    try:
+        seen, runs = _runs(study, procedure)
+        base = _reference(study, seen, against, runs)
+
+        def of(subject: Subject) -> Any:
+            found = [c for c in study.curves(runs[subject.id].id, [curve]) if c.channel == channel and axis in ("", c.x_unit)]
+            return next((c for c in found if c.x_unit in ("W", "Hz")), found[0] if found else None)
+
+        reference = of(base)
+        if reference is None:
+            raise SettingError(f"{base.full_name} has no curve “{curve}” in channel {channel}.")
+        for subject in seen.subjects:
+            own = of(subject) if subject.id in runs and subject.id != base.id and not subject.is_baseline else None
+            if own is None:
+                continue
+            shift = None
+            if align:
+                moved = levelled(own, reference, Levelling(align[0], align[1] if len(align) > 1 else None))
+                own, shift = moved if moved is not None else (own, None)
+            less = difference_curve(own, reference)
+            if less is None:
+                continue
+            most = greatest_deviation(less, low if low is not None else -math.inf, high if high is not None else math.inf)
+            doubt = np.hypot(uncertainty(own, less.x), uncertainty(reference, less.x))
+            told.append({
+                "subject": subject.full_name, "aligned_by_db": shift, "greatest": most.value if most else None, "at": most.at if most else None, "unit": less.y_unit,
+                "x_unit": less.x_unit, "words": in_words(subject.full_name, base.full_name, less, doubt), "difference": less.to_json(),
+            })  # fmt: skip
+    finally:
+        study.close()
+    if as_json:
+        print_json({"reference": base.full_name, "curve": curve, "channel": channel, "rows": told})
+        return 0
+    for row in told:
+        where = f"{format_quantity(row['greatest'], row['unit'], signed=True)} at {format_quantity(row['at'], row['x_unit'])}" if row["at"] else "nothing in that band"
+        moved_by = f", aligned by {row['aligned_by_db']:+.2f} dB" if row["aligned_by_db"] is not None else ""
+        say(f"{row['subject']}: greatest deviation {where}{moved_by}. {row['words']}")
+    return 0
+
+
+@app.command("points")
+def points(
+    path: PathArgument, procedure: Procedure, curve: Annotated[str, typer.Argument(help="level, thd_n, …")],
+    point: Annotated[list[str], typer.Option("--at", help="an x or a y of the curve: 1 W, 1 kHz, 1 %, -3 dB; may be repeated")],
+    against: Against = "", channel: Channel = 1, as_json: Json = False,
+) -> int:  # fmt: skip
+    """Every row at operating points, and by how much it differs from the reference there."""
+    from epidote.core.comparison.points import at_point, difference_in_words, parse_point
+
+    study = Study(path)
+    told: list[dict[str, Any]] = []
+    try:
+        seen, runs = _runs(study, procedure)
+        base = _reference(study, seen, against, runs) if against or seen.reference else None
+        kept = {s.id: [c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel] for s in seen.subjects if s.id in runs}
+        sample = next((c for c in kept.values() if c), None)
+        if sample is None:
+            raise SettingError(f"No row has a curve “{curve}” in channel {channel}.")
+        # a wire's curves know no watts; the other rows' do
+        units = sorted({c.x_unit for own in kept.values() for c in own}, key=lambda u: ("W", "Hz", "V", "dBFS").index(u) if u in ("W", "Hz", "V", "dBFS") else 9)
+        for text in point:
+            wanted = parse_point(text, curve, units, sample[0].y_unit)
+
+            def told_of(s: Subject, wanted: Any = wanted) -> dict[tuple[str, str], Any]:
+                return {(r.key, r.unit): r for r in at_point(kept[s.id], wanted) if r.unit in (units[0], sample[0].y_unit)}
+
+            bases = told_of(base) if base is not None and base.id in kept else {}
+            for subject in seen.subjects:
+                for key, reading in (told_of(subject) if subject.id in kept else {}).items():
+                    other = bases.get(key)
+                    told.append({
+                        "point": reading.key, "subject": subject.full_name, "value": reading.value, "unit": reading.unit,
+                        "difference": difference_in_words(reading.value, other.value, reading.unit) if other and subject.id != base.id else "",  # type: ignore[union-attr]
+                    })  # fmt: skip
+    finally:
+        study.close()
+    if as_json:
+        print_json({"reference": base.full_name if base else None, "curve": curve, "channel": channel, "points": told})
+        return 0
+    for name in dict.fromkeys(t["point"] for t in told):
+        say(name)
+        for t in (t for t in told if t["point"] == name):
+            say(f"  {t['subject'].ljust(44)} {format_quantity(t['value'], t['unit']).rjust(14)}   {t['difference']}")
+    return 0
+
+
+@app.command("conditions")
+def conditions(
+    path: PathArgument, procedure: Procedure, reading: Annotated[str, typer.Argument(help="a reading's key")],
+    unit: Annotated[str, typer.Option(help="only rows whose name begins so")] = "", channel: Channel = 1, as_json: Json = False,
+) -> int:  # fmt: skip
+    """A reading over the one or two conditions in which rows differ, and which settings come to the same."""
+    from epidote.core.comparison.by_condition import Told, alike, grid
+
+    study = Study(path)
+    try:
+        seen, runs = _runs(study, procedure)
+        rows = []
+        for subject in seen.subjects:
+            if subject.id in runs and not subject.is_baseline and subject.full_name.casefold().startswith(unit.casefold()):
+                r = next((r for r in runs[subject.id].readings if r["key"] == reading and r["channel"] == channel and r["value"] is not None), None)
+                if r is not None:
+                    rows.append(Told(subject.full_name, {**({} if unit else {"unit": subject.name}), **subject.conditions}, r["value"], r["unit"], r.get("spread") or 0.0))
+    finally:
+        study.close()
+    if not rows:
+        raise SettingError(f"No row has the reading “{reading}” in channel {channel}.")
+    g = grid(rows)
+    equal = alike(g)
+    seconds = g.second[1] if g.second else ("",)
+    if as_json:
+        cells = [{g.first[0]: a, **({g.second[0]: b} if g.second else {}), "value": t.value, "unit": t.unit} for (a, b), t in g.cells.items()]
+        print_json({"first": g.first[0], "second": g.second[0] if g.second else None, "cells": cells, "alike": equal})
+        return 0
+    say(f"{g.first[0]}{f' × {g.second[0]}' if g.second else ''}".ljust(24) + "".join(s.rjust(18) for s in seconds))
+    for a in g.first[1]:
+        say(a.ljust(24) + "".join((format_quantity(t.value, t.unit) if (t := g.at(a, s)) else "").rjust(18) for s in seconds))
+    for words in equal:
+        say(words)
+    return 0
+
+
+@app.command("claims")
+def claims(
+    path: PathArgument,
+    add: Annotated[list[str], typer.Option(help="a published figure as it is written; may be repeated")] = [],
+    import_: Annotated[Path | None, typer.Option("--import", help="published figures from a CSV file: claim, source")] = None,
+    unit: Annotated[str, typer.Option(help="the unit they are of: its name, or the beginning of it")] = "",
+    source: Annotated[str, typer.Option(help="where they were published")] = "",
+    as_json: Json = False,
+) -> int:  # fmt: skip
+    """Add published figures, and hold every one there is against what was measured."""
+    from epidote.core.comparison.claim_text import understand
+    from epidote.study.claim_files import read_claims
+    from epidote.study.judging import judged_claims
+    from epidote.study.models import Owner
+
+    study = Study(path)
+    try:
+        wanted = [(text, source) for text in add] + (read_claims(import_) if import_ is not None else [])
+        if wanted:
+            units = [u for u in study.units() if u.name.casefold().startswith(unit.casefold())]
+            if len(units) != 1:
+                raise SettingError(f"“{unit}” names {len(units)} units; --unit must name one. There are: {', '.join(u.name for u in study.units())}.")
+            understood = [(text, understand(text, where or source)) for text, where in wanted]
+            unclear = [f"“{text}”: {found.words}" for text, found in understood if found.claim is None]
+            if unclear:
+                raise SettingError(f"Nothing was added. {' '.join(unclear)}")
+            for _, found in understood:
+                if found.claim is not None:
+                    study.entries.add("claim", found.claim.model_dump(mode="json", exclude_none=True), Owner(unit=units[0].id), study.person)
+        seen = study.overview()
+        verdicts = judged_claims(study, seen)
+        names = {s.unit.id: s.unit.name for s in seen.subjects if s.unit is not None}
+        owners = {e.id: names.get(e.owner.unit or 0, "") for e in seen.of_kind("claim")}
+    finally:
+        study.close()
+    if as_json:
+        print_json({"claims": [
+            {"unit": owners[i], "claim": v.claim.words, "text": v.claim.text, "source": v.claim.source, "verdict": str(v.outcome), "why": v.words, "value": v.value,
+             "value_unit": v.claim.unit, "uncertainty": v.uncertainty, "margin": v.margin, "margin_unit": v.margin_unit, "run": v.run,
+             "measure": {"procedure": v.offer.procedure, "settings": dict(v.offer.settings)} if v.offer else None}
+            for i, v in verdicts.items()
+        ]})  # fmt: skip
+    else:
+        for i, v in verdicts.items():
+            say(f"{owners[i]}: {v.claim.words}")
+            say(f"  {v.words}")
+            if v.offer is not None:
+                say(f"  To show it: epidote measure {v.offer.procedure} {' '.join(f'--set {k}={s}' for k, s in v.offer.settings.items())}")
+    return NOT_MET if any(v.outcome == "not met" for v in verdicts.values()) else 0
+
+
+@app.command("limits")
+def limits(
+    path: PathArgument,
+    around: Annotated[str, typer.Option(help="make limits about this row's curve: its name")] = "",
+    procedure: Annotated[str, typer.Option(help="... of this procedure")] = "response",
+    curve: Annotated[str, typer.Option(help="... this curve")] = "level",
+    db: Annotated[float, typer.Option(help="... so many dB above and below")] = 1.0,
+    good: Annotated[list[str], typer.Option(help="make limits from the spread of these rows; three or more")] = [],
+    name: Annotated[str, typer.Option(help="what the limit is called")] = "limit",
+    channel: Channel = 1, as_json: Json = False,
+) -> int:  # fmt: skip
+    """Make limits from a reference or from good units, and hold every run against those there are."""
+    from epidote.core.comparison.limits import around as limits_around
+    from epidote.core.comparison.limits import from_good_units
+    from epidote.study.judging import held_limits
+
+    study = Study(path)
+    try:
+        if around or good:
+            seen, runs = _runs(study, procedure)
+            chosen = [find_subject(study, n) for n in ([around] if around else good)]
+            kept = [next((c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel), None) if s.id in runs else None for s in chosen]
+            found = [c for c in kept if c is not None]
+            if len(found) < len(chosen):
+                raise SettingError(f"Not every row named has the curve “{curve}” of “{procedure}”. No limit was made.")
+            made = limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB") if around else from_good_units(name, procedure, found)
+            study.entries.add("limit", made.model_dump(mode="json"), person=study.person)
+        seen = study.overview()
+        told = []
+        for (subject, _), run in seen.runs.items():
+            row = seen.subject(subject)
+            told += [(row.full_name if row else "", held) for held in held_limits(study, seen, run)]
+    finally:
+        study.close()
+    if as_json:
+        print_json({"held": [{"subject": s, "limit": h.limit.name, "channel": h.channel, "passed": h.passed, "margin": h.margin, "at": h.at, "side": h.side} for s, h in told]})
+    else:
+        for row_name, held in told:
+            say(f"{row_name}: {held.words}")
+    return NOT_MET if any(not h.passed for _, h in told) else 0

@@ -1,0 +1,74 @@
+"""Latencies side by side: by device, rate and buffer; which of them are the same; which can be lived with; how far sound goes meanwhile."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+LIVE = (0.008, 0.009)  # s; above this a delay disturbs live playing (common practice, no source)
+ROOM = 20.0  # °C
+
+
+@dataclass(frozen=True)
+class Latency:
+    """One measured latency: device (with what else it was set to), rate in Hz, buffer in frames (None: not said), seconds, spread."""
+
+    device: str
+    rate: float
+    buffer: int | None
+    seconds: float
+    spread: float | None = None
+
+    @property
+    def setting(self) -> tuple[float, int]:
+        """What the columns of a table are ordered by."""
+        return self.rate, self.buffer or 0
+
+
+def latencies_of(rows: Iterable[tuple[str, dict[str, str], float, float, float | None]]) -> list[Latency]:
+    """From (unit, conditions, rate of its chain, seconds, spread): buffer and rate are taken out of the conditions, the rest tells devices apart."""
+    found = []
+    for unit, conditions, rate, seconds, spread in rows:
+        rest = [f"{k} {v}" for k, v in conditions.items() if k not in ("buffer", "rate")]
+        digits = "".join(c for c in conditions.get("buffer", "") if c.isdigit())
+        found.append(Latency(", ".join([unit, *rest]), rate, int(digits) if digits else None, seconds, spread))
+    return found
+
+
+@dataclass(frozen=True)
+class LatencyTable:
+    """devices: the rows; settings: (rate, buffer) of the columns, buffer 0 where none was said; cells: by (device, setting)."""
+
+    devices: tuple[str, ...]
+    settings: tuple[tuple[float, int], ...]
+    cells: dict[tuple[str, tuple[float, int]], Latency]
+
+
+def latency_table(found: Sequence[Latency]) -> LatencyTable:
+    """Device by buffer and rate; the last of several of the same counts."""
+    cells = {(one.device, one.setting): one for one in found}
+    return LatencyTable(tuple(dict.fromkeys(one.device for one in found)), tuple(sorted({one.setting for one in found})), cells)
+
+
+def alike(found: Sequence[Latency], wanted: float, within: float = 0.05) -> list[Latency]:
+    """Those whose latency is ``wanted`` s, to a share of it, nearest first: "128 at 48 kHz here is as late as 64 at 44.1 kHz there"."""
+    near = [one for one in found if abs(one.seconds - wanted) <= within * abs(wanted)]
+    return sorted(near, key=lambda one: abs(one.seconds - wanted))
+
+
+def speed_of_sound(celsius: float = ROOM) -> float:
+    """m/s in dry air: 331.3 sqrt(1 + T/273.15) (reference section 16)."""
+    return 331.3 * math.sqrt(1 + celsius / 273.15)
+
+
+def metres(seconds: float, celsius: float = ROOM) -> float:
+    """How far sound travels in air meanwhile."""
+    return seconds * speed_of_sound(celsius)
+
+
+def verdict(seconds: float) -> str:
+    """What a latency means for somebody who plays or speaks and hears it (common practice, no source)."""
+    if seconds <= LIVE[0]:
+        return "fit for live playing"
+    return "at the limit for live playing" if seconds <= LIVE[1] else "disturbs live playing"

@@ -1,0 +1,55 @@
+"""Guides: lines and areas on a graph with a name, a source and a sentence. They judge nothing; they help to read."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+COMMON_PRACTICE = "common practice"
+
+
+class Guide(BaseModel):
+    """A line at y, a line at x, or an area between two of either. curves: the kinds of curve it is drawn with; unit of x or y as stored."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    name: str = Field(min_length=1, max_length=80)
+    sentence: str = Field("", max_length=400)
+    source: str = Field(COMMON_PRACTICE, max_length=400)
+    curves: tuple[str, ...] = Field(min_length=1)
+    x_unit: str = ""  # of the place, when it is one
+    y_unit: str = ""
+    low: float
+    high: float | None = None  # an area's other side
+
+    @model_validator(mode="after")
+    def _is_one_thing(self) -> Guide:
+        if bool(self.x_unit) == bool(self.y_unit):
+            raise ValueError("a guide stands either along x or along y")
+        if self.high is not None and self.high <= self.low:
+            raise ValueError("an area's upper side must lie above its lower one")
+        return self
+
+    @property
+    def words(self) -> str:
+        return f"{self.name}: {self.sentence}{' ' if self.sentence else ''}({self.source})"
+
+    def fits(self, key: str, x_unit: str, y_unit: str) -> bool:
+        """Whether it belongs on a graph of such curves."""
+        return key in self.curves and (self.x_unit == x_unit if self.x_unit else self.y_unit == y_unit)
+
+
+_THD = ("thd_n", "thd")
+SHIPPED: tuple[Guide, ...] = (
+    Guide(name="Rated at 1 %", sentence="Power is rated where distortion passes 1 %.", curves=_THD, y_unit="dB", low=-40.0),
+    Guide(name="Clipping near 2 %", sentence="Where an amplifier is usually taken to clip.", curves=_THD, y_unit="dB", low=-33.9794),
+    Guide(name="End of a sweep, 5 %", sentence="A staircase of levels is usually ended here.", curves=_THD, y_unit="dB", low=-26.0206),
+    Guide(name="Half the power", sentence="3 dB down is half the power.", curves=("level",), y_unit="dB re 1 kHz", low=-3.0103),
+    Guide(name="Live playing", sentence="A delay above 8 to 9 ms disturbs live playing.", curves=("latency_by_shot",), y_unit="s", low=0.008, high=0.009),
+)  # fmt: skip
+
+
+def fitting(guides: Sequence[Guide], key: str, x_unit: str, y_unit: str) -> list[Guide]:
+    """Those that belong on a graph of such curves."""
+    return [g for g in guides if g.fits(key, x_unit, y_unit)]

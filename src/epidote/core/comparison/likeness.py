@@ -1,0 +1,130 @@
+"""In what two runs differ besides the thing under study, worst first, in words; some of it forbids a verdict until it is acknowledged."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import IntEnum
+
+from epidote.core.chain import interface_of
+from epidote.core.comparison.evidence import Evidence
+from epidote.core.display import format_quantity
+
+
+class Weight(IntEnum):
+    """How much a difference says against a comparison."""
+
+    MINOR = 1
+    WEIGHS = 2
+    BLOCKS = 3
+
+
+@dataclass(frozen=True)
+class Unlike:
+    """what: the setting, condition or chain value; ours, theirs: in words; why it matters."""
+
+    what: str
+    ours: str
+    theirs: str
+    weight: Weight
+    why: str = ""
+
+    @property
+    def words(self) -> str:
+        name = self.what[0].upper() + self.what[1:]
+        return f"{name}: {self.ours} against {self.theirs}.{f' {self.why}' if self.why else ''}"
+
+
+_OF_NOISE = ("tone", "distortion-level", "distortion-frequency", "noise")
+_BAND = "Noise, THD+N, SINAD and SNR count what lies in the band: they cannot be compared."
+_RULES: dict[str, tuple[tuple[str, ...], Weight, str]] = {
+    "band_low": (_OF_NOISE, Weight.BLOCKS, _BAND),
+    "band_high": (_OF_NOISE, Weight.BLOCKS, _BAND),
+    "weighting": (_OF_NOISE, Weight.BLOCKS, "Weighted and unweighted noise, THD+N and SNR cannot be compared."),
+    "reference_level": (("noise",), Weight.BLOCKS, "SNR is stated to another level."),
+    "convention": (("intermodulation",), Weight.BLOCKS, "The figure is another one."),
+    "harmonics": (("tone", "distortion-level", "distortion-frequency"), Weight.WEIGHS, "THD counts other harmonics."),
+    "stop_on": (("distortion-level",), Weight.BLOCKS, "The limits are held against another kind of distortion."),
+    "frequency": ((), Weight.WEIGHS, "Distortion depends on frequency."),
+    "frequency_1": ((), Weight.BLOCKS, "The products lie elsewhere."),
+    "frequency_2": ((), Weight.BLOCKS, "The products lie elsewhere."),
+    "ratio": ((), Weight.WEIGHS, "Products depend on the ratio of the tones."),
+    "level": ((), Weight.WEIGHS, "Distortion, and noise relative to it, depend on the level."),
+    "smoothing": ((), Weight.WEIGHS, "Narrow peaks are flattened differently."),
+    "window": ((), Weight.WEIGHS, "More or less of the impulse response counts."),
+    "stimulus": ((), Weight.WEIGHS, ""),
+    "mains": ((), Weight.WEIGHS, "Hum is looked for at other frequencies."),
+}
+_CHAIN_RULES: dict[str, tuple[Weight, str]] = {
+    "device": (Weight.WEIGHS, "Another interface has other noise and distortion of its own."),
+    "probe_ratio": (Weight.MINOR, ""), "preamp_gain_db": (Weight.WEIGHS, "The input's noise weighs differently."),
+    "output_full_scale": (Weight.WEIGHS, "The drive in volts is another one at the same dBFS."), "input_full_scale": (Weight.WEIGHS, "The input's noise weighs differently."),
+    "load_confirmed": (Weight.MINOR, "One load was measured, the other typed."), "gain_setting": (Weight.WEIGHS, "The interface's gains were set differently."),
+    "buffer": (Weight.MINOR, ""), "microphone_sensitivities": (Weight.WEIGHS, "Another microphone."), "calibrated_on": (Weight.MINOR, ""),
+}  # fmt: skip
+_POWER = ("distortion-level", "distortion-frequency")
+
+
+def unlike(ours: Evidence, theirs: Evidence, under_study: Iterable[str] = ()) -> list[Unlike]:
+    """Everything in which two runs differ but what is under study (conditions, or “unit”), worst first."""
+    studied = set(under_study)
+    found: list[Unlike] = []
+    if ours.procedure != theirs.procedure:
+        found.append(Unlike("procedure", ours.procedure, theirs.procedure, Weight.BLOCKS, "They were not measured in the same way."))
+    for name in dict.fromkeys([*ours.settings, *theirs.settings]):
+        a, b = ours.settings.get(name), theirs.settings.get(name)
+        if a != b and name not in studied:
+            kinds, weight, why = _RULES.get(name, ((), Weight.MINOR, ""))
+            if kinds and ours.procedure not in kinds:
+                weight, why = Weight.MINOR, ""
+            found.append(Unlike(name.replace("_", " "), _told(a), _told(b), weight, why))
+    found += [u for u in _chains(ours, theirs) if u.what not in studied]
+    for name in dict.fromkeys([*ours.conditions, *theirs.conditions]):
+        first, second = ours.conditions.get(name, "not said"), theirs.conditions.get(name, "not said")
+        if first != second and name not in studied and name not in ("load", "rate", "probe", "buffer"):  # those are the chain's
+            found.append(Unlike(name, first, second, Weight.WEIGHS, "More than one thing was changed."))
+    return sorted(found, key=lambda u: -u.weight)
+
+
+def _chains(ours: Evidence, theirs: Evidence) -> list[Unlike]:
+    a, b = ours.chain, theirs.chain
+    found = []
+    if a.load_ohms != b.load_ohms:
+        power = ours.procedure in _POWER
+        found.append(
+            Unlike(
+                "load", _ohms(a.load_ohms), _ohms(b.load_ohms), Weight.BLOCKS if power else Weight.WEIGHS,
+                "Powers are into another load: they cannot be compared." if power else "The unit works harder into the lower one.",
+            )
+        )  # fmt: skip
+    if a.rate != b.rate:
+        top = max(_top(ours), _top(theirs))
+        beyond = top > 0.47 * min(a.rate, b.rate)
+        found.append(
+            Unlike(
+                "rate", format_quantity(a.rate, "Hz", digits=4), format_quantity(b.rate, "Hz", digits=4), Weight.BLOCKS if beyond else Weight.MINOR,
+                "The lower rate does not reach the top of the band that is compared." if beyond else "",
+            )
+        )  # fmt: skip
+    for name, (weight, why) in _CHAIN_RULES.items():
+        first, second = getattr(a, name), getattr(b, name)
+        if name == "device":
+            first, second = interface_of(first), interface_of(second)
+        if first != second:
+            found.append(Unlike(name.replace("_", " "), _told(first), _told(second), weight, why))
+    return found
+
+
+def _top(e: Evidence) -> float:
+    """The highest frequency that a run's settings speak of."""
+    return max((float(e.settings[n]) for n in ("stop_frequency", "band_high", "frequency", "frequency_2") if n in e.settings), default=0.0)
+
+
+def _ohms(value: float | None) -> str:
+    return "none" if value is None else format_quantity(value, "Ω", digits=3)
+
+
+def _told(value: object) -> str:
+    if isinstance(value, (int, float)) and not isinstance(value, bool):
+        return f"{value:.6g}"
+    return str(value) if value not in (None, "") else "not said"

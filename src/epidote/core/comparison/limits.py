@@ -1,0 +1,146 @@
+"""Upper and lower limits of curves and readings: made by hand, from a reference, or from a set of good units; passed or not, where and by how much."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from epidote.core.analysis.features import LOGARITHMIC, curve_at
+from epidote.core.comparison.repeatability import spread_curve
+from epidote.core.display import format_quantity
+from epidote.core.errors import UnusableInputError
+from epidote.core.result import Curve, Reading
+from epidote.core.signal import Samples
+
+Corners = tuple[tuple[float, float], ...]
+_MOST_CORNERS, _FEW_CORNERS = 400, 32
+
+
+class Limit(BaseModel):
+    """Of a curve: corners (x, y) of an upper and a lower line, straight between them (over log x where ratios count). Of a reading: one
+    corner each, whose x says nothing. x_unit "" marks a reading's."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    name: str = Field(min_length=1, max_length=80)
+    procedure: str
+    key: str
+    unit: str
+    x_unit: str = ""
+    upper: Corners = ()
+    lower: Corners = ()
+    source: str = Field("", max_length=400)
+
+    @model_validator(mode="after")
+    def _has_a_line(self) -> Limit:
+        if not self.upper and not self.lower:
+            raise ValueError("a limit needs an upper or a lower line")
+        for line in (self.upper, self.lower):
+            if [x for x, _ in line] != sorted(x for x, _ in line):
+                raise ValueError("the corners of a limit must rise along the axis")
+        return self
+
+    @property
+    def of_a_reading(self) -> bool:
+        return self.x_unit == ""
+
+
+@dataclass(frozen=True)
+class Held:
+    """What a curve or reading did at its limits. margin: the least distance on the good side, negative beyond; at: where that is."""
+
+    limit: Limit
+    channel: int
+    passed: bool
+    margin: float
+    at: float | None
+    side: str
+
+    @property
+    def words(self) -> str:
+        unit = "dB" if self.limit.unit.startswith("dB") else self.limit.unit
+        where = "" if self.at is None else f" at {format_quantity(self.at, self.limit.x_unit, digits=3)}"
+        by = format_quantity(abs(self.margin), unit, digits=3)
+        if self.passed:
+            return f"{self.limit.name}: passed, {by} from the {self.side} limit{where} (channel {self.channel})"
+        return f"{self.limit.name}: failed, {by} beyond the {self.side} limit{where} (channel {self.channel})"
+
+
+def line_at(corners: Corners, x: Samples, x_unit: str) -> Samples:
+    """A limit line at x (points,); NaN where it has none."""
+    places, values = np.array([c[0] for c in corners]), np.array([c[1] for c in corners])
+    if places.size == 1:
+        return np.full(x.size, values[0])
+    log = x_unit in LOGARITHMIC and places[0] > 0
+    at, along = (np.log(np.maximum(x, 1e-300)), np.log(places)) if log else (x, places)
+    return np.asarray(np.interp(at, along, values, left=np.nan, right=np.nan))
+
+
+def check_curve(limit: Limit, curve: Curve) -> Held | None:
+    """A curve against a limit of its kind; None where the two have nothing in common. The limit's own corners are looked at, too."""
+    if limit.of_a_reading or (limit.key, limit.x_unit, limit.unit) != (curve.key, curve.x_unit, curve.y_unit):
+        return None
+    worst: Held | None = None
+    for side, corners, sign in (("upper", limit.upper, 1.0), ("lower", limit.lower, -1.0)):
+        if not corners:
+            continue
+        between = np.array([x for x, _ in corners if curve.x[0] < x < curve.x[-1] and x not in curve.x])
+        x = np.union1d(curve.x, between)
+        y = np.interp(x, curve.x, curve.y)
+        if 0 < between.size <= _FEW_CORNERS:  # a line of many corners has next to none of its own
+            at_corner = np.isin(x, between)
+            y[at_corner] = [v if (v := curve_at(curve, float(p))) is not None else np.nan for p in x[at_corner]]
+        room = sign * (line_at(corners, x, limit.x_unit) - y)
+        known = np.flatnonzero(np.isfinite(room))
+        if known.size == 0:
+            continue
+        i = int(known[int(np.argmin(room[known]))])
+        held = Held(limit, curve.channel, bool(room[i] >= 0), float(room[i]), float(x[i]), side)
+        worst = held if worst is None or held.margin < worst.margin else worst
+    return worst
+
+
+def check_reading(limit: Limit, reading: Reading) -> Held | None:
+    """A reading against a limit of its kind; None where it has no value."""
+    if not limit.of_a_reading or (limit.key, limit.unit) != (reading.key, reading.unit) or reading.value is None:
+        return None
+    rooms = [(sign * (corners[0][1] - reading.value), side) for side, corners, sign in (("upper", limit.upper, 1), ("lower", limit.lower, -1)) if corners]
+    margin, side = min(rooms)
+    return Held(limit, reading.channel, margin >= 0, margin, None, side)
+
+
+def _corners(x: Samples, y: Samples) -> Corners:
+    """A curve as corners, thinned to what a limit needs."""
+    step = max(1, -(-x.size // _MOST_CORNERS))
+    index = np.unique(np.append(np.arange(0, x.size, step), x.size - 1))
+    return tuple((float(a), float(b)) for a, b in zip(x[index], y[index], strict=True))
+
+
+def around(name: str, procedure: str, curve: Curve, above: float | None, below: float | None, source: str = "") -> Limit:
+    """Limits so much above and below a curve; None: open on that side. Raises UnusableInputError when both are."""
+    if above is None and below is None:
+        raise UnusableInputError("A limit needs a distance above or below its reference.")
+    return Limit(
+        name=name, procedure=procedure, key=curve.key, unit=curve.y_unit, x_unit=curve.x_unit, source=source,
+        upper=() if above is None else _corners(curve.x, curve.y + above), lower=() if below is None else _corners(curve.x, curve.y - below),
+    )  # fmt: skip
+
+
+def from_good_units(name: str, procedure: str, curves: Sequence[Curve], times: float = 3.0, least: float = 0.1) -> Limit:
+    """Limits ``times`` the standard deviation of a set of good units about their mean, ``least`` at least. Raises UnusableInputError for
+    fewer than three."""
+    if len(curves) < 3:
+        raise UnusableInputError(f"A spread needs three good units or more, {len(curves)} were given.")
+    spread = spread_curve(curves)
+    if spread is None or spread.x.size < 2:
+        raise UnusableInputError("These curves have no stretch in common.")
+    values = np.array([[curve_at(c, float(x)) for x in spread.x] for c in curves], dtype=float)
+    mean, reach = values.mean(axis=0), np.maximum(times * spread.y, least)
+    return Limit(
+        name=name, procedure=procedure, key=curves[0].key, unit=curves[0].y_unit, x_unit=curves[0].x_unit,
+        source=f"mean of {len(curves)} units ±{times:g} standard deviations, {least:g} at least",
+        upper=_corners(spread.x, mean + reach), lower=_corners(spread.x, mean - reach),
+    )  # fmt: skip

@@ -1,0 +1,66 @@
+"""The settings of distortion against level."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+import numpy as np
+from pydantic import model_validator
+
+from epidote.core.analysis import knee
+from epidote.core.chain import Chain
+from epidote.core.errors import SettingError
+from epidote.core.procedures.base import setting
+from epidote.core.procedures.levels import LevelText, drive_dbfs
+from epidote.core.procedures.stepped import SteppedSettings
+
+RATED, PRACTICAL = 0.01, 0.02
+
+
+class StopOn(StrEnum):
+    """Which distortion is held against the limit."""
+
+    THD_N = "THD+N"
+    THD = "THD"
+
+
+class DistortionLevelSettings(SteppedSettings):
+    frequency: float = setting(1000.0, "frequency of the tones", "Hz", played=True, ge=5, le=100000)
+    start_level: LevelText = setting("-60 dBFS", "first level at the chain's output: dBFS, V, dBV or dBu", played=True, max_length=40)
+    stop_level: LevelText = setting("0 dBFS", "last level, unless the limit comes first", played=True, max_length=40)
+    steps: int = setting(
+        30, "levels between them, evenly spaced in dB; finer ones follow where a limit is passed", played=True, ge=2, le=400
+    )
+    stop_at: float = setting(5.0, "distortion at which the staircase ends", "%", played=True, gt=0, le=100)
+    stop_on: StopOn = setting(StopOn.THD_N, "which distortion is held against the limits")
+    clean: float = setting(0.1, "distortion below which the output counts as clean", "%", gt=0, le=100)
+
+    @property
+    def limits(self) -> tuple[float, ...]:
+        """As ratios, rising."""
+        return tuple(sorted({RATED, PRACTICAL, self.stop_at / 100}))
+
+    @property
+    def measure(self) -> knee.Measure:
+        return (lambda s: s.thd) if self.stop_on is StopOn.THD else (lambda s: s.thd_n)
+
+    @model_validator(mode="after")
+    def _holds_cycles(self) -> DistortionLevelSettings:
+        try:
+            self.require_cycles(self.frequency)
+        except SettingError as error:
+            raise ValueError(str(error)) from error
+        return self
+
+    def levels(self, chain: Chain) -> tuple[list[float], bool]:
+        """Drive levels in dBFS, and whether the chain's ceiling cut them short. Raises SettingError."""
+        first, last = (drive_dbfs(t, chain, n) for t, n in ((self.start_level, "start_level"), (self.stop_level, "stop_level")))
+        ceiling = chain.ceiling_dbfs
+        if first >= min(last, ceiling):
+            what = f"stop_level {last:g} dBFS" if last <= ceiling else f"the chain's ceiling of {ceiling:g} dBFS"
+            raise SettingError(f"start_level {first:g} dBFS must lie below {what}. Nothing was played.")
+        all_levels = np.linspace(first, last, self.steps)
+        under = [float(v) for v in all_levels if v <= ceiling + 1e-9]
+        if len(under) < self.steps and under[-1] < ceiling - 0.01:
+            under.append(ceiling)
+        return under, len(under) < self.steps or last > ceiling

@@ -1,0 +1,195 @@
+"""Latency: how late what is played comes back, below a sample, and whether it is the same every time.
+
+By short sweeps, noise bursts or clicks. The delay is that of the best alignment in the band (see ``analysis.delay``). Buffers: what the device's own
+blocks take, one on the way out and one on the way in (common practice, no source), told from the rest.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+from pydantic import model_validator
+
+from epidote.core.analysis.arrivals import arrivals
+from epidote.core.analysis.capture import headroom, is_clipped, require_usable
+from epidote.core.analysis.delay import Delay, delay_between
+from epidote.core.caution import Caution, unique
+from epidote.core.chain import Chain
+from epidote.core.errors import UnusableInputError
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    Settings,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    require_rising,
+    setting,
+    single_recording_channels,
+)
+from epidote.core.result import Curve, Reading, Result
+from epidote.core.signal import Recording, Samples, Stimulus
+from epidote.core.stimulus.shots import KIND, LEAD, LENGTH, Shot, one_shot, places_of, shots
+
+LEAST_FRAMES = 256
+_JUMP = 0.5  # frames
+_MISSING = (("latency", "s"), ("latency_samples", "samples"), ("polarity", "ratio"))
+
+
+class LatencySettings(Settings):
+    shots: int = setting(10, "how many times it is measured", played=True, ge=1, le=1000)
+    shot: Shot = setting(Shot.SWEEP, "what is played: a short sweep, a burst of noise, a click", played=True)
+    restart: bool = setting(False, "start the stream anew for each shot: some devices jump by a block from start to start", played=True)
+    longest: float = setting(0.5, "greatest latency that is waited for", "s", played=True, ge=0.01, le=30)
+    level: float = setting(-12.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
+    band_low: float = setting(100.0, "lower end of the band that is compared", "Hz", ge=0, le=100000)
+    band_high: float = setting(18000.0, "upper end of the band that is compared", "Hz", gt=0, le=192000)
+
+    @model_validator(mode="after")
+    def _band_is_one(self) -> LatencySettings:
+        require_rising(self, "band_low", "band_high")
+        return self
+
+    def played(self, rate: float) -> Stimulus:
+        return shots(rate=rate, shot=self.shot, count=1 if self.restart else self.shots, level=self.level, longest=self.longest)
+
+
+class Latency(UsualProcedure):
+    key = "latency"
+    title = "Latency"
+    of_levels = False
+    Settings = LatencySettings
+    views = (
+        CurveView("latency_by_shot", "Shots", "shots", "Latency of each shot", log_x=False),
+        CurveView("arrival", "Arrival", "arrival", "First shot as it came back", log_x=False, compared=False),
+    )
+    reading_titles = {  # noqa: RUF012
+        "latency": "Latency", "latency_samples": "Latency in samples", "repeatability": "Spread over shots", "range": "From least to greatest",
+        "buffers": "Buffers' own share", "beside_buffers": "The rest", "polarity": "Polarity", "correlation": "Correlation, aligned",
+        "second": "Second arrival", "apart": "Second after first", "second_level": "Second re first", "comb_null": "Comb, first null", "comb_depth": "Comb, depth",
+        "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: LatencySettings, chain: Chain) -> Conduct:
+        stimulus = settings.played(chain.rate)
+        for _ in range(settings.shots if settings.restart else 1):
+            yield stimulus
+
+    def duration(self, settings: LatencySettings, chain: Chain) -> float:
+        return settings.shots * (LENGTH + settings.longest) + LEAD * (settings.shots if settings.restart else 1)
+
+    def headline(self, result: Result) -> Reading | None:
+        return next((r for r in result.readings if r.key == "latency"), None)
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return next((c for c in result.curves if c.key == "arrival"), None)
+
+    def summary(self, settings: LatencySettings) -> str:
+        anew = ", started anew" if settings.restart else ""
+        return f"{settings.shots} × {settings.shot}{anew}"
+
+    def analyse(self, recordings: Sequence[Recording], settings: LatencySettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, LEAST_FRAMES)
+            if recording.stimulus is not None and recording.stimulus.kind != KIND:
+                raise UnusableInputError(f"This recording was made of a {recording.stimulus.kind}, not of shots. Nothing was computed.")
+        result = gathered(per_channel(channels, lambda number: _channel(recordings, number, settings, chain)), recordings, chain)
+        return replace(result, cautions=tuple(c for c in result.cautions if c is not Caution.UNCALIBRATED))  # a time needs no volts
+
+
+def _heard(recording: Recording, number: int, settings: LatencySettings) -> tuple[Samples, list[Samples]]:
+    """What each shot is, and what was recorded from its beginning to that of the next."""
+    signal = recording.signal
+    stimulus = recording.stimulus or settings.played(signal.rate)
+    x, every = signal.channel(number), round(stimulus["every"])
+    return one_shot(stimulus), [x[place : place + every] for place in places_of(stimulus)]
+
+
+def _found(recordings: Sequence[Recording], number: int, settings: LatencySettings) -> tuple[list[Delay], int]:
+    """The delay of every shot that came back, and how many did not."""
+    found: list[Delay] = []
+    missing = 0
+    for recording in recordings:
+        signal = recording.signal
+        wanted, stretches = _heard(recording, number, settings)
+        for stretch in stretches:
+            one = (
+                delay_between(wanted, stretch, signal.rate, (settings.band_low, settings.band_high), settings.longest)
+                if stretch.size > wanted.size // 2 and stretch.any()
+                else None
+            )
+            if isinstance(one, Delay):
+                found.append(one)
+            else:
+                missing += 1
+    return found, missing
+
+
+def _channel(recordings: Sequence[Recording], number: int, settings: LatencySettings, chain: Chain) -> Result:
+    signal = recordings[0].signal
+    rate = signal.rate
+    found, missing = _found(recordings, number, settings)
+    cautions = [Caution.CLIPPED] if any(is_clipped(r.signal.channel(number), signal.unit) for r in recordings) else []
+    if not found:
+        none = (Caution.STIMULUS_NOT_FOUND,)
+        return Result((), tuple(Reading(k, number, None, u, cautions=none) for k, u in _MISSING), unique((*cautions, *none)))
+    if missing:
+        cautions.append(Caution.PARTIAL)
+    delays = np.array([d.frames for d in found])
+    middle = float(np.median(delays))
+    spread = float(delays.std(ddof=1)) if delays.size > 1 else found[0].spread
+    jumped = float(np.ptp(delays)) > _JUMP
+    if jumped:
+        cautions.append(Caution.DELAY_JUMPS)
+    if any(d.dispersed for d in found):
+        cautions.append(Caution.DISPERSED)
+    at: dict[str, float | str] = {
+        "rate_hz": rate, "shots": float(delays.size), "band_low_hz": settings.band_low, "band_high_hz": min(settings.band_high, rate / 2),
+    }  # fmt: skip
+    own = (Caution.DELAY_JUMPS,) if jumped else ()
+    readings = [
+        Reading("latency", number, middle / rate, "s", at, None, spread / rate, own),
+        Reading("latency_samples", number, middle, "samples", at, None, spread, own),
+    ]
+    if delays.size > 1:
+        readings.append(Reading("repeatability", number, spread / rate, "s", at))
+        readings.append(Reading("range", number, float(np.ptp(delays)), "samples", at, cautions=own))
+    if chain.buffer is not None:
+        share = 2 * chain.buffer / rate
+        each: dict[str, float | str] = {"buffer": float(chain.buffer), "rate_hz": rate}
+        readings.append(Reading("buffers", number, share, "s", each))
+        readings.append(Reading("beside_buffers", number, middle / rate - share, "s", each))
+    # a single shot's sign may be chance in noise
+    readings.append(Reading("polarity", number, float(np.sign(sum(d.polarity for d in found)) or 1), "ratio"))
+    readings.append(Reading("correlation", number, float(np.mean([d.correlation for d in found])), "ratio", at))
+    readings += _second_arrival(recordings[0], number, settings)
+    readings.append(headroom(signal, number))
+    return Result(_curves(recordings[0], delays, number, settings), tuple(readings), unique(cautions))
+
+
+def _second_arrival(recording: Recording, number: int, settings: LatencySettings) -> list[Reading]:
+    """Where the first shot came back twice, as when dry and processed are mixed."""
+    signal = recording.signal
+    wanted, stretches = _heard(recording, number, settings)
+    found = arrivals(wanted, stretches[0], signal.rate, (settings.band_low, settings.band_high))
+    if found is None:
+        return []
+    at: dict[str, float | str] = {"first_s": found.first / signal.rate}
+    return [
+        Reading("second", number, found.second / signal.rate, "s", at),
+        Reading("apart", number, found.apart / signal.rate, "s", at),
+        Reading("second_level", number, found.level_db, "dB", at),
+        Reading("comb_null", number, signal.rate / found.null_frames, "Hz", at),
+        Reading("comb_depth", number, found.depth_db if np.isfinite(found.depth_db) else None, "dB", at),
+    ]
+
+
+def _curves(recording: Recording, delays: np.ndarray, number: int, settings: LatencySettings) -> tuple[Curve, ...]:
+    signal = recording.signal
+    x = _heard(recording, number, settings)[1][0]
+    shown = Curve("arrival", number, np.arange(x.size) / signal.rate, x, "s", "FS")
+    by_shot = Curve("latency_by_shot", number, np.arange(1.0, delays.size + 1), delays / signal.rate, "shot", "s")
+    return (by_shot, shown) if delays.size > 1 else (shown,)

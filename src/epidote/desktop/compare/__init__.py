@@ -1,0 +1,1 @@
+"""What stands beside the graph: differences, conditions, claims, notes."""

@@ -1,0 +1,126 @@
+"""The commands that bring files in and out: exports, the clipboard, zipped studies, curves as text."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QFileDialog, QInputDialog
+
+from epidote.desktop import edits
+
+if TYPE_CHECKING:
+    from epidote.desktop.main_window import MainWindow
+    from epidote.study.store import Study
+
+_ENDINGS = (".png", ".svg", ".pdf", ".csv", ".txt", ".json")
+_KINDS = (
+    "Picture (*.png);;Drawing (*.svg);;Document (*.pdf);;Curves as CSV (*.csv);;Readings as CSV (*readings.csv);;Curves as text (*.txt);;Everything chosen as JSON (*.json)"
+)
+
+
+class FileCommands:
+    def __init__(self, window: MainWindow) -> None:
+        self.window, self.session, self.matrix = window, window.session, window.matrix
+
+    def export(self) -> None:
+        """The graph as picture, drawing or document; its curves or the readings as numbers."""
+        if not self.matrix.built or self.matrix.graph_panel.graph.figure() is None:
+            self.window.say("There is nothing on the graph to export: choose measured cells first.")
+            return
+        name, kind = QFileDialog.getSaveFileName(self.window, "Export", str(Path.home() / f"{self.window.title.text()}.png"), _KINDS)
+        if name:
+            path = Path(name)
+            ending = next((e for e in _ENDINGS if f"*{e}" in kind or (e == ".csv" and "readings" in kind)), ".png")
+            if path.suffix.lower() not in _ENDINGS:
+                path = path.with_name(path.name + ("" if "readings" not in kind else " readings") + ending)
+            self.matrix.exchange.export(path)
+
+    def copy_graph(self) -> None:
+        """The graph with its conditions to the clipboard, as a picture."""
+        from epidote.desktop.plot.export import picture_of
+
+        graph = self.matrix.graph_panel.graph if self.matrix.built else None
+        figure, shown = (graph.figure(), graph.view()) if graph is not None else (None, None)
+        if figure is None or shown is None:
+            self.window.say("There is no graph to copy: choose measured cells first.")
+            return
+        QGuiApplication.clipboard().setImage(picture_of(figure, shown, self.window.theme))
+        self.window.say("The graph is on the clipboard, with its subjects, settings, pins and cautions.")
+
+    def copy_table(self) -> None:
+        """The readings to the clipboard, tabs between columns."""
+        if self.matrix.built:
+            self.matrix.readings.copy()
+            self.window.say("The readings are on the clipboard, tabs between the columns.")
+
+    def zip_study(self, path: Path | None = None) -> None:
+        """The whole study as one file."""
+        if self.session.study is None:
+            return
+        if path is None:
+            name, _ = QFileDialog.getSaveFileName(self.window, "Write the study as a zip", str(Path.home() / f"{self.session.study.path.stem}.zip"), "Zip (*.zip)")
+            if not name:
+                return
+            path = Path(name)
+        target = path
+
+        def ask(study: Study) -> str:
+            from epidote.study.archive import zip_study
+
+            return f"{zip_study(study, target)} holds the whole study, recordings and pictures with it."
+
+        self.session.ask(ask, self.session.said.emit)
+
+    def open_zip(self, source: Path | None = None, folder: Path | None = None) -> None:
+        """Unpack a zipped study, and open it."""
+        if source is None or folder is None:
+            name, _ = QFileDialog.getOpenFileName(self.window, "A zipped study", str(Path.home()), "Zip (*.zip)")
+            into = QFileDialog.getExistingDirectory(self.window, "Where to unpack it", str(Path.home())) if name else ""
+            if not into:
+                return
+            source, folder = Path(name), Path(into)
+        found = source, folder
+
+        def opener() -> Study:
+            from epidote.study.archive import unzip_study
+            from epidote.study.store import Study
+
+            return Study(unzip_study(*found))
+
+        self.session.open(opener)
+
+    def take_curve(self, path: Path | None = None) -> None:
+        """A response measured elsewhere as a run of the current row."""
+        subject = self.matrix.current_subject()
+        if subject is None or subject.is_baseline:
+            self.window.say("Choose the row of the unit that the curve belongs to first.")
+            return
+        if path is None:
+            name, _ = QFileDialog.getOpenFileName(self.window, "A curve as text: frequency, level, perhaps phase", str(Path.home()), "Text (*.txt *.csv *.tsv *.frd);;All files (*)")
+            if not name:
+                return
+            path = Path(name)
+        source = path
+
+        def ask(study: Study) -> Any:
+            from epidote.elsewhere import take_curve
+
+            return take_curve(study, subject, source)
+
+        def done(run: Any) -> None:
+            self.session.refresh()
+            self.session.said.emit(f"{source.name} is now run {run.id} of {subject.full_name}.")
+
+        self.session.ask(ask, done)
+
+    def ask_person(self, name: str | None = None) -> None:
+        """Whose name goes with runs and notes from now on."""
+        before = self.session.setting("person")
+        if name is None:
+            shown = before or (self.session.study.person if self.session.study is not None else "")
+            name, go = QInputDialog.getText(self.window, "Who measures", "The name that goes with runs, notes and pictures from now on", text=shown)
+            if not go:
+                return
+        edits.set_setting(self.session, "Say who measures", "person", before, name.strip())

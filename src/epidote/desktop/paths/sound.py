@@ -1,0 +1,97 @@
+"""What the alignment window asks of the study's thread: two paths of a run as stretches, their sums, their files."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from epidote.audio.files import encode, write_whole
+from epidote.core.analysis.clock import resampled
+from epidote.core.analysis.overlay import Overlay
+from epidote.core.errors import UnusableInputError
+from epidote.core.signal import Recording, Samples, Stimulus
+from epidote.core.stimulus.noise import sounded
+
+LONGEST = 60.0  # s that are laid over each other at once
+_PEAK_DBFS = -12.0
+
+
+@dataclass(frozen=True)
+class Laid:
+    """Two paths, ready to be nudged: delay in frames as it was found, drift that was taken out in ppm, transients' frames in the first,
+    the time in s at which the stretch begins in the recording."""
+
+    overlay: Overlay
+    delay: float
+    drift_ppm: float
+    events: list[int]
+    begin: float
+
+
+def ways_of(recordings: tuple[Recording, ...]) -> list[tuple[Samples, float]]:
+    """Every channel (frames,) and its rate, counted on over all recordings."""
+    return [(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)]
+
+
+def laid_over(
+    ways: list[tuple[Samples, float]], number: int, drift_ppm: float, delay_s: float, band: tuple[float, float], search: float
+) -> Laid:
+    """Path ``number`` (from 2) over the first, brought to its rate and its clock; the loudest minute of what is longer."""
+    (first, rate), (second, other) = ways[0], ways[number - 1]
+    step = other / rate * (1 + 1e-6 * drift_ppm)
+    if step != 1:
+        second = resampled(second, step, 0.0, int(second.size / step))
+    most = round(LONGEST * rate)
+    begin = 0
+    if first.size > most:
+        blocks = np.add.reduceat(np.square(first), np.arange(0, first.size, most // 4))
+        begin = min(int(np.argmax(blocks)) * (most // 4), first.size - most)
+    low, high = begin, min(first.size, begin + most)
+    # as much of the second on either side as the delay may take away
+    reach = min(search, 2.0) if abs(delay_s) < min(search, 2.0) else abs(delay_s) + 0.1
+    overlay = Overlay(first[low:high], second[low : min(second.size, high)], rate, band, reach)
+    # the run tells the delay in its middle; with the drift taken out it is that of the beginning
+    near = None if drift_ppm else delay_s * rate
+    return Laid(overlay, overlay.best(near), drift_ppm, overlay.events(), low / rate)
+
+
+def sum_of(laid: Laid, delay: float | None, *, invert: bool) -> Stimulus:
+    """Both paths at once as a stimulus: as they came with ``delay`` None, else the second brought forward by it. Both are as loud as each
+    other only where the paths are: one factor for all of it, so that what is quieter is heard as such."""
+    overlay = laid.overlay
+    frames = overlay.first.size
+    as_it_came = np.zeros(frames)
+    as_it_came[: min(frames, overlay.second.size)] = overlay.second[:frames]
+    second = as_it_came if delay is None else overlay.aligned(delay, invert=invert)
+    most = float(np.abs(overlay.first).max() + np.abs(as_it_came).max())
+    total = (overlay.first + second) / max(most, 1e-12)
+    if not total.any():
+        raise UnusableInputError("The sum of both paths is silent: they take each other out to the last sample.")
+    level = _PEAK_DBFS + 20 * np.log10(max(float(np.abs(total).max()), 1e-6))
+    return sounded(total, rate=overlay.rate, level=float(level))
+
+
+def export_aligned(ways: list[tuple[Samples, float]], number: int, laid: Laid, delay: float, target: Path, *, invert: bool) -> list[Path]:
+    """Write the first path and the other brought under it, whole and as 32-bit floats: TARGET 1.wav and TARGET N aligned.wav.
+
+    Raises UnusableInputError when a file is there already; DiskError.
+    """
+    (first, rate), (second, other) = ways[0], ways[number - 1]
+    step = other / rate * (1 + 1e-6 * laid.drift_ppm)
+    # the stretch began at the same frame of both: the delay of the whole is that of the stretch
+    brought = resampled(second, step, delay * step, first.size)
+    if delay == round(delay) and step == 1:
+        brought = np.zeros(first.size)
+        low = round(delay)
+        part = second[max(0, low) : max(0, low) + first.size - max(0, -low)]
+        brought[max(0, -low) : max(0, -low) + part.size] = part
+    base = target.with_suffix("")
+    files = [base.with_name(f"{base.name} 1.wav"), base.with_name(f"{base.name} {number} aligned.wav")]
+    there = [f.name for f in files if f.exists()]
+    if there:
+        raise UnusableInputError(f"{there[0]} is there already and was left as it is. Choose another name.")
+    for file, x in zip(files, (first, -brought if invert else brought), strict=True):
+        write_whole(file, encode(x, rate, "WAV", "32f"))
+    return files

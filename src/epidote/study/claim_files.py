@@ -1,0 +1,40 @@
+"""Published figures from a CSV file: a column of figures as they are written, and perhaps one that says where."""
+
+from __future__ import annotations
+
+import csv
+import io
+from pathlib import Path
+
+from epidote.core.errors import UnusableInputError
+
+_CLAIM, _SOURCE = ("claim", "figure", "specification", "spec", "text"), ("source", "published", "where", "reference")
+
+
+def read_claims(path: Path) -> list[tuple[str, str]]:
+    """(figure, source) of each line. With a head line its columns are used; else the first is the figure, the second the source; a file of
+    two or three columns "quantity, figure, conditions" is joined. Raises UnusableInputError."""
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise UnusableInputError(f"{path.name} cannot be read as text: {error}. Nothing was added.") from error
+    lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
+    if not lines:
+        raise UnusableInputError(f"{path.name} holds no figures. Nothing was added.")
+    separator = max(";\t", key=lines[0].count) if any(c in lines[0] for c in ";\t") else ","
+    rows = [[cell.strip() for cell in row] for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=separator)]
+    heads = [h.casefold() for h in rows[0]]
+    claim = next((heads.index(n) for n in _CLAIM if n in heads), None)
+    if claim is not None:
+        source = next((heads.index(n) for n in _SOURCE if n in heads), None)
+        before = heads.index("quantity") if "quantity" in heads else None
+        after = heads.index("conditions") if "conditions" in heads else None
+        found = []
+        for row in rows[1:]:
+            cells = [row[i] for i in (before, claim, after) if i is not None and i < len(row) and row[i]]
+            if cells:
+                found.append((", ".join(cells), row[source] if source is not None and source < len(row) else ""))
+        return found
+    if separator == ",":  # a figure has commas of its own: without a head line each line is one figure
+        return [(line.strip().strip('"'), "") for line in lines]
+    return [(row[0], row[1] if len(row) > 1 else "") for row in rows if row and row[0]]

@@ -1,0 +1,107 @@
+"""What people write down beside the runs: claims, limits, guides, points, notes and pictures, each belonging to something or to the whole study."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from epidote.study.database import Database
+from epidote.study.models import Entry, Owner, StudyError
+
+KINDS = ("claim", "limit", "guide", "point", "note", "picture")
+PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp", ".svg")
+_MOST_BYTES = 64 * 1024 * 1024
+
+
+def usual_person() -> str:
+    """Who is working here, as the system knows; "" where it does not."""
+    import getpass  # what the first window does not need is loaded when it is asked for
+
+    try:
+        import pwd
+
+        name = pwd.getpwuid(os.getuid()).pw_gecos.split(",")[0]
+        return name or getpass.getuser()
+    except (KeyError, OSError, ImportError):
+        return ""
+
+
+@dataclass(frozen=True)
+class Entries:
+    """The entries of an open study."""
+
+    db: Database
+    folder: Path
+
+    def all(self, kind: str | None = None) -> tuple[Entry, ...]:
+        """In the order they were made."""
+        with self.db.reading() as c:
+            rows = c.execute("SELECT * FROM entry WHERE NOT deleted AND (?1 IS NULL OR kind = ?1) ORDER BY id", (kind,)).fetchall()
+        return tuple(entry_from_row(r) for r in rows)
+
+    def add(self, kind: str, data: Mapping[str, Any], owner: Owner = Owner(), person: str = "") -> Entry:  # noqa: B008  frozen
+        """Keep a new entry."""
+        if kind not in KINDS:
+            raise ValueError(kind)
+        made = datetime.now(UTC)
+        with self.db.writing() as c:
+            key = c.execute(
+                "INSERT INTO entry (kind, unit_id, subject_id, run_id, column_id, data, made, person) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                (kind, owner.unit, owner.subject, owner.run, owner.column, json.dumps(dict(data)), made.isoformat(), person),
+            ).lastrowid
+        assert key is not None
+        return Entry(key, kind, owner, dict(data), made, person)
+
+    def update(self, key: int, data: Mapping[str, Any]) -> None:
+        with self.db.writing() as c:
+            c.execute("UPDATE entry SET data = ? WHERE id = ?", (json.dumps(dict(data)), key))
+
+    def attach(self, source: Path | bytes, owner: Owner, caption: str = "", name: str = "", person: str = "") -> Entry:
+        """Keep a picture, a copy of a file or its bytes. Raises StudyError for what is no picture or too large."""
+        import hashlib
+
+        from epidote.audio.files import write_whole
+
+        if isinstance(source, Path):
+            name = name or source.name
+            try:
+                content = source.read_bytes() if source.stat().st_size <= _MOST_BYTES else b""
+            except OSError as error:
+                raise StudyError(f"{source.name} cannot be read: {error.strerror}. Nothing was added.") from error
+        else:
+            content = source
+        suffix = Path(name).suffix.lower()
+        if suffix not in PICTURES:
+            raise StudyError(f"“{name}” is no picture that can be shown ({', '.join(PICTURES)}). Nothing was added.")
+        if not content or len(content) > _MOST_BYTES:
+            raise StudyError(f"“{name}” is empty or larger than {_MOST_BYTES // 2**20} MB. Nothing was added; make it smaller.")
+        digest = hashlib.sha256(content).hexdigest()
+        file = f"{digest[:16]}{suffix}"
+        if not (self.folder / file).exists():
+            self.folder.mkdir(exist_ok=True)
+            write_whole(self.folder / file, content)
+        return self.add("picture", {"file": file, "name": name, "caption": caption, "sha256": digest}, owner, person)
+
+    def path_of(self, entry: Entry) -> Path:
+        """Where a picture lies."""
+        return self.folder / str(entry.data["file"])
+
+    def forget_deleted(self, run_ids: list[int]) -> tuple[list[dict[str, Any]], list[Path]]:
+        """Take deleted entries, and those of these runs, out of the database; their rows, and the files that nothing needs any more."""
+        with self.db.writing() as c:
+            marks = ",".join("?" * len(run_ids))
+            gone = [dict(r) for r in c.execute(f"SELECT * FROM entry WHERE deleted OR run_id IN ({marks})", run_ids)]
+            c.execute(f"DELETE FROM entry WHERE deleted OR run_id IN ({marks})", run_ids)
+            kept = {json.loads(r[0])["file"] for r in c.execute("SELECT data FROM entry WHERE kind = 'picture'")}
+        files = {json.loads(r["data"])["file"] for r in gone if r["kind"] == "picture"} - kept
+        return gone, [self.folder / f for f in files]
+
+
+def entry_from_row(row: Any) -> Entry:
+    owner = Owner(row["unit_id"], row["subject_id"], row["run_id"], row["column_id"])
+    return Entry(row["id"], row["kind"], owner, json.loads(row["data"]), datetime.fromisoformat(row["made"]), row["person"])

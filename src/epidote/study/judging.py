@@ -1,0 +1,191 @@
+"""What a study's runs say about its claims and limits, and how far cells scatter over their repeats."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from functools import cache
+
+import numpy as np
+from scipy.special import stdtrit
+
+from epidote.core.chain import Chain
+from epidote.core.comparison.claim import Claim
+from epidote.core.comparison.crossings import in_words
+from epidote.core.comparison.difference import difference_curve
+from epidote.core.comparison.evidence import Evidence
+from epidote.core.comparison.likeness import Unlike, Weight, unlike
+from epidote.core.comparison.limits import Held, Limit, check_curve, check_reading
+from epidote.core.comparison.repeatability import CONFIDENCE, Comparison, Spread, compare, follows, spread_curve, spreads
+from epidote.core.comparison.verdict import Verdict, judge
+from epidote.core.display import format_quantity
+from epidote.core.quantity import to_db
+from epidote.core.result import Curve, Reading
+from epidote.core.signal import Samples
+from epidote.study.models import Entry, Overview, RunSummary, Subject
+from epidote.study.store import Study
+
+
+def readings_of(run: RunSummary) -> tuple[Reading, ...]:
+    return tuple(Reading.from_json(r) for r in run.readings)
+
+
+def repeats_of(study: Study, run: RunSummary) -> list[RunSummary]:
+    """A run and those of its cell with the same settings and chain values, one for each set of recordings, latest first."""
+    found: dict[int, RunSummary] = {}
+    for other in study.runs_of(run.subject_id, run.column_id):
+        if dict(other.settings) == dict(run.settings) and other.chain.get("load_ohms") == run.chain.get("load_ohms"):
+            found.setdefault(other.source, other)
+    return list(found.values())
+
+
+def spreads_of(study: Study, run: RunSummary, repeats: int) -> dict[tuple[str, int], Spread]:
+    """Each reading's spread over a cell's repeats; none where there was one run (``repeats`` as the overview counts them)."""
+    return spreads(readings_of(r) for r in repeats_of(study, run)) if repeats > 1 else {}
+
+
+def evidence_of(study: Study, seen: Overview, subject: Subject, run: RunSummary, place: int = 0) -> Evidence:
+    """A run as the core compares it; ``place``: of its row among the unit's."""
+    found = spreads_of(study, run, seen.repeats.get((run.subject_id, run.column_id), 1))
+    return Evidence(
+        run.id, run.procedure, subject.full_name, run.settings, Chain.model_validate(run.chain), subject.conditions, readings_of(run),
+        cache(lambda: study.curves(run.id)), run.cautions, {k: s.deviation for k, s in found.items()}, place,
+    )  # fmt: skip
+
+
+def evidence_of_unit(study: Study, seen: Overview, unit_id: int, columns: Sequence[int] | None = None) -> list[Evidence]:
+    """The latest run of every cell of a unit, under whatever conditions it was."""
+    rows = {s.id: s for s in seen.subjects if s.unit is not None and s.unit.id == unit_id}
+    places = {subject: place for place, subject in enumerate(rows)}
+    return [
+        evidence_of(study, seen, rows[run.subject_id], run, places[run.subject_id])
+        for (subject, column), run in seen.runs.items()
+        if subject in rows and (columns is None or column in columns)
+    ]
+
+
+def judged_claims(study: Study, seen: Overview, entries: Iterable[Entry] | None = None) -> dict[int, Verdict]:
+    """The verdict on every claim, by its entry."""
+    found: dict[int, Verdict] = {}
+    known: dict[int, list[Evidence]] = {}
+    for entry in seen.of_kind("claim") if entries is None else entries:
+        unit = entry.owner.unit
+        if unit is None:
+            continue
+        if unit not in known:
+            known[unit] = evidence_of_unit(study, seen, unit)
+        found[entry.id] = judge(Claim.model_validate(entry.data), known[unit])
+    return found
+
+
+def held_limits(study: Study, seen: Overview, run: RunSummary) -> list[Held]:
+    """What a run does at every limit of its procedure."""
+    found: list[Held] = []
+    for entry in seen.of_kind("limit"):
+        limit = Limit.model_validate(entry.data)
+        if limit.procedure != run.procedure or entry.owner.column not in (None, run.column_id):
+            continue
+        if limit.of_a_reading:
+            found += [h for r in readings_of(run) if (h := check_reading(limit, r)) is not None]
+        else:
+            found += [h for c in study.curves(run.id, [limit.key]) if (h := check_curve(limit, c)) is not None]
+    return found
+
+
+def known_spreads(study: Study, seen: Overview, column_id: int) -> dict[tuple[str, int], Spread]:
+    """Of a column: each reading's spread over the repeats of all its cells together, for cells that were measured once."""
+    pooled: dict[tuple[str, int], list[Spread]] = {}
+    for (_, column), run in seen.runs.items():
+        if column == column_id:
+            for key, spread in spreads_of(study, run, seen.repeats.get((run.subject_id, column), 1)).items():
+                pooled.setdefault(key, []).append(spread)
+    out = {}
+    for key, parts in pooled.items():
+        degrees = sum(p.count - 1 for p in parts)
+        variance = sum(p.deviation**2 * (p.count - 1) for p in parts) / degrees
+        out[key] = Spread(0.0, variance**0.5, degrees + 1)
+    return out
+
+
+_MOST_CURVES = 20
+_NO_QUALITY = ("polarity", "headroom")  # of the unit: nothing to hold against another
+
+
+@dataclass(frozen=True)
+class DifferenceReport:
+    """One row against the reference: a comparison for each reading (by key), in what else they differ, and whether that forbids a verdict."""
+
+    name: str
+    comparisons: tuple[tuple[str, Comparison], ...]
+    unlike: tuple[Unlike, ...]
+    repeated: str = ""  # what the repeats say of the curves in view, in words
+    channels: str = ""  # of a row whose wires were swapped: what the difference between its channels goes with
+
+    @property
+    def blocked(self) -> bool:
+        return any(u.weight is Weight.BLOCKS for u in self.unlike)
+
+
+def difference_report(
+    study: Study, seen: Overview, ours: tuple[Subject, RunSummary], theirs: tuple[Subject, RunSummary], channel: int, curve: tuple[str, str] | None = None
+) -> DifferenceReport:  # fmt: skip
+    """Whether a row's readings differ from the reference's, over the repeats there are; of the curves ``curve`` (key, unit of x), too."""
+    (subject, run), (base, reference) = ours, theirs
+    one, other = evidence_of(study, seen, subject, run), evidence_of(study, seen, base, reference)
+    under = {n for n in (*subject.conditions, *base.conditions) if subject.conditions.get(n) != base.conditions.get(n)}
+    apart = unlike(one, other, under if len(under) == 1 else ())
+    known = known_spreads(study, seen, run.column_id)
+    sides = [[readings_of(r) for r in repeats_of(study, of)] for of in (run, reference)]
+    found = []
+    for key in dict.fromkeys(r.key for r in one.readings if r.channel == channel and r.key not in _NO_QUALITY):
+        a, b = ([r for readings in side for r in readings if r.key == key and r.channel == channel] for side in sides)
+        result = compare(a, b, known.get((key, channel)))
+        if result is not None:
+            found.append((key, result))
+    swapped = next((p for p in ((ours, theirs), (theirs, ours)) if _is_twin(*p)), None)
+    repeated = "" if curve is None else _curves_by_repeats(study, ours, theirs, channel, curve)
+    return DifferenceReport(subject.full_name, tuple(found), tuple(apart), repeated, _channels(*swapped) if swapped is not None else "")
+
+
+def _curves_by_repeats(
+    study: Study, ours: tuple[Subject, RunSummary], theirs: tuple[Subject, RunSummary], channel: int, curve: tuple[str, str]
+) -> str:
+    """Where the mean curves of two rows differ by more than their repeats scatter; "" unless both were repeated."""
+    sides = []
+    for _, run in (ours, theirs):
+        kept = [c for r in repeats_of(study, run)[:_MOST_CURVES] for c in study.curves(r.id, [curve[0]]) if c.channel == channel and c.x_unit == curve[1]]
+        spread = spread_curve(kept)
+        if spread is None or spread.x.size < 2:
+            return ""
+        mean = np.mean([np.interp(spread.x, c.x, c.y) for c in kept], axis=0)
+        sides.append((Curve(curve[0], channel, spread.x, mean, curve[1], kept[0].y_unit), spread, len(kept)))
+    (a, sa, na), (b, sb, nb) = sides
+    less = difference_curve(a, b)
+    if less is None or less.y_unit != "dB":
+        return ""
+    one, other = np.interp(less.x, sa.x, sa.y) ** 2 / na, np.interp(less.x, sb.x, sb.y) ** 2 / nb
+    interval: Samples = float(stdtrit(na + nb - 2, 0.5 + CONFIDENCE / 2)) * np.sqrt(np.asarray(one + other, dtype=np.float64))
+    told = in_words(ours[0].full_name, theirs[0].full_name, less, interval / 2)
+    reach = format_quantity(float(np.median(interval)), "dB", uncertainty=float(np.median(interval)) / 10 or None)
+    return f"By {na} against {nb} repeats (curves repeatable to ±{reach}): {told}"
+
+
+def _is_twin(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSummary]) -> bool:
+    """Whether one row is the other with its channels' wires swapped."""
+    a, b = dict(swapped[0].conditions), dict(plain[0].conditions)
+    return a.pop("wiring", "") == "swapped" and a == b and swapped[0].unit == plain[0].unit
+
+
+def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSummary]) -> str:
+    """What the difference between the channels goes with, by the reading that stands for the runs."""
+    head = plain[1].headline
+    if head is None:
+        return ""
+    sides = []
+    least = 0.02
+    for _, run in (plain, swapped):
+        chosen = [r for r in readings_of(run) if r.key == head["key"] and r.value is not None]
+        level = all(r.unit in ("V", "W", "Pa", "FS") and (r.value or 0) > 0 for r in chosen)
+        sides.append({r.channel: to_db(r.value or 1.0) if level else r.value or 0.0 for r in chosen})
+        least = max([least, *(3 * (r.spread or 0.0) / ((r.value or 1.0) / 8.686 if level else 1.0) for r in chosen)])
+    return f"{head.get('title', head['key'])}: {follows(sides[0], sides[1], least)}"

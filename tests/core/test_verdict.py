@@ -1,0 +1,177 @@
+"""Claims held against made-up runs of known truth. What a claim means: common practice, no source."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy import signal
+
+from epidote.core.caution import Caution
+from epidote.core.comparison.claim_text import understand
+from epidote.core.comparison.verdict import Outcome, judge
+from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.result import Curve, Reading
+from tests.core.evidence import CHAIN, response, run, staircase, thd_n
+
+
+def verdict(text, *runs):
+    claim = understand(text).claim
+    assert claim is not None, understand(text).words
+    return judge(claim, list(runs))
+
+
+def test_met_with_its_margin_and_not_met():
+    """0.005 % is -86.02 dB; 20 lg."""
+    text = "THD+N < 0.005 %, 1 kHz, 1 W, 8 Ω, 20 kHz bandwidth"
+    met = verdict(text, run(readings=thd_n(-90.0, spread=0.01)))
+    assert met.outcome is Outcome.MET
+    assert met.margin == pytest.approx(20 * np.log10(0.005e-2) + 90, abs=1e-9) or met.margin == pytest.approx(3.9794, abs=1e-4)
+    assert met.value == pytest.approx(100 * 10 ** (-90 / 20))
+    missed = verdict(text, run(readings=thd_n(-80.0, spread=0.01)))
+    assert missed.outcome is Outcome.NOT_MET
+    assert "off by" in missed.words
+
+
+def test_the_worst_channel_counts_and_the_latest_run():
+    text = "THD+N < 0.005 %, 1 kHz, 1 W"
+    both = run(readings=[*thd_n(-90.0), *thd_n(-85.0, channel=2)])
+    assert (verdict(text, both).outcome, verdict(text, both).channel) == (Outcome.NOT_MET, 2)
+    assert verdict(text, both, run(readings=thd_n(-95.0), number=2)).run == 2
+
+
+def test_too_near_to_tell_within_its_uncertainty():
+    found = verdict("THD+N < 0.01 %, 1 kHz, 1 W", run(readings=thd_n(-80.02, spread=0.05)))
+    assert found.outcome is Outcome.NOT_SHOWN
+    assert "too near the limit" in found.words
+    repeated = run(readings=thd_n(-80.5), spreads={("thd_n", 1): 1.0})
+    assert verdict("THD+N < 0.01 %, 1 kHz, 1 W", repeated).outcome is Outcome.NOT_SHOWN
+
+
+def test_the_chain_s_floor_stands_in_the_way():
+    near = {"floor": -91.0, "cautions": (Caution.NEAR_FLOOR,)}
+    found = verdict("THD+N < 0.001 %, 1 kHz, 1 W", run(readings=thd_n(-88.0, **near)))
+    assert found.outcome is Outcome.NOT_SHOWN
+    assert "mostly the chain" in found.words
+    assert found.offer is not None
+    # what the chain adds can only have made it worse, so a limit that is kept is met
+    assert verdict("THD+N < 0.01 %, 1 kHz, 1 W", run(readings=thd_n(-88.0, **near))).outcome is Outcome.MET
+
+
+def test_other_conditions_are_named_and_a_measurement_offered():
+    found = verdict("THD+N < 0.01 %, 1 kHz, 5 W, 4 Ω, A-weighted", run(readings=thd_n(-90.0)))
+    assert found.outcome is Outcome.NOT_SHOWN
+    for words in ("load 8", "level", "weighting none instead of A"):
+        assert words in found.words
+    nothing = verdict("SNR 100 dB(A)")
+    assert "not been measured" in nothing.words
+    assert nothing.offer.procedure == "noise"
+
+
+def test_a_claim_without_conditions_is_judged_at_the_usual_ones_and_says_so():
+    found = verdict("THD+N 0.01 %", run(readings=thd_n(-90.0)))
+    assert found.outcome is Outcome.MET
+    assert "the claim does not say" in found.words
+    assert any("Hz" in a for a in found.assumed)
+
+
+def test_the_usual_band_and_the_unit_s_first_row_are_taken_first():
+    """Without a bandwidth in the claim 20 kHz is usual; without a setting of the unit its first row is."""
+    wide = [Reading("thd_n", 1, -70.0, "dB", {"frequency_hz": 1000.0, "band_low_hz": 20.0, "band_high_hz": 80000.0})]
+    text = "THD+N 0.01 %"
+    assert verdict(text, run(readings=thd_n(-90.0), number=1), run(readings=wide, number=9)).run == 1
+    low = run("gain", [Reading("gain", 1, 14.0, "dB", {"frequency_hz": 1000.0})], number=5, conditions={"gain": "low"}, place=1)
+    high = run("gain", [Reading("gain", 1, 26.1, "dB", {"frequency_hz": 1000.0})], number=2, conditions={"gain": "high"})
+    found = verdict("Gain 26 dB", low, high)
+    assert (found.outcome, found.run) == (Outcome.MET, 2)
+    assert "gain high" in found.words
+
+
+def test_a_spoilt_recording_shows_nothing():
+    found = verdict("THD+N 0.01 %", run(readings=thd_n(-90.0), cautions=("clipped",)))
+    assert (found.outcome, "clipped" in found.words) == (Outcome.NOT_SHOWN, True)
+
+
+@pytest.mark.parametrize(("text", "outcome"), [("30 W at 1 %", "met"), ("50 W at 1 %", "not met"), ("20 W at 0.1 %", "not met"), ("3 W at 0.1 %, 8 Ω", "met")])
+def test_power_at_a_limit(text, outcome):
+    """THD+N ∝ P here: 1 % at 40 W, so 0.1 % at 4 W."""
+    found = verdict(text, run("distortion-level", curves=[staircase()], settings={"frequency": 1000.0, "stop_at": 5.0}))
+    assert found.outcome == outcome
+    expected = 4.0 if "0.1 %" in text else 40.0
+    assert found.value == pytest.approx(expected, rel=1e-3)
+    assert found.margin == pytest.approx(10 * np.log10(found.value / float(text.split()[0])), abs=1e-6)
+
+
+def test_a_staircase_that_ended_too_early_shows_what_it_reached():
+    short = staircase()
+    kept = short.x <= 10
+    early = Curve("thd_n", 1, short.x[kept], short.y[kept], "W", "dB")
+    low, high = (verdict(t, run("distortion-level", curves=[early], settings={"frequency": 1000.0})) for t in ("5 W at 1 %", "30 W at 1 %"))
+    assert low.outcome is Outcome.MET
+    assert (high.outcome, "begin higher" in high.words) == (Outcome.NOT_SHOWN, True)
+
+
+def test_distortion_at_a_level_from_a_staircase():
+    """At 4 W: -40 + 20 lg(4/40) = -60 dB."""
+    found = verdict("THD+N < 0.2 %, 1 kHz, 4 W, 8 Ω", run("distortion-level", curves=[staircase()], settings={"frequency": 1000.0}))
+    assert found.value == pytest.approx(0.1, rel=1e-3)
+
+
+@pytest.mark.parametrize(("tolerance", "outcome"), [(0.5, "not met"), (1.2, "met")])
+def test_response_within_a_tolerance(tolerance, outcome):
+    """A first-order corner at 40 kHz is 0.97 dB down at 20 kHz. Source: scipy.signal.freqs of 1/(1+s/w)."""
+    f = np.geomspace(10, 30000, 900)
+    _, h = signal.freqs([1], [1 / (2 * np.pi * 40000), 1], 2 * np.pi * f)
+    _, at = signal.freqs([1], [1 / (2 * np.pi * 40000), 1], 2 * np.pi * np.array([1000.0, 20000.0]))
+    found = verdict(f"frequency response 20 Hz-20 kHz ±{tolerance} dB", run("response", curves=[response(f, 20 * np.log10(abs(h)) + 26)]))
+    down = 20 * np.log10(abs(at[1] / at[0]))
+    assert found.outcome == outcome
+    assert found.margin == pytest.approx(tolerance + down, abs=1e-4)
+
+
+def test_a_band_that_was_not_swept_is_not_shown():
+    found = verdict("frequency response 5 Hz-80 kHz, -3 dB", run("response", curves=[response([20, 1000, 20000], [0, 0, 0])]))
+    assert found.outcome is Outcome.NOT_SHOWN
+    assert found.offer.settings == {"start_frequency": 5.0, "stop_frequency": 80000.0}
+
+
+def test_noise_in_volts_against_a_level_and_a_weighting():
+    """-95 dBu = sqrt(0.6) 10^(-95/20) V = 13.77 µV."""
+    readings = [Reading("noise", 1, 20e-6, "V", {"band_low_hz": 20.0, "band_high_hz": 20000.0}), Reading("noise_a", 1, 12e-6, "V", {"band_low_hz": 20.0, "band_high_hz": 20000.0})]  # fmt: skip
+    noise = run("noise", readings, settings={"reference_level": "12.65 V"})
+    assert verdict("Noise < -95 dBu, 20 kHz BW", noise).outcome is Outcome.NOT_MET
+    assert verdict("Noise < -95 dBu A-weighted", noise).outcome is Outcome.MET
+    assert verdict("Noise < -95 dBu, bandwidth 80 kHz", noise).outcome is Outcome.NOT_SHOWN
+
+
+def test_snr_crosstalk_gain_latency_and_modulation():
+    at = {"band_low_hz": 20.0, "band_high_hz": 20000.0, "reference": "12.65 V"}
+    noise = run("noise", [Reading("snr", 1, 100.0, "dB", at), Reading("snr_a", 1, 103.0, "dB", at)], settings={"reference_level": "12.65 V"})
+    assert verdict("SNR 102 dB(A)", noise).margin == pytest.approx(1.0)
+    assert verdict("SNR 102 dB, 20 W", noise).outcome is Outcome.NOT_MET  # 12.65 V into 8 Ω are 20 W
+    assert verdict("SNR 102 dB(A) re 1 W", noise).outcome is Outcome.NOT_SHOWN
+    cross = run("crosstalk", [Reading("crosstalk", 2, -83.0, "dB", {"frequency_hz": 1000.0})], [Curve("crosstalk", 2, np.array([20.0, 1000, 20000]), np.array([-90.0, -83, -60]), "Hz", "dB")])  # fmt: skip
+    assert verdict("Channel separation > 80 dB", cross).margin == pytest.approx(3.0)
+    assert verdict("Separation 65 dB, 20 Hz to 20 kHz", cross).margin == pytest.approx(-5.0)
+    gain = run("gain", [Reading("gain", 1, 26.3, "dB", {"frequency_hz": 1000.0}), Reading("balance", 2, -0.15, "dB", {"frequency_hz": 1000.0})])
+    assert [verdict(t, gain).outcome for t in ("Gain 26 dB", "Gain 29 dB", "Channel balance ±0.2 dB", "Channel matching < 0.1 dB")] == ["met", "not met", "met", "not met"]  # fmt: skip
+    late = run("latency", [Reading("latency", 1, 0.0033, "s")], chain=CHAIN.model_copy(update={"buffer": 64}))
+    assert verdict("latency 3.4 ms at 64 samples", late).outcome is Outcome.MET
+    assert verdict("latency 2.5 ms at 64 samples", late).outcome is Outcome.NOT_MET
+    assert "buffer 64 instead of 128" in verdict("latency 5 ms at 128 samples", late).words
+    assert verdict("latency 400 samples", late).value == pytest.approx(0.0033 * 96000)
+    tones = {"frequency_1_hz": 60.0, "frequency_2_hz": 7000.0}
+    imd = run("intermodulation", [Reading("modulation_distortion", 1, -73.0, "dB", tones)])
+    assert verdict("IMD < 0.05 %", imd).outcome is Outcome.MET
+    assert verdict("CCIF 19+20 kHz: -90 dB", imd).outcome is Outcome.NOT_SHOWN
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["THD+N < 0.01 %, 1 kHz, 5 W", "THD 0.1 %, 20 Hz - 20 kHz, 5 W", "SNR 110 dB(A) re 2 V", "frequency response 20 Hz-20 kHz ±0.5 dB", "4 × 50 W at 10 %",
+     "Crosstalk -90 dB at 10 kHz", "latency 3.4 ms at 64 samples", "CCIF 19+20 kHz: -90 dB", "Gain 26 dB", "SINAD 96 dB", "Noise 12 µV A-weighted", "DNR 110 dB (A)"],
+)  # fmt: skip
+def test_what_is_offered_can_be_measured(text):
+    """The offered settings are settings of the offered procedure."""
+    offer = verdict(text).offer
+    made = make_settings(procedure(offer.procedure).Settings, offer.settings)
+    assert set(offer.settings) <= set(type(made).model_fields)

@@ -1,0 +1,359 @@
+"""What stands beside the graph: differences, conditions, claims, notes; lines on it, drawn and typed; the clipboard and files."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDropEvent, QGuiApplication, QImage
+
+from tests.desktop.test_matrix import do, wait_for
+
+
+@pytest.fixture
+def two(window, rows, columns, qtbot):
+    """Two measured rows of the response, one of them the reference."""
+    window.matrix.choose([rows["high"], rows["a25"]], columns["response"])
+    wait_for(qtbot, lambda: len(window.matrix.graph_panel.graph.figure().differences) == 1)
+    return window.matrix
+
+
+def entries(window, kind):
+    return window.session.overview.of_kind(kind)
+
+
+def test_a_row_is_called_different_or_not(window, two, qtbot):
+    do(window, "beside difference")
+    panel = two.beside.comparing.panel
+    wait_for(qtbot, lambda: panel.text_of("Gain at 1 kHz") != [])
+    difference, verdict = panel.text_of("Gain at 1 kHz")
+    assert difference.startswith("-0.8")
+    assert verdict == "different · once"
+    assert panel.text_of("Delay")[1] == "not repeated"
+    assert "lower everywhere" in panel.crossings.text()
+
+
+def test_what_forbids_a_verdict_is_acknowledged_first(window, rows, columns, qtbot):
+    page = window.matrix
+    page.choose([rows["a25"]], columns["tone"])
+    run = window.session.overview.runs[rows["a25"], columns["tone"]]
+    window.session.recompute(run, {"band_high": 5000})
+    wait_for(qtbot, lambda: window.session.overview.runs[rows["a25"], columns["tone"]].id != run.id)
+    do(window, "beside difference")
+    page.choose([rows["high"], rows["a25"]], columns["tone"])
+    panel = page.beside.comparing.panel
+    wait_for(qtbot, lambda: panel.text_of("THD") != [])
+    assert panel.text_of("THD")[1] == "not compared"
+    assert "cannot be compared" in panel.unlike.text()
+    qtbot.mouseClick(panel.known, Qt.MouseButton.LeftButton, pos=QPoint(8, panel.known.height() // 2))
+    wait_for(qtbot, lambda: panel.text_of("THD")[1] != "not compared")
+    window.session.undo.undo()
+    wait_for(qtbot, lambda: panel.text_of("THD")[1] == "not compared")
+
+
+def test_runs_are_repeated_in_one_command(window, rows, columns, qtbot):
+    page = window.matrix
+    page.choose([rows["a25"]], columns["tone"])
+    page.beside.comparing.repeat(2)
+    cells = [(rows["a25"], columns["tone"]), (rows["high"], columns["tone"])]
+    wait_for(qtbot, lambda: all(window.session.overview.repeats.get(c) == 3 for c in cells))
+    do(window, "beside difference")
+    page.choose([rows["high"], rows["a25"]], columns["tone"])
+    wait_for(qtbot, lambda: page.beside.comparing.panel.text_of("THD") != [])
+    assert page.beside.comparing.panel.text_of("THD")[1] == "different"
+
+
+def test_curves_are_judged_by_their_repeats(window, rows, columns, qtbot):
+    page = window.matrix
+    page.choose([rows["a25"]], columns["response"])
+    page.beside.comparing.repeat(1)
+    wait_for(qtbot, lambda: all(window.session.overview.repeats.get((rows[r], columns["response"])) == 2 for r in ("a25", "high")))
+    do(window, "beside difference")
+    page.choose([rows["high"], rows["a25"]], columns["response"])
+    wait_for(qtbot, lambda: "By 2 against 2 repeats" in page.beside.comparing.panel.crossings.text())
+
+
+def test_channels_swapped_tell_what_a_difference_follows(window, rows, columns, qtbot):
+    page = window.matrix
+    page.choose([rows["a25"]], columns["tone"])
+    page.beside.comparing.swap_channels(ask=False)
+    def twin():
+        return next((s for s in window.session.overview.subjects if s.conditions.get("wiring") == "swapped"), None)
+    wait_for(qtbot, lambda: twin() is not None and (twin().id, columns["tone"]) in window.session.overview.runs)
+    page.choose([twin().id], columns["tone"])
+    do(window, "reference")
+    wait_for(qtbot, lambda: window.session.overview.reference == twin().id)
+    do(window, "beside difference")
+    page.choose([rows["a25"], twin().id], columns["tone"])
+    wait_for(qtbot, lambda: page.beside.comparing.panel.text_of("THD") != [])
+    assert any(w in page.beside.comparing.panel.unlike.text() for w in ("unit's channel", "do not differ"))
+
+
+def test_a_band_dragged_in_the_difference_strip(window, two, qtbot):
+    graph = two.graph_panel.graph
+    strip = graph._layout().difference
+    qtbot.mousePress(graph, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.left() + 0.4 * strip.width()), round(strip.center().y())))
+    qtbot.mouseMove(graph, QPoint(round(strip.left() + 0.6 * strip.width()), round(strip.center().y())))
+    qtbot.mouseRelease(graph, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.left() + 0.6 * strip.width()), round(strip.center().y())))
+    low, high = graph.figure().band
+    assert 100 < low < high < 5000
+    (deviation,) = graph.figure().deviations
+    assert "dB at" in deviation[1]
+    two.look.align = "band"
+    two.show_chosen()
+    assert "aligned over" in graph.figure().aligned
+    assert "moved +0.8" in graph.figure().deviations[0][1]
+    qtbot.mouseDClick(graph, Qt.MouseButton.LeftButton, pos=strip.center().toPoint())
+    assert graph.figure().band is None
+
+
+def test_points_are_kept_as_readings_of_the_column(window, two, qtbot):
+    two.readings.point.setText("100 Hz")
+    qtbot.keyClick(two.readings.point, Qt.Key.Key_Return)
+    wait_for(qtbot, lambda: two.readings.text_of("Level at 100 Hz") != [])
+    cells = two.readings.text_of("Level at 100 Hz")
+    assert cells[0].endswith("dB")
+    assert cells[2].startswith("-0.9")
+    told = []
+    two.failed.connect(told.append)
+    two.look.keep_point("3 W")
+    assert "neither on the axis" in told[0]
+    entry = entries(window, "point")[0]
+    two.readings.point_unwanted.emit(entry.id, "100 Hz")
+    wait_for(qtbot, lambda: two.readings.text_of("Level at 100 Hz") == [])
+    window.session.undo.undo()
+    wait_for(qtbot, lambda: two.readings.text_of("Level at 100 Hz") != [])
+
+
+def test_conditions_as_a_line_and_words_where_there_is_none(window, rows, columns, two, qtbot):
+    do(window, "beside conditions")
+    panel = two.beside.varying.panel
+    wait_for(qtbot, lambda: "differ in" in panel.words.text() or panel.table.rowCount() > 0)
+    two.choose([rows["low"]], columns["response"])
+    two.measure_empty()
+    wait_for(qtbot, lambda: (rows["low"], columns["response"]) in window.session.overview.runs)
+    two.choose([rows["high"], rows["low"]], columns["response"])
+    panel.reading_chosen.emit("gain_1k")
+    wait_for(qtbot, lambda: panel.table.rowCount() == 2)
+    shown = [panel.table.item(r, c).text() for r in range(2) for c in range(2)]
+    assert {"high", "low"} <= set(shown)
+    assert panel.over.text() == "over gain"
+    assert panel.lines.isVisible()
+    assert not panel.lines.grab().isNull()
+
+
+def test_claims_are_typed_judged_and_drawn(window, rows, columns, two, qtbot):
+    do(window, "beside claims")
+    panel = two.beside.claiming.panel
+    qtbot.keyClicks(panel.typed, "very low noise")
+    assert "Which figure" in panel.understood.text()
+    assert not panel.add.isEnabled()
+    panel.typed.clear()
+    qtbot.keyClicks(panel.typed, "frequency response 20 Hz-20 kHz ±0.5 dB")
+    assert panel.understood.text().startswith("Understood: Frequency response within ±0.5 dB, 20 Hz to 20 kHz")
+    qtbot.keyClick(panel.typed, Qt.Key.Key_Return)
+    wait_for(qtbot, lambda: panel.table.rowCount() == 1 and "not met" in panel.table.item(0, 2).text())
+    assert "off by" in panel.verdict.text()
+    claims_row = next(s for s in window.session.overview.rows if s.is_claims)
+    index = two.model.index_of(claims_row.id, columns["response"])
+    assert two.model.data(index) == "1 not met"
+    assert "±0.5 dB" in two.model.data(index, Qt.ItemDataRole.ToolTipRole)
+    assert [line.kind for line in two.graph_panel.graph.figure().lines].count("claim") == 2
+    assert {s.id for s, _ in two.chosen_cells()} == {rows["high"], rows["a25"]}  # the new row left the choice alone
+    panel.typed.setText("SNR 90 dB(A)")
+    panel._add()
+    wait_for(qtbot, lambda: panel.table.rowCount() == 2 and "not shown" in panel.table.item(1, 2).text())
+    panel.table.selectRow(1)
+    assert panel.measure.isEnabled()
+    qtbot.mouseClick(panel.measure, Qt.MouseButton.LeftButton)
+    wait_for(qtbot, lambda: "met" in panel.table.item(1, 2).text() and "not" not in panel.table.item(1, 2).text())
+    window.session.undo.undo()
+    wait_for(qtbot, lambda: len(entries(window, "claim")) == 1)
+
+
+def test_a_row_of_published_figures_is_no_subject(window, rows, columns, two, qtbot):
+    do(window, "beside claims")
+    two.beside.claiming.panel.typed.setText("Gain 26 dB")
+    two.beside.claiming.panel._add()
+    wait_for(qtbot, lambda: len(window.session.overview.rows) == 5)
+    claims_row = next(s for s in window.session.overview.rows if s.is_claims)
+    two.beside.show("readings")
+    two.choose([claims_row.id], columns["tone"])
+    assert two.side.currentWidget() is two.beside.claiming.panel
+    for command in ("measure", "again", "delete row", "duplicate", "reference", "show row", "recompute"):
+        do(window, command)
+    assert len(window.session.overview.subjects) == 4
+    assert window.session.under_way == {}
+
+
+def test_claims_from_a_file(window, two, qtbot, tmp_path):
+    do(window, "beside claims")
+    (tmp_path / "leaflet.csv").write_text("claim;source\nGain 26 dB;page 2\nTHD+N superb;page 2\n")
+    two.beside.claiming.panel.import_csv(tmp_path / "leaflet.csv")
+    wait_for(qtbot, lambda: len(entries(window, "claim")) == 1)
+    assert two.beside.claiming.panel.typed.text() == "THD+N superb"
+    assert "1 not clear" in two.beside.claiming.panel.understood.text()
+    assert entries(window, "claim")[0].data["source"] == "page 2"
+
+
+def test_limits_drawn_typed_and_about_the_reference(window, two, qtbot):
+    graph = two.graph_panel.graph
+    do(window, "draw upper")
+    box = graph._layout().main
+    for share in (0.2, 0.8):
+        qtbot.mouseClick(graph, Qt.MouseButton.LeftButton, pos=QPoint(round(box.left() + share * box.width()), round(box.top() + 0.3 * box.height())))
+    qtbot.keyClick(graph, Qt.Key.Key_Return)
+    wait_for(qtbot, lambda: len(entries(window, "limit")) == 1)
+    wait_for(qtbot, lambda: any(line.kind == "upper" for line in graph.figure().lines))
+    two.lines.about_reference(0.5)
+    wait_for(qtbot, lambda: len(entries(window, "limit")) == 2)
+    wait_for(qtbot, lambda: sum(line.failed for line in graph.figure().lines) >= 2)  # the other amplifier leaves them
+    two.lines.typed("lower 20 -3, 1000 -1")
+    wait_for(qtbot, lambda: len(entries(window, "limit")) == 3)
+    told = []
+    two.failed.connect(told.append)
+    two.lines.typed("lower x")
+    two.lines.from_chosen()
+    assert len(told) == 2
+    do(window, "draw lower")
+    qtbot.keyClick(graph, Qt.Key.Key_Escape)
+    assert not graph.drawing()
+    window.session.undo.undo()
+    wait_for(qtbot, lambda: len(entries(window, "limit")) == 2)
+
+
+def test_a_reading_s_limit_and_what_the_runs_do_at_it(window, rows, columns, two, qtbot, tmp_path):
+    two.lines.limit_reading("flatness", "dB", "Flatness", "at most 0.5 dB")
+    wait_for(qtbot, lambda: "Flatness: failed" in two.readings.likeness.text())
+    assert "Havelmar A25: Flatness: failed" in two.readings.likeness.text()
+    assert "passed" in " ".join(two.graph_panel.graph.figure().held)
+    told = []
+    two.failed.connect(told.append)
+    two.lines.limit_reading("flatness", "dB", "Flatness", "little")
+    assert "Write it as" in told[0]
+
+
+def test_differences_in_percent(window, rows, columns, two, qtbot):
+    two.look.show_view("thd")
+    wait_for(qtbot, lambda: two.graph_panel.graph.figure().y_unit == "dB" and two.look.key == "thd")
+    decibels = two.graph_panel.graph.figure().differences[0].y
+    do(window, "percent")
+    figure = two.graph_panel.graph.figure()
+    assert figure.difference_unit == "%"
+    assert figure.differences[0].y == pytest.approx(100 * (10 ** (decibels / 20) - 1))
+
+
+def test_lines_are_switched_off_and_on(window, two, qtbot):
+    menu = two.graph_panel.lines.menu()
+    menu.aboutToShow.emit()
+    action = next(a for a in menu.actions() if a.text() == "Half the power")
+    assert action.isChecked()
+    action.trigger()
+    wait_for(qtbot, lambda: two.graph_panel.graph.figure().lines == ())
+    menu.aboutToShow.emit()
+    next(a for a in menu.actions() if a.text() == "Half the power").trigger()
+    wait_for(qtbot, lambda: len(two.graph_panel.graph.figure().lines) == 1)
+
+
+def test_a_guide_of_one_s_own(window, two, qtbot, monkeypatch):
+    from epidote.desktop.compare.guide_dialog import GuideDialog
+
+    def answer(dialog) -> int:
+        assert "guide needs a name" in dialog.problem.text() or dialog.problem.text()
+        dialog.along.setCurrentIndex(1)
+        dialog.low.setText("3 kHz")
+        dialog.high.setText("2 kHz")
+        dialog.name.setText("Speech")
+        assert "must lie above" in dialog.problem.text()
+        dialog.high.setText("4 kHz")
+        assert dialog.problem.text() == ""
+        return 1
+
+    monkeypatch.setattr(GuideDialog, "exec", answer)
+    two.lines.new_guide()
+    wait_for(qtbot, lambda: any(line.name == "Speech" and line.other == 4000 for line in two.graph_panel.graph.figure().lines))
+    assert not two.graph_panel.graph.grab().isNull()
+    monkeypatch.setattr(GuideDialog, "exec", lambda dialog: (dialog.low.setText("2.5 kHz"), 1)[1])
+    two.lines.change_guide(*next((e, g) for e, g in two.lines.guides() if g.name == "Speech"))
+    wait_for(qtbot, lambda: any(line.name == "Speech" and line.x[0] == 2500 for line in two.graph_panel.graph.figure().lines))
+
+
+def test_notes_and_pictures_belong_to_what_is_chosen(window, rows, columns, two, qtbot, tmp_path):
+    do(window, "beside notes")
+    panel = two.beside.noting.panel
+    wait_for(qtbot, lambda: len(panel.owner.keys()) == 3)
+    panel.owner_chosen.emit("row")
+    panel.text.setPlainText("fan runs from 20 W on")
+    panel._left(panel.text.toPlainText())
+    wait_for(qtbot, lambda: len(entries(window, "note")) == 1)
+    image = QImage(40, 30, QImage.Format.Format_RGB32)
+    image.fill(Qt.GlobalColor.darkGreen)
+    image.save(str(tmp_path / "board.png"))
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(tmp_path / "board.png"))])
+    panel.dropEvent(QDropEvent(QPointF(10, 10), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier))
+    wait_for(qtbot, lambda: panel.list.count() == 1)
+    panel.list.setCurrentRow(0)
+    panel.caption.setText("output stage")
+    panel.caption.editingFinished.emit()
+    wait_for(qtbot, lambda: panel.list.item(0).text() == "output stage")
+    QGuiApplication.clipboard().setImage(image)
+    panel.paste_clipboard()
+    wait_for(qtbot, lambda: panel.list.count() == 2)
+    panel.enlarge(0)
+    assert two.model.beside(two.current_subject()) == 3
+    two.exchange.export(tmp_path / "with readings.csv")
+    assert "# note: Havelmar A25, load 8 Ω: fan runs from 20 W on" in (tmp_path / "with readings.csv").read_text()
+    assert any("fan runs" in note for note in two.graph_panel.graph.figure().notes)
+    two.choose([rows["high"]], columns["response"])
+    wait_for(qtbot, lambda: panel.list.count() == 0 and panel.text.toPlainText() == "")
+    two.choose([rows["a25"]], columns["response"])
+    wait_for(qtbot, lambda: panel.text.toPlainText() == "fan runs from 20 W on")
+    told = []
+    window.session.failed.connect(told.append)
+    (tmp_path / "no.png").write_text("")
+    panel.pictures_added.emit([tmp_path / "no.png"])
+    wait_for(qtbot, lambda: bool(told))
+    assert "Nothing was added" in told[0]
+
+
+def test_graph_and_readings_to_the_clipboard(window, two, qtbot):
+    do(window, "copy graph")
+    assert QGuiApplication.clipboard().image().width() == 2560
+    do(window, "copy table")
+    lines = QGuiApplication.clipboard().text().splitlines()
+    assert lines[0].split("\t")[1:3] == ["Ostrel P40", "Havelmar A25"]
+    assert any(line.startswith("Gain at 1 kHz\t") for line in lines)
+
+
+def test_documents_texts_and_json(window, two, tmp_path):
+    two.exchange.export(tmp_path / "g.pdf")
+    assert (tmp_path / "g.pdf").read_bytes().startswith(b"%PDF")
+    two.exchange.export(tmp_path / "c.txt")
+    from epidote.study.text_curves import read_text_curve
+
+    files = sorted(tmp_path.glob("c *.txt"))
+    assert len(files) == 2
+    level, phase = read_text_curve(files[0])
+    assert (level.x[0] >= 19, phase is not None) == (True, True)
+    two.exchange.export(tmp_path / "all.json")
+    assert len(json.loads((tmp_path / "all.json").read_text())["runs"]) == 2
+    assert read_text_curve(tmp_path / "all.json")[0].y.size > 100
+
+
+def test_studies_travel_as_zips_and_curves_come_in(window, rows, columns, two, qtbot, tmp_path):
+    said = []
+    window.session.said.connect(said.append)
+    window.files.zip_study(tmp_path / "out.zip")
+    wait_for(qtbot, lambda: bool(said))
+    assert (tmp_path / "out.zip").stat().st_size > 1000
+    (tmp_path / "speaker.txt").write_text("20 -3\n1000 0\n20000 -6\n")
+    two.choose([rows["low"]], columns["response"])
+    window.files.take_curve(tmp_path / "speaker.txt")
+    wait_for(qtbot, lambda: (rows["low"], columns["response"]) in window.session.overview.runs)
+    window.files.ask_person("R. Vale")
+    wait_for(qtbot, lambda: window.session.setting("person") == "R. Vale")
+    (tmp_path / "there").mkdir()
+    window.files.open_zip(tmp_path / "out.zip", tmp_path / "there")
+    wait_for(qtbot, lambda: window.session.study.path.parent == tmp_path / "there")

@@ -1,0 +1,142 @@
+"""Claims, notes and pictures beside the runs; a study as a zip; an older study read only."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import zipfile
+from contextlib import closing
+
+import pytest
+
+from epidote.study.archive import study_json, unzip_study, zip_study
+from epidote.study.entries import usual_person
+from epidote.study.models import Owner, StudyError
+from epidote.study.store import Study
+from tests.conftest import measured
+
+PNG = bytes.fromhex("89504e470d0a1a0a0000000d49484452") + b"\0" * 20
+
+
+def test_entries_are_kept_changed_and_deleted(study):
+    unit = study.units()[0]
+    note = study.entries.add("note", {"text": "hums at night"}, Owner(unit=unit.id), "tester")
+    study.entries.update(note.id, {"text": "hums always"})
+    (found,) = study.overview().of_kind("note")
+    assert (found.data, found.owner.unit, found.person) == ({"text": "hums always"}, unit.id, "tester")
+    study.set_deleted("entry", note.id, True)
+    assert study.overview().of_kind("note") == ()
+    with pytest.raises(ValueError, match="poem"):
+        study.entries.add("poem", {})
+
+
+def test_a_picture_is_copied_and_goes_to_the_bin_with_its_entry(study, tmp_path):
+    file = tmp_path / "board.png"
+    file.write_bytes(PNG)
+    kept = study.entries.attach(file, Owner(subject=study.overview().subjects[1].id), "output stage")
+    file.unlink()
+    assert study.entries.path_of(kept).read_bytes() == PNG
+    again = study.entries.attach(PNG, Owner(), name="pasted.png")
+    assert study.entries.path_of(again) == study.entries.path_of(kept)  # the same picture lies there once
+    for entry in (kept, again):
+        study.set_deleted("entry", entry.id, True)
+    path = study.path
+    study.close()
+    assert list((path / "attachments").iterdir()) == []
+    assert len(list((path / "bin").rglob("*.png"))) == 1
+
+
+@pytest.mark.parametrize(("name", "content"), [("notes.txt", b"x"), ("empty.png", b""), ("gone.png", None)])
+def test_what_is_no_picture_is_refused(study, tmp_path, name, content):
+    file = tmp_path / name
+    if content is not None:
+        file.write_bytes(content)
+    with pytest.raises(StudyError, match="Nothing was added"):
+        study.entries.attach(file, Owner())
+
+
+def test_who_and_which_firmware_are_kept_without_being_asked(study):
+    from dataclasses import replace
+
+    unit = study.units()[0]
+    study.update_unit(replace(unit, firmware="1.4.2"))
+    run = measured(study)
+    assert (run.firmware, run.person) == ("1.4.2", usual_person())
+    study.set_setting("person", "M. Kerr")
+    study.update_unit(replace(unit, firmware="1.5"))
+    assert (measured(study).person, study.run(run.id).firmware) == ("M. Kerr", "1.4.2")
+
+
+def test_repeats_count_measurements_and_not_recomputations(study):
+    from epidote.conductor import recompute
+    from epidote.study.judging import repeats_of
+
+    first, second = measured(study, seed=3), measured(study, seed=4)
+    recompute(study, second.id, {"band_high": 10000})
+    seen = study.overview()
+    cell = (first.subject_id, first.column_id)
+    assert seen.repeats[cell] == 2
+    assert [r.id for r in repeats_of(study, second)] == [second.id, first.id]
+    assert len(repeats_of(study, seen.runs[cell])) == 1  # with that band there is one
+
+
+def test_a_study_goes_into_a_zip_and_comes_out_whole(study, tmp_path):
+    run = measured(study)
+    study.entries.attach(PNG, Owner(run=run.id), "set-up", name="a.png")
+    packed = zip_study(study, tmp_path / "sent")
+    assert packed.name == "sent.zip"
+    there = tmp_path / "there"
+    there.mkdir()
+    with closing(Study(unzip_study(packed, there))) as opened:
+        assert opened.recordings(run.id)[0].signal.frames == study.recordings(run.id)[0].signal.frames
+        assert opened.entries.path_of(opened.overview().of_kind("picture")[0]).read_bytes() == PNG
+    with pytest.raises(StudyError, match="exists already"):
+        unzip_study(packed, there)
+
+
+def test_zips_that_are_none(tmp_path):
+    (tmp_path / "a.zip").write_text("no zip")
+    with zipfile.ZipFile(tmp_path / "b.zip", "w") as other:
+        other.writestr("x/y.txt", "z")
+    with zipfile.ZipFile(tmp_path / "c.zip", "w") as evil:
+        evil.writestr("S.epidote/study.sqlite", "z")
+        evil.writestr("S.epidote/../../out.txt", "z")
+    for name, words in (("a", "not a zip"), ("b", "not of a study"), ("c", "outside its folder")):
+        with pytest.raises(StudyError, match=words):
+            unzip_study(tmp_path / f"{name}.zip", tmp_path)
+    assert not (tmp_path.parent / "out.txt").exists()
+
+
+def test_a_study_as_json(study):
+    measured(study)
+    study.entries.add("claim", {"text": "x"}, Owner(unit=1))
+    told = json.loads(json.dumps(study_json(study, study.overview(), curves=True), allow_nan=False))
+    assert told["runs"][0]["curves"]
+    assert told["entries"][0]["owner"] == {"unit": 1}
+
+
+def test_a_study_of_an_older_format_is_read_without_being_changed(study):
+    """A reader upgrades a copy in memory; the file stays as it was."""
+    measured(study)
+    path = study.path
+    study.close()
+    old = sqlite3.connect(path / "study.sqlite")
+    old.executescript(
+        "DROP TABLE entry; ALTER TABLE run DROP COLUMN firmware; ALTER TABLE run DROP COLUMN person; PRAGMA user_version = 2; PRAGMA journal_mode = DELETE;"
+    )
+    old.close()
+    import fcntl
+
+    with (path / ".lock").open("w") as lock:  # as another process holds it
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        reader = Study(path)
+        assert reader.read_only
+        assert (reader.overview().entries, len(reader.overview().runs)) == ((), 1)
+        reader.close()
+    left = sqlite3.connect(path / "study.sqlite")
+    assert left.execute("PRAGMA user_version").fetchone()[0] == 2
+    left.close()
+    writer = Study(path)
+    assert writer.entries.add("note", {"text": "upgraded"}).id == 1
+    assert (path / "study before format 3.sqlite").exists()
+    writer.close()

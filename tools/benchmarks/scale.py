@@ -1,0 +1,161 @@
+#!/usr/bin/env python3
+"""The scale table: a study of 2,000 runs, 100 curves on a graph, a table over 500 subjects, on this machine in one run."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import time
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="epidote-scale-")
+
+from epidote.process import prepare
+
+prepare()
+
+import numpy as np
+from PySide6.QtWidgets import QApplication
+from timing import best, row
+
+from epidote.conductor import add_column
+from epidote.core.chain import Chain
+from epidote.core.comparison.by_condition import Told, grid
+from epidote.core.comparison.points import at_point, difference_in_words, parse_point
+from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.level_readings import level_readings
+from epidote.core.result import Curve, Reading, Result
+from epidote.desktop.app import application
+from epidote.desktop.main_window import MainWindow
+from epidote.desktop.plot.figure import Figure, Trace
+from epidote.desktop.plot.view import GraphView
+from epidote.desktop.theme import LIGHT
+from epidote.study.curves import thumbnail_points
+from epidote.study.judging import judged_claims
+from epidote.study.models import Owner
+from epidote.study.store import Study, create_study
+
+ROWS, COLUMNS, CURVES, SUBJECTS = 200, 10, 100, 500
+F = np.geomspace(20, 20000, 900)
+
+
+def paces(spent: list[float]) -> str:
+    """Frames per second of the middle frame, and what 95 % of them keep."""
+    return f"{1 / np.median(spent):.0f}, {1 / np.quantile(spent, 0.95):.0f}"
+
+
+def level(seed: int) -> Curve:
+    rng = np.random.default_rng(seed)
+    y = 20 - 10 * np.log10(1 + (F / rng.uniform(15000, 60000)) ** 2) + 0.02 * rng.standard_normal(F.size)
+    return Curve("level", 1, F, y, "Hz", "dB", np.full(F.size, -90.0))
+
+
+def large_study(path: Path) -> None:
+    """2,000 runs in 200 rows; made once through the store, then its last transactions by the thousand."""
+    study = create_study(path, "Large")
+    model = procedure("response").Settings
+    columns = [add_column(study, "response", make_settings(model, {"duration": 1 + n})) for n in range(COLUMNS)]
+    for n in range(ROWS):
+        unit = study.add_unit("Maker", f"M{n // 4}") if n % 4 == 0 else unit  # noqa: F821
+        subject = study.add_subject(unit, {"gain": ("low", "mid", "high", "full")[n % 4], "load": "8 Ω"}, "standin:wire")
+        for c, column in enumerate(columns):
+            curve = level(n * COLUMNS + c)
+            readings = level_readings(curve, 0.001)
+            head = {**readings[0].to_json(), "title": "Gain at 1 kHz"}
+            study.add_run(subject.id, column.id, "response", column.settings, Chain(), "made up", Result((curve,), readings), head, thumbnail_points(curve), ())
+    for n in range(20):
+        data = {"claimed": "frequency response", "sense": "within", "unit": "dB", "low": -1.0, "high": 1.0, "frequency": 20.0, "frequency_high": 15000.0}
+        study.entries.add("claim", data, Owner(unit=n + 1))
+    study.close()
+
+
+def opened(path: Path) -> None:
+    def work() -> None:
+        study = Study(path)
+        study.overview()
+        study.close()
+
+    row("a study of 2,000 runs: opened, its matrix read", f"{1000 * best(work, 5):.0f} ms", "under 1 s")
+    study = Study(path)
+    seen = study.overview()
+    row("... 20 claims judged on it", f"{1000 * best(lambda: judged_claims(study, seen), 2):.0f} ms", "-")
+    study.close()
+
+
+def in_the_window(path: Path) -> None:
+    application()
+    window = MainWindow()
+    window.resize(1280, 800)
+    window.show()
+    begun = time.perf_counter()
+    window.session.open_path(path)
+    while not window.matrix.built:
+        QApplication.processEvents()
+        time.sleep(0.001)  # as an event loop waits
+    row("... in the window, from asking to the matrix painted", f"{1000 * (time.perf_counter() - begun):.0f} ms", "under 1 s")
+    while window.matrix.graph_panel.graph.figure() is None:
+        QApplication.processEvents()
+        time.sleep(0.001)  # as an event loop waits
+    settled = time.perf_counter() + 8  # until the claims are judged
+    while time.perf_counter() < settled:
+        QApplication.processEvents()
+        time.sleep(0.001)  # as an event loop waits
+    table = window.matrix.table
+    bar = table.verticalScrollBar()
+    spent = []
+    for n in range(150):
+        begun = time.perf_counter()
+        bar.setValue(n)
+        QApplication.processEvents()  # paints what came into view
+        spent.append(time.perf_counter() - begun)
+    row("... scrolled by a row, painted: frames per second, median, and 95 % of frames", paces(spent), "60")
+    window.close()
+
+
+def panned(*, differences: bool) -> None:
+    graph = GraphView(LIGHT)
+    graph.resize(800, 420)
+    traces = tuple(Trace(f"row {n}", 1, n, (c := level(n)).x, c.y, c.floor) for n in range(CURVES))
+    less = tuple(Trace(f"row {n}", 1, n, F, t.y - traces[0].y) for n, t in enumerate(traces[1:], start=1)) if differences else ()
+    figure = Figure("Response", "Frequency", "Hz", "Gain", "dB", True, traces, less, reference_name="row 0")
+    graph.show()
+    graph.set_figure(figure, keep_zoom=False)
+    QApplication.processEvents()
+    graph.zoom_x(0.5)
+    spent = []
+    for n in range(60):
+        begun = time.perf_counter()
+        graph.pan(0.01 if n % 2 else -0.01, 0.01 if n % 4 < 2 else -0.01)
+        graph.repaint()
+        spent.append(time.perf_counter() - begun)
+    what = "100 curves and 99 differences" if differences else "100 curves"
+    row(f"{what} panned: frames per second, median, and 95 % of frames", paces(spent), "-" if differences else "30")
+
+
+def tables() -> None:
+    curves = [level(n) for n in range(SUBJECTS)]
+    points = [parse_point(t, "level", ["Hz"], "dB") for t in ("1 kHz", "-3 dB")]
+
+    def work() -> None:
+        bases: dict[str, Reading] = {}
+        for c in curves:
+            for point in points:
+                for r in at_point([c], point):
+                    base = bases.setdefault(r.key, r)
+                    difference_in_words(r.value, base.value, r.unit)
+
+    row("500 subjects at two operating points, with differences", f"{1000 * best(work, 5):.0f} ms", "under 200 ms")
+    told = [Told(f"row {n}", {"buffer": str(16 + n % 50), "connection": f"kind {n // 50}"}, 1e-3 * (n % 97), "s") for n in range(SUBJECTS)]
+    row("500 subjects as a table over two conditions", f"{1000 * best(lambda: grid(told), 5):.0f} ms", "under 200 ms")
+
+
+if __name__ == "__main__":
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "Large.epidote"
+        large_study(path)
+        opened(path)
+        in_the_window(path)
+    panned(differences=False)
+    panned(differences=True)
+    tables()
