@@ -207,3 +207,13 @@ def test_a_device_plugged_in_later_is_found(page, window, qtbot, monkeypatch):
     page.path.choose("source")
     next(b for b in page.findChildren(QToolButton) if b.text() == "Look for devices again").click()
     wait_for(qtbot, lambda: any(name == "sound:later" for name, _ in page._devices))
+
+
+def test_its_listening_is_not_called_watching_on_the_watch_page(page, window, qtbot):
+    window.show_page("Watch")
+    began = []
+    window.session.live.began.connect(began.append)
+    assert page.start_listening()
+    wait_for(qtbot, lambda: bool(began))
+    assert window.watch_page().listen.text() == "Watch"
+    assert window.watch_page().watch is None

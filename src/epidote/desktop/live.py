@@ -6,6 +6,7 @@ import threading
 import time
 import traceback
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING, Any, Protocol
 
 from PySide6.QtCore import QObject, Signal
@@ -27,11 +28,19 @@ class Watcher(Protocol):
         """A block (frames, channels); what there is to show now, or None."""
 
 
+class _Turn:
+    """One listening, from start to end. What an earlier one still has under way neither reaches the page nor holds up the next."""
+
+    def __init__(self) -> None:
+        self.over = threading.Event()
+        self.busy = False  # the page has yet to show what it was sent last
+
+
 class LiveLink(QObject):
     """One at a time: starting stops what was on. ``updated`` carries what the watcher made; while the page is busy with one, others are dropped."""
 
     updated = Signal(object)
-    began = Signal()
+    began = Signal(object)  # the watcher
     ended = Signal()
     failed = Signal(str)
     faulted = Signal(int, str)  # how many dropouts the device reported since it began, and its words about the last
@@ -41,9 +50,8 @@ class LiveLink(QObject):
         super().__init__(parent)
         self._thread: threading.Thread | None = None
         self._leaving: threading.Thread | None = None
-        self._stop = threading.Event()
+        self._turn = _Turn()
         self._live: Live | None = None
-        self._busy = False
         self._lock = threading.Lock()
         self._wanted: tuple[Programme, Samples | None] | None = None
         self._delivered.connect(self._deliver)
@@ -55,68 +63,67 @@ class LiveLink(QObject):
     def start(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float], Watcher]) -> None:
         """Open, listen, and feed the watcher that ``watcher(rate)`` makes. Errors come as ``failed``."""
         self.stop()
-        self._stop = stop = threading.Event()
-        self._busy, self._wanted = False, None
+        self._wanted = None
         self._thread = threading.Thread(
-            target=self._go_on, args=(opener, ceiling_dbfs, watcher, stop, self._leaving), name="live", daemon=True
+            target=self._go_on, args=(opener, ceiling_dbfs, watcher, self._turn, self._leaving), name="live", daemon=True
         )
         self._thread.start()
 
-    def _go_on(self, opener: Callable[[], Device], ceiling: float, make: Callable[[float], Watcher], stop: Any, leaving: Any) -> None:
+    def _go_on(self, opener: Callable[[], Device], ceiling: float, make: Callable[[float], Watcher], turn: _Turn, leaving: Any) -> None:
         device: Device | None = None
         live: Live | None = None
         try:
             if leaving is not None:
                 leaving.join(10)
+            if turn.over.is_set():
+                return
             device = opener()
             live = device.listen(ceiling_dbfs=ceiling)
             with self._lock:
                 self._live, wanted = live, self._wanted
             if wanted is not None:
                 live.play(*wanted)
-            self._delivered.emit(stop, "began")
             watcher = make(live.rate)
+            self._delivered.emit(turn, partial(self.began.emit, watcher))
             reported = 0
-            while not stop.is_set():
+            while not turn.over.is_set():
                 block = live.read()
                 faults = live.faults()
                 if len(faults) > reported:
                     reported = len(faults)
-                    self._delivered.emit(stop, (reported, faults[-1]))
+                    self._delivered.emit(turn, partial(self.faulted.emit, reported, faults[-1]))
                 shown = watcher.feed(block) if block.shape[0] else None
-                if shown is not None and not self._busy:
-                    self._busy = True
-                    self._delivered.emit(stop, (shown,))
+                if shown is not None and not turn.busy:
+                    turn.busy = True
+                    self._delivered.emit(turn, partial(self._show, turn, shown))
                 time.sleep(_PAUSE)
         except EpidoteError as error:
-            self._delivered.emit(stop, str(error))
+            self._delivered.emit(turn, partial(self.failed.emit, str(error)))
         except Exception as error:  # noqa: BLE001  whatever it is, the page must learn that the sound is gone
             traceback.print_exception(error)
-            self._delivered.emit(stop, f"Live sound stopped ({type(error).__name__}: {error}). What was measured is kept.")
+            words = f"Live sound stopped ({type(error).__name__}: {error}). What was measured is kept."
+            self._delivered.emit(turn, partial(self.failed.emit, words))
         finally:
             with self._lock:
-                self._live = None
+                if self._live is live:
+                    self._live = None
             if live is not None:
                 live.close()
             if device is not None:
                 device.close()
-            self._delivered.emit(stop, "ended")
+            self._delivered.emit(turn, self._end)
 
-    def _deliver(self, stop: object, what: object) -> None:
-        if stop is not self._stop:
-            return
-        if isinstance(what, tuple) and len(what) == 2:
-            self.faulted.emit(*what)
-        elif isinstance(what, tuple):
-            self._busy = False
-            self.updated.emit(what[0])
-        elif what == "began":
-            self.began.emit()
-        elif what == "ended":
-            self._thread = None
-            self.ended.emit()
-        else:
-            self.failed.emit(str(what))
+    def _deliver(self, turn: _Turn, tell: Callable[[], None]) -> None:
+        if turn is self._turn:
+            tell()
+
+    def _show(self, turn: _Turn, shown: object) -> None:
+        turn.busy = False
+        self.updated.emit(shown)
+
+    def _end(self) -> None:
+        self._thread = None
+        self.ended.emit()
 
     def play(self, programme: Programme, samples: Samples | None = None) -> None:
         with self._lock:
@@ -138,8 +145,8 @@ class LiveLink(QObject):
     def stop(self) -> None:
         """Stop listening; the device is given back in a moment, see ``wait``."""
         thread, self._thread = self._thread, None
-        self._stop.set()
-        self._stop = threading.Event()
+        self._turn.over.set()
+        self._turn = _Turn()
         if thread is not None:
             self._leaving = thread
             self.ended.emit()

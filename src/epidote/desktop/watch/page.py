@@ -182,13 +182,15 @@ class WatchPage(QWidget):
         def opener() -> Device:
             return open_for(chain, name, conditions, seed=random.randrange(2**31), real_time=True)
 
-        def make(rate: float) -> SpectrumWatch:
-            self.watch = SpectrumWatch(rate, len(chain.inputs), self.settings.settings(self.span.currentData()), self.canvas.view())
-            return self.watch
+        settings, view = self.settings.settings(self.span.currentData()), self.canvas.view()
+        return self.session.listen(opener, chain.ceiling_dbfs, lambda rate: SpectrumWatch(rate, len(chain.inputs), settings, view))
 
-        return self.session.listen(opener, chain.ceiling_dbfs, make)
-
-    def _began(self) -> None:
+    def _began(self, watch: object) -> None:
+        if not isinstance(watch, SpectrumWatch):  # the Chain page listens
+            return
+        self.watch = watch
+        self._settings_changed()  # whatever changed while the device opened
+        self._view_changed(self.canvas.view())
         self.listen.setChecked(True)
         self.listen.setText("Watching")
 
