@@ -2,17 +2,32 @@
 
 from __future__ import annotations
 
+import threading
+
 import numpy as np
 import pytest
 from scipy.interpolate import CubicSpline
 
+from epidote.core.analysis import capture
 from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import has_gap, is_clipped
 from epidote.core.analysis.features import corner, value_at
 from epidote.core.analysis.sinefit import fit_tone
-from epidote.core.analysis.spectrum import line_power, line_powers
-from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, HANN, plain_and_windowed_power
+from epidote.core.analysis.spectrum import (
+    band_power,
+    bin_frequencies,
+    line_levels,
+    line_power,
+    line_powers,
+    mean_square_in_band,
+    mean_squares,
+)
+from epidote.core.analysis.tone import analyse_tone
+from epidote.core.analysis.weighting import Weighting
+from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, HANN, windowed_power
+from epidote.core.aside import aside
 from epidote.core.comparison.crossings import uncertainty
+from epidote.core.errors import EpidoteError
 from epidote.core.result import Curve
 from epidote.core.signal import EXTREMES_OVER, Signal, extremes_of
 from epidote.core.stimulus.sweep import sweep
@@ -23,11 +38,77 @@ RATE = 48000.0
 @pytest.mark.parametrize("window", [HANN, BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7], ids=lambda w: w.name)
 @pytest.mark.parametrize("frames", [64, 1000, 1024, 65536 + 30])
 def test_windows_by_matrix_products(window, frames):
-    """|rfft(x)|² and |rfft(w x)|², by numpy."""
+    """|rfft(w x)|², by numpy."""
     x = np.random.default_rng(frames).standard_normal(frames)
-    plain, windowed = plain_and_windowed_power(np.fft.rfft(x), window)
-    assert plain == pytest.approx(np.abs(np.fft.rfft(x)) ** 2, rel=1e-9, abs=1e-9)
+    windowed = windowed_power(np.fft.rfft(x), window)
     assert windowed == pytest.approx(np.abs(np.fft.rfft(x * window.samples(frames))) ** 2, rel=1e-8, abs=1e-8)
+
+
+@pytest.mark.parametrize("frames", [1000, 1024])
+@pytest.mark.parametrize("weighting", [Weighting.NONE, Weighting.A])
+@pytest.mark.parametrize(("low", "high"), [(0.0, 24000.0), (20.0, 20000.0), (997.0, 1003.0), (1007.3, 1007.4), (9000.0, 9e9)])
+def test_a_band_straight_from_the_transform(frames, weighting, low, high):
+    """Against the power of every bin, by the slower way."""
+    x = np.random.default_rng(frames).standard_normal(frames)
+    spectrum = np.fft.rfft(x)
+    power = mean_squares(np.abs(spectrum) ** 2, frames)
+    expected = band_power(power, RATE / frames, low, high, weighting)
+    assert mean_square_in_band(spectrum, frames, RATE, low, high, weighting) == pytest.approx(expected, rel=1e-12)
+    if (low, high, weighting) == (0.0, 24000.0, Weighting.NONE):
+        assert expected == pytest.approx(np.mean(x**2) - (power[0] + power[-1]) / 2), "Parseval; it ends in the middle of bins"
+
+
+def test_lines_drawn_back_at_once_are_those_of_the_whole_signal():
+    """A tone that was fitted and taken out reads in the spectrum as if it had stayed, above the noise: the windowed rfft of all of it, by numpy."""
+    n = 8192
+    t = np.arange(n) / RATE
+    x = 0.5 * np.cos(2 * np.pi * 997.3 * t + 0.4) + 1e-3 * np.cos(2 * np.pi * 1994.6 * t) + 1e-7 * np.random.default_rng(5).standard_normal(n)
+    found = analyse_tone(x, RATE, 1000.0, 5, (20.0, 20000.0), Weighting.NONE)
+    window = BLACKMAN_HARRIS_7
+    whole = np.abs(np.fft.rfft(x * window.samples(n)) * 2 / n / window.coherent_gain) ** 2
+    for frequency in (997.3, 1994.6):
+        bins = round(frequency * n / RATE) + np.arange(-4, 5)
+        assert 10 * np.log10(found.spectrum[bins]) == pytest.approx(10 * np.log10(whole[bins]), abs=0.01)
+
+
+def test_jumps_are_weighed_against_their_neighbours_only_where_they_are_high():
+    """The same median as that of every place, taken by numpy."""
+    values = np.random.default_rng(7).random(50).astype(np.float32)
+    padded = np.pad(values, 4, mode="reflect")
+    every = np.array([np.median(padded[i : i + 9]) for i in range(50)])
+    at = np.array([0, 3, 17, 49])
+    assert capture._median_of_neighbours(values, at) == pytest.approx(every[at])
+
+
+def test_spectra_of_one_length_share_their_frequencies():
+    assert bin_frequencies(1001, 0.5) is bin_frequencies(1001, 0.5)
+    assert bin_frequencies(1001, 0.5)[-1] == 500.0
+    with pytest.raises(ValueError, match="read-only"):
+        bin_frequencies(1001, 0.5)[0] = 1.0
+
+
+def test_levels_of_lines_have_a_bottom():
+    assert line_levels(np.array([0.0, 1e-6, 1.0]), 6.0) == pytest.approx([-394.0, -54.0, 6.0])
+
+
+def test_work_put_aside_gives_what_it_found_or_raised_and_leaves_no_thread():
+    def fails() -> None:
+        raise EpidoteError("no")
+
+    found, failed = aside(lambda: 6 * 7), aside(fails)
+    assert found() == 42
+    with pytest.raises(EpidoteError, match="no"):
+        failed()
+    for thread in [t for t in threading.enumerate() if t.name.startswith("aside")]:
+        thread.join(5)
+        assert not thread.is_alive()
+
+
+def test_the_greatest_value_may_be_a_negative_one():
+    rng = np.random.default_rng(9)
+    for _ in range(50):
+        x = rng.standard_normal(100)
+        assert dc._greatest(x) == int(np.argmax(np.abs(x)))
 
 
 def test_lines_at_once_as_one_by_one():

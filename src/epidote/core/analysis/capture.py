@@ -27,7 +27,7 @@ def require_usable(signal: Signal, least_frames: int) -> None:
         raise UnusableInputError(
             f"The recording holds {signal.frames} samples, but at least {least_frames} are needed. Nothing was computed; record for longer."
         )
-    if not np.isfinite(signal.samples.sum()) and not np.isfinite(signal.samples).all():
+    if not all(np.isfinite(signal.peak(number)) for number in range(1, signal.channels + 1)):
         bad = int(np.count_nonzero(~np.isfinite(signal.samples)))
         raise UnusableInputError(
             f"The recording holds {bad} samples that are not numbers (NaN or infinite). Nothing was computed; export it again from its source."
@@ -96,10 +96,10 @@ def has_gap(x: Samples, peak: float | None = None) -> bool:
     # a jump worth the name is seen in single precision, and breaks the law at two samples in a row, so every other one will do
     even, odd = inner[::2].astype(np.float32), inner[1::2].astype(np.float32)
     error = np.concatenate([_break(even[i : i + _PIECE + 1], odd[i : i + _PIECE]) for i in range(0, even.size - _HALF - 1, _PIECE)])
+    high = np.flatnonzero(error > 1e-3 * peak)
     # neighbours, not the whole record: distortion and noise vary slowly along a sweep
-    usual = _median_of_neighbours(error)
-    jumps = np.flatnonzero((error > 8 * usual) & (error > 1e-3 * peak))
-    return 0 < jumps.size <= max(4, error.size // 50)
+    jumps = int(np.count_nonzero(error[high] > 8 * _median_of_neighbours(error, high))) if high.size else 0
+    return 0 < jumps <= max(4, error.size // 50)
 
 
 def _loud_span(x: Samples, limit: float) -> tuple[int, int]:
@@ -124,9 +124,10 @@ def _break(even: NDArray[np.float32], odd: NDArray[np.float32]) -> NDArray[np.fl
     return np.asarray(np.abs(sides, out=sides).max(axis=1))
 
 
-def _median_of_neighbours(values: NDArray[np.float32], reach: int = 4) -> Samples:
+def _median_of_neighbours(values: NDArray[np.float32], at: NDArray[np.int64], reach: int = 4) -> Samples:
+    """Median (places,) of what stands within ``reach`` of each place of values (blocks,)."""
     padded = np.pad(values, reach, mode="reflect" if values.size > reach else "edge")
-    return np.asarray(np.partition(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1), reach, axis=1)[:, reach])
+    return np.asarray(np.partition(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)[at], reach, axis=1)[:, reach])
 
 
 def capture_cautions(signal: Signal, channel: int, *, gaps: bool = True) -> tuple[Caution, ...]:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import lru_cache
 
 import numpy as np
 import scipy.fft
@@ -78,58 +78,18 @@ def _kernel(key: _Key, size: int) -> Kernel:
     return Kernel(stimulus, size, inverse)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Deconvolved:
-    """One channel's quotient of spectra (band only), and its impulse responses by turn."""
+    """One channel's circular impulse responses (kernel.frames,): of the linear part and the odd orders, and with every frequency turned
+    by a quarter that of the even ones; and what noise there is in them."""
 
     kernel: Kernel
-    quotient: Complex
-
-    @cached_property
-    def impulse(self) -> Samples:
-        """Circular impulse response (kernel.frames,) of the linear part and the odd orders."""
-        near = int(np.argmax(np.abs(self.turned)))
-        full = np.zeros(self.kernel.frames // 2 + 1, complex)
-        full[: self.quotient.size] = _bridged(self.quotient, self.kernel, near)
-        return np.asarray(scipy.fft.irfft(full, self.kernel.frames, overwrite_x=True))
-
-    @cached_property
-    def turned(self) -> Samples:
-        """The same with every frequency turned by a quarter: that of the even orders."""
-        full = np.zeros(self.kernel.frames // 2 + 1, complex)
-        np.multiply(self.quotient, -1j, out=full[: self.quotient.size])
-        # the turn cannot pass 0 Hz smoothly, and there is no even harmonic below twice the sweep's start
-        low = math.ceil(self.kernel.stimulus["start"] * self.kernel.frames / self.kernel.rate)
-        full[:low] *= 0.5 - 0.5 * np.cos(np.pi * np.clip(np.arange(low) / (0.75 * low) - 1 / 3, 0, 1))
-        return np.asarray(scipy.fft.irfft(full, self.kernel.frames, overwrite_x=True))
-
-    @cached_property
-    def peak(self) -> int:
-        """Index of the linear response's greatest value."""
-        return int(np.argmax(np.abs(self.impulse)))
-
-    @cached_property
-    def noise(self) -> float:
-        """Standard deviation of the impulse response where there is none, robustly."""
-        sample = self.impulse[:: max(1, self.kernel.frames // 20000)]
-        return float(np.median(np.abs(sample))) / 0.6745
-
-    @cached_property
-    def noise_spectrum(self) -> tuple[Samples, int]:
-        """Running sum over the bins of the noise's power spectrum, and the length of its transform.
-
-        Between the responses of the 20th and higher orders and the sweep's beginning there is nothing but noise.
-        """
-        rate, length = self.kernel.rate, self.kernel.length
-        span = int(min(2 * length, 1.5) * rate)
-        begin = self.peak - int(4.2 * length * rate) - span // 2
-        stretch = np.take(self.impulse, np.arange(begin, begin + span), mode="wrap")
-        pieces = 7
-        size = scipy.fft.prev_fast_len(2 * span // (pieces + 1), real=True)
-        window = np.hanning(size)
-        parts = np.stack([stretch[k * size // 2 : k * size // 2 + size] for k in range(pieces)])
-        power = np.square(np.abs(scipy.fft.rfft(parts * window, axis=1))).mean(axis=0) / np.square(window).sum()
-        return np.concatenate([[0.0], np.cumsum(power)]), size
+    impulse: Samples
+    turned: Samples
+    peak: int  # index of the linear response's greatest value
+    noise: float  # standard deviation of the impulse response where there is none, robustly
+    noise_sums: Samples  # running sum over the bins (noise_size // 2 + 2,) of the noise's power spectrum
+    noise_size: int
 
     @property
     def found(self) -> bool:
@@ -138,12 +98,50 @@ class Deconvolved:
 
 def deconvolve(x: Samples, with_kernel: Kernel) -> Deconvolved:
     """Divide a recording (frames,) by the stimulus as it was played."""
-    padded = np.full(with_kernel.frames, float(x[-max(1, round(0.02 * with_kernel.rate)) :].mean()))  # a direct voltage goes on
+    k = with_kernel
+    padded = np.empty(k.frames)
     padded[: x.size] = x
-    spectrum = scipy.fft.rfft(padded, overwrite_x=True)
-    quotient = spectrum[: with_kernel.inverse.size] * with_kernel.inverse
+    padded[x.size :] = float(x[-max(1, round(0.02 * k.rate)) :].mean())  # a direct voltage goes on
+    quotient = scipy.fft.rfft(padded, overwrite_x=True)
+    quotient[: k.inverse.size] *= k.inverse
+    quotient[k.inverse.size :] = 0
     quotient[0] = (4 * quotient[1].real - quotient[2].real) / 3  # and says nothing about the response
-    return Deconvolved(with_kernel, quotient)
+    turned = _turned(quotient, k)
+    impulse = scipy.fft.irfft(_bridged(quotient, k, _greatest(turned)), k.frames, overwrite_x=True)
+    peak = _greatest(impulse)
+    sample = impulse[:: max(1, k.frames // 20000)]
+    return Deconvolved(k, impulse, turned, peak, float(np.median(np.abs(sample))) / 0.6745, *_noise_sums(impulse, peak, k))
+
+
+def _turned(quotient: Complex, k: Kernel) -> Samples:
+    """Impulse response (frames,) of a quotient with every frequency turned by a quarter."""
+    full = quotient * -1j
+    # the turn cannot pass 0 Hz smoothly, and there is no even harmonic below twice the sweep's start
+    low = math.ceil(k.stimulus["start"] * k.frames / k.rate)
+    full[:low] *= 0.5 - 0.5 * np.cos(np.pi * np.clip(np.arange(low) / (0.75 * low) - 1 / 3, 0, 1))
+    return np.asarray(scipy.fft.irfft(full, k.frames, overwrite_x=True))
+
+
+def _greatest(x: Samples) -> int:
+    """Index of the value of x (frames,) that is farthest from 0."""
+    high, low = int(np.argmax(x)), int(np.argmin(x))
+    return high if x[high] >= -x[low] else low
+
+
+def _noise_sums(impulse: Samples, peak: int, k: Kernel) -> tuple[Samples, int]:
+    """Running sum over the bins of the noise's power spectrum, and the length of its transform.
+
+    Between the responses of the 20th and higher orders and the sweep's beginning there is nothing but noise.
+    """
+    span = int(min(2 * k.length, 1.5) * k.rate)
+    begin = peak - int(4.2 * k.length * k.rate) - span // 2
+    stretch = np.take(impulse, np.arange(begin, begin + span), mode="wrap")
+    pieces = 7
+    size = scipy.fft.prev_fast_len(2 * span // (pieces + 1), real=True)
+    window = np.hanning(size)
+    parts = np.stack([stretch[n * size // 2 : n * size // 2 + size] for n in range(pieces)])
+    power = np.square(np.abs(scipy.fft.rfft(parts * window, axis=1))).mean(axis=0) / np.square(window).sum()
+    return np.concatenate([[0.0], np.cumsum(power)]), size
 
 
 def _bridged(quotient: Complex, k: Kernel, delay: int) -> Complex:
@@ -157,7 +155,7 @@ def _bridged(quotient: Complex, k: Kernel, delay: int) -> Complex:
     width = k.rate / k.frames
     gap = max(2, math.ceil(k.stimulus["first"] / width))
     top = math.ceil(8 * k.stimulus["start"] / width)
-    if top > quotient.size:
+    if top > k.inverse.size:
         return quotient
     bins = np.arange(top)
     taper = np.where(bins < top / 2, 1.0, 0.5 + 0.5 * np.cos(np.pi * np.clip(2 * bins / top - 1, 0, 1)))
@@ -219,16 +217,22 @@ def response_grid(kernel_: Kernel) -> int:
     return even_fast_len(math.ceil(least))
 
 
-def linear_response(d: Deconvolved, *, by_frequency: bool, room_after: float = AFTER) -> Complex:
-    """Frequency response on the grid of ``response_grid``, referred to the integer delay ``d.peak``.
+@dataclass(frozen=True, eq=False)
+class Linear:
+    """A frequency response (bins,) on the grid of ``response_grid``, referred to the integer delay of the peak, and the same by the
+    longest window alone, and by half of it: where those differ, the response has not died away."""
 
-    A fixed window keeps 20 ms before and 400 ms after the peak. By frequency, it shortens from there to 32 cycles,
-    25 ms at least: responses of several windows are crossfaded over log frequency.
-    """
+    response: Complex
+    whole: Complex
+    half: Complex
+
+
+def linear_response(d: Deconvolved, *, by_frequency: bool) -> Linear:
+    """A fixed window keeps 20 ms before and 400 ms after the peak. By frequency, it shortens from there to 32 cycles, 25 ms at least:
+    responses of several windows are crossfaded over log frequency."""
     rate, size = d.kernel.rate, response_grid(d.kernel)
-    longest = min(AFTER, room_after)
-    wanted = [(0.0, longest)]  # from which frequency on how much after the peak
-    after = longest / 2
+    wanted = [(0.0, AFTER)]  # from which frequency on how much after the peak
+    after = AFTER / 2
     while by_frequency and after > LEAST_AFTER / 1.5:
         # each window takes over in the octave where it first holds enough cycles
         begin = max(2 * CYCLES / after, 2 * d.kernel.stimulus["start"] * AFTER / after) / 2
@@ -236,15 +240,17 @@ def linear_response(d: Deconvolved, *, by_frequency: bool, room_after: float = A
             break
         wanted.append((begin, max(after, LEAST_AFTER)))
         after /= 2
-    windows = [(d.peak, max(8, round(min(BEFORE, a / 2) * rate)), max(16, round(a * rate))) for _, a in wanted]
-    total, *shorter = windowed_responses(d.impulse, windows, size)
+    kept = [after for _, after in wanted] if len(wanted) > 1 else [AFTER, AFTER / 2]
+    windows = [(d.peak, max(8, round(min(BEFORE, a / 2) * rate)), max(16, round(a * rate))) for a in kept]
+    rows = windowed_responses(d.impulse, windows, size)
+    total = rows[0].copy()
     frequency = np.arange(total.size) * (rate / size)
-    for (begin, _), response in zip(wanted[1:], shorter, strict=True):
+    for (begin, _), response in zip(wanted[1:], rows[1:], strict=False):
         bins = slice(max(1, math.floor(begin * size / rate)), total.size)
         share = np.clip(np.log2(frequency[bins] / begin), 0, 1)
         share = share * share * (3 - 2 * share)
         total[bins] += share * (response[bins] - total[bins])
-    return np.asarray(total)
+    return Linear(total, rows[0], rows[1])
 
 
 def harmonic_response(d: Deconvolved, order: int) -> tuple[Complex, int]:
@@ -264,7 +270,7 @@ def harmonic_response(d: Deconvolved, order: int) -> tuple[Complex, int]:
 
 def noise_density(d: Deconvolved, frequencies: Samples) -> Samples:
     """Power of the deconvolved noise per sample of window (points,); times the sum of a window's squares it is the noise in a response."""
-    cumulative, size = d.noise_spectrum
+    cumulative, size = d.noise_sums, d.noise_size
     bins = np.clip(frequencies * size / d.kernel.rate, 1, cumulative.size - 3)
     reach = np.maximum(2, (0.06 * bins).astype(int))
     low, high = np.maximum(0, bins.astype(int) - reach), np.minimum(cumulative.size - 1, bins.astype(int) + reach + 1)
@@ -281,7 +287,7 @@ def best_delay(response: Complex, size: int, weight: Samples, first: int, rate: 
     weighted = weight * response
     tau, sign = 0.0, 1.0
     for step in range(12):
-        turned = weighted * np.exp(1j * w * tau)
+        turned = weighted * np.exp(1j * w * tau) if step else weighted
         if step == 0:
             sign = math.copysign(1.0, float(turned.real.sum()))
         slope = sign * float(-(w * turned.imag).sum())

@@ -19,7 +19,6 @@ from epidote.core.signal import Samples
 
 Complex = NDArray[np.complex128]
 _ROWS, _FEWEST_BLOCKS = 128, 16
-Solution = tuple[Complex, Samples, NDArray[np.int64], Samples]
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,13 +73,14 @@ class _Blocks:
         self.t = np.arange(count) * self.size + inner - self.mid
         self.scale = 2 / x.size
 
-    def power_sums(self, w: float, orders: int, multiples: int) -> Complex:
-        """T[r, n] = sum_t u^r exp(j n w t), r < orders, n < multiples."""
-        inner = _powers(np.exp(1j * w * self.b), multiples)
-        outer = _powers(np.exp(1j * w * self.t), multiples)
+    def power_sums(self, w: float, inner: Complex, outer: Complex, orders: int) -> Complex:
+        """T[r, n] = sum_t u^r exp(j n w t), r < orders, from exp(j n w b) and exp(j n w t) of all n (multiples, places)."""
+        multiples = len(inner)
         v, m = (
-            (turns @ np.vander(self.scale * place, orders, increasing=True).astype(complex)).T
-            for turns, place in ((inner, self.b), (outer, self.t))
+            (turns.real @ powers + 1j * (turns.imag @ powers)).T
+            for turns, powers in (
+                (turns, np.vander(self.scale * place, orders, increasing=True)) for turns, place in ((inner, self.b), (outer, self.t))
+            )
         )
         total = np.zeros((orders, multiples), complex)
         for r in range(orders):
@@ -92,32 +92,42 @@ class _Blocks:
             total -= np.stack([extra @ (self.scale * t) ** r for r in range(orders)])
         return total
 
-    def table(self, w: float, order: int, harmonics: int) -> Samples:
-        """Real table (size, 2 columns): cos then -sin of each column: dc, fundamental times u^0..u^order, harmonics 2...."""
+    def table(self, turns: Complex, order: int) -> Samples:
+        """Real table (size, 2 columns) from exp(-j n w b): cos then -sin of each column: dc, fundamental times u^0..u^order, harmonics."""
         ub = self.scale * self.b
-        turns = _powers(np.exp(-1j * w * self.b), harmonics + 1)
         columns = [turns[0], *(turns[1] * ub**s for s in range(order + 1)), *turns[2:]]
         stacked = np.stack(columns, axis=1)
         return np.ascontiguousarray(np.concatenate([stacked.real, stacked.imag], axis=1))
 
 
-def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> Solution:
-    """One linear fit at a fixed w: coefficients (columns,) with the fundamental in Legendre terms, covariance diagonal over sigma²,
-    multiple of w per column, and the real table used."""
-    table = blocks.table(w, order, harmonics)
+@dataclass(frozen=True, eq=False)
+class _Solution:
+    """A linear fit at a fixed w: coefficients (columns,) with the fundamental in Legendre terms, covariance diagonal over sigma²,
+    multiple of w per column, the real table used, and exp(j n w t) of the blocks' middles (multiples, blocks)."""
+
+    coefficients: Complex
+    variance: Samples
+    multiple: NDArray[np.int64]
+    table: Samples
+    outer: Complex
+
+
+def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
+    """One linear fit at a fixed w."""
+    inner_turns, outer = (_powers(np.exp(1j * w * place), 2 * harmonics + 1) for place in (blocks.b, blocks.t))
+    table = blocks.table(inner_turns[: harmonics + 1].conj(), order)
     sums = blocks.x @ table
     columns = table.shape[1] // 2
     multiple = np.array([0] + [1] * (order + 1) + list(range(2, harmonics + 1)))
     power = np.array([0, *range(order + 1)] + [0] * (harmonics - 1))
-    rotation = _powers(np.exp(-1j * w * blocks.t), harmonics + 1).T
-    demodulated = (sums[:, :columns] + 1j * sums[:, columns:]) * rotation[:, multiple]
+    demodulated = (sums[:, :columns] + 1j * sums[:, columns:]) * outer[multiple].conj().T
     inner = demodulated.sum(axis=0)
     um = blocks.scale * blocks.t
     first = 1
     raw = demodulated[:, first : first + order + 1]
     for r in range(1, order + 1):
         inner[first + r] = sum(math.comb(r, s) * (um ** (r - s) @ raw[:, s]) for s in range(r + 1))
-    total = blocks.power_sums(w, 2 * order + 1, 2 * harmonics + 1)
+    total = blocks.power_sums(w, inner_turns, outer, 2 * order + 1)
 
     def sums_of(n: NDArray[np.int64], r: NDArray[np.int64]) -> Complex:
         found = total[r, np.abs(n)]
@@ -147,12 +157,12 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> Solution:
     variance = np.zeros(2 * columns)
     found[keep] = scale * (inverse @ (scale * right))
     variance[keep] = scale**2 * np.diag(inverse)
-    return found[:columns] + 1j * found[columns:], variance[:columns] + variance[columns:], multiple, table
+    return _Solution(found[:columns] + 1j * found[columns:], variance[:columns] + variance[columns:], multiple, table, outer)
 
 
-def _residual(blocks: _Blocks, w: float, order: int, solution: Solution) -> Samples:
+def _residual(blocks: _Blocks, order: int, solution: _Solution) -> Samples:
     """What the fitted signal leaves (frames,)."""
-    coefficients, _, multiple, table = solution
+    coefficients, multiple, table = solution.coefficients, solution.multiple, solution.table
     um = blocks.scale * blocks.t
     weights = np.repeat(coefficients[None, :], blocks.t.size, axis=0)
     mono = np.zeros(order + 1, complex)
@@ -161,18 +171,18 @@ def _residual(blocks: _Blocks, w: float, order: int, solution: Solution) -> Samp
         mono[: len(poly)] += coefficients[1 + r] * poly
     for s in range(order + 1):
         weights[:, 1 + s] = sum(math.comb(r, s) * mono[r] * um ** (r - s) for r in range(s, order + 1))
-    harmonics = int(multiple[-1]) if multiple.size else 1
-    weights *= _powers(np.exp(1j * w * blocks.t), harmonics + 1).T[:, multiple]
+    weights *= solution.outer[multiple].T
     # Re(W conj(E)) with E = cos - j sin as in the table
     parts = np.concatenate([weights.real, weights.imag], axis=1)
-    left = np.empty_like(blocks.x)
+    left, turned = np.empty_like(blocks.x), np.ascontiguousarray(table.T)
     for first in range(0, len(left), _ROWS):  # in pieces that stay in the processor's cache
         rows = slice(first, first + _ROWS)
-        np.subtract(blocks.x[rows], parts[rows] @ table.T, out=left[rows])
+        np.matmul(parts[rows], turned, out=left[rows])
+        np.subtract(blocks.x[rows], left[rows], out=left[rows])
     return left.ravel()[: blocks.frames]
 
 
-def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -> tuple[float, float, Solution]:
+def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -> tuple[float, float, _Solution]:
     """Gauss-Newton on the frequency until it stands still: the w of the solution, the last and smallest step beyond it, the solution.
 
     A step of less than a ten-millionth of a radian over the record changes nothing but the frequency itself, so it needs no new solution.
@@ -181,7 +191,7 @@ def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -
     limit = 2 * np.pi / blocks.frames
     step = 0.0
     for _ in range(steps):
-        carrier, slope = solved[0][1], solved[0][2]
+        carrier, slope = solved.coefficients[1], solved.coefficients[2]
         if carrier == 0:
             return w, 0.0, solved
         step = max(-limit, min(float((slope / carrier).imag) * blocks.scale, limit))
@@ -230,8 +240,8 @@ def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_or
     guard = 2 * np.pi / blocks.frames
     count = max(1, min(harmonics, int((np.pi - guard) / w)))
     w, step, solution = _refine(blocks, w, order, count, 6)
-    residual = _residual(blocks, w, order, solution)
-    coefficients, variance, *_ = solution
+    residual = _residual(blocks, order, solution)
+    coefficients, variance = solution.coefficients, solution.variance
     parameters = 2 * coefficients.size
     sigma = math.sqrt(float(residual @ residual) / max(1, blocks.frames - parameters))
     amplitudes = np.concatenate([[coefficients[1]], coefficients[2 + order :]])

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from enum import StrEnum
+from functools import lru_cache
 
 import numpy as np
 
-from epidote.core.signal import Samples
+from epidote.core.signal import Samples, locked
 
 
 class Smoothing(StrEnum):
@@ -45,10 +46,11 @@ def smoothed_power(power: Samples, bin_width: float, frequencies: Samples, smoot
     return np.asarray((np.interp(upper, edges, cumulative) - np.interp(lower, edges, cumulative)) / (upper - lower))
 
 
+@lru_cache(maxsize=32)
 def log_bins(size: int, bin_width: float, low: float, high: float, per_octave: int = 96) -> Samples:
-    """Bin numbers (points,) between two frequencies, each used once, at most ``per_octave`` per octave: every point is a true bin."""
+    """Bin numbers (points,), locked, between two frequencies, each used once, at most ``per_octave`` per octave: every point is a true bin."""
     first, last = max(1, int(np.ceil(low / bin_width - 1e-9))), min(size - 1, int(np.floor(high / bin_width + 1e-9)))
     if last <= first:
-        return np.arange(first, last + 1).astype(float)
+        return locked(np.arange(first, last + 1))
     count = int(np.ceil(np.log2(last / first) * per_octave)) + 1
-    return np.unique(np.round(np.geomspace(first, last, count)))
+    return locked(np.unique(np.round(np.geomspace(first, last, count))))

@@ -2,16 +2,34 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, CosineWindow, windowed_around, windowed_power
-from epidote.core.signal import Samples
+from epidote.core.signal import Samples, locked
 
 Complex = NDArray[np.complex128]
 MAINS_ORDERS = 10
+_LEAST = 1e-40
+
+
+@lru_cache(maxsize=8)
+def bin_frequencies(bins: int, bin_width: float) -> Samples:
+    """Centres in Hz (bins,) of bins from 0 Hz up, locked: the spectra of a column share them."""
+    return locked(np.arange(bins, dtype=np.float64) * np.float64(bin_width))
+
+
+def line_levels(peaks: Samples, offset: float) -> Samples:
+    """Level in dB (bins,) of squared peaks, ``offset`` being that of a peak of 1."""
+    level = np.maximum(peaks, _LEAST)
+    np.log10(level, out=level)  # in place: at high rates each array is megabytes
+    level *= 10
+    level += offset
+    return level
 
 
 def mean_squares(power: Samples, frames: int, mean_square: float = 1.0) -> Samples:
@@ -43,17 +61,34 @@ def windowed_mean_squares(x: Samples, rate: float, window: CosineWindow) -> tupl
 
 def band_power(power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE) -> float:
     """Sum of ``power`` (bins,) between two frequencies in Hz, weighted; a bin is half a bin wide to either side of its centre."""
-    first = max(0, int(np.floor(low / bin_width + 0.5)))
-    last = min(power.size - 1, int(np.floor(high / bin_width + 0.5)))
-    if last < first:
+    inside, below, above = _band(power.size, bin_width, low, high)
+    if inside.stop <= inside.start:
         return 0.0
-    chosen = power[first : last + 1]
+    chosen = power[inside]
     if weighting is not Weighting.NONE:
-        chosen = chosen * power_weight(np.arange(first, last + 1, dtype=np.float64) * np.float64(bin_width), weighting)
-    outside = float(chosen[0]) * (1 - min(1.0, first + 0.5 - low / bin_width))
-    if last > first:
-        outside += float(chosen[-1]) * (1 - max(0.0, min(1.0, high / bin_width - last + 0.5)))
-    return float(chosen.sum()) - outside
+        chosen = chosen * power_weight(np.arange(inside.start, inside.stop, dtype=np.float64) * np.float64(bin_width), weighting)
+    return float(chosen.sum()) - below * float(chosen[0]) - above * float(chosen[-1])
+
+
+def _band(bins: int, bin_width: float, low: float, high: float) -> tuple[slice, float, float]:
+    """The bins that reach into a band, and the shares of the first and the last of them that lie outside it."""
+    first = max(0, int(np.floor(low / bin_width + 0.5)))
+    last = min(bins - 1, int(np.floor(high / bin_width + 0.5)))
+    above = 1 - max(0.0, min(1.0, high / bin_width - last + 0.5)) if last > first else 0.0
+    return slice(first, last + 1), 1 - min(1.0, first + 0.5 - low / bin_width), above
+
+
+def mean_square_in_band(spectrum: Complex, frames: int, rate: float, low: float, high: float, weighting: Weighting) -> float:
+    """The same straight from the rfft of ``frames`` samples: their mean square in the band, without a window."""
+    inside, below, above = _band(spectrum.size, rate / frames, low, high)
+    if weighting is not Weighting.NONE or inside.start == 0 or inside.stop == spectrum.size:
+        power = mean_squares(np.square(spectrum.real) + np.square(spectrum.imag), frames)
+        return band_power(power, rate / frames, low, high, weighting)
+    if inside.stop <= inside.start:
+        return 0.0
+    chosen = spectrum[inside]
+    outside = below * abs(chosen[0]) ** 2 + above * abs(chosen[-1]) ** 2
+    return float((np.vdot(chosen, chosen).real - outside) * 2 / frames**2)
 
 
 def peak_near(spectrum: Complex, frames: int, rate: float, low: float, high: float) -> tuple[float, float]:

@@ -10,10 +10,10 @@ import scipy.fft
 from numpy.typing import NDArray
 
 from epidote.core.analysis.sinefit import ToneFit, fit_tone
-from epidote.core.analysis.spectrum import band_power, line_power, mean_squares, peak_near
+from epidote.core.analysis.spectrum import band_power, line_power, mean_square_in_band, mean_squares, peak_near
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
-from epidote.core.analysis.windows import plain_and_windowed_power, windowed_around, windowed_power
+from epidote.core.analysis.windows import windowed_bins, windowed_power
 from epidote.core.signal import Samples
 
 AGREEMENT_DB = 0.2
@@ -93,9 +93,7 @@ def analyse_tone(
         if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:
             return None
         residual = scipy.fft.rfft(fit.residual)
-        plain, clean = plain_and_windowed_power(residual, WINDOW)
-        mean_squares(plain, frames)
-        mean_squares(clean, frames, WINDOW.mean_square)
+        clean = mean_squares(windowed_power(residual, WINDOW), frames, WINDOW.mean_square)
         found = _stranger(residual, clean, fit, rate) if len(strangers) < _MOST_STRANGERS else None
         if found is not None:
             strangers.append(found)
@@ -109,7 +107,7 @@ def analyse_tone(
             order = following
             continue
         break
-    noise, checked = (band_power(p, width, *band, weighting) for p in (plain, clean))
+    noise, checked = mean_square_in_band(residual, frames, rate, *band, weighting), band_power(clean, width, *band, weighting)
     disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
     drifted = excess > _DRIFT_CAUTION * total
     if disagreement > AGREEMENT_DB + 5 * spread:
@@ -128,25 +126,24 @@ def analyse_tone(
         shown *= (2 / frames / WINDOW.coherent_gain) ** 2
     else:
         shown = clean * (2 * WINDOW.enbw)
-        for frequency, amplitude in lines:
-            _draw_line(shown, residual, frames, frequency / width, amplitude)
+        _draw_lines(shown, residual, frames, np.array([f for f, _ in lines]) / width, np.array([a for _, a in lines]))
     for line in strangers:
         clean[round(line.frequency / width)] += line.power
     return ToneAnalysis(fit, frames, rate, band, noise, spread, drifted, shown, x, clean)
 
 
-def _draw_line(shown: Samples, residual: NDArray[np.complex128], frames: int, place: float, amplitude: complex) -> None:
-    """Put a fitted line back into the spectrum (squared peaks of lines) of what it was taken out of; ``place`` in bins, phase at mid-record."""
-    start, rest = windowed_around(residual, round(place), WINDOW.half_width + 3, WINDOW)
-    bins = np.arange(start, start + rest.size)
-    offset = bins - place
+def _draw_lines(shown: Samples, residual: NDArray[np.complex128], frames: int, places: Samples, amplitudes: NDArray[np.complex128]) -> None:
+    """Put fitted lines (lines,) back into the spectrum (squared peaks of lines) of what they were taken out of; ``places`` in bins,
+    phases at mid-record."""
+    reach, radius = len(WINDOW.coefficients) - 1, WINDOW.half_width + 3
+    bins = np.round(places).astype(int)[:, None] + np.arange(-radius, radius + 1)
+    bins = np.clip(bins, reach, residual.size - 1 - reach)  # what is drawn twice there is the same
     # the transform of a cosine window: shifted sinc sums (Harris 1978), turned to the record's beginning
-    reach = len(WINDOW.coefficients) - 1
     halves = np.array(WINDOW.coefficients[1:]) / 2
     weights = np.concatenate([halves[::-1], WINDOW.coefficients[:1], halves])
-    kernel = np.sinc(offset[:, None] - np.arange(-reach, reach + 1)) @ weights
-    turned = amplitude / 2 * frames * np.exp(-1j * np.pi * (bins * (frames - 1) / frames))
-    shown[bins] = np.square(np.abs(rest + kernel * turned) * (2 / frames / WINDOW.coherent_gain))
+    kernel = np.sinc((bins - places[:, None])[:, :, None] - np.arange(-reach, reach + 1)) @ weights
+    turned = amplitudes[:, None] / 2 * frames * np.exp(-1j * np.pi * (bins * (frames - 1) / frames))
+    shown[bins] = np.square(np.abs(windowed_bins(residual, bins, WINDOW) + kernel * turned) * (2 / frames / WINDOW.coherent_gain))
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from pydantic import model_validator
 
 from epidote.core.analysis import intermod
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
-from epidote.core.analysis.spectrum import windowed_mean_squares
+from epidote.core.analysis.spectrum import bin_frequencies, line_levels, windowed_mean_squares
 from epidote.core.analysis.steps import found_start, stretch_of
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.caution import Caution, unique
@@ -236,8 +236,7 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
 
 def _spectrum(x: Samples, rate: float, found: intermod.TwoTones, terminal: Terminal) -> Curve:
     power, width = windowed_mean_squares(x - x.mean(), rate, WINDOW)
-    level = np.asarray(10 * np.log10(np.maximum(2 * power * WINDOW.enbw, 1e-40)) + terminal.level_offset)
-    f = np.arange(level.size, dtype=np.float64) * np.float64(width)
+    f, level = bin_frequencies(power.size, width), line_levels(2 * WINDOW.enbw * power, terminal.level_offset)
     meta: dict[str, float | str] = {
         "window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(x.size),
         "frequency_1_hz": found.frequencies[0], "frequency_2_hz": found.frequencies[1], "marks": _marks(found, rate),

@@ -14,6 +14,7 @@ from pydantic import model_validator
 
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
 from epidote.core.analysis.multitone import Tones, taken_apart
+from epidote.core.analysis.spectrum import bin_frequencies, line_levels
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import UnusableInputError
@@ -141,8 +142,7 @@ def _curves(found: Tones, terminal: Terminal, chain: Chain) -> tuple[Curve, Curv
     mean = np.sqrt(own[:-1] * own[1:])
     floor = 10 * np.log10(np.maximum(found.between, 1e-40) / np.maximum(mean, 1e-40))
     middle = np.sqrt(x[:-1] * x[1:])
-    level = 10 * np.log10(np.maximum(2 * found.whole, 1e-40)) + terminal.level_offset
-    f = np.arange(level.size, dtype=np.float64) * np.float64(found.width)
+    f, level = bin_frequencies(found.whole.size, found.width), line_levels(2 * found.whole, terminal.level_offset)
     meta: dict[str, float | str] = {"window": "none, whole periods", "enbw_hz": found.width, "frames": float(2 * (level.size - 1))}
     return (
         Curve("level", number, x, gain, "Hz", "dB"),

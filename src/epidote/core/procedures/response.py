@@ -17,6 +17,7 @@ from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
 from epidote.core.analysis.features import settled_phase
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
+from epidote.core.aside import aside
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, setting, single_recording_channels
@@ -69,6 +70,7 @@ class _Averaged:
     """One channel: linear response on the grid, its delay, the harmonics, and the noise."""
 
     first: dc.Deconvolved
+    linear_first: dc.Linear
     linear: NDArray[np.complex128]
     harmonics: dict[int, tuple[NDArray[np.complex128], int]]
     repeats_spread: Samples | None
@@ -131,9 +133,10 @@ class Response(UsualProcedure):
 
 
 def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain) -> Result:
-    cautions = [c for r in recordings for c in capture_cautions(r.signal, number)]
+    wrong_with_them = aside(lambda: [c for r in recordings for c in capture_cautions(r.signal, number)])
     by_frequency = settings.window is ImpulseWindow.BY_FREQUENCY
     parts = [dc.deconvolve(r.signal.channel(number), kernel) for r in recordings]
+    cautions = wrong_with_them()
     if not all(part.found for part in parts):
         cautions.append(Caution.STIMULUS_NOT_FOUND)
         units = {"bandwidth_low": "Hz", "bandwidth_high": "Hz", "delay": "s"}
@@ -141,7 +144,7 @@ def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number:
         readings = (Reading(k, number, None, units.get(k, "dB"), cautions=(Caution.STIMULUS_NOT_FOUND,)) for k in keys)
         return Result((), tuple(readings), unique(cautions))
     averaged = _average(parts, kernel, by_frequency)
-    if _unsettled(averaged.first, kernel):
+    if _unsettled(averaged.first, averaged.linear_first, kernel):
         cautions.append(Caution.UNSETTLED)
     result = _result(averaged, kernel, number, settings, chain, cautions)
     return replace(result, readings=(*result.readings, headroom(recordings[0].signal, number)))
@@ -164,8 +167,9 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
     """Mean of the repeats, each moved to the first one's delay (to fractions of a sample)."""
     size = dc.response_grid(kernel)
     first = parts[0]
-    linear = [dc.linear_response(p, by_frequency=by_frequency) for p in parts]
-    harmonics = {n: dc.harmonic_response(first, n) for n in HARMONICS}
+    of_the_first = aside(lambda: {n: dc.harmonic_response(first, n) for n in HARMONICS})
+    each = [dc.linear_response(p, by_frequency=by_frequency) for p in parts]
+    linear, harmonics = [found.response for found in each], of_the_first()
     spread = None
     if len(parts) > 1:
         base = _delay_near_peak(linear[0], kernel, size)
@@ -178,18 +182,16 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
             every = [dc.harmonic_response(p, n) for p in parts]
             power = np.mean([np.square(np.abs(r)) for r, _ in every], axis=0)
             harmonics[n] = (np.sqrt(power).astype(complex), every[0][1])
-        return _Averaged(first, stacked.mean(axis=0), harmonics, spread, len(parts))
-    return _Averaged(first, linear[0], harmonics, None, 1)
+        return _Averaged(first, each[0], stacked.mean(axis=0), harmonics, spread, len(parts))
+    return _Averaged(first, each[0], linear[0], harmonics, None, 1)
 
 
-def _unsettled(d: dc.Deconvolved, kernel: dc.Kernel) -> bool:
+def _unsettled(d: dc.Deconvolved, linear: dc.Linear, kernel: dc.Kernel) -> bool:
     """Whether half a window would have given another response inside the band: then the whole one may be too short as well."""
     rate, size = kernel.rate, dc.response_grid(kernel)
     first, last = _band_bins(kernel, size)
-    before = round(dc.BEFORE * rate)
-    shares = ((d.peak, before, round(share * dc.AFTER * rate)) for share in (1.0, 0.5))
     bins = log_bins(size // 2 + 1, rate / size, first * rate / size, last * rate / size)
-    whole, half = dc.windowed_responses(d.impulse, list(shares), size)[:, bins.astype(int)]
+    whole, half = (response[bins.astype(int)] for response in (linear.whole, linear.half))
     noise = np.sqrt(dc.noise_density(d, bins * (rate / size)) * dc.AFTER * rate)
     return bool(np.any(np.abs(whole - half) > 0.02 * np.abs(whole) + 5 * noise))
 

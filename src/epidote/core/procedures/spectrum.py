@@ -12,7 +12,15 @@ from enum import StrEnum
 import numpy as np
 
 from epidote.core.analysis.capture import headroom, require_usable
-from epidote.core.analysis.spectrum import MAINS_ORDERS, band_power, fast_stretch, mains_lines, windowed_mean_squares
+from epidote.core.analysis.spectrum import (
+    MAINS_ORDERS,
+    band_power,
+    bin_frequencies,
+    fast_stretch,
+    line_levels,
+    mains_lines,
+    windowed_mean_squares,
+)
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.caution import Caution
@@ -118,8 +126,7 @@ def _channel(recording: Recording, number: int, settings: SpectrumSettings, chai
         4, terminal.level("mains_sum", total, {"mains_hz": settings.mains.hertz}, None, () if total else (Caution.NOISE_DOMINATED,))
     )
     readings.append(headroom(recording.signal, number))
-    level = 10 * np.log10(np.maximum(clean[1:] * (2 * WINDOW.enbw), 1e-40)) + terminal.level_offset
-    frequencies = np.arange(1, clean.size, dtype=np.float64) * np.float64(width)
+    bins, level = bin_frequencies(clean.size, width), line_levels(2 * WINDOW.enbw * clean, terminal.level_offset)
     meta: dict[str, float | str] = {"window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(x.size)}
     cautions = (Caution.CLIPPED,) if peak >= 1 - 2.0**-15 else ()
-    return Result((Curve("spectrum", number, frequencies, level, "Hz", terminal.level_unit, None, meta),), tuple(readings), cautions)
+    return Result((Curve("spectrum", number, bins[1:], level[1:], "Hz", terminal.level_unit, None, meta),), tuple(readings), cautions)

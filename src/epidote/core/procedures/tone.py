@@ -12,10 +12,11 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
-from epidote.core.analysis.spectrum import MAINS_ORDERS, line_powers
+from epidote.core.analysis.spectrum import MAINS_ORDERS, bin_frequencies, line_levels, line_powers
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
+from epidote.core.aside import aside
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import (
@@ -96,7 +97,7 @@ class Tone(UsualProcedure):
 
 def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, chain: Chain) -> Result:
     signal = recording.signal
-    cautions = list(capture_cautions(signal, number))
+    wrong_with_it = aside(lambda: capture_cautions(signal, number))
     expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
     played = recording.stimulus is not None
     x = settled_stretch(
@@ -107,6 +108,7 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         if x.any()
         else None
     )
+    cautions = list(wrong_with_it())
     wrong = found is not None and recording.stimulus is not None and abs(found.fit.frequency / expected - 1) > 0.02
     if found is None or wrong:
         cautions.append(Caution.STIMULUS_NOT_FOUND)
@@ -200,11 +202,7 @@ def _hum(c: ToneAnalysis, terminal: Terminal) -> Reading:
 def tone_curves(c: ToneAnalysis, terminal: Terminal) -> tuple[Curve, ...]:
     """Spectrum in dBFS, dBV or dB SPL (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
     number = terminal.channel
-    frequencies = np.arange(c.spectrum.size, dtype=np.float64) * np.float64(c.rate / c.frames)
-    level = np.maximum(c.spectrum, 1e-40)
-    np.log10(level, out=level)  # in place: at high rates each array is megabytes
-    level *= 10
-    level += terminal.level_offset
+    frequencies, level = bin_frequencies(c.spectrum.size, c.rate / c.frames), line_levels(c.spectrum, terminal.level_offset)
     meta: dict[str, float | str] = {
         "window": WINDOW.name, "enbw_hz": WINDOW.enbw * c.rate / c.frames, "frames": float(c.frames),
         "marks": marks_of((n * c.fit.frequency, f"H{n}") for n in range(1, len(c.fit.amplitudes) + 1)),
