@@ -193,5 +193,19 @@ def test_tick_labels_tell_ticks_apart():
     near = [7.3531e-3, 7.3532e-3, 7.3533e-3]
     assert [figure.tick_text(v, "s", near) for v in near] == ["7.3531 ms", "7.3532 ms", "7.3533 ms"]
     wide = [0.002, 0.01, 0.05, 0.2, 1.0, 5.0, 20.0]
-    assert figure.tick_text(0.002, "W", wide) == "2.00 mW"
+    assert [figure.tick_text(v, "W", wide) for v in wide] == ["2 mW", "10 mW", "50 mW", "200 mW", "1 W", "5 W", "20 W"]
+    assert [figure.tick_text(v, "V", [0, 2.5, 5]) for v in (0, 2.5, 5)] == ["0", "2.50 V", "5.00 V"], "these line up"
     assert figure.x_words == "Shot"
+
+
+@pytest.mark.parametrize("width", [1024, 1280, 1600])
+def test_figures_of_readings_are_shown_whole_and_names_give_way(window, qtbot, rows, columns, width):
+    window.resize(width, 800)
+    table = window.matrix.readings.table
+    window.matrix.choose([rows["high"], rows["a25"]], columns["tone"])
+    qtbot.waitUntil(lambda: table.columnCount() >= 3 and table.rowCount() > 5, timeout=10000)
+    header = table.horizontalHeader()
+    figures = sum(header.sectionSize(c) for c in range(1, table.columnCount()))
+    assert all(header.sectionSize(c) >= table.sizeHintForColumn(c) for c in range(1, table.columnCount()))
+    assert header.sectionSize(0) + figures <= table.viewport().width() or header.sectionSize(0) <= 0.34 * table.viewport().width()
+    assert table.item(0, 0).toolTip() == table.item(0, 0).text()

@@ -51,18 +51,18 @@ def readings(path: PathArgument, procedure: Procedure, against: Against = "", ch
     from epidote.core.comparison.likeness import Weight
     from epidote.core.procedures.base import procedure as find
     from epidote.core.procedures.base import titles_of
-    from epidote.study.judging import difference_report
+    from epidote.study.judging import difference_report, known_spreads
 
     study = Study(path)
     try:
         seen, runs = _runs(study, procedure)
         base = _reference(study, seen, against, runs)
-        titles = titles_of(find(procedure))
+        titles, known = titles_of(find(procedure)), known_spreads(study, seen, runs[base.id].column_id)
         told: list[dict[str, Any]] = []
         for subject in seen.subjects:
             if subject.id not in runs or subject.id == base.id or subject.is_baseline:
                 continue
-            report = difference_report(study, seen, (subject, runs[subject.id]), (base, runs[base.id]), channel)
+            report = difference_report(study, seen, (subject, runs[subject.id]), (base, runs[base.id]), channel, known=known)
             rows = [
                 {"key": key, "difference": c.difference, "unit": c.unit, "interval": c.interval, "finding": str(c.finding), "repeats": list(c.repeats),
                  "words": c.words}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 
@@ -127,14 +127,19 @@ class DifferenceReport:
 
 
 def difference_report(
-    study: Study, seen: Overview, ours: tuple[Subject, RunSummary], theirs: tuple[Subject, RunSummary], channel: int, curve: tuple[str, str] | None = None
+    study: Study, seen: Overview, ours: tuple[Subject, RunSummary], theirs: tuple[Subject, RunSummary], channel: int,
+    curve: tuple[str, str] | None = None, known: Mapping[tuple[str, int], Spread] | None = None,
 ) -> DifferenceReport:  # fmt: skip
-    """Whether a row's readings differ from the reference's, over the repeats there are; of the curves ``curve`` (key, unit of x), too."""
+    """Whether a row's readings differ from the reference's, over the repeats there are; of the curves ``curve`` (key, unit of x), too.
+
+    ``known``: the column's ``known_spreads``, where several rows are asked about.
+    """
     (subject, run), (base, reference) = ours, theirs
     one, other = evidence_of(study, seen, subject, run), evidence_of(study, seen, base, reference)
     under = {n for n in (*subject.conditions, *base.conditions) if subject.conditions.get(n) != base.conditions.get(n)}
     apart = unlike(one, other, under if len(under) == 1 else ())
-    known = known_spreads(study, seen, run.column_id)
+    if known is None:
+        known = known_spreads(study, seen, run.column_id)
     sides = [[readings_of(r) for r in repeats_of(study, of)] for of in (run, reference)]
     found = []
     for key in dict.fromkeys(r.key for r in one.readings if r.channel == channel and r.key not in _NO_QUALITY):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, Qt, Signal
-from PySide6.QtGui import QColor, QGuiApplication
+from PySide6.QtGui import QColor, QGuiApplication, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -24,6 +24,7 @@ from epidote.desktop.widgets.choice import Choice
 from epidote.desktop.widgets.plain_table import plain_table
 
 _HELD = 3  # limits that have room
+_LEAST_SHARE = 0.3  # of the width, for the names of readings
 
 if TYPE_CHECKING:  # what composes tables computes, and is loaded after the window
     from epidote.desktop.matrix.compose import ReadingTable
@@ -124,6 +125,7 @@ class ReadingsPanel(QWidget):
         figures = font(0.9)
         for r, row in enumerate(table.rows):
             name = QTableWidgetItem(row.title)
+            name.setToolTip(row.title)
             name.setFont(font(0.95))
             self.table.setItem(r, 0, name)
             for c, cell in enumerate(row.cells, start=1):
@@ -135,8 +137,7 @@ class ReadingsPanel(QWidget):
                     item.setToolTip("\n".join(k.words for k in cell.cautions))
                 self.table.setItem(r, c, item)
             self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
-        header = self.table.horizontalHeader()
-        header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        self._fit()
         words = [
             table.summary,
             f"Alike in: {table.alike}." if table.alike else "",
@@ -147,6 +148,19 @@ class ReadingsPanel(QWidget):
         self.likeness.setVisible(bool(self.likeness.text()))
         self.cautions.setText("\n".join(table.cautions))
         self.cautions.setVisible(bool(table.cautions))
+
+    def _fit(self) -> None:
+        """Figures are shown whole; the names give way to them, down to three tenths of the width."""
+        header, room = self.table.horizontalHeader(), self.table.viewport().width()
+        header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        figures = sum(header.sectionSize(c) for c in range(1, header.count()))
+        if header.count() and header.sectionSize(0) + figures > room:
+            header.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
+            header.resizeSection(0, max(room - figures, round(_LEAST_SHARE * room)))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit()
 
     def text_of(self, title: str) -> list[str]:
         """What stands in the row of that title, for tests and the clipboard."""

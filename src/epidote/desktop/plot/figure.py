@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from dataclasses import dataclass
 
 import numpy as np
@@ -147,7 +148,9 @@ class Figure:
     def tick_text(self, value: float, unit: str, labels: list[float]) -> str:
         """A tick's label; small engineering values get the prefix that fits all of them."""
         if unit in ("s", "V", "W"):
-            return format_quantity(value, unit, digits=_telling_digits(labels)) if value else "0"
+            text = format_quantity(value, unit, digits=_telling_digits(labels)) if value else "0"
+            wide = labels and min(labels) > 0 and max(labels) >= 10 * min(labels)  # 1, 2, 5, which need no zeros to line up
+            return re.sub(r"\.?0+(?= )", "", text) if wide and "." in text else text
         if unit in ("FS", "ratio") and labels:
             return f"{value:.3g}"
         return format_axis(value, unit)

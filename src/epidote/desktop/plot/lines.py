@@ -13,6 +13,7 @@ from epidote.desktop.plot.window import View
 from epidote.desktop.theme import Theme, font
 
 _TICK_EVERY, _TICK = 14, 5
+_VEIL = 190  # of 255
 
 
 def _places(values: np.ndarray, scale: Scale) -> np.ndarray:
@@ -46,8 +47,7 @@ class LinePainter:
         """Guides thin and dashed, limits with ticks on their forbidden side, claims dash-dotted in their row's colour; each with its name."""
         small = font(0.75)
         metrics = QFontMetricsF(small)
-        taken: list[QRectF] = []
-        named: set[str] = set()
+        labels: dict[str, tuple[QRectF, QColor]] = {}
         p.save()
         p.setClipRect(box)
         p.setFont(small)
@@ -59,15 +59,16 @@ class LinePainter:
                 p.drawPolyline(polygon(px, py))
             if line.kind in ("upper", "lower"):
                 self._ticks(p, px, py, -1 if line.kind == "upper" else 1)
-            if line.name in named:
-                continue
-            named.add(line.name)
-            label = self._label(line, px, py, box, metrics)
-            while any(label.intersects(other) for other in taken):
-                label.translate(0, metrics.height())
-            taken.append(QRectF(label))
-            p.setPen(pen.color())
-            p.drawText(label, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, line.name)
+            if line.name not in labels:
+                label = self._label(line, px, py, box, metrics)
+                while any(label.intersects(other) for other, _ in labels.values()):
+                    label.translate(0, metrics.height())
+                labels[line.name] = (label, pen.color())
+        veil = self.theme.colour("back", _VEIL)  # so that a name can be read where curves and other lines pass behind it
+        for name, (label, colour) in labels.items():
+            p.fillRect(label.adjusted(-2, 1, 1, -1), veil)
+            p.setPen(colour)
+            p.drawText(label, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, name)
         p.restore()
 
     def _corners(self, line: Line, box: QRectF) -> tuple[np.ndarray, np.ndarray]:

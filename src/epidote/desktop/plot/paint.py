@@ -18,6 +18,7 @@ from epidote.desktop.theme import Theme, font
 DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1.5, 2.5]}
 DIFFERENCE_SHARE, CROWDED = 0.3, 12
 _THINNINGS, _FEWEST, _SEEN = 6, 16, 0.05  # the last in pixels
+_BESIDE = 8  # pixels beside the graph that a label may take
 
 
 @dataclass(frozen=True)
@@ -134,20 +135,13 @@ class FigurePainter:
         p.setFont(small)
         label, grid, strong = self.theme.colour("quiet"), self.theme.colour("faint_line"), self.theme.colour("line")
         across = ticks(self.view.x, max(3, int(box.width() / (metrics.height() * 3.6))))
-        last_end = -1e9
         for value, named in across:
             px = box.left() + self.view.x.place(value) * box.width()
             p.setPen(QPen(strong if named else grid, 1 if named else 0.6))
             p.drawLine(QPointF(px, box.top()), QPointF(px, box.bottom()))
-            if named and labels_below:
-                text = self.figure.tick_text(value, self.figure.x_unit, [v for v, n in across if n])
-                width = metrics.horizontalAdvance(text)
-                if px - width / 2 > last_end + 4:
-                    p.setPen(label)
-                    p.drawText(
-                        QRectF(px - width / 2 - 2, box.bottom() + 4, width + 4, metrics.height()), Qt.AlignmentFlag.AlignCenter, text
-                    )
-                    last_end = px + width / 2
+        if labels_below:
+            p.setPen(label)
+            self._labels_across(p, box, [v for v, n in across if n], metrics)
         up = ticks(y, max(2, int(box.height() / (metrics.height() * 2.1))))
         names = [v for v, n in up if n]
         for value, named in up:
@@ -158,6 +152,20 @@ class FigurePainter:
                 p.setPen(label)
                 p.drawText(QRectF(box.left() - 200, py - metrics.height() / 2, 192, metrics.height()), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                            self.figure.tick_text(value, unit, names))  # fmt: skip
+
+    def _labels_across(self, p: QPainter, box: QRectF, values: list[float], metrics: QFontMetricsF) -> None:
+        """Labels under a graph where they have room, whole decades of a logarithmic axis first."""
+        taken: list[QRectF] = []
+        decades = [v for v in values if self.view.x.log and f"{v:.0e}".startswith("1e")]
+        for value in (*decades, *(v for v in values if v not in decades)):
+            text = self.figure.tick_text(value, self.figure.x_unit, values)
+            width = metrics.horizontalAdvance(text) + 4
+            centre = box.left() + self.view.x.place(value) * box.width()
+            left = min(centre - width / 2, box.right() + _BESIDE - width)  # the last one moves inwards rather than lose its end
+            place = QRectF(left, box.bottom() + 4, width, metrics.height())
+            if not any(place.adjusted(-2, 0, 2, 0).intersects(other) for other in taken):
+                p.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
+                taken.append(place)
 
     def _marks(self, p: QPainter, box: QRectF) -> None:
         """Names of harmonics and products along the upper edge, as far as there is room for them."""
