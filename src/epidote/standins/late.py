@@ -81,14 +81,14 @@ class Processor:
         spectral = Spectral(volts, rate, 0.1)
         if self.program != "moving":
             return np.asarray(spectral.times(gain * np.exp(-2j * np.pi * spectral.f * self.processed_late)).samples())
-        from scipy.interpolate import CubicSpline
+        from scipy.ndimage import map_coordinates
 
         # eight times the rate, so that a spline between samples is clean over the band
         fine = spectral.oversampled(8)
         t = np.arange(volts.shape[0])
         late = (self.processed_late + self.depth * np.sin(2 * np.pi * self.wavers_at * (powered_for + t / rate))) * rate
         places = np.clip((t - late) * 8, 0, fine.shape[1] - 1)
-        return np.asarray(gain * CubicSpline(np.arange(fine.shape[1]), fine, axis=1)(places).T)
+        return np.column_stack([gain * map_coordinates(row, [places], order=3, mode="nearest") for row in fine])
 
 
 @dataclass(frozen=True)
