@@ -408,3 +408,17 @@ def test_crossings_are_said_beside_the_readings(window, rows, columns, qtbot):
     do(window, "beside difference")
     qtbot.waitUntil(lambda: words in page.beside.comparing.panel.crossings.text(), timeout=10000)
     assert page.graph_panel.graph.figure().notes[0] == words
+
+
+def test_conditions_in_a_row_s_head_that_have_no_room_are_counted(window):
+    from epidote.desktop.matrix.cells import fitting
+
+    chips = ("inserted transformer + cable", "load 10 kΩ", "probe 1:1")
+    assert fitting(chips, 1000) == list(chips)
+    assert fitting(chips, 205) == [chips[0], "+2"]
+    short = fitting(chips, 150)
+    assert short[0].endswith("…") and short[0][:-1] in chips[0] and short[1] == "+2"
+    assert fitting(chips[:1], 100)[0].endswith("…")
+    assert fitting((), 100) == []
+    head = window.matrix.model.index(1, 0)
+    assert window.matrix.model.data(head, Qt.ItemDataRole.ToolTipRole) == window.session.overview.subjects[1].full_name

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QPointF, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPixmap, QPolygonF
@@ -16,6 +17,23 @@ from epidote.study.models import Subject
 
 ROW_HEIGHT, HEAD_WIDTH, PAD = 48, 256, 10
 _KEPT_PICTURES = 600
+_CHIP, _IN_CHIP, _GAP = 0.78, 12, 5
+
+
+def fitting(chips: Sequence[str], room: float) -> list[str]:
+    """The chips that have room side by side, and how many more there are; the first is cut short rather than left out."""
+    metrics = QFontMetricsF(font(_CHIP))
+
+    def width(text: str) -> float:
+        return metrics.horizontalAdvance(text) + _IN_CHIP + _GAP
+
+    for shown in range(len(chips), 0, -1):
+        rest = [f"+{len(chips) - shown}"] if shown < len(chips) else []
+        if sum(width(text) for text in (*chips[:shown], *rest)) <= room + _GAP:
+            return [*chips[:shown], *rest]
+    rest = [f"+{len(chips) - 1}"] if len(chips) > 1 else []
+    left = room - _IN_CHIP - sum(width(text) for text in rest)
+    return [metrics.elidedText(chips[0], Qt.TextElideMode.ElideRight, left), *rest] if chips else []
 
 
 class MatrixDelegate(QStyledItemDelegate):
@@ -126,10 +144,9 @@ class MatrixDelegate(QStyledItemDelegate):
         elif not subject.conditions:
             p.setPen(t.colour("quiet"))
             p.drawText(QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "no conditions named")
-        for chip in subject.chips:
-            if x > box.right() - 50:
-                break
-            x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), None) + 5
+        room = box.right() - left - (24 if beside or not subject.shown else 8)
+        for chip in fitting(subject.chips, room):
+            x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), None) + _GAP
 
     def _claims_head(self, p: QPainter, box: QRect, subject: Subject, colour: QColor) -> None:
         """Published figures stand under their unit's rows: a dash-dotted line as on the graph, and how many there are."""
@@ -163,9 +180,9 @@ class MatrixDelegate(QStyledItemDelegate):
             caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
 
     def _chip(self, p: QPainter, text: str, x: float, y: float, ink: QColor, fill: QColor | None, *, bold: bool = False) -> float:
-        chosen = font(0.78, bold=bold)
+        chosen = font(_CHIP, bold=bold)
         metrics = QFontMetricsF(chosen)
-        box = QRectF(x, y, metrics.horizontalAdvance(text) + 12, metrics.height() + 2)
+        box = QRectF(x, y, metrics.horizontalAdvance(text) + _IN_CHIP, metrics.height() + 2)
         p.setFont(chosen)
         if fill is not None:
             p.fillRect(box, fill)

@@ -147,7 +147,8 @@ class MatrixModel(QAbstractTableModel):
                 return "\n".join(f"{v.claim.words}: {v.words}" for v in found) or None
             return f"{subject.name}, published" if index.column() == 0 else ", ".join(verdict_counts(found))
         if index.column() == 0:
-            return subject.full_name if role != Qt.ItemDataRole.ToolTipRole else (subject.unit.notes or None if subject.unit else None)
+            told = [subject.full_name, subject.unit.notes if subject.unit and role == Qt.ItemDataRole.ToolTipRole else ""]
+            return "\n".join(t for t in told if t)
         run = self.run(index)
         if role == Qt.ItemDataRole.ToolTipRole:
             return "\n".join(c.words for c in marked(run)) or None if run else "Not measured yet: choose the cell to measure it."
