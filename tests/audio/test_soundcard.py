@@ -286,25 +286,26 @@ def test_a_run_from_the_command_line_starts_low_and_asks(standin, study, run):
 
 
 def test_the_window_asks_before_the_first_run_and_measures_after(standin, study, qtbot):
-    from epidote.desktop.session import Session, Wanted
+    from epidote.desktop.run_queue import Wanted
+    from epidote.desktop.session import Session
 
     path = study.path
     study.close()
     session, asked = Session(), []
-    session.asked.connect(asked.append)
+    session.runs.asked.connect(asked.append)
     session.open_path(path)
     qtbot.waitUntil(lambda: session.overview is not None, timeout=20000)
     row, column = session.overview.subjects[1], session.overview.columns[0]
     wanted = Wanted((row.id, column.id), {"duration": 0.3, "level": -20.0}, standin)
-    session.measure([wanted])
+    session.runs.measure([wanted])
     qtbot.waitUntil(lambda: len(asked) == 1, timeout=20000)
     assert "began 40 dB down. At -20 dBFS out, -26.1 dBFS in channel 1, -26.1 dBFS in channel 2 would come back" in asked[0]
-    session.answer(False)
-    qtbot.waitUntil(lambda: not session.under_way, timeout=20000)
+    session.runs.answer(False)
+    qtbot.waitUntil(lambda: not session.runs.under_way, timeout=20000)
     assert session.overview.runs == {}, "no is no"
-    session.measure([wanted])
+    session.runs.measure([wanted])
     qtbot.waitUntil(lambda: len(asked) == 2, timeout=20000)
-    session.answer(True)
+    session.runs.answer(True)
     qtbot.waitUntil(lambda: (row.id, column.id) in session.overview.runs, timeout=20000)
     assert session.overview.runs[row.id, column.id].chain["device"] == standin
     session.close()

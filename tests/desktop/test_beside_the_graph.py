@@ -38,7 +38,7 @@ def test_what_forbids_a_verdict_is_acknowledged_first(window, rows, columns, qtb
     page = window.matrix
     page.choose([rows["a25"]], columns["tone"])
     run = window.session.overview.runs[rows["a25"], columns["tone"]]
-    window.session.recompute(run, {"band_high": 5000})
+    window.session.runs.recompute(run, {"band_high": 5000})
     wait_for(qtbot, lambda: window.session.overview.runs[rows["a25"], columns["tone"]].id != run.id)
     do(window, "beside difference")
     page.choose([rows["high"], rows["a25"]], columns["tone"])
@@ -184,7 +184,7 @@ def test_a_row_of_published_figures_is_no_subject(window, rows, columns, two, qt
     for command in ("measure", "again", "delete row", "duplicate", "reference", "show row", "recompute"):
         do(window, command)
     assert len(window.session.overview.subjects) == 4
-    assert window.session.under_way == {}
+    assert window.session.runs.under_way == {}
 
 
 def test_claims_from_a_file(window, two, qtbot, tmp_path):

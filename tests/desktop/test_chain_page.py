@@ -143,7 +143,7 @@ def test_looking_at_the_path(page, window, qtbot):
 
 
 def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
-    window.session.checks = False
+    window.session.runs.checks = False
     monkeypatch.setattr("epidote.bench.open_for", lambda *a, real_time, **k: open_for(*a, **k, real_time=False))  # as fast as it can
     monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Ok)
     baseline = next(s for s in window.session.overview.subjects if s.is_baseline)
@@ -185,9 +185,9 @@ def test_chains_are_kept_by_name_and_used_again(page, window, qtbot, tmp_path):
 def test_a_question_before_the_first_run_of_a_changed_chain(window, qtbot, monkeypatch):
     asked = []
     monkeypatch.setattr(QMessageBox, "open", lambda box: (asked.append(box.text()), box.done(QMessageBox.StandardButton.Yes)))
-    window.session.asked.emit("Go on?")
+    window.session.runs.asked.emit("Go on?")
     assert asked == ["Go on?"]
-    assert window.session._answer is True
+    assert window.session.runs._answer is True
 
 
 def test_dropouts_while_listening_are_said(page, window, qtbot, monkeypatch):

@@ -68,9 +68,9 @@ def test_measuring_an_empty_cell(window, rows, columns, qtbot):
     page.run_panel.form.set_text("frequency", "2k")
     assert page.run_panel.go.isEnabled()
     seen = []
-    window.session.progress_changed.connect(lambda cell: seen.append(window.session.under_way.get(cell)))
+    window.session.runs.progress_changed.connect(lambda cell: seen.append(window.session.runs.under_way.get(cell)))
     qtbot.mouseClick(page.run_panel.go, Qt.MouseButton.LeftButton)
-    assert (rows["low"], columns["tone"]) in window.session.under_way
+    assert (rows["low"], columns["tone"]) in window.session.runs.under_way
     wait_for(qtbot, lambda: (rows["low"], columns["tone"]) in window.session.overview.runs)
     run = window.session.overview.runs[rows["low"], columns["tone"]]
     assert run.settings["frequency"] == 2000
@@ -85,9 +85,9 @@ def test_cancelling_and_running_again(window, rows, columns, qtbot):
     cell = (rows["low"], columns["response"])
     page.choose([rows["low"]], columns["response"])
     do(window, "measure")
-    wait_for(qtbot, lambda: cell in window.session.under_way and not window.session.under_way[cell].waiting)
+    wait_for(qtbot, lambda: cell in window.session.runs.under_way and not window.session.runs.under_way[cell].waiting)
     do(window, "stop")
-    wait_for(qtbot, lambda: cell not in window.session.under_way)
+    wait_for(qtbot, lambda: cell not in window.session.runs.under_way)
     assert cell not in window.session.overview.runs
     assert "Stopped" in window.message.text()
     do(window, "measure")
@@ -295,7 +295,7 @@ def test_what_was_finished_is_there_after_closing(window, rows, columns, qtbot, 
 def test_closing_in_the_middle_of_a_run(window, rows, columns, qtbot, path):
     window.matrix.choose([rows["low"]], columns["response"])
     do(window, "measure")
-    wait_for(qtbot, lambda: any(not u.waiting for u in window.session.under_way.values()))
+    wait_for(qtbot, lambda: any(not u.waiting for u in window.session.runs.under_way.values()))
     window.close()
     again = Study(path)
     assert not again.read_only

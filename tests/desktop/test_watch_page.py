@@ -174,12 +174,12 @@ def test_settings_reach_the_watch(page, qtbot):
 
 def test_a_run_takes_the_device_away_from_the_watch(page, window, qtbot):
     watching(page, qtbot)
-    window.session.checks = False
+    window.session.runs.checks = False
     overview = window.session.overview
     row, column = overview.subjects[2], overview.columns[1]
-    from epidote.desktop.session import Wanted
+    from epidote.desktop.run_queue import Wanted
 
-    window.session.measure([Wanted((row.id, column.id), column.settings)])
+    window.session.runs.measure([Wanted((row.id, column.id), column.settings)])
     assert not window.session.live.on
     assert not page.start(), "not while it is measured"
     assert "A run is under way" in window.message.text()

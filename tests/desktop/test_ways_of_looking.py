@@ -108,7 +108,7 @@ def test_a_spectrum_per_hertz_with_its_harmonics(window, qtbot):
 
 def test_stopped_half_way_is_kept_and_said(window, qtbot):
     study, session = window.session.study, window.session
-    session.checks = False
+    session.runs.checks = False
     column = add_column(
         study, "distortion-level", make_settings(procedure("distortion-level").Settings, {**LEVEL, "steps": 30, "dwell": 0.2})
     )
@@ -116,10 +116,10 @@ def test_stopped_half_way_is_kept_and_said(window, qtbot):
     wait_for(qtbot, lambda: session.overview.column(column.id) is not None)
     subject = session.overview.subjects[1]
     window.matrix.choose([subject.id], column.id)
-    from epidote.desktop.session import Wanted
+    from epidote.desktop.run_queue import Wanted
 
-    session.measure([Wanted((subject.id, column.id), column.settings)])
-    wait_for(qtbot, lambda: bool(session.under_way) and next(iter(session.under_way.values())).share > 0.3)
+    session.runs.measure([Wanted((subject.id, column.id), column.settings)])
+    wait_for(qtbot, lambda: bool(session.runs.under_way) and next(iter(session.runs.under_way.values())).share > 0.3)
     do(window, "stop")
     wait_for(qtbot, lambda: (subject.id, column.id) in session.overview.runs)
     run = session.overview.runs[subject.id, column.id]

@@ -188,3 +188,29 @@ sys.exit(app.run({str(path)!r}))
     assert image.width() >= 900
     colours = {image.pixelColor(x, y).rgb() for x in range(0, image.width(), 7) for y in range(0, image.height(), 7)}
     assert len(colours) > 20, "the window was painted"
+
+
+def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_one_back(window, qtbot, rows, columns, tmp_path):
+    """The run of the study that is left ends before that study is closed: nothing fails, and another process may have it."""
+    from epidote.desktop.run_queue import Wanted
+    from epidote.study.store import Study, create_study
+
+    first, failures = window.session.study, []
+    window.session.failed.connect(failures.append)
+    create_study(tmp_path / "Other.epidote", "Other").close()
+    runs_before = len(first.overview().runs)
+    window.session.runs.measure([Wanted((rows["low"], columns["tone"]), {"duration": 20.0, "level": -20})])
+    qtbot.waitUntil(lambda: bool(window.session.runs.under_way) and not all(u.waiting for u in window.session.runs.under_way.values()), timeout=20000)
+    window.session.open_path(tmp_path / "Other.epidote")
+    qtbot.waitUntil(lambda: window.session.study is not None and window.session.study.path != first.path, timeout=20000)
+    qtbot.waitUntil(lambda: not window.session.runs.under_way, timeout=20000)
+
+    def free() -> bool:
+        again = Study(first.path)
+        try:
+            return not again.read_only and len(again.overview().runs) == runs_before
+        finally:
+            again.close()
+
+    qtbot.waitUntil(free, timeout=20000)
+    assert failures == []

@@ -28,7 +28,8 @@ from epidote.desktop.matrix.beside import TABS
 from epidote.desktop.matrix.page import MatrixPage
 from epidote.desktop.plot.marks import crystal_mark
 from epidote.desktop.row_commands import RowCommands
-from epidote.desktop.session import Session, Wanted
+from epidote.desktop.run_queue import Wanted
+from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme, apply_theme, chosen_theme, font
 from epidote.desktop.trust_strip import TrustStrip
 from epidote.study.store import SUFFIX
@@ -81,7 +82,7 @@ class MainWindow(QMainWindow):
         self.session.overview_changed.connect(self._overview_changed)
         self.session.failed.connect(self.say)
         self.session.said.connect(self.say)
-        self.session.asked.connect(self._ask)
+        self.session.runs.asked.connect(self._ask)
         self.matrix.failed.connect(self.say)
         self.matrix.lower_built.connect(self._lower_built)
         self.session.undo.indexChanged.connect(self._overview_changed)
@@ -297,7 +298,7 @@ class MainWindow(QMainWindow):
                 rows = sorted(overview.subjects, key=lambda s: not s.is_baseline)
                 missing = [(s, c) for s in rows for c in overview.columns if s.device and (s.id, c.id) not in overview.runs]
                 if missing:
-                    self.session.measure([Wanted((s.id, c.id), c.settings) for s, c in missing])
+                    self.session.runs.measure([Wanted((s.id, c.id), c.settings) for s, c in missing])
 
         self.session.open(opener, then)
 
@@ -376,7 +377,7 @@ class MainWindow(QMainWindow):
             self,
         )
         box.setDefaultButton(QMessageBox.StandardButton.No)
-        box.finished.connect(lambda result: self.session.answer(result == QMessageBox.StandardButton.Yes))
+        box.finished.connect(lambda result: self.session.runs.answer(result == QMessageBox.StandardButton.Yes))
         box.open()
 
     def _choose_baseline(self) -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import Qt
 
 from epidote.desktop import edits
-from epidote.desktop.session import Wanted
+from epidote.desktop.run_queue import Wanted
 from epidote.study.models import Subject
 
 if TYPE_CHECKING:
@@ -153,7 +153,7 @@ class RowCommands:
 
         def then(wanted: list[Wanted]) -> None:
             session.refresh()
-            session.measure(wanted)
+            session.runs.measure(wanted)
             self.window.show_page("Matrix")
 
         session.ask(ask, then)

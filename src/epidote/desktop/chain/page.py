@@ -375,7 +375,7 @@ class ChainPage(QWidget):
                 device.close()
             return f"At -20 dBFS out: {shot.came_back or 'nothing came back'}. {shot.words or 'The path is alive, steady, follows the drive, and its channels are right.'}"
 
-        self.session.on_the_bench(work, self.session.said.emit)
+        self.session.runs.on_the_bench(work, self.session.said.emit)
 
     def _look_for_devices(self) -> None:
         def found(devices: list[tuple[str, str]]) -> None:

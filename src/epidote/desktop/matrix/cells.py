@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOp
 
 from epidote.desktop.matrix.table import MatrixModel, headline_name, headline_text, marked, verdict_counts
 from epidote.desktop.plot.marks import caution_mark, eye_mark, page_mark
-from epidote.desktop.session import Under
+from epidote.desktop.run_queue import Under
 from epidote.desktop.theme import Theme, font, text_size
 from epidote.study.models import Subject
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from epidote.desktop import edits
-from epidote.desktop.session import Wanted
+from epidote.desktop.run_queue import Wanted
 from epidote.study.models import Owner
 
 if TYPE_CHECKING:
@@ -81,6 +81,6 @@ class Claiming:
 
         def done(found: tuple[int, dict[str, Any]]) -> None:
             self._session.refresh()
-            self._session.measure([Wanted((row.id, found[0]), found[1])])
+            self._session.runs.measure([Wanted((row.id, found[0]), found[1])])
 
         self._session.ask(ask, done)

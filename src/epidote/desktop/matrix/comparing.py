@@ -6,7 +6,7 @@ import json
 from typing import TYPE_CHECKING, Any
 
 from epidote.desktop import edits
-from epidote.desktop.session import Wanted
+from epidote.desktop.run_queue import Wanted
 
 if TYPE_CHECKING:
     from epidote.desktop.compare.difference import DifferencePanel
@@ -121,7 +121,7 @@ class Comparing:
         reference = overview.runs.get((overview.reference, column.id)) if overview.reference else None
         if reference is not None and len(rows) == 1 and overview.reference not in rows:
             rows[reference.subject_id] = reference
-        self._session.measure([Wanted((s, column.id), r.settings, times=times) for s, r in rows.items()])
+        self._session.runs.measure([Wanted((s, column.id), r.settings, times=times) for s, r in rows.items()])
 
     def swap_channels(self, *, ask: bool = True) -> None:
         """A twin of the current row with its channels' wires swapped, measured by the same procedure: does a difference go with the unit?"""
@@ -143,12 +143,12 @@ class Comparing:
         overview = self._session.overview
         there = next((s for s in overview.subjects if s.unit == subject.unit and dict(s.conditions) == conditions), None) if overview else None
         if there is not None:
-            self._session.measure([Wanted((there.id, column.id), run.settings)])
+            self._session.runs.measure([Wanted((there.id, column.id), run.settings)])
             return
 
         def made(_: Any, new: int) -> None:
             from PySide6.QtCore import QTimer
 
-            QTimer.singleShot(0, page, lambda: self._session.measure([Wanted((new, column.id), run.settings)]))
+            QTimer.singleShot(0, page, lambda: self._session.runs.measure([Wanted((new, column.id), run.settings)]))
 
         edits.add_row(self._session, subject.unit, conditions, subject.device, subject.id, made)

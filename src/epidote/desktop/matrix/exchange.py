@@ -131,7 +131,7 @@ class Exchange:
                     f"{source.name} ran {clock['value']:+.4f} ppm (±{2 * (clock['spread'] or 0):.2g}) against the file; that was put right first."
                 )
 
-        self._session.in_cell((subject.id, column.id), work, done)
+        self._session.runs.in_cell((subject.id, column.id), work, done)
 
     def pick_stretch(self, settings: dict[str, Any], files: list[Path] | None = None) -> None:
         """A stretch of recordings made elsewhere becomes the cell's run; asks for the files when none are given."""
@@ -164,7 +164,7 @@ class Exchange:
                 made = make_settings(carried.Settings, {**settings, **nothing})
                 return take_stretch(study, Order(*cell, column.procedure, made, study_chain(study, subject)), recordings, words)
 
-            self._session.in_cell(cell, work, lambda _: self._session.refresh())
+            self._session.runs.in_cell(cell, work, lambda _: self._session.refresh())
 
         dialog = StretchDialog(page.theme, files, page.window())
         dialog.taken.connect(taken)

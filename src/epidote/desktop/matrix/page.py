@@ -17,7 +17,8 @@ from epidote.desktop.matrix.lines import Lines
 from epidote.desktop.matrix.look import Look, carried_of
 from epidote.desktop.matrix.pins import Pins
 from epidote.desktop.matrix.table import MatrixModel
-from epidote.desktop.session import Session, Wanted
+from epidote.desktop.run_queue import Wanted
+from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme
 from epidote.study.models import Column, RunSummary, Subject
 
@@ -44,8 +45,8 @@ class MatrixPage(QWidget):
         self.lines, self.beside = Lines(self), Beside(self)
         self._build()
         session.overview_changed.connect(self._overview_changed)
-        session.run_finished.connect(self._run_finished)
-        session.progress_changed.connect(lambda _: self._enable())
+        session.runs.run_finished.connect(self._run_finished)
+        session.runs.progress_changed.connect(lambda _: self._enable())
 
     def _build(self) -> None:
         layout = self._outer = QVBoxLayout(self)
@@ -115,7 +116,7 @@ class MatrixPage(QWidget):
         self.readings.recompute.clicked.connect(self.offer_recompute)
         self.run_panel.measure_wanted.connect(self._measure)
         self.run_panel.recompute_wanted.connect(self._recompute)
-        self.run_panel.stop_wanted.connect(self.session.cancel)
+        self.run_panel.stop_wanted.connect(self.session.runs.cancel)
         self.run_panel.file_wanted.connect(self.exchange.write_file)
         self.run_panel.recording_wanted.connect(self.exchange.take_recording)
         self.lower_built.emit()
@@ -323,7 +324,7 @@ class MatrixPage(QWidget):
         self.readings.recompute.setEnabled(
             (writable and len(runs) == 1) or (writable and self.model.run(self.table.currentIndex()) is not None)
         )
-        self.run_panel.stop.setEnabled(bool(self.session.under_way))
+        self.run_panel.stop.setEnabled(bool(self.session.runs.under_way))
 
     # -- runs ---------------------------------------------------------------------------------------------------------------
 
@@ -333,19 +334,19 @@ class MatrixPage(QWidget):
             return
         if device and device != subject.device:
             edits.change_row(self.session, subject, f"Wire {subject.full_name}", device=device)
-        self.session.measure([Wanted((subject.id, column.id), settings, device)])
+        self.session.runs.measure([Wanted((subject.id, column.id), settings, device)])
 
     def run_again(self) -> None:
         """Measure the chosen cells once more, each with the settings of its latest run."""
         column = self.current_column()
         if column is not None:
-            self.session.measure([Wanted((s.id, column.id), r.settings) for s, r in self.chosen_cells() if r is not None])
+            self.session.runs.measure([Wanted((s.id, column.id), r.settings) for s, r in self.chosen_cells() if r is not None])
 
     def measure_empty(self) -> None:
         """Measure every chosen cell that is empty, with the column's settings."""
         column = self.current_column()
         if column is not None:
-            self.session.measure([Wanted((s.id, column.id), column.settings) for s, r in self.chosen_cells() if r is None])
+            self.session.runs.measure([Wanted((s.id, column.id), column.settings) for s, r in self.chosen_cells() if r is None])
 
     def offer_recompute(self) -> None:
         subject, column, run = self.current_subject(), self.current_column(), self.model.run(self.table.currentIndex())
@@ -361,7 +362,7 @@ class MatrixPage(QWidget):
         run = self._recomputing
         if run is not None:
             self._recomputing = None
-            self.session.recompute(run, settings)
+            self.session.runs.recompute(run, settings)
             self.show_chosen()
 
     def _run_finished(self, cell: tuple[int, int]) -> None:
@@ -373,7 +374,7 @@ class MatrixPage(QWidget):
         if overview is None or overview.reference is None or subject.id == overview.reference:
             return
         runs = [(c, overview.runs[overview.reference, c.id]) for c in overview.columns if (overview.reference, c.id) in overview.runs]
-        self.session.measure([Wanted((subject.id, column.id), run.settings) for column, run in runs])
+        self.session.runs.measure([Wanted((subject.id, column.id), run.settings) for column, run in runs])
 
     def curves_of(self, run_id: int) -> tuple[Any, ...]:
         """A run's curves as far as they are loaded."""

@@ -8,7 +8,8 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 
 from epidote.core.caution import Caution
 from epidote.core.display import NOT_GIVEN, format_quantity
-from epidote.desktop.session import Session, Under
+from epidote.desktop.run_queue import Under
+from epidote.desktop.session import Session
 from epidote.study.models import Column, RunSummary, Subject
 
 Index = QModelIndex | QPersistentModelIndex
@@ -52,7 +53,7 @@ class MatrixModel(QAbstractTableModel):
         self._rows: tuple[Subject, ...] = ()
         self._beside: dict[int, int] = {}
         session.overview_changed.connect(self._changed)
-        session.progress_changed.connect(self._progressed)
+        session.runs.progress_changed.connect(self._progressed)
 
     def _changed(self) -> None:
         overview = self._session.overview
@@ -92,7 +93,7 @@ class MatrixModel(QAbstractTableModel):
 
     def under(self, index: Index) -> Under | None:
         subject, column = self.subject(index.row()), self.column(index.column())
-        return self._session.under_way.get((subject.id, column.id)) if subject and column else None
+        return self._session.runs.under_way.get((subject.id, column.id)) if subject and column else None
 
     def verdicts(self, index: Index) -> list[Any]:
         """Of a row of published figures: the verdicts on those that the column's procedure speaks of."""

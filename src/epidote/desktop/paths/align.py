@@ -235,7 +235,7 @@ class AlignWindow(QDialog):
             return "Played."
 
         self.words.setText(f"Playing the sum {'aligned' if aligned else 'as it came'} …")
-        self.session.on_the_bench(work, self.words.setText)
+        self.session.runs.on_the_bench(work, self.words.setText)
 
     def silence(self) -> None:
         """Stop what plays."""
