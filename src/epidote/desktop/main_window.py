@@ -21,10 +21,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.desktop.commands import GROUPS, Command
+from epidote.desktop.commands import GROUPS, commands_of
 from epidote.desktop.file_commands import FileCommands
 from epidote.desktop.lazy import LazyPage
-from epidote.desktop.matrix.beside import TABS
 from epidote.desktop.matrix.page import MatrixPage
 from epidote.desktop.plot.marks import crystal_mark
 from epidote.desktop.row_commands import RowCommands
@@ -60,7 +59,7 @@ class MainWindow(QMainWindow):
         layout = QVBoxLayout(central)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        self.commands = self._commands()
+        self.commands = commands_of(self)
         layout.addWidget(self._top_bar())
         self.message = QLabel()
         self.message.setWordWrap(True)
@@ -155,69 +154,6 @@ class MainWindow(QMainWindow):
         layout.addSpacing(8)
         layout.addWidget(self.title)
         return bar
-
-    def _commands(self) -> list[Command]:
-        m, r = self.matrix, self.rows
-        return [
-            Command("new", "New study …", "Ctrl+N", "Study", self.new_study),
-            Command("open", "Open a study …", "Ctrl+O", "Study", self.choose_study),
-            Command("demo", "Open the demo study", "", "Study", self.open_demo),
-            Command("baseline", "Measure the baseline …", "Ctrl+Shift+B", "Run", r.measure_baseline, True),
-            Command("export", "Export graph or numbers …", "Ctrl+E", "Study", self.files.export),
-            Command("zip", "Write the whole study as a zip …", "", "Study", self.files.zip_study),
-            Command("unzip", "Open a zipped study …", "", "Study", self.files.open_zip),
-            Command("person", "Who measures …", "", "Study", self.files.ask_person, True),
-            Command("curve in", "Take a curve from a text file …", "", "Run", self.files.take_curve, True),
-            Command("copy graph", "Copy the graph", "Ctrl+Shift+G", "Graph", self.files.copy_graph),
-            Command("copy table", "Copy the readings", "Ctrl+Shift+T", "Graph", self.files.copy_table),
-            Command("repeat often", "Repeat the chosen runs several times …", "Ctrl+F5", "Run", m.beside.comparing.repeat, True),
-            Command("swap channels", "Measure with the channels swapped …", "", "Run", m.beside.comparing.swap_channels, True),
-            Command("draw upper", "Draw an upper limit", "Ctrl+Shift+U", "Graph", lambda: m.lines.draw("upper"), True),
-            Command("draw lower", "Draw a lower limit", "Ctrl+Shift+J", "Graph", lambda: m.lines.draw("lower"), True),
-            *(
-                Command(f"beside {key}", f"Beside the graph: {words.lower()}", f"Ctrl+Alt+{i}", "View", lambda k=key: m.beside.show(k))  # type: ignore[misc]
-                for i, (key, words) in enumerate(TABS, start=1)
-            ),
-            Command("preferences", "Preferences …", "Ctrl+,", "Study", self.edit_preferences),
-            Command("quit", "Quit", "Ctrl+Q", "Study", self._quit),
-            Command("undo", "Undo", "Ctrl+Z", "Row", self.session.undo.undo, True),
-            Command("redo", "Redo", "Ctrl+Shift+Z", "Row", self.session.undo.redo, True),
-            Command("add row", "Add a row …", "Ctrl+R", "Row", r.add_row, True),
-            Command("change row", "Change the row …", "F2", "Row", r.change_row, True),
-            Command("duplicate", "Duplicate the row with one condition changed …", "Ctrl+D", "Row", r.duplicate_row, True),
-            Command("reference", "Make the row the reference", "Ctrl+B", "Row", r.toggle_reference, True),
-            Command("show row", "Show or hide the row on the graph", "Ctrl+H", "Row", r.toggle_row, True),
-            Command("delete row", "Delete the row", "Ctrl+Delete", "Row", r.delete_row, True),
-            Command("add column", "Add a column …", "Ctrl+Shift+C", "Run", r.add_column, True),
-            Command("delete column", "Delete the column", "", "Run", r.delete_column, True),
-            Command("measure", "Measure the chosen empty cells", "Ctrl+M", "Run", m.measure_empty, True),
-            Command("again", "Run again", "F5", "Run", m.run_again, True),
-            Command("recompute", "Recompute with other settings …", "Ctrl+Shift+R", "Run", m.offer_recompute, True),
-            Command("repeat", "Repeat the reference's procedures on this row", "Ctrl+Shift+D", "Run", r.repeat_reference, True),
-            Command("align", "Align the paths by hand …", "Ctrl+Shift+A", "Run", r.align_paths),
-            Command("latencies", "Latencies side by side …", "Ctrl+Shift+L", "Run", r.show_latencies),
-            Command("delete run", "Delete the run", "Ctrl+Backspace", "Run", r.delete_run, True),
-            Command("stop", "Silence: stop what plays and what measures", "Esc", "Run", self._silence),
-            Command("whole column", "Choose the whole column", "Ctrl+L", "Graph", m.choose_column),
-            Command("next view", "Next kind of curve", "Ctrl+Right", "Graph", m.look.next_view),
-            Command("previous view", "Previous kind of curve", "Ctrl+Left", "Graph", lambda: m.look.next_view(-1)),
-            Command("next axis", "Next axis", "Ctrl+Shift+Right", "Graph", m.look.next_axis),
-            Command("step up", "Step of the staircase: further up", "Ctrl+PgUp", "Graph", m.look.next_step),
-            Command("step down", "Step of the staircase: further down", "Ctrl+PgDown", "Graph", lambda: m.look.next_step(-1)),
-            Command("percent", "% or dB", "Ctrl+U", "Graph", m.look.toggle_percent),
-            Command("channel 1", "Channel 1 on or off", "Ctrl+1", "Graph", lambda: m.look.toggle_channel(1)),
-            Command("channel 2", "Channel 2 on or off", "Ctrl+2", "Graph", lambda: m.look.toggle_channel(2)),
-            Command("corners", "Pins at the -3 dB points", "Ctrl+3", "Graph", m.pins.corners, True),
-            Command("clear pins", "Remove the pins", "", "Graph", m.pins.clear, True),
-            Command("whole graph", "Show the whole graph", "Ctrl+0", "Graph", self._whole_graph),
-            *(
-                Command(f"page {name}", f"Go to the page {name}", f"Alt+{i}", "View", lambda n=name: self.show_page(n))  # type: ignore[misc]
-                for i, name in enumerate(("Chain", "Watch", "Matrix"), start=1)
-            ),
-            Command("to matrix", "Go to the matrix", "F6", "View", m.table.setFocus),
-            Command("to graph", "Go to the graph", "F7", "View", self._focus_graph),
-            Command("to side", "Go to the readings or settings", "F8", "View", self._focus_side),
-        ]
 
     def _menu(self) -> QMenu:
         menu = QMenu(self)
@@ -358,7 +294,7 @@ class MainWindow(QMainWindow):
         """The Watch page once it was shown."""
         return self._watch.page
 
-    def _silence(self) -> None:
+    def silence(self) -> None:
         """Nothing sounds after this, from whatever page it is asked."""
         self.session.mute()
         page = self.watch_page()
@@ -387,19 +323,19 @@ class MainWindow(QMainWindow):
             column = self.matrix.current_column() or overview.columns[0]
             self.matrix.choose([s.id for s in overview.subjects if s.is_baseline], column.id)
 
-    def _whole_graph(self) -> None:
+    def whole_graph(self) -> None:
         self.matrix.graph_panel.graph.reset_view()
 
-    def _focus_graph(self) -> None:
+    def focus_graph(self) -> None:
         self.matrix.graph_panel.graph.setFocus()
 
-    def _focus_side(self) -> None:
+    def focus_side(self) -> None:
         target: QWidget = (
             self.matrix.readings.table if self.matrix.side.currentWidget() is self.matrix.readings else self.matrix.run_panel.go
         )
         target.setFocus()
 
-    def _quit(self) -> None:
+    def quit(self) -> None:
         self.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
