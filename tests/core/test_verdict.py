@@ -154,6 +154,7 @@ def test_snr_crosstalk_gain_latency_and_modulation():
     assert verdict("Separation 65 dB, 20 Hz to 20 kHz", cross).margin == pytest.approx(-5.0)
     gain = run("gain", [Reading("gain", 1, 26.3, "dB", {"frequency_hz": 1000.0}), Reading("balance", 2, -0.15, "dB", {"frequency_hz": 1000.0})])
     assert [verdict(t, gain).outcome for t in ("Gain 26 dB", "Gain 29 dB", "Channel balance ±0.2 dB", "Channel matching < 0.1 dB")] == ["met", "not met", "met", "not met"]  # fmt: skip
+    assert [verdict(t, gain).outcome for t in ("Gain 26 dB ±0.5 dB", "Gain 27 dB ±0.5 dB", "Gain 25.5 dB ±0.5 dB")] == ["met", "not met", "not met"]
     late = run("latency", [Reading("latency", 1, 0.0033, "s")], chain=CHAIN.model_copy(update={"buffer": 64}))
     assert verdict("latency 3.4 ms at 64 samples", late).outcome is Outcome.MET
     assert verdict("latency 2.5 ms at 64 samples", late).outcome is Outcome.NOT_MET
@@ -165,10 +166,26 @@ def test_snr_crosstalk_gain_latency_and_modulation():
     assert verdict("CCIF 19+20 kHz: -90 dB", imd).outcome is Outcome.NOT_SHOWN
 
 
+def test_sensitivity_is_the_input_that_the_measured_gain_needs():
+    """40 W into 8 Ω are sqrt(320) V; through 26 dB that takes sqrt(320) / 10^(26/20) V = 0.8966 V. Watts double with 3.01 dB."""
+    at = {"frequency_hz": 1000.0}
+    gain = run("gain", [Reading("gain", 1, 26.0, "dB", at, None, 0.05)], settings={"output_level": "1 W"})
+    found = verdict("Input sensitivity 0.9 V for 40 W", gain)
+    assert (found.outcome, found.value) == ("met", pytest.approx(320**0.5 / 10 ** (26 / 20)))
+    assert found.uncertainty == pytest.approx(2 * 0.8966 * 0.05 / 8.686, rel=1e-3)
+    assert verdict("Input sensitivity 1.2 V for 40 W", gain).outcome is Outcome.NOT_MET
+    assert verdict("Input sensitivity 900 mV ±1 % for 40 W", gain).outcome is Outcome.NOT_SHOWN, "±1.2 % of it is the reading's own"
+    alone = verdict("Sensitivity 142 mV", gain)
+    assert (alone.outcome, alone.value) == ("met", pytest.approx(8**0.5 / 10 ** (26 / 20)))
+    assert "for 1 W" in alone.words
+    assert verdict("Sensitivity 1 V for 40 W").outcome is Outcome.NOT_SHOWN
+    assert verdict("Sensitivity 1 V for 40 W").offer.settings == {"output_level": "40 W"}
+
+
 @pytest.mark.parametrize(
     "text",
     ["THD+N < 0.01 %, 1 kHz, 5 W", "THD 0.1 %, 20 Hz - 20 kHz, 5 W", "SNR 110 dB(A) re 2 V", "frequency response 20 Hz-20 kHz ±0.5 dB", "4 × 50 W at 10 %",
-     "Crosstalk -90 dB at 10 kHz", "latency 3.4 ms at 64 samples", "CCIF 19+20 kHz: -90 dB", "Gain 26 dB", "SINAD 96 dB", "Noise 12 µV A-weighted", "DNR 110 dB (A)"],
+     "Sensitivity 1.2 V for 40 W", "Crosstalk -90 dB at 10 kHz", "latency 3.4 ms at 64 samples", "CCIF 19+20 kHz: -90 dB", "Gain 26 dB", "SINAD 96 dB", "Noise 12 µV A-weighted", "DNR 110 dB (A)"],
 )  # fmt: skip
 def test_what_is_offered_can_be_measured(text):
     """The offered settings are settings of the offered procedure."""

@@ -25,6 +25,7 @@ class Claimed(StrEnum):
     POWER = "output power"
     OUTPUT = "output level"
     GAIN = "gain"
+    SENSITIVITY = "input sensitivity"
     BALANCE = "channel balance"
     LATENCY = "latency"
 
@@ -46,7 +47,7 @@ def usual_sense(claimed: Claimed) -> Sense:
     """How a figure without a word about it is meant: the better side is open."""
     if claimed is Claimed.RESPONSE:
         return Sense.WITHIN
-    if claimed in (Claimed.GAIN, Claimed.LATENCY):
+    if claimed in (Claimed.GAIN, Claimed.SENSITIVITY, Claimed.LATENCY):
         return Sense.TYPICAL
     return Sense.AT_MOST if claimed in _LESS_IS_BETTER else Sense.AT_LEAST
 
@@ -96,6 +97,9 @@ class Claim(BaseModel):
                 return f"within {format_quantity(one, self.unit, signed=True)}"
             if self.high == -self.low:
                 return f"within ±{_plain(self.high, self.unit)}"
+            if self.claimed not in (Claimed.RESPONSE, Claimed.BALANCE):
+                half = _plain((self.high - self.low) / 2, "dB" if self.unit.startswith("dB") else self.unit)
+                return f"{_plain((self.high + self.low) / 2, self.unit)} ±{half}"
             return f"within +{self.high:g}/-{-self.low:g} {self.unit}"
         value = self.high if self.high is not None else self.low
         return f"{self.sense} {_plain(value, self.unit)}"

@@ -26,13 +26,16 @@ _NAMES = (
     (Claimed.BALANCE, r"channel (balance|matching|tracking|difference)|gain matching|level matching|imbalance"),
     (Claimed.LATENCY, r"(round[- ]?trip )?(latency|delay)|round[- ]?trip"),
     (Claimed.NOISE, r"(residual|output|idle|background|self)[- ]?noise( voltage| level)?|noise floor|hum (and|&) noise|\bnoise\b"),
+    (Claimed.SENSITIVITY, r"(input )?sensitivity|input (level|voltage)"),
     (Claimed.POWER, r"(rated |continuous |rms |output |max(imum)? )*power( output)?( per channel)?|watts per channel"),
     (Claimed.OUTPUT, r"(max(imum)?\.? )?output (level|voltage)|max(imum)?\.? output"),
     (Claimed.GAIN, r"(voltage )?gain|amplification"),
+    (Claimed.RESPONSE, r"^\W*bandwidth\b"),
 )  # fmt: skip
 _UNITS = {
     **dict.fromkeys(RATIOS, ("%", "ppm", "dB")), Claimed.NOISE: ("V", "dBV", "dBu", "dBFS", "dB SPL"), Claimed.POWER: ("W",),
     Claimed.OUTPUT: ("V", "dBV", "dBu"), Claimed.LATENCY: ("s", "samples"), Claimed.GAIN: ("dB", "x"),
+    Claimed.SENSITIVITY: ("V", "dBV", "dBu"),
 }  # fmt: skip
 _NUMBER = r"\d[\d.,]*(?:e[+-]?\d+)?"
 _UNIT = (
@@ -40,6 +43,7 @@ _UNIT = (
     r"|samples?|smp|frames?|x(?![\w])"
 )
 _QUANTITY = re.compile(rf"(?P<sign>[<>]=?|±|~)?\s*(?P<number>[+-]?\s?{_NUMBER})\s*(?P<unit>{_UNIT})", re.I)
+_CENTRED = rf"(?P<number>[+-]?\s?{_NUMBER})\s*(?P<unit>{_UNIT})?\s*±\s*(?P<slack>{_NUMBER})\s*(?P<slack_unit>{_UNIT})"
 _JOIN = r"\s*(?:-|to|\.\.\.?|up to|through)\s*"
 _SPAN = rf"(?P<low>{_NUMBER})\s*(?P<low_unit>k?Hz)?{_JOIN}(?P<high>{_NUMBER})\s*(?P<high_unit>k?Hz)"
 _BAND_WORD = r"\(?(?:measurement |measuring |meas\.? |noise )?(?:bandwidth|bw|band|low-?pass|filter|brick ?wall)\)?"
@@ -127,12 +131,18 @@ def _claimed(reading: _Reading) -> Claimed | None:
             return claimed
     if re.search(r"\d\s*W(atts?)?\b", reading.left, re.I):
         return Claimed.POWER
-    return None
+    # a range of frequencies with a tolerance is a response, whoever leaves out its name
+    return Claimed.RESPONSE if re.search(_SPAN, reading.left, re.I) and _is_tolerance(reading.left) else None
+
+
+def _is_tolerance(text: str) -> bool:
+    """Whether a text holds "±0.5 dB" or "+0.1/-0.3 dB"."""
+    return "±" in text or bool(re.search(r"\+\s?[\d.,]+\s*(?:dB)?\s*[,/]\s*-\s?[\d.,]+", text))
 
 
 def _weighting(reading: _Reading) -> None:
     for pattern, weighting, unit in (
-        (r"dB\s*\(\s*A\s*\)|\bdBA\b", "A", "dB"), (r"\(?\bA[- ]?(weighted|wtd\.?|weighting|wght?d?\.?)\)?|\(A\)|\bIEC[- ]A\b", "A", ""),
+        (r"dB\s*\(\s*A\s*\)|\bdBA\b", "A", "dB"), (r"\(?\bA[- ]?(weighted|wtd\.?|weighting|wght?d?\.?)\)?|\(A\)|(?<=dB )A\b(?!-| ?w)|\bIEC[- ]A\b", "A", ""),
         (r"\(?(ITU-R )?(BS\.?)?\s?468(-4)?( weighted| weighting)?\)?|\bCCIR([-/ ]?468)?\b", "468", ""),
         (r"\(?\b(unweighted|un-?wtd\.?|no weighting|not weighted|Z-?weighted|linear)\b\)?", "none", ""),
     ):  # fmt: skip
@@ -224,7 +234,7 @@ def _pair(m: re.Match[str], found: dict[str, Any]) -> None:
 
 def _sense(reading: _Reading, claimed: Claimed) -> Sense:
     text = reading.left
-    if "±" in text or re.search(r"\+\s?[\d.,]+\s*(?:dB)?\s*[,/]\s*-\s?[\d.,]+", text):
+    if _is_tolerance(text):
         return Sense.WITHIN
     if re.search(r"\btyp(ical(ly)?)?\b|~|\bnom(inal)?\b|\bapprox|\babout\b|\bca\b", text, re.I):
         return Sense.TYPICAL
@@ -271,27 +281,48 @@ def _figure(reading: _Reading, claimed: Claimed, sense: Sense) -> list[str]:
         return []
     if claimed in (Claimed.POWER, Claimed.OUTPUT):
         reading.take(rf"(?:[<@]|at|with)?\s*({_NUMBER})\s*%\s*(THD(\s*\+\s*N)?)?", lambda m: found.update(limit_percent=number_of(m[1])))
+    asked = None if claimed in (Claimed.RESPONSE, Claimed.BALANCE) else _centred(reading, allowed)
+    if asked:
+        return asked
+    centred = asked is not None
     candidates: list[tuple[re.Match[str], float, str]] = []
     levels: list[tuple[re.Match[str], float, str]] = []
     for match in _QUANTITY.finditer(reading.left):
         value, unit = _base(number_of(match["number"], match["unit"]), match["unit"])
-        (candidates if unit in allowed else levels).append((match, value, unit))
-    if not candidates:
+        (candidates if unit in allowed and not centred else levels).append((match, value, unit))
+    if not candidates and not centred:
         return [f"Which figure? For {claimed} a number in {' or '.join(allowed)} was looked for."]
     signed = [c for c in candidates if c[0]["sign"]]
     # a noise at a level, an output at another: the first is the figure, as people write it
-    first = signed[0] if len(signed) == 1 else candidates[0]
+    first = signed[0] if len(signed) == 1 else next(iter(candidates), None)
     others = [c for c in candidates if c is not first]
-    if others and claimed not in (Claimed.NOISE, Claimed.OUTPUT):
+    if others and claimed not in (Claimed.NOISE, Claimed.OUTPUT, Claimed.SENSITIVITY):
         return [f"Two figures were found: {' and '.join(c[0][0].strip() for c in candidates)}. Which is meant?"]
     levels += others
     if len(levels) > 1:
         return [f"Which of these is the level: {', '.join(m[0].strip() for m, *_ in levels)}?"]
     if levels:
         found["level"] = levels[0][0][0].strip(" <>=~")
-    for match, *_ in (first, *levels):
+    for match, *_ in (*([first] if first else []), *levels):
         reading.left = reading.left.replace(match[0], " ; ", 1)
-    _limits(found, claimed, sense, first[1], first[2])
+    if first is not None:
+        _limits(found, claimed, sense, first[1], first[2])
+    return []
+
+
+def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:
+    """A figure with its tolerance, "29 dB ±0.5 dB" or "1.2 V ±10 %": what is not clear about it; None where there is none."""
+    match = re.search(_CENTRED, reading.left, re.I)
+    if match is None:
+        return None
+    reading.left = f"{reading.left[: match.start()]} ; {reading.left[match.end() :]}"
+    value, unit = _base(number_of(match["number"]), match["unit"] or match["slack_unit"])
+    slack, slack_unit = _base(number_of(match["slack"]), match["slack_unit"])
+    if slack_unit == "%" and not unit.startswith(("dB", "%")):
+        slack, slack_unit = abs(value) * slack / 100, unit
+    if unit not in allowed or slack_unit != ("dB" if unit.startswith("dB") else unit):
+        return [f"What is meant by “{match[0].strip()}”?"]
+    reading.found.update(low=value - slack, high=value + slack, unit=unit)
     return []
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -13,7 +14,7 @@ from epidote.core.comparison.crossings import uncertainty
 from epidote.core.comparison.evidence import Evidence
 from epidote.core.comparison.matching import SAME_FREQUENCY, USUAL_BAND, USUAL_FREQUENCY, USUAL_LEVEL, USUAL_LIMIT, Conditions, Found
 from epidote.core.display import format_quantity
-from epidote.core.quantity import to_db
+from epidote.core.quantity import from_db, to_db
 from epidote.core.result import Curve
 
 
@@ -230,6 +231,20 @@ def _gain(claim: Claim, e: Evidence) -> Iterator[Found]:
         yield c.told(reading, abs(value) if balance else value)
 
 
+def _sensitivity(claim: Claim, e: Evidence) -> Iterator[Found]:
+    """What input brings the claimed output, by the gain that was measured."""
+    level = claim.level or str(e.settings.get("output_level", ""))
+    volts = e.volts(level) if e.procedure == "gain" else None
+    for reading in e.channels("gain") if volts is not None else ():
+        c = Conditions(claim, e)
+        c.frequency(float(reading.at.get("frequency_hz", USUAL_FREQUENCY)))
+        if not claim.level:
+            c.assumed.append(f"for {level}")
+        value = (volts or 0.0) / from_db(reading.value or 0.0)
+        spread = value * e.spread(reading) * math.log(10) / 20
+        yield c.told(replace(reading, key="input", value=value, unit="V", spread=spread, floor=None))
+
+
 def _latency(claim: Claim, e: Evidence) -> Iterator[Found]:
     if e.procedure != "latency":
         return
@@ -273,6 +288,6 @@ def _intermodulation(claim: Claim, e: Evidence) -> Iterator[Found]:
 _LOOKS: dict[Claimed, Callable[[Claim, Evidence], Iterator[Found]]] = {
     Claimed.THD: _distortion, Claimed.THD_N: _distortion, Claimed.SINAD: _distortion, Claimed.RESPONSE: _response, Claimed.SNR: _noise,
     Claimed.DYNAMIC_RANGE: _noise, Claimed.NOISE: _noise, Claimed.CROSSTALK: _crosstalk, Claimed.POWER: _power, Claimed.OUTPUT: _power,
-    Claimed.GAIN: _gain, Claimed.BALANCE: _gain, Claimed.LATENCY: _latency, Claimed.MODULATION: _intermodulation,
+    Claimed.GAIN: _gain, Claimed.BALANCE: _gain, Claimed.SENSITIVITY: _sensitivity, Claimed.LATENCY: _latency, Claimed.MODULATION: _intermodulation,
     Claimed.DIFFERENCE: _intermodulation,
 }  # fmt: skip

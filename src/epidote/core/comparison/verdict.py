@@ -132,10 +132,12 @@ def _held(claim: Claim, f: Found, offer: Offer) -> Verdict:
 
 
 def _typical(claim: Claim, value: float) -> tuple[float, float, bool]:
-    """A typical figure may be missed by a little on its worse side; latency and gain on either."""
+    """A typical figure may be missed by a little on its worse side; gain and sensitivity, which have none, on either."""
     stated = claim.high if claim.high is not None else claim.low or 0.0
     slack = _TYPICAL_DB if claim.unit.startswith("dB") else _TYPICAL_SHARE * abs(stated)
-    if claim.claimed is Claimed.GAIN:
+    if claim.claimed is Claimed.SENSITIVITY and claim.unit == "V":
+        slack = (from_db(_TYPICAL_DB) - 1) * abs(stated)
+    if claim.claimed in (Claimed.GAIN, Claimed.SENSITIVITY):
         return (value, stated + slack, False) if value > stated else (value, stated - slack, True)
     worse_above = claim.claimed in (*RATIOS, Claimed.NOISE, Claimed.CROSSTALK, Claimed.LATENCY, Claimed.BALANCE)
     if claim.unit in ("%", "ppm", "V") and claim.claimed is not Claimed.OUTPUT:
@@ -192,7 +194,8 @@ def offer_for(claim: Claim) -> Offer:
     if kind in (Claimed.MODULATION, Claimed.DIFFERENCE):
         usual = (60.0, 7000.0, 4.0) if kind is Claimed.MODULATION else (19000.0, 20000.0, 1.0)
         return Offer("intermodulation", {"frequency_1": frequency or usual[0], "frequency_2": claim.frequency_high or usual[1], "ratio": usual[2]})
-    return Offer("gain", {"frequency": frequency} if frequency else {})
+    level = {"output_level": claim.level} if kind is Claimed.SENSITIVITY and claim.level else {}
+    return Offer("gain", {**({"frequency": frequency} if frequency else {}), **level})
 
 
 def _is_level(text: str) -> bool:
