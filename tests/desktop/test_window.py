@@ -199,8 +199,10 @@ def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_o
     window.session.failed.connect(failures.append)
     create_study(tmp_path / "Other.epidote", "Other").close()
     runs_before = len(first.overview().runs)
-    window.session.runs.measure([Wanted((rows["low"], columns["tone"]), {"duration": 20.0, "level": -20})])
-    qtbot.waitUntil(lambda: bool(window.session.runs.under_way) and not all(u.waiting for u in window.session.runs.under_way.values()), timeout=20000)
+    window.session.runs.checks = False
+    cell = (rows["low"], columns["tone"])
+    window.session.runs.measure([Wanted(cell, {"duration": 5.0, "level": -20})])
+    qtbot.waitUntil(lambda: cell in window.session.runs.under_way and not window.session.runs.under_way[cell].waiting, timeout=20000)
     window.session.open_path(tmp_path / "Other.epidote")
     qtbot.waitUntil(lambda: window.session.study is not None and window.session.study.path != first.path, timeout=20000)
     qtbot.waitUntil(lambda: not window.session.runs.under_way, timeout=20000)
