@@ -10,7 +10,7 @@ from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_from_toml, chain_to_toml
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import procedure, procedures
+from epidote.core.procedures.base import procedure, procedures, settings_in_words
 from epidote.core.result import Curve, Reading, Result, with_caution
 from epidote.core.signal import Signal, Stimulus
 from epidote.core.stimulus.tone import tone
@@ -93,6 +93,14 @@ def test_cautions():
     assert unique([Caution.DC, Caution.CLIPPED, Caution.DC]) == (Caution.DC, Caution.CLIPPED)
     assert with_caution(Reading("a", 1, 1.0, "dB"), Caution.DC, Caution.DC).cautions == (Caution.DC,)
     assert all(c.words.endswith(".") for c in Caution)
+
+
+def test_settings_in_words_have_units_and_leave_out_what_is_empty():
+    model = procedure("response").Settings
+    said = settings_in_words(model, {"start_frequency": 20, "stop_frequency": 40000.0, "level": -6.5, "material": "", "smoothing": "1/3", "averages": 2})
+    assert said == "start frequency 20 Hz, stop frequency 40 kHz, level -6.5 dBFS, smoothing 1/3, averages 2"
+    assert settings_in_words(procedure("latency").Settings, {"restart": True, "longest": 0.25}) == "restart yes, longest 250 ms"
+    assert settings_in_words(model, {"of_a_newer_version": 3}) == "of a newer version 3"
 
 
 def test_procedures_are_found_by_entry_point():

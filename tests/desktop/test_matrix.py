@@ -1,6 +1,8 @@
 """The Matrix page, driven by mouse, keyboard and menu."""
 
 import csv
+import json
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -264,7 +266,7 @@ def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
         "Ostrel P40, gain high",
         "Havelmar A25",
         "Pin 1, 1.000 kHz",
-        "start frequency 20",
+        "start frequency 20 Hz, stop frequency 20 kHz, duration 600 ms, level -20 dBFS",
         "Bench, 48 kHz, 8",
         "typed, not confirmed",
     ):
@@ -422,3 +424,32 @@ def test_conditions_in_a_row_s_head_that_have_no_room_are_counted(window):
     assert fitting((), 100) == []
     head = window.matrix.model.index(1, 0)
     assert window.matrix.model.data(head, Qt.ItemDataRole.ToolTipRole) == window.session.overview.subjects[1].full_name
+
+
+def test_corners_that_have_a_pin_get_no_second_one(window, rows, columns, qtbot):
+    page = window.matrix
+    page.choose([rows["high"]], columns["response"])
+    wait_for(qtbot, lambda: page.graph_panel.graph.figure() is not None and len(page.graph_panel.graph.figure().traces) == 1)
+    where = (rows["high"], columns["response"])
+
+    def corner_at(hertz: float) -> None:
+        """The run as if it fell by 3 dB there; the study's answer to an edit takes its place again."""
+        seen = window.session.overview
+        run = seen.runs[where]
+        readings = [{**r, "value": hertz} if (r["key"], r["channel"]) == ("bandwidth_high", 1) else r for r in run.readings]
+        fallen = replace(run, readings_json=json.dumps(readings))
+        window.session.overview = replace(seen, runs={**seen.runs, where: fallen})
+
+    def pins() -> list[float]:
+        return [p.x for p in window.session.overview.pins_of(columns["response"], "level")]
+
+    corner_at(12345.0)
+    do(window, "corners")
+    wait_for(qtbot, lambda: pins() == [12345.0])
+    count = window.session.undo.count()
+    corner_at(12345.0)
+    do(window, "corners")
+    assert window.session.undo.count() == count, "nothing was edited"
+    corner_at(15000.0)
+    do(window, "corners")
+    wait_for(qtbot, lambda: pins() == [12345.0, 15000.0])

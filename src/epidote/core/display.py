@@ -64,6 +64,18 @@ def format_quantity(value: float | None, unit: str, *, digits: int = 4, uncertai
     return f"{text} {joint}".rstrip() if unit != "°" else f"{text}°"
 
 
+def format_plain(value: float | None, unit: str) -> str:
+    """A figure as it was typed: no zeros behind it that nobody wrote; "" for None."""
+    if value is None:
+        return ""
+    number, _, rest = format_quantity(value, unit, digits=6).partition(" ")
+    if unit in _DB_LIKE:
+        number = f"{value:.6g}"
+    if "." in number:
+        number = number.rstrip("0").rstrip(".")
+    return f"{number} {rest}".strip()
+
+
 def format_axis(value: float, unit: str) -> str:
     """A tick label without its unit: 20, 1k, 10k, 0.01, -80."""
     if unit in _DB_LIKE or unit == "°":

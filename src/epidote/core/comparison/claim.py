@@ -6,7 +6,7 @@ from enum import StrEnum
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from epidote.core.display import format_quantity
+from epidote.core.display import format_plain, format_quantity
 
 
 class Claimed(StrEnum):
@@ -96,30 +96,30 @@ class Claim(BaseModel):
                 one = self.low if self.high is None else self.high
                 return f"within {format_quantity(one, self.unit, signed=True)}"
             if self.high == -self.low:
-                return f"within ±{_plain(self.high, self.unit)}"
+                return f"within ±{format_plain(self.high, self.unit)}"
             if self.claimed not in (Claimed.RESPONSE, Claimed.BALANCE):
-                half = _plain((self.high - self.low) / 2, "dB" if self.unit.startswith("dB") else self.unit)
-                return f"{_plain((self.high + self.low) / 2, self.unit)} ±{half}"
+                half = format_plain((self.high - self.low) / 2, "dB" if self.unit.startswith("dB") else self.unit)
+                return f"{format_plain((self.high + self.low) / 2, self.unit)} ±{half}"
             return f"within +{self.high:g}/-{-self.low:g} {self.unit}"
         value = self.high if self.high is not None else self.low
-        return f"{self.sense} {_plain(value, self.unit)}"
+        return f"{self.sense} {format_plain(value, self.unit)}"
 
     @property
     def conditions(self) -> tuple[str, ...]:
         """Each condition in words, in the order people name them."""
         parts = []
         if self.frequency is not None:
-            span = "" if self.frequency_high is None else f" to {_plain(self.frequency_high, 'Hz')}"
-            parts.append(f"{_plain(self.frequency, 'Hz')}{span}")
+            span = "" if self.frequency_high is None else f" to {format_plain(self.frequency_high, 'Hz')}"
+            parts.append(f"{format_plain(self.frequency, 'Hz')}{span}")
         parts += [self.level] if self.level else []
         parts += [f"at {self.limit_percent:g} % distortion"] if self.limit_percent is not None else []
-        parts += [_plain(self.load_ohms, "Ω")] if self.load_ohms is not None else []
+        parts += [format_plain(self.load_ohms, "Ω")] if self.load_ohms is not None else []
         if self.band_high is not None:
-            parts.append(f"bandwidth {_plain(self.band_low, 'Hz') + ' to ' if self.band_low else ''}{_plain(self.band_high, 'Hz')}")
+            parts.append(f"bandwidth {format_plain(self.band_low, 'Hz') + ' to ' if self.band_low else ''}{format_plain(self.band_high, 'Hz')}")
         parts += [{"none": "unweighted"}.get(self.weighting, f"{self.weighting}-weighted")] if self.weighting else []
         parts += [f"{self.channels} channels"] if self.channels is not None else []
         parts += [f"buffer {self.buffer}"] if self.buffer is not None else []
-        parts += [f"rate {_plain(self.rate, 'Hz')}"] if self.rate is not None else []
+        parts += [f"rate {format_plain(self.rate, 'Hz')}"] if self.rate is not None else []
         return tuple(parts)
 
     @property
@@ -127,15 +127,3 @@ class Claim(BaseModel):
         """What was understood, whole."""
         name = self.claimed[0].upper() + self.claimed[1:]
         return f"{name} {', '.join([self.figure, *self.conditions])}"
-
-
-def _plain(value: float | None, unit: str) -> str:
-    """A figure as it was typed: no zeros behind it that nobody wrote."""
-    if value is None:
-        return ""
-    number, _, rest = format_quantity(value, unit, digits=6).partition(" ")
-    if unit.startswith("dB"):
-        number = f"{value:.6g}"
-    if "." in number:
-        number = number.rstrip("0").rstrip(".")
-    return f"{number} {rest}".strip()

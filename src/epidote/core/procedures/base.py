@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
+from epidote.core.display import format_plain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Signal, Stimulus
@@ -30,6 +31,18 @@ def setting(default: Any, meaning: str, unit: str = "", *, played: bool = False,
     ``played``: it decides what is played, so that a finished run cannot be recomputed with another value.
     """
     return Field(default, description=meaning, json_schema_extra={"unit": unit, "played": played}, **limits)
+
+
+def settings_in_words(model: type[Settings], values: Mapping[str, Any]) -> str:
+    """Settings with their units, for a picture or a report: "start frequency 20 Hz, …"; without what was left empty."""
+    def words(name: str, value: Any) -> str:
+        field = model.model_fields.get(name)
+        unit = str((field.json_schema_extra or {}).get("unit", "")) if field is not None else ""  # type: ignore[union-attr]
+        if isinstance(value, bool):
+            return "yes" if value else "no"
+        return format_plain(value, unit) if isinstance(value, (int, float)) else str(value)
+
+    return ", ".join(f"{name.replace('_', ' ')} {said}" for name, value in values.items() if (said := words(name, value)))
 
 
 def require_rising(settings: Settings, low: str, high: str) -> None:

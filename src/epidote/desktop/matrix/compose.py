@@ -16,7 +16,7 @@ from epidote.core.comparison.difference import difference_curve, differing_setti
 from epidote.core.comparison.levelled import Levelling, levelled
 from epidote.core.comparison.points import By, Point, at_point, difference_in_words
 from epidote.core.display import format_axis, format_quantity, format_reading
-from epidote.core.procedures.base import CurveView
+from epidote.core.procedures.base import CurveView, procedure, settings_in_words
 from epidote.core.quantity import in_percent
 from epidote.core.result import Curve, Reading, marks_on
 from epidote.desktop.matrix.table import PLUS_MINUS
@@ -161,9 +161,7 @@ def _marks(chosen: Chosen | None, channels: set[int]) -> tuple[tuple[float, str]
 
 def _settings_words(run: RunSummary) -> str:
     """The settings and the chain of a run, for a picture."""
-    values = ", ".join(
-        f"{k.replace('_', ' ')} {v:g}" if isinstance(v, (int, float)) else f"{k.replace('_', ' ')} {v}" for k, v in run.settings.items()
-    )
+    values = settings_in_words(procedure(run.procedure).Settings, run.settings)
     chain = run.chain
     load = f", {chain['load_ohms']:g} Ω" if chain.get("load_ohms") else ""
     who = "".join(f", {w}" for w in (run.person and f"by {run.person}", run.firmware and f"firmware {run.firmware}") if w)

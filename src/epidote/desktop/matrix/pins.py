@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING
 
 from epidote.desktop import edits
@@ -31,7 +32,11 @@ class Pins:
         ]
         if wanted:
             page.look.show_view("level")
-            edits.add_pins(self._session, column.id, "level", wanted)
+            overview = self._session.overview
+            there = [p.x for p in overview.pins_of(column.id, "level")] if overview is not None else []
+            missing = [x for x in wanted if not any(math.isclose(x, old, rel_tol=1e-6) for old in there)]
+            if missing:
+                edits.add_pins(self._session, column.id, "level", missing)
         else:
             page.failed.emit("There is no -3 dB point within the measured band of this run.")
 

@@ -13,7 +13,7 @@ from epidote.desktop.plot.window import View
 from epidote.desktop.theme import Theme, font
 
 _TICK_EVERY, _TICK = 14, 5
-_VEIL = 190  # of 255
+_VEIL = 225  # of 255
 
 
 def _places(values: np.ndarray, scale: Scale) -> np.ndarray:

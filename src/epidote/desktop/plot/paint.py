@@ -18,7 +18,7 @@ from epidote.desktop.theme import Theme, font
 DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1.5, 2.5]}
 DIFFERENCE_SHARE, CROWDED = 0.3, 12
 _THINNINGS, _FEWEST, _SEEN = 6, 16, 0.05  # the last in pixels
-_BESIDE = 8  # pixels beside the graph that a label may take
+_BESIDE, _OVER_TICK = 8, 9  # pixels beside the graph that a label may take, and by which its title clears the uppermost one
 
 
 @dataclass(frozen=True)
@@ -31,7 +31,7 @@ class Layout:
 
 def layout(figure: Figure, area: QRectF) -> Layout:
     height = QFontMetricsF(font(0.85)).height()
-    left, top, bottom = 5.2 * height, height * 1.5, 2.7 * height
+    left, top, bottom = 5.2 * height, height * 1.8, 2.7 * height
     inner = area.adjusted(left, top, -height * 0.8, -bottom)
     if not figure.differences:
         return Layout(inner, QRectF())
@@ -124,7 +124,7 @@ class FigurePainter:
         self._pins(p, where)
         p.setPen(self.theme.colour("quiet"))
         p.setFont(font(0.85))
-        p.drawText(QRectF(area.left(), area.top(), area.width(), where.main.top() - area.top() - 3), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom,
+        p.drawText(QRectF(area.left(), area.top(), area.width(), where.main.top() - area.top() - _OVER_TICK), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom,
                    f" {self.figure.y_title}, {self.figure.y_unit}" if self.figure.y_unit != "ratio" else f" {self.figure.y_title}")  # fmt: skip
         p.drawText(QRectF(where.main.left(), area.bottom() - QFontMetricsF(p.font()).height() * 1.25, where.main.width(), QFontMetricsF(p.font()).height() * 1.2),
                    Qt.AlignmentFlag.AlignCenter, self.figure.x_words)  # fmt: skip
