@@ -92,6 +92,10 @@ def test_claims_are_added_and_judged(two, run):
     code, _, err = run("compare", "claims", two, "--unit", "Ostrel", "--add", "very good", "--add", "Gain 26 dB")
     assert (code, "Nothing was added" in err) == (2, True)
     assert len(json.loads(run("compare", "claims", two, "--json")[1])["claims"]) == 3
+    assert {c["unit"][:6] for c in json.loads(run("compare", "claims", two, "--unit", "ostrel", "--json")[1])["claims"]} == {"Ostrel"}
+    code, _, err = run("compare", "claims", two, "--unit", "Nobody")
+    assert code == 2
+    assert "No unit's name begins with “Nobody”. There are: " in err
 
 
 def test_limits_about_a_row(two, run):

@@ -232,11 +232,11 @@ def claims(
     path: PathArgument,
     add: Annotated[list[str], typer.Option(help="a published figure as it is written; may be repeated")] = [],
     import_: Annotated[Path | None, typer.Option("--import", help="published figures from a CSV file: claim, source")] = None,
-    unit: Annotated[str, typer.Option(help="the unit they are of: its name, or the beginning of it")] = "",
+    unit: Annotated[str, typer.Option(help="only of this unit: its name, or the beginning of it; must be one for --add and --import")] = "",
     source: Annotated[str, typer.Option(help="where they were published")] = "",
     as_json: Json = False,
 ) -> int:  # fmt: skip
-    """Add published figures, and hold every one there is against what was measured."""
+    """Add published figures, and hold those there are, or one unit's, against what was measured."""
     from epidote.core.comparison.claim_text import understand
     from epidote.study.claim_files import read_claims
     from epidote.study.judging import judged_claims
@@ -245,8 +245,10 @@ def claims(
     study = Study(path)
     try:
         wanted = [(text, source) for text in add] + (read_claims(import_) if import_ is not None else [])
+        units = [u for u in study.units() if u.name.casefold().startswith(unit.casefold())]
+        if unit and not units:
+            raise SettingError(f"No unit's name begins with “{unit}”. There are: {', '.join(u.name for u in study.units())}.")
         if wanted:
-            units = [u for u in study.units() if u.name.casefold().startswith(unit.casefold())]
             if len(units) != 1:
                 raise SettingError(f"“{unit}” names {len(units)} units; --unit must name one. There are: {', '.join(u.name for u in study.units())}.")
             understood = [(text, understand(text, where or source)) for text, where in wanted]
@@ -257,9 +259,10 @@ def claims(
                 if found.claim is not None:
                     study.entries.add("claim", found.claim.model_dump(mode="json", exclude_none=True), Owner(unit=units[0].id), study.person)
         seen = study.overview()
-        verdicts = judged_claims(study, seen)
-        names = {s.unit.id: s.unit.name for s in seen.subjects if s.unit is not None}
-        owners = {e.id: names.get(e.owner.unit or 0, "") for e in seen.of_kind("claim")}
+        names = {u.id: u.name for u in units}
+        entries = [e for e in seen.of_kind("claim") if e.owner.unit in names]
+        verdicts = judged_claims(study, seen, entries)
+        owners = {e.id: names[e.owner.unit or 0] for e in entries}
     finally:
         study.close()
     if as_json:
@@ -274,7 +277,7 @@ def claims(
             say(f"{owners[i]}: {v.claim.words}")
             say(f"  {v.words}")
             if v.offer is not None:
-                say(f"  To show it: epidote measure {v.offer.procedure} {' '.join(f'--set {k}={s}' for k, s in v.offer.settings.items())}")
+                say(" ".join([f"  To show it: epidote measure {v.offer.procedure}", *(f"--set {k}={s}" for k, s in v.offer.settings.items())]))
     return NOT_MET if any(v.outcome == "not met" for v in verdicts.values()) else 0
 
 
