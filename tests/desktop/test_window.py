@@ -216,3 +216,18 @@ def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_o
 
     qtbot.waitUntil(free, timeout=20000)
     assert failures == []
+
+
+def test_what_is_measured_right_after_a_stop_does_not_take_the_stop_back(window, qtbot, rows, columns):
+    """The run that was stopped ends, although another is asked for before it noticed."""
+    from epidote.desktop.run_queue import Wanted
+
+    runs = window.session.runs
+    runs.checks = False
+    stopped, wanted = (rows["low"], columns["tone"]), (rows["low"], columns["response"])
+    runs.measure([Wanted(stopped, {"duration": 5.0, "level": -20})])
+    qtbot.waitUntil(lambda: stopped in runs.under_way and not runs.under_way[stopped].waiting, timeout=20000)
+    runs.cancel()
+    runs.measure([Wanted(wanted, {"duration": 0.6, "level": -20})])
+    qtbot.waitUntil(lambda: not runs.under_way and wanted in window.session.overview.runs, timeout=30000)
+    assert stopped not in window.session.overview.runs

@@ -75,7 +75,6 @@ class RunQueue(QObject):
         if not self._session.writable:
             self._session.failed.emit("The study cannot be changed, so nothing was measured.")
             return
-        self._cancel.clear()
         self._session.live.stop()
         for w in wanted:
             if w.cell in self.under_way:
@@ -124,7 +123,7 @@ class RunQueue(QObject):
     def cancel(self) -> None:
         """Stop the run under way and forget those waiting."""
         self._cancel.set()
-        self._cancel = threading.Event() if not self.under_way else self._cancel
+        self._cancel = threading.Event()  # of the runs to come; those there are keep the one that is set
 
     def _run(self, study: Study | None, wanted: Wanted, cancel: threading.Event) -> RunSummary | None:
         """On the runs' thread."""
