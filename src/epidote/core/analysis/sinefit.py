@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import cache
+from typing import Any
 
 import numpy as np
 from numpy.polynomial import legendre
@@ -75,13 +76,13 @@ class _Blocks:
 
     def power_sums(self, w: float, inner: Complex, outer: Complex, orders: int) -> Complex:
         """T[r, n] = sum_t u^r exp(j n w t), r < orders, from exp(j n w b) and exp(j n w t) of all n (multiples, places)."""
+
+        def sums(turns: Complex, place: NDArray[np.floating[Any]]) -> Complex:
+            powers = np.vander(self.scale * place, orders, increasing=True)
+            return np.asarray((turns.real @ powers + 1j * (turns.imag @ powers)).T)
+
         multiples = len(inner)
-        v, m = (
-            (turns.real @ powers + 1j * (turns.imag @ powers)).T
-            for turns, powers in (
-                (turns, np.vander(self.scale * place, orders, increasing=True)) for turns, place in ((inner, self.b), (outer, self.t))
-            )
-        )
+        v, m = sums(inner, self.b), sums(outer, self.t)
         total = np.zeros((orders, multiples), complex)
         for r in range(orders):
             for s in range(r + 1):

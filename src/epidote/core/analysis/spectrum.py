@@ -66,7 +66,7 @@ def band_power(power: Samples, bin_width: float, low: float, high: float, weight
         return 0.0
     chosen = power[inside]
     if weighting is not Weighting.NONE:
-        chosen = chosen * power_weight(np.arange(inside.start, inside.stop, dtype=np.float64) * np.float64(bin_width), weighting)
+        chosen = chosen * power_weight(bin_frequencies(power.size, bin_width)[inside], weighting)
     return float(chosen.sum()) - below * float(chosen[0]) - above * float(chosen[-1])
 
 

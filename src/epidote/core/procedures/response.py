@@ -17,6 +17,7 @@ from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
 from epidote.core.analysis.features import settled_phase
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
+from epidote.core.analysis.spectrum import bin_frequencies
 from epidote.core.aside import aside
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
@@ -179,7 +180,7 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
         stacked = np.stack(linear)
         spread = stacked.std(axis=0, ddof=1) / math.sqrt(len(parts))
         for n in HARMONICS:
-            every = [dc.harmonic_response(p, n) for p in parts]
+            every = [harmonics[n], *(dc.harmonic_response(p, n) for p in parts[1:])]
             power = np.mean([np.square(np.abs(r)) for r, _ in every], axis=0)
             harmonics[n] = (np.sqrt(power).astype(complex), every[0][1])
         return _Averaged(first, each[0], stacked.mean(axis=0), harmonics, spread, len(parts))
@@ -255,7 +256,7 @@ def _harmonic_curves(a: _Averaged, kernel: dc.Kernel, number: int, settings: Res
         if bins.size < 2:
             continue
         smooth = smoothed_power(np.square(np.abs(response)), width, bins * width, settings.smoothing, n * start, stop)
-        main = np.interp(excitation, np.arange(linear_power.size) * width, linear_power)
+        main = np.interp(excitation, bin_frequencies(linear_power.size, width), linear_power)
         ratio = smooth / np.maximum(main, _LEAST)
         noise = dc.noise_density(a.first, bins * width) * 0.75 * window_length / np.maximum(main, _LEAST)
         curves.append(

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHBoxLayout, QHeaderView, QLabel, QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QLabel, QTableWidgetItem, QVBoxLayout, QWidget
 
 from epidote.core.display import format_quantity
 from epidote.desktop.theme import Theme, font
@@ -94,7 +94,6 @@ class ConditionsPanel(QWidget):
         top.addWidget(self.over, 1)
         layout.addLayout(top)
         self.table = plain_table("a reading over conditions, as a table")
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
         layout.addWidget(self.table, 1)
         self.lines = ConditionLines(theme)
         layout.addWidget(self.lines, 1)

@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QCheckBox,
     QHBoxLayout,
     QHeaderView,
@@ -49,7 +48,6 @@ class DifferencePanel(QWidget):
         self.heading.setWordWrap(True)
         layout.addWidget(self.heading)
         self.table = plain_table("differences")
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
         layout.addWidget(self.table, 1)
         self.crossings = QLabel()
         self.crossings.setWordWrap(True)

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QColor, QGuiApplication, QResizeEvent
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -51,7 +50,6 @@ class ReadingsPanel(QWidget):
         top.addWidget(self.units)
         layout.addLayout(top)
         self.table = plain_table("readings")
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
         layout.addWidget(self.table, 1)
         self.point = QLineEdit()
         self.point.setAccessibleName("Keep an operating point")
