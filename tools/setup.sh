@@ -21,18 +21,18 @@ install_missing() {
   local as_root=()
   if [ "$(id -u)" != 0 ]; then
     if command -v sudo >/dev/null 2>&1 && sudo -n true 2>/dev/null; then as_root=(sudo -n); else
-      say "These system packages are missing: ${MISSING[*]}. Install them with: sudo apt-get install ${MISSING[*]}"
+      say "Missing system packages: ${MISSING[*]}. Install them with: sudo apt-get install ${MISSING[*]}"
       exit 1
     fi
   fi
   if ! command -v apt-get >/dev/null 2>&1; then
-    say "These libraries are missing (Debian's names): ${MISSING[*]}. Install them with your system's package manager."
+    say "Missing libraries (Debian package names): ${MISSING[*]}. Install them with your system's package manager."
     exit 1
   fi
   say "Installing system packages: ${MISSING[*]}"
   "${as_root[@]}" apt-get update -qq >/dev/null 2>&1 || true
   if ! "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${MISSING[@]}" >/tmp/epidote-apt.log 2>&1; then
-    say "apt-get could not install ${MISSING[*]}; what it said is in /tmp/epidote-apt.log."
+    say "apt-get could not install ${MISSING[*]}. See /tmp/epidote-apt.log for its messages."
     exit 1
   fi
   MISSING=()
@@ -43,7 +43,7 @@ PYTHON=${PYTHON:-python3}
 need_command "$PYTHON" python3
 install_missing
 if ! "$PYTHON" -c 'import sys; sys.exit(sys.version_info < (3, 11))'; then
-  say "Epidote needs Python 3.11 or later; $PYTHON is $("$PYTHON" --version). Set PYTHON=/path/to/a/newer/python3 and start again."
+  say "Epidote needs Python 3.11 or later; $PYTHON is $("$PYTHON" --version). Set PYTHON=/path/to/python3 to a newer version and try again."
   exit 1
 fi
 
@@ -68,7 +68,7 @@ STAMP="$ROOT/.venv/.epidote-ready"
 WANTED="$("$PYTHON" --version) $ROOT $(sha256sum requirements.lock pyproject.toml | sha256sum)"
 if [ ! -x .venv/bin/epidote ] || [ ! -f "$STAMP" ] || [ "$(cat "$STAMP")" != "$WANTED" ]; then
   if ! "$PYTHON" -c 'import ensurepip, venv' 2>/dev/null; then MISSING+=(python3-venv); install_missing; fi
-  say "Setting up .venv with the locked versions (once; a minute or two) ..."
+  say "Setting up .venv with locked package versions (first start only, one to two minutes)..."
   rm -f "$STAMP"
   [ -x .venv/bin/python ] && .venv/bin/python -c 'import sys' 2>/dev/null || "$PYTHON" -m venv --clear .venv
   .venv/bin/python -m pip install --quiet --disable-pip-version-check --requirement requirements.lock

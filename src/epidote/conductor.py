@@ -127,7 +127,7 @@ def play_and_record(
     except StopIteration:
         pass
     if not recordings:
-        raise MeasurementError(f"The procedure “{key}” played nothing. Nothing was kept.")
+        raise MeasurementError(f"The procedure “{key}” played nothing. Nothing was saved.")
     return recordings
 
 
@@ -201,26 +201,26 @@ def measure(
     ``check``: a short shot first; the run is refused when it would be wasted. Raises EpidoteError; then nothing of the run is in the study.
     """
     if study.read_only:
-        raise ReadOnlyError(f"{study.path.name} is open for reading only ({study.why_read_only}). Nothing was measured.")
+        raise ReadOnlyError(f"{study.path.name} is read-only ({study.why_read_only}). Nothing was measured.")
     _require_room(study, order)
     order = replace(order, chain=order.chain.model_copy(update={"device": device.info.name}))
     found: tuple[Caution, ...] = ()
     if check:
         shot = short_shot(device, order.chain, drive_level(order.settings, order.chain), cancelled=cancelled)
         if shot.stops:
-            raise BenchNotReadyError(f"{shot.words} Nothing was measured; what was there before is kept.")
+            raise BenchNotReadyError(f"{shot.words} Nothing was measured; earlier runs are unchanged.")
         found = shot.cautions
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled)
     try:
         result = computed(study, order, recordings)
     except UnusableInputError:
         if cancelled():  # so early that there is nothing to analyse yet
-            raise CancelledError("Stopped; nothing of this run was kept.") from None
+            raise CancelledError("Stopped. This run was not saved.") from None
         raise
     if order.chain.calibrated and order.chain.stale(date.today()):
         found = (*found, Caution.CALIBRATION_STALE)
     if cancelled() and not (procedure(order.procedure).keeps_part and result.curves):
-        raise CancelledError("Stopped; nothing of this run was kept.")
+        raise CancelledError("Stopped. This run was not saved.")
     return keep_run(study, order, device.info.title, replace(result, cautions=unique((*result.cautions, *found))), recordings, None)
 
 
@@ -234,7 +234,7 @@ def keep_recording(
     """
     subject = study.overview().subject(subject_id)
     if subject is None:
-        raise StudyError("The row is gone; nothing was kept.")
+        raise StudyError("The row was deleted. Nothing was saved.")
     made = make_settings(procedure(key).Settings, settings)
     column = add_column(study, key, made)
     chain = study_chain(study, subject).model_copy(update={"rate": rate})
@@ -257,7 +257,7 @@ def recompute(study: Study, run_id: int, changes: Mapping[str, Any]) -> RunSumma
     fixed = [n for n in model.model_fields if n not in free and getattr(settings, n) != getattr(before, n)]
     if fixed:
         raise SettingError(
-            f"“{fixed[0]}” decided what was played, so it cannot be changed afterwards; measure again. Free to change: {', '.join(free)}."
+            f"“{fixed[0]}” affects what is played and cannot be changed by recomputing; measure again instead. Can be changed: {', '.join(free)}."
         )
     chain = Chain.model_validate(old.chain)
     order = Order(old.subject_id, old.column_id, old.procedure, settings, chain)
@@ -291,7 +291,7 @@ def _require_room(study: Study, order: Order) -> None:
     free = study.room_left()
     if free < needed:
         raise StudyError(
-            f"The disk has {free / 1e6:.0f} MB left, this run needs about {needed / 1e6:.0f} MB. Nothing was played or changed; make room and measure again."
+            f"Not enough disk space: {free / 1e6:.0f} MB free, about {needed / 1e6:.0f} MB needed. Nothing was measured; free some space and measure again."
         )
 
 

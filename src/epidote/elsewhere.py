@@ -35,7 +35,7 @@ def planned(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
     """What a procedure plays where nobody listens meanwhile. Raises SettingError when it plays nothing."""
     found: list[Stimulus] = procedure(key).plan(settings, chain)
     if not found or not any(np.any(s.samples()) for s in found):
-        raise SettingError(f"“{procedure(key).title}” plays nothing, so there is no file to make of it.")
+        raise SettingError(f"“{procedure(key).title}” plays nothing, so there is no stimulus file to export.")
     return found
 
 
@@ -61,7 +61,7 @@ def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
     """Samples (frames,) or (frames, channels) as WAV, or FLAC by its ending. Raises SettingError for bits it cannot hold, DiskError."""
     kind = "FLAC" if path.suffix.lower() == ".flac" else "WAV"
     if kind == "FLAC" and bits == "32f":
-        raise SettingError("FLAC holds whole numbers only; choose 24 bits, or a .wav file.")
+        raise SettingError("FLAC cannot store 32-bit float. Use 24 bit, or a .wav file.")
     write_whole(path, encode(dithered(samples, bits).reshape(samples.shape[0], -1), rate, kind, bits))
 
 
@@ -121,7 +121,7 @@ def take_in(study: Study, order: Order, path: Path) -> RunSummary:
     file = marked_file(order.procedure, order.settings, order.chain)
     recordings, clock = on_its_own_clock(signal, file)
     result = with_clock(computed(study, order, recordings), [clock], signal.rate)
-    return keep_run(study, order, f"recorded elsewhere: {path.name}", result, recordings, None)
+    return keep_run(study, order, f"imported recording: {path.name}", result, recordings, None)
 
 
 def take_curve(study: Study, subject: Subject, path: Path) -> RunSummary:
@@ -138,7 +138,7 @@ def take_curve(study: Study, subject: Subject, path: Path) -> RunSummary:
         column = add_column(study, "response", settings)
     result = Result((level,) if phase is None else (level, phase), level_readings(level, None), ())
     order = Order(subject.id, column.id, "response", settings, study_chain(study, subject))
-    return keep_run(study, order, f"taken from {path.name}", result, (), None)
+    return keep_run(study, order, f"imported curve: {path.name}", result, (), None)
 
 
 def take_stretch(study: Study, order: Order, recordings: Sequence[Recording], words: str) -> RunSummary:
@@ -147,4 +147,4 @@ def take_stretch(study: Study, order: Order, recordings: Sequence[Recording], wo
     Raises UnusableInputError; then nothing was kept.
     """
     here = replace(order, chain=order.chain.model_copy(update={"rate": recordings[0].signal.rate}))
-    return keep_run(study, here, f"recorded elsewhere: {words}", computed(study, here, recordings), recordings, None)
+    return keep_run(study, here, f"imported recording: {words}", computed(study, here, recordings), recordings, None)

@@ -46,21 +46,21 @@ def decoded(path: Path, first: float = 0.0, last: float | None = None) -> list[D
             streams = list(container.streams.audio)
             if not streams:
                 kinds = ", ".join(sorted({s.type for s in container.streams})) or "nothing"
-                raise UnusableInputError(f"{path.name} holds no sound, only {kinds}. Nothing was computed.")
+                raise UnusableInputError(f"{path.name} contains no audio, only {kinds}. Nothing was computed.")
             names = [str(s.metadata.get("title") or s.metadata.get("language") or f"track {n}") for n, s in enumerate(streams, start=1)]
         tracks = [_decoded(path, name, number, first, last) for number, name in enumerate(names)]
     except av.FFmpegError as error:
         raise UnusableInputError(
-            f"{path.name} cannot be decoded: {error.strerror or error}. Nothing was computed; give a sound or video file."
+            f"{path.name} cannot be decoded: {error.strerror or error}. Nothing was computed; use an audio or video file."
         ) from error
     except OSError as error:
         raise DiskError(
-            f"{path.name} is decoded into {tempfile.gettempdir()}, which failed: {error.strerror}. Nothing was computed; make room there."
+            f"{path.name} could not be decoded into {tempfile.gettempdir()}: {error.strerror}. Nothing was computed; free some space there."
         ) from error
     begin = min(t.late for t in tracks)
     for track in tracks:
         if track.frames == 0:
-            raise UnusableInputError(f"{path.name}, {track.name}, holds no samples. Nothing was computed.")
+            raise UnusableInputError(f"{path.name}, {track.name}, contains no samples. Nothing was computed.")
     apart = [t.late - begin for t in tracks]
     return [
         Decoded(t.name, t.file, t.rate, t.channels, late if late > _AUDIBLE else 0.0) for t, late in zip(tracks, apart, strict=True)

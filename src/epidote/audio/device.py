@@ -97,10 +97,10 @@ class Device(Protocol):
 def playable(stimulus: Stimulus, rate: float, ceiling_dbfs: float) -> Samples:
     """The stimulus' samples (frames,). Raises FormatRefusedError for one of another rate, MeasurementError for one above the ceiling."""
     if stimulus.rate != rate:
-        raise FormatRefusedError(f"The device runs at {rate:g} Hz, the stimulus was made for {stimulus.rate:g} Hz.")
+        raise FormatRefusedError(f"The device runs at {rate:g} Hz, the stimulus at {stimulus.rate:g} Hz. Nothing was played; use the same sample rate for both.")
     played = stimulus.samples()
     if float(np.abs(played).max()) > from_db(ceiling_dbfs) * (1 + 1e-9):
         raise MeasurementError(
-            f"The stimulus would exceed the chain's output ceiling of {ceiling_dbfs:g} dBFS. Nothing was played; lower its level."
+            f"The stimulus would exceed the chain's maximum output level of {ceiling_dbfs:g} dBFS. Nothing was played; reduce its level."
         )
     return played

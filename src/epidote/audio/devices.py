@@ -24,5 +24,5 @@ def open_device(
         return SoundCard(name, wiring, ceiling_dbfs=ceiling_dbfs)
     bench = name.removeprefix(PREFIX)
     if not name.startswith(PREFIX) or bench not in BENCHES:
-        raise SettingError(f"There is no device “{name}”. There are: {', '.join(d.name for d in devices())}.")
+        raise SettingError(f"Unknown device “{name}”. Available: {', '.join(d.name for d in devices())}.")
     return SimulatedDevice(bench, wiring, conditions, seed=seed, real_time=real_time)

@@ -80,7 +80,7 @@ def write_whole(path: Path, content: bytes) -> None:
         temporary.unlink(missing_ok=True)
         raise DiskError(
             f"{path.name} could not be written to {path.parent}: {error.strerror}. "
-            "What was there before is untouched; make room (or choose another place) and do it again."
+            "Any existing file is unchanged; free some space or choose another folder, then try again."
         ) from error
 
 

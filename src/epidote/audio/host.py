@@ -73,7 +73,7 @@ def _index(sd: Any, wanted: list[str]) -> int:
         sd._terminate()
         time.sleep(0.2)
         sd._initialize()
-    raise SettingError(f"“{wanted[1]}” is not there now")
+    raise SettingError(f"“{wanted[1]}” is not connected")
 
 
 class Host:

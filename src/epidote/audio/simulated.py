@@ -54,7 +54,7 @@ class Bench:
 
 
 BENCHES = {
-    "wire": Bench("Stand-in interface, output wired to input", None, divider=1.0),
+    "wire": Bench("Stand-in interface, loopback", None, divider=1.0),
     "ostrel-p40": Bench("Stand-in interface with an Ostrel P40", OSTREL_P40),
     "havelmar-a25": Bench("Stand-in interface with a Havelmar A25", HAVELMAR_A25),
     "tamsel-c12": Bench("Stand-in interface with a Tamsel C12", TAMSEL_C12),
@@ -63,11 +63,11 @@ BENCHES = {
     "breskan-r7": Bench("Stand-in interface with a Breskan R7", BRESKAN_R7),
     "lunvik-d2": Bench("Stand-in interface with a Lunvik D2 converter", LUNVIK_D2),
     "pellworth-i4": Bench("Stand-in interface with a Pellworth I4", PELLWORTH_I4),
-    "velmora-t2": Bench("Stand-in interface with parts of the Velmora T2 box in its line", VELMORA_T2, divider=1.0),
-    "sorvane-l8": Bench("Stand-in interface Sorvane L8, output wired to input", None, divider=1.0, buffers=128, link=SORVANE_L8),
+    "velmora-t2": Bench("Stand-in interface with a Velmora T2 isolation box", VELMORA_T2, divider=1.0),
+    "sorvane-l8": Bench("Stand-in interface Sorvane L8, loopback", None, divider=1.0, buffers=128, link=SORVANE_L8),
     "tolmark-x1": Bench("Stand-in interface with a Tolmark X1 behind a digital link", TOLMARK_X1, divider=1.0),
     "ferrin-v9": Bench("Stand-in interface with a Ferrin V9 effects processor", FERRIN_V9, divider=1.0),
-    "oskell-n3": Bench("Stand-in interface: left by wire, right over an Oskell N3 network path", OSKELL_N3, divider=1.0),
+    "oskell-n3": Bench("Stand-in interface: left direct, right through an Oskell N3 network path", OSKELL_N3, divider=1.0),
     "kelwin-d6": Bench("Stand-in interface with a Kelwin D6 loudspeaker behind 10 Ω", DOME_SPEAKER, divider=1.0),
 }
 
@@ -80,11 +80,11 @@ class SimulatedDevice:
         rate = wiring.rate
         if round(rate) not in RATES:
             offered = ", ".join(f"{r / 1000:g}" for r in RATES)
-            raise FormatRefusedError(f"The stand-in interface runs at {offered} kHz, not at {rate / 1000:g} kHz. Choose one of these.")
+            raise FormatRefusedError(f"The stand-in interface does not support {rate / 1000:g} kHz. Supported: {offered} kHz.")
         self.info = device_info(bench)
         for numbers, there, what in ((wiring.outputs, self.info.outputs, "outputs"), (wiring.inputs, self.info.inputs, "inputs")):
             if max(numbers, default=1) > there:
-                raise FormatRefusedError(f"The stand-in interface has {there} {what}; the chain asks for number {max(numbers)}.")
+                raise FormatRefusedError(f"The stand-in interface has {there} {what}; the chain uses number {max(numbers)}. Change the channels on the Chain page.")
         self._wiring, self._rate = wiring, rate
         self._buffer = wiring.buffer or self._bench.buffers
         self._unit = self._bench.unit.set_to(conditions) if self._bench.unit else None
@@ -169,7 +169,7 @@ class SimulatedDevice:
 
 def _stop_if(cancelled: Cancelled) -> None:
     if cancelled():
-        raise CancelledError("Stopped; nothing of this run was kept.")
+        raise CancelledError("Stopped. This run was not saved.")
 
 
 def _load_of(conditions: Mapping[str, str], usual: float) -> float:

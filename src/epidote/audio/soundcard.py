@@ -24,7 +24,7 @@ from epidote.core.stimulus.programme import Programme
 PREFIX = "sound:"
 _HOST = "epidote.audio.host"
 _LIST_SECONDS, _OPEN_SECONDS, _SILENCE_SECONDS = 15.0, 15.0, 2.0
-_GIVEN_UP = "Everything measured before is kept; of this run nothing was. Bring the device back and measure again."
+_GIVEN_UP = "Earlier runs are saved; this run is not. Reconnect the device and measure again."
 
 
 def sound_cards() -> list[DeviceInfo]:
@@ -90,11 +90,11 @@ class SoundCard:
             answer = self._words()
         except (DeviceLostError, TimeoutError) as error:
             self.close()
-            raise DeviceLostError(f"{self.info.title} could not be opened: it gave no answer. {_GIVEN_UP}") from error
+            raise DeviceLostError(f"{self.info.title} did not respond. {_GIVEN_UP}") from error
         if "refused" in answer:
             self.close()
             raise FormatRefusedError(
-                f"{self.info.title} could not be opened: {answer['refused']}. Nothing was played; see the chain's device."
+                f"{self.info.title} could not be opened: {answer['refused']}. Nothing was played; check the device on the Chain page."
             )
         self._latency = answer["latency"] or None
 
@@ -103,12 +103,12 @@ class SoundCard:
         for d, numbers, what in ((playing, wiring.outputs, "outputs"), (recording, wiring.inputs, "inputs")):
             if numbers and max(numbers) > d[what]:
                 raise FormatRefusedError(
-                    f"“{d['name']}” has {d[what]} {what}, the chain asks for number {max(numbers)}. Nothing was played; choose others on the Chain page."
+                    f"“{d['name']}” has {d[what]} {what}; the chain uses number {max(numbers)}. Nothing was played; change the channels on the Chain page."
                 )
             if round(wiring.rate) not in d["rates"]:
                 at = f"{d['default_rate'] / 1000:g} kHz" if len(d["rates"]) < 2 else ", ".join(f"{r / 1000:g}" for r in d["rates"]) + " kHz"
                 raise FormatRefusedError(
-                    f"“{d['name']}” runs at {at}, the chain asks for {wiring.rate / 1000:g} kHz. Nothing was played; change the chain's rate or the device's."
+                    f"“{d['name']}” runs at {at}; the chain uses {wiring.rate / 1000:g} kHz. Nothing was played; change the sample rate of the chain or of the device."
                 )
 
     # -- one exchange -------------------------------------------------------------------------------------------------------
@@ -143,7 +143,7 @@ class SoundCard:
             while done < played.size:
                 if cancelled():
                     self._order({"do": "mute"})
-                    raise CancelledError("Stopped; nothing of this run was kept.")
+                    raise CancelledError("Stopped. This run was not saved.")
                 kind, content = self._message()
                 if kind == frames.BEGUN:
                     begun, done = True, 0
@@ -157,7 +157,7 @@ class SoundCard:
                         break
         except TimeoutError as error:
             self.close()
-            raise DeviceLostError(f"{self.info.title} stopped delivering sound in the middle of the run. {_GIVEN_UP}") from error
+            raise DeviceLostError(f"{self.info.title} stopped delivering audio during the run. {_GIVEN_UP}") from error
         finally:
             if self._process.poll() is None:
                 self._order({"do": "stop"})
@@ -201,12 +201,12 @@ class SoundCard:
         except OSError:
             message = None
         if message is None:
-            raise DeviceLostError(f"{self.info.title} vanished: its sound server or cable is gone. {_GIVEN_UP}")
+            raise DeviceLostError(f"{self.info.title} was disconnected or its sound server stopped. {_GIVEN_UP}")
         kind, content = message
         if kind == frames.FAULT:
             self._faults.append(content.decode())
         if kind == frames.WORDS and json.loads(content).get("lost"):
-            raise DeviceLostError(f"{self.info.title} vanished: its sound server or cable is gone. {_GIVEN_UP}")
+            raise DeviceLostError(f"{self.info.title} was disconnected or its sound server stopped. {_GIVEN_UP}")
         return message
 
     def _words(self) -> dict[str, Any]:
@@ -235,7 +235,7 @@ class SoundCardLive:
             try:
                 kind, content = self._card._message()
             except TimeoutError:
-                self._error = DeviceLostError(f"{self._card.info.title} stopped delivering sound. {_GIVEN_UP}")
+                self._error = DeviceLostError(f"{self._card.info.title} stopped delivering audio. {_GIVEN_UP}")
                 return
             except DeviceLostError as error:
                 self._error = error
@@ -276,5 +276,5 @@ def _find(name: str, found: list[dict[str, Any]]) -> dict[str, Any]:
     for d in found:
         if _name(d) == name:
             return d
-    there = ", ".join(_name(d) for d in found) or "none: is a sound server running, and is libportaudio2 installed?"
-    raise SettingError(f"There is no sound device “{name}” now. There are: {there}.")
+    there = ", ".join(_name(d) for d in found) or "none (is a sound server running and libportaudio2 installed?)"
+    raise SettingError(f"Sound device “{name}” is not connected. Available: {there}.")

@@ -66,8 +66,8 @@ class TrackStream:
         size, machine = 8 * self.frames * self.channels, os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
         if size > machine / 4:
             raise UnusableInputError(
-                f"This recording is {self.frames / self.rate / 60:.0f} min of {self.channels} channels long: too much to be taken in one go on this machine. "
-                "Nothing was computed; give the stretch that counts (--from, --to) or hold its channels against each other with “paths”, which reads piece by piece."
+                f"This recording ({self.frames / self.rate / 60:.0f} min, {self.channels} channels) is too long to load at once on this computer. "
+                "Nothing was computed; select a section (--from, --to), or compare its channels with “paths”, which reads in blocks."
             )
         return Signal(self.read(0, self.frames), self.rate)
 
@@ -109,11 +109,11 @@ class SoundStream:
         except OSError as error:
             raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
         if path.is_dir():
-            raise UnusableInputError(f"{path} is a folder, not a sound file.")
+            raise UnusableInputError(f"{path} is a folder, not an audio file.")
         if self._before.st_size == 0:
-            raise UnusableInputError(f"{path.name} is empty. Nothing was computed; record or copy it again.")
+            raise UnusableInputError(f"{path.name} is empty. Nothing was computed; make or copy the recording again.")
         if last is not None and last <= first:
-            raise UnusableInputError(f"The stretch from {first:g} s to {last:g} s holds nothing. Nothing was computed.")
+            raise UnusableInputError(f"The section from {first:g} s to {last:g} s is empty. Nothing was computed.")
         self._file: soundfile.SoundFile | None = None
         self._decoded: list[Decoded] = []
         try:
@@ -123,13 +123,13 @@ class SoundStream:
         except (soundfile.SoundFileError, OSError) as error:
             if path.suffix.lower() in _OWN:
                 raise UnusableInputError(
-                    f"{path.name} is not a sound file that can be read, whatever its name says. Nothing was computed; give a WAV or FLAC file."
+                    f"{path.name} is not a readable audio file. Nothing was computed; use a WAV or FLAC file."
                 ) from error
             self._decoded = decoded(path, first, last)
             self.tracks = [_track(one) for one in self._decoded]
         if self.tracks[0].frames == 0:
             beyond = f" after {first:g} s" if first else ""
-            raise UnusableInputError(f"{path.name} holds no samples{beyond}. Nothing was computed; record it again.")
+            raise UnusableInputError(f"{path.name} contains no samples{beyond}. Nothing was computed; make the recording again.")
 
     def _whole_file(self, first: float, last: float | None) -> TrackStream:
         file = self._file
@@ -155,7 +155,7 @@ class SoundStream:
         after = self._path.stat()
         if (after.st_size, after.st_mtime_ns) != (self._before.st_size, self._before.st_mtime_ns):
             raise UnusableInputError(
-                f"{self._path.name} changed while it was read. Nothing was computed; wait until it is written, then do it again."
+                f"{self._path.name} changed while it was being read. Nothing was computed; wait until it is complete and try again."
             )
 
     def close(self) -> None:
@@ -188,7 +188,7 @@ def _refuse_cut_off(path: Path, size: int) -> None:
                 if 0 < length < 0xFFFFFFF0 and position + 8 + length > size:
                     share = 100 * (size - position - 8) / length
                     raise UnusableInputError(
-                        f"{path.name} is cut off: it holds {share:.0f} % of the sound it announces. Nothing was computed; copy or export it again."
+                        f"{path.name} is truncated: only {share:.0f} % of the audio is there. Nothing was computed; copy or export it again."
                     )
                 return
             position += 8 + length + length % 2

@@ -13,8 +13,8 @@ import typer
 from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
 from epidote.core.errors import SettingError, UnusableInputError
 
-Set = Annotated[list[str], typer.Option("--set", help="a setting, name=value; see “epidote procedures”")]
-Json = Annotated[bool, typer.Option("--json", help="one JSON object on standard output")]
+Set = Annotated[list[str], typer.Option("--set", help="set name=value; may be repeated; “epidote procedures” lists the settings")]
+Json = Annotated[bool, typer.Option("--json", help="print one JSON object")]
 
 
 class Bits(StrEnum):
@@ -24,16 +24,16 @@ class Bits(StrEnum):
 
 
 def stimulus(
-    procedure: Annotated[str, typer.Argument(help="response, tone, …")],
-    out: Annotated[Path, typer.Argument(help="the sound file to write; its description goes beside it as .json")],
+    procedure: Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")],
+    out: Annotated[Path, typer.Argument(help="audio file to write (.wav or .flac); a description is written beside it as .json")],
     rate: Annotated[float, typer.Option(help="sample rate in Hz")] = 48000,
-    level: Annotated[float | None, typer.Option(help="level in dBFS")] = None,
-    marked: Annotated[bool, typer.Option("--marked", help="for a player of its own: between marks that tell start and clock")] = False,
+    level: Annotated[float | None, typer.Option(help="generator level in dBFS")] = None,
+    marked: Annotated[bool, typer.Option("--marked", help="add sync markers, for playback and recording on devices with their own clock")] = False,
     bits: Annotated[Bits, typer.Option(help="sample format")] = Bits.TWENTYFOUR,
     set_: Set = [],
     as_json: Json = False,
 ) -> int:
-    """Write the stimulus of a procedure as a sound file, and its description beside it."""
+    """Write the stimulus of a procedure as an audio file with a description."""
     from epidote.core.chain import Chain
     from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
@@ -50,10 +50,10 @@ def stimulus(
     if marked or any(s != stimuli[0] for s in stimuli):
         file = between_marks(stimuli)
         samples, description = file.samples(), describe(procedure, settings, file)
-        words = "between two marks; analyse any recording of it with --stimulus {}."
+        words = "with sync markers. Analyse a recording of it with --stimulus {}."
     else:
         samples, description = stimuli[0].samples(), describe_alone(procedure, settings, stimuli[0])
-        words = f"{bits.value} bit; {{}} describes it for the analysis."
+        words = f"{bits.value} bit. Analyse a recording of it with --stimulus {{}}."
     beside = write_described(out, samples, rate, bits.value, description)
     if as_json:
         print_json({**description, "file": str(out)})
@@ -74,25 +74,25 @@ def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
     except OSError as error:
         raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
     except (ValueError, KeyError, TypeError) as error:
-        raise UnusableInputError(f"{path} is not a stimulus' description as “epidote stimulus” writes it. Nothing was computed.") from error
+        raise UnusableInputError(f"{path} is not a stimulus description written by “epidote stimulus”. Nothing was computed.") from error
 
 
 def analyse(
-    procedure: Annotated[str, typer.Argument(help="response, tone, …")],
-    recordings: Annotated[list[Path], typer.Argument(help="sound files; several are averaged where the procedure averages")],
-    stimulus: Annotated[Path | None, typer.Option(help="the description that “epidote stimulus” wrote")] = None,
+    procedure: Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")],
+    recordings: Annotated[list[Path], typer.Argument(help="audio files; several recordings are averaged where the procedure supports it")],
+    stimulus: Annotated[Path | None, typer.Option(help="description (.json) written by “epidote stimulus”")] = None,
     set_: Set = [],
-    chain: Annotated[Path | None, typer.Option(help="a chain file: levels in volts instead of dBFS")] = None,
+    chain: Annotated[Path | None, typer.Option(help="chain file (.toml), for levels in volts instead of dBFS")] = None,
     baseline: Annotated[
-        Path | None, typer.Option(help="a recording of the chain alone, same stimulus: taken out, or used as floor")
+        Path | None, typer.Option(help="loopback recording of the chain with the same stimulus; corrected for, or used as floor")
     ] = None,
-    channel: Annotated[list[int], typer.Option(help="only this channel (from 1); may be repeated")] = [],
-    track: Annotated[int, typer.Option(help="of a container with several tracks: this one (from 1); “paths” takes all", min=1)] = 1,
-    first: Annotated[float, typer.Option("--from", help="leave out what comes before, in s", min=0)] = 0.0,
-    last: Annotated[float | None, typer.Option("--to", help="leave out what comes after, in s", min=0)] = None,
+    channel: Annotated[list[int], typer.Option(help="analyse only this channel (from 1); may be repeated")] = [],
+    track: Annotated[int, typer.Option(help="track of a multi-track file (from 1); “paths” uses all", min=1)] = 1,
+    first: Annotated[float, typer.Option("--from", help="start of the section to analyse, in s", min=0)] = 0.0,
+    last: Annotated[float | None, typer.Option("--to", help="end of the section to analyse, in s", min=0)] = None,
     as_json: Json = False,
 ) -> int:
-    """Analyse any recording; several channels give readings per channel."""
+    """Analyse recordings; readings are given per channel."""
     from epidote.audio.files import read_tracks
     from epidote.conductor import analysed
     from epidote.core.analysis.clock import ClockOffset, on_its_own_clock
@@ -110,11 +110,11 @@ def analyse(
     def read(path: Path) -> list[Recording]:
         tracks = read_tracks(path, first, last)
         if track > len(tracks):
-            raise UnusableInputError(f"{path.name} has {len(tracks)} track(s), asked was for track {track}. Nothing was computed.")
+            raise UnusableInputError(f"{path.name} has {len(tracks)} track(s); there is no track {track}. Nothing was computed.")
         signal = tracks[track - 1].signal
         if any(not 1 <= c <= signal.channels for c in channel):
             raise UnusableInputError(
-                f"{path.name} has {signal.channels} channel(s), asked was for channel {max(channel)}. Nothing was computed."
+                f"{path.name} has {signal.channels} channel(s); there is no channel {max(channel)}. Nothing was computed."
             )
         chosen = signal.samples[:, [c - 1 for c in channel]] if channel else signal.samples
         taken = Signal(chosen, signal.rate)
@@ -147,8 +147,8 @@ def analyse(
     _say_result(procedure, captured[0].signal.rate, settings, result, as_json=as_json)
     if Caution.STIMULUS_NOT_FOUND in result.cautions and not result.curves:
         warn(
-            f"{', '.join(p.name for p in recordings)}: the stimulus of “{procedure}” was not found in the recording, so there is nothing to read off it. "
-            "Check that it is the right file, and that the stimulus was recorded and not too quiet."
+            f"{', '.join(p.name for p in recordings)}: the stimulus of “{procedure}” was not found in the recording; no readings. "
+            "Check that it is the right file and that the stimulus was recorded at a sufficient level."
         )
         return 3
     return 0

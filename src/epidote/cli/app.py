@@ -12,7 +12,7 @@ from epidote.core.errors import EpidoteError
 
 app = typer.Typer(
     name="epidote", add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
-    help="Measure audio devices, know what each number is worth, and compare them. Without a command: the application.",
+    help="Measure and compare audio devices. Without a command, or with the path of a study, the desktop application opens.",
 )  # fmt: skip
 app.command("stimulus")(analyse.stimulus)
 app.command("analyse")(analyse.analyse)
@@ -35,20 +35,20 @@ def run_command(arguments: list[str]) -> int:
     except typer.Exit as stop:
         return stop.exit_code
     except (typer.Abort, KeyboardInterrupt):
-        sys.stderr.write("epidote: stopped. What was finished before is kept.\n")
+        sys.stderr.write("epidote: stopped. Everything finished before is saved.\n")
         return 4
     except BrokenPipeError:
         # the reader of our output has gone; there is nobody left to tell
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        sys.stderr.write(f"epidote: {error.filename or 'the system'}: {error.strerror}. What was finished before is kept.\n")
+        sys.stderr.write(f"epidote: {error.filename or 'the system'}: {error.strerror}. Everything finished before is saved.\n")
         return 3
     except Exception as error:  # noqa: BLE001  the last door before a traceback
         if hasattr(error, "format_message"):  # click's own usage errors
             sys.stderr.write(f"epidote: {error.format_message()} See “epidote --help”.\n")
             return 2
         sys.stderr.write(
-            f"epidote: something went wrong that should not ({type(error).__name__}: {error}). What was finished before is kept.\n"
+            f"epidote: internal error ({type(error).__name__}: {error}). Everything finished before is saved.\n"
         )
         return 4

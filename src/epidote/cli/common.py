@@ -23,7 +23,7 @@ def parsed_settings(model: Any, pairs: Sequence[str]) -> dict[str, Any]:
     for pair in pairs:
         name, equals, text = pair.partition("=")
         if not equals:
-            raise SettingError(f"“{pair}” is not name=value.")
+            raise SettingError(f"“{pair}” is not a setting. Use name=value.")
         values[name] = typed_value(model, name.strip(), text.strip())
     return values
 
@@ -39,7 +39,7 @@ def typed_value(model: Any, name: str, text: str) -> Any:
     try:
         return parse_as(text, unit)
     except QuantityError as error:
-        raise SettingError(f"The setting “{name}” cannot be “{text}”: {error}") from error
+        raise SettingError(f"Setting “{name}”: {error}") from error
 
 
 def read_chain(path: Path | None, **usual: Any) -> Chain:

@@ -16,12 +16,12 @@ from epidote.study.models import Overview, RunSummary, Subject
 from epidote.study.store import Study
 
 app = typer.Typer(
-    help="Compare rows with each other, with published figures and with limits. Exit code 5: done, and something was not met.",
+    help="Compare rows with each other, with claims and with limits. Exit code 5: a claim or limit is not met.",
     no_args_is_help=True, rich_markup_mode=None,
 )  # fmt: skip
 
-Against = Annotated[str, typer.Option("--against", help="the row that others are compared with; usually the study's reference")]
-Procedure = Annotated[str, typer.Argument(help="response, tone, …")]
+Against = Annotated[str, typer.Option("--against", help="row to compare with [default: the study's reference]")]
+Procedure = Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")]
 Channel = Annotated[int, typer.Option(help="channel, from 1", min=1)]
 NOT_MET = 5
 
@@ -33,21 +33,21 @@ def _runs(study: Study, procedure: str) -> tuple[Overview, dict[int, RunSummary]
         found = {s.id: seen.runs[s.id, column.id] for s in seen.subjects if (s.id, column.id) in seen.runs}
         if found:
             return seen, found
-    raise SettingError(f"{study.path.name} holds no run of “{procedure}”. Measure it first.")
+    raise SettingError(f"{study.path.name} contains no run of “{procedure}”. Measure it first.")
 
 
 def _reference(study: Study, seen: Overview, name: str, runs: dict[int, RunSummary]) -> Subject:
     subject = find_subject(study, name) if name else (seen.subject(seen.reference) if seen.reference else None)
     if subject is None:
-        raise SettingError("There is no reference row in this study: name one with --against.")
+        raise SettingError("The study has no reference row. Name a row with --against.")
     if subject.id not in runs:
-        raise SettingError(f"{subject.full_name} was not measured by this procedure, so nothing can be compared with it.")
+        raise SettingError(f"{subject.full_name} is not measured with this procedure. Measure it, or use another row with --against.")
     return subject
 
 
 @app.command("readings")
 def readings(path: PathArgument, procedure: Procedure, against: Against = "", channel: Channel = 1, as_json: Json = False) -> int:
-    """Each row's readings less the reference's, and whether the differences are real."""
+    """Compare the readings of each row with the reference, with significance."""
     from epidote.core.comparison.likeness import Weight
     from epidote.core.procedures.base import procedure as find
     from epidote.core.procedures.base import titles_of
@@ -76,7 +76,7 @@ def readings(path: PathArgument, procedure: Procedure, against: Against = "", ch
         print_json({"reference": base.full_name, "channel": channel, "rows": told})
         return 0
     for row in told:
-        say(f"{row['subject']} against {base.full_name}")
+        say(f"{row['subject']} vs. {base.full_name}")
         for d in row["differences"]:
             say(f"  {titles.get(d['key'], d['key']).ljust(24)} {d['words']}")
         for u in row["unlike"]:
@@ -86,15 +86,15 @@ def readings(path: PathArgument, procedure: Procedure, against: Against = "", ch
 
 @app.command("curves")
 def curves(
-    path: PathArgument, procedure: Procedure, curve: Annotated[str, typer.Argument(help="level, thd_n, …")], against: Against = "",
+    path: PathArgument, procedure: Procedure, curve: Annotated[str, typer.Argument(help="curve, e.g. level or thd_n")], against: Against = "",
     channel: Channel = 1,
-    low: Annotated[float | None, typer.Option("--from", help="look for the greatest deviation from here on, in the axis' unit")] = None,
-    high: Annotated[float | None, typer.Option("--to", help="... and to here")] = None,
-    align: Annotated[list[float], typer.Option(help="align gains at this frequency; twice: over the band between")] = [],
-    axis: Annotated[str, typer.Option(help="which axis, where there are several: W, V, dBFS, Hz")] = "",
+    low: Annotated[float | None, typer.Option("--from", help="lower end of the range for the maximum deviation, in units of the x axis")] = None,
+    high: Annotated[float | None, typer.Option("--to", help="upper end of the range")] = None,
+    align: Annotated[list[float], typer.Option(help="align gains at this frequency in Hz; give it twice to align over a band")] = [],
+    axis: Annotated[str, typer.Option(help="x axis, if there are several: W, V, dBFS or Hz")] = "",
     as_json: Json = False,
 ) -> int:  # fmt: skip
-    """Each row's curve less the reference's: the greatest deviation, and where the two change places."""
+    """Compare a curve of each row with the reference: maximum deviation and ranges where it is lower or higher."""
     import math
 
     import numpy as np
@@ -139,19 +139,19 @@ def curves(
         print_json({"reference": base.full_name, "curve": curve, "channel": channel, "rows": told})
         return 0
     for row in told:
-        where = f"{format_quantity(row['greatest'], row['unit'], signed=True)} at {format_quantity(row['at'], row['x_unit'])}" if row["at"] else "nothing in that band"
+        where = f"{format_quantity(row['greatest'], row['unit'], signed=True)} at {format_quantity(row['at'], row['x_unit'])}" if row["at"] else "none in this range"
         moved_by = f", aligned by {row['aligned_by_db']:+.2f} dB" if row["aligned_by_db"] is not None else ""
-        say(f"{row['subject']}: greatest deviation {where}{moved_by}. {row['words']}")
+        say(f"{row['subject']}: maximum deviation {where}{moved_by}. {row['words']}")
     return 0
 
 
 @app.command("points")
 def points(
-    path: PathArgument, procedure: Procedure, curve: Annotated[str, typer.Argument(help="level, thd_n, …")],
-    point: Annotated[list[str], typer.Option("--at", help="an x or a y of the curve: 1 W, 1 kHz, 1 %, -3 dB; may be repeated")],
+    path: PathArgument, procedure: Procedure, curve: Annotated[str, typer.Argument(help="curve, e.g. level or thd_n")],
+    point: Annotated[list[str], typer.Option("--at", help="x or y value of the curve, e.g. 1 W, 1 kHz, 1 %, -3 dB; may be repeated")],
     against: Against = "", channel: Channel = 1, as_json: Json = False,
 ) -> int:  # fmt: skip
-    """Every row at operating points, and by how much it differs from the reference there."""
+    """List every row at operating points, with the difference from the reference."""
     from epidote.core.comparison.points import at_point, difference_in_words, parse_point
 
     study = Study(path)
@@ -162,7 +162,7 @@ def points(
         kept = {s.id: [c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel] for s in seen.subjects if s.id in runs}
         sample = next((c for c in kept.values() if c), None)
         if sample is None:
-            raise SettingError(f"No row has a curve “{curve}” in channel {channel}.")
+            raise SettingError(f"No row has the curve “{curve}” in channel {channel}.")
         # a wire's curves know no watts; the other rows' do
         units = sorted({c.x_unit for own in kept.values() for c in own}, key=lambda u: ("W", "Hz", "V", "dBFS").index(u) if u in ("W", "Hz", "V", "dBFS") else 9)
         for text in point:
@@ -193,10 +193,10 @@ def points(
 
 @app.command("conditions")
 def conditions(
-    path: PathArgument, procedure: Procedure, reading: Annotated[str, typer.Argument(help="a reading's key")],
-    unit: Annotated[str, typer.Option(help="only rows whose name begins so")] = "", channel: Channel = 1, as_json: Json = False,
+    path: PathArgument, procedure: Procedure, reading: Annotated[str, typer.Argument(help="reading, e.g. latency or thd_n")],
+    unit: Annotated[str, typer.Option(help="only rows whose name starts with this")] = "", channel: Channel = 1, as_json: Json = False,
 ) -> int:  # fmt: skip
-    """A reading over the one or two conditions in which rows differ, and which settings come to the same."""
+    """Tabulate a reading against the one or two conditions in which rows differ."""
     from epidote.core.comparison.by_condition import Told, alike, grid
 
     study = Study(path)
@@ -230,13 +230,13 @@ def conditions(
 @app.command("claims")
 def claims(
     path: PathArgument,
-    add: Annotated[list[str], typer.Option(help="a published figure as it is written; may be repeated")] = [],
-    import_: Annotated[Path | None, typer.Option("--import", help="published figures from a CSV file: claim, source")] = None,
-    unit: Annotated[str, typer.Option(help="only of this unit: its name, or the beginning of it; must be one for --add and --import")] = "",
-    source: Annotated[str, typer.Option(help="where they were published")] = "",
+    add: Annotated[list[str], typer.Option(help="add a claim as published, e.g. “SNR > 100 dB, A-weighted”; may be repeated")] = [],
+    import_: Annotated[Path | None, typer.Option("--import", help="add claims from a CSV file (columns claim, source)")] = None,
+    unit: Annotated[str, typer.Option(help="unit, by name or start of name; required with --add and --import")] = "",
+    source: Annotated[str, typer.Option(help="source of the added claims")] = "",
     as_json: Json = False,
 ) -> int:  # fmt: skip
-    """Add published figures, and hold those there are, or one unit's, against what was measured."""
+    """Add claims, and judge all claims, or those of one unit, by the measurements."""
     from epidote.core.comparison.claim_text import understand
     from epidote.study.claim_files import read_claims
     from epidote.study.judging import judged_claims
@@ -247,10 +247,10 @@ def claims(
         wanted = [(text, source) for text in add] + (read_claims(import_) if import_ is not None else [])
         units = [u for u in study.units() if u.name.casefold().startswith(unit.casefold())]
         if unit and not units:
-            raise SettingError(f"No unit's name begins with “{unit}”. There are: {', '.join(u.name for u in study.units())}.")
+            raise SettingError(f"No unit name starts with “{unit}”. Units: {', '.join(u.name for u in study.units())}.")
         if wanted:
             if len(units) != 1:
-                raise SettingError(f"“{unit}” names {len(units)} units; --unit must name one. There are: {', '.join(u.name for u in study.units())}.")
+                raise SettingError(f"--unit “{unit}” matches {len(units)} units but must match one. Units: {', '.join(u.name for u in study.units())}.")
             understood = [(text, understand(text, where or source)) for text, where in wanted]
             unclear = [f"“{text}”: {found.words}" for text, found in understood if found.claim is None]
             if unclear:
@@ -277,22 +277,22 @@ def claims(
             say(f"{owners[i]}: {v.claim.words}")
             say(f"  {v.words}")
             if v.offer is not None:
-                say(" ".join([f"  To show it: epidote measure {v.offer.procedure}", *(f"--set {k}={s}" for k, s in v.offer.settings.items())]))
+                say(" ".join([f"  To measure it: epidote measure {v.offer.procedure}", *(f"--set {k}={s}" for k, s in v.offer.settings.items())]))
     return NOT_MET if any(v.outcome == "not met" for v in verdicts.values()) else 0
 
 
 @app.command("limits")
 def limits(
     path: PathArgument,
-    around: Annotated[str, typer.Option(help="make limits about this row's curve: its name")] = "",
-    procedure: Annotated[str, typer.Option(help="... of this procedure")] = "response",
-    curve: Annotated[str, typer.Option(help="... this curve")] = "level",
-    db: Annotated[float, typer.Option(help="... so many dB above and below")] = 1.0,
-    good: Annotated[list[str], typer.Option(help="make limits from the spread of these rows; three or more")] = [],
-    name: Annotated[str, typer.Option(help="what the limit is called")] = "limit",
+    around: Annotated[str, typer.Option(help="create limits around the curve of this row")] = "",
+    procedure: Annotated[str, typer.Option(help="procedure for the new limits")] = "response",
+    curve: Annotated[str, typer.Option(help="curve for the new limits")] = "level",
+    db: Annotated[float, typer.Option(help="tolerance of --around, in dB")] = 1.0,
+    good: Annotated[list[str], typer.Option(help="create limits from the scatter of these rows (at least three); may be repeated")] = [],
+    name: Annotated[str, typer.Option(help="name of the new limit")] = "limit",
     channel: Channel = 1, as_json: Json = False,
 ) -> int:  # fmt: skip
-    """Make limits from a reference or from good units, and hold every run against those there are."""
+    """Create limits from a reference or from good units, and check every run against all limits."""
     from epidote.core.comparison.limits import around as limits_around
     from epidote.core.comparison.limits import from_good_units
     from epidote.study.judging import held_limits
@@ -305,7 +305,7 @@ def limits(
             kept = [next((c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel), None) if s.id in runs else None for s in chosen]
             found = [c for c in kept if c is not None]
             if len(found) < len(chosen):
-                raise SettingError(f"Not every row named has the curve “{curve}” of “{procedure}”. No limit was made.")
+                raise SettingError(f"Some of these rows have no curve “{curve}” of “{procedure}”. No limit was created.")
             made = limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB") if around else from_good_units(name, procedure, found)
             study.entries.add("limit", made.model_dump(mode="json"), person=study.person)
         seen = study.overview()

@@ -23,25 +23,25 @@ USUAL_DEVICE = "standin:wire"
 
 
 def measure(
-    procedure: Annotated[str, typer.Argument(help="response, tone, …")],
-    study: Annotated[Path, typer.Option(help="the study's folder")],
-    subject: Annotated[str, typer.Option(help="the row: its name with conditions, as “epidote study show” prints it")],
-    device: Annotated[str | None, typer.Option(help="see “epidote devices”; usually the row's own")] = None,
+    procedure: Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")],
+    study: Annotated[Path, typer.Option(help="study folder")],
+    subject: Annotated[str, typer.Option(help="subject (row), as printed by “epidote study show”")],
+    device: Annotated[str | None, typer.Option(help="sound device, see “epidote devices” [default: that of the row]")] = None,
     set_: Set = [],
     over: Annotated[
         list[str],
         typer.Option(
-            help="a condition and its values, as buffer=32,64,128 or “rate=44.1 kHz,96 kHz”: a row and a run for each combination"
+            help="measure under several conditions, e.g. buffer=32,64,128 or “rate=44.1 kHz,96 kHz”; one row and run per combination"
         ),
     ] = [],
-    times: Annotated[int, typer.Option(help="repeat the run so often: its spread then tells what is real", min=1, max=200)] = 1,
-    chain: Annotated[Path | None, typer.Option(help="a chain file; usually the study's own chain")] = None,
-    check: Annotated[bool, typer.Option(help="a short shot before the run; refuse a run that would be wasted")] = True,
-    full_level: Annotated[bool, typer.Option("--full-level", help="with a changed chain: go on without asking")] = False,
-    seed: Annotated[int | None, typer.Option(help="for simulated devices: the same seed gives the same recording")] = None,
+    times: Annotated[int, typer.Option(help="number of runs; their scatter shows which differences are significant", min=1, max=200)] = 1,
+    chain: Annotated[Path | None, typer.Option(help="chain file (.toml) [default: the study's chain]")] = None,
+    check: Annotated[bool, typer.Option(help="check level and connections before the run and refuse a run that would fail")] = True,
+    full_level: Annotated[bool, typer.Option("--full-level", help="after a change of the chain, measure at full level without asking")] = False,
+    seed: Annotated[int | None, typer.Option(help="stand-ins only: the same seed gives the same recording")] = None,
     as_json: Json = False,
 ) -> int:
-    """Measure a subject of a study and keep the run there."""
+    """Measure a subject and save the run in its study."""
     from epidote.cli.study import find_subject
     from epidote.core.errors import EpidoteError
     from epidote.core.procedures.base import make_settings
@@ -55,7 +55,7 @@ def measure(
     runs, worst = [], 0
     try:
         if opened.read_only:
-            raise SettingError(f"{study.name} cannot be changed: {opened.why_read_only}. Nothing was measured.")
+            raise SettingError(f"{study.name} is read-only ({opened.why_read_only}). Nothing was measured.")
         row = find_subject(opened, subject)
         for conditions in combinations:
             one = _row_with(opened, row, conditions)
@@ -85,7 +85,7 @@ def _combinations(over: list[str]) -> list[dict[str, str]]:
         name, _, values = words.partition("=")
         found = [v.strip() for v in values.split(",") if v.strip()]
         if not name.strip() or not found:
-            raise SettingError(f"--over “{words}” is not a condition and its values: write it as buffer=32,64,128.")
+            raise SettingError(f"--over “{words}” is not valid. Use name=value,value, e.g. buffer=32,64,128.")
         named.append([(name.strip(), value) for value in found])
     return [dict(pairs) for pairs in product(*named)]
 
@@ -151,11 +151,11 @@ def _start_carefully(device: Device, chain: Chain, level: float, go_on: bool) ->
 
     shot = careful_shot(device, chain, level)
     back = shot.came_back or "nothing"
-    warn(f"This is the first run through this chain, so it began 40 dB down: at {level:g} dBFS out, {back} would come back. {shot.words}")
+    warn(f"First run with the present chain, level checked 40 dB below the set level: at {level:g} dBFS, expect {back}. {shot.words}")
     if shot.stops:
-        raise MeasurementError("Nothing was measured; mend this first.")
-    if not go_on and (not sys.stdin.isatty() or input("Go on at the full level? (y/n) ").strip().lower() not in ("y", "yes")):
-        raise MeasurementError("Nothing was measured. If this is as it should be, measure again with --full-level.")
+        raise MeasurementError("Nothing was measured. Correct this and measure again.")
+    if not go_on and (not sys.stdin.isatty() or input("Measure at full level? (y/n) ").strip().lower() not in ("y", "yes")):
+        raise MeasurementError("Nothing was measured. To measure at full level without this question, add --full-level.")
 
 
 def devices(as_json: Json = False) -> int:
@@ -202,19 +202,19 @@ def list_procedures(as_json: Json = False) -> int:
 
 
 def demo(
-    build: Annotated[bool, typer.Option("--build", help="make it, measure what is missing in it, and open no window")] = False,
-    path: Annotated[Path | None, typer.Option(help="with --build: where it is to be; usually the user's data folder")] = None,
+    build: Annotated[bool, typer.Option("--build", help="create or complete the demo study without opening a window")] = False,
+    path: Annotated[Path | None, typer.Option(help="with --build: folder of the demo study [default: user data folder]")] = None,
 ) -> int:
     """Open the application with the demo study."""
     if not build:
-        raise SettingError("“epidote demo” alone opens the window; --path goes with --build.")
+        raise SettingError("--path works only together with --build.")
     from epidote.demo.scenario import fill_demo, missing_orders, open_demo
 
     study = open_demo(path)
     try:
         if not study.read_only and missing_orders(study):
             fill_demo(study, say)
-        say(f"the demo study is ready: {study.path}")
+        say(f"Demo study ready: {study.path}")
     finally:
         study.close()
     return 0

@@ -14,10 +14,10 @@ from epidote.core.errors import SettingError
 from epidote.study.models import Subject
 from epidote.study.store import Study, create_study
 
-app = typer.Typer(help="Studies: make one, look into it, add rows, recompute, export.", no_args_is_help=True, rich_markup_mode=None)
+app = typer.Typer(help="Create, show, recompute, import and export studies.", no_args_is_help=True, rich_markup_mode=None)
 
-PathArgument = Annotated[Path, typer.Argument(help="the study's folder")]
-Condition = Annotated[list[str], typer.Option("--condition", help="a condition, name=value; may be repeated")]
+PathArgument = Annotated[Path, typer.Argument(help="study folder")]
+Condition = Annotated[list[str], typer.Option("--condition", help="condition, name=value; may be repeated")]
 
 
 def find_subject(study: Study, name: str) -> Subject:
@@ -28,16 +28,16 @@ def find_subject(study: Study, name: str) -> Subject:
     if len(found) == 1:
         return found[0]
     listed = "; ".join(s.full_name for s in rows)
-    raise SettingError(f"“{name}” is {'no row' if not found else 'more than one row'} of {study.path.name}. There are: {listed}.")
+    raise SettingError(f"“{name}” matches {'no row' if not found else 'more than one row'} in {study.path.name}. Rows: {listed}.")
 
 
 @app.command("new")
 def new(
     path: PathArgument,
-    title: Annotated[str | None, typer.Option(help="shown in the window")] = None,
-    chain: Annotated[Path | None, typer.Option(help="a chain file for its runs")] = None,
+    title: Annotated[str | None, typer.Option(help="title of the study")] = None,
+    chain: Annotated[Path | None, typer.Option(help="chain file (.toml) for the study")] = None,
 ) -> int:
-    """Make a new, empty study."""
+    """Create an empty study."""
     from epidote.cli.common import read_chain
     from epidote.core.chain_file import chain_to_toml
 
@@ -53,12 +53,12 @@ def new(
 @app.command("add")
 def add(
     path: PathArgument, maker: Annotated[str, typer.Option()] = "", model: Annotated[str, typer.Option()] = "", serial: Annotated[str, typer.Option()] = "",
-    device: Annotated[str, typer.Option(help="what it is wired to; see “epidote devices”")] = "", condition: Condition = [],
+    device: Annotated[str, typer.Option(help="device the unit is connected to; see “epidote devices”")] = "", condition: Condition = [],
 ) -> int:  # fmt: skip
-    """Add a row: a unit (made when there is none of that name) under conditions."""
+    """Add a row: a unit (created if necessary) under conditions."""
     pairs = [c.partition("=") for c in condition]
     if any(not equals for _, equals, _ in pairs):
-        raise SettingError("A condition is typed as name=value.")
+        raise SettingError("A condition must be name=value. Nothing was added.")
     study = Study(path)
     try:
         unit = next((u for u in study.units() if (u.maker, u.model, u.serial) == (maker, model, serial)), None)
@@ -71,7 +71,7 @@ def add(
 
 @app.command("show")
 def show(path: PathArgument, as_json: Json = False) -> int:
-    """Print the matrix: rows, columns, and the headline of each run."""
+    """Print the matrix: rows, columns and the main reading of each run."""
     study = Study(path)
     try:
         seen = study.overview()
@@ -87,7 +87,7 @@ def show(path: PathArgument, as_json: Json = False) -> int:
                 ],
             })  # fmt: skip
             return 0
-        say(f"{seen.title}{f' (read only: {study.why_read_only})' if study.read_only else ''}")
+        say(f"{seen.title}{f' (read-only: {study.why_read_only})' if study.read_only else ''}")
         for column in seen.columns:
             say(f"\n{column.title}, {column.summary}")
             for subject in seen.subjects:
@@ -103,9 +103,9 @@ def show(path: PathArgument, as_json: Json = False) -> int:
 
 @app.command("recompute")
 def recompute(
-    path: PathArgument, run: Annotated[int, typer.Argument(help="the run's number")], set_: Set = [], as_json: Json = False
+    path: PathArgument, run: Annotated[int, typer.Argument(help="run number")], set_: Set = [], as_json: Json = False
 ) -> int:
-    """Compute a run again from its kept recordings with other settings; nothing is played."""
+    """Recompute a run from its recordings with other settings. Nothing is played."""
     from epidote.conductor import recompute as carry_out
     from epidote.core.procedures.base import procedure
 
@@ -125,11 +125,11 @@ def recompute(
 
 @app.command("export")
 def export(
-    path: PathArgument, out: Annotated[Path, typer.Argument(help="the CSV file to write")],
-    run: Annotated[list[int], typer.Option(help="a run's number; may be repeated; usually every run of the matrix")] = [],
-    curve: Annotated[str | None, typer.Option(help="write this curve of each run instead of the readings")] = None,
+    path: PathArgument, out: Annotated[Path, typer.Argument(help="CSV file to write")],
+    run: Annotated[list[int], typer.Option(help="run number; may be repeated [default: all runs in the matrix]")] = [],
+    curve: Annotated[str | None, typer.Option(help="export this curve of each run instead of the readings")] = None,
 ) -> int:  # fmt: skip
-    """Write readings, or one curve of several runs, as CSV."""
+    """Export readings, or one curve of several runs, as CSV."""
     from epidote.audio.files import write_whole
     from epidote.study.export import curves_csv, readings_csv
 
@@ -149,11 +149,11 @@ def export(
 @app.command("latency")
 def latency(
     path: PathArgument,
-    equal: Annotated[float | None, typer.Option(help="list what is as late as this, in ms")] = None,
-    within: Annotated[float, typer.Option(help="... to this share of it, in %")] = 5.0,
+    equal: Annotated[float | None, typer.Option(help="list only latencies equal to this value, in ms")] = None,
+    within: Annotated[float, typer.Option(help="tolerance for --equal, in %")] = 5.0,
     as_json: Json = False,
 ) -> int:
-    """Print every measured latency by device, buffer and rate, and as metres of sound travel in air."""
+    """List latencies by device, buffer and sample rate, with the equivalent distance in air."""
     from epidote.conductor import latencies
     from epidote.core.comparison.delays import alike, latency_table, metres, verdict
 
@@ -163,7 +163,7 @@ def latency(
     finally:
         study.close()
     if not found:
-        raise SettingError(f"{path.name} holds no measured latency. Measure the column “latency” first.")
+        raise SettingError(f"{path.name} contains no latency runs. Measure “latency” first.")
     chosen = alike(found, equal / 1000, within / 100) if equal is not None else found
     if as_json:
         print_json({
@@ -175,7 +175,7 @@ def latency(
         })  # fmt: skip
         return 0
     if equal is not None:
-        say(f"As late as {equal:g} ms, to {within:g} %:" if chosen else f"Nothing is as late as {equal:g} ms, to {within:g} %.")
+        say(f"Latencies of {equal:g} ms ±{within:g} %:" if chosen else f"No latency of {equal:g} ms ±{within:g} %.")
         for one in chosen:
             say(f"  {1000 * one.seconds:.3f} ms   {one.device}, {_setting_words(one.setting)}")
         return 0
@@ -191,12 +191,12 @@ def latency(
 
 def _setting_words(setting: tuple[float, int]) -> str:
     rate, buffer = setting
-    return f"{rate / 1000:g} kHz, {f'buffer {buffer}' if buffer else 'no buffer said'}"
+    return f"{rate / 1000:g} kHz, {f'buffer {buffer}' if buffer else 'buffer not specified'}"
 
 
 @app.command("zip")
-def zip_(path: PathArgument, out: Annotated[Path, typer.Argument(help="the zip file to write")]) -> int:
-    """The whole study, recordings and pictures with it, as one zip file."""
+def zip_(path: PathArgument, out: Annotated[Path, typer.Argument(help="ZIP file to write")]) -> int:
+    """Export a study as one ZIP file, including recordings and pictures."""
     from epidote.study.archive import zip_study
 
     study = Study(path)
@@ -209,9 +209,9 @@ def zip_(path: PathArgument, out: Annotated[Path, typer.Argument(help="the zip f
 
 @app.command("unzip")
 def unzip(
-    source: Annotated[Path, typer.Argument(help="a zipped study")], folder: Annotated[Path, typer.Argument(help="where to put it")] = Path()
+    source: Annotated[Path, typer.Argument(help="ZIP file of a study")], folder: Annotated[Path, typer.Argument(help="folder to unpack into")] = Path()
 ) -> int:
-    """Unpack a zipped study."""
+    """Import a study from a ZIP file."""
     from epidote.study.archive import unzip_study
 
     say(f"{unzip_study(source, folder)}")
@@ -220,9 +220,9 @@ def unzip(
 
 @app.command("json")
 def as_json_file(
-    path: PathArgument, curves: Annotated[bool, typer.Option("--curves", help="every curve as well")] = False
+    path: PathArgument, curves: Annotated[bool, typer.Option("--curves", help="include all curves")] = False
 ) -> int:
-    """The whole study as one JSON document on standard output."""
+    """Print the study as one JSON document."""
     from epidote.study.archive import study_json
 
     study = Study(path)
@@ -235,10 +235,10 @@ def as_json_file(
 
 @app.command("curve-in")
 def curve_in(
-    path: PathArgument, file: Annotated[Path, typer.Argument(help="frequency, level, perhaps phase, in columns")],
-    subject: Annotated[str, typer.Option(help="the row it belongs to")],
+    path: PathArgument, file: Annotated[Path, typer.Argument(help="text file with columns frequency, level and optional phase")],
+    subject: Annotated[str, typer.Option(help="subject (row) to add the curve to")],
 ) -> int:  # fmt: skip
-    """Take a curve measured elsewhere in as a response run of a row."""
+    """Import a curve from a text file as a response run."""
     from epidote.elsewhere import take_curve
 
     study = Study(path)
@@ -252,10 +252,10 @@ def curve_in(
 
 @app.command("curve-out")
 def curve_out(
-    path: PathArgument, run: Annotated[int, typer.Argument(help="the run's number")], out: Annotated[Path, typer.Argument(help="the text file to write")],
-    curve: Annotated[str, typer.Option(help="which curve")] = "level", channel: Annotated[int, typer.Option(min=1)] = 1,
+    path: PathArgument, run: Annotated[int, typer.Argument(help="run number")], out: Annotated[Path, typer.Argument(help="text file to write")],
+    curve: Annotated[str, typer.Option(help="curve to export")] = "level", channel: Annotated[int, typer.Option(min=1)] = 1,
 ) -> int:  # fmt: skip
-    """Write a curve, with its phase where there is one, as a text file."""
+    """Export a curve, with phase if available, as a text file."""
     from epidote.audio.files import write_whole
     from epidote.study.export import described
     from epidote.study.text_curves import text_of
@@ -265,7 +265,7 @@ def curve_out(
         kept = [c for c in study.curves(run) if c.channel == channel]
         level = next((c for c in kept if c.key == curve), None)
         if level is None:
-            raise SettingError(f"Run {run} has no curve “{curve}” in channel {channel}. There are: {', '.join(sorted({c.key for c in kept}))}.")
+            raise SettingError(f"Run {run} has no curve “{curve}” in channel {channel}. Available: {', '.join(sorted({c.key for c in kept}))}.")
         phase = next((c for c in kept if c.key == "phase"), None) if curve == "level" else None
         write_whole(out, text_of(level, phase, [described(study.run(run))]).encode())
         say(f"{out}: {level.x.size} points")

@@ -23,12 +23,12 @@ STEADY_DB, STEADY_SECONDS = 0.01, 3.0
 _ALIKE_DB = 0.25
 _SLIPS = (
     (3.01, "the factor between RMS and peak volts"),
-    (6.02, "a factor of 2: a pad or a range switched, or a balanced line measured on one leg"),
+    (6.02, "a factor of 2: a pad or range switch, or a balanced line measured on one leg"),
     (9.03, "the factor between RMS and peak-to-peak volts"),
     (10.0, "a pad of 10 dB"),
     (20.0, "a factor of 10: a pad of 20 dB, or a probe's switch"),
     (40.0, "a factor of 100"),
-    (60.0, "volts taken for millivolts"),
+    (60.0, "volts entered as millivolts"),
 )
 
 
@@ -100,8 +100,8 @@ def through_series(series_ohms: float, before: float, after: float) -> float:
     """
     if not before > after > 0:
         raise UnusableInputError(
-            "No voltage drops across the series resistor, so there is nothing to reckon with. Check that it is in the line, "
-            "that the first input is before it and the second behind it; and take a larger one."
+            "There is no voltage drop across the series resistor. Check that it is connected in series, "
+            "with the first input before it and the second after it, or use a larger value."
         )
     return series_ohms * after / (before - after)
 
@@ -112,11 +112,11 @@ def from_two_loads(first_ohms: float, first: float, second_ohms: float, second: 
     # v = e / (1 + r g) for both loads
     below = second * high - first * low
     if below == 0 or first_ohms == second_ohms:
-        raise UnusableInputError("Both loads are the same. Take two that differ, such as 8 ohms and none.")
+        raise UnusableInputError("Both loads are equal. Use two different loads, e.g. 8 Ω and no load.")
     found = (first - second) / below
     if not math.isfinite(found) or found < -0.01 * min(first_ohms, second_ohms):
         raise UnusableInputError(
-            "The voltage rises under the heavier load, which no resistance explains. Check that the levels are in the order of the loads."
+            "The voltage is higher with the heavier load, which is impossible. Check that the levels were read in the order of the loads."
         )
     return max(0.0, found)
 
@@ -134,14 +134,14 @@ def loading_error_db(source_ohms: float, input_ohms: float) -> float:
 def plausibility(new: float, old: float | None) -> tuple[bool, str]:
     """Whether a value may follow an earlier one, and a sentence about the two."""
     if old is None:
-        return True, "There is no earlier value to hold it against."
+        return True, "No previous value to compare with."
     change = to_db(new / old)
     for slip, words in _SLIPS:
         if abs(abs(change) - slip) < _ALIKE_DB:
-            return False, f"{change:+.2f} dB from the last time is {words}. Look before you use it."
+            return False, f"{change:+.2f} dB from the previous value corresponds to {words}. Check before applying."
     if abs(change) > 1:
-        return False, f"{change:+.2f} dB from the last time is a lot. A gain may have been turned; use it if that is so."
-    return True, f"{change:+.2f} dB from the last time."
+        return False, f"{change:+.2f} dB from the previous value is a large change. Apply only if a gain was changed on purpose."
+    return True, f"{change:+.2f} dB from the previous value."
 
 
 def parse_correction(text: str) -> tuple[tuple[float, ...], ...]:
@@ -162,18 +162,18 @@ def parse_correction(text: str) -> tuple[tuple[float, ...], ...]:
             values = tuple(float(p) for p in parts[:3])
         except ValueError as error:
             raise UnusableInputError(
-                f"Line {number} of the correction, “{bare[:40]}”, is not frequency and dB. Nothing was changed."
+                f"Correction file, line {number}: “{bare[:40]}” is not a frequency and a level in dB. Nothing was changed."
             ) from error
         if len(values) < 2 or not all(math.isfinite(v) for v in values) or values[0] <= 0 or abs(values[1]) > 80:
             raise UnusableInputError(
-                f"Line {number} of the correction, “{bare[:40]}”, does not fit: frequency above 0, then dB. Nothing was changed."
+                f"Correction file, line {number}: “{bare[:40]}” is out of range (frequency above 0 Hz, level within ±80 dB). Nothing was changed."
             )
         if rows and values[0] <= rows[-1][0]:
             raise UnusableInputError(
-                f"Line {number} of the correction goes back to {values[0]:g} Hz: frequencies must rise. Nothing was changed."
+                f"Correction file, line {number}: frequencies must ascend, but {values[0]:g} Hz is not above the line before. Nothing was changed."
             )
         rows.append(values)
     if len(rows) < 2:
-        raise UnusableInputError("The file holds no correction: at least two lines of frequency and dB are needed. Nothing was changed.")
+        raise UnusableInputError("The file contains no correction: at least two lines of frequency and dB are needed. Nothing was changed.")
     width = min(len(r) for r in rows)
     return tuple(r[:width] for r in rows)

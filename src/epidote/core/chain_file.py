@@ -20,11 +20,11 @@ def chain_from_toml(text: str) -> Chain:
             values["calibrations"] = values.pop("calibration")
         return Chain.model_validate(values)
     except tomllib.TOMLDecodeError as error:
-        raise UnusableInputError(f"The chain file is not readable TOML: {error}.") from error
+        raise UnusableInputError(f"The chain file is not valid TOML: {error}. Nothing was changed.") from error
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"]) or "the file"
-        raise UnusableInputError(f"In the chain file, “{where}” does not fit: {first['msg'].lower()}.") from error
+        raise UnusableInputError(f"Chain file, “{where}”: {first['msg'].lower()}. Nothing was changed.") from error
 
 
 def chain_to_toml(chain: Chain) -> str:

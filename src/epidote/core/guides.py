@@ -110,23 +110,23 @@ def _input(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date
 
 def _input_by_wire(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
     if chain.output_full_scale is None:
-        raise SettingError("The output is not calibrated yet, so it cannot calibrate the input. Do the output first.")
+        raise SettingError("The output is not calibrated. Calibrate the output first.")
     taken = levels["level"]
     loss = 1.0
     if chain.output_ohms and chain.input_ohms:
         loss = chain.input_ohms / (chain.input_ohms + chain.output_ohms)
     value = full_scale(chain.output_full_scale * from_db(taken.played) * loss, taken.level)
-    entry = _entry("input_full_scale", value, "V", today, "the calibrated output through a wire", taken.spread, channel)
+    entry = _entry("input_full_scale", value, "V", today, "the calibrated output (loopback)", taken.spread, channel)
     return _found(chain, entry, chain.input_full_scale, _clean(taken), input_full_scale=value)
 
 
 def _clean(taken: Taken) -> str:
-    return f"The source distorts: {taken.rest:.0f} dB. A meter and this reading may disagree." if taken.rest > -40 else ""
+    return f"The source has {taken.rest:.0f} dB of distortion and noise; the meter and this reading may differ." if taken.rest > -40 else ""
 
 
 def _input_volts(chain: Chain, level: float) -> float:
     if chain.input_full_scale is None:
-        raise SettingError("The input is not calibrated yet: this needs its volts. Do the input first.")
+        raise SettingError("The input is not calibrated. Calibrate the input first.")
     return chain.input_full_scale * from_db(level)
 
 
@@ -135,9 +135,9 @@ def _probe(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date
     value = typed["volts"] / _input_volts(chain, taken.level) * from_db(chain.preamp_gain_db)
     if value < 1:
         raise SettingError(
-            f"The probe would have a ratio of {value:.4g}: more comes out than goes in. Check the voltage and the preamplifier."
+            f"The calculated probe ratio is {value:.4g}, below 1. Check the voltage and the preamp gain."
         )
-    entry = _entry("probe_ratio", value, "", today, "a known voltage at the probe's tip", taken.spread, channel)
+    entry = _entry("probe_ratio", value, "", today, "a known voltage at the probe tip", taken.spread, channel)
     return _found(chain, entry, chain.probe_ratio if chain.probe_ratio != 1 else None, probe_ratio=value)
 
 
@@ -168,7 +168,7 @@ def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
 
 def _usual_microphone(value: float) -> str:
     if not 2e-4 <= value <= 0.2:
-        return "Measuring microphones give 1 to 50 mV/Pa: check the preamplifier's gain."
+        return "Measurement microphones typically have 1 to 50 mV/Pa. Check the preamp gain."
     return ""
 
 
@@ -178,9 +178,9 @@ def _unit_input(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
     entry = _entry("unit_input_ohms", ohms, "Ω", today, f"{typed['ohms']:g} Ω in series", max(before.spread, after.spread), channel)
     source = chain.output_ohms or 0.0
     note = (
-        f"The output's {source:g} Ω lose {loading_error_db(source, ohms):.3f} dB into it."
+        f"Loading loss with {source:g} Ω output resistance: {loading_error_db(source, ohms):.3f} dB."
         if source
-        else "State the output's own resistance to see what it loses into it."
+        else "Enter the output resistance to see the loading loss."
     )
     return _found(chain, entry, chain.unit_input_ohms, note, unit_input_ohms=ohms)
 
@@ -198,39 +198,39 @@ def _output_resistance(chain: Chain, channel: int, typed: Typed, levels: Levels,
         levels["first"].spread,
         channel,
     )
-    note = f"Damping factor {factor:.0f} at {one:g} Ω." if factor else "Too small to tell from nothing."
+    note = f"Damping factor {factor:.0f} at {one:g} Ω." if factor else "Too small to measure."
     old = chain.latest("unit_output_ohms")
     return _found(chain, entry, old.value if old else None, note)
 
 
-_LEVEL = (("level", "Wait until the level is steady"),)
+_LEVEL = (("level", "Wait until the level is steady, then read it"),)
 GUIDES: dict[str, Guide] = {
     g.key: g
     for g in (
-        Guide("output_full_scale", "output", "Output: what is full scale in volts?", "Put a meter on output 1; a tone of 1 kHz at -20 dBFS plays",
-              (Ask("volts", "Type what the meter shows (RMS)", "V"),), (), _output, plays=-20.0),
-        Guide("input_full_scale", "input", "Input: what is full scale in volts?", "Feed a known voltage into the input",
-              (Ask("volts", "Type that voltage (RMS)", "V"),), _LEVEL, _input, plays=None),
-        Guide("input_by_wire", "input", "Input: from the calibrated output", "Wire output 1 to the input; a tone of 1 kHz at -12 dBFS plays",
+        Guide("output_full_scale", "output", "Calibrate output with a voltmeter", "Connect a voltmeter to output 1 and play the 1 kHz tone",
+              (Ask("volts", "Enter the meter reading (RMS)", "V"),), (), _output, plays=-20.0),
+        Guide("input_full_scale", "input", "Calibrate input with a known voltage", "Apply a known voltage to the input",
+              (Ask("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _input, plays=None),
+        Guide("input_by_wire", "input", "Calibrate input from the calibrated output", "Connect output 1 to the input and play the 1 kHz tone",
               (), _LEVEL, _input_by_wire, plays=-12.0),
-        Guide("load_ohms", "load", "Load: how many ohms?", "Put an ohmmeter across the load, the unit off and taken away",
-              (Ask("ohms", "Type what it shows, less what its leads show", "Ω"),), (), _load),
-        Guide("unit_output_ohms", "load", "Unit: output resistance and damping factor", "The unit plays a tone of 1 kHz, well below its limit",
-              (Ask("first_ohms", "Type the heavier load", "Ω", "4 Ω"), Ask("second_ohms", "Type the lighter load (0 for none)", "Ω", "8 Ω")),
-              (("first", "Put the heavier load on, and take the level"), ("second", "Put the lighter one on, and take it again")),
+        Guide("load_ohms", "load", "Measure load resistance", "Disconnect the unit and connect an ohmmeter across the load",
+              (Ask("ohms", "Enter the reading minus the lead resistance", "Ω"),), (), _load),
+        Guide("unit_output_ohms", "load", "Measure unit output resistance and damping factor", "Play the 1 kHz tone through the unit, well below its maximum output",
+              (Ask("first_ohms", "Enter the lower load resistance", "Ω", "4 Ω"), Ask("second_ohms", "Enter the higher load resistance (0 for no load)", "Ω", "8 Ω")),
+              (("first", "Connect the lower load resistance and read the level"), ("second", "Connect the higher load resistance and read the level again")),
               _output_resistance, plays=-30.0),
-        Guide("unit_input_ohms", "unit", "Unit: input resistance", "The unit plays a tone of 1 kHz, well below its limit",
-              (Ask("ohms", "Type the resistor you will put in series with its input", "Ω", "10 kΩ"),),
-              (("without", "Without the resistor, take the level"), ("with", "Put the resistor in, and take it again")), _unit_input, plays=-30.0),
-        Guide("probe_ratio", "probe", "Probe: what is its ratio?", "Put a known voltage on the probe's tip",
-              (Ask("volts", "Type that voltage (RMS)", "V"),), _LEVEL, _probe),
-        Guide("preamp_gain_db", "probe", "Preamplifier: what is its gain?", "Feed a known voltage into the preamplifier",
-              (Ask("volts", "Type that voltage (RMS)", "V"),), _LEVEL, _preamp),
-        Guide("microphone", "probe", "Microphone: by a calibrator", "Put the calibrator on the microphone and switch it on",
-              (Ask("spl", "Type its level", "dB SPL", "94 dB SPL"),), _LEVEL, _microphone),
+        Guide("unit_input_ohms", "unit", "Measure unit input resistance", "Play the 1 kHz tone through the unit, well below its maximum output",
+              (Ask("ohms", "Enter the value of the series resistor", "Ω", "10 kΩ"),),
+              (("without", "Read the level without the resistor"), ("with", "Insert the resistor in series with the unit's input and read the level again")), _unit_input, plays=-30.0),
+        Guide("probe_ratio", "probe", "Calibrate probe ratio", "Apply a known voltage to the probe tip",
+              (Ask("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _probe),
+        Guide("preamp_gain_db", "probe", "Calibrate preamp gain", "Apply a known voltage to the preamp input",
+              (Ask("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _preamp),
+        Guide("microphone", "probe", "Calibrate microphone with a sound calibrator", "Fit the calibrator to the microphone and switch it on",
+              (Ask("spl", "Enter the calibrator level", "dB SPL", "94 dB SPL"),), _LEVEL, _microphone),
         *(
-            Guide(f"sound_level_{w.lower()}", "probe", f"Microphone: by a sound level meter, {w}-weighted", "Hold the meter beside the microphone; noise plays",
-                  (Ask("spl", f"Type what it shows, averaged, {w}-weighted", "dB SPL"),), _LEVEL, _microphone, plays=-30.0, weighting=w)
+            Guide(f"sound_level_{w.lower()}", "probe", f"Calibrate microphone with a sound level meter ({w})", "Place the meter next to the microphone and play the noise",
+                  (Ask("spl", f"Enter the meter reading ({w}-weighted, time-averaged)", "dB SPL"),), _LEVEL, _microphone, plays=-30.0, weighting=w)
             for w in (Weighting.A, Weighting.C)
         ),
     )

@@ -65,13 +65,13 @@ def components(levels: Samples, bin_width: float, spl_of_zero: float) -> list[Co
 def statement(found: list[Component], spl_of_zero: float) -> str:
     """What would be heard, in a sentence."""
     above = [c for c in found if c.above > 0]
-    where = f"If 0 dB is {spl_of_zero:g} dB SPL at the listener"
+    where = f"With 0 dB = {spl_of_zero:g} dB SPL at the listener"
     if not above:
-        nearest = f"; nearest is {_hz(found[0].frequency)}, {-found[0].above:.0f} dB below" if found else ""
-        return f"{where}, no line lies above the threshold of hearing{nearest}."
+        nearest = f"; the closest is {_hz(found[0].frequency)}, {-found[0].above:.0f} dB below" if found else ""
+        return f"{where}, no component exceeds the threshold of hearing{nearest}."
     named = ", ".join(f"{_hz(c.frequency)} by {c.above:.0f} dB" for c in above[:5])
     more = f" and {len(above) - 5} more" if len(above) > 5 else ""
-    return f"{where}, these lie above the threshold of hearing: {named}{more}."
+    return f"{where}, above the threshold of hearing: {named}{more}."
 
 
 def _hz(f: float) -> str:

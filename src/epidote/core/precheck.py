@@ -53,7 +53,7 @@ class Precheck:
     @property
     def came_back(self) -> str:
         """What the run's own level will bring, in words; empty when nothing comes back."""
-        return ", ".join(f"{v:.1f} dBFS in channel {n}" for n, v in enumerate(self.levels, start=1) if v is not None)
+        return ", ".join(f"{v:.1f} dBFS on channel {n}" for n, v in enumerate(self.levels, start=1) if v is not None)
 
     @property
     def words(self) -> str:
@@ -84,9 +84,9 @@ def examined(recordings: Sequence[Recording], expected: Sequence[bool], loud_bel
         levels.append(view.level + loud_below_db if alive else None)
         if not alive:
             elsewhere = [n for n, v in enumerate(views, start=1) if v.alive]
-            where = f" It arrives in channel {elsewhere[0]} instead: change the cables or the chain's inputs." if elsewhere else ""
+            where = f" The signal is on channel {elsewhere[0]} instead. Check the cables or change the chain's inputs." if elsewhere else ""
             caution = Caution.WRONG_CHANNEL if elsewhere else Caution.NO_SIGNAL
-            found.append(Finding(caution, number, not elsewhere, f"nothing of the tone that was played came back.{where or _DEAD}"))
+            found.append(Finding(caution, number, not elsewhere, f"no signal received.{where or _DEAD}"))
             continue
         found += [replace(f, channel=number) for f in view.findings(loud_below_db)]
     if len(recordings) > 1 and len(views) > 1 and all(expected[:2]):
@@ -94,14 +94,14 @@ def examined(recordings: Sequence[Recording], expected: Sequence[bool], loud_bel
     return Precheck(tuple(found), tuple(levels))
 
 
-_DEAD = " Check that the unit is on and not muted, and that output, unit and input are wired."
+_DEAD = " Check that the unit is on and not muted, and that output, unit and input are connected."
 
 
 def _swapped(alone: Recording) -> list[Finding]:
     """Whether the first output alone arrives at the second input."""
     first, second = (_Channel(alone, n) for n in (1, 2))
     if second.alive and (not first.alive or second.level > first.level + 3):
-        return [Finding(Caution.WRONG_CHANNEL, 1, False, "what is played on output 1 arrives in channel 2: the channels are swapped.")]
+        return [Finding(Caution.WRONG_CHANNEL, 1, False, "the signal of output 1 arrives on channel 2: the channels are swapped.")]
     return []
 
 
@@ -160,7 +160,7 @@ class _Channel:
                     Caution.CLIPPED,
                     1,
                     True,
-                    f"the input would be driven to {max(0.0, peak):.1f} dB over its full scale. Lower the level or the input's gain.",
+                    f"the input would clip ({max(0.0, peak):.1f} dB over full scale). Reduce the level or the input gain.",
                 )
             )
         elif self.level + louder_db < LOW_DB:
@@ -169,7 +169,7 @@ class _Channel:
                     Caution.TOO_QUIET,
                     1,
                     False,
-                    f"only {self.level + louder_db:.0f} dBFS arrive: raise the level or the input's gain, or distortion and noise will be the converter's.",
+                    f"the input level is only {self.level + louder_db:.0f} dBFS. Raise the level or the input gain; otherwise the converter's noise and distortion dominate.",
                 )
             )
         step = self._steps[1]
@@ -180,7 +180,7 @@ class _Channel:
                     Caution.UNSTEADY,
                     1,
                     False,
-                    f"the level moved by {max(thirds) - min(thirds):.2f} dB within a third of a second. Look for a loose contact, a limiter, or a unit still warming up.",
+                    f"the level changed by {max(thirds) - min(thirds):.2f} dB within a third of a second. Check for a loose contact, a limiter or a unit still warming up.",
                 )
             )
         rise = self._levels[1] - self._levels[0]
@@ -193,7 +193,7 @@ class _Channel:
                     Caution.PROCESSING,
                     1,
                     False,
-                    f"{asked:g} dB more drive gave {rise:.2f} dB{f', and the quiet tone came back {back:+.2f} dB' if abs(back) > FOLLOWS_DB else ''}: a gain control, limiter or enhancement is switched on somewhere, or the unit is driven into its limit.",
+                    f"a level step of {asked:g} dB gave {rise:.2f} dB{f', and the low tone then differed by {back:+.2f} dB' if abs(back) > FOLLOWS_DB else ''}. A gain control, limiter or enhancement is active, or the unit is overdriven.",
                 )
             )
         hum = max(sum(10 ** (_line(self._silence, self._rate, n * mains) / 10) for n in range(1, 6)) for mains in _MAINS)
@@ -204,7 +204,7 @@ class _Channel:
                     Caution.HUM,
                     1,
                     False,
-                    f"mains hum stands {-relative:.0f} dB below the tone. Look for a ground loop or a cable beside a transformer.",
+                    f"mains hum is only {-relative:.0f} dB below the tone. Check for a ground loop or a cable close to a transformer.",
                 )
             )
         return found

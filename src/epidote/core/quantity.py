@@ -99,7 +99,7 @@ def to_base(quantity: Quantity) -> Quantity:
         return Quantity(quantity.value * scale, base)
     if quantity.unit in BASE_UNITS:
         return quantity
-    raise QuantityError(f"“{quantity.unit}” is not a unit that Epidote knows.")
+    raise QuantityError(f"Unknown unit “{quantity.unit}”.")
 
 
 def _from_base(value: float, unit: str) -> float:
@@ -119,19 +119,19 @@ def _volts(base: Quantity, known: Conversion) -> float:
     if base.unit == "V":
         return base.value
     if base.unit == "FS":
-        return base.value * _need(known.full_scale_volts, "what full scale is in volts")
+        return base.value * _need(known.full_scale_volts, "the full-scale voltage")
     if base.unit == "Pa":
         return base.value / _need(known.pascals_per_volt, "the microphone's sensitivity")
     if base.unit == "W":
         if base.value < 0:
-            raise QuantityError("A power below zero has no voltage.")
-        return math.sqrt(base.value * _need(known.load_ohms, "the load in ohms"))
-    raise QuantityError(f"{base.unit} cannot be turned into a voltage.")
+            raise QuantityError("A power cannot be negative.")
+        return math.sqrt(base.value * _need(known.load_ohms, "the load resistance"))
+    raise QuantityError(f"{base.unit} cannot be converted to a voltage.")
 
 
 def _need(value: float | None, what: str) -> float:
     if value is None or not value > 0:
-        raise QuantityError(f"This needs {what}, which the chain does not state.")
+        raise QuantityError(f"This needs {what}, which is not set in the chain.")
     return value
 
 
@@ -154,13 +154,13 @@ def convert(quantity: Quantity, unit: str, known: Conversion = NO_CONVERSION) ->
             if target == "V":
                 value = volts
             elif target == "FS":
-                value = volts / _need(known.full_scale_volts, "what full scale is in volts")
+                value = volts / _need(known.full_scale_volts, "the full-scale voltage")
             elif target == "Pa":
                 value = volts * _need(known.pascals_per_volt, "the microphone's sensitivity")
             else:
-                value = volts**2 / _need(known.load_ohms, "the load in ohms")
+                value = volts**2 / _need(known.load_ohms, "the load resistance")
         else:
-            raise QuantityError(f"{quantity.unit} cannot be turned into {unit}.")
+            raise QuantityError(f"{quantity.unit} cannot be converted to {unit}.")
     return Quantity(_from_base(value, unit), unit)
 
 
@@ -172,7 +172,7 @@ def parse(text: str, default_unit: str) -> Quantity:
     cleaned = text.strip().replace("−", "-").replace("Ω", "Ω").replace(" ", " ")
     match = _TYPED.match(cleaned)
     if not match:
-        raise QuantityError(f"“{text}” is not a number with a unit.")
+        raise QuantityError(f"“{text}” is not a number with an optional unit.")
     number, rest = float(match[1].replace(",", ".")), match[2].strip()
     if not math.isfinite(number):
         raise QuantityError(f"“{text}” is too large.")
@@ -193,7 +193,7 @@ def parse(text: str, default_unit: str) -> Quantity:
             return Quantity(number * scale, unit)
     if rest in _PREFIXES:
         return Quantity(number * _PREFIXES[rest], default_unit)
-    raise QuantityError(f"“{rest}” in “{text}” is not a unit that Epidote knows.")
+    raise QuantityError(f"Unknown unit “{rest}” in “{text}”.")
 
 
 def parse_as(text: str, unit: str, known: Conversion = NO_CONVERSION) -> float:

@@ -134,9 +134,9 @@ class Stimulus:
             parameters = {str(k): float(v) for k, v in data["parameters"].items()}
             stimulus = Stimulus(str(data["kind"]), float(data["rate"]), parameters, tuple(int(c) for c in data["channels"]))
         except (KeyError, TypeError, ValueError, AttributeError) as error:
-            raise UnusableInputError(f"This is not the description of a stimulus ({error}).") from error
+            raise UnusableInputError(f"This is not a stimulus description ({error}).") from error
         if stimulus.kind not in _MAKERS:
-            raise UnusableInputError(f"Stimuli of the kind “{stimulus.kind}” are not known to this version of Epidote.")
+            raise UnusableInputError(f"This version of Epidote does not support stimuli of type “{stimulus.kind}”.")
         return stimulus
 
 

@@ -68,16 +68,16 @@ CLAIMS: Mapping[str, tuple[str, ...]] = {
     "I4": ("Crosstalk -90 dB at 1 kHz", "Channel matching < 0.3 dB"),
     "L8": ("latency 1.8 ms at 32 samples, 96 kHz", "latency < 3.5 ms at 128 samples, 96 kHz"),
 }  # fmt: skip
-LEAFLET = "leaflet of the maker, 2025"
-NOTES = {"A25": "Left channel's speaker terminal was loose; tightened before the first run.", "K3": "Bias as found: 4 mV across the emitter resistors. Warm: 22 mV."}
+LEAFLET = "manufacturer's data sheet, 2025"
+NOTES = {"A25": "Left channel's speaker terminal was loose; tightened before the first run.", "K3": "Bias as received: 4 mV across the emitter resistors. Warm: 22 mV."}
 REPEATED = {("P40", "tone"): 4, ("A25", "tone"): 4}  # measured so often more, the first row of the unit: what is real needs repeats
 
 _WHOLE = tuple(c for c in COLUMNS if c not in ("latency", "paths"))
 ROWS = (
     Row("Ostrel", "P40", {"gain": "high", "load": "8 Ω"}, "standin:ostrel-p40", _WHOLE, "Front half of the dome. Two-channel class AB, on loan."),
     Row("Ostrel", "P40", {"gain": "low", "load": "8 Ω"}, "standin:ostrel-p40", ("response", "tone", "noise", "gain")),
-    Row("Havelmar", "A25", {"load": "8 Ω"}, "standin:havelmar-a25", _WHOLE, "From the old installation: eleven years in the plinth, never serviced."),
-    Row("Tamsel", "C12", {"load": "8 Ω"}, "standin:tamsel-c12", ("level", "frequency"), "Visitors' foyer. Little loop gain, by intention, says its leaflet."),
+    Row("Havelmar", "A25", {"load": "8 Ω"}, "standin:havelmar-a25", _WHOLE, "From the old installation: eleven years in use, never serviced."),
+    Row("Tamsel", "C12", {"load": "8 Ω"}, "standin:tamsel-c12", ("level", "frequency"), "Visitors' foyer. Low loop gain by design, according to its data sheet."),
     Row("Orvane", "K3", {"bias": "cold", "load": "8 Ω"}, "standin:orvane-k3", ("tone", "level"), "Rear half of the dome, bias as it came back from repair."),
     Row("Orvane", "K3", {"bias": "warm", "load": "8 Ω"}, "standin:orvane-k3", ("tone", "level")),
     Row("Quillmar", "S60", {"load": "8 Ω"}, "standin:quillmar-s60", ("response", "level", "noise"), "Switching amplifier offered for the sub-bass."),
@@ -171,7 +171,7 @@ def fill_demo(study: Study, said: Callable[[str], None]) -> None:
     def carry_out(order: Order, seed: int) -> None:
         subject = study.overview().subject(order.subject_id)
         assert subject is not None
-        said(f"measuring {subject.full_name}: {procedure(order.procedure).title.lower()}")
+        said(f"Measuring {subject.full_name}: {procedure(order.procedure).title}")
         device = open_for(order.chain, subject.device, subject.conditions, seed=seed)
         measure(study, order, device)
         device.close()

@@ -23,7 +23,7 @@ def parse_conditions(text: str) -> dict[str, str]:
     for part in filter(None, (p.strip() for p in text.replace("\n", ";").split(";"))):
         name, equals, value = (s.strip() for s in part.partition("="))
         if not equals or not name or not value:
-            raise ValueError(f"“{part}” is not a condition: write name = value, several with a semicolon between.")
+            raise ValueError(f"“{part}” is not a condition. Enter name = value; separate several with semicolons.")
         result[name] = value
     return result
 
@@ -78,25 +78,25 @@ class RowDialog(LinesDialog):
         *,
         duplicate: bool = False,
     ) -> None:
-        title = f"A row like {start.full_name}" if duplicate and start else ("Change the row" if start else "Add a row")
-        super().__init__(parent, title, "Change" if start and not duplicate else "Add")
+        title = f"Duplicate {start.full_name}" if duplicate and start else ("Edit row" if start else "Add row")
+        super().__init__(parent, title, "Apply" if start and not duplicate else "Add")
         self._start, self._duplicate = start, duplicate
         self.units = QComboBox()
         self.units.setAccessibleName("Unit")
         for unit in units:
             self.units.addItem(f"{unit.name} {unit.serial}".strip(), unit)
         if start is None:
-            self.units.addItem("a new unit", None)
+            self.units.addItem("New unit", None)
         self.lines.addRow("Unit", self.units)
-        self.maker, self.model, self.serial = self.line("Maker"), self.line("Model"), self.line("Serial number")
+        self.maker, self.model, self.serial = self.line("Manufacturer"), self.line("Model"), self.line("Serial number")
         self.firmware, self.notes = self.line("Firmware"), self.line("Notes")
         self.conditions = self.line("Conditions", conditions_text(dict(start.conditions)) if start else "", _CONDITIONS_HINT)
         self.device = QComboBox()
-        self.device.setAccessibleName("Wired to")
-        self.device.addItem("chosen later", "")
+        self.device.setAccessibleName("Device")
+        self.device.addItem("Not set", "")
         for name, words in devices:
             self.device.addItem(words, name)
-        self.lines.addRow("Wired to", self.device)
+        self.lines.addRow("Device", self.device)
         if start is not None:
             self.units.setCurrentIndex(next((i for i, u in enumerate(units) if start.unit and u.id == start.unit.id), 0))
             self.units.setEnabled(False)
@@ -136,9 +136,9 @@ class RowDialog(LinesDialog):
             self.say(str(error))
             return
         if self.unit() is None and not (self.maker.text().strip() or self.model.text().strip()):
-            self.say("A unit needs a maker or a model.")
+            self.say("Enter a manufacturer or a model.")
         elif self._duplicate and self._start is not None and conditions == dict(self._start.conditions):
-            self.say("Change one condition: the new row must differ from the one it is made from.")
+            self.say("Change at least one condition: the new row must differ from the original.")
         else:
             self.say("")
 
@@ -173,7 +173,7 @@ class PreferencesDialog(LinesDialog):
     """Theme and text size; both show at once in the window behind."""
 
     def __init__(self, parent: QWidget | None) -> None:
-        super().__init__(parent, "Preferences", "Use")
+        super().__init__(parent, "Preferences", "Apply")
         self.theme, self.text = QComboBox(), QComboBox()
         self.theme.addItems(list(THEMES))
         self.text.addItems(list(TEXT_SIZES))

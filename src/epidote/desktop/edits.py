@@ -49,7 +49,7 @@ def add_row(session: Session, unit: Unit, conditions: Mapping[str, str], device:
             if then is not None:
                 then(study, memory["made"])
 
-    session.edit(f"Add a row for {unit.name}", forward, lambda study, memory: study.set_deleted("subject", memory["made"], True))
+    session.edit(f"Add row for {unit.name}", forward, lambda study, memory: study.set_deleted("subject", memory["made"], True))
 
 
 def change_row(session: Session, before: Subject, text: str, **changes: Any) -> None:
@@ -58,7 +58,7 @@ def change_row(session: Session, before: Subject, text: str, **changes: Any) -> 
 
 
 def change_unit(session: Session, before: Unit, after: Unit) -> None:
-    session.edit(f"Change {before.name}", lambda study, _: study.update_unit(after), lambda study, _: study.update_unit(before))
+    session.edit(f"Edit {before.name}", lambda study, _: study.update_unit(after), lambda study, _: study.update_unit(before))
 
 
 def delete_row(session: Session, subject: Subject) -> None:
@@ -71,14 +71,14 @@ def delete_row(session: Session, subject: Subject) -> None:
 
 def delete_run(session: Session, run_id: int) -> None:
     session.edit(
-        "Delete a run", lambda study, _: study.set_deleted("run", run_id, True), lambda study, _: study.set_deleted("run", run_id, False)
+        "Delete run", lambda study, _: study.set_deleted("run", run_id, True), lambda study, _: study.set_deleted("run", run_id, False)
     )
 
 
 def set_reference(session: Session, subject: Subject | None) -> None:
     before = str(session.overview.reference or "") if session.overview else ""
     after = str(subject.id) if subject else ""
-    words = f"Make {subject.full_name} the reference" if subject else "Compare with no reference"
+    words = f"Set {subject.full_name} as reference" if subject else "Clear reference"
     session.edit(words, lambda study, _: study.set_setting("reference", after), lambda study, _: study.set_setting("reference", before))
 
 
@@ -90,12 +90,12 @@ def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
 
             memory["made"] = add(study, key, make_settings(procedure(key).Settings, settings)).id
 
-    session.edit("Add a column", forward, lambda study, memory: study.set_deleted("column_", memory["made"], True))
+    session.edit("Add column", forward, lambda study, memory: study.set_deleted("column_", memory["made"], True))
 
 
 def delete_column(session: Session, column: Column) -> None:
     session.edit(
-        f"Delete the column {column.title}",
+        f"Delete column {column.title}",
         lambda study, _: study.set_deleted("column_", column.id, True),
         lambda study, _: study.set_deleted("column_", column.id, False),
     )
@@ -113,7 +113,7 @@ def add_pins(session: Session, column_id: int, curve: str, places: list[float]) 
         for key in memory["made"]:
             study.set_deleted("pin", key, True)
 
-    session.edit("Set a pin" if len(places) == 1 else "Set pins", forward, back)
+    session.edit("Add pin" if len(places) == 1 else "Add pins", forward, back)
 
 
 def remove_pins(session: Session, pins: list[Pin] | list[int]) -> None:
@@ -124,13 +124,13 @@ def remove_pins(session: Session, pins: list[Pin] | list[int]) -> None:
             study.set_deleted("pin", key, deleted)
 
     session.edit(
-        "Remove a pin" if len(keys) == 1 else "Remove pins", lambda study, _: mark(study, True), lambda study, _: mark(study, False)
+        "Remove pin" if len(keys) == 1 else "Remove pins", lambda study, _: mark(study, True), lambda study, _: mark(study, False)
     )
 
 
 def set_chain(session: Session, before: str, after: str) -> None:
     session.edit(
-        "Change the chain", lambda study, _: study.set_setting("chain", after), lambda study, _: study.set_setting("chain", before)
+        "Edit chain", lambda study, _: study.set_setting("chain", after), lambda study, _: study.set_setting("chain", before)
     )
 
 
@@ -164,7 +164,7 @@ def add_pictures(session: Session, files: list[Path] | list[tuple[str, bytes]], 
         for key in memory["made"]:
             study.set_deleted("entry", key, True)
 
-    session.edit("Add a picture" if len(files) == 1 else "Add pictures", forward, back)
+    session.edit("Add picture" if len(files) == 1 else "Add pictures", forward, back)
 
 
 def change_entry(session: Session, key: int, before: Mapping[str, Any], after: Mapping[str, Any], text: str) -> None:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 _ENDINGS = (".png", ".svg", ".pdf", ".csv", ".txt", ".json")
 _KINDS = (
-    "Picture (*.png);;Drawing (*.svg);;Document (*.pdf);;Curves as CSV (*.csv);;Readings as CSV (*readings.csv);;Curves as text (*.txt);;Everything chosen as JSON (*.json)"
+    "PNG image (*.png);;SVG image (*.svg);;PDF document (*.pdf);;Curves, CSV (*.csv);;Readings, CSV (*readings.csv);;Curves, text (*.txt);;Selected runs, JSON (*.json)"
 )
 
 
@@ -27,7 +27,7 @@ class FileCommands:
     def export(self) -> None:
         """The graph as picture, drawing or document; its curves or the readings as numbers."""
         if not self.matrix.built or self.matrix.graph_panel.graph.figure() is None:
-            self.window.say("There is nothing on the graph to export: choose measured cells first.")
+            self.window.say("Nothing to export. Select one or more measured cells first.")
             return
         name, kind = QFileDialog.getSaveFileName(self.window, "Export", str(Path.home() / f"{self.window.title.text()}.png"), _KINDS)
         if name:
@@ -44,23 +44,23 @@ class FileCommands:
         graph = self.matrix.graph_panel.graph if self.matrix.built else None
         figure, shown = (graph.figure(), graph.view()) if graph is not None else (None, None)
         if figure is None or shown is None:
-            self.window.say("There is no graph to copy: choose measured cells first.")
+            self.window.say("No graph to copy. Select one or more measured cells first.")
             return
         QGuiApplication.clipboard().setImage(picture_of(figure, shown, self.window.theme))
-        self.window.say("The graph is on the clipboard, with its subjects, settings, pins and cautions.")
+        self.window.say("Graph copied, with subjects, settings, pins and cautions.")
 
     def copy_table(self) -> None:
         """The readings to the clipboard, tabs between columns."""
         if self.matrix.built:
             self.matrix.readings.copy()
-            self.window.say("The readings are on the clipboard, tabs between the columns.")
+            self.window.say("Readings copied (tab-separated).")
 
     def zip_study(self, path: Path | None = None) -> None:
         """The whole study as one file."""
         if self.session.study is None:
             return
         if path is None:
-            name, _ = QFileDialog.getSaveFileName(self.window, "Write the study as a zip", str(Path.home() / f"{self.session.study.path.stem}.zip"), "Zip (*.zip)")
+            name, _ = QFileDialog.getSaveFileName(self.window, "Export study as ZIP", str(Path.home() / f"{self.session.study.path.stem}.zip"), "ZIP archives (*.zip)")
             if not name:
                 return
             path = Path(name)
@@ -69,15 +69,15 @@ class FileCommands:
         def ask(study: Study) -> str:
             from epidote.study.archive import zip_study
 
-            return f"{zip_study(study, target)} holds the whole study, recordings and pictures with it."
+            return f"Study exported to {zip_study(study, target)}, including recordings and pictures."
 
         self.session.ask(ask, self.session.said.emit)
 
     def open_zip(self, source: Path | None = None, folder: Path | None = None) -> None:
         """Unpack a zipped study, and open it."""
         if source is None or folder is None:
-            name, _ = QFileDialog.getOpenFileName(self.window, "A zipped study", str(Path.home()), "Zip (*.zip)")
-            into = QFileDialog.getExistingDirectory(self.window, "Where to unpack it", str(Path.home())) if name else ""
+            name, _ = QFileDialog.getOpenFileName(self.window, "Import study from ZIP", str(Path.home()), "ZIP archives (*.zip)")
+            into = QFileDialog.getExistingDirectory(self.window, "Select a folder to unpack into", str(Path.home())) if name else ""
             if not into:
                 return
             source, folder = Path(name), Path(into)
@@ -95,10 +95,10 @@ class FileCommands:
         """A response measured elsewhere as a run of the current row."""
         subject = self.matrix.current_subject()
         if subject is None or subject.is_baseline:
-            self.window.say("Choose the row of the unit that the curve belongs to first.")
+            self.window.say("Select the row that the curve belongs to first.")
             return
         if path is None:
-            name, _ = QFileDialog.getOpenFileName(self.window, "A curve as text: frequency, level, perhaps phase", str(Path.home()), "Text (*.txt *.csv *.tsv *.frd);;All files (*)")
+            name, _ = QFileDialog.getOpenFileName(self.window, "Import curve (columns: frequency, level, optional phase)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")
             if not name:
                 return
             path = Path(name)
@@ -111,7 +111,7 @@ class FileCommands:
 
         def done(run: Any) -> None:
             self.session.refresh()
-            self.session.said.emit(f"{source.name} is now run {run.id} of {subject.full_name}.")
+            self.session.said.emit(f"{source.name} imported as run {run.id} of {subject.full_name}.")
 
         self.session.ask(ask, done)
 
@@ -120,7 +120,7 @@ class FileCommands:
         before = self.session.setting("person")
         if name is None:
             shown = before or (self.session.study.person if self.session.study is not None else "")
-            name, go = QInputDialog.getText(self.window, "Who measures", "The name that goes with runs, notes and pictures from now on", text=shown)
+            name, go = QInputDialog.getText(self.window, "Operator", "Name saved with new runs, notes and pictures", text=shown)
             if not go:
                 return
-        edits.set_setting(self.session, "Say who measures", "person", before, name.strip())
+        edits.set_setting(self.session, "Set operator", "person", before, name.strip())

@@ -101,7 +101,7 @@ class LiveLink(QObject):
             self._delivered.emit(turn, partial(self.failed.emit, str(error)))
         except Exception as error:  # noqa: BLE001  whatever it is, the page must learn that the sound is gone
             traceback.print_exception(error)
-            words = f"Live sound stopped ({type(error).__name__}: {error}). What was measured is kept."
+            words = f"The live view stopped: internal error ({type(error).__name__}: {error}). Saved runs are not affected; start it again."
             self._delivered.emit(turn, partial(self.failed.emit, words))
         finally:
             with self._lock:

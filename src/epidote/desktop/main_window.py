@@ -146,7 +146,7 @@ class MainWindow(QMainWindow):
             self.page_buttons[name] = button
             layout.addWidget(button)
         layout.addStretch(1)
-        self.saved = QLabel("every step is saved")
+        self.saved = QLabel("All changes saved")
         self.saved.setProperty("quiet", True)
         self.title = QLabel()
         self.title.setFont(font(1.1))
@@ -189,8 +189,8 @@ class MainWindow(QMainWindow):
         overview = self.session.overview
         for subject in overview.subjects if overview else ():
             if overview and subject.id != overview.reference and not subject.is_baseline:
-                menu.addAction(f"the reference's procedures on {subject.full_name}", partial(self.matrix.repeat_reference_on, subject))
-        menu.addAction("a new row with one condition changed …", self.rows.duplicate_row)
+                menu.addAction(subject.full_name, partial(self.matrix.repeat_reference_on, subject))
+        menu.addAction("New row with one condition changed…", self.rows.duplicate_row)
 
     # -- saying -------------------------------------------------------------------------------------------------------------
 
@@ -203,7 +203,7 @@ class MainWindow(QMainWindow):
     def _overview_changed(self, _index: int = 0) -> None:
         overview, writable = self.session.overview, self.session.writable
         self.title.setText(overview.title if overview else "")
-        self.saved.setText("" if overview is None else "every step is saved" if writable else "read only")
+        self.saved.setText("" if overview is None else "All changes saved" if writable else "Read-only")
         self.setWindowTitle(f"{overview.title} – Epidote" if overview else "Epidote")
         for command in self.commands:
             if command.edits:
@@ -248,7 +248,7 @@ class MainWindow(QMainWindow):
     def choose_study(self) -> None:
         from PySide6.QtWidgets import QFileDialog
 
-        name = QFileDialog.getExistingDirectory(self, f"Open a study (a folder that ends in {SUFFIX})", str(Path.home()))
+        name = QFileDialog.getExistingDirectory(self, f"Open study: select a folder ending in {SUFFIX}", str(Path.home()))
         if name:
             self.session.open_path(Path(name))
 
@@ -307,7 +307,7 @@ class MainWindow(QMainWindow):
 
         box = QMessageBox(
             QMessageBox.Icon.NoIcon,
-            "The first run of a changed chain",
+            "Chain changed",
             words,
             QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
             self,

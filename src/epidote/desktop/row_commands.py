@@ -59,7 +59,7 @@ class RowCommands:
             if after != unit:
                 edits.change_unit(self.session, unit, after)
             if (v["conditions"], v["device"]) != (dict(subject.conditions), subject.device):
-                edits.change_row(self.session, subject, f"Change {subject.full_name}", conditions=v["conditions"], device=v["device"])
+                edits.change_row(self.session, subject, f"Edit {subject.full_name}", conditions=v["conditions"], device=v["device"])
 
         self._row_dialog(subject, duplicate=False, then=then)
 
@@ -67,7 +67,7 @@ class RowCommands:
         """A new row that differs in one condition; the reference's procedures are offered for it in the same menu."""
         subject = self.matrix.current_subject()
         if subject is None or subject.unit is None:
-            self.window.say("Choose a row of a unit first; the baseline cannot be duplicated.")
+            self.window.say("Select a unit's row first. The baseline cannot be duplicated.")
             return
         unit = subject.unit
         self._row_dialog(
@@ -79,9 +79,9 @@ class RowCommands:
         if subject is None or overview is None:
             return
         if overview.reference is None:
-            self.window.say("There is no reference row yet: make one with Ctrl+B, then repeat its procedures on another row.")
+            self.window.say("No reference row. Set one with Ctrl+B, then select the row to measure like it.")
         elif subject.id == overview.reference:
-            self.window.say("This row is the reference itself. Choose the row that is to be measured like it.")
+            self.window.say("This row is the reference. Select the row to measure like it.")
         else:
             self.matrix.repeat_reference_on(subject)
 
@@ -113,11 +113,11 @@ class RowCommands:
 
         found = procedures()
         titles = {p.title: key for key, p in found.items()}
-        title, chosen = QInputDialog.getItem(self.window, "Add a column", "Procedure", sorted(titles), 0, False)
+        title, chosen = QInputDialog.getItem(self.window, "Add column", "Procedure", sorted(titles), 0, False)
         if chosen:
             carried = found[titles[title]]
             dialog = ModelDialog(
-                self.window, f"Add a column: {title}", "Add", carried.Settings, {}, "The settings that this column's empty cells offer."
+                self.window, f"Add column: {title}", "Add", carried.Settings, {}, "Settings for new measurements in this column."
             )
             if dialog.exec():
                 edits.add_column(self.session, titles[title], dialog.form.values())
@@ -135,12 +135,12 @@ class RowCommands:
         if not session.writable:
             return
         words = (
-            "Take the unit, the probe and the load away, and wire output 1 to input 1, output 2 to input 2. Every procedure is then measured on "
-            "the chain itself, one after the other; from then on each run is read against it."
+            "Disconnect the unit, probe and load. Connect output 1 to input 1 and output 2 to input 2 (loopback). Every applicable procedure is then "
+            "measured on the chain itself. New runs are evaluated against this baseline."
         )
         if (
             QMessageBox.question(
-                self.window, "Measure the baseline", words, QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel
+                self.window, "Measure baseline", words, QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel
             )
             != QMessageBox.StandardButton.Ok
         ):
@@ -163,7 +163,7 @@ class RowCommands:
         window = self.window
         cell = next(((s, r) for s, r in window.matrix.chosen_cells() if r is not None and r.procedure == "paths"), None)
         if cell is None:
-            window.say("Choose a measured cell of the column “Paths” first: its two paths are then laid over each other.")
+            window.say("Select a measured cell in a “Path comparison” column first.")
             return
         from epidote.desktop.paths.align import AlignWindow
 

@@ -73,7 +73,7 @@ class RunQueue(QObject):
     def measure(self, wanted: list[Wanted]) -> None:
         """Queue runs; each shows its progress in its cell."""
         if not self._session.writable:
-            self._session.failed.emit("The study cannot be changed, so nothing was measured.")
+            self._session.failed.emit("The study is read-only. Nothing was measured.")
             return
         self._session.live.stop()
         for w in wanted:
@@ -94,7 +94,7 @@ class RunQueue(QObject):
         """Compute a run again from its recordings with other settings."""
         study, cell = self._session.study, (run.subject_id, run.column_id)
         if study is None or not self._session.writable:
-            self._session.failed.emit("The study cannot be changed, so nothing was computed.")
+            self._session.failed.emit("The study is read-only. Nothing was recomputed.")
             return
 
         def work(of: Study) -> RunSummary:
@@ -108,7 +108,7 @@ class RunQueue(QObject):
         """Make a run that plays nothing on the runs' thread, its cell showing that it is under way."""
         study = self._session.study
         if study is None or not self._session.writable:
-            self._session.failed.emit("The study cannot be changed, so nothing was done.")
+            self._session.failed.emit("The study is read-only. Nothing was imported.")
             return
 
         def done(run: RunSummary) -> None:
@@ -137,11 +137,11 @@ class RunQueue(QObject):
         overview = study.overview()
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
         if subject is None or column is None:
-            raise StudyError("The row or column was deleted while its run was waiting. Nothing was measured.")
+            raise StudyError("The row or column was deleted while its measurement was queued. Nothing was measured.")
         chain = study_chain(study, subject)
         name = wanted.device or subject.device or chain.device
         if not name:
-            raise StudyError(f"{subject.full_name} is wired to no device yet. Choose one beside the settings, and measure again.")
+            raise StudyError(f"No device is set for {subject.full_name}. Nothing was measured; select a device below the settings and measure again.")
         settings = make_settings(procedure(column.procedure).Settings, wanted.settings)
         chain = chain.model_copy(update={"device": name})
         self._session.live.wait()
@@ -175,12 +175,12 @@ class RunQueue(QObject):
 
         shot = careful_shot(device, chain, level, cancel.is_set)
         if shot.stops:
-            raise MeasurementError(f"The first shot, 40 dB down, says: {shot.words} Nothing was measured.")
+            raise MeasurementError(f"Level check 40 dB below the set level: {shot.words} Nothing was measured.")
         self._answer = None
         self._answered.clear()
         self.asked.emit(
-            f"This is the first run through “{chain.name}” as it is now, so it began 40 dB down. At {level:g} dBFS out, {shot.came_back} would come back. "
-            f"{shot.words} Go on at the full level?"
+            f"First run with the present setup of “{chain.name}”: the level was checked 40 dB below the set level. At {level:g} dBFS, expect {shot.came_back}. "
+            f"{shot.words} Measure at full level?"
         )
         while not self._answered.wait(0.1):
             if cancel.is_set():
@@ -204,7 +204,7 @@ class RunQueue(QObject):
     def _ran(self, cell: Cell, run: RunSummary | None) -> None:
         self._over(cell)
         if run is None:
-            self._session.said.emit("Stopped. Nothing of that run was kept; everything before it is.")
+            self._session.said.emit("Stopped. This run was not saved; earlier runs are unchanged.")
             return
         self._session.refresh()
         self.run_finished.emit(cell)

@@ -68,7 +68,7 @@ class Session(QObject):
             self.study, self.overview = result
             self.undo.clear()
             if self.study.read_only:
-                self.said.emit(f"Open for reading only: {self.study.why_read_only}. You can look, compare and export, not change.")
+                self.said.emit(f"Opened read-only: {self.study.why_read_only}. You can view, compare and export, but not change anything.")
             self.overview_changed.emit()
             if then is not None:
                 then()
@@ -164,7 +164,7 @@ class Session(QObject):
         if self.study is None:
             return
         if self.study.read_only:
-            self.failed.emit(f"The study is open for reading only ({self.study.why_read_only}): nothing was changed.")
+            self.failed.emit(f"The study is read-only ({self.study.why_read_only}). Nothing was changed.")
             return
         self.undo.push(_Edit(self, text, forward, back))
 
@@ -215,7 +215,7 @@ class Session(QObject):
     def listen(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float], Watcher]) -> bool:
         """Listen to a device, unless a run has it."""
         if self.runs.under_way:
-            self.failed.emit("A run is under way and has the device. Wait for it, or stop it with Escape.")
+            self.failed.emit("The device is in use by a measurement. Wait until it finishes, or press Esc to stop it.")
             return False
         self.live.start(opener, ceiling_dbfs, watcher)
         return True

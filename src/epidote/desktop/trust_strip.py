@@ -83,29 +83,29 @@ class TrustStrip(QWidget):
         if chain.calibrated and chain.output_full_scale:
             self._set("scale", f"0 dBFS = {chain.output_full_scale:.2f} V out, {chain.unit_full_scale:.1f} V in", False)
         else:
-            self._set("scale", "not calibrated: levels in dBFS", True)
+            self._set("scale", "Not calibrated: levels in dBFS", True)
         age = chain.age_days(date.today())
         if age is None:
-            self._set("calibration", "never calibrated", True)
+            self._set("calibration", "Never calibrated", True)
         else:
             words = "today" if age == 0 else f"{age} day{'s' if age != 1 else ''} ago"
-            self._set("calibration", f"calibrated {words}", chain.stale(date.today()))
+            self._set("calibration", f"Calibrated {words}", chain.stale(date.today()))
         own = {s.id for s in overview.subjects if s.is_baseline}
         self._baseline([r for (s, _), r in overview.runs.items() if s in own], chain)
         peak = headroom_of(overview)
         if peak is not None:
-            self._set("headroom", f"headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)
+            self._set("headroom", f"Headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)
         weak = chain.load_ohms is not None and not chain.load_confirmed
-        self._set("load", f"load {chain.load_ohms:g} Ω{', typed' if weak else ''}" if chain.load_ohms else "no load stated", weak)
+        self._set("load", f"Load {chain.load_ohms:g} Ω{' (entered)' if weak else ''}" if chain.load_ohms else "No load specified", weak)
 
     def _baseline(self, runs: list[RunSummary], chain: Chain) -> None:
         if not runs:
-            self._set("baseline", "no baseline yet", True)
+            self._set("baseline", "No baseline", True)
             return
         latest = max(runs, key=lambda r: r.made)
         differs = chain.wired().differs_from(type(chain).model_validate(latest.chain))
-        unfit = f", another {' and '.join(differs)}" if differs else ""
-        self._set("baseline", f"baseline {latest.made.astimezone():%d %b %H:%M}{unfit}", bool(differs))
+        unfit = f", not used: {' and '.join(differs)} changed" if differs else ""
+        self._set("baseline", f"Baseline {latest.made.astimezone():%d %b %H:%M}{unfit}", bool(differs))
 
     def _set(self, key: str, words: str, weak: bool) -> None:
         button = self.items[key]

@@ -42,7 +42,7 @@ class Worker(QObject):
             words = str(error)
         else:
             traceback.print_exception(error)  # for whoever started the program from a terminal
-            words = f"Something went wrong that should not ({type(error).__name__}: {error}). What was finished before is kept."
+            words = f"Internal error ({type(error).__name__}: {error}). Everything finished before is saved. Try again; if it recurs, report it."
         self._answered.emit(failed, words)
 
     def _deliver(self, receiver: Done | None, value: Any) -> None:

@@ -40,7 +40,7 @@ def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -
         part.replace(target)
     except (OSError, sqlite3.Error) as error:
         part.unlink(missing_ok=True)
-        raise StudyError(f"{target.name} could not be written: {error}. The study itself is untouched; make room or choose another place.") from error
+        raise StudyError(f"{target.name} could not be written: {error}. The study is unchanged; free some space or choose another folder.") from error
     return target
 
 
@@ -52,19 +52,19 @@ def unzip_study(source: Path, folder: Path) -> Path:
             tops = {n.split("/")[0] for n in names}
             top = next(iter(tops), "")
             if len(tops) != 1 or f"{top}/{DATABASE}" not in names or not top.endswith(SUFFIX):
-                raise StudyError(f"{source.name} is a zip, but not of a study. Nothing was unpacked.")
+                raise StudyError(f"{source.name} does not contain a study. Nothing was unpacked; select another file.")
             if any(n.startswith("/") or ".." in Path(n).parts for n in names):
-                raise StudyError(f"{source.name} would write outside its folder. Nothing was unpacked.")
+                raise StudyError(f"{source.name} contains unsafe paths. Nothing was unpacked.")
             target = folder / top
             if target.exists():
-                raise StudyError(f"{target} exists already. Nothing was unpacked; choose another folder.")
+                raise StudyError(f"{target} already exists. Nothing was unpacked; choose another folder.")
             packed.extractall(folder)
             (target / "attachments").mkdir(exist_ok=True)
             return target
     except (zipfile.BadZipFile, EOFError) as error:
-        raise StudyError(f"{source.name} is not a zip file, or a truncated one. Nothing was unpacked.") from error
+        raise StudyError(f"{source.name} is not a ZIP file or is truncated. Nothing was unpacked.") from error
     except OSError as error:
-        raise StudyError(f"{source.name} could not be unpacked: {error}.") from error
+        raise StudyError(f"{source.name} could not be unpacked completely: {error}. Delete what was unpacked, free some space and try again.") from error
 
 
 def run_json(run: RunSummary) -> dict[str, Any]:

@@ -20,7 +20,7 @@ def read_claims(path: Path) -> list[tuple[str, str]]:
         raise UnusableInputError(f"{path.name} cannot be read as text: {error}. Nothing was added.") from error
     lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
     if not lines:
-        raise UnusableInputError(f"{path.name} holds no figures. Nothing was added.")
+        raise UnusableInputError(f"{path.name} contains no claims. Nothing was added.")
     separator = max(";\t", key=lines[0].count) if any(c in lines[0] for c in ";\t") else ","
     rows = [[cell.strip() for cell in row] for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=separator)]
     heads = [h.casefold() for h in rows[0]]

@@ -66,13 +66,13 @@ class Database:
             self._connection.execute(f"PRAGMA application_id = {APPLICATION_ID}")
             return
         if self._connection.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
-            raise StudyError(f"{self.path} is a database, but not a study's. Nothing was changed.")
+            raise StudyError(f"{self.path} is a database, but not of a study. Nothing was changed; select another folder.")
         known = _migrations()[-1][0]
         version = self._connection.execute("PRAGMA user_version").fetchone()[0]
         if version > known:
             raise StudyError(
                 f"{self.path.parent.name} was made by a newer version of Epidote (format {version}, this one knows {known}). "
-                "Nothing was changed; open it with the newer version."
+                "Nothing was changed; update Epidote to open it."
             )
         if self._left_open and self.path.stat().st_size < _CHECKED_UP_TO:
             found = self._connection.execute("PRAGMA quick_check(1)").fetchone()[0]
@@ -111,7 +111,7 @@ class Database:
         """A transaction: all of it happens or nothing."""
         if self.read_only:
             raise ReadOnlyError(
-                f"{self.path.parent.name} is open for reading only: nothing was changed. Close it elsewhere, or save a copy, and open that."
+                f"{self.path.parent.name} is read-only. Nothing was changed; close it elsewhere, or copy the study and open the copy."
             )
         with self._lock:
             try:
@@ -136,8 +136,8 @@ def _quoted(path: Path) -> str:
 
 def _damaged(path: Path, detail: object) -> str:
     return (
-        f"The database of {path.parent.name} is damaged ({detail}). Nothing was changed, and its recordings are whole: "
-        f"they lie in {path.parent / 'recordings'}. Restore {path.name} from a backup, or measure into a new study."
+        f"The database of {path.parent.name} is damaged ({detail}). Nothing was changed; the recordings are intact "
+        f"in {path.parent / 'recordings'}. Restore {path.name} from a backup, or start a new study."
     )
 
 
@@ -146,11 +146,11 @@ def _translated(error: sqlite3.Error, path: Path) -> StudyError:
     if "malformed" in text or "not a database" in text or "corrupt" in text:
         return StudyError(_damaged(path, text))
     if "full" in text:
-        return StudyError(f"The disk is full: {path.parent.name} was not changed. Make room and do it again; all finished runs are kept.")
+        return StudyError(f"The disk is full. {path.parent.name} was not changed and all finished runs are saved; free some space and try again.")
     if "readonly" in text or "read-only" in text:
-        return ReadOnlyError(f"{path.parent.name} cannot be written: nothing was changed. Check the folder's permissions.")
+        return ReadOnlyError(f"{path.parent.name} is write-protected. Nothing was changed; check the permissions of the folder.")
     if "unable to open" in text:
         return StudyError(
-            f"{path.parent} is not a study: it has no readable {path.name}. Nothing was changed; choose a folder that ends in .epidote."
+            f"{path.parent} is not a study: {path.name} cannot be read. Nothing was changed; select a folder ending in .epidote."
         )
-    return StudyError(f"The study's database refused ({text}). What was finished before is kept.")
+    return StudyError(f"Error in the study's database ({text}). Everything finished before is saved.")

@@ -77,9 +77,9 @@ class Entries:
             content = source
         suffix = Path(name).suffix.lower()
         if suffix not in PICTURES:
-            raise StudyError(f"“{name}” is no picture that can be shown ({', '.join(PICTURES)}). Nothing was added.")
+            raise StudyError(f"“{name}” is not a supported picture ({', '.join(PICTURES)}). Nothing was added.")
         if not content or len(content) > _MOST_BYTES:
-            raise StudyError(f"“{name}” is empty or larger than {_MOST_BYTES // 2**20} MB. Nothing was added; make it smaller.")
+            raise StudyError(f"“{name}” is empty or larger than {_MOST_BYTES // 2**20} MB. Nothing was added; use a smaller file.")
         digest = hashlib.sha256(content).hexdigest()
         file = f"{digest[:16]}{suffix}"
         if not (self.folder / file).exists():

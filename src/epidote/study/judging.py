@@ -172,7 +172,7 @@ def _curves_by_repeats(
     interval: Samples = float(stdtrit(na + nb - 2, 0.5 + CONFIDENCE / 2)) * np.sqrt(np.asarray(one + other, dtype=np.float64))
     told = in_words(ours[0].full_name, theirs[0].full_name, less, interval / 2)
     reach = format_quantity(float(np.median(interval)), "dB", uncertainty=float(np.median(interval)) / 10 or None)
-    return f"By {na} against {nb} repeats (curves repeatable to ±{reach}): {told}"
+    return f"From {na} and {nb} repeats (repeatability of the curves ±{reach}): {told}"
 
 
 def _is_twin(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSummary]) -> bool:

@@ -190,7 +190,7 @@ class Overview:
         unit = subject.unit.id if subject.unit else None
         own = (Owner(unit=unit) if unit is not None else None, Owner(subject=subject.id), Owner(run=run.id))
         found = [(str(e.data.get("text" if e.kind == "note" else "caption", "")), e.kind) for e in self.entries if e.kind in ("note", "picture") and e.owner in own]
-        return tuple(f"{'picture: ' if kind == 'picture' else ''}{' '.join(text.split())}" for text, kind in found if text.strip())
+        return tuple(f"{'Picture: ' if kind == 'picture' else ''}{' '.join(text.split())}" for text, kind in found if text.strip())
 
     def of_kind(self, kind: str) -> tuple[Entry, ...]:
         return tuple(e for e in self.entries if e.kind == kind)

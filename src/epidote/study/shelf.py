@@ -59,5 +59,5 @@ def write_chain_file(path: Path, chain: Chain) -> None:
     from epidote.core.chain_file import chain_to_toml
 
     if not path.name:
-        raise EpidoteError("A chain needs a name to be kept under.")
+        raise EpidoteError("Enter a name for the chain before saving it.")
     write_whole(path, chain_to_toml(chain).encode())

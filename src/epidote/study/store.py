@@ -24,11 +24,11 @@ SUFFIX = ".epidote"
 DATABASE = "study.sqlite"
 _README = """This folder is a study made with Epidote. Keep it together.
 
-study.sqlite   units, subjects, runs with their settings, readings and curves (SQLite)
-recordings/    what was recorded, one file per recording: FLAC (24 bit) or WAV (32 bit float)
+study.sqlite   units, subjects, runs with settings, readings and curves (SQLite)
+recordings/    one audio file per recording: FLAC (24 bit) or WAV (32-bit float)
 attachments/   pictures
-bin/           what was deleted, by day; empty it when you like
-The formats are described in docs/formats.md of Epidote.
+bin/           deleted items, by date; may be emptied at any time
+The file formats are described in docs/formats.md of Epidote.
 """
 
 
@@ -38,13 +38,13 @@ def create_study(path: Path, title: str | None = None) -> Study:
     if path.suffix != SUFFIX:
         path = path.with_name(path.name + SUFFIX)
     if path.exists():
-        raise StudyError(f"{path} exists already. Nothing was changed; choose another name.")
+        raise StudyError(f"{path} already exists. Nothing was changed; choose another name.")
     try:
         (path / "recordings").mkdir(parents=True)
         (path / "attachments").mkdir()
         (path / "README.txt").write_text(_README)
     except OSError as error:
-        raise StudyError(f"{path} could not be made: {error.strerror}. Choose another place.") from error
+        raise StudyError(f"{path} could not be created: {error.strerror}. Choose another folder.") from error
     study = Study(path, create=True)
     study.set_setting("title", title or path.stem)
     study.add_subject(None, {})
@@ -58,9 +58,9 @@ class Study:
         self.path = Path(path).absolute()
         self._closed = False
         if not create and not self.path.is_dir():
-            raise StudyError(f"{path} is not a study: there is no such folder. Nothing was changed; choose a folder that ends in {SUFFIX}.")
+            raise StudyError(f"{path} does not exist. Select a study folder ending in {SUFFIX}.")
         if not create and not (self.path / DATABASE).is_file():
-            raise StudyError(f"{path} is not a study: it holds no {DATABASE}. Nothing was changed; choose a folder that ends in {SUFFIX}.")
+            raise StudyError(f"{path} is not a study: {DATABASE} is missing. Select a study folder ending in {SUFFIX}.")
         self._lock_file, self.why_read_only = self._locked()
         try:
             self._db = Database(self.path / DATABASE, read_only=self.read_only, create=create)
@@ -78,13 +78,13 @@ class Study:
     def _locked(self) -> tuple[IO[str] | None, str]:
         """The lock of the one process that may write; a reason when it cannot be had. The kernel frees it with the process."""
         if not os.access(self.path, os.W_OK):
-            return None, "its folder cannot be written"
+            return None, "its folder is write-protected"
         file = (self.path / ".lock").open("w")
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             file.close()
-            return None, "it is open in another window or process"
+            return None, "it is already open in another window or process"
         return file, ""
 
     def _unlock(self) -> None:
@@ -162,7 +162,7 @@ class Study:
         with self._db.reading() as c:
             row = c.execute("SELECT * FROM run WHERE id = ?", (run_id,)).fetchone()
         if row is None:
-            raise StudyError(f"There is no run {run_id} in {self.path.name}.")
+            raise StudyError(f"Run {run_id} does not exist in {self.path.name}.")
         return _run(row)
 
     def runs_of(self, subject_id: int, column_id: int) -> tuple[RunSummary, ...]:
@@ -196,7 +196,7 @@ class Study:
             file = self.path / "recordings" / row["file"]
             if not file.is_file() or hashlib.sha256(file.read_bytes()).hexdigest() != row["sha256"]:
                 raise StudyError(
-                    f"The recording {row['file']} is missing or was changed outside Epidote. The run's results are kept as they are."
+                    f"The recording {row['file']} is missing or was changed outside Epidote. The run's results are unchanged; restore the file from a backup."
                 )
             stimulus = Stimulus.from_json(json.loads(row["stimulus"])) if row["stimulus"] else None
             result.append(Recording(read_sound(file), stimulus, tuple(json.loads(row["faults"]))))
@@ -206,7 +206,7 @@ class Study:
 
     def add_unit(self, maker: str, model: str, serial: str = "", firmware: str = "", notes: str = "") -> Unit:
         if not (maker.strip() or model.strip()):
-            raise StudyError("A unit needs a maker or a model. Nothing was added.")
+            raise StudyError("A unit needs a manufacturer or a model. Nothing was added.")
         values = (maker.strip(), model.strip(), serial.strip(), firmware.strip(), notes)
         with self._db.writing() as c:
             key = c.execute("INSERT INTO unit (maker, model, serial, firmware, notes) VALUES (?, ?, ?, ?, ?)", values).lastrowid
@@ -222,7 +222,7 @@ class Study:
         rows = self.overview().subjects
         for other in rows:
             if (other.unit.id if other.unit else None) == (unit.id if unit else None) and dict(other.conditions) == dict(conditions):
-                raise StudyError(f"There is a row “{other.full_name}” already. Change a condition, or measure that row again.")
+                raise StudyError(f"Row “{other.full_name}” already exists. Change a condition, or measure the existing row again.")
         places = [s.position for s in rows]
         position = max(places, default=0.0) + 1
         if after is not None:
@@ -269,7 +269,7 @@ class Study:
         from epidote.study.curves import insert_curve
 
         if self.read_only:
-            raise ReadOnlyError(f"{self.path.name} is open for reading only ({self.why_read_only}): the run was not kept.")
+            raise ReadOnlyError(f"{self.path.name} is read-only ({self.why_read_only}). The run was not saved.")
         files = [(self._keep(recording), recording) for recording in recordings]
         made = datetime.now(UTC)
         with self._db.writing() as c:

@@ -35,7 +35,7 @@ def read_text_curve(path: Path) -> tuple[Curve, Curve | None]:
     """Level and phase curves (channel 1) of a text file. Raises UnusableInputError that names the line."""
     try:
         if path.stat().st_size > _MOST_BYTES:
-            raise UnusableInputError(f"{path.name} is larger than {_MOST_BYTES // 2**20} MB; that is no curve. Nothing was read.")
+            raise UnusableInputError(f"{path.name} is larger than {_MOST_BYTES // 2**20} MB, too large for a curve. Nothing was read.")
         text = path.read_text(encoding="utf-8-sig", errors="replace")
     except OSError as error:
         raise UnusableInputError(f"{path.name} cannot be read: {error.strerror}.") from error
@@ -52,9 +52,9 @@ def _from_json(text: str, name: str) -> tuple[Curve, Curve | None]:
         phase = next((c for c in found if c["key"] == "phase" and c["channel"] == level["channel"]), None)
         made = [None if c is None else Curve(c["key"], 1, np.array(c["x"], float), np.array(c["y"], float), c["x_unit"], c["y_unit"], None, {"imported": name}) for c in (level, phase)]  # fmt: skip
     except StopIteration:
-        raise UnusableInputError(f"{name} is JSON, but holds no curve “level”. Nothing was read.") from None
+        raise UnusableInputError(f"{name} contains no “level” curve. Nothing was read.") from None
     except (ValueError, KeyError, TypeError) as error:
-        raise UnusableInputError(f"{name} is JSON, but not of curves as Epidote writes them ({error}). Nothing was read.") from error
+        raise UnusableInputError(f"{name} is not a JSON file of curves exported by Epidote ({error}). Nothing was read.") from error
     assert made[0] is not None
     return made[0], made[1]
 
@@ -81,7 +81,7 @@ def parse_text_curve(text: str, name: str) -> tuple[Curve, Curve | None]:
             continue
         rows.append((number, stripped))
     if len(rows) < _LEAST_POINTS:
-        raise UnusableInputError(f"{name} holds no curve: fewer than two lines begin with a number. Nothing was read.")
+        raise UnusableInputError(f"{name} contains no curve: fewer than two lines start with a number. Nothing was read.")
     split = _splitter([line for _, line in rows[:200]])
     values = []
     for number, line in rows:
@@ -89,9 +89,9 @@ def parse_text_curve(text: str, name: str) -> tuple[Curve, Curve | None]:
             fields = split(line)
             values.append([float(f) for f in fields[:3]])
         except ValueError as error:
-            raise UnusableInputError(f"{name}, line {number}: “{line[:60]}” is not read as numbers. Nothing was read.") from error
+            raise UnusableInputError(f"{name}, line {number}: “{line[:60]}” is not numeric. Nothing was read.") from error
         if len(fields) < 2:
-            raise UnusableInputError(f"{name}, line {number}: one number stands there; frequency and level are needed. Nothing was read.")
+            raise UnusableInputError(f"{name}, line {number}: only one number; frequency and level are needed. Nothing was read.")
     width = min(len(v) for v in values)
     table = np.array([v[:width] for v in values])
     return _curves(table, " ".join(heads).lower(), name)
@@ -120,7 +120,7 @@ def _curves(table: Samples, heads: str, name: str) -> tuple[Curve, Curve | None]
     x, first = np.unique(x, return_index=True)
     table = table[first]
     if not np.isfinite(table).all() or x.size < _LEAST_POINTS:
-        raise UnusableInputError(f"{name} holds values that are no numbers, or one frequency only. Nothing was read.")
+        raise UnusableInputError(f"{name} contains invalid values or only one frequency. Nothing was read.")
     if x[0] <= 0:
         keep = x > 0
         x, table = x[keep], table[keep]

@@ -25,12 +25,12 @@ def require_usable(signal: Signal, least_frames: int) -> None:
     """Raises UnusableInputError for samples that are not finite, or too few of them."""
     if signal.channels < 1 or signal.frames < least_frames:
         raise UnusableInputError(
-            f"The recording holds {signal.frames} samples, but at least {least_frames} are needed. Nothing was computed; record for longer."
+            f"The recording is too short ({signal.frames} of at least {least_frames} samples). Nothing was computed; make a longer recording."
         )
     if not all(np.isfinite(signal.peak(number)) for number in range(1, signal.channels + 1)):
         bad = int(np.count_nonzero(~np.isfinite(signal.samples)))
         raise UnusableInputError(
-            f"The recording holds {bad} samples that are not numbers (NaN or infinite). Nothing was computed; export it again from its source."
+            f"The recording has invalid samples (NaN or infinite): {bad}. Nothing was computed; export it again."
         )
 
 

@@ -78,7 +78,7 @@ def find_clock(x: Samples, rate: float, file: Marked) -> ClockOffset:
     if x.size < apart + sound.size:
         raise UnusableInputError(
             f"The recording is shorter than the file that was played: {x.size / rate:.1f} s of {file.frames / file.rate:.1f} s. "
-            "Nothing was computed; record from before its beginning to after its end."
+            "Nothing was computed; record all of it with some margin before and after."
         )
     first, last = _found(x, sound, apart)
     span = sound.size + round(min(_AROUND, GAP / 2) * rate)
@@ -102,7 +102,7 @@ def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
     slack = max(8, math.ceil(apart * MOST_PPM * 1e-6))
     room = x.size - math.floor(apart) + slack
     if room <= 0:
-        raise UnusableInputError("The recording ends before the second mark. Nothing was computed; record to after the file's end.")
+        raise UnusableInputError("The recording ends before the second sync marker. Nothing was computed; keep recording until after the end of the file.")
     from scipy.ndimage import maximum_filter1d
 
     later = maximum_filter1d(height, 2 * slack + 1)
@@ -114,8 +114,8 @@ def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
     noise = float(np.median(height)) / 0.6745
     if both[first] <= 12 * noise:
         raise UnusableInputError(
-            "The marks that begin and end the played file were not found in the recording. Nothing was computed; check that it is the right file, "
-            "that it is whole, and that nothing in the player changes its speed."
+            "The sync markers of the stimulus file were not found in the recording. Nothing was computed; check that it is the right file, "
+            "that it is complete, and that the player does not change its speed."
         )
     return first, last
 

@@ -51,14 +51,14 @@ def place(order: Order, f1: float, f2: float) -> float:
 def too_close(f1: float, f2: float, seconds: float) -> str:
     """What two tones' products would fall upon, in words; empty when they can be told apart."""
     least = _LEAST_APART / seconds
-    lines = {"the lower tone": f1, "the higher tone": f2}
+    lines = {"the lower tone": f1, "the upper tone": f2}
     for order in (*SECOND, *THIRD_ABOUT_F2, *THIRD_NEAR):
         where = place(order, f1, f2)
         for name, line in lines.items():
             if abs(where - line) < least:
-                return f"a product at {where:g} Hz falls on {name} at {line:g} Hz"
+                return f"a product at {where:g} Hz coincides with {name} at {line:g} Hz"
         if where < least:
-            return f"a product at {where:g} Hz is too near to 0 Hz"
+            return f"a product at {where:g} Hz is too close to 0 Hz"
     return ""
 
 

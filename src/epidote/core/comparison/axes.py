@@ -26,12 +26,12 @@ class Axis:
 
 AXES = (
     Axis("W", "W", "W", "W", "Output power", True),
-    Axis("V", "V", "V", "V", "Output", True),
+    Axis("V", "V", "V", "V", "Output voltage", True),
     Axis("dBV", "dBV", "V", "dBV", "Output level", False),
     Axis("dBu", "dBu", "V", "dBu", "Output level", False),
-    Axis("in", "dBFS in", "V", "dBFS", "Level at the input", False),
-    Axis("in FS", "dBFS in", "FS", "dBFS", "Level at the input", False),
-    Axis("out", "dBFS out", "dBFS", "dBFS", "Level at the chain's output", False),
+    Axis("in", "Input dBFS", "V", "dBFS", "Input level", False),
+    Axis("in FS", "Input dBFS", "FS", "dBFS", "Input level", False),
+    Axis("out", "Generator dBFS", "dBFS", "dBFS", "Generator level", False),
 )
 
 

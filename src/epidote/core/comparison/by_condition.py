@@ -55,10 +55,10 @@ def grid(rows: Sequence[Told]) -> Grid:
     names = dict.fromkeys(n for r in rows for n in r.conditions)
     varying = [n for n in names if len({r.conditions.get(n, "") for r in rows}) > 1]
     if not 1 <= len(varying) <= 2:
-        what = f"{len(varying)} ({', '.join(varying)})" if varying else "none"
-        raise UnusableInputError(f"These rows differ in {what} of their conditions; a table needs rows that differ in one or two. Choose fewer rows.")
+        what = ", ".join(varying) if varying else "none"
+        raise UnusableInputError(f"This table needs rows that differ in one or two conditions. The selected rows differ in: {what}. Change the selection.")
     if len({r.unit for r in rows}) > 1:
-        raise UnusableInputError("These readings have different units, so they make no table.")
+        raise UnusableInputError("The readings have different units and cannot be tabulated.")
     # the one with more values leads, of two alike the one that is a number: it makes the better axis
     varying.sort(key=lambda n: (-len({r.conditions.get(n, "") for r in rows}), any(number_in(r.conditions.get(n, "")) is None for r in rows)))
     axes = [(n, _ordered([r.conditions.get(n, "–") for r in rows])) for n in varying]
@@ -80,7 +80,7 @@ def alike(g: Grid) -> list[str]:
                 near = [(b, ta, tb) for b in values if (ta := g.at(a, one)) is not None and (tb := g.at(b, two)) is not None and _same(ta, tb)]
                 for b, ta, _ in near[:1]:
                     shown = format_quantity(ta.value, ta.unit, digits=3)
-                    with_same = f"{name} {a} with {other} {one} equals {b} with {two}" if a != b else f"at {name} {a} it does not matter whether {other} is {one} or {two}"
+                    with_same = f"{name} {a} with {other} {one} gives the same as {b} with {two}" if a != b else f"at {name} {a}, {other} {one} and {two} give the same"
                     found.append(f"{with_same[0].upper()}{with_same[1:]} ({shown}).")
     return found
 

@@ -83,9 +83,9 @@ class Claim(BaseModel):
     @model_validator(mode="after")
     def _has_a_figure(self) -> Claim:
         if self.low is None and self.high is None:
-            raise ValueError("a claim needs a figure")
+            raise ValueError("a claim needs a value")
         if self.low is not None and self.high is not None and self.low > self.high:
-            raise ValueError("the lower limit must not lie above the upper one")
+            raise ValueError("the lower limit must not exceed the upper limit")
         return self
 
     @property

@@ -104,7 +104,7 @@ def understand(text: str, source: str = "") -> Understood:
     reading = _Reading(cleaned)
     claimed = _claimed(reading)
     if claimed is None:
-        return Understood(None, ("Which quantity is it? Name it first, such as THD+N, SNR, frequency response, output power or latency.",))
+        return Understood(None, ("The quantity is missing. Start with its name, e.g. THD+N, SNR, frequency response, output power or latency.",))
     _weighting(reading)
     _counts(reading, claimed)
     _places(reading, claimed)
@@ -113,13 +113,13 @@ def understand(text: str, source: str = "") -> Understood:
     strange = re.sub(_FILLERS, " ", reading.left, flags=re.I)
     strange = " ".join(re.sub(r"[;,:()\[\]/@=|.+~-]", " ", strange).split())
     if re.search(r"\d", strange):
-        questions.append(f"What is meant by “{strange}”?")
+        questions.append(f"“{strange}” was not understood. Rephrase or remove it.")
     if questions:
         return Understood(None, tuple(questions))
     try:
         return Understood(Claim(claimed=claimed, text=text.strip()[:400], source=source, **reading.found))
     except ValueError as error:
-        return Understood(None, (f"This cannot be: {str(error).splitlines()[-1].strip()}",))
+        return Understood(None, (f"Invalid claim: {str(error).splitlines()[-1].strip()}.",))
 
 
 def _claimed(reading: _Reading) -> Claimed | None:
@@ -291,16 +291,16 @@ def _figure(reading: _Reading, claimed: Claimed, sense: Sense) -> list[str]:
         value, unit = _base(number_of(match["number"], match["unit"]), match["unit"])
         (candidates if unit in allowed and not centred else levels).append((match, value, unit))
     if not candidates and not centred:
-        return [f"Which figure? For {claimed} a number in {' or '.join(allowed)} was looked for."]
+        return [f"The value is missing: {claimed} needs a number in {' or '.join(allowed)}."]
     signed = [c for c in candidates if c[0]["sign"]]
     # a noise at a level, an output at another: the first is the figure, as people write it
     first = signed[0] if len(signed) == 1 else next(iter(candidates), None)
     others = [c for c in candidates if c is not first]
     if others and claimed not in (Claimed.NOISE, Claimed.OUTPUT, Claimed.SENSITIVITY):
-        return [f"Two figures were found: {' and '.join(c[0][0].strip() for c in candidates)}. Which is meant?"]
+        return [f"More than one value found: {' and '.join(c[0][0].strip() for c in candidates)}. Keep one."]
     levels += others
     if len(levels) > 1:
-        return [f"Which of these is the level: {', '.join(m[0].strip() for m, *_ in levels)}?"]
+        return [f"More than one level found: {', '.join(m[0].strip() for m, *_ in levels)}. Keep one."]
     if levels:
         found["level"] = levels[0][0][0].strip(" <>=~")
     for match, *_ in (*([first] if first else []), *levels):
@@ -321,7 +321,7 @@ def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:
     if slack_unit == "%" and not unit.startswith(("dB", "%")):
         slack, slack_unit = abs(value) * slack / 100, unit
     if unit not in allowed or slack_unit != ("dB" if unit.startswith("dB") else unit):
-        return [f"What is meant by “{match[0].strip()}”?"]
+        return [f"“{match[0].strip()}” was not understood. Rephrase or remove it."]
     reading.found.update(low=value - slack, high=value + slack, unit=unit)
     return []
 

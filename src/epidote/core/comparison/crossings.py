@@ -86,19 +86,19 @@ def in_words(name: str, reference: str, difference: Curve, doubt: Samples) -> st
     found = ranges(difference, doubt)
     low, high = float(difference.x[0]), float(difference.x[-1])
     if not found:
-        return f"Between {name} and {reference} there is no difference that can be shown, {_span(low, high, difference.x_unit)}."
+        return f"{name} vs. {reference}: no measurable difference, {_span(low, high, difference.x_unit)}."
     parts = []
     for sign, word in ((-1, "lower"), (1, "higher")):
         of_sign = [r for r in found if r.sign == sign]
         if of_sign:
             parts.append(f"{word} {_and([_where(r, low, high, difference.x_unit) for r in of_sign])}")
-    return f"{name} is {', '.join(parts)} than {reference}." if len(parts) == 1 else f"{name} against {reference}: {', '.join(parts)}."
+    return f"{name} vs. {reference}: {', '.join(parts)}."
 
 
 def _where(r: Range, low: float, high: float, unit: str) -> str:
     from_start, to_end = math.isclose(r.low, low, rel_tol=1e-6), math.isclose(r.high, high, rel_tol=1e-6)
     if from_start and to_end:
-        return f"everywhere, {_span(low, high, unit)},"
+        return f"throughout ({_span(low, high, unit)})"
     if from_start:
         return f"below {format_quantity(r.high, unit, digits=3)}"
     if to_end:

@@ -70,5 +70,5 @@ def metres(seconds: float, celsius: float = ROOM) -> float:
 def verdict(seconds: float) -> str:
     """What a latency means for somebody who plays or speaks and hears it (common practice, no source)."""
     if seconds <= LIVE[0]:
-        return "fit for live playing"
-    return "at the limit for live playing" if seconds <= LIVE[1] else "disturbs live playing"
+        return "suitable for live playing"
+    return "borderline for live playing" if seconds <= LIVE[1] else "disturbs live playing"

@@ -251,7 +251,7 @@ def _latency(claim: Claim, e: Evidence) -> Iterator[Found]:
     for reading in e.channels("latency"):
         c = Conditions(claim, e)
         if claim.buffer is not None and e.buffer != claim.buffer:
-            c.say("buffer", str(e.buffer or "not said"), str(claim.buffer))
+            c.say("buffer", str(e.buffer or "not specified"), str(claim.buffer))
         elif claim.buffer is None and e.buffer is not None:
             c.assumed.append(f"buffer {e.buffer}")
         if claim.rate is not None and abs(e.chain.rate / claim.rate - 1) > 1e-3:

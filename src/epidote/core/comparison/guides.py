@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-COMMON_PRACTICE = "common practice"
+COMMON_PRACTICE = "rule of thumb"
 
 
 class Guide(BaseModel):
@@ -26,9 +26,9 @@ class Guide(BaseModel):
     @model_validator(mode="after")
     def _is_one_thing(self) -> Guide:
         if bool(self.x_unit) == bool(self.y_unit):
-            raise ValueError("a guide stands either along x or along y")
+            raise ValueError("a guide is either horizontal or vertical")
         if self.high is not None and self.high <= self.low:
-            raise ValueError("an area's upper side must lie above its lower one")
+            raise ValueError("the second value must be greater than the first")
         return self
 
     @property
@@ -42,11 +42,11 @@ class Guide(BaseModel):
 
 _THD = ("thd_n", "thd")
 SHIPPED: tuple[Guide, ...] = (
-    Guide(name="Rated at 1 %", sentence="Power is rated where distortion passes 1 %.", curves=_THD, y_unit="dB", low=-40.0),
-    Guide(name="Clipping near 2 %", sentence="Where an amplifier is usually taken to clip.", curves=_THD, y_unit="dB", low=-33.9794),
-    Guide(name="End of a sweep, 5 %", sentence="A staircase of levels is usually ended here.", curves=_THD, y_unit="dB", low=-26.0206),
-    Guide(name="Half the power", sentence="3 dB down is half the power.", curves=("level",), y_unit="dB re 1 kHz", low=-3.0103),
-    Guide(name="Live playing", sentence="A delay above 8 to 9 ms disturbs live playing.", curves=("latency_by_shot",), y_unit="s", low=0.008, high=0.009),
+    Guide(name="Rated power, 1 %", sentence="Rated power is stated at 1 % distortion.", curves=_THD, y_unit="dB", low=-40.0),
+    Guide(name="Clipping, 2 %", sentence="Usual distortion at the onset of clipping.", curves=_THD, y_unit="dB", low=-33.9794),
+    Guide(name="Sweep end, 5 %", sentence="Level sweeps usually stop here.", curves=_THD, y_unit="dB", low=-26.0206),
+    Guide(name="-3 dB (half power)", sentence="3 dB below the level at 1 kHz is half the power.", source="definition", curves=("level",), y_unit="dB re 1 kHz", low=-3.0103),
+    Guide(name="Live playing, 8 to 9 ms", sentence="Higher latency disturbs live playing.", curves=("latency_by_shot",), y_unit="s", low=0.008, high=0.009),
 )  # fmt: skip
 
 

@@ -32,35 +32,35 @@ class Unlike:
     @property
     def words(self) -> str:
         name = self.what[0].upper() + self.what[1:]
-        return f"{name}: {self.ours} against {self.theirs}.{f' {self.why}' if self.why else ''}"
+        return f"{name}: {self.ours} vs. {self.theirs}.{f' {self.why}' if self.why else ''}"
 
 
 _OF_NOISE = ("tone", "distortion-level", "distortion-frequency", "noise")
-_BAND = "Noise, THD+N, SINAD and SNR count what lies in the band: they cannot be compared."
+_BAND = "Noise, THD+N, SINAD and SNR depend on the bandwidth and cannot be compared."
 _RULES: dict[str, tuple[tuple[str, ...], Weight, str]] = {
     "band_low": (_OF_NOISE, Weight.BLOCKS, _BAND),
     "band_high": (_OF_NOISE, Weight.BLOCKS, _BAND),
     "weighting": (_OF_NOISE, Weight.BLOCKS, "Weighted and unweighted noise, THD+N and SNR cannot be compared."),
-    "reference_level": (("noise",), Weight.BLOCKS, "SNR is stated to another level."),
-    "convention": (("intermodulation",), Weight.BLOCKS, "The figure is another one."),
-    "harmonics": (("tone", "distortion-level", "distortion-frequency"), Weight.WEIGHS, "THD counts other harmonics."),
-    "stop_on": (("distortion-level",), Weight.BLOCKS, "The limits are held against another kind of distortion."),
+    "reference_level": (("noise",), Weight.BLOCKS, "SNR refers to different levels."),
+    "convention": (("intermodulation",), Weight.BLOCKS, "The definitions of modulation distortion differ."),
+    "harmonics": (("tone", "distortion-level", "distortion-frequency"), Weight.WEIGHS, "THD includes different harmonics."),
+    "stop_on": (("distortion-level",), Weight.BLOCKS, "The limits apply to different distortion measures."),
     "frequency": ((), Weight.WEIGHS, "Distortion depends on frequency."),
-    "frequency_1": ((), Weight.BLOCKS, "The products lie elsewhere."),
-    "frequency_2": ((), Weight.BLOCKS, "The products lie elsewhere."),
+    "frequency_1": ((), Weight.BLOCKS, "The products are at different frequencies."),
+    "frequency_2": ((), Weight.BLOCKS, "The products are at different frequencies."),
     "ratio": ((), Weight.WEIGHS, "Products depend on the ratio of the tones."),
-    "level": ((), Weight.WEIGHS, "Distortion, and noise relative to it, depend on the level."),
-    "smoothing": ((), Weight.WEIGHS, "Narrow peaks are flattened differently."),
-    "window": ((), Weight.WEIGHS, "More or less of the impulse response counts."),
+    "level": ((), Weight.WEIGHS, "Distortion and relative noise depend on the level."),
+    "smoothing": ((), Weight.WEIGHS, "Narrow peaks are smoothed differently."),
+    "window": ((), Weight.WEIGHS, "Different parts of the impulse response are included."),
     "stimulus": ((), Weight.WEIGHS, ""),
-    "mains": ((), Weight.WEIGHS, "Hum is looked for at other frequencies."),
+    "mains": ((), Weight.WEIGHS, "Hum is evaluated at different frequencies."),
 }
 _CHAIN_RULES: dict[str, tuple[Weight, str]] = {
-    "device": (Weight.WEIGHS, "Another interface has other noise and distortion of its own."),
-    "probe_ratio": (Weight.MINOR, ""), "preamp_gain_db": (Weight.WEIGHS, "The input's noise weighs differently."),
-    "output_full_scale": (Weight.WEIGHS, "The drive in volts is another one at the same dBFS."), "input_full_scale": (Weight.WEIGHS, "The input's noise weighs differently."),
-    "load_confirmed": (Weight.MINOR, "One load was measured, the other typed."), "gain_setting": (Weight.WEIGHS, "The interface's gains were set differently."),
-    "buffer": (Weight.MINOR, ""), "microphone_sensitivities": (Weight.WEIGHS, "Another microphone."), "calibrated_on": (Weight.MINOR, ""),
+    "device": (Weight.WEIGHS, "The interfaces differ in noise and distortion."),
+    "probe_ratio": (Weight.MINOR, ""), "preamp_gain_db": (Weight.WEIGHS, "Input noise contributes differently."),
+    "output_full_scale": (Weight.WEIGHS, "The same dBFS is a different generator voltage."), "input_full_scale": (Weight.WEIGHS, "Input noise contributes differently."),
+    "load_confirmed": (Weight.MINOR, "One load was measured, the other entered."), "gain_setting": (Weight.WEIGHS, "The interface's gain settings differ."),
+    "buffer": (Weight.MINOR, ""), "microphone_sensitivities": (Weight.WEIGHS, "Different microphones."), "calibrated_on": (Weight.MINOR, ""),
 }  # fmt: skip
 _POWER = ("distortion-level", "distortion-frequency")
 
@@ -70,7 +70,7 @@ def unlike(ours: Evidence, theirs: Evidence, under_study: Iterable[str] = ()) ->
     studied = set(under_study)
     found: list[Unlike] = []
     if ours.procedure != theirs.procedure:
-        found.append(Unlike("procedure", ours.procedure, theirs.procedure, Weight.BLOCKS, "They were not measured in the same way."))
+        found.append(Unlike("procedure", ours.procedure, theirs.procedure, Weight.BLOCKS, "The procedures differ."))
     for name in dict.fromkeys([*ours.settings, *theirs.settings]):
         a, b = ours.settings.get(name), theirs.settings.get(name)
         if a != b and name not in studied:
@@ -80,9 +80,9 @@ def unlike(ours: Evidence, theirs: Evidence, under_study: Iterable[str] = ()) ->
             found.append(Unlike(name.replace("_", " "), _told(a), _told(b), weight, why))
     found += [u for u in _chains(ours, theirs) if u.what not in studied]
     for name in dict.fromkeys([*ours.conditions, *theirs.conditions]):
-        first, second = ours.conditions.get(name, "not said"), theirs.conditions.get(name, "not said")
+        first, second = ours.conditions.get(name, "not specified"), theirs.conditions.get(name, "not specified")
         if first != second and name not in studied and name not in ("load", "rate", "probe", "buffer"):  # those are the chain's
-            found.append(Unlike(name, first, second, Weight.WEIGHS, "More than one thing was changed."))
+            found.append(Unlike(name, first, second, Weight.WEIGHS, "More than one condition differs."))
     return sorted(found, key=lambda u: -u.weight)
 
 
@@ -94,7 +94,7 @@ def _chains(ours: Evidence, theirs: Evidence) -> list[Unlike]:
         found.append(
             Unlike(
                 "load", _ohms(a.load_ohms), _ohms(b.load_ohms), Weight.BLOCKS if power else Weight.WEIGHS,
-                "Powers are into another load: they cannot be compared." if power else "The unit works harder into the lower one.",
+                "Power into different loads cannot be compared." if power else "The lower load resistance is the heavier load.",
             )
         )  # fmt: skip
     if a.rate != b.rate:
@@ -103,7 +103,7 @@ def _chains(ours: Evidence, theirs: Evidence) -> list[Unlike]:
         found.append(
             Unlike(
                 "rate", format_quantity(a.rate, "Hz", digits=4), format_quantity(b.rate, "Hz", digits=4), Weight.BLOCKS if beyond else Weight.MINOR,
-                "The lower rate does not reach the top of the band that is compared." if beyond else "",
+                "The lower sample rate does not cover the compared band." if beyond else "",
             )
         )  # fmt: skip
     for name, (weight, why) in _CHAIN_RULES.items():
@@ -127,4 +127,4 @@ def _ohms(value: float | None) -> str:
 def _told(value: object) -> str:
     if isinstance(value, (int, float)) and not isinstance(value, bool):
         return f"{value:.6g}"
-    return str(value) if value not in (None, "") else "not said"
+    return str(value) if value not in (None, "") else "not specified"

@@ -37,10 +37,10 @@ class Limit(BaseModel):
     @model_validator(mode="after")
     def _has_a_line(self) -> Limit:
         if not self.upper and not self.lower:
-            raise ValueError("a limit needs an upper or a lower line")
+            raise ValueError("a limit needs upper or lower points")
         for line in (self.upper, self.lower):
             if [x for x, _ in line] != sorted(x for x, _ in line):
-                raise ValueError("the corners of a limit must rise along the axis")
+                raise ValueError("the points must be in ascending order of x")
         return self
 
     @property
@@ -65,8 +65,8 @@ class Held:
         where = "" if self.at is None else f" at {format_quantity(self.at, self.limit.x_unit, digits=3)}"
         by = format_quantity(abs(self.margin), unit, digits=3)
         if self.passed:
-            return f"{self.limit.name}: passed, {by} from the {self.side} limit{where} (channel {self.channel})"
-        return f"{self.limit.name}: failed, {by} beyond the {self.side} limit{where} (channel {self.channel})"
+            return f"{self.limit.name}: pass, {by} inside the {self.side} limit{where} (channel {self.channel})"
+        return f"{self.limit.name}: fail, {by} outside the {self.side} limit{where} (channel {self.channel})"
 
 
 def line_at(corners: Corners, x: Samples, x_unit: str) -> Samples:
@@ -122,7 +122,7 @@ def _corners(x: Samples, y: Samples) -> Corners:
 def around(name: str, procedure: str, curve: Curve, above: float | None, below: float | None, source: str = "") -> Limit:
     """Limits so much above and below a curve; None: open on that side. Raises UnusableInputError when both are."""
     if above is None and below is None:
-        raise UnusableInputError("A limit needs a distance above or below its reference.")
+        raise UnusableInputError("Enter a tolerance above or below the reference.")
     return Limit(
         name=name, procedure=procedure, key=curve.key, unit=curve.y_unit, x_unit=curve.x_unit, source=source,
         upper=() if above is None else _corners(curve.x, curve.y + above), lower=() if below is None else _corners(curve.x, curve.y - below),
@@ -133,14 +133,14 @@ def from_good_units(name: str, procedure: str, curves: Sequence[Curve], times: f
     """Limits ``times`` the standard deviation of a set of good units about their mean, ``least`` at least. Raises UnusableInputError for
     fewer than three."""
     if len(curves) < 3:
-        raise UnusableInputError(f"A spread needs three good units or more, {len(curves)} were given.")
+        raise UnusableInputError(f"At least three rows are needed for limits from their scatter; {len(curves)} given.")
     spread = spread_curve(curves)
     if spread is None or spread.x.size < 2:
-        raise UnusableInputError("These curves have no stretch in common.")
+        raise UnusableInputError("The curves do not overlap along the x axis.")
     values = np.array([[curve_at(c, float(x)) for x in spread.x] for c in curves], dtype=float)
     mean, reach = values.mean(axis=0), np.maximum(times * spread.y, least)
     return Limit(
         name=name, procedure=procedure, key=curves[0].key, unit=curves[0].y_unit, x_unit=curves[0].x_unit,
-        source=f"mean of {len(curves)} units ±{times:g} standard deviations, {least:g} at least",
+        source=f"mean of {len(curves)} rows ±{times:g} standard deviations, at least ±{least:g}",
         upper=_corners(spread.x, mean + reach), lower=_corners(spread.x, mean - reach),
     )  # fmt: skip

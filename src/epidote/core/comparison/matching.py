@@ -75,7 +75,7 @@ class Conditions:
             return
         wanted = self.evidence.volts(self.claim.level)
         if wanted is None or volts is None or volts <= 0:
-            self.unlike.append(f"its level {self.claim.level} cannot be told through this chain")
+            self.unlike.append(f"level {self.claim.level} cannot be calculated with this chain")
         elif abs(to_db(volts / wanted)) > _SAME_LEVEL_DB:
             self.say("level", format_quantity(volts, "V", digits=3), self.claim.level)
 

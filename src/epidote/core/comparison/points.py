@@ -52,7 +52,7 @@ def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Poi
         return Point(name=name, curve=key, by=By.Y, value=found.value, unit=y_unit)
     if found.unit in x_units:
         return Point(name=name, curve=key, by=By.X, value=found.value, unit=found.unit)
-    raise QuantityError(f"“{name}” is neither on the axis ({', '.join(x_units)}) nor a value of these curves ({y_unit}{', %' if ratio else ''}).")
+    raise QuantityError(f"“{name}” does not fit these curves. Enter an x value ({', '.join(x_units)}) or a y value ({y_unit}{', %' if ratio else ''}).")
 
 
 def at_point(curves: Sequence[Curve], point: Point) -> list[Reading]:

@@ -26,7 +26,7 @@ _LEVEL_UNITS = ("dBFS", "dBV", "dBu", "dB SPL")
 
 class Finding(StrEnum):
     DIFFERENT = "different"
-    NOT_SHOWN = "no difference that can be shown"
+    NOT_SHOWN = "no measurable difference"
     CHAIN_LIMITED = "chain-limited"
     UNKNOWN = "not repeated"
 
@@ -56,14 +56,14 @@ class Comparison:
     def words(self) -> str:
         shown = format_quantity(self.difference, self.unit, digits=3, uncertainty=self.interval or None, signed=True)
         reach = format_quantity(self.interval, self.unit, digits=2, uncertainty=self.interval / 10 if self.interval else None)
-        once = "" if min(self.repeats) > 1 else ", not repeated on both sides" if max(self.repeats) > 1 else ", not repeated: by the estimators' noise alone"
+        once = "" if min(self.repeats) > 1 else ", one side measured once" if max(self.repeats) > 1 else ", single runs: uncertainty from noise only"
         if self.finding is Finding.UNKNOWN:
-            return f"not repeated: nothing is known of its spread ({format_quantity(self.difference, self.unit, digits=3, signed=True)})"
+            return f"not repeated: repeatability unknown ({format_quantity(self.difference, self.unit, digits=3, signed=True)})"
         if self.finding is Finding.CHAIN_LIMITED:
-            return f"chain-limited: both lie within 6 dB of the chain's own ({shown})"
+            return f"chain-limited: both are within 6 dB of the baseline ({shown})"
         if self.finding is Finding.DIFFERENT:
             return f"different: {shown} ±{reach}{once}"
-        return f"no difference that can be shown ({shown}, repeatable to ±{reach}{once})"
+        return f"no measurable difference ({shown}, repeatability ±{reach}{once})"
 
 
 def spreads(runs: Iterable[Sequence[Reading]]) -> dict[tuple[str, int], Spread]:
@@ -150,10 +150,10 @@ def follows(ours: Mapping[int, float], swapped: Mapping[int, float], least: floa
     least: a difference that counts, in the unit of the values.
     """
     if not {1, 2} <= ours.keys() or not {1, 2} <= swapped.keys():
-        return "Both channels are needed, as wired and swapped, to tell."
+        return "Both channels must be measured, normal and swapped."
     before, after = ours[1] - ours[2], swapped[1] - swapped[2]
     if abs(before) < least and abs(after) < least:
-        return "The channels do not differ by more than can be shown, either way."
+        return "No measurable difference between the channels, normal or swapped."
     if abs(before + after) < abs(before - after):
-        return "The difference went over to the other input: it follows the unit's channel."
-    return "The difference stayed where it was: it belongs to the chain's channel, not to the unit."
+        return "The difference moved to the other input: it belongs to the unit."
+    return "The difference stayed on the same input: it belongs to the chain, not to the unit."

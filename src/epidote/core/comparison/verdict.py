@@ -26,7 +26,7 @@ _MOSTLY_CHAIN = (Caution.NEAR_FLOOR, Caution.NOISE_DOMINATED)
 class Outcome(StrEnum):
     MET = "met"
     NOT_MET = "not met"
-    NOT_SHOWN = "not shown"
+    NOT_SHOWN = "inconclusive"
 
 
 @dataclass(frozen=True)
@@ -58,7 +58,7 @@ class Verdict:
     @property
     def words(self) -> str:
         """The verdict in one sentence."""
-        usual = f" Judged at {', '.join(self.assumed)}: the claim does not say." if self.assumed and self.run is not None else ""
+        usual = f" Assumed, since the claim does not say: {', '.join(self.assumed)}." if self.assumed and self.run is not None else ""
         return f"{self.outcome[0].upper()}{self.outcome[1:]}: {self.why}{usual}"
 
 
@@ -70,10 +70,10 @@ def judge(claim: Claim, evidence: list[Evidence]) -> Verdict:
     offer = offer_for(claim)
     if not fitting:
         if not there:
-            return Verdict(claim, Outcome.NOT_SHOWN, "it has not been measured.", offer=offer, procedure=offer.procedure)
+            return Verdict(claim, Outcome.NOT_SHOWN, "not measured.", offer=offer, procedure=offer.procedure)
         near = min(there, key=lambda f: len(f.unlike))
         return Verdict(
-            claim, Outcome.NOT_SHOWN, f"measured under other conditions only ({'; '.join(near.unlike)}).", offer=offer, procedure=near.evidence.procedure
+            claim, Outcome.NOT_SHOWN, f"measured only under other conditions ({'; '.join(near.unlike)}).", offer=offer, procedure=near.evidence.procedure
         )  # fmt: skip
     best = min(fitting, key=lambda f: (f.unusual, f.evidence.place, len(f.assumed), f.spread, -f.evidence.run)).evidence
     verdicts = [_held(claim, f, offer) for f in fitting if f.evidence is best]
@@ -108,7 +108,7 @@ def _held(claim: Claim, f: Found, offer: Offer) -> Verdict:
     spoilt = next((c for c in (*f.cautions, *map(Caution, f.evidence.cautions)) if c in _SPOILT), None)
     value = _in_unit(f.value, f.unit, claim.unit, f.evidence)
     if spoilt is not None or value is None:
-        why = spoilt.words if spoilt is not None else f"the chain cannot tell it in {claim.unit}; calibrate it."
+        why = spoilt.words if spoilt is not None else f"this chain cannot give it in {claim.unit}; calibrate the chain."
         return Verdict(claim, Outcome.NOT_SHOWN, why[0].lower() + why[1:], channel=f.channel, run=f.evidence.run, procedure=f.evidence.procedure, offer=offer)
     beyond = _in_unit(f.value + f.spread, f.unit, claim.unit, f.evidence)
     doubt = _SURE * abs((beyond if beyond is not None else value) - value)
@@ -152,16 +152,16 @@ def _decided(claim: Claim, f: Found, v: float, doubt: float, margin: float, unit
     apart = format_quantity(abs(margin), unit, digits=3) if math.isfinite(margin) else ""
     found = f"{shown}{f' ±{format_quantity(doubt, claim.unit, digits=2, uncertainty=doubt / 10)}' if doubt > 0 and doubt > 1e-3 * abs(v) else ''}"
     if f.open_above and upwards and margin < 0:
-        return Outcome.NOT_SHOWN, f"the staircase ended at {found} before its limit was reached ({where}); begin higher."
+        return Outcome.NOT_SHOWN, f"the level sweep ended at {found} before the distortion limit was reached ({where}); raise the stop level."
     if abs(margin) <= edge and margin != 0 and doubt > 0:
-        return Outcome.NOT_SHOWN, f"{found} lies too near the limit to tell ({where})."
+        return Outcome.NOT_SHOWN, f"{found} is too close to the limit to decide ({where})."
     if margin >= 0:
         typical = " (a typical figure)" if claim.sense is Sense.TYPICAL else ""
-        return Outcome.MET, f"{found}, {apart + ' to spare' if apart else 'far from the limit'}{typical} ({where})."
+        return Outcome.MET, f"{found}, {'margin ' + apart if apart else 'far from the limit'}{typical} ({where})."
     if any(c in _MOSTLY_CHAIN for c in f.cautions):
-        floor = "" if f.floor is None else f", whose own is {_floor_words(f, claim)}"
-        return Outcome.NOT_SHOWN, f"{found} is mostly the chain{floor} ({where}); a better chain would be needed."
-    return Outcome.NOT_MET, f"{found}, off by {apart} ({where})."
+        floor = "" if f.floor is None else f", baseline {_floor_words(f, claim)}"
+        return Outcome.NOT_SHOWN, f"{found} is chain-limited{floor} ({where}); a better chain is needed."
+    return Outcome.NOT_MET, f"{found}, misses by {apart} ({where})."
 
 
 def _floor_words(f: Found, claim: Claim) -> str:

@@ -49,7 +49,7 @@ def require_rising(settings: Settings, low: str, high: str) -> None:
     """For a validator: raises ValueError unless the setting ``low``, in Hz, lies below the setting ``high``."""
     below, above = getattr(settings, low), getattr(settings, high)
     if below >= above:
-        raise ValueError(f"{low} {below:g} Hz must lie below {high} {above:g} Hz")
+        raise ValueError(f"{low} {below:g} Hz must be lower than {high} {above:g} Hz")
 
 
 def analysis_settings(model: type[Settings]) -> tuple[str, ...]:
@@ -187,7 +187,7 @@ def stimulus_of(wanted: Stimulus | Stoppable) -> Stimulus:
     return wanted.stimulus if isinstance(wanted, Stoppable) else wanted
 
 
-SHARED_TITLES = {"clock_offset": "Clock offset", "start": "Start in the recording"}  # readings that every procedure may bring
+SHARED_TITLES = {"clock_offset": "Sample clock offset", "start": "Start of stimulus in recording"}  # readings that every procedure may bring
 
 
 def titles_of(carried: Any) -> dict[str, str]:
@@ -204,7 +204,7 @@ def procedure(key: str) -> Any:
     """A procedure by its key. Raises SettingError naming those there are."""
     found = {entry.name: entry for entry in entry_points(group="epidote.procedures")}
     if key not in found:
-        raise SettingError(f"There is no procedure “{key}”. There are: {', '.join(sorted(found))}.")
+        raise SettingError(f"Unknown procedure “{key}”. Available: {', '.join(sorted(found))}.")
     return found[key].load()()
 
 
@@ -216,9 +216,9 @@ def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
         first = error.errors()[0]
         name = ".".join(str(part) for part in first["loc"]) or "settings"
         if first["type"] == "extra_forbidden":
-            raise SettingError(f"There is no setting “{name}”. There are: {', '.join(model.model_fields)}.") from error
+            raise SettingError(f"Unknown setting “{name}”. Available: {', '.join(model.model_fields)}.") from error
         raise SettingError(
-            f"The setting “{name}” cannot be {first.get('input')!r}: {first['msg'][0].lower()}{first['msg'][1:]}."
+            f"Setting “{name}”: {first.get('input')!r} is not valid; {first['msg'][0].lower()}{first['msg'][1:]}."
         ) from error
 
 
@@ -235,17 +235,17 @@ def gathered(results: Sequence[Result], recordings: Sequence[Recording], chain: 
 def single_recording_channels(recordings: Sequence[Recording]) -> int:
     """Channel count that all recordings of a run share, each at its stimulus' rate. Raises UnusableInputError."""
     if not recordings:
-        raise UnusableInputError("There is no recording to analyse.")
+        raise UnusableInputError("No recording to analyse.")
     for recording in recordings:
         if recording.stimulus is not None and recording.stimulus.rate != recording.signal.rate:
             raise UnusableInputError(
-                f"The recording runs at {recording.signal.rate:g} Hz, its stimulus was made for {recording.stimulus.rate:g} Hz. Nothing was computed; "
-                "record at the stimulus' rate, or write the stimulus anew at the recording's."
+                f"The recording has a sample rate of {recording.signal.rate:g} Hz, its stimulus {recording.stimulus.rate:g} Hz. Nothing was computed; "
+                "record at the stimulus rate, or export the stimulus again at the rate of the recording."
             )
     counts = {r.signal.channels for r in recordings}
     rates = {r.signal.rate for r in recordings}
     if len(counts) > 1 or len(rates) > 1:
-        raise UnusableInputError("The recordings differ in channels or rate; give those of one run.")
+        raise UnusableInputError("The recordings differ in number of channels or sample rate. Use the recordings of a single run.")
     return counts.pop()
 
 

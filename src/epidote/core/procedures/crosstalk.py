@@ -21,6 +21,7 @@ from epidote.core.analysis.windows import line_at
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.display import format_plain
 from epidote.core.procedures.base import (
     Conduct,
     CurveView,
@@ -43,13 +44,13 @@ MOST_CHANNELS = 8
 
 
 class CrosstalkSettings(Settings):
-    frequency: float = setting(1000.0, "frequency of the reading", "Hz", played=True, ge=5, le=100000)
-    duration: float = setting(1.0, "how long that tone sounds", "s", played=True, ge=0.1, le=60)
-    level: float = setting(-6.0, "level at the driven output", "dBFS", played=True, ge=-140, le=0)
-    start_frequency: float = setting(20.0, "lower end of the curve", "Hz", played=True, ge=5, le=50000)
-    stop_frequency: float = setting(20000.0, "upper end of the curve", "Hz", played=True, ge=10, le=190000)
-    points_per_octave: int = setting(1, "tones in each octave of the curve; 0: no curve", played=True, ge=0, le=24)
-    dwell: float = setting(0.3, "how long each tone of the curve sounds", "s", played=True, ge=0.02, le=10)
+    frequency: float = setting(1000.0, "Frequency of the crosstalk reading", "Hz", played=True, ge=5, le=100000)
+    duration: float = setting(1.0, "Duration of that tone", "s", played=True, ge=0.1, le=60)
+    level: float = setting(-6.0, "Generator level at the driven output", "dBFS", played=True, ge=-140, le=0)
+    start_frequency: float = setting(20.0, "Lowest frequency of the curve", "Hz", played=True, ge=5, le=50000)
+    stop_frequency: float = setting(20000.0, "Highest frequency of the curve", "Hz", played=True, ge=10, le=190000)
+    points_per_octave: int = setting(1, "Points per octave of the curve; 0 for no curve", played=True, ge=0, le=24)
+    dwell: float = setting(0.3, "Duration of each tone of the curve", "s", played=True, ge=0.02, le=10)
 
     @model_validator(mode="after")
     def _a_range(self) -> CrosstalkSettings:
@@ -88,8 +89,8 @@ class Crosstalk(UsualProcedure):
         *(CurveView(f"crosstalk_from_{n}", "Crosstalk", f"from {n}", f"Crosstalk from channel {n}") for n in range(1, MOST_CHANNELS + 1)),
     )
     reading_titles = {  # noqa: RUF012
-        "crosstalk": "Crosstalk", **{f"crosstalk_from_{n}": f"… from channel {n}" for n in range(1, MOST_CHANNELS + 1)},
-        "worst": "Worst", "worst_frequency": "Worst at", "headroom": "Headroom",
+        "crosstalk": "Crosstalk", **{f"crosstalk_from_{n}": f"Crosstalk from channel {n}" for n in range(1, MOST_CHANNELS + 1)},
+        "worst": "Worst crosstalk", "worst_frequency": "Worst crosstalk at", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: CrosstalkSettings, chain: Chain) -> Conduct:
@@ -97,7 +98,7 @@ class Crosstalk(UsualProcedure):
         if there < 2:
             raise SettingError("Crosstalk needs two channels; the chain has one. Add one on the Chain page.")
         if there > MOST_CHANNELS:
-            raise SettingError(f"Crosstalk is measured of up to {MOST_CHANNELS} channels at once; the chain has {there}.")
+            raise SettingError(f"Crosstalk supports up to {MOST_CHANNELS} channels; the chain has {there}. Reduce the channels on the Chain page.")
         for number in range(1, there + 1):
             yield staircase(rate=chain.rate, steps=settings.steps(), channels=(number,))
 
@@ -111,7 +112,7 @@ class Crosstalk(UsualProcedure):
         return result.curve("crosstalk")
 
     def summary(self, settings: CrosstalkSettings) -> str:
-        return f"{settings.frequency:g} Hz" + (
+        return format_plain(settings.frequency, "Hz") + (
             f", {settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz" if settings.points_per_octave else ""
         )
 
@@ -127,7 +128,7 @@ class Crosstalk(UsualProcedure):
             stimulus = recording.stimulus or staircase(rate=recording.signal.rate, steps=settings.steps(), channels=(i + 1,))
             if stimulus.kind != KIND or len(stimulus.channels) != 1:
                 raise UnusableInputError(
-                    "This is no recording of one channel driven alone. Nothing was computed; use the file that was written for crosstalk."
+                    "This is not a recording of one channel driven alone. Nothing was computed; use the stimulus file exported for crosstalk."
                 )
             driven = stimulus.channels[0]
             found = _leaks(recording, stimulus, driven, channels)

@@ -52,21 +52,21 @@ _FILTERED_DB = 30.0  # below what the unit passes best
 
 class DistortionFrequency(UsualProcedure):
     key = "distortion-frequency"
-    title = "THD by freq."
+    title = "THD vs. frequency"
     Settings = DistortionFrequencySettings
     keeps_part = True
     views = (
         CurveView("thd_n", "THD+N", "THD+N", "THD+N"),
         CurveView("thd", "THD", "THD", "THD"),
         *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}") for n in range(2, 6)),
-        CurveView("noise", "Noise", "noise", "Noise beside the tone"),
+        CurveView("noise", "Noise", "noise", "Residual noise"),
         CurveView("gain", "Gain", "gain", "Gain"),
         CurveView("output", "Output", "output", "Level of the fundamental"),
     )
     step_views = STEP_VIEWS
     reading_titles = {  # noqa: RUF012
-        "thd": "THD at 1 kHz", "thd_n": "THD+N at 1 kHz", "worst": "Worst THD+N", "worst_frequency": "Worst at", "worst_thd": "Worst THD",
-        "lowest_thd_n": "Lowest THD+N", "output": "Output at 1 kHz", "level_error": "Output held within", "headroom": "Headroom",
+        "thd": "THD at 1 kHz", "thd_n": "THD+N at 1 kHz", "worst": "Highest THD+N", "worst_frequency": "Highest THD+N at", "worst_thd": "Highest THD",
+        "lowest_thd_n": "Lowest THD+N", "output": "Output at 1 kHz", "level_error": "Output level error", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: DistortionFrequencySettings, chain: Chain) -> Conduct:
@@ -114,13 +114,13 @@ class DistortionFrequency(UsualProcedure):
         """Every tone at the same drive."""
         level = drive_dbfs(settings.level, chain)
         if level > chain.ceiling_dbfs:
-            raise SettingError(f"level {level:g} dBFS is above the chain's ceiling of {chain.ceiling_dbfs:g} dBFS. Nothing was played.")
+            raise SettingError(f"level {level:g} dBFS exceeds the chain's maximum output of {chain.ceiling_dbfs:g} dBFS. Nothing was played.")
         steps = settings.steps([level] * settings.frequencies().size)
         return staircase(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
 
     def plan(self, settings: DistortionFrequencySettings, chain: Chain) -> list[Stimulus]:
         if settings.holds_output:
-            raise SettingError("A file cannot follow the unit's output: choose hold = drive and a level in dBFS.")
+            raise SettingError("A stimulus file cannot follow the unit's output: set hold = drive and a level in dBFS.")
         return [self._even(settings, chain)]
 
     def wired(self, settings: DistortionFrequencySettings) -> DistortionFrequencySettings:
@@ -142,7 +142,7 @@ class DistortionFrequency(UsualProcedure):
         return next((c for c in result.curves if c.key == "thd_n"), None)
 
     def summary(self, settings: DistortionFrequencySettings) -> str:
-        held = " held" if settings.holds_output else ""
+        held = ", constant output" if settings.holds_output else ""
         return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.level}{held}"
 
     def analyse(self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain) -> Result:

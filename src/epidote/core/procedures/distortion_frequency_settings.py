@@ -48,16 +48,16 @@ class Hold(StrEnum):
 
 
 class DistortionFrequencySettings(SteppedSettings):
-    start_frequency: float = setting(20.0, "lowest frequency", "Hz", played=True, ge=5, le=100000)
-    stop_frequency: float = setting(20000.0, "highest frequency", "Hz", played=True, gt=5, le=192000)
-    points_per_octave: int = setting(3, "tones in each octave", played=True, ge=1, le=48)
-    series: Series = setting(Series.OCTAVES, "or preferred numbers of ISO 3: 10, 20, 40 or 80 tones in each decade", played=True)
-    order: Order = setting(Order.UP, "from the lowest up, or from the highest down", played=True)
+    start_frequency: float = setting(20.0, "Lowest frequency", "Hz", played=True, ge=5, le=100000)
+    stop_frequency: float = setting(20000.0, "Highest frequency", "Hz", played=True, gt=5, le=192000)
+    points_per_octave: int = setting(3, "Points per octave", played=True, ge=1, le=48)
+    series: Series = setting(Series.OCTAVES, "Points per octave, or preferred frequencies to ISO 3 (10, 20, 40 or 80 per decade)", played=True)
+    order: Order = setting(Order.UP, "Ascending or descending frequency", played=True)
     level: LevelText = setting(
-        "-20 dBFS", "level: of the drive, or of the unit's output where that is held; a power is always held", played=True, max_length=40
+        "-20 dBFS", "Generator level, or the unit's output level if that is held constant; a power is always an output level", played=True, max_length=40
     )
-    hold: Hold = setting(Hold.DRIVE, "what stays the same: the drive, or the unit's output by correcting the drive", played=True)
-    band_high: float = setting(40000.0, "upper end of the measurement band", "Hz", gt=0, le=192000)
+    hold: Hold = setting(Hold.DRIVE, "What is held constant: the generator level, or the unit's output level (by adjusting the generator)", played=True)
+    band_high: float = setting(40000.0, "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
 
     @model_validator(mode="after")
     def _a_range(self) -> DistortionFrequencySettings:
@@ -92,4 +92,4 @@ class DistortionFrequencySettings(SteppedSettings):
         try:
             return parse_as(self.level, unit, chain.conversion())
         except QuantityError as error:
-            raise SettingError(f"level cannot be “{self.level}” at the unit's output yet: {error} See the Chain page.") from error
+            raise SettingError(f"level cannot be “{self.level}” at the unit's output: {error} See the Chain page.") from error

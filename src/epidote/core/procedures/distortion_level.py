@@ -17,6 +17,7 @@ from epidote.core.analysis.capture import headroom, require_usable
 from epidote.core.analysis.steps import StepFound
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
+from epidote.core.display import format_plain
 from epidote.core.procedures.base import (
     Conduct,
     CurveView,
@@ -50,22 +51,22 @@ _SMALL_DB = 20.0  # this far below the end, a unit's gain is its small-signal ga
 
 class DistortionLevel(UsualProcedure):
     key = "distortion-level"
-    title = "THD by level"
+    title = "THD vs. level"
     Settings = DistortionLevelSettings
     keeps_part = True
     views = (
         CurveView("thd_n", "THD+N", "THD+N", "THD+N"),
         CurveView("thd", "THD", "THD", "THD"),
         *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}") for n in range(2, 6)),
-        CurveView("noise", "Noise", "noise", "Noise beside the tone"),
+        CurveView("noise", "Noise", "noise", "Residual noise"),
         CurveView("gain", "Gain", "gain", "Gain"),
     )
     step_views = STEP_VIEWS
     reading_titles = {  # noqa: RUF012
         "power_at_1pct": "Power at 1 %", "level_at_1pct": "Level at 1 %", "power_at_2pct": "Power at 2 %", "level_at_2pct": "Level at 2 %",
-        "power_at_limit": "Power at the limit", "level_at_limit": "Level at the limit", "thd_n_1w": "THD+N at 1 W",
-        "lowest_thd_n": "Lowest THD+N", "lowest_thd_n_level": "Lowest THD+N at", "max_clean_level": "Clean up to",
-        "max_clean_power": "Clean up to", "gain": "Gain, small signal", "gain_compression": "Gain compression", "headroom": "Headroom",
+        "power_at_limit": "Power at stop limit", "level_at_limit": "Level at stop limit", "thd_n_1w": "THD+N at 1 W",
+        "lowest_thd_n": "Lowest THD+N", "lowest_thd_n_level": "Lowest THD+N at", "max_clean_level": "Clean level (max.)",
+        "max_clean_power": "Clean power (max.)", "gain": "Small-signal gain", "gain_compression": "Gain compression", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: DistortionLevelSettings, chain: Chain) -> Conduct:
@@ -110,8 +111,8 @@ class DistortionLevel(UsualProcedure):
         return next((c for c in result.curves if c.key == "thd_n"), None)
 
     def summary(self, settings: DistortionLevelSettings) -> str:
-        driven = f", output {settings.driven} alone" if settings.driven else ""
-        return f"{settings.frequency:g} Hz, to {settings.stop_at:g} %{driven}"
+        driven = f", output {settings.driven} only" if settings.driven else ""
+        return f"{format_plain(settings.frequency, 'Hz')}, to {settings.stop_at:g} %{driven}"
 
     def analyse(self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain) -> Result:
         channels = single_recording_channels(recordings)

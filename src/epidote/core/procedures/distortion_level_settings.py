@@ -25,15 +25,15 @@ class StopOn(StrEnum):
 
 
 class DistortionLevelSettings(SteppedSettings):
-    frequency: float = setting(1000.0, "frequency of the tones", "Hz", played=True, ge=5, le=100000)
-    start_level: LevelText = setting("-60 dBFS", "first level at the chain's output: dBFS, V, dBV or dBu", played=True, max_length=40)
-    stop_level: LevelText = setting("0 dBFS", "last level, unless the limit comes first", played=True, max_length=40)
+    frequency: float = setting(1000.0, "Tone frequency", "Hz", played=True, ge=5, le=100000)
+    start_level: LevelText = setting("-60 dBFS", "First generator level, in dBFS, V, dBV or dBu", played=True, max_length=40)
+    stop_level: LevelText = setting("0 dBFS", "Last generator level, unless the distortion limit is reached first", played=True, max_length=40)
     steps: int = setting(
-        30, "levels between them, evenly spaced in dB; finer ones follow where a limit is passed", played=True, ge=2, le=400
+        30, "Number of levels, evenly spaced in dB; finer steps are added around each limit", played=True, ge=2, le=400
     )
-    stop_at: float = setting(5.0, "distortion at which the staircase ends", "%", played=True, gt=0, le=100)
-    stop_on: StopOn = setting(StopOn.THD_N, "which distortion is held against the limits")
-    clean: float = setting(0.1, "distortion below which the output counts as clean", "%", gt=0, le=100)
+    stop_at: float = setting(5.0, "Distortion at which the level sweep stops", "%", played=True, gt=0, le=100)
+    stop_on: StopOn = setting(StopOn.THD_N, "Distortion measure compared with the limits")
+    clean: float = setting(0.1, "Distortion limit for the “clean” readings", "%", gt=0, le=100)
 
     @property
     def limits(self) -> tuple[float, ...]:
@@ -57,8 +57,8 @@ class DistortionLevelSettings(SteppedSettings):
         first, last = (drive_dbfs(t, chain, n) for t, n in ((self.start_level, "start_level"), (self.stop_level, "stop_level")))
         ceiling = chain.ceiling_dbfs
         if first >= min(last, ceiling):
-            what = f"stop_level {last:g} dBFS" if last <= ceiling else f"the chain's ceiling of {ceiling:g} dBFS"
-            raise SettingError(f"start_level {first:g} dBFS must lie below {what}. Nothing was played.")
+            what = f"stop_level {last:g} dBFS" if last <= ceiling else f"the chain's maximum output of {ceiling:g} dBFS"
+            raise SettingError(f"start_level {first:g} dBFS must be lower than {what}. Nothing was played.")
         all_levels = np.linspace(first, last, self.steps)
         under = [float(v) for v in all_levels if v <= ceiling + 1e-9]
         if len(under) < self.steps and under[-1] < ceiling - 0.01:

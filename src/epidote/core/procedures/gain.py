@@ -14,6 +14,7 @@ from epidote.core.analysis.tone import analyse_tone
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
+from epidote.core.display import format_plain
 from epidote.core.procedures.base import (
     Conduct,
     CurveView,
@@ -40,15 +41,15 @@ _BAND = (20.0, 20000.0)
 
 
 class GainSettings(Settings):
-    frequency: float = setting(1000.0, "frequency of the tone; the played one is reported", "Hz", played=True, ge=5, le=100000)
-    duration: float = setting(1.0, "length of the analysed stretch", "s", played=True, ge=0.05, le=600)
-    level: float = setting(-20.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
-    output_level: LevelText = setting("1 V", "output whose input level is wanted: V, dBV, W … or dBFS of the input", max_length=40)
+    frequency: float = setting(1000.0, "Tone frequency; the exact frequency played is reported", "Hz", played=True, ge=5, le=100000)
+    duration: float = setting(1.0, "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
+    level: float = setting(-20.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
+    output_level: LevelText = setting("1 V", "Output level to find the required input for: V, dBV, W or dBFS of the input", max_length=40)
 
     @model_validator(mode="after")
     def _holds_cycles(self) -> GainSettings:
         if self.duration * self.frequency < 3:
-            raise ValueError(f"duration {self.duration:g} s holds less than three cycles of {self.frequency:g} Hz")
+            raise ValueError(f"duration {self.duration:g} s is less than three cycles of {self.frequency:g} Hz")
         return self
 
 
@@ -61,8 +62,8 @@ class Gain(UsualProcedure):
         CurveView("waveform", "Tone", "waveform", "Signal", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "gain": "Gain", "gain_ratio": "Gain, as a factor", "balance": "Balance re channel 1", "output": "Output", "input": "Input",
-        "input_for_output": "Input for the stated output", "polarity": "Polarity", "headroom": "Headroom",
+        "gain": "Gain", "gain_ratio": "Gain (ratio)", "balance": "Channel balance re channel 1", "output": "Output level", "input": "Input level",
+        "input_for_output": "Input for target output", "polarity": "Polarity", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: GainSettings, chain: Chain) -> Conduct:
@@ -87,7 +88,7 @@ class Gain(UsualProcedure):
         return result.curve("spectrum")
 
     def summary(self, settings: GainSettings) -> str:
-        return f"{settings.frequency:g} Hz, {settings.level:g} dBFS"
+        return f"{format_plain(settings.frequency, 'Hz')}, {settings.level:g} dBFS"
 
     def analyse(self, recordings: Sequence[Recording], settings: GainSettings, chain: Chain) -> Result:
         channels = single_recording_channels(recordings)

@@ -29,16 +29,16 @@ _TELLING = 0.02  # share of the voltage that must drop across the resistor, or t
 
 
 class ImpedanceSettings(SweepSettings):
-    level: float = setting(-20.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
-    series_ohms: float = setting(10.0, "the resistor in series", "Ω", gt=0, le=1e7)
-    before_channel: int = setting(1, "the channel before the resistor", ge=1, le=64)
-    after_channel: int = setting(2, "the channel behind it, at the unit", ge=1, le=64)
-    source_ohms: float = setting(0.0, "output resistance of what will drive the unit: what error it makes is read off", "Ω", ge=0, le=1e6)
+    level: float = setting(-20.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
+    series_ohms: float = setting(10.0, "Value of the series resistor", "Ω", gt=0, le=1e7)
+    before_channel: int = setting(1, "Input channel before the resistor", ge=1, le=64)
+    after_channel: int = setting(2, "Input channel after the resistor, at the unit", ge=1, le=64)
+    source_ohms: float = setting(0.0, "Output resistance of the source that will drive the unit, for the loading loss", "Ω", ge=0, le=1e6)
 
     @model_validator(mode="after")
     def _channels_are_two(self) -> ImpedanceSettings:
         if self.before_channel == self.after_channel:
-            raise ValueError("before_channel and after_channel must be two channels")
+            raise ValueError("before_channel and after_channel must be different")
         return self
 
 
@@ -49,17 +49,17 @@ class Impedance(UsualProcedure):
     of_the_chain = False  # a wire has none to speak of
     views = (
         CurveView("impedance", "Impedance", "magnitude", "Impedance"),
-        CurveView("impedance_phase", "Phase", "phase", "Phase of the impedance"),
+        CurveView("impedance_phase", "Phase", "phase", "Impedance phase"),
     )
     reading_titles = {  # noqa: RUF012
-        "impedance_1k": "At 1 kHz", "minimum": "Least", "minimum_frequency": "Least at", "maximum": "Greatest", "maximum_frequency": "Greatest at", "resonance": "Resonance",
-        "loading_error": "Worst loss into it", "headroom": "Headroom",
+        "impedance_1k": "Impedance at 1 kHz", "minimum": "Minimum impedance", "minimum_frequency": "Minimum at", "maximum": "Maximum impedance", "maximum_frequency": "Maximum at", "resonance": "Resonance frequency",
+        "loading_error": "Loading loss (max.)", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: ImpedanceSettings, chain: Chain) -> Conduct:
         if max(settings.before_channel, settings.after_channel) > len(chain.inputs):
             raise SettingError(
-                f"Impedance needs two inputs; the chain has {len(chain.inputs)}. Add one on the Chain page, or choose other channels."
+                f"Impedance needs two inputs; the chain has {len(chain.inputs)}. Add an input on the Chain page, or set other channels."
             )
         stimulus = settings.played(chain.rate)
         for _ in range(settings.averages):

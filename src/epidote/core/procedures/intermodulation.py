@@ -71,15 +71,15 @@ class Convention(StrEnum):
 
 
 class IntermodulationSettings(Settings):
-    pair: Pair = setting(Pair.FREE, "the tones of a standard, or those typed below", played=True)
-    frequency_1: float = setting(60.0, "lower tone", "Hz", played=True, ge=5, le=100000)
-    frequency_2: float = setting(7000.0, "higher tone", "Hz", played=True, ge=10, le=190000)
-    ratio: float = setting(4.0, "amplitude of the lower tone over that of the higher", played=True, gt=0.001, le=1000)
-    level: float = setting(-6.0, "level of a sine with the same peak as both together", "dBFS", played=True, ge=-140, le=0)
-    duration: float = setting(2.0, "length of the analysed stretch", "s", played=True, ge=0.1, le=600)
-    sweep_from: float = setting(0.0, "sweep the higher tone from here up to frequency_2; 0: it stays", "Hz", played=True, ge=0, le=190000)
-    points_per_octave: int = setting(3, "pairs in each octave of the sweep", played=True, ge=1, le=48)
-    convention: Convention = setting(Convention.ROOT_OF_SQUARES, "how modulation distortion is made of its sidebands")
+    pair: Pair = setting(Pair.FREE, "Standard tone pair, or the frequencies below", played=True)
+    frequency_1: float = setting(60.0, "Frequency of the lower tone", "Hz", played=True, ge=5, le=100000)
+    frequency_2: float = setting(7000.0, "Frequency of the upper tone", "Hz", played=True, ge=10, le=190000)
+    ratio: float = setting(4.0, "Amplitude of the lower tone relative to the upper", played=True, gt=0.001, le=1000)
+    level: float = setting(-6.0, "Level of a sine with the same peak value as the two tones together", "dBFS", played=True, ge=-140, le=0)
+    duration: float = setting(2.0, "Duration of the analysed section", "s", played=True, ge=0.1, le=600)
+    sweep_from: float = setting(0.0, "Sweep the upper tone from this frequency to frequency_2; 0 for no sweep", "Hz", played=True, ge=0, le=190000)
+    points_per_octave: int = setting(3, "Tone pairs per octave of the sweep", played=True, ge=1, le=48)
+    convention: Convention = setting(Convention.ROOT_OF_SQUARES, "Definition of modulation distortion")
 
     @model_validator(mode="before")
     @classmethod
@@ -93,10 +93,10 @@ class IntermodulationSettings(Settings):
     def _tones_are_two(self) -> IntermodulationSettings:
         require_rising(self, "frequency_1", "frequency_2")
         if self.sweep_from and not self.frequency_1 < self.sweep_from < self.frequency_2:
-            raise ValueError("sweep_from must lie between frequency_1 and frequency_2")
+            raise ValueError("sweep_from must be between frequency_1 and frequency_2")
         words = intermod.too_close(self.frequency_1, self.frequency_2, self.duration)
         if words:
-            raise ValueError(f"{words}: choose other tones, or a longer duration")
+            raise ValueError(f"{words}: use other frequencies or a longer duration")
         return self
 
     def second_tones(self) -> list[float]:
@@ -117,14 +117,14 @@ class Intermodulation(UsualProcedure):
     Settings = IntermodulationSettings
     views = (
         CurveView("modulation", "Swept", "modulation", "Modulation distortion"),
-        CurveView("d2", "Swept", "2nd order", "Products of 2nd order"),
-        CurveView("d3", "Swept", "3rd order", "Products of 3rd order"),
+        CurveView("d2", "Swept", "2nd order", "2nd-order products"),
+        CurveView("d3", "Swept", "3rd order", "3rd-order products"),
         CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "modulation_distortion": "Modulation distortion", "modulation_d2": "… of 2nd order", "modulation_d3": "… of 3rd order",
-        "difference_d2": "Difference, 2nd order", "difference_d3": "Difference, 3rd order", "total": "All products",
-        "level_1": "Lower tone", "level_2": "Higher tone", "headroom": "Headroom",
+        "modulation_distortion": "Modulation distortion", "modulation_d2": "Modulation, 2nd order", "modulation_d3": "Modulation, 3rd order",
+        "difference_d2": "Difference, 2nd order", "difference_d3": "Difference, 3rd order", "total": "Total intermodulation",
+        "level_1": "Level of lower tone", "level_2": "Level of upper tone", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: IntermodulationSettings, chain: Chain) -> Conduct:
@@ -172,7 +172,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
     x = settled_stretch(signal.channel(number), signal.rate, SETTLE / 2, seconds, _LEAST_FRAMES)
     f1, f2 = settings.frequency_1, settings.frequency_2
     if f2 >= signal.rate / 2:
-        raise SettingError(f"The higher tone of {f2:g} Hz cannot be in a recording at {signal.rate:g} Hz.")
+        raise SettingError(f"The upper tone of {f2:g} Hz is above half the sample rate of {signal.rate:g} Hz.")
     found = intermod.two_tones(x, signal.rate, f1, f2) if x.any() else None
     if found is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)

@@ -39,13 +39,13 @@ _MISSING = (("latency", "s"), ("latency_samples", "samples"), ("polarity", "rati
 
 
 class LatencySettings(Settings):
-    shots: int = setting(10, "how many times it is measured", played=True, ge=1, le=1000)
-    shot: Shot = setting(Shot.SWEEP, "what is played: a short sweep, a burst of noise, a click", played=True)
-    restart: bool = setting(False, "start the stream anew for each shot: some devices jump by a block from start to start", played=True)
-    longest: float = setting(0.5, "greatest latency that is waited for", "s", played=True, ge=0.01, le=30)
-    level: float = setting(-12.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
-    band_low: float = setting(100.0, "lower end of the band that is compared", "Hz", ge=0, le=100000)
-    band_high: float = setting(18000.0, "upper end of the band that is compared", "Hz", gt=0, le=192000)
+    shots: int = setting(10, "Number of bursts", played=True, ge=1, le=1000)
+    shot: Shot = setting(Shot.SWEEP, "Signal of a burst: short sweep, noise or click", played=True)
+    restart: bool = setting(False, "Restart the audio stream for each burst; some devices change latency by a block at each start", played=True)
+    longest: float = setting(0.5, "Longest latency that can be measured", "s", played=True, ge=0.01, le=30)
+    level: float = setting(-12.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
+    band_low: float = setting(100.0, "Lower limit of the analysed band", "Hz", ge=0, le=100000)
+    band_high: float = setting(18000.0, "Upper limit of the analysed band", "Hz", gt=0, le=192000)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> LatencySettings:
@@ -62,13 +62,13 @@ class Latency(UsualProcedure):
     of_levels = False
     Settings = LatencySettings
     views = (
-        CurveView("latency_by_shot", "Shots", "shots", "Latency of each shot", log_x=False),
-        CurveView("arrival", "Arrival", "arrival", "First shot as it came back", log_x=False, compared=False),
+        CurveView("latency_by_shot", "Bursts", "bursts", "Latency per burst", log_x=False),
+        CurveView("arrival", "Arrival", "arrival", "First burst as received", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "latency": "Latency", "latency_samples": "Latency in samples", "repeatability": "Spread over shots", "range": "From least to greatest",
-        "buffers": "Buffers' own share", "beside_buffers": "The rest", "polarity": "Polarity", "correlation": "Correlation, aligned",
-        "second": "Second arrival", "apart": "Second after first", "second_level": "Second re first", "comb_null": "Comb, first null", "comb_depth": "Comb, depth",
+        "latency": "Latency", "latency_samples": "Latency in samples", "repeatability": "Standard deviation", "range": "Range (max. - min.)",
+        "buffers": "Buffer contribution", "beside_buffers": "Latency without buffers", "polarity": "Polarity", "correlation": "Correlation (aligned)",
+        "second": "Second arrival", "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "Comb filter, first null", "comb_depth": "Comb filter, depth",
         "headroom": "Headroom",
     }  # fmt: skip
 
@@ -87,7 +87,7 @@ class Latency(UsualProcedure):
         return next((c for c in result.curves if c.key == "arrival"), None)
 
     def summary(self, settings: LatencySettings) -> str:
-        anew = ", started anew" if settings.restart else ""
+        anew = ", stream restarted" if settings.restart else ""
         return f"{settings.shots} × {settings.shot}{anew}"
 
     def analyse(self, recordings: Sequence[Recording], settings: LatencySettings, chain: Chain) -> Result:
@@ -95,7 +95,7 @@ class Latency(UsualProcedure):
         for recording in recordings:
             require_usable(recording.signal, LEAST_FRAMES)
             if recording.stimulus is not None and recording.stimulus.kind != KIND:
-                raise UnusableInputError(f"This recording was made of a {recording.stimulus.kind}, not of shots. Nothing was computed.")
+                raise UnusableInputError(f"This recording is of a {recording.stimulus.kind} stimulus, not of latency bursts. Nothing was computed.")
         result = gathered(per_channel(channels, lambda number: _channel(recordings, number, settings, chain)), recordings, chain)
         return replace(result, cautions=tuple(c for c in result.cautions if c is not Caution.UNCALIBRATED))  # a time needs no volts
 

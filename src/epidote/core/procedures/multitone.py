@@ -39,11 +39,11 @@ OWN_CLOCK_PPM = 0.05
 
 
 class MultitoneSettings(Settings):
-    start_frequency: float = setting(20.0, "lowest tone", "Hz", played=True, ge=1, le=50000)
-    stop_frequency: float = setting(20000.0, "highest tone", "Hz", played=True, ge=20, le=180000)
-    per_octave: int = setting(3, "tones in each octave", played=True, ge=1, le=48)
-    duration: float = setting(4.0, "length of the analysed period", "s", played=True, ge=0.2, le=60)
-    level: float = setting(-6.0, "level of a sine with the same peak as all tones together", "dBFS", played=True, ge=-140, le=0)
+    start_frequency: float = setting(20.0, "Lowest tone", "Hz", played=True, ge=1, le=50000)
+    stop_frequency: float = setting(20000.0, "Highest tone", "Hz", played=True, ge=20, le=180000)
+    per_octave: int = setting(3, "Tones per octave", played=True, ge=1, le=48)
+    duration: float = setting(4.0, "Duration of the analysed period", "s", played=True, ge=0.2, le=60)
+    level: float = setting(-6.0, "Level of a sine with the same peak value as all tones together", "dBFS", played=True, ge=-140, le=0)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> MultitoneSettings:
@@ -57,13 +57,13 @@ class Multitone(UsualProcedure):
     Settings = MultitoneSettings
     views = (
         CurveView("level", "Level", "level", "Gain"),
-        CurveView("floor", "Between the tones", "distortion and noise", "Between the tones, re a tone"),
+        CurveView("floor", "Distortion + noise", "distortion + noise", "Distortion and noise re tone level"),
         CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "distortion_noise": "Distortion and noise", "gain_1k": "Gain at 1 kHz", "bandwidth_low": "-3 dB, low", "bandwidth_high": "-3 dB, high",
-        "bandwidth_low_1db": "-1 dB, low", "bandwidth_high_1db": "-1 dB, high", "flatness": "Flatness", "level_20k": "At 20 kHz re 1 kHz",
-        "clock": "Recorder's clock", "headroom": "Headroom",
+        "distortion_noise": "Distortion and noise", "gain_1k": "Gain at 1 kHz", "bandwidth_low": "Lower -3 dB", "bandwidth_high": "Upper -3 dB",
+        "bandwidth_low_1db": "Lower -1 dB", "bandwidth_high_1db": "Upper -1 dB", "flatness": "Flatness", "level_20k": "20 kHz re 1 kHz",
+        "clock": "Sample clock offset", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: MultitoneSettings, chain: Chain) -> Conduct:
@@ -94,7 +94,7 @@ class Multitone(UsualProcedure):
         require_usable(recording.signal, 4096)
         stimulus = recording.stimulus or self._stimulus(settings, recording.signal.rate)
         if stimulus.kind != KIND:
-            raise UnusableInputError(f"This recording was made of a {stimulus.kind}, not of a multitone. Nothing was computed.")
+            raise UnusableInputError(f"This recording is of a {stimulus.kind} stimulus, not of a multitone. Nothing was computed.")
         results = per_channel(channels, lambda number: _channel(recording, stimulus, number, chain))
         return gathered(results, recordings, chain)
 

@@ -47,13 +47,13 @@ _FINE = 24
 
 
 class NoiseSettings(Settings):
-    duration: float = setting(5.0, "length of the silence that is recorded", "s", played=True, ge=0.2, le=600)
-    band_low: float = setting(20.0, "lower end of the band", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "upper end of the band", "Hz", gt=0, le=192000)
+    duration: float = setting(5.0, "Duration of the recording, with nothing played", "s", played=True, ge=0.2, le=600)
+    band_low: float = setting(20.0, "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
     reference_level: LevelText = setting(
-        "0 dBFS", "level that SNR is stated to: at the unit's output, in V, dBV, W … or dBFS of the input", max_length=40
+        "0 dBFS", "Reference level for SNR, at the unit's output: V, dBV, W or dBFS of the input", max_length=40
     )
-    mains: Mains = setting(Mains.FIFTY, "frequency of the mains whose lines are told from the rest")
+    mains: Mains = setting(Mains.FIFTY, "Mains frequency, for separating hum from noise")
 
     @model_validator(mode="after")
     def _band_is_one(self) -> NoiseSettings:
@@ -67,13 +67,13 @@ class Noise(UsualProcedure):
     of_any_recording = True
     Settings = NoiseSettings
     views = (
-        CurveView("density", "Density", "density", "Noise in 1 Hz"),
-        CurveView("third_octave", "Third octaves", "third octaves", "Noise in third octaves"),
+        CurveView("density", "Density", "density", "Noise in 1 Hz bandwidth"),
+        CurveView("third_octave", "Third octave", "third octave", "Noise in third-octave bands"),
     )
     reading_titles = {  # noqa: RUF012
         "noise": "Noise", "noise_a": "Noise, A-weighted", "noise_468": "Noise, 468 quasi-peak", "noise_468_rms": "Noise, 468 RMS (2 kHz)",
-        "snr": "SNR", "snr_a": "SNR, A-weighted", "dynamic_range": "Dynamic range (AES17)", "dynamic_range_a": "Dynamic range, A",
-        "noise_share": "Noise of the reference", "hum": "Hum", "noise_without_hum": "Noise without hum", "noise_rise": "Rise over the wire", "headroom": "Headroom",
+        "snr": "SNR", "snr_a": "SNR, A-weighted", "dynamic_range": "AES17 dynamic range", "dynamic_range_a": "Dynamic range, A-weighted",
+        "noise_share": "Noise re reference level", "hum": "Hum", "noise_without_hum": "Noise without hum", "noise_rise": "Noise rise re baseline", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: NoiseSettings, chain: Chain) -> Conduct:

@@ -34,25 +34,25 @@ _LONGEST_ECHO = 0.2  # s
 
 class Paths(UsualProcedure):
     key = "paths"
-    title = "Paths"
+    title = "Path comparison"
     of_any_recording = True
     of_levels = False
     Settings = PathsSettings
     of_the_chain = False
     views = (
         CurveView("course", "Delay", "course", "Delay", log_x=False),
-        CurveView("event_delay", "Events", "delay", "Delay of each transient", log_x=False),
-        CurveView("event_level", "Events", "level", "Level of each transient re the first", log_x=False),
+        CurveView("event_delay", "Transients", "delay", "Delay of each transient", log_x=False),
+        CurveView("event_level", "Transients", "level", "Level of each transient re channel 1", log_x=False),
         CurveView("phase", "Phase", "phase", "Phase, delay removed", compared=False),
         CurveView("group_delay", "Group delay", "group delay", "Group delay"),
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
-        CurveView("echo", "Second arrival", "cepstrum", "What arrives again, and when", log_x=False, compared=False),
+        CurveView("echo", "Second arrival", "cepstrum", "Cepstrum", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "delay": "Delay", "delay_samples": "Delay in samples", "level": "Level", "polarity": "Polarity", "correlation": "Correlation, aligned",
-        "correlation_before": "Correlation, as it came", "drift_ppm": "Drift", "modulation": "Delay wavers by", "null_depth": "Left after subtraction",
-        "best": "Delay that leaves least", "events": "Transients", "event_spread": "Spread of their delays", "headroom": "Headroom",
-        "apart": "Second after first", "second_level": "Second re first", "comb_null": "Comb, first null", "comb_depth": "Comb, depth",
+        "delay": "Delay", "delay_samples": "Delay in samples", "level": "Level re channel 1", "polarity": "Polarity", "correlation": "Correlation (aligned)",
+        "correlation_before": "Correlation (unaligned)", "drift_ppm": "Drift", "modulation": "Delay modulation", "null_depth": "Residual after subtraction",
+        "best": "Delay for minimum residual", "events": "Transients found", "event_spread": "Transient delays, std. deviation", "headroom": "Headroom",
+        "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "Comb filter, first null", "comb_depth": "Comb filter, depth",
     }  # fmt: skip
 
     def conduct(self, settings: PathsSettings, chain: Chain) -> Conduct:
@@ -71,11 +71,11 @@ class Paths(UsualProcedure):
         return next((c for c in result.curves if c.key in ("course", "group_delay", "echo")), None)
 
     def summary(self, settings: PathsSettings) -> str:
-        return f"within {settings.search:g} s, {settings.band_low:g} Hz–{settings.band_high / 1000:g} kHz"
+        return f"±{settings.search:g} s, {settings.band_low:g} Hz–{settings.band_high / 1000:g} kHz"
 
     def analyse(self, recordings: Sequence[Recording], settings: PathsSettings, chain: Chain) -> Result:
         if not recordings:
-            raise UnusableInputError("There is no recording to analyse.")
+            raise UnusableInputError("No recording to analyse.")
         ways = [Held(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)]
         result = against_the_first(ways, settings)
         lost = (Caution.DROPOUT,) if any(r.faults for r in recordings) else ()
@@ -90,7 +90,7 @@ def against_the_first(ways: Sequence[Way], settings: PathsSettings) -> Result:
     shortest = min((w.frames for w in ways), default=0)
     if shortest < LEAST_FRAMES:
         raise UnusableInputError(
-            f"The recording holds {shortest} samples, but at least {LEAST_FRAMES} are needed. Nothing was computed; record for longer."
+            f"The recording is too short ({shortest} of at least {LEAST_FRAMES} samples). Nothing was computed; make a longer recording."
         )
     rate = ways[0].rate
     brought: list[Way] = [w if w.rate == rate else AtRate(w, rate) for w in ways]
@@ -105,7 +105,7 @@ def against_the_first(ways: Sequence[Way], settings: PathsSettings) -> Result:
         unusable = sum(s.unusable for s in seen)
         if unusable:
             raise UnusableInputError(
-                f"The recording holds {unusable} samples that are not numbers (NaN or infinite). Nothing was computed; export it again from its source."
+                f"The recording has invalid samples (NaN or infinite): {unusable}. Nothing was computed; export it again."
             )
         brought = [Centred(w, s.mean) for w, s in zip(brought, seen, strict=True)]
         band = settings.band_low, settings.band_high

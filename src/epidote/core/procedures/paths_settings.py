@@ -17,13 +17,13 @@ class Played(StrEnum):
 
 
 class PathsSettings(Settings):
-    stimulus: Played = setting(Played.NOISE, "pink noise, or nothing: what sounds anyway is recorded", played=True)
-    level: float = setting(-20.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
-    duration: float = setting(10.0, "length of the recording", "s", played=True, ge=0.1, le=3600)
-    search: float = setting(1.0, "greatest delay that is looked for, either way", "s", gt=0, le=600)
-    band_low: float = setting(20.0, "lower end of the band that is compared", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "upper end of the band that is compared", "Hz", gt=0, le=192000)
-    events: bool = setting(True, "find each transient and its own delay")
+    stimulus: Played = setting(Played.NOISE, "Pink noise, or nothing to record existing sound", played=True)
+    level: float = setting(-20.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
+    duration: float = setting(10.0, "Duration of the recording", "s", played=True, ge=0.1, le=3600)
+    search: float = setting(1.0, "Maximum delay searched for, in either direction", "s", gt=0, le=600)
+    band_low: float = setting(20.0, "Lower limit of the analysed band", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper limit of the analysed band", "Hz", gt=0, le=192000)
+    events: bool = setting(True, "Find transients and the delay of each")
 
     @model_validator(mode="after")
     def _band_is_one(self) -> PathsSettings:

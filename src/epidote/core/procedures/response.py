@@ -50,12 +50,12 @@ class Excitation(StrEnum):
 
 
 class ResponseSettings(SweepSettings):
-    stimulus: Excitation = setting(Excitation.SWEEP, "a sweep, noise, or a sound file", played=True)
-    colour: Colour = setting(Colour.PINK, "colour of the noise", played=True)
-    material: str = setting("", "the sound file that is played", played=True, max_length=1000)
-    reference_channel: int = setting(0, "with noise or a file: the channel that listens before the unit; 0: what was played", ge=0, le=64)
-    smoothing: Smoothing = setting(Smoothing.NONE, "smoothing of the level curves, in octaves")
-    window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "how much of the impulse response counts")
+    stimulus: Excitation = setting(Excitation.SWEEP, "Test signal: sweep, noise or audio file", played=True)
+    colour: Colour = setting(Colour.PINK, "Noise spectrum: pink or white", played=True)
+    material: str = setting("", "Audio file to play", played=True, max_length=1000)
+    reference_channel: int = setting(0, "For noise or a file: input channel connected before the unit; 0 uses the played signal", ge=0, le=64)
+    smoothing: Smoothing = setting(Smoothing.NONE, "Smoothing of the level curves, in octaves")
+    window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "Time window applied to the impulse response")
 
     def played(self, rate: float) -> Stimulus:
         """One sweep, the noise, or the material. Raises SettingError, UnusableInputError."""
@@ -84,20 +84,20 @@ class Response(UsualProcedure):
     Settings = ResponseSettings
     views = (
         CurveView("level", "Level", "level", "Gain"),
-        CurveView("phase", "Phase", "within ±180°", "Phase"),
+        CurveView("phase", "Phase", "wrapped", "Phase"),
         CurveView("phase_unwrapped", "Phase", "unwrapped", "Phase, unwrapped"),
         CurveView("phase_delay_removed", "Phase", "delay removed", "Phase, delay removed"),
         CurveView("group_delay", "Group delay", "group delay", "Group delay, delay removed"),
         CurveView("thd", "Distortion", "THD", "THD"),
         *(CurveView(f"h{n}", "Distortion", f"H{n}", f"Harmonic {n}") for n in HARMONICS),
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
-        CurveView("capture", "Spectrum", "averaged spectrum", "Level in 1 Hz"),
+        CurveView("capture", "Spectrum", "averaged", "Level in 1 Hz bandwidth"),
         CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "gain_1k": "Gain at 1 kHz", "bandwidth_low": "-3 dB, low", "bandwidth_high": "-3 dB, high", "bandwidth_low_1db": "-1 dB, low",
-        "bandwidth_high_1db": "-1 dB, high", "flatness": "Flatness", "level_20k": "At 20 kHz re 1 kHz", "delay": "Delay", "polarity": "Polarity",
-        "signal_to_noise": "Signal to noise", "coherence": "Coherence", "insertion_loss": "Insertion loss",
+        "gain_1k": "Gain at 1 kHz", "bandwidth_low": "Lower -3 dB", "bandwidth_high": "Upper -3 dB", "bandwidth_low_1db": "Lower -1 dB",
+        "bandwidth_high_1db": "Upper -1 dB", "flatness": "Flatness", "level_20k": "20 kHz re 1 kHz", "delay": "Delay", "polarity": "Polarity",
+        "signal_to_noise": "Signal-to-noise ratio", "coherence": "Coherence", "insertion_loss": "Insertion loss",
         "headroom": "Headroom",
     }  # fmt: skip
 

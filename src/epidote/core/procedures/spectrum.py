@@ -53,10 +53,10 @@ class Mains(StrEnum):
 
 
 class SpectrumSettings(Settings):
-    duration: float = setting(3.0, "length of the recording", "s", played=True, ge=0.1, le=600)
-    mains: Mains = setting(Mains.FIFTY, "frequency of the mains whose lines are read off")
-    band_low: float = setting(20.0, "lower end of the band of the levels", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "upper end of the band of the levels", "Hz", gt=0, le=192000)
+    duration: float = setting(3.0, "Duration of the recording", "s", played=True, ge=0.1, le=600)
+    mains: Mains = setting(Mains.FIFTY, "Mains frequency, for the hum readings")
+    band_low: float = setting(20.0, "Lower limit of the bandwidth of the level readings", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper limit of the bandwidth of the level readings", "Hz", gt=0, le=192000)
 
 
 def silence(rate: float, duration: float) -> Stimulus:
@@ -76,8 +76,8 @@ class Spectrum(UsualProcedure):
     Settings = SpectrumSettings
     views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),)
     reading_titles = {  # noqa: RUF012
-        "level": "Level", "level_a": "Level, A-weighted", "peak": "Peak", "crest": "Crest", "mains_sum": "Mains, all lines", "headroom": "Headroom",
-        **{f"mains_{n}": f"Mains line {n}" for n in range(1, MAINS_ORDERS + 1)},
+        "level": "Level", "level_a": "Level, A-weighted", "peak": "Peak", "crest": "Crest factor", "mains_sum": "Mains hum, total", "headroom": "Headroom",
+        **{f"mains_{n}": f"Mains hum, component {n}" for n in range(1, MAINS_ORDERS + 1)},
     }  # fmt: skip
 
     def conduct(self, settings: SpectrumSettings, chain: Chain) -> Conduct:

@@ -24,19 +24,19 @@ OVERHEAD = FULL.seconds + TAIL
 _LEAST_CYCLES = 3
 
 STEP_VIEWS = (
-    CurveView("step_waveform", "One step", "waveform", "Signal", log_x=False, compared=False),
-    CurveView("step_residual", "One step", "residual", "Signal less its fundamental", log_x=False, compared=False),
-    CurveView("step_spectrum", "One step", "spectrum", "Level", compared=False),
+    CurveView("step_waveform", "Single step", "waveform", "Signal", log_x=False, compared=False),
+    CurveView("step_residual", "Single step", "residual", "Residual without fundamental", log_x=False, compared=False),
+    CurveView("step_spectrum", "Single step", "spectrum", "Level", compared=False),
 )
 
 
 class SteppedSettings(Settings):
-    dwell: float = setting(0.4, "how long each tone sounds; its first part is for the unit to settle", "s", played=True, ge=0.02, le=60)
-    driven: int = setting(0, "the output that is driven alone; 0: all of them", played=True, ge=0, le=64)
-    band_low: float = setting(20.0, "lower end of the measurement band", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "upper end of the measurement band", "Hz", gt=0, le=192000)
-    weighting: Weighting = setting(Weighting.NONE, "weighting of noise and THD+N")
-    harmonics: int = setting(10, "highest harmonic that counts for THD", ge=2, le=50)
+    dwell: float = setting(0.4, "Duration of each tone, including settling time", "s", played=True, ge=0.02, le=60)
+    driven: int = setting(0, "Drive this output only; 0 drives all outputs", played=True, ge=0, le=64)
+    band_low: float = setting(20.0, "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    weighting: Weighting = setting(Weighting.NONE, "Weighting of noise and THD+N")
+    harmonics: int = setting(10, "Highest harmonic included in THD", ge=2, le=50)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> SteppedSettings:
@@ -46,7 +46,7 @@ class SteppedSettings(Settings):
     def outputs(self, available: int) -> tuple[int, ...]:
         """The driven outputs, as positions from 1. Raises SettingError."""
         if self.driven > available:
-            raise SettingError(f"driven {self.driven} is no output: the chain has {available}.")
+            raise SettingError(f"driven {self.driven}: the chain has only {available} outputs.")
         return (self.driven,) if self.driven else tuple(range(1, available + 1))
 
     def read_channels(self, available: int) -> list[int]:
@@ -58,8 +58,8 @@ class SteppedSettings(Settings):
         least = least_dwell(frequency, _LEAST_CYCLES)
         if self.dwell < least:
             raise SettingError(
-                f"A dwell of {self.dwell:g} s holds {self.dwell * frequency:.1f} cycles of {frequency:g} Hz, too few to settle and measure. "
-                f"Make it at least {least:.2g} s."
+                f"A dwell of {self.dwell:g} s is only {self.dwell * frequency:.1f} cycles of {frequency:g} Hz, too short to settle and measure. "
+                f"Use at least {least:.2g} s."
             )
 
 
@@ -82,7 +82,7 @@ def stimulus_for(recording: Recording, planned: Callable[[], Stimulus]) -> Stimu
     """The staircase of a recording; for one without description, the one that the settings make. Raises UnusableInputError."""
     stimulus = recording.stimulus or planned()
     if stimulus.kind != KIND:
-        raise UnusableInputError(f"This recording was made of a {stimulus.kind}, not of steps. Nothing was computed.")
+        raise UnusableInputError(f"This recording is of a {stimulus.kind} stimulus, not of a stepped sweep. Nothing was computed.")
     return stimulus
 
 

@@ -10,16 +10,16 @@ from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
 
 
 class SweepSettings(Settings):
-    start_frequency: float = setting(20.0, "lower end of the measured band", "Hz", played=True, ge=1, le=50000)
-    stop_frequency: float = setting(20000.0, "upper end of the measured band", "Hz", played=True, ge=20, le=180000)
-    duration: float = setting(4.0, "length of one sweep", "s", played=True, ge=0.2, le=120)
-    level: float = setting(-6.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
-    averages: int = setting(1, "how many sweeps are played and averaged", played=True, ge=1, le=64)
+    start_frequency: float = setting(20.0, "Lowest frequency of the sweep", "Hz", played=True, ge=1, le=50000)
+    stop_frequency: float = setting(20000.0, "Highest frequency of the sweep", "Hz", played=True, ge=20, le=180000)
+    duration: float = setting(4.0, "Duration of one sweep", "s", played=True, ge=0.2, le=120)
+    level: float = setting(-6.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
+    averages: int = setting(1, "Number of sweeps played and averaged", played=True, ge=1, le=64)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> SweepSettings:
         if self.start_frequency * 1.5 > self.stop_frequency:
-            raise ValueError("start_frequency must lie at least half an octave below stop_frequency")
+            raise ValueError("start_frequency must be at least half an octave below stop_frequency")
         return self
 
     def played(self, rate: float) -> Stimulus:

@@ -19,6 +19,7 @@ from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.aside import aside
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
+from epidote.core.display import format_plain
 from epidote.core.procedures.base import (
     Conduct,
     CurveView,
@@ -42,13 +43,13 @@ _CYCLES_SHOWN = 5
 
 
 class ToneSettings(Settings):
-    frequency: float = setting(1000.0, "frequency of the tone; the played one is reported", "Hz", played=True, ge=5, le=100000)
-    duration: float = setting(2.0, "length of the analysed stretch", "s", played=True, ge=0.05, le=600)
-    level: float = setting(-6.0, "level at the chain's output", "dBFS", played=True, ge=-140, le=0)
-    band_low: float = setting(20.0, "lower end of the measurement band", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "upper end of the measurement band", "Hz", gt=0, le=192000)
-    weighting: Weighting = setting(Weighting.NONE, "weighting of noise, THD+N, SINAD and SNR")
-    harmonics: int = setting(10, "highest harmonic that counts for THD", ge=2, le=50)
+    frequency: float = setting(1000.0, "Tone frequency; the exact frequency played is reported", "Hz", played=True, ge=5, le=100000)
+    duration: float = setting(2.0, "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
+    level: float = setting(-6.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
+    band_low: float = setting(20.0, "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    weighting: Weighting = setting(Weighting.NONE, "Weighting of noise, THD+N, SINAD and SNR")
+    harmonics: int = setting(10, "Highest harmonic included in THD", ge=2, le=50)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> ToneSettings:
@@ -58,13 +59,13 @@ class ToneSettings(Settings):
 
 class Tone(UsualProcedure):
     key = "tone"
-    title = "Tone"
+    title = "Single tone"
     of_any_recording = True
     Settings = ToneSettings
     views = (
         CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
         CurveView("waveform", "Waveform", "waveform", "Signal", log_x=False, compared=False),
-        CurveView("residual", "Residual", "residual", "Signal less its fundamental", log_x=False, compared=False),
+        CurveView("residual", "Residual", "residual", "Residual without fundamental", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
         "thd_n": "THD+N", "thd": "THD", "level": "Level", "frequency": "Frequency", "noise": "Noise", "snr": "SNR", "sinad": "SINAD",
@@ -84,8 +85,8 @@ class Tone(UsualProcedure):
         return result.curve("spectrum")
 
     def summary(self, settings: ToneSettings) -> str:
-        weighted = "" if settings.weighting is Weighting.NONE else f", {settings.weighting} weighted"
-        return f"{settings.frequency:g} Hz, {settings.duration:g} s{weighted}"
+        weighted = "" if settings.weighting is Weighting.NONE else f", {settings.weighting}-weighted"
+        return f"{format_plain(settings.frequency, 'Hz')}, {settings.duration:g} s{weighted}"
 
     def analyse(self, recordings: Sequence[Recording], settings: ToneSettings, chain: Chain) -> Result:
         channels = single_recording_channels(recordings)

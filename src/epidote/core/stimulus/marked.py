@@ -81,9 +81,9 @@ class Marked:
             starts = tuple(int(s["at"]) for s in data["stimuli"])
             found = Marked(stimuli, float(data["level"]), int(data["first_mark"]), starts, int(data["last_mark"]), int(data["frames"]))
         except (KeyError, TypeError, ValueError) as error:
-            raise UnusableInputError(f"The marks in the description cannot be understood ({error}).") from error
+            raise UnusableInputError(f"The sync markers in the stimulus description cannot be read ({error}).") from error
         if not found.stimuli or not 0 <= found.first_mark < min(found.starts) < found.last_mark < found.frames:
-            raise UnusableInputError("The marks in the description do not enclose its stimuli.")
+            raise UnusableInputError("The sync markers in the stimulus description do not enclose the stimuli.")
         return found
 
 

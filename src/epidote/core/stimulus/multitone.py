@@ -41,7 +41,7 @@ def multitone(
             f"stop_frequency {stop:g} Hz is too high for {rate:g} Hz: at most {0.48 * rate:g} Hz. Lower it or raise the rate."
         )
     if bins_of(start, stop, per_octave, period, rate).size < 2:
-        raise SettingError(f"There are no two tones between {start:g} and {stop:g} Hz. Widen the band, or take more tones in each octave.")
+        raise SettingError(f"Fewer than two tones between {start:g} and {stop:g} Hz. Widen the band or use more tones per octave.")
     lead, settle, tail = round(LEAD * rate), round(SETTLE * rate), round(TAIL * rate)
     parameters = {
         "start": start, "stop": stop, "per_octave": per_octave, "period": period, "level": level, "lead": lead, "ramp": round(RAMP * rate),

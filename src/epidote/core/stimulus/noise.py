@@ -74,13 +74,13 @@ def set_material_reader(reader: Reader) -> None:
 def material(*, rate: float, path: str, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
     """The beginning of a sound file, its channels as one, its peak at ``level`` dBFS. Raises SettingError, UnusableInputError."""
     if not path.strip():
-        raise SettingError("stimulus = file needs a sound file to play: name it under material.")
+        raise SettingError("stimulus = file needs an audio file. Set it in “material”.")
     if not _READER:
-        raise SettingError("Sound files cannot be read here.")
+        raise SettingError("Audio files cannot be read here.")
     whole = _READER[0](path, rate)
     x = whole.samples.mean(axis=1)[: max(1, math.ceil(duration * rate))].copy()
     if x.size < rate or not np.abs(x).max() > 0:
-        raise SettingError(f"{path} holds less than a second of sound. Choose another.")
+        raise SettingError(f"{path} contains less than 1 s of audio. Use a longer file.")
     return sounded(x, rate=rate, level=level, channels=channels)
 
 
@@ -93,4 +93,4 @@ def sounded(x: Samples, *, rate: float, level: float, channels: tuple[int, ...] 
 
 @stimulus_maker(MATERIAL)
 def _not_at_hand(rate: float, p: Mapping[str, float]) -> Samples:
-    raise SettingError("The material that was played is not at hand. Name its file under material.")
+    raise SettingError("The audio file that was played is not available. Set its path in “material”.")

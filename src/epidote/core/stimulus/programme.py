@@ -91,13 +91,13 @@ class Player:
         """
         top = max(programme.frequency, programme.second if programme.kind is ProgrammeKind.TWO_TONES else 0.0)
         if programme.kind in (ProgrammeKind.TONE, ProgrammeKind.TWO_TONES) and not 0 < top < self.rate / 2:
-            raise SettingError(f"{top:g} Hz cannot be played at {self.rate:g} Hz. Choose less than {self.rate / 2:g} Hz.")
+            raise SettingError(f"{top:g} Hz cannot be played at a sample rate of {self.rate:g} Hz. Use less than {self.rate / 2:g} Hz.")
         loop = None
         if programme.kind is ProgrammeKind.MULTITONE:
             loop = multitone_loop(self.rate)
         elif programme.kind is ProgrammeKind.FILE:
             if samples is None or not samples.size or not np.abs(samples).max() > 0:
-                raise SettingError("The file holds no sound to play. Choose another.")
+                raise SettingError("The file contains no audio. Use another file.")
             loop = samples / np.abs(samples).max()
         self._muted = False
         self._next_loop, self._next = loop, programme.below(self._ceiling)

@@ -72,7 +72,7 @@ def staircase(
     """
     highest = max([s.frequency for s in steps] + ([fixed.frequency] if fixed else []))
     if highest >= rate / 2:
-        raise SettingError(f"A tone of {highest:g} Hz cannot be played at {rate:g} Hz: it must lie below {rate / 2:g} Hz.")
+        raise SettingError(f"A tone of {highest:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz.")
     loudest = max(s.level for s in steps)
     parameters = {
         "steps": float(len(steps)), "lead": round(opening.lead * rate), "chirp": round(opening.chirp * rate),

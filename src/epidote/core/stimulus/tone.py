@@ -22,7 +22,7 @@ def snapped(frequency: float, rate: float, frames: int) -> float:
 def tone(*, rate: float, frequency: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
     """A tone whose analysis window of ``duration`` s holds whole cycles. level in dBFS. Raises SettingError above half the rate."""
     if frequency >= rate / 2:
-        raise SettingError(f"A tone of {frequency:g} Hz cannot be played at {rate:g} Hz: it must lie below {rate / 2:g} Hz.")
+        raise SettingError(f"A tone of {frequency:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz.")
     window = round(duration * rate)
     steady = window + round((SETTLE + TAIL) * rate)
     lead, ramp = round(LEAD * rate), round(RAMP * rate)

@@ -23,7 +23,7 @@ def two_tones(
 ) -> Stimulus:
     """Raises SettingError for a tone at or above half the rate."""
     if second >= rate / 2:
-        raise SettingError(f"A tone of {second:g} Hz cannot be played at {rate:g} Hz: it must lie below {rate / 2:g} Hz.")
+        raise SettingError(f"A tone of {second:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz.")
     lead, ramp = round(LEAD * rate), round(RAMP * rate)
     steady = round(duration * rate) + round((SETTLE + TAIL) * rate)
     parameters = {

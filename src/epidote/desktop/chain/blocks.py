@@ -30,22 +30,22 @@ def blocks(chain: Chain, today: date, headroom: float | None) -> tuple[Block, ..
     """The chain as blocks, left to right; headroom: of the last capture, in dB."""
     rate = f"{chain.rate / 1000:g} kHz"
     device = chain.device.partition(":")[2].rpartition("/")[2]
-    device += ", " if device else ""
+    device += ": " if device else ""
     return (
-        Block("source", "Source", "numbers", (rate, f"buffer {chain.buffer}" if chain.buffer else "buffer as it likes"),
+        Block("source", "Source", "Sound device", (rate, f"Buffer: {chain.buffer}" if chain.buffer else "Buffer: default"),
               ("name", "device", "rate", "buffer")),
         _output(chain, today, device),
         _unit(chain),
         _load(chain),
         _pickup(chain, today),
         _input(chain, today, device),
-        Block("numbers", "Numbers", "to the study", (rate, "no capture yet" if headroom is None else f"{headroom:.1f} dB headroom"),
-              (), weak="the last capture came within 1 dB of full scale" if headroom is not None and headroom < 1 else ""),
+        Block("numbers", "Recording", "Saved in study", (rate, "No recording yet" if headroom is None else f"Headroom {headroom:.1f} dB"),
+              (), weak="the last recording peaked within 1 dB of full scale" if headroom is not None and headroom < 1 else ""),
     )  # fmt: skip
 
 
 def _volts(value: float | None) -> str:
-    return f"0 dBFS = {format_quantity(value, 'V')}" if value else "0 dBFS = ? V"
+    return f"0 dBFS = {format_quantity(value, 'V')}" if value else "0 dBFS: unknown"
 
 
 def _stale(chain: Chain, what: str, today: date) -> str:
@@ -54,29 +54,29 @@ def _stale(chain: Chain, what: str, today: date) -> str:
     if day is None:
         return ""
     age = (today - day).days
-    return f"calibrated {age} days ago" if chain.stale(today) and age > 0 else ""
+    return f"last calibrated {age} days ago" if chain.stale(today) and age > 0 else ""
 
 
 def _output(chain: Chain, today: date, device: str) -> Block:
     ceiling = chain.ceiling_dbfs
-    words = "no ceiling" if ceiling >= 0 else f"ceiling {ceiling:g} dBFS"
+    words = "no maximum set" if ceiling >= 0 else f"max. {ceiling:g} dBFS"
     if chain.output_full_scale and ceiling < 0:
-        words = f"ceiling {format_quantity(chain.output_full_scale * from_db(ceiling), 'V', digits=3)}"
-    own = f"{format_quantity(chain.output_ohms, 'Ω', digits=3)}, {words}" if chain.output_ohms is not None else words
+        words = f"max. {format_quantity(chain.output_full_scale * from_db(ceiling), 'V', digits=3)}"
+    own = f"{format_quantity(chain.output_ohms, 'Ω', digits=3)}, {words}" if chain.output_ohms is not None else words[:1].upper() + words[1:]
     weak = "not calibrated" if chain.output_full_scale is None else _stale(chain, "output_full_scale", today)
     return Block(
-        "output", "Output", f"{device}out {_numbers(chain.outputs)}", (_volts(chain.output_full_scale), own),
+        "output", "Output", f"{device}Out {_numbers(chain.outputs)}", (_volts(chain.output_full_scale), own),
         ("outputs", "output_full_scale", "output_ohms", "output_ceiling", "output_ceiling_volts"), ("output_full_scale",), weak,
     )  # fmt: skip
 
 
 def _unit(chain: Chain) -> Block:
-    lines = ["not measured"]
+    lines = ["Input Z not measured"]
     if chain.unit_input_ohms:
-        lines = [f"input {format_quantity(chain.unit_input_ohms, 'Ω', digits=3)}"]
+        lines = [f"Input {format_quantity(chain.unit_input_ohms, 'Ω', digits=3)}"]
         if chain.output_ohms:
-            lines.append(f"seen: {to_db(chain.unit_input_ohms / (chain.unit_input_ohms + chain.output_ohms)):.2f} dB")
-    return Block("unit", "Unit", "what is measured", tuple(lines), ("unit_input_ohms",), ("unit_input_ohms",))
+            lines.append(f"Loading {to_db(chain.unit_input_ohms / (chain.unit_input_ohms + chain.output_ohms)):.2f} dB")
+    return Block("unit", "Unit", "Under test", tuple(lines), ("unit_input_ohms",), ("unit_input_ohms",))
 
 
 def _load(chain: Chain) -> Block:
@@ -84,21 +84,21 @@ def _load(chain: Chain) -> Block:
         return Block(
             "load",
             "Load",
-            "none stated",
-            ("powers unknown",),
+            "Not specified",
+            ("No power readings",),
             ("load_ohms", "load_watts", "load_confirmed"),
             ("load_ohms", "unit_output_ohms"),
         )
-    confirmed = "measured" if chain.load_confirmed else "typed"
+    confirmed = "measured" if chain.load_confirmed else "not measured"
     lines = [f"{chain.load_ohms:g} Ω, {confirmed}"]
     if chain.load_watts:
-        lines.append(f"bears {chain.load_watts:g} W")
+        lines.append(f"Rated {chain.load_watts:g} W")
     own = chain.latest("unit_output_ohms")
     if own is not None:
-        lines.append(f"unit's own {format_quantity(own.value, 'Ω', digits=3)}")
-    weak = "" if chain.load_confirmed else f"typed, not confirmed: powers are as good as the {chain.load_ohms:g} Ω"
+        lines.append(f"Unit output {format_quantity(own.value, 'Ω', digits=3)}")
+    weak = "" if chain.load_confirmed else f"resistance entered, not measured; power readings assume {chain.load_ohms:g} Ω"
     return Block(
-        "load", "Load", "resistor", tuple(lines), ("load_ohms", "load_watts", "load_confirmed"), ("load_ohms", "unit_output_ohms"), weak
+        "load", "Load", "Resistive", tuple(lines), ("load_ohms", "load_watts", "load_confirmed"), ("load_ohms", "unit_output_ohms"), weak
     )
 
 
@@ -108,21 +108,21 @@ def _pickup(chain: Chain, today: date) -> Block:
     if chain.acoustic:
         count = len(chain.microphone_sensitivities)
         lines = (
-            f"{format_quantity(chain.microphone_sensitivities[0], 'V', digits=3)}/Pa" + (f", {count} of them" if count > 1 else ""),
-            "own response taken out" if chain.microphone_correction else "no correction curve",
+            f"{format_quantity(chain.microphone_sensitivities[0], 'V', digits=3)}/Pa" + (f", {count} microphones" if count > 1 else ""),
+            "Correction applied" if chain.microphone_correction else "No correction curve",
         )
-        return Block("probe", "Microphone", "listens to the unit", lines, fields, guides, _stale(chain, "microphone_sensitivities", today))
-    ratio = "none, direct" if chain.probe_ratio == 1 else f"{chain.probe_ratio:.5g} : 1"
-    gain = f"preamplifier {chain.preamp_gain_db:+.4g} dB" if chain.preamp_gain_db else "no preamplifier"
-    return Block("probe", "Probe", "divider", (ratio, gain), fields, guides)
+        return Block("probe", "Microphone", "Acoustic", lines, fields, guides, _stale(chain, "microphone_sensitivities", today))
+    ratio = "Direct, 1:1" if chain.probe_ratio == 1 else f"{chain.probe_ratio:.5g}:1"
+    gain = f"Preamp {chain.preamp_gain_db:+.4g} dB" if chain.preamp_gain_db else "No preamp"
+    return Block("probe", "Probe", "Divider", (ratio, gain), fields, guides)
 
 
 def _input(chain: Chain, today: date, device: str) -> Block:
     weak = "not calibrated: levels in dBFS" if chain.input_full_scale is None else _stale(chain, "input_full_scale", today)
     names = ", ".join(chain.input_names[:2])
-    own = f"{format_quantity(chain.input_ohms, 'Ω', digits=3)}" if chain.input_ohms else chain.gain_setting or names or "gain as it stands"
+    own = f"{format_quantity(chain.input_ohms, 'Ω', digits=3)}" if chain.input_ohms else chain.gain_setting or names or "Gain not noted"
     return Block(
-        "input", "Input", f"{device}in {_numbers(chain.inputs)}", (_volts(chain.input_full_scale), own),
+        "input", "Input", f"{device}In {_numbers(chain.inputs)}", (_volts(chain.input_full_scale), own),
         ("inputs", "input_names", "input_full_scale", "input_ohms", "gain_setting"), ("input_full_scale", "input_by_wire"), weak,
     )  # fmt: skip
 

@@ -73,16 +73,16 @@ class GuidePanel(QWidget):
             self.edits[ask.key] = edit
             self._step(steps, ask.key, ask.words, edit)
         for key, words in guide.takes:
-            button = QPushButton("Take the level")
+            button = QPushButton("Read level")
             button.setEnabled(False)
             button.clicked.connect(lambda _=False, k=key: self.take(k))
             self.takes[key] = button
             self._step(steps, key, words, button)
         line = QHBoxLayout()
-        self.use = QPushButton("Use")
+        self.use = QPushButton("Apply")
         self.use.setProperty("main", True)
         self.use.clicked.connect(self._use)
-        back = QPushButton("Leave it as it is")
+        back = QPushButton("Cancel")
         back.clicked.connect(self.left.emit)
         line.addWidget(self.use)
         line.addWidget(back)
@@ -98,7 +98,7 @@ class GuidePanel(QWidget):
     def _first_button(self, guide: Guide) -> QWidget | None:
         if guide.plays is None:
             return None
-        button = QPushButton(f"Play {'noise' if guide.weighting else 'the tone'} at {self._played:g} dBFS")
+        button = QPushButton(f"Play {'noise' if guide.weighting else 'tone'} at {self._played:g} dBFS")
         button.clicked.connect(self.play_wanted.emit)
         self.play = button
         return button
@@ -136,13 +136,13 @@ class GuidePanel(QWidget):
             if button.isEnabled() != steady:
                 button.setEnabled(steady)
             if key in self._taken:
-                words = f"taken: {self._taken[key].level:.3f} dBFS"
+                words = f"Read: {self._taken[key].level:.3f} dBFS"
             elif state is None:
-                words = "listen first, on the right" if self.guide and self.guide.plays is None else "play first"
+                words = "Start the live level first (on the right)" if self.guide and self.guide.plays is None else "Start playback first"
             elif state.level is None:
-                words = "no tone arrives on this input"
+                words = "No tone on this input"
             else:
-                words = f"steady within {spread_words(state.steadiness.spread)}" if steady else "still moving"
+                words = f"Steady within {spread_words(state.steadiness.spread)}" if steady else "Not steady yet"
             note = self._take_notes[key]
             if note.text() != words:
                 note.setText(words)
@@ -178,7 +178,7 @@ class GuidePanel(QWidget):
         if not missing and not words:
             try:
                 if any(v <= 0 for k, v in typed.items() if k not in ("second_ohms", "spl")):
-                    words = "The value must be greater than 0."
+                    words = "Enter a value greater than 0."
                 else:
                     self._found = self.guide.reckon(self._chain, self._channel, typed, self._taken, date.today())
             except (EpidoteError, ValueError) as error:
@@ -190,7 +190,7 @@ class GuidePanel(QWidget):
         self.judgement.setProperty("error", found is None or not found.plausible)
         self.judgement.style().unpolish(self.judgement)
         self.judgement.style().polish(self.judgement)
-        self.use.setText(f"Use {found.value}" if found is not None else "Use")
+        self.use.setText(f"Apply {found.value}" if found is not None else "Apply")
         self.use.setEnabled(found is not None)
         for key, mark in self._marks:
             mark.setProperty("done", key not in missing and (key != "first" or bool(self._taken or typed)))

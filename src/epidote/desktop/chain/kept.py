@@ -28,24 +28,24 @@ class KeptChains(QToolButton):
 
     def refresh(self) -> None:
         count = len([n for n in self.shelf.names() if n != self._page.chain.name])
-        self.setText(f"{count} other chain{'s' if count != 1 else ''}" if count else "keep, load …")
+        self.setText(f"Saved chains ({count})" if count else "Saved chains")
 
     def _fill(self) -> None:
         self._menu.clear()
         for name in self.shelf.names():
-            self._menu.addAction(f"Use “{name}”", partial(self.use, name))
+            self._menu.addAction(f"Load “{name}”", partial(self.use, name))
         if self.shelf.names():
             self._menu.addSeparator()
-        self._menu.addAction(f"Keep “{self._page.chain.name}” for other studies", self.keep)
-        self._menu.addAction("Write to a file …", self._write)
-        self._menu.addAction("Read from a file …", self._read)
+        self._menu.addAction(f"Save “{self._page.chain.name}” for other studies", self.keep)
+        self._menu.addAction("Export chain…", self._write)
+        self._menu.addAction("Import chain…", self._read)
 
     def keep(self) -> None:
         """Keep the study's chain under its name."""
         try:
-            self._page.session.said.emit(f"Kept as {self.shelf.keep(self._page.chain)}.")
+            self._page.session.said.emit(f"Chain saved as {self.shelf.keep(self._page.chain)}.")
         except (EpidoteError, OSError) as error:
-            self._page.failed.emit(f"The chain could not be kept: {error}")
+            self._page.failed.emit(f"The chain could not be saved: {error}")
         self._page.refresh()
 
     def use(self, name: str) -> None:
@@ -57,7 +57,7 @@ class KeptChains(QToolButton):
 
     def _write(self) -> None:
         chain = self._page.chain
-        path, _ = QFileDialog.getSaveFileName(self, "Write the chain", str(Path.home() / f"{chain.name}.toml"), "Chains (*.toml)")
+        path, _ = QFileDialog.getSaveFileName(self, "Export chain", str(Path.home() / f"{chain.name}.toml"), "Chain files (*.toml)")
         if path:
             try:
                 write_chain_file(Path(path), chain)
@@ -65,7 +65,7 @@ class KeptChains(QToolButton):
                 self._page.failed.emit(str(error))
 
     def _read(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Read a chain", str(Path.home()), "Chains (*.toml)")
+        path, _ = QFileDialog.getOpenFileName(self, "Import chain", str(Path.home()), "Chain files (*.toml)")
         if path:
             try:
                 self._page.change(read_chain_file(Path(path)), anew=True)
@@ -74,7 +74,7 @@ class KeptChains(QToolButton):
 
     def choose_correction(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
-            self, "The microphone's own response", str(Path.home()), "Text (*.txt *.csv *.cal *.frd);;All (*)"
+            self, "Import microphone correction", str(Path.home()), "Text files (*.txt *.csv *.cal *.frd);;All files (*)"
         )
         if path:
             self.use_correction(Path(path))
@@ -85,7 +85,7 @@ class KeptChains(QToolButton):
             rows = parse_correction(path.read_text(encoding="utf-8", errors="replace"))
             chain: Chain = self._page.chain.model_copy(update={"microphone_correction": rows})
             self._page.change(chain, anew=True)
-            words = f"{len(rows)} points from {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz are taken out of what the microphones hear."
+            words = f"Microphone correction imported: {len(rows)} points, {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz. It applies to new runs."
             self._page.session.said.emit(words)
         except (EpidoteError, OSError) as error:
             self._page.failed.emit(str(error))

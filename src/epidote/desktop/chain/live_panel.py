@@ -36,7 +36,7 @@ class LevelTrail(QWidget):
         self._now: LevelsNow | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(90)
-        self.setAccessibleName("level over the last ten seconds")
+        self.setAccessibleName("Level over the last 10 s")
 
     def sizeHint(self) -> QSize:
         return QSize(500, 170)
@@ -57,10 +57,10 @@ class LevelTrail(QWidget):
         p.setPen(QPen(t.colour("line"), 1))
         p.drawRect(box)
         p.setPen(t.colour("quiet"))
-        p.drawText(QRectF(box.left(), box.bottom() + 3, box.width(), metrics.height()), Qt.AlignmentFlag.AlignRight, "last 10 s")
+        p.drawText(QRectF(box.left(), box.bottom() + 3, box.width(), metrics.height()), Qt.AlignmentFlag.AlignRight, "Last 10 s")
         now = self._now
         if now is None or now.levels.size < 2:
-            p.drawText(box, Qt.AlignmentFlag.AlignCenter, "no steady tone arrives" if now is not None else "not listening")
+            p.drawText(box, Qt.AlignmentFlag.AlignCenter, "No steady tone" if now is not None else "Stopped")
             return
         middle = float(now.levels[-1])
         span = max(_LEAST_SPAN_DB, 1.15 * float(abs(now.levels - middle).max()))
@@ -70,7 +70,7 @@ class LevelTrail(QWidget):
             p.drawLine(QPointF(box.left(), y), QPointF(box.right(), y))
             if share in (-1, 0, 1):
                 p.setPen(t.colour("quiet"))
-                words = f"{share * span:+.3f} dB" if share else "now"
+                words = f"{share * span:+.3f} dB" if share else "Now"
                 where = QRectF(0, min(max(y - metrics.height() / 2, 0), box.bottom() - metrics.height() / 2), left - 6, metrics.height())
                 p.drawText(where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)
         p.setPen(QPen(t.row(0), 1.6))
@@ -90,13 +90,13 @@ class LivePanel(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 12, 20, 12)
         head = QHBoxLayout()
-        heading = QLabel("Live")
+        heading = QLabel("Live level")
         heading.setProperty("heading", True)
         self.channel = QComboBox()
-        self.channel.setAccessibleName("Input that is watched")
-        self.listen = QPushButton("Listen")
+        self.channel.setAccessibleName("Input")
+        self.listen = QPushButton("Start")
         self.listen.setCheckable(True)
-        self.listen.setToolTip("Listen to the inputs; nothing plays")
+        self.listen.setToolTip("Show the input level live; nothing is played")
         head.addWidget(heading)
         head.addStretch(1)
         head.addWidget(self.channel)
@@ -111,8 +111,8 @@ class LivePanel(QWidget):
         table.setColumnStretch(2, 4)
         self._values: dict[str, tuple[QLabel, QLabel]] = {}
         for row, (key, words) in enumerate(
-            (("level", "Level now"), ("spread", "Spread over 3 s"), ("rest", "Distortion and noise"), ("frequency", "Frequency"),
-             ("peak", "Greatest sample"), ("others", "Other inputs"), ("latency", "Device's own latency"))
+            (("level", "Level"), ("spread", "Std. deviation, 3 s"), ("rest", "Distortion + noise"), ("frequency", "Frequency"),
+             ("peak", "Peak level"), ("others", "Other inputs"), ("latency", "Reported latency"))
         ):  # fmt: skip
             value, remark = QLabel(NOT_GIVEN), QLabel()
             value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
@@ -134,7 +134,7 @@ class LivePanel(QWidget):
         self.channel.activated.connect(lambda i: self.channel_chosen.emit(i + 1))
 
     def set_channels(self, chain: Chain) -> None:
-        names = [chain.input_names[i] if i < len(chain.input_names) else f"input {n}" for i, n in enumerate(chain.inputs)]
+        names = [chain.input_names[i] if i < len(chain.input_names) else f"Input {n}" for i, n in enumerate(chain.inputs)]
         if [self.channel.itemText(i) for i in range(self.channel.count())] != names:
             self.channel.clear()
             self.channel.addItems(names)
@@ -144,12 +144,12 @@ class LivePanel(QWidget):
         self.weak.setVisible(bool(words))
 
     def set_latency(self, seconds: float | None) -> None:
-        self._say("latency", NOT_GIVEN if seconds is None else format_quantity(seconds, "s"), "as its driver says; the measured one counts")
+        self._say("latency", NOT_GIVEN if seconds is None else format_quantity(seconds, "s"), "as reported by the driver")
 
     def show_levels(self, now: LevelsNow | None, chain: Chain) -> None:
         """None: nothing is listened to."""
         self.trail.show_levels(now)
-        self.listen.setText("Stop listening" if now is not None else "Listen")
+        self.listen.setText("Stop" if now is not None else "Start")
         self.listen.setChecked(now is not None)
         if now is None:
             for key in self._values:
@@ -158,22 +158,22 @@ class LivePanel(QWidget):
         mine = now.channels[now.watched - 1]
         level = mine.level
         if level is None:
-            self._say("level", f"{mine.rms:.1f} dBFS", "all that comes in; no tone stands out")
+            self._say("level", f"{mine.rms:.1f} dBFS", "broadband; no tone found")
         else:
             volts = chain.input_full_scale
             absolute = format_quantity(volts * 10 ** (level / 20), "V", digits=5) if volts else f"{level:.3f} dBFS"
-            self._say("level", absolute, f"{level:.3f} dBFS" if volts else "volts once the input is calibrated")
+            self._say("level", absolute, f"{level:.3f} dBFS" if volts else "calibrate the input for volts")
         steady = mine.steadiness
         self._say("spread", spread_words(steady.spread) if math.isfinite(steady.spread) and level is not None else NOT_GIVEN,
-                  "steady" if steady.steady else "still moving" if level is not None else "")  # fmt: skip
+                  "steady" if steady.steady else "not steady" if level is not None else "")  # fmt: skip
         tone = mine.tone
-        self._say("rest", format_quantity(tone.rest, "dB") if tone else NOT_GIVEN, "a clean source" if tone and tone.rest < -60 else "")
+        self._say("rest", format_quantity(tone.rest, "dB") if tone else NOT_GIVEN, "clean source" if tone and tone.rest < -60 else "")
         self._say("frequency", format_quantity(tone.frequency, "Hz", digits=6) if tone else NOT_GIVEN)
-        self._say("peak", f"{mine.peak:.1f} dBFS", "clipped: lower it" if mine.peak > -0.01 else "")
+        self._say("peak", f"{mine.peak:.1f} dBFS", "clipping: reduce level" if mine.peak > -0.01 else "")
         others = [(n, c.rms) for n, c in enumerate(now.channels, start=1) if n != now.watched]
         loud = [n for n, rms in others if rms > _SILENT_DBFS]
         self._say("others", ", ".join(f"{n} silent" if r <= _SILENT_DBFS else f"{n} at {r:.0f} dBFS" for n, r in others[:3]) or "none",
-                  "is this the right channel?" if loud and mine.rms <= _SILENT_DBFS else "")  # fmt: skip
+                  "signal on another input" if loud and mine.rms <= _SILENT_DBFS else "")  # fmt: skip
 
     def _say(self, key: str, value: str, remark: str = "") -> None:
         for label, words in zip(self._values[key], (value, remark), strict=True):

@@ -43,13 +43,13 @@ if TYPE_CHECKING:
     from epidote.study.store import Study
 
 _NOTES = {
-    "source": "Where the numbers come from. An empty device means that each row of the matrix names its own.",
-    "output": "What the numbers become in volts, and the most that may ever leave.",
-    "unit": "What the chain's output works into.",
-    "load": "What the unit's output works into.",
-    "probe": "What brings the unit's output to the input: a divider, or microphones (volts per pascal, one for each input).",
-    "input": "What full scale is in volts, and which inputs are used.",
-    "numbers": "What is kept: every recording whole, with the chain as it was.",
+    "source": "Sound device and sample format. If no device is set here, each row of the matrix uses its own.",
+    "output": "Output voltage at 0 dBFS and maximum output level.",
+    "unit": "Input impedance of the unit, which loads the chain's output.",
+    "load": "Load connected to the unit's output.",
+    "probe": "Connection from the unit to the input: a probe (divider) or microphones (sensitivity in V/Pa for each input).",
+    "input": "Input voltage at 0 dBFS and the inputs in use.",
+    "numbers": "Every recording is saved in full, with the chain settings at that time.",
 }
 
 
@@ -88,10 +88,10 @@ class ChainPage(QWidget):
         head.setContentsMargins(20, 10, 20, 4)
         self.name = QLabel()
         self.name.setFont(font(1.2, bold=True))
-        self.look = QPushButton("Look at the path")
-        self.look.setToolTip("A short shot at -20 dBFS: is it alive, on the right channels, steady, and does it follow the drive?")
+        self.look = QPushButton("Check signal path")
+        self.look.setToolTip("Play a short test tone at -20 dBFS and check level, channel order, stability and linearity")
         self.look.clicked.connect(self.look_at_path)
-        self.baseline = QPushButton("Measure the baseline …")
+        self.baseline = QPushButton("Measure baseline…")
         self.baseline.setProperty("main", True)
         self.baseline.clicked.connect(self.baseline_wanted.emit)
         head.addWidget(self.name)
@@ -192,14 +192,14 @@ class ChainPage(QWidget):
         rows = [s.id for s in overview.subjects if s.is_baseline] if overview else []
         runs = [r for (s, _), r in overview.runs.items() if s in rows] if overview else []
         if not runs:
-            return "baseline: a wire from output to input, not measured yet", True
+            return "Baseline (loopback, output to input): not measured", True
         latest = max(runs, key=lambda r: r.made)
         differs = self.chain.wired().differs_from(Chain.model_validate(latest.chain))
         when = f"{latest.made.astimezone():%d %b %H:%M}"
         if differs:
-            return f"baseline of {when}: another {' and '.join(differs)} since, so it is not used", True
+            return f"Baseline of {when} not used: {' and '.join(differs)} changed since", True
         return (
-            f"baseline: a wire from output to input, measured {when}, {len(runs)} of {len(overview.columns) if overview else 0} procedures",
+            f"Baseline (loopback, output to input): measured {when}, {len(runs)} of {len(overview.columns) if overview else 0} columns",
             False,
         )
 
@@ -250,9 +250,9 @@ class ChainPage(QWidget):
                 label.setWordWrap(True)
                 self.guides.addWidget(label)
         if block.key == "source":
-            self.guides.addWidget(self._link("Look for devices again", self._look_for_devices))
+            self.guides.addWidget(self._link("Refresh device list", self._look_for_devices))
         if block.key == "probe":
-            self.guides.addWidget(self._link("Microphone: its own response from a text file …", self.kept.choose_correction))
+            self.guides.addWidget(self._link("Import microphone correction…", self.kept.choose_correction))
         self._say_weak()
 
     def _link(self, words: str, do: Any) -> QToolButton:
@@ -297,7 +297,7 @@ class ChainPage(QWidget):
     def _use(self, found: Found) -> None:
         self.change(found.chain, anew=True)
         self._leave_guide()
-        self.session.said.emit(f"{found.value} is used from now on; finished runs keep the chain they were made with.")
+        self.session.said.emit(f"{found.value} applies to new runs. Existing runs keep their chain settings.")
 
     # -- live ---------------------------------------------------------------------------------------------------------------
 
@@ -321,7 +321,7 @@ class ChainPage(QWidget):
 
         chain, name = self.chain, self._device()
         if not name:
-            self.failed.emit("There is no device to listen to: choose one on the source block.")
+            self.failed.emit("No device set. Select one in the Source block.")
             return False
         guide = self.guide.guide if self.left.currentIndex() == 1 else None
         weighting = guide.weighting if guide else None
@@ -362,7 +362,7 @@ class ChainPage(QWidget):
         """A short shot over the chain's device, and what it says."""
         name, chain = self._device(), self.chain
         if not name:
-            self.failed.emit("There is no device to play on: choose one on the source block.")
+            self.failed.emit("No device set. Select one in the Source block.")
             return
 
         def work(study: Study) -> str:
@@ -373,13 +373,13 @@ class ChainPage(QWidget):
                 shot = short_shot(device, chain, -20.0, alone=True)
             finally:
                 device.close()
-            return f"At -20 dBFS out: {shot.came_back or 'nothing came back'}. {shot.words or 'The path is alive, steady, follows the drive, and its channels are right.'}"
+            return f"Test tone at -20 dBFS: received {shot.came_back or 'nothing'}. {shot.words or 'Level, channel order, stability and linearity are OK.'}"
 
         self.session.runs.on_the_bench(work, self.session.said.emit)
 
     def _look_for_devices(self) -> None:
         def found(devices: list[tuple[str, str]]) -> None:
-            self.session.said.emit(f"There are {len(devices)} devices: {', '.join(title for _, title in devices)}.")
+            self.session.said.emit(f"Devices found ({len(devices)}): {', '.join(title for _, title in devices)}.")
 
         self.session.find_devices(found, anew=True)
 
@@ -398,7 +398,7 @@ class ChainPage(QWidget):
 
 def _history(entry: Calibration) -> str:
     """A calibration as it was: when, what, how, and how steady."""
-    what = title_of(entry.what).lower()
+    what = title_of(entry.what)
     channel = f", channel {entry.channel}" if entry.channel else ""
     steady = "" if entry.spread_db is None else f", steady within {spread_words(entry.spread_db)}"
     return f"{entry.on:%d %b %Y}: {what} {format_quantity(entry.value, entry.unit)}{channel}, by {entry.how}{steady}."

@@ -30,7 +30,7 @@ class PathView(QWidget):
         self._wire, self._wire_weak = "", False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName("the chain's blocks")
+        self.setAccessibleName("Chain blocks")
 
     def sizeHint(self) -> QSize:
         return QSize(900, round(self._line() * 8.6))

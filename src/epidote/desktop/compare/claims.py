@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from epidote.core.comparison.verdict import Verdict
     from epidote.study.models import Entry, Unit
 
-_MARKS = {"met": "✓", "not met": "✗", "not shown": "?"}
+_MARKS = {"met": "✓", "not met": "✗", "inconclusive": "?"}
 
 
 class ClaimsPanel(QWidget):
@@ -46,7 +46,7 @@ class ClaimsPanel(QWidget):
         self.heading = QLabel()
         self.heading.setProperty("heading", True)
         layout.addWidget(self.heading)
-        self.table = plain_table("published figures")
+        self.table = plain_table("Claims")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setWordWrap(True)
@@ -56,8 +56,8 @@ class ClaimsPanel(QWidget):
         self.verdict.setWordWrap(True)
         layout.addWidget(self.verdict)
         self.typed = QLineEdit()
-        self.typed.setPlaceholderText("THD+N < 0.005 %, 1 kHz, 1 W, 8 Ω, 20 kHz bandwidth")
-        self.typed.setAccessibleName("A published figure, as it is written")
+        self.typed.setPlaceholderText("Claim, e.g. THD+N < 0.005 %, 1 kHz, 1 W, 8 Ω, 20 kHz bandwidth")
+        self.typed.setAccessibleName("Claim")
         self.typed.textChanged.connect(self._understand)
         self.typed.returnPressed.connect(self._add)
         layout.addWidget(self.typed)
@@ -66,10 +66,10 @@ class ClaimsPanel(QWidget):
         self.understood.setProperty("quiet", True)
         layout.addWidget(self.understood)
         self.source = QLineEdit()
-        self.source.setPlaceholderText("where it was published")
-        self.source.setAccessibleName("Where it was published")
+        self.source.setPlaceholderText("Source, e.g. data sheet 2025")
+        self.source.setAccessibleName("Source of the claim")
         buttons = QHBoxLayout()
-        self.add, self.take, self.measure, self.delete = (QPushButton(t) for t in ("Add", "From CSV …", "Measure it", "Delete"))
+        self.add, self.take, self.measure, self.delete = (QPushButton(t) for t in ("Add", "Import CSV…", "Measure", "Delete"))
         self.add.setProperty("main", True)
         self.add.clicked.connect(self._add)
         self.take.clicked.connect(lambda _: self.import_csv())
@@ -87,25 +87,25 @@ class ClaimsPanel(QWidget):
 
         current = self._current()
         self.unit, self._entries, self._verdicts = unit, entries, verdicts
-        self.heading.setText(f"{unit.name}, as published" if unit is not None else "Choose a row of a unit to see what was published of it.")
+        self.heading.setText(f"Claims for {unit.name}" if unit is not None else "Select a row to see its claims.")
         for widget in (self.typed, self.source, self.take):
             widget.setEnabled(writable and unit is not None)
         self.table.blockSignals(True)
         self.table.clear()
         self.table.setColumnCount(3)
         self.table.setRowCount(len(entries))
-        for c, title in enumerate(("published", "measured", "")):
+        for c, title in enumerate(("Claim", "Measured", "Verdict")):
             self.table.setHorizontalHeaderItem(c, QTableWidgetItem(title))
         t = self.theme
         for r, entry in enumerate(entries):
             verdict = verdicts.get(entry.id)
-            outcome = str(verdict.outcome) if verdict else "being judged"
+            outcome = str(verdict.outcome) if verdict else "checking…"
             claim = Claim.model_validate(entry.data)
             cells = (claim.words, _measured(verdict), f"{_MARKS.get(outcome, '…')} {outcome}")
             for c, text in enumerate(cells):
                 item = QTableWidgetItem(text)
                 item.setFont(font(0.9, bold=c == 2 and outcome == "not met"))
-                item.setForeground(t.colour("caution" if c == 2 and outcome == "not met" else "quiet" if c == 2 and outcome == "not shown" else "text"))
+                item.setForeground(t.colour("caution" if c == 2 and outcome == "not met" else "quiet" if c == 2 and outcome == "inconclusive" else "text"))
                 if c == 1:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 item.setToolTip(f"{claim.text}{f' ({claim.source})' if claim.source else ''}")
@@ -152,7 +152,7 @@ class ClaimsPanel(QWidget):
         """What was understood stands under the line while it is typed."""
         found = self._understood(text)
         self._offer_adding(found)
-        self.understood.setText("" if found is None else f"Understood: {found.words}" if found.claim is not None else found.words)
+        self.understood.setText("" if found is None else f"Read as: {found.words}" if found.claim is not None else found.words)
         self.understood.setVisible(found is not None)
 
     def _offer_adding(self, found: Understood | None) -> None:
@@ -173,7 +173,7 @@ class ClaimsPanel(QWidget):
         if path is None:
             from PySide6.QtWidgets import QFileDialog
 
-            name, _ = QFileDialog.getOpenFileName(self, "Published figures", str(Path.home()), "Text (*.csv *.txt *.tsv);;All files (*)")
+            name, _ = QFileDialog.getOpenFileName(self, "Import claims", str(Path.home()), "Text files (*.csv *.txt *.tsv);;All files (*)")
             if not name:
                 return
             path = Path(name)
@@ -189,7 +189,7 @@ class ClaimsPanel(QWidget):
         unclear = [text for text, u in found if u.claim is None]
         if unclear:
             self.typed.setText(unclear[0])
-            self.understood.setText(f"{len(clear)} of {len(found)} added; {len(unclear)} not clear. {self.understood.text()}")
+            self.understood.setText(f"{len(clear)} of {len(found)} claims added; {len(unclear)} need editing. {self.understood.text()}")
 
 
 def _measured(verdict: Verdict | None) -> str:

@@ -47,7 +47,7 @@ class DifferencePanel(QWidget):
         self.heading = QLabel()
         self.heading.setWordWrap(True)
         layout.addWidget(self.heading)
-        self.table = plain_table("differences")
+        self.table = plain_table("Differences")
         layout.addWidget(self.table, 1)
         self.crossings = QLabel()
         self.crossings.setWordWrap(True)
@@ -56,13 +56,13 @@ class DifferencePanel(QWidget):
         self.unlike = QLabel()
         self.unlike.setWordWrap(True)
         layout.addWidget(self.unlike)
-        self.known = QCheckBox("I know what differs; compare all the same")
+        self.known = QCheckBox("Compare despite these differences")
         self.known.clicked.connect(self.acknowledged)
         layout.addWidget(self.known)
         buttons = QHBoxLayout()
-        self.repeat, self.swap = QPushButton("Repeat …"), QPushButton("Channels swapped …")
-        self.repeat.setToolTip("Measure the chosen rows several times more: their spread tells what is real")
-        self.swap.setToolTip("Measure with the channels' wires swapped, to see whether a difference follows the unit")
+        self.repeat, self.swap = QPushButton("Repeat…"), QPushButton("Swap channels…")
+        self.repeat.setToolTip("Repeat the selected measurements. Differences are judged against the scatter of the repeats.")
+        self.swap.setToolTip("Measure with swapped channels to see whether a difference belongs to the unit or to the chain")
         self.repeat.setProperty("main", True)
         self.repeat.clicked.connect(self.repeat_wanted)
         self.swap.clicked.connect(self.swap_wanted)
@@ -85,15 +85,15 @@ class DifferencePanel(QWidget):
         """rows: (number, name) of the rows that can be held against the reference."""
         self.rows.set_options([(str(n), name) for n, name in rows] if len(rows) > 1 else [], [str(current)])
         blocked = report.blocked and not known
-        self.heading.setText(f"{report.name} against {reference}" + (": no verdict, see below" if blocked else ""))
+        self.heading.setText(f"{report.name} vs. {reference}" + (": no verdict, see below" if blocked else ""))
         t = self.theme
         self.table.clear()
         self.table.setColumnCount(3)
         self.table.setRowCount(len(report.comparisons))
-        for column, title in enumerate(("", "difference, 95 %", "")):
+        for column, title in enumerate(("", "Difference (95 %)", "")):
             self.table.setHorizontalHeaderItem(column, QTableWidgetItem(title))
         for r, (key, found) in enumerate(report.comparisons):
-            once = " · once" if max(found.repeats) == 1 and found.finding == "different" else ""
+            once = " (single run)" if max(found.repeats) == 1 and found.finding == "different" else ""
             verdict = "not compared" if blocked else f"{found.finding}{once}"
             shown = _difference_words(found)
             for c, (text, colour) in enumerate(((titles.get(key, key), "text"), (shown, "text"), (verdict, "text" if verdict.startswith("different") else "quiet"))):
@@ -108,7 +108,7 @@ class DifferencePanel(QWidget):
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         words = [("! " if u.weight >= 3 else "· ") + u.words for u in report.unlike[:_MOST_UNLIKE]]
         more = len(report.unlike) - _MOST_UNLIKE
-        self.unlike.setText("\n".join([*([report.channels] if report.channels else []), *words, *([f"… and {more} lesser ones."] if more > 0 else [])]) or "They differ in nothing besides what is compared.")
+        self.unlike.setText("\n".join([*([report.channels] if report.channels else []), *words, *([f"… and {more} minor ones."] if more > 0 else [])]) or "No other differences in settings, chain or conditions.")
         self.unlike.setProperty("caution", report.blocked)
         self.unlike.setProperty("quiet", not report.blocked)
         self.unlike.style().polish(self.unlike)
@@ -118,7 +118,7 @@ class DifferencePanel(QWidget):
 
     def show_crossings(self, crossings: tuple[str, ...]) -> None:
         more = len(crossings) - _MOST_CROSSINGS
-        self.crossings.setText("\n".join([*crossings[:_MOST_CROSSINGS], *([f"… and {more} more, on an exported picture."] if more > 0 else [])]))
+        self.crossings.setText("\n".join([*crossings[:_MOST_CROSSINGS], *([f"… and {more} more (see exported graph)."] if more > 0 else [])]))
         self.crossings.setVisible(bool(crossings))
 
     def text_of(self, title: str) -> list[str]:

@@ -15,22 +15,22 @@ class GuideDialog(LinesDialog):
     """``guide``: one that is changed; it stays along its axis."""
 
     def __init__(self, parent: QWidget | None, x_unit: str, y_unit: str, guide: Guide | None = None) -> None:
-        super().__init__(parent, "New guide" if guide is None else f"Change “{guide.name}”", "Add" if guide is None else "Change")
+        super().__init__(parent, "New guide" if guide is None else f"Edit “{guide.name}”", "Add" if guide is None else "Apply")
         self._units = {"value": y_unit, "place": x_unit}
         self.along = QComboBox()
-        self.along.setAccessibleName("Where")
-        self.along.addItem(f"at a value, {y_unit}", "value")
-        self.along.addItem(f"at a place on the axis, {x_unit}", "place")
+        self.along.setAccessibleName("Direction")
+        self.along.addItem(f"Horizontal, at a value in {y_unit}", "value")
+        self.along.addItem(f"Vertical, at a position in {x_unit}", "place")
         if guide is not None:
             self.along.setCurrentIndex(1 if guide.x_unit else 0)
             self.along.setEnabled(False)
         self.along.currentIndexChanged.connect(lambda _: self.check())
-        self.lines.addRow("Where", self.along)
+        self.lines.addRow("Direction", self.along)
         unit = self._units[str(self.along.currentData())]
-        self.low = self.line("At", "" if guide is None else f"{guide.low:.6g} {unit}", "-40 dB, 1 %, 10 kHz")
-        self.high = self.line("To (an area)", "" if guide is None or guide.high is None else f"{guide.high:.6g} {unit}", "empty: a line")
+        self.low = self.line("Value", "" if guide is None else f"{guide.low:.6g} {unit}", "-40 dB, 1 %, 10 kHz")
+        self.high = self.line("Second value", "" if guide is None or guide.high is None else f"{guide.high:.6g} {unit}", "for an area; empty for a line")
         self.name = self.line("Name", "" if guide is None else guide.name)
-        self.sentence = self.line("Sentence", "" if guide is None else guide.sentence)
+        self.sentence = self.line("Description", "" if guide is None else guide.sentence)
         self.source = self.line("Source", COMMON_PRACTICE if guide is None else guide.source)
         self.check()
 
@@ -51,9 +51,9 @@ class GuideDialog(LinesDialog):
             self.say(str(error))
             return
         if high is not None and high <= low:
-            self.say("An area's other side must lie above its first.")
+            self.say("The second value must be greater than the first.")
         else:
-            self.say("" if self.name.text().strip() else "A guide needs a name.")
+            self.say("" if self.name.text().strip() else "Enter a name.")
 
     def values(self) -> dict[str, Any]:
         kind = str(self.along.currentData())

@@ -131,7 +131,7 @@ class MatrixDelegate(QStyledItemDelegate):
         small = font(0.8)
         p.setFont(small)
         if reference:
-            self._chip(p, "reference", box.right() - 84, box.top() + 7, t.colour("accent"), t.colour("accent_back"), bold=True)
+            self._chip(p, "Reference", box.right() - 84, box.top() + 7, t.colour("accent"), t.colour("accent_back"), bold=True)
         if not subject.shown:
             eye_mark(p, QRectF(box.right() - 20, box.bottom() - 19, 14, 10), t.colour("quiet"))
         beside = self._model.beside(subject)
@@ -140,10 +140,10 @@ class MatrixDelegate(QStyledItemDelegate):
         x: float = left
         if subject.is_baseline:
             p.setPen(t.colour("quiet"))
-            p.drawText(QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "output wired to input")
+            p.drawText(QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "Loopback: output to input")
         elif not subject.conditions:
             p.setPen(t.colour("quiet"))
-            p.drawText(QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "no conditions named")
+            p.drawText(QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "No conditions")
         room = box.right() - left - (24 if beside or not subject.shown else 8)
         for chip in fitting(subject.chips, room):
             x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), None) + _GAP
@@ -160,7 +160,7 @@ class MatrixDelegate(QStyledItemDelegate):
         p.drawText(QRectF(box.left() + 46, box.top() + 5, box.width() - 60, 22), Qt.AlignmentFlag.AlignVCenter, subject.name)
         p.setFont(font(0.8))
         p.setPen(t.colour("quiet"))
-        words = f"as published: {subject.claims} figure{'s' if subject.claims > 1 else ''}"
+        words = f"{subject.claims} claim{'s' if subject.claims > 1 else ''}"
         p.drawText(QRectF(box.left() + 46, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, words)
 
     def _verdicts(self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, colour: QColor, chosen: bool) -> None:
@@ -233,7 +233,7 @@ class MatrixDelegate(QStyledItemDelegate):
 
     def _progress(self, p: QPainter, box: QRect, under: Under) -> None:
         t = self.theme
-        words = "waiting" if under.waiting else f"{under.share:.0%}" + (f" · {under.left:.0f} s left" if under.left is not None else "")
+        words = "Queued" if under.waiting else f"{under.share:.0%}" + (f" · {under.left:.0f} s left" if under.left is not None else "")
         p.setFont(font(0.9))
         p.setPen(t.colour("quiet"))
         p.drawText(

@@ -27,7 +27,7 @@ class Claiming:
 
         panel = ClaimsPanel(self._page.theme)
         panel.added.connect(self._add_claims)
-        panel.deleted.connect(lambda key, name: edits.delete_entry(self._session, key, f"the claim “{name}”"))
+        panel.deleted.connect(lambda key, name: edits.delete_entry(self._session, key, f"claim “{name}”"))
         panel.measure_wanted.connect(self.measure_claim)
         self.panel = panel
         return panel
@@ -46,7 +46,7 @@ class Claiming:
     def _add_claims(self, claims: list[dict[str, Any]]) -> None:
         unit = self._unit()
         for claim in claims if unit is not None else ():
-            edits.add_entry(self._session, "claim", claim, f"Add the claim “{claim.get('text', '')}”", Owner(unit=unit.id if unit else None))
+            edits.add_entry(self._session, "claim", claim, f"Add claim “{claim.get('text', '')}”", Owner(unit=unit.id if unit else None))
 
     def judge(self) -> None:
         """Hold the claims against the runs again, and show it."""

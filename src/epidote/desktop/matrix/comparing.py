@@ -50,12 +50,12 @@ class Comparing:
         base = overview.subject(overview.reference) if overview.reference else None
         reference = overview.runs.get((base.id, column.id)) if base is not None else None
         if base is None:
-            return "There is no reference row yet. Make one with Ctrl+B; the chosen rows are then held against it."
+            return "No reference row. Select a row and set it as reference (Ctrl+B)."
         if reference is None:
-            return f"The reference, {base.full_name}, is not measured in this column. Measure it, or make another row the reference."
+            return f"The reference, {base.full_name}, is not measured in this column. Measure it or set another reference."
         rows = [(s, r) for s, r in self._page.chosen_cells() if r is not None and s.id != base.id and not s.is_baseline]
         if not rows:
-            return f"Choose the cell of another row in this column: it is then held against {base.full_name}."
+            return f"Select a measured cell of another row in this column to compare it with {base.full_name}."
         ours = next(((s, r) for s, r in rows if s.id == self._compared), rows[0])
         names = [s for s, _ in rows] + [base]
         return ours, (base, reference), [(s.id, short_name(s, names)) for s, _ in rows]
@@ -104,7 +104,7 @@ class Comparing:
             return
         key, before = self._pair_key(pair[0][1], pair[1][1]), self._known()
         after = [*before, key] if known else [k for k in before if k != key]
-        edits.set_setting(self._session, "Acknowledge what differs", _KNOWN, json.dumps(before), json.dumps(after))
+        edits.set_setting(self._session, "Acknowledge differences", _KNOWN, json.dumps(before), json.dumps(after))
 
     def repeat(self, times: int | None = None) -> None:
         """Measure the chosen rows, and the reference, several times more, one row after the other."""
@@ -114,7 +114,7 @@ class Comparing:
         if times is None:
             from PySide6.QtWidgets import QInputDialog
 
-            times, go = QInputDialog.getInt(page, "Repeat", "How many times more, of each chosen row and of the reference", 5, 1, 100)
+            times, go = QInputDialog.getInt(page, "Repeat measurements", "Number of repeats of each selected row and of the reference", 5, 1, 100)
             if not go:
                 return
         rows = {s.id: r for s, r in page.chosen_cells() if r is not None}
@@ -128,16 +128,16 @@ class Comparing:
         page = self._page
         subject, column, run = page.current_subject(), page.current_column(), page.model.run(page.table.currentIndex())
         if subject is None or subject.unit is None or column is None or run is None or "wiring" in subject.conditions:
-            page.failed.emit("Choose a measured row that is not swapped yet.")
+            page.failed.emit("Select a measured cell of a row without swapped channels first.")
             return
         if ask:
             from PySide6.QtWidgets import QMessageBox
 
             words = (
-                "Swap the two channels at the unit: wire output 1 to the unit's second input, output 2 to its first, and its outputs likewise crosswise. "
-                "A new row “wiring = swapped” is then measured like this one."
+                "Connect output 1 to the unit's second input and output 2 to its first input, and swap the unit's outputs in the same way. "
+                "A new row with the condition “wiring = swapped” is then measured with the same settings."
             )
-            if QMessageBox.question(page, "Channels swapped", words, QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel) != QMessageBox.StandardButton.Ok:
+            if QMessageBox.question(page, "Measure with channels swapped", words, QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel) != QMessageBox.StandardButton.Ok:
                 return
         conditions = {**subject.conditions, "wiring": "swapped"}
         overview = self._session.overview

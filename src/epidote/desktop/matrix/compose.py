@@ -15,7 +15,7 @@ from epidote.core.comparison.crossings import in_words, uncertainty
 from epidote.core.comparison.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
 from epidote.core.comparison.levelled import Levelling, levelled
 from epidote.core.comparison.points import By, Point, at_point, difference_in_words
-from epidote.core.display import format_axis, format_quantity, format_reading
+from epidote.core.display import format_plain, format_quantity, format_reading
 from epidote.core.procedures.base import CurveView, procedure, settings_in_words
 from epidote.core.quantity import in_percent
 from epidote.core.result import Curve, Reading, marks_on
@@ -115,7 +115,7 @@ def make_figure(
                 if most is not None and curve.channel == min(channels):
                     size = (in_percent(most.value) - 100, "%") if percent else (most.value, less.y_unit)
                     where = f"{format_quantity(*size, digits=3, signed=True)} at {format_quantity(most.at, x_unit, digits=3)}"
-                    deviations.append((one.subject.colour, f"{where}{f' (moved {shift:+.2f} dB)' if moved is not None else ''}"))
+                    deviations.append((one.subject.colour, f"{where}{f' (aligned by {shift:+.2f} dB)' if moved is not None else ''}"))
                 if less.y_unit == "dB":
                     doubt = np.hypot(uncertainty(curve, less.x), uncertainty(own, less.x))
                     of = f", channel {curve.channel}" if len(channels) > 1 else ""
@@ -149,7 +149,7 @@ def _aligned_words(by: Levelling | None) -> str:
     """How gains were brought to one level, for the graph."""
     if by is None:
         return ""
-    places = [f"{format_axis(x, 'Hz')} Hz" for x in (by.low, by.high) if x is not None]
+    places = [format_plain(x, "Hz") for x in (by.low, by.high) if x is not None]
     return f", aligned {'at' if by.high is None else 'over'} {' to '.join(places)}"
 
 
@@ -164,7 +164,7 @@ def _settings_words(run: RunSummary) -> str:
     values = settings_in_words(procedure(run.procedure).Settings, run.settings)
     chain = run.chain
     load = f", {chain['load_ohms']:g} Ω" if chain.get("load_ohms") else ""
-    who = "".join(f", {w}" for w in (run.person and f"by {run.person}", run.firmware and f"firmware {run.firmware}") if w)
+    who = "".join(f", {w}" for w in (run.person and f"operator {run.person}", run.firmware and f"firmware {run.firmware}") if w)
     return f"{values}; {chain['name']}, {chain['rate'] / 1000:g} kHz{load}; {run.device}; {run.made.astimezone():%d %b %Y %H:%M}{who}"
 
 
@@ -182,7 +182,7 @@ def make_table(
     columns = [
         (short_name(c.subject, [o.subject for o in ordered]), -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered
     ]
-    columns += [("difference", c.subject.colour, True) for c in others]
+    columns += [("Difference", c.subject.colour, True) for c in others]
     found = {c.run.id: {r["key"]: Reading.from_json(r) for r in c.run.readings if r["channel"] == channel} for c in ordered}
     keys = dict.fromkeys(k for c in ordered for k in found[c.run.id])
     rows = _pin_rows(ordered, others, reference, channel, pins, view_title)
@@ -219,7 +219,7 @@ def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]
     least, most = min(gains, key=lambda g: g[0]), max(gains, key=lambda g: g[0])
     names = [short_name(c.subject, [o.subject for o in chosen]).partition(" ")[2] for _, c in (least, most)]
     span = format_quantity(most[0] - least[0], "dB", digits=4)
-    return f"Gain ranges over {span}: greatest {format_quantity(most[0], 'dB')} ({names[1]}), least {format_quantity(least[0], 'dB')} ({names[0]})."
+    return f"Gain range {span}: maximum {format_quantity(most[0], 'dB')} ({names[1]}), minimum {format_quantity(least[0], 'dB')} ({names[0]})."
 
 
 def short_name(subject: Subject, among: Sequence[Subject]) -> str:
@@ -317,7 +317,7 @@ def _at_point(curves: Sequence[Curve], point: Point, channel: int) -> dict[str, 
     out: dict[str, Reading] = {}
     for r in found:
         name = "Level" if point.curve == "level" else point.curve.upper().replace("_", "+")
-        out.setdefault(f"{name} at {point.name}" if point.by is By.X else f"Point {r.key}", replace(r, key=point.curve))
+        out.setdefault(f"{name} at {point.name}" if point.by is By.X else f"At {r.key}", replace(r, key=point.curve))
     return out
 
 
@@ -338,4 +338,4 @@ def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:
         for n in usual
         if n not in differ and n.replace(" ohms", "") not in conditions and n.replace(" ", "_") in settings
     ]
-    return ", ".join(alike), ", ".join(differs) or "nothing: the same unit, conditions and settings"
+    return ", ".join(alike), ", ".join(differs) or "nothing (same unit, conditions and settings)"

@@ -74,7 +74,7 @@ class Exchange:
             from PySide6.QtWidgets import QFileDialog
 
             name, _ = QFileDialog.getSaveFileName(
-                page, "Write as a sound file", str(Path.home() / f"{column.title}.wav"), "Sound (*.wav *.flac)"
+                page, "Export stimulus file", str(Path.home() / f"{column.title}.wav"), "Audio files (*.wav *.flac)"
             )
             if not name:
                 return
@@ -90,8 +90,8 @@ class Exchange:
             file = marked_file(column.procedure, made, study_chain(study, subject))
             write_described(target, file.samples(), file.rate, "24", describe(column.procedure, made, file))
             return (
-                f"{target.name}: {file.frames / file.rate:.1f} s. Play it through the unit, record from before its beginning to after its end, and take that "
-                "recording in here with the same settings."
+                f"{target.name} exported ({file.frames / file.rate:.1f} s). Play it through the unit, record all of it with some margin, then import the "
+                "recording here with the same settings."
             )
 
         self._session.ask(work, self._session.said.emit)
@@ -109,7 +109,7 @@ class Exchange:
         if path is None:
             from PySide6.QtWidgets import QFileDialog
 
-            name, _ = QFileDialog.getOpenFileName(page, "A recording of the written file", str(Path.home()), "Sound (*.wav *.flac)")
+            name, _ = QFileDialog.getOpenFileName(page, "Import recording of the stimulus file", str(Path.home()), "Audio files (*.wav *.flac)")
             if not name:
                 return
             path = Path(name)
@@ -128,7 +128,7 @@ class Exchange:
             clock = next((r for r in run.readings if r["key"] == "clock_offset"), None)
             if clock is not None:
                 self._session.said.emit(
-                    f"{source.name} ran {clock['value']:+.4f} ppm (±{2 * (clock['spread'] or 0):.2g}) against the file; that was put right first."
+                    f"{source.name}: sample clock {clock['value']:+.4f} ppm (±{2 * (clock['spread'] or 0):.2g}) off the stimulus file; corrected before the analysis."
                 )
 
         self._session.runs.in_cell((subject.id, column.id), work, done)
@@ -142,9 +142,9 @@ class Exchange:
         if files is None:
             from PySide6.QtWidgets import QFileDialog
 
-            kinds = "Sound and video (*.wav *.flac *.aif *.aiff *.ogg *.mp3 *.m4a *.mka *.mkv *.mp4 *.mov *.webm);;All files (*)"
+            kinds = "Audio and video files (*.wav *.flac *.aif *.aiff *.ogg *.mp3 *.m4a *.mka *.mkv *.mp4 *.mov *.webm);;All files (*)"
             names, _ = QFileDialog.getOpenFileNames(
-                page, "Recordings made elsewhere: one of all channels, or one for each", str(Path.home()), kinds
+                page, "Import recordings: one multichannel file or one file per channel", str(Path.home()), kinds
             )
             if not names:
                 return

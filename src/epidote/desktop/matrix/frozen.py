@@ -64,7 +64,7 @@ class _Heads(QTableView):
     def __init__(self, table: MatrixTable) -> None:
         super().__init__(table)
         self._table = table
-        self.setAccessibleName("row heads")
+        self.setAccessibleName("Row headers")
         self.setFocusProxy(table)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         for policy in (self.setHorizontalScrollBarPolicy, self.setVerticalScrollBarPolicy):

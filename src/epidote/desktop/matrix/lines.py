@@ -65,7 +65,7 @@ class Lines:
                 value = np.array([guide.low])
                 lines.append(Line(guide.name, "guide", value if guide.x_unit else None, value if guide.y_unit else None, guide.high, words=guide.words))
         if y_unit == "dB SPL" and key in ("spectrum", "density", "third_octave"):
-            lines.append(Line("Threshold of hearing", "guide", FREQUENCIES, THRESHOLD_DB_SPL, words="Threshold of hearing: of young people, tone by tone in silence (ISO 226:2003, T_f)"))
+            lines.append(Line("Threshold of hearing", "guide", FREQUENCIES, THRESHOLD_DB_SPL, words="Threshold of hearing for pure tones, listeners with normal hearing (ISO 226:2003, T_f)"))
         return lines
 
     def _held(self, key: str, chosen: list[Chosen]) -> list[tuple[str, bool, str]]:
@@ -166,18 +166,18 @@ class Lines:
             menu.addSeparator()
         has = shown is not None and bool(shown.traces)
         for words, do in (
-            ("Draw an upper limit", lambda: self.draw("upper")), ("Draw a lower limit", lambda: self.draw("lower")),
-            ("Limits about the reference …", self.about_reference), ("Limits from the chosen rows' spread …", self.from_chosen),
-            ("Type a limit …", self.typed), ("Take a limit from a text file …", self.imported), ("New guide …", self.new_guide),
+            ("Draw upper limit", lambda: self.draw("upper")), ("Draw lower limit", lambda: self.draw("lower")),
+            ("Limits around reference…", self.about_reference), ("Limits from selected rows", self.from_chosen),
+            ("Enter limit…", self.typed), ("Import limit…", self.imported), ("New guide…", self.new_guide),
         ):  # fmt: skip
             menu.addAction(words, do).setEnabled(writable and has)
         changeable = [(e, g) for e, g in self.guides() if shown is not None and any(line.name == g.name for line in shown.lines)]
         if changeable:
-            change = menu.addMenu("Change")
+            change = menu.addMenu("Edit")
             change.setEnabled(writable)
             for entry, guide in changeable:
                 change.addAction(guide.name, partial(self.change_guide, entry, guide))
-        own = [*((e, g.name) for e, g in self.guides() if e is not None), *((e, f"limit {limit.name}") for e, limit in self.limits())]
+        own = [*((e, g.name) for e, g in self.guides() if e is not None), *((e, f"Limit {limit.name}") for e, limit in self.limits())]
         if own:
             gone = menu.addMenu("Delete")
             gone.setEnabled(writable)
@@ -213,9 +213,9 @@ class Lines:
         try:
             limit = Limit(name=self._free(name), procedure=column.procedure, key=key, unit=y_unit, x_unit=figure.x_unit, source=source, **sides)
         except ValueError as error:
-            self._page.failed.emit(f"This is no limit: {str(error).splitlines()[-1].strip()}")
+            self._page.failed.emit(f"Invalid limit: {str(error).splitlines()[-1].strip()}. Nothing was added.")
             return
-        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add the limit “{limit.name}”")
+        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add limit “{limit.name}”")
 
     def _free(self, name: str) -> str:
         """A name that no limit has yet."""
@@ -244,11 +244,11 @@ class Lines:
             return
         subject, curve = next(((s, c) for s, c in chosen if s.id == overview.reference), chosen[0])
         if distance is None:
-            distance, go = QInputDialog.getDouble(self._page, "Limits about the reference", f"Above and below {subject.full_name}, in {curve.y_unit}", 1.0, 0.001, 1000.0, 3)  # fmt: skip
+            distance, go = QInputDialog.getDouble(self._page, "Limits around reference", f"Tolerance above and below {subject.full_name}, in {curve.y_unit}", 1.0, 0.001, 1000.0, 3)  # fmt: skip
             if not go:
                 return
-        limit = around(self._free(f"±{distance:g} {curve.y_unit}"), column.procedure, curve, distance, distance, f"about {subject.full_name}")
-        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), "Add limits about the reference")
+        limit = around(self._free(f"±{distance:g} {curve.y_unit}"), column.procedure, curve, distance, distance, f"around {subject.full_name}")
+        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), "Add limits around reference")
 
     def from_chosen(self) -> None:
         """Limits three standard deviations about the mean of the chosen rows."""
@@ -258,9 +258,9 @@ class Lines:
         try:
             limit = from_good_units(self._free("Good units"), column.procedure if column else "", [c for _, c in self._chosen_curves()])
         except EpidoteError as error:
-            self._page.failed.emit(f"{error} Choose their cells first.")
+            self._page.failed.emit(f"{error} Select their cells first.")
             return
-        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), "Add limits from good units")
+        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), "Add limits from selected rows")
 
     def typed(self, text: str | None = None) -> None:
         """Corners as "20 -3, 1000 -1, 20000 -3"; upper unless it begins with "lower"."""
@@ -269,7 +269,7 @@ class Lines:
         from epidote.study.text_curves import parse_text_curve
 
         if text is None:
-            text, go = QInputDialog.getText(self._page, "Type a limit", "Corners, x and value, commas between: upper 20 3, 1000 1, 20000 3")
+            text, go = QInputDialog.getText(self._page, "Enter limit", "Side, then points (x value) separated by commas, e.g. upper 20 3, 1000 1, 20000 3")
             if not go:
                 return
         side = "lower" if text.strip().lower().startswith("lower") else "upper"
@@ -277,7 +277,7 @@ class Lines:
         try:
             curve, _ = parse_text_curve("\n".join(part.strip() for part in body.replace(";", ",").split(",")), "The limit")
         except EpidoteError as error:
-            self._page.failed.emit(f"{error} Write it as: upper 20 3, 1000 1, 20000 3")
+            self._page.failed.emit(f"{error} Nothing was added. Example: upper 20 3, 1000 1, 20000 3")
             return
         self._keep({side: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, f"{side.capitalize()} limit", "typed")
 
@@ -289,10 +289,10 @@ class Lines:
 
         from epidote.study.text_curves import read_text_curve
 
-        name, _ = QFileDialog.getOpenFileName(self._page, "A limit as a text file: x and value in columns", str(Path.home()), "Text (*.txt *.csv *.tsv *.frd);;All files (*)")  # fmt: skip
+        name, _ = QFileDialog.getOpenFileName(self._page, "Import limit (columns: x, value)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")  # fmt: skip
         if not name:
             return
-        side, go = QInputDialog.getItem(self._page, "Take a limit from a file", "It is the", ["upper limit", "lower limit"], 0, False)
+        side, go = QInputDialog.getItem(self._page, "Import limit", "Type", ["upper limit", "lower limit"], 0, False)
         if go:
             try:
                 curve, _ = read_text_curve(Path(name))
@@ -312,7 +312,7 @@ class Lines:
         dialog = GuideDialog(self._page, figure.x_unit, "dB" if figure.y_unit == "%" else figure.y_unit)
         if dialog.exec():
             guide = Guide(curves=(key,), **dialog.values())
-            edits.add_entry(self._session, "guide", guide.model_dump(mode="json"), f"Add the guide “{guide.name}”")
+            edits.add_entry(self._session, "guide", guide.model_dump(mode="json"), f"Add guide “{guide.name}”")
 
     def change_guide(self, entry: Entry | None, guide: Guide) -> None:
         """A guide with another place, name or sentence; a shipped one becomes one of the study's own."""
@@ -324,9 +324,9 @@ class Lines:
             unit = {"y_unit": guide.y_unit} if guide.y_unit else {"x_unit": guide.x_unit}
             made = Guide(curves=guide.curves, **{**dialog.values(), **unit}).model_dump(mode="json")
             if entry is None:
-                edits.add_entry(self._session, "guide", made, f"Change the guide “{guide.name}”")
+                edits.add_entry(self._session, "guide", made, f"Edit guide “{guide.name}”")
             else:
-                edits.change_entry(self._session, entry.id, entry.data, made, f"Change the guide “{guide.name}”")
+                edits.change_entry(self._session, entry.id, entry.data, made, f"Edit guide “{guide.name}”")
 
     def limit_reading(self, key: str, unit: str, title: str, text: str | None = None) -> None:
         """A limit of a reading, typed: "at most 0.01 %", "at least 100 dB"."""
@@ -339,7 +339,7 @@ class Lines:
         if column is None:
             return
         if text is None:
-            text, go = QInputDialog.getText(self._page, f"A limit of “{title}”", f"at most …, or at least …, in {unit}")
+            text, go = QInputDialog.getText(self._page, f"Limit for “{title}”", f"“at most” or “at least”, then a value in {unit}")
             if not go:
                 return
         lower = text.strip().lower().startswith(("at least", ">", "min"))
@@ -349,8 +349,8 @@ class Lines:
         try:
             value = parse_as(text.strip()[len(text.strip()) - len(body) :], unit)
         except QuantityError as error:
-            self._page.failed.emit(f"{error} Write it as: at most 0.01 %")
+            self._page.failed.emit(f"{error} Nothing was added. Example: at most 0.01 %")
             return
         side = {"lower" if lower else "upper": ((0.0, value),)}
         limit = Limit(name=self._free(title), procedure=column.procedure, key=key, unit=unit, source="typed", **side)
-        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add a limit of {title}")
+        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add limit for {title}")

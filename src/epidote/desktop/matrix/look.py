@@ -60,9 +60,9 @@ class Look:
         self.axis = next((a for a in self._axes if a.key == self._axis_of.get(column.procedure)), self._axes[0] if self._axes else None)
         siblings = [v for v in self._views if v.group == view.group]
         panel.views.set_options([(g, g) for g in dict.fromkeys(v.group for v in self._views)], [view.group])
-        panel.variants.set_options([(v.key, v.title) for v in siblings] if len(siblings) > 1 else [], [view.key])
+        panel.variants.set_options([(v.key, v.title[:1].upper() + v.title[1:]) for v in siblings] if len(siblings) > 1 else [], [view.key])
         panel.axes.set_options([(a.key, a.words) for a in self._axes], [self.axis.key] if self.axis else [])
-        panel.channels.set_options([(str(c), f"ch {c}") for c in channels], [str(c) for c in self.channels])
+        panel.channels.set_options([(str(c), f"Ch {c}") for c in channels], [str(c) for c in self.channels])
         panel.units.set_options([("%", "%"), ("dB", "dB")] if view.key in RATIO_VIEWS else [], ["%" if self.percent else "dB"])
         self._offer_aligning(view, [s for s, _ in cells])
         stepping = view in carried.step_views
@@ -118,7 +118,7 @@ class Look:
         readings.units.set_options([("%", "%"), ("dB", "dB")], ["%" if self.percent else "dB"])
         there = [str(c) for c in sorted({r["channel"] for c in chosen for r in c.run.readings})]
         on = [c for c in readings.channel.on() if c in there] or [str(min(self.channels)) if str(min(self.channels)) in there else there[0]]
-        readings.channel.set_options([(c, f"ch {c}" if len(there) < 4 else c) for c in there] if len(there) > 1 else [], on)
+        readings.channel.set_options([(c, f"Ch {c}" if len(there) < 4 else c) for c in there] if len(there) > 1 else [], on)
         whole = {c.run.id: self._page.curves_of(c.run.id) for c in chosen}
         table = make_table(titles_of(carried_of(column.procedure)), chosen, int(on[0]), self.percent, pins, title, self.points(column), whole)
         figure = self._page.graph_panel.graph.figure()
@@ -158,7 +158,7 @@ class Look:
     def _offer_aligning(self, view: CurveView, rows: list[Any]) -> None:
         overview = self._page.session.overview
         there = view.key == "level" and overview is not None and overview.reference in {s.id for s in rows} and len(rows) > 1
-        options = [("no", "as measured"), ("1k", "aligned at 1 kHz"), *([("band", "aligned over the band")] if self.band else [])]
+        options = [("no", "As measured"), ("1k", "Aligned at 1 kHz"), *([("band", "Aligned over band")] if self.band else [])]
         if self.align not in dict(options):
             self.align = "no"
         self._page.graph_panel.aligning.set_options(options if there else [], [self.align])
@@ -207,7 +207,7 @@ class Look:
         except QuantityError as error:
             page.failed.emit(str(error))
             return
-        edits.add_entry(page.session, "point", point.model_dump(mode="json"), f"Keep the point {point.name}", Owner(column=column.id))
+        edits.add_entry(page.session, "point", point.model_dump(mode="json"), f"Add point {point.name}", Owner(column=column.id))
 
     # -- single steps of a staircase ----------------------------------------------------------------------------------------
 
@@ -226,7 +226,7 @@ class Look:
             self._place = self._places[-1]
         from epidote.core.display import format_quantity
 
-        self._page.graph_panel.show_step(f"{format_quantity(self._place, unit, digits=4)}{' out' if unit == 'dBFS' else ''}")
+        self._page.graph_panel.show_step(f"{format_quantity(self._place, unit, digits=4)}{' generator' if unit == 'dBFS' else ''}")
 
     def next_step(self, by: int = 1) -> None:
         """Look at a step further up or down the staircase."""
@@ -323,7 +323,7 @@ def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
         if view.key in keys:
             views.append(view)
             if view.key == "spectrum" and any("enbw_hz" in c.meta for c in available if c.key == "spectrum"):
-                views.append(replace(view, key=DENSITY, title="per hertz", axis="Level in 1 Hz"))
+                views.append(replace(view, key=DENSITY, title="density", axis="Level in 1 Hz bandwidth"))
     return (*views, *(carried.step_views if available else ()))
 
 

@@ -63,10 +63,10 @@ class Noting:
         if row is not None and row.unit is not None:
             found["unit"] = (row.unit.name, Owner(unit=row.unit.id))
         if row is not None and not row.is_claims:
-            found["row"] = ("this row", Owner(subject=row.id))
+            found["row"] = ("Row", Owner(subject=row.id))
         run = page.model.run(page.table.currentIndex())
         if run is not None:
-            found["run"] = (f"run {run.id}", Owner(run=run.id))
+            found["run"] = (f"Run {run.id}", Owner(run=run.id))
         return found
 
     def show(self) -> None:
@@ -76,7 +76,7 @@ class Noting:
             return
         current = self._owner if self._owner in owners else next(iter(owners), "")
         if not current:
-            panel.show_owner([], "", "Choose a row first.", "", [], writable=False)
+            panel.show_owner([], "", "Select a row to see its notes.", "", [], writable=False)
             return
         owner = owners[current][1]
         note = next((e for e in overview.of_kind("note") if e.owner == owner), None)
@@ -87,7 +87,7 @@ class Noting:
         about = ""
         run = self._page.model.run(self._page.table.currentIndex())
         if current == "run" and run is not None:
-            about = ", ".join(w for w in (f"{run.made.astimezone():%d %b %Y %H:%M}", f"by {run.person}" if run.person else "", f"firmware {run.firmware}" if run.firmware else "", run.device) if w)
+            about = ", ".join(w for w in (f"{run.made.astimezone():%d %b %Y %H:%M}", f"operator {run.person}" if run.person else "", f"firmware {run.firmware}" if run.firmware else "", run.device) if w)
         panel.show_owner([(k, w) for k, (w, _) in owners.items()], current, about, text, pictures, writable=self._session.writable)
 
     def _current_owner(self) -> Owner | None:
@@ -100,9 +100,9 @@ class Noting:
             return
         note = next((e for e in overview.of_kind("note") if e.owner == owner), None)
         if note is not None:
-            edits.change_entry(self._session, note.id, note.data, {"text": text}, "Change a note")
+            edits.change_entry(self._session, note.id, note.data, {"text": text}, "Edit note")
         elif text.strip():
-            edits.add_entry(self._session, "note", {"text": text}, "Write a note", owner)
+            edits.add_entry(self._session, "note", {"text": text}, "Add note", owner)
 
     def _add_pictures(self, files: list[Path] | list[tuple[str, bytes]]) -> None:
         owner = self._current_owner()
@@ -113,4 +113,4 @@ class Noting:
         overview = self._session.overview
         entry = next((e for e in overview.of_kind("picture") if e.id == key), None) if overview else None
         if entry is not None:
-            edits.change_entry(self._session, key, entry.data, {**entry.data, "caption": caption}, "Change a caption")
+            edits.change_entry(self._session, key, entry.data, {**entry.data, "caption": caption}, "Edit caption")

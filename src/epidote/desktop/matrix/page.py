@@ -23,7 +23,7 @@ from epidote.desktop.theme import Theme
 from epidote.study.models import Column, RunSummary, Subject
 
 _COLUMN, _KEPT_RUNS, _FIRST_ROWS, _JUDGE_AFTER_MS = 112, 48, 12, 300
-_WELCOME = "No study is open. Make a new one with Ctrl+N, open one with Ctrl+O, or look at the demo study from the menu."
+_WELCOME = "No study open. Create a study, open one, or explore the demo study."
 
 
 class MatrixPage(QWidget):
@@ -60,7 +60,7 @@ class MatrixPage(QWidget):
         self.delegate = MatrixDelegate(self.model, self.theme)
         self.header, self.own_header = MatrixHeader(self.theme), MatrixHeader(self.theme)
         self.table = MatrixTable(self.model, self.delegate, self.header, self.own_header, ROW_HEIGHT)
-        self.table.setAccessibleName("matrix")
+        self.table.setAccessibleName("Matrix")
         self.delegate.covered = self.table  # its second view of the heads lies over them
         self.splitter.addWidget(self.table)
         layout.addWidget(self.welcome)
@@ -110,7 +110,7 @@ class MatrixPage(QWidget):
         lines.aboutToShow.connect(lambda: self.lines.fill_menu(lines))
         self.graph_panel.lines.setMenu(lines)
         self.readings.point_wanted.connect(self.look.keep_point)
-        self.readings.point_unwanted.connect(lambda key, name: edits.delete_entry(self.session, key, f"the point {name}"))
+        self.readings.point_unwanted.connect(lambda key, name: edits.delete_entry(self.session, key, f"point {name}"))
         self.readings.limit_wanted.connect(self.lines.limit_reading)
         self.readings.again.clicked.connect(self.run_again)
         self.readings.recompute.clicked.connect(self.offer_recompute)
@@ -333,7 +333,7 @@ class MatrixPage(QWidget):
         if subject is None or column is None:
             return
         if device and device != subject.device:
-            edits.change_row(self.session, subject, f"Wire {subject.full_name}", device=device)
+            edits.change_row(self.session, subject, f"Set device of {subject.full_name}", device=device)
         self.session.runs.measure([Wanted((subject.id, column.id), settings, device)])
 
     def run_again(self) -> None:

@@ -38,7 +38,7 @@ class Pins:
             if missing:
                 edits.add_pins(self._session, column.id, "level", missing)
         else:
-            page.failed.emit("There is no -3 dB point within the measured band of this run.")
+            page.failed.emit("This run has no -3 dB point in the measured band. No pin was added.")
 
     def clear(self) -> None:
         column, view, overview = self._page.current_column(), self._page.look.pin_key, self._session.overview

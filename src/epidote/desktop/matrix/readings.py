@@ -49,11 +49,11 @@ class ReadingsPanel(QWidget):
         self.units = Choice()
         top.addWidget(self.units)
         layout.addLayout(top)
-        self.table = plain_table("readings")
+        self.table = plain_table("Readings")
         layout.addWidget(self.table, 1)
         self.point = QLineEdit()
-        self.point.setAccessibleName("Keep an operating point")
-        self.point.setPlaceholderText("keep a point of these curves: 1 kHz, 1 W, 1 %, -3 dB")
+        self.point.setAccessibleName("Add operating point")
+        self.point.setPlaceholderText("Add reading at: 1 kHz, 1 W, 1 %, -3 dB")
         self.point.returnPressed.connect(self._point_typed)
         self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.table.customContextMenuRequested.connect(self._menu)
@@ -70,9 +70,9 @@ class ReadingsPanel(QWidget):
         layout.addWidget(self.cautions)
         buttons = QHBoxLayout()
         self.again, self.recompute, self.repeat = (
-            QPushButton("Run again"),
-            QPushButton("Recompute …"),
-            QPushButton("Repeat on …"),
+            QPushButton("Measure again"),
+            QPushButton("Recompute…"),
+            QPushButton("Like reference"),
         )
         self.again.setProperty("main", True)
         for button in (self.again, self.recompute, self.repeat):
@@ -87,15 +87,15 @@ class ReadingsPanel(QWidget):
     def _menu(self, where: QPoint) -> None:
         row = self.table.rowAt(where.y())
         menu = QMenu(self)
-        menu.addAction("Copy the table", self.copy)
+        menu.addAction("Copy table", self.copy)
         if 0 <= row < len(self._keys) and self._keys[row][0] and row not in self._entries:
             key, unit = self._keys[row]
             title = head.text() if (head := self.table.item(row, 0)) is not None else key
-            menu.addAction(f"A limit of “{title}” …", lambda: self.limit_wanted.emit(key, unit, title))
+            menu.addAction(f"Set limit for “{title}”…", lambda: self.limit_wanted.emit(key, unit, title))
         if row in self._entries:
             head = self.table.item(row, 0)
             name = head.text() if head is not None else "this point"
-            menu.addAction(f"Forget “{name}”", lambda: self.point_unwanted.emit(self._entries[row], name))
+            menu.addAction(f"Delete “{name}”", lambda: self.point_unwanted.emit(self._entries[row], name))
         menu.exec(self.table.viewport().mapToGlobal(where))
 
     def copy(self) -> None:
@@ -138,8 +138,8 @@ class ReadingsPanel(QWidget):
         self._fit()
         words = [
             table.summary,
-            f"Alike in: {table.alike}." if table.alike else "",
-            f"Differs in: {table.differs}." if table.differs else "",
+            f"Same: {table.alike}." if table.alike else "",
+            f"Different: {table.differs}." if table.differs else "",
         ]
         limits = [*held[:_HELD], *([f"… and {len(held) - _HELD} more limits."] if len(held) > _HELD else [])]
         self.likeness.setText("\n".join([*limits, " ".join(w for w in words if w)]).strip())

@@ -13,8 +13,8 @@ from epidote.study.models import Column, RunSummary, Subject
 
 def duration_words(seconds: float) -> str:
     if seconds < 60:
-        return f"about {seconds:.1f} s" if seconds < 10 else f"about {seconds:.0f} s"
-    return f"about {seconds / 60:.0f} min {seconds % 60:02.0f} s"
+        return f"About {seconds:.1f} s" if seconds < 10 else f"About {seconds:.0f} s"
+    return f"About {int(seconds // 60)} min {seconds % 60:02.0f} s"
 
 
 class RunPanel(QWidget):
@@ -46,9 +46,9 @@ class RunPanel(QWidget):
         layout.addWidget(self._area, 1)
         row = QFormLayout()
         self.device = QComboBox()
-        self.device.setAccessibleName("Wired to")
+        self.device.setAccessibleName("Device")
         self.device.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self._device_label = QLabel("Wired to")
+        self._device_label = QLabel("Device")
         self._device_label.setProperty("quiet", True)
         row.addRow(self._device_label, self.device)
         layout.addLayout(row)
@@ -70,13 +70,13 @@ class RunPanel(QWidget):
         self.elsewhere = QHBoxLayout()
         self.as_file, self.from_recording = QToolButton(), QToolButton()
         for button, words, wanted in (
-            (self.as_file, "Write as a sound file …", self.file_wanted), (self.from_recording, "From a recording …", self.recording_wanted),
+            (self.as_file, "Export stimulus file…", self.file_wanted), (self.from_recording, "Import recording…", self.recording_wanted),
         ):  # fmt: skip
             button.setText(words)
             button.clicked.connect(lambda _=False, w=wanted: w.emit(self.form.values()) if self.form is not None else None)
             self.elsewhere.addWidget(button)
-        self.as_file.setToolTip("For a unit that plays by itself: between two marks that tell start and clock")
-        self.from_recording.setToolTip("Take in a recording of that file, made by any device")
+        self.as_file.setToolTip("For units that play files themselves. Sync markers in the file give start and sample clock.")
+        self.from_recording.setToolTip("Import a recording of the stimulus file, made with any recorder")
         self.elsewhere.addStretch(1)
         layout.addLayout(self.elsewhere)
         self.go.clicked.connect(self._go)
@@ -88,11 +88,11 @@ class RunPanel(QWidget):
         """Offer a run for a cell."""
         self._recomputing = False
         self._fill(procedure, chain, settings)
-        self.heading.setText(f"{column.title} of {subject.full_name}")
-        self.note.setText("Not measured yet. These settings are the column's; a run keeps its own.")
+        self.heading.setText(f"{column.title}: {subject.full_name}")
+        self.note.setText("Not measured. Settings come from the column; changes here apply to this run only.")
         self.go.setText("Measure")
         self.device.clear()
-        self.device.addItem("choose what the unit is wired to …", "")
+        self.device.addItem("Select device…", "")
         for name, title in devices:
             self.device.addItem(title, name)
         self.device.setCurrentIndex(max(0, self.device.findData(subject.device)))
@@ -108,8 +108,8 @@ class RunPanel(QWidget):
         from epidote.core.procedures.base import analysis_settings
 
         self._fill(procedure, chain, dict(run.settings), analysis_settings(procedure.Settings))
-        self.heading.setText(f"Recompute {column.title.lower()} of {subject.full_name}")
-        self.note.setText(f"From the recording of {run.made.astimezone():%d %B, %H:%M}; nothing is played.")
+        self.heading.setText(f"Recompute {column.title}: {subject.full_name}")
+        self.note.setText(f"Uses the recording of {run.made.astimezone():%d %B, %H:%M}. Nothing is played.")
         self.go.setText("Recompute")
         self.device.hide()
         self.as_file.hide()

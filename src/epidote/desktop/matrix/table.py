@@ -40,7 +40,7 @@ def marked(run: RunSummary) -> tuple[Caution, ...]:
 
 def verdict_counts(found: list[Any]) -> list[str]:
     """Verdicts in short: "2 met", "1 not met"."""
-    return [f"{n} {outcome}" for outcome in ("not met", "met", "not shown") if (n := sum(1 for v in found if v.outcome == outcome))]
+    return [f"{n} {outcome}" for outcome in ("not met", "met", "inconclusive") if (n := sum(1 for v in found if v.outcome == outcome))]
 
 
 class MatrixModel(QAbstractTableModel):
@@ -146,13 +146,13 @@ class MatrixModel(QAbstractTableModel):
             found = self.verdicts(index) if index.column() else []
             if role == Qt.ItemDataRole.ToolTipRole:
                 return "\n".join(f"{v.claim.words}: {v.words}" for v in found) or None
-            return f"{subject.name}, published" if index.column() == 0 else ", ".join(verdict_counts(found))
+            return f"{subject.name}, claims" if index.column() == 0 else ", ".join(verdict_counts(found))
         if index.column() == 0:
             told = [subject.full_name, subject.unit.notes if subject.unit and role == Qt.ItemDataRole.ToolTipRole else ""]
             return "\n".join(t for t in told if t)
         run = self.run(index)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return "\n".join(c.words for c in marked(run)) or None if run else "Not measured yet: choose the cell to measure it."
+            return "\n".join(c.words for c in marked(run)) or None if run else "Not measured. Select the cell to measure it."
         return headline_text(run) if run else ""
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:

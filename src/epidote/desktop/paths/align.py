@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from epidote.study.store import Study
 
 _BEFORE, _AFTER = 0.002, 0.01  # s round a transient
-_KEYS = "← → nudge (Shift: ten times) · ↑ ↓ step · A align · I invert · N P transient · Space listen · wheel zooms, with Ctrl it nudges"
+_KEYS = "←/→: shift (Shift: 10 steps) · ↑/↓: step size · A: auto-align · I: invert · N/P: next/previous transient · Space: play · Wheel: zoom · Ctrl+Wheel: shift"
 
 
 class AlignWindow(QDialog):
@@ -51,7 +51,7 @@ class AlignWindow(QDialog):
         self._event = -1
         self._stop = threading.Event()
         self._ways: list[Any] = []
-        self.setWindowTitle(f"Align the paths of {subject.full_name}")
+        self.setWindowTitle(f"Align paths: {subject.full_name}")
         self.resize(1180, 720)
         self.wave = WaveView(theme, over=True)
         self.phase = GraphView(theme)
@@ -72,23 +72,23 @@ class AlignWindow(QDialog):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 10)
         head = QHBoxLayout()
-        head.addWidget(quiet("Held against channel 1:"))
+        head.addWidget(quiet("Compare with channel 1:"))
         self.channel = QComboBox()
-        self.channel.setAccessibleName("path")
+        self.channel.setAccessibleName("Channel to align")
         numbers = sorted({r["channel"] for r in self.run.readings if r["key"] == "delay" and r["value"] is not None})
         for number in numbers:
-            self.channel.addItem(f"channel {number}", number)
+            self.channel.addItem(f"Channel {number}", number)
         self.channel.currentIndexChanged.connect(self._load)
         head.addWidget(self.channel)
         head.addSpacing(16)
         self.event_words = QLabel()
         for text, by in (("‹", -1), ("›", 1)):
-            head.addWidget(tool(text, partial(self.go_to_event, by), "The transient before" if by < 0 else "The next transient"))
+            head.addWidget(tool(text, partial(self.go_to_event, by), "Previous transient" if by < 0 else "Next transient"))
             if by < 0:
                 head.addWidget(self.event_words)
-        head.addWidget(tool("Whole stretch", lambda: self.wave.show_frames(0, self.wave.frames)))
+        head.addWidget(tool("Show all", lambda: self.wave.show_frames(0, self.wave.frames)))
         head.addStretch(1)
-        self.align = QPushButton("Align · A")
+        self.align = QPushButton("Auto-align")
         self.align.setProperty("main", True)
         self.align.setAutoDefault(False)
         self.align.clicked.connect(self.align_now)
@@ -118,7 +118,7 @@ class AlignWindow(QDialog):
     def _load(self) -> None:
         number = self.channel.currentData()
         if number is None:
-            self.words.setText("Nothing in common was found in this run, so there is nothing to lay over each other.")
+            self.words.setText("No common signal was found in this run, so there is nothing to align.")
             return
         settings, drift, delay = self.run.settings, self._told("drift_ppm"), self._told("delay")
 
@@ -127,7 +127,7 @@ class AlignWindow(QDialog):
             band = float(settings["band_low"]), float(settings["band_high"])
             return ways, laid_over(ways, number, drift, delay, band, float(settings["search"]))
 
-        self.words.setText("Laying them over each other …")
+        self.words.setText("Loading…")
         self.session.ask(work, self._loaded)
 
     def _loaded(self, found: tuple[list[Any], Laid]) -> None:
@@ -136,11 +136,11 @@ class AlignWindow(QDialog):
         overlay = self.laid.overlay
         lanes = [
             Lane(name, colour, x.size, partial(_part, x), outline_of(x))
-            for name, colour, x in (("channel 1", 0, overlay.first), (self.channel.currentText(), 2, overlay.second))
+            for name, colour, x in (("Channel 1", 0, overlay.first), (self.channel.currentText(), 2, overlay.second))
         ]
         self.wave.marks = [float(e) for e in self.laid.events]
         self.wave.set_lanes(lanes, overlay.rate)
-        self.words.setText(_KEYS + (f" · a drift of {self.laid.drift_ppm:.3g} ppm is taken out" if self.laid.drift_ppm else ""))
+        self.words.setText(_KEYS + (f" · Drift of {self.laid.drift_ppm:.3g} ppm corrected" if self.laid.drift_ppm else ""))
         self._event = -1
         self.go_to_event(1)
         self._show()
@@ -154,7 +154,7 @@ class AlignWindow(QDialog):
         self._event = max(0, min(len(events) - 1, self._event + by))
         at = events[self._event] if events else self.laid.overlay.loudest()
         late = max(0.0, -self.delay), max(0.0, self.delay)
-        which = f"transient {self._event + 1} of {len(events)}" if events else "no transient; the loudest place"
+        which = f"Transient {self._event + 1} of {len(events)}" if events else "No transient; loudest position"
         self.event_words.setText(f"{which}, {self.laid.begin + at / rate:.3f} s")
         self.wave.show_frames(at - _BEFORE * rate - min(late[0], rate), at + _AFTER * rate)
 
@@ -189,7 +189,7 @@ class AlignWindow(QDialog):
                 float(text.removesuffix("samples").strip().replace(",", ".")) if text.endswith("samples") else parse_as(text, "s") * rate
             )
         except (ValueError, EpidoteError):
-            self.words.setText(f"“{text}” is no delay. Type it as 1.31 ms or 62.9 samples.")
+            self.words.setText(f"“{text}” is not a delay. Enter, for example, 1.31 ms or 62.9 samples.")
             return
         self.words.setText(_KEYS)
         self.set_delay(frames)
@@ -207,7 +207,7 @@ class AlignWindow(QDialog):
         f, degrees = overlay.phase(self.delay)
         degrees = (degrees + (180 if turned < 0 else 0) + 180) % 360 - 180
         trace = Trace(self.channel.currentText(), 1, 2, f, degrees)
-        self.phase.set_figure(Figure("", "Frequency", "Hz", "Phase of the second re the first", "°", True, (trace,)), keep_zoom=True)
+        self.phase.set_figure(Figure("", "Frequency", "Hz", "Phase re channel 1", "°", True, (trace,)), keep_zoom=True)
 
     # -- hearing and writing ------------------------------------------------------------------------------------------------
 
@@ -232,9 +232,9 @@ class AlignWindow(QDialog):
                 device.exchange(stimulus, ceiling_dbfs=chain.ceiling_dbfs, progress=silent, cancelled=stop.is_set)
             except CancelledError:
                 return "Stopped."
-            return "Played."
+            return "Playback finished."
 
-        self.words.setText(f"Playing the sum {'aligned' if aligned else 'as it came'} …")
+        self.words.setText(f"Playing the sum, {'aligned' if aligned else 'original'}…")
         self.session.runs.on_the_bench(work, self.words.setText)
 
     def silence(self) -> None:
@@ -249,7 +249,7 @@ class AlignWindow(QDialog):
         if path is None:
             from PySide6.QtWidgets import QFileDialog
 
-            name, _ = QFileDialog.getSaveFileName(self, "Write the aligned files", str(Path.home() / "aligned.wav"), "Sound (*.wav)")
+            name, _ = QFileDialog.getSaveFileName(self, "Export aligned files", str(Path.home() / "aligned.wav"), "Audio files (*.wav)")
             if not name:
                 return
             path = Path(name)
@@ -257,7 +257,7 @@ class AlignWindow(QDialog):
         self.session.ask(lambda _: export_aligned(ways, number, laid, delay, target, invert=invert), self._written)
 
     def _written(self, files: list[Path]) -> None:
-        self.words.setText(f"Written: {' and '.join(f.name for f in files)} in {files[0].parent}.")
+        self.words.setText(f"Exported {' and '.join(f.name for f in files)} to {files[0].parent}.")
 
     # -- keys ---------------------------------------------------------------------------------------------------------------
 

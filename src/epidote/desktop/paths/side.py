@@ -16,8 +16,8 @@ from epidote.desktop.widgets.choice import Choice
 
 STEPS = (("ms", "1 ms"), ("tenth ms", "0.1 ms"), ("1", "1 sample"), ("0.1", "0.1"), ("0.01", "0.01"))
 _FIGURES = (
-    ("ms", "In time"), ("metres", "In air, at 20 °C"), ("correlation", "Correlation"), ("polarity", "Polarity"),
-    ("level", "Level re the first"), ("null", "Left after subtraction"), ("best", "Off the best by"),
+    ("ms", "Delay"), ("metres", "Distance in air (20 °C)"), ("correlation", "Correlation"), ("polarity", "Polarity"),
+    ("level", "Level re channel 1"), ("null", "Residual after subtraction"), ("best", "Offset from best"),
 )  # fmt: skip
 
 
@@ -33,15 +33,15 @@ class AlignSide(QWidget):
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 0, 0, 0)
-        layout.addWidget(heading("The second is late by"))
+        layout.addWidget(heading("Delay re channel 1"))
         line = QHBoxLayout()
         self.typed = QLineEdit()
-        self.typed.setAccessibleName("delay")
-        self.typed.setToolTip("In ms, s or samples: 1.31 ms, 62.9 samples")
+        self.typed.setAccessibleName("Delay")
+        self.typed.setToolTip("Delay in ms, s or samples, e.g. 1.31 ms or 62.9 samples")
         self.typed.returnPressed.connect(lambda: self.delay_typed.emit(self.typed.text().strip()))
-        line.addWidget(tool("−", partial(self.nudge_wanted.emit, -1.0), "Less late by a step"))
+        line.addWidget(tool("−", partial(self.nudge_wanted.emit, -1.0), "Decrease by one step"))
         line.addWidget(self.typed, 1)
-        line.addWidget(tool("+", partial(self.nudge_wanted.emit, 1.0), "Later by a step"))
+        line.addWidget(tool("+", partial(self.nudge_wanted.emit, 1.0), "Increase by one step"))
         layout.addLayout(line)
         self.step = Choice()
         self.step.set_options(STEPS, ["1"])
@@ -55,23 +55,23 @@ class AlignSide(QWidget):
             form.addRow(quiet(words), self.figures[key])
         layout.addSpacing(8)
         layout.addLayout(form)
-        self.invert = QCheckBox("Turn the second over")
+        self.invert = QCheckBox("Invert polarity")
         self.invert.toggled.connect(lambda _: self.turned.emit())
         layout.addWidget(self.invert)
         layout.addSpacing(12)
-        layout.addWidget(heading("Listen to both at once"))
+        layout.addWidget(heading("Play sum of both channels"))
         self.device = QComboBox()
-        self.device.setAccessibleName("played by")
+        self.device.setAccessibleName("Playback device")
         self.device.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         layout.addWidget(self.device)
         buttons = QHBoxLayout()
-        for words, aligned in (("As it came", False), ("Aligned", True)):
+        for words, aligned in (("Play original", False), ("Play aligned", True)):
             buttons.addWidget(tool(words, partial(self.listen_wanted.emit, aligned)))
         buttons.addWidget(tool("Stop", self.stop_wanted.emit))
         buttons.addStretch(1)
         layout.addLayout(buttons)
         layout.addSpacing(12)
-        layout.addWidget(tool("Write the aligned files …", self.write_wanted.emit))
+        layout.addWidget(tool("Export aligned files…", self.write_wanted.emit))
         layout.addStretch(1)
 
     def show_devices(self, devices: list[tuple[str, str]], usual: str) -> None:

@@ -68,7 +68,7 @@ def sum_of(laid: Laid, delay: float | None, *, invert: bool) -> Stimulus:
     most = float(np.abs(overlay.first).max() + np.abs(as_it_came).max())
     total = (overlay.first + second) / max(most, 1e-12)
     if not total.any():
-        raise UnusableInputError("The sum of both paths is silent: they take each other out to the last sample.")
+        raise UnusableInputError("The sum of both channels is silent: they cancel completely. Nothing was played.")
     level = _PEAK_DBFS + 20 * np.log10(max(float(np.abs(total).max()), 1e-6))
     return sounded(total, rate=overlay.rate, level=float(level))
 
@@ -91,7 +91,7 @@ def export_aligned(ways: list[tuple[Samples, float]], number: int, laid: Laid, d
     files = [base.with_name(f"{base.name} 1.wav"), base.with_name(f"{base.name} {number} aligned.wav")]
     there = [f.name for f in files if f.exists()]
     if there:
-        raise UnusableInputError(f"{there[0]} is there already and was left as it is. Choose another name.")
+        raise UnusableInputError(f"{there[0]} already exists. Nothing was written; choose another name.")
     for file, x in zip(files, (first, -brought if invert else brought), strict=True):
         write_whole(file, encode(x, rate, "WAV", "32f"))
     return files

@@ -36,18 +36,18 @@ _WITHIN = 0.05
 class LatencyWindow(QDialog):
     def __init__(self, session: Session, theme: Theme, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Latencies side by side")
+        self.setWindowTitle("Latency table")
         self.resize(1000, 480)
         self._theme = theme
         self._found: list[Latency] = []
         self._seen: LatencyTable | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 10)
-        self.heading = QLabel("Latency in ms, and in metres of sound travel in air at 20 °C")
+        self.heading = QLabel("Latency in ms and equivalent distance in air (20 °C)")
         self.heading.setProperty("heading", True)
         layout.addWidget(self.heading)
         self.table = QTableWidget()
-        self.table.setAccessibleName("latencies")
+        self.table.setAccessibleName("Latencies")
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setShowGrid(False)
@@ -56,22 +56,22 @@ class LatencyWindow(QDialog):
         self.table.currentCellChanged.connect(lambda *_: self._chosen())
         layout.addWidget(self.table, 1)
         low, high = (format_quantity(v, "s", digits=2) for v in LIVE)
-        guide = QLabel(f"▲ above {high}: disturbs live playing; from {low}: at the limit (common practice, no source).")
+        guide = QLabel(f"▲ Above {high}: disturbs live playing. {low} to {high}: borderline (rule of thumb).")
         guide.setProperty("quiet", True)
         layout.addWidget(guide)
         line = QHBoxLayout()
-        label = QLabel(f"What is as late as (to {100 * _WITHIN:g} %)")
+        label = QLabel(f"Find latency (±{100 * _WITHIN:g} %)")
         label.setProperty("quiet", True)
         line.addWidget(label)
         self.wanted = QLineEdit()
-        self.wanted.setAccessibleName("latency looked for")
+        self.wanted.setAccessibleName("Latency to find")
         self.wanted.setMaximumWidth(120)
         self.wanted.setPlaceholderText("5 ms")
         self.wanted.textChanged.connect(self.look_up)
         line.addWidget(self.wanted)
         line.addStretch(1)
         layout.addLayout(line)
-        self.equals = QLabel("Choose a cell, or type a latency.")
+        self.equals = QLabel("Select a cell or enter a latency.")
         self.equals.setWordWrap(True)
         layout.addWidget(self.equals)
 
@@ -85,7 +85,7 @@ class LatencyWindow(QDialog):
     def show_latencies(self, found: list[Latency]) -> None:
         self._found = found
         if not found:
-            self.heading.setText("No latency is measured in this study yet. Measure the column “Latency” first.")
+            self.heading.setText("No latency measured in this study. Measure a “Latency” column first.")
             return
         seen = self._seen = latency_table(found)
         self.table.setRowCount(len(seen.devices))
@@ -119,11 +119,11 @@ class LatencyWindow(QDialog):
         try:
             wanted = parse_as(text, "s")
         except EpidoteError:
-            self.equals.setText("Type a latency, such as 5 ms." if text.strip() else "Choose a cell, or type a latency.")
+            self.equals.setText("Enter a latency, e.g. 5 ms." if text.strip() else "Select a cell or enter a latency.")
             return
         near = alike(self._found, wanted, _WITHIN)
         said = "; ".join(f"{one.device} at {_setting_words(one.setting)} ({format_quantity(one.seconds, 's', digits=4)})" for one in near)
-        self.equals.setText(said or f"Nothing measured is as late as that. Sound goes {metres(wanted):.2f} m meanwhile: {verdict(wanted)}.")
+        self.equals.setText(said or f"No measured latency matches. Equivalent distance in air: {metres(wanted):.2f} m ({verdict(wanted)}).")
 
 
 def _setting_words(setting: tuple[float, int]) -> str:

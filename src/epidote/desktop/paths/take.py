@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 LONGEST, _MOST_SAMPLES = 600.0, 2**26  # s, and samples of all channels, that a study keeps of one recording
 _AT_ONCE, _TOLD_EVERY = 2**15 // BLOCK * BLOCK, 32  # frames; pieces
 _KEYS = (
-    "Drag picks a stretch (with Shift it pans) · wheel, + and − zoom, down to samples · PgUp, PgDn move · Home shows all, End the stretch"
+    "Drag: select · Shift+drag: pan · Wheel, +, −: zoom · PgUp, PgDn: scroll · Home: show all · End: show selection"
 )
 
 
@@ -65,7 +65,7 @@ class StretchDialog(QDialog):
 
     def __init__(self, theme: Theme, files: list[Path], parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Pick the stretch to analyse")
+        self.setWindowTitle("Select the section to analyse")
         self.resize(1100, 560)
         self._files = files
         self._worker, self._reader = Worker("outlines", self), Worker("files", self)  # a look at samples does not wait for the outline
@@ -76,7 +76,7 @@ class StretchDialog(QDialog):
         self._going = True
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 10)
-        self.heading = QLabel("Opening …")
+        self.heading = QLabel("Opening…")
         self.heading.setProperty("heading", True)
         self.heading.setWordWrap(True)
         layout.addWidget(self.heading)
@@ -84,7 +84,7 @@ class StretchDialog(QDialog):
         layout.addWidget(self.wave, 1)
         line = QHBoxLayout()
         self.first, self.last = QLineEdit(), QLineEdit()
-        for words, editor in (("From", self.first), ("to", self.last)):
+        for words, editor in (("From", self.first), ("To", self.last)):
             label = QLabel(words)
             label.setProperty("quiet", True)
             line.addWidget(label)
@@ -96,12 +96,12 @@ class StretchDialog(QDialog):
         self.long.setProperty("quiet", True)
         line.addWidget(self.long, 1)
         self.as_marked = QToolButton()
-        self.as_marked.setText("It holds the written file")
-        self.as_marked.setToolTip("Start and clock are found by its marks; nothing is to be picked")
+        self.as_marked.setText("Use sync markers")
+        self.as_marked.setToolTip("For a recording of an exported stimulus file: start and sample clock are found from its sync markers, no selection needed")
         self.as_marked.setVisible(len(files) == 1)
         self.as_marked.clicked.connect(self._holds_marks)
         line.addWidget(self.as_marked)
-        self.go = QPushButton("Analyse and keep this stretch")
+        self.go = QPushButton("Analyse selection")
         self.go.setProperty("main", True)
         self.go.setAutoDefault(False)
         self.go.setEnabled(False)
@@ -165,7 +165,7 @@ class StretchDialog(QDialog):
                 lane = _FileLane(track.channel(channel), self._reader, self.wave.update)
                 fetch = lane.fetch if track.rate == rate else _nothing
                 lanes.append(
-                    Lane(f"channel {number}  {name}{f', {channel}' if track.channels > 1 else ''}", number - 1, track.frames, fetch)
+                    Lane(f"Channel {number}  {name}{f', {channel}' if track.channels > 1 else ''}", number - 1, track.frames, fetch)
                 )
         self.wave.set_lanes(lanes, rate)
         self._most = min(LONGEST, _MOST_SAMPLES / sum(t.rate * t.channels for _, t in tracks))
@@ -190,7 +190,7 @@ class StretchDialog(QDialog):
         self.long.setText(
             words
             + (
-                f": a study keeps {self._most:.0f} s of so many channels at most; “epidote analyse paths” takes all of it"
+                f": too long. A study holds up to {self._most:.0f} s of this many channels; select less, or use “epidote analyse paths” for the whole file"
                 if too_long
                 else ""
             )

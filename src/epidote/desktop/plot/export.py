@@ -21,7 +21,7 @@ def pin_lines(figure: Figure) -> list[str]:
     """Each pin with the value of every curve at it."""
     lines = []
     for pin in figure.pins:
-        values = "; ".join(f"{t.name} ch {t.channel}: {figure.y_text(t.at(pin.x, figure.log_x))}" for t in figure.traces)
+        values = "; ".join(f"{t.name}, channel {t.channel}: {figure.y_text(t.at(pin.x, figure.log_x))}" for t in figure.traces)
         lines.append(f"Pin {pin.number}, {figure.x_text(pin.x)}: {values}")
     return lines
 

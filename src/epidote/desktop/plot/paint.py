@@ -115,7 +115,7 @@ class FigurePainter:
             above = QRectF(
                 where.difference.left(), where.main.bottom(), where.difference.width(), where.difference.top() - where.main.bottom()
             )
-            words = f"less {self.figure.reference_name}, {self.figure.difference_unit}{self.figure.aligned}"
+            words = f"Difference from {self.figure.reference_name}, {self.figure.difference_unit}{self.figure.aligned}"
             room = lines.deviations(p, above) - above.left() - 8
             p.setFont(font(0.8))
             p.setPen(self.theme.colour("quiet"))

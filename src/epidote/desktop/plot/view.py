@@ -148,7 +148,7 @@ class GraphView(QWidget):
             p.drawText(
                 self.rect(),
                 Qt.AlignmentFlag.AlignCenter,
-                "Nothing measured is chosen. Cells of one column, chosen together, lie over each other here.",
+                "No measured cell selected. Select cells of one column to overlay their curves.",
             )
             return
         if self._painted is None:
@@ -247,7 +247,7 @@ class GraphView(QWidget):
         p.drawPolyline(points)
         for point in points:
             p.drawEllipse(point, 3, 3)
-        words = "Click its corners · Enter keeps it · Backspace: one back · Esc: away"
+        words = "Click to add points · Enter: finish · Backspace: remove last point · Esc: cancel"
         p.setFont(font(0.85))
         p.drawText(where.main.adjusted(8, 0, -8, -6), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, words)
 

@@ -67,7 +67,7 @@ class SpectrumCanvas(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(120)
-        self.setAccessibleName("live spectrum")
+        self.setAccessibleName("Live spectrum")
 
     def sizeHint(self) -> QSize:
         return QSize(1240, 400)
@@ -177,7 +177,7 @@ class SpectrumCanvas(QWidget):
             f"{self.title}, {self.unit}",
         )
         p.drawText(
-            QRectF(box.left(), 0, box.width(), box.top() - 2), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "frequency, Hz"
+            QRectF(box.left(), 0, box.width(), box.top() - 2), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "Frequency, Hz"
         )
         p.setPen(QPen(t.colour("quiet"), 2))
         for f in self._marks:

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from epidote.core.signal import Samples
 
 _WORDS = {
-    ProgrammeKind.TONE: "tone", ProgrammeKind.TWO_TONES: "two tones", ProgrammeKind.NOISE: "noise", ProgrammeKind.MULTITONE: "many tones",
-    ProgrammeKind.FILE: "a file",
+    ProgrammeKind.TONE: "Sine", ProgrammeKind.TWO_TONES: "Two-tone", ProgrammeKind.NOISE: "Noise", ProgrammeKind.MULTITONE: "Multitone",
+    ProgrammeKind.FILE: "File",
 }  # fmt: skip
 
 
@@ -37,7 +37,7 @@ class GeneratorBar(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(20, 6, 20, 6)
         layout.setSpacing(8)
-        label = QLabel("Playing")
+        label = QLabel("Generator")
         label.setProperty("quiet", True)
         self.kind = Choice()
         self.kind.set_options([(str(k), words) for k, words in _WORDS.items()], [str(ProgrammeKind.TONE)])
@@ -45,13 +45,13 @@ class GeneratorBar(QWidget):
             self._edit(*a) for a in (("1 kHz", "frequency"), ("1.1 kHz", "second frequency"), ("-20 dBFS", "level"))
         )
         self.outputs = QComboBox()
-        self.outputs.setAccessibleName("Outputs that carry it")
+        self.outputs.setAccessibleName("Output channels")
         self.volts = QLabel()
         self.volts.setProperty("quiet", True)
-        self.switch = QPushButton("Output on · Space")
+        self.switch = QPushButton("Start output")
         self.switch.setProperty("main", True)
         self.switch.setCheckable(True)
-        self._at, self._and, on = QLabel("at"), QLabel("and"), QLabel("on")
+        self._at, self._and, on = QLabel("at"), QLabel("and"), QLabel("to")
         for words in (self._at, self._and, on):
             words.setProperty("quiet", True)
         for widget in (label, self.kind, self._at, self.frequency, self._and, self.second, self.level, self.volts, on, self.outputs):
@@ -72,7 +72,7 @@ class GeneratorBar(QWidget):
 
     def set_chain(self, chain: Chain) -> None:
         self.chain = chain
-        names = ["all outputs", *(f"output {n}" for n in chain.outputs)]
+        names = ["All outputs", *(f"Output {n}" for n in chain.outputs)]
         if [self.outputs.itemText(i) for i in range(self.outputs.count())] != names:
             self.outputs.clear()
             self.outputs.addItems(names)
@@ -112,7 +112,7 @@ class GeneratorBar(QWidget):
         self._refresh()
 
     def _choose_file(self) -> bool:
-        path, _ = QFileDialog.getOpenFileName(self, "A file to play over and over", str(Path.home()), "Sound (*.wav *.flac)")
+        path, _ = QFileDialog.getOpenFileName(self, "Select audio file to loop", str(Path.home()), "Audio files (*.wav *.flac)")
         return bool(path) and self.use_file(Path(path))
 
     def use_file(self, path: Path) -> bool:
@@ -140,7 +140,7 @@ class GeneratorBar(QWidget):
             (self.second, kind is ProgrammeKind.TWO_TONES),
         ):
             widget.setVisible(shown)
-        self.switch.setText("Silence · Space" if self.on else "Output on · Space")
+        self.switch.setText("Stop output" if self.on else "Start output")
         try:
             level = min(parse_as(self.level.text(), "dBFS", self.chain.drive()), self.chain.ceiling_dbfs)
             full = self.chain.output_full_scale

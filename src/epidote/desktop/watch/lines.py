@@ -28,17 +28,17 @@ class LinesPanel(QWidget):
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 8, 16, 8)
-        head, self._remark = heading("Lines of the mains")
+        head, self._remark = heading("Mains hum")
         self.hertz = Choice()
         self.hertz.set_options([("50", "50 Hz"), ("60", "60 Hz")], ["50"])
         self.hertz.chosen.connect(lambda _: self.changed.emit())
         self.hearing = QToolButton()
-        self.hearing.setText("threshold of hearing")
+        self.hearing.setText("Threshold of hearing")
         self.hearing.setCheckable(True)
         self.hearing.clicked.connect(lambda _: self.changed.emit())
         self.playback = QLineEdit("96")
         self.playback.setFixedWidth(44)
-        self.playback.setAccessibleName("dB SPL at the listener that 0 dB is")
+        self.playback.setAccessibleName("Playback level: dB SPL at the listener for 0 dB")
         self.playback.editingFinished.connect(self.changed.emit)
         self.table = MainsTable(theme)
         self.heard = QLabel()
@@ -48,7 +48,7 @@ class LinesPanel(QWidget):
         first.addWidget(head, 1)
         first.addWidget(self.hertz)
         last = QHBoxLayout()
-        for item in (self.hearing, QLabel("if 0 dB is"), self.playback, QLabel("dB SPL")):
+        for item in (self.hearing, QLabel("0 dB ="), self.playback, QLabel("dB SPL")):
             last.addWidget(item)
         last.addStretch(1)
         layout.addLayout(first)
@@ -74,13 +74,13 @@ class LinesPanel(QWidget):
         """states: each with its colour, the present first; offset: what is added to dBFS."""
         lines = [mains_lines(s, self.mains) for s, _ in states]
         rows = [(f"{(k + 1) * self.mains:g} Hz", [_shown(found[k][1], offset) for found in lines]) for k in range(_LINES_SHOWN)]
-        rows.append((f"sum to {10 * self.mains:g} Hz", [_shown(sum_of([v for _, v in found]), offset) for found in lines]))
+        rows.append((f"Sum to {10 * self.mains:g} Hz", [_shown(sum_of([v for _, v in found]), offset) for found in lines]))
         spl = self.spl_of_zero
         if spl is not None:
-            rows.append(("under hearing by", [_margin(found, offset + spl) for found in lines]))
+            rows.append(("Below threshold", [_margin(found, offset + spl) for found in lines]))
         self.table.show_table([(s.name, colour) for s, colour in states], rows)
         coarse = bool(states) and states[0][0].length < _COARSE and all(v is None for _, v in lines[0])
-        self._remark.setText("too short a length to tell them" if coarse else f"{unit}, input 1")
+        self._remark.setText("FFT too short to resolve" if coarse else f"{unit}, Input 1")
         self.heard.setText(self._statement(states[0][0], offset, spl) if self.hearing.isChecked() and spl is not None and states else "")
 
     @staticmethod

@@ -91,7 +91,7 @@ class WatchPage(QWidget):
         wave_layout.setContentsMargins(20, 8, 16, 8)
         self.wave = WaveView(self.theme)
         self.span = QComboBox()
-        self.span.setAccessibleName("Length of the waveform")
+        self.span.setAccessibleName("Waveform time span")
         for ms in (1, 2, 4, 10, 20, 50, 100):
             self.span.addItem(f"{ms} ms", ms / 1000)
         self.span.setCurrentIndex(2)
@@ -119,12 +119,12 @@ class WatchPage(QWidget):
         line.setContentsMargins(20, 2, 20, 2)
         line.setSpacing(10)
         self.row = QComboBox()
-        self.row.setAccessibleName("Row whose device is watched")
+        self.row.setAccessibleName("Row shown live")
         self.row.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.row.setMinimumContentsLength(20)
         self.row.activated.connect(lambda _: self.start() if self.session.live.on else None)
         self.listen = QToolButton()
-        self.listen.setText("Watch")
+        self.listen.setText("Start")
         self.listen.setCheckable(True)
         self.listen.clicked.connect(lambda on: self.start() if on else self.session.live.stop())
         self.states = StatesBar(self.theme)
@@ -174,7 +174,7 @@ class WatchPage(QWidget):
         subject, chain = self._subject(), self.chain
         name = (subject.device if subject else "") or chain.device
         if not name:
-            self.failed.emit("There is no device to watch: choose one on the Chain page, or for a row of the matrix.")
+            self.failed.emit("No device set. Select one on the Chain page or in the row's settings.")
             self.listen.setChecked(False)
             return False
         conditions = dict(subject.conditions) if subject else {}
@@ -192,11 +192,11 @@ class WatchPage(QWidget):
         self._settings_changed()  # whatever changed while the device opened
         self._view_changed(self.canvas.view())
         self.listen.setChecked(True)
-        self.listen.setText("Watching")
+        self.listen.setText("Stop")
 
     def _ended(self) -> None:
         self.listen.setChecked(False)
-        self.listen.setText("Watch")
+        self.listen.setText("Start")
         self.watch = None
         self.generator.set_on(False)
 
@@ -247,10 +247,10 @@ class WatchPage(QWidget):
 
     def _units_changed(self) -> None:
         if self.states.reference:
-            self.canvas.set_levels(-40, 40, "dB", f"Against “{self.states.reference}”")
+            self.canvas.set_levels(-40, 40, "dB", f"Level re “{self.states.reference}”")
         else:
             offset = 10 * round(self.offset() / 10)
-            title = "Level" if self.offset() != -self._zero or not self._zero else f"Level, 0 is {self._zero:.1f} dBFS"
+            title = "Level" if self.offset() != -self._zero or not self._zero else f"Level, 0 dB = {self._zero:.1f} dBFS"
             self.canvas.set_levels(-160 + offset, 10 + offset, self.unit(), title)
         self._redraw_still()
 
@@ -269,7 +269,7 @@ class WatchPage(QWidget):
     def hold(self, name: str = "") -> None:
         """Keep the present state, under a name that can be changed."""
         if self.watch is None or self.frame is None:
-            self.failed.emit("There is nothing to hold: watch something first.")
+            self.failed.emit("No live signal. Start the live view first.")
             return
         self.states.add(self.watch.hold(name or self.states.free_name()))
 
@@ -278,11 +278,11 @@ class WatchPage(QWidget):
 
         overview = self.session.overview
         if overview is None or not self.session.writable:
-            self.failed.emit("The study cannot be changed, so the state stays here only.")
+            self.failed.emit("The study is read-only. The snapshot was not saved.")
             return
         rows = {s.full_name: s.id for s in overview.subjects}
         chosen, given = QInputDialog.getItem(
-            self, f"Put “{name}” into the study", "As a spectrum of", list(rows), max(0, self.row.currentIndex()), False
+            self, f"Save “{name}” to study", "Row", list(rows), max(0, self.row.currentIndex()), False
         )
         if given:
             self.keep(name, rows[chosen])
@@ -302,10 +302,10 @@ class WatchPage(QWidget):
                 {"duration": state.length / state.rate, "mains": mains},
                 state.recent,
                 state.rate,
-                f"Watch, “{name}”",
+                f"Watch snapshot “{name}”",
                 faults,
             )
-            return f"“{name}” is in the study as run {run.id}."
+            return f"“{name}” saved as run {run.id}."
 
         def done(words: str) -> None:
             self.session.refresh()
@@ -369,9 +369,9 @@ class WatchPage(QWidget):
         if self.lines.hearing.isChecked() and spl is not None and compared is None:
             edges = view.edges()
             level = threshold((edges[:-1] + edges[1:]) / 2) - spl
-            layers.append(Layer(f"threshold of hearing, if 0 dB is {spl:g} dB SPL", -1, 1, level, level, dashed=True))
+            layers.append(Layer(f"Threshold of hearing (0 dB = {spl:g} dB SPL)", -1, 1, level, level, dashed=True))
         mains = self.lines.mains
-        note = "Nothing is watched. Choose a row, and press Watch; Space lets the generator play." if self.watch is None else "listening …"
+        note = "Live view stopped. Select a row and press Start; Space starts the generator." if self.watch is None else "Waiting for signal…"
         self.canvas.show_still(tuple(layers), tuple(n * mains for n in range(1, 11)), note)
         self._fill_mains()
 

@@ -42,7 +42,7 @@ class WaveView(QWidget):
         self._scale: tuple[float, str] = (1.0, "FS")
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("waveform")
+        self.setAccessibleName("Waveform")
 
     def sizeHint(self) -> QSize:
         return QSize(380, 150)
@@ -82,7 +82,7 @@ class FiguresPanel(QWidget):
     """Level, frequency, THD+N, A-weighted level, crest, headroom: the first channel large, the others beside it."""
 
     ROWS = (
-        ("level", "Level"), ("frequency", "Frequency"), ("thd_n", "THD+N, 20 Hz–20 kHz"), ("weighted", "Level, A-weighted"), ("peak", "Peak"),
+        ("level", "Level"), ("frequency", "Frequency"), ("thd_n", "THD+N, 20 Hz–20 kHz"), ("weighted", "Level, A-weighted"), ("peak", "Peak level"),
         ("crest", "Crest factor"), ("headroom", "Headroom"),
     )  # fmt: skip
 
@@ -91,7 +91,7 @@ class FiguresPanel(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 8, 20, 8)
         layout.setSpacing(2)
-        head, self.remark = heading("Figures", "input 1 · input 2")
+        head, self.remark = heading("Readings", "Input 1 · Input 2")
         layout.addWidget(head)
         table = QGridLayout()
         table.setVerticalSpacing(4)
@@ -150,7 +150,7 @@ class MainsTable(QWidget):
         self._heads: list[tuple[str, int]] = []
         self._rows: list[tuple[str, list[str]]] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("lines of the mains")
+        self.setAccessibleName("Mains hum")
 
     def sizeHint(self) -> QSize:
         return QSize(420, 170)
@@ -173,7 +173,7 @@ class MainsTable(QWidget):
         # where it is tight the higher lines are left out, the sums stay
         shown = self._rows if room >= len(self._rows) else [*self._rows[: room - 2], *self._rows[-2:]]
         line = min(metrics.height() * 1.45, self.height() / max(1, len(shown) + 1))
-        first = metrics.horizontalAdvance("under hearing by  ")
+        first = metrics.horizontalAdvance("Below threshold  ")
         wide = (self.width() - first) / max(1, len(self._heads))
         for i, (name, colour) in enumerate(self._heads):
             p.setPen(self.theme.row(colour))

@@ -10,10 +10,10 @@ from epidote.core.live.spectrum import LENGTHS, WINDOWS, Averaging, SpectrumSett
 from epidote.core.quantity import LEVEL_UNITS, to_db
 from epidote.desktop.widgets.choice import Choice
 
-ZERO = "0 here"
+ZERO = "relative"
 _AVERAGES = (
-    ("each by itself", Averaging.NONE, 1), ("average of 8", Averaging.LINEAR, 8), ("average of 64", Averaging.LINEAR, 64),
-    ("rolling, 8", Averaging.EXPONENTIAL, 8), ("highest so far", Averaging.PEAK, 1),
+    ("Averaging off", Averaging.NONE, 1), ("Linear, 8", Averaging.LINEAR, 8), ("Linear, 64", Averaging.LINEAR, 64),
+    ("Exponential, 8", Averaging.EXPONENTIAL, 8), ("Peak hold", Averaging.PEAK, 1),
 )  # fmt: skip
 
 
@@ -31,20 +31,20 @@ class SettingsBar(QWidget):
         line.setContentsMargins(20, 2, 20, 2)
         line.setSpacing(10)
         self.length, self.window_choice, self.average = QComboBox(), QComboBox(), QComboBox()
-        for combo, name in ((self.length, "Length"), (self.window_choice, "Window"), (self.average, "Averaging")):
+        for combo, name in ((self.length, "FFT length"), (self.window_choice, "Window"), (self.average, "Averaging")):
             combo.setAccessibleName(name)
             combo.activated.connect(lambda _: self.changed.emit())
         for n in LENGTHS:
-            self.length.addItem(f"{n // 1024} k" if n >= 1024 else str(n), n)
+            self.length.addItem(f"FFT {n // 1024}k" if n >= 1024 else f"FFT {n}", n)
         self.length.setCurrentIndex(LENGTHS.index(65536))
         self.window_choice.addItems(list(WINDOWS))
         for words, kind, count in _AVERAGES:
             self.average.addItem(words, (kind, count))
         self.again = QToolButton()
-        self.again.setText("Begin anew · R")
+        self.again.setText("Reset averaging")
         self.again.clicked.connect(lambda _=False: self.restart_wanted.emit())
         self.units, self.axis = Choice(), Choice()
-        self.axis.set_options([("log", "log"), ("linear", "linear")], ["log"])
+        self.axis.set_options([("log", "Log"), ("linear", "Linear")], ["log"])
         self.units.chosen.connect(lambda on: self.unit_chosen.emit(on[0] if on else "dBFS"))
         self.axis.chosen.connect(lambda _: self.axis_chosen.emit())
         for item in (self.length, self.window_choice, self.average, self.again, self.units, self.axis):
@@ -69,7 +69,7 @@ class SettingsBar(QWidget):
         full, base = chain.scale(1)
         if full:
             options += [("dBV", "dBV"), ("dBu", "dBu")] if base == "V" else [("dB SPL", "dB SPL")]
-        options.append((ZERO, "0 here · Z"))
+        options.append((ZERO, "Set 0 dB"))
         self.units.set_options(options, [self.unit if self.unit in dict(options) else "dBFS"])
 
     def offset(self, chain: Chain, zero: float, channel: int) -> float:

@@ -15,7 +15,7 @@ from epidote.desktop.theme import Theme
 if TYPE_CHECKING:
     from epidote.core.live.spectrum import State
 
-NOW = "now"
+NOW = "Live"
 
 
 class StatesBar(QWidget):
@@ -36,11 +36,11 @@ class StatesBar(QWidget):
         self._layout = QHBoxLayout(self)
         self._layout.setContentsMargins(0, 0, 0, 0)
         self._layout.setSpacing(6)
-        label = QLabel("States")
+        label = QLabel("Snapshots")
         label.setProperty("quiet", True)
         self.hold = QToolButton()
-        self.hold.setText("Hold this · H")
-        self.hold.setToolTip("Keep the present state under a name")
+        self.hold.setText("Take snapshot")
+        self.hold.setToolTip("Store the present spectrum as a snapshot (H)")
         self.hold.clicked.connect(self.hold_wanted.emit)
         self._layout.addWidget(label)
         self._layout.addWidget(self.hold)
@@ -55,7 +55,7 @@ class StatesBar(QWidget):
         return name not in self._hidden
 
     def free_name(self) -> str:
-        return next(f"state {i}" for i in range(1, 1000) if f"state {i}" not in self.states)
+        return next(f"Snapshot {i}" for i in range(1, 1000) if f"Snapshot {i}" not in self.states)
 
     def add(self, state: State) -> None:
         self.states[state.name] = state
@@ -87,7 +87,7 @@ class StatesBar(QWidget):
         self._chips = {}
         for place, name in enumerate([NOW, *self.states], start=1):
             chip = QToolButton()
-            chip.setText(name + (" · compared with" if name == self.reference else ""))
+            chip.setText(name + (" (reference)" if name == self.reference else ""))
             chip.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
             chip.setIcon(_line(self.theme.row(self.colour(name))))
             chip.setCheckable(True)
@@ -96,7 +96,7 @@ class StatesBar(QWidget):
             if name != NOW:
                 chip.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
                 chip.customContextMenuRequested.connect(lambda at, n=name, c=chip: self.menu(n).exec(c.mapToGlobal(at)))
-                chip.setToolTip("Click to show or hide; right button or the menu key for comparing, keeping, renaming, dropping")
+                chip.setToolTip("Click to show or hide. Right-click to compare, save, rename or delete.")
             self._layout.insertWidget(place, chip)
             self._chips[name] = chip
 
@@ -104,10 +104,10 @@ class StatesBar(QWidget):
         """What can be done with a held state."""
         menu = QMenu(self)
         commands: list[tuple[str, Callable[[], object]]] = [
-            ("Show levels again" if name == self.reference else "Show everything compared with this", lambda: self.compare_with("" if name == self.reference else name)),
-            ("Put it into the study …", lambda: self.keep_wanted.emit(name)),
-            ("Rename …", lambda: self._ask_name(name)),
-            ("Drop it", lambda: self.drop(name)),
+            ("Stop comparing" if name == self.reference else "Compare with this snapshot", lambda: self.compare_with("" if name == self.reference else name)),
+            ("Save to study…", lambda: self.keep_wanted.emit(name)),
+            ("Rename…", lambda: self._ask_name(name)),
+            ("Delete", lambda: self.drop(name)),
         ]  # fmt: skip
         for words, do in commands:
             menu.addAction(words, do)
@@ -121,7 +121,7 @@ class StatesBar(QWidget):
     def _ask_name(self, name: str) -> None:
         from PySide6.QtWidgets import QInputDialog
 
-        new, given = QInputDialog.getText(self, "Rename", "Name", text=name)
+        new, given = QInputDialog.getText(self, "Rename snapshot", "Name", text=name)
         if given:
             self.rename(name, new.strip())
 

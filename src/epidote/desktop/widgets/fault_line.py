@@ -16,7 +16,7 @@ class FaultLine(QLabel):
         super().__init__(parent)
         self.setProperty("caution", True)
         self.setWordWrap(True)
-        self.setAccessibleName("Dropouts while listening")
+        self.setAccessibleName("Dropouts in live view")
         self.reported = ""  # words for what is kept of this listening
         self.hide()
         link.began.connect(self._clear)
@@ -29,6 +29,6 @@ class FaultLine(QLabel):
     def _show_faults(self, count: int, words: str) -> None:
         many = "1 dropout" if count == 1 else f"{count} dropouts"
         last = f"{'at' if count == 1 else 'the last at'} {datetime.now():%H:%M:%S} ({words})"
-        self.reported = f"{many} while listening, {last}"
-        self.setText(f"▲ {self.reported}. What is shown has gaps; a longer buffer or less load on this computer helps.")
+        self.reported = f"{many} in the live view, {last}"
+        self.setText(f"▲ {self.reported}. The display has gaps. Increase the buffer size or reduce the load on this computer.")
         self.show()

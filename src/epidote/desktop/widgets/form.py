@@ -81,11 +81,11 @@ class SettingsForm(QWidget):
         combo = QComboBox()
         combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         combo.setMinimumContentsLength(24)
-        combo.addItem("none chosen", "")
+        combo.addItem("Not set", "")
         for key, words in choices:
             combo.addItem(words, key)
         if value and combo.findData(value) < 0:
-            combo.addItem(f"{value} (not there now)", value)
+            combo.addItem(f"{value} (not connected)", value)
         combo.setCurrentIndex(max(0, combo.findData(value)))
         combo.currentIndexChanged.connect(lambda _: self.changed.emit())
         combo.activated.connect(lambda _: self.committed.emit())
