@@ -20,8 +20,8 @@ from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.windows import line_at
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
-from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.display import format_plain
+from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.base import (
     Conduct,
     CurveView,
