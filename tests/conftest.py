@@ -99,7 +99,8 @@ def study(tmp_path):
     """A small study: the baseline, a unit with a row, a column for tone and one for response."""
     from epidote.conductor import add_column
     from epidote.core.chain_file import chain_to_toml
-    from epidote.core.procedures.base import make_settings, procedure
+    from epidote.core.procedures.base import procedure
+    from epidote.core.settings import make_settings
     from epidote.study.store import create_study
 
     made = create_study(tmp_path / "Small.epidote", "Small")
@@ -117,7 +118,8 @@ def measured(study, row: int = 1, column: int = 0, seed: int = 3):
     """Measure one cell of a study over its stand-in."""
     from epidote.bench import open_for
     from epidote.conductor import Order, measure, study_chain
-    from epidote.core.procedures.base import make_settings, procedure
+    from epidote.core.procedures.base import procedure
+    from epidote.core.settings import make_settings
 
     overview = study.overview()
     subject, where = overview.subjects[row], overview.columns[column]

@@ -18,18 +18,10 @@ from epidote.core.comparison.baseline import against_baseline
 from epidote.core.comparison.delays import Latency, latencies_of
 from epidote.core.correction import corrected
 from epidote.core.errors import CancelledError, MeasurementError, SettingError, UnusableInputError
-from epidote.core.procedures.base import (
-    Settings,
-    Stoppable,
-    analysis_settings,
-    drive_level,
-    make_settings,
-    procedure,
-    procedures,
-    stimulus_of,
-)
+from epidote.core.procedures.base import Stoppable, drive_level, procedure, procedures, stimulus_of
 from epidote.core.quantity import QuantityError, parse
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import Settings, analysis_settings, labelled, make_settings
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.study.curves import thumbnail_points
 from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject
@@ -104,6 +96,11 @@ def play_and_record(
 
     Where a part is worth keeping, what was recorded before it was cancelled is returned instead.
     """
+    with labelled(type(settings)):
+        return _play_and_record(key, settings, chain, device, progress, cancelled)
+
+
+def _play_and_record(key: str, settings: Settings, chain: Chain, device: Device, progress: Progress, cancelled: Cancelled) -> list[Recording]:
     carried = procedure(key)
     conduct = carried.conduct(settings, chain)
     expected = max(carried.duration(settings, chain), 1e-3)
@@ -252,19 +249,25 @@ def recompute(study: Study, run_id: int, changes: Mapping[str, Any]) -> RunSumma
     """A new run from the kept recordings of another, with some settings changed, against the baseline there is now; nothing is played."""
     old = study.run(run_id)
     model = procedure(old.procedure).Settings
+    with labelled(model):
+        return _recompute(study, old, model, changes)
+
+
+def _recompute(study: Study, old: RunSummary, model: type[Settings], changes: Mapping[str, Any]) -> RunSummary:
     settings = make_settings(model, {**old.settings, **changes})
     before, free = make_settings(model, old.settings), analysis_settings(model)
     fixed = [n for n in model.model_fields if n not in free and getattr(settings, n) != getattr(before, n)]
     if fixed:
         raise SettingError(
-            f"“{fixed[0]}” affects what is played and cannot be changed by recomputing; measure again instead. Can be changed: {', '.join(free)}."
-        )
+            f"“{{{fixed[0]}}}” affects what is played and cannot be changed by recomputing; measure again instead. "
+            f"Can be changed: {', '.join(f'{{{name}}}' for name in free)}.", *fixed[:1], *free,
+        )  # fmt: skip
     chain = Chain.model_validate(old.chain)
     order = Order(old.subject_id, old.column_id, old.procedure, settings, chain)
-    result = computed(study, order, study.recordings(run_id))
+    result = computed(study, order, study.recordings(old.id))
     kept = [c for c in _FROM_THE_BENCH if str(c) in old.cautions]  # what only the bench could tell stays true
     result = replace(result, cautions=unique((*result.cautions, *kept)))
-    return keep_run(study, order, old.device, result, (), old.recomputed_from or run_id)
+    return keep_run(study, order, old.device, result, (), old.recomputed_from or old.id)
 
 
 def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:

@@ -19,9 +19,10 @@ from epidote.conductor import Order, add_column, computed, keep_run, study_chain
 from epidote.core.analysis.clock import ClockOffset, level_of_marks, on_its_own_clock
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import Settings, make_settings, procedure
+from epidote.core.procedures.base import procedure
 from epidote.core.procedures.level_readings import level_readings
 from epidote.core.result import Reading, Result
+from epidote.core.settings import Settings, labelled, make_settings
 from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.marked import Marked, marked
 from epidote.core.stimulus.staircase import KIND as STAIRCASE
@@ -33,7 +34,8 @@ from epidote.study.text_curves import read_text_curve
 
 def planned(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
     """What a procedure plays where nobody listens meanwhile. Raises SettingError when it plays nothing."""
-    found: list[Stimulus] = procedure(key).plan(settings, chain)
+    with labelled(type(settings)):
+        found: list[Stimulus] = procedure(key).plan(settings, chain)
     if not found or not any(np.any(s.samples()) for s in found):
         raise SettingError(f"“{procedure(key).title}” plays nothing, so there is no stimulus file to export.")
     return found

@@ -11,7 +11,8 @@ from epidote.conductor import Order, study_chain
 from epidote.core.analysis.clock import resampled
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
+from epidote.core.settings import make_settings
 from epidote.elsewhere import marked_file, planned, take_in, write_sound
 from tests.conftest import measured
 

@@ -9,9 +9,10 @@ from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_from_toml, chain_to_toml
 from epidote.core.comparison.baseline import against_baseline
-from epidote.core.procedures.base import make_settings, procedure, procedures
+from epidote.core.procedures.base import procedure, procedures
 from epidote.core.procedures.response import Response, ResponseSettings
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import make_settings
 from tests.conftest import QUICK, measured, recording, through
 
 RATE = 48000

@@ -10,8 +10,9 @@ from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_from_toml, chain_to_toml
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import procedure, procedures, settings_in_words
+from epidote.core.procedures.base import procedure, procedures
 from epidote.core.result import Curve, Reading, Result, with_caution
+from epidote.core.settings import settings_in_words
 from epidote.core.signal import Signal, Stimulus
 from epidote.core.stimulus.tone import tone
 

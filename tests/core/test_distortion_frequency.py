@@ -10,7 +10,8 @@ from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.preferred import preferred
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 from epidote.core.stimulus.staircase import steps_of
 from tests.conftest import table, through

@@ -10,8 +10,9 @@ from epidote.conductor import Order, add_column, analysed, measure, play_and_rec
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.errors import CancelledError, SettingError
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
 from epidote.core.quantity import QuantityError
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 from epidote.core.stimulus.staircase import steps_of
 from epidote.study.store import create_study

@@ -10,7 +10,8 @@ from epidote.core.analysis.intermod import two_tones
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 from tests.conftest import table
 from tests.ideal_device import IdealDevice

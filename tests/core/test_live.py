@@ -27,7 +27,7 @@ def test_a_full_scale_sine_reads_0_dbfs():
     """AES17. At the middle of a bin no window loses anything."""
     f = 683 * RATE / 16384
     x = np.column_stack([sine(f, 1.0, RATE, RATE), sine(f, 0.001, RATE, RATE)])
-    for window in ("Hann", "Blackman-Harris, 4 terms", "Blackman-Harris, 7 terms"):
+    for window in ("Hann", "Blackman-Harris, 4-term", "Blackman-Harris, 7-term"):
         _, frame = fed(x, SpectrumSettings(length=16384, window=window))
         assert np.nanmax(frame.high[0]) == pytest.approx(0, abs=1e-3)
         assert np.nanmax(frame.high[1]) == pytest.approx(-60, abs=1e-2)

@@ -9,7 +9,8 @@ from epidote.conductor import analysed, play_and_record
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 from epidote.core.stimulus.multitone import tones_of
 from epidote.core.stimulus.tone import tone

@@ -10,7 +10,8 @@ from epidote.conductor import BenchNotReadyError, Order, measure
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.precheck import examined, shots
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 
 RATE, DELAY = 48000, 700

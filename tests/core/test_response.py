@@ -7,8 +7,8 @@ from epidote.core.analysis.smoothing import Smoothing
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import make_settings
 from epidote.core.procedures.response import Response, ResponseSettings
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 from tests.conftest import UNCALIBRATED, dithered, recording, through
 

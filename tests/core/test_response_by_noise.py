@@ -12,7 +12,8 @@ from epidote.core.analysis.crossspectrum import path_between
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.errors import EpidoteError, SettingError
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 from epidote.core.stimulus.noise import Colour, noise
 from tests.conftest import through

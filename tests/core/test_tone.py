@@ -6,8 +6,8 @@ import pytest
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import make_settings
 from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 from tests.conftest import UNCALIBRATED, dithered, recording, sine
 

@@ -9,8 +9,9 @@ from scipy import signal
 from epidote.core.caution import Caution
 from epidote.core.comparison.claim_text import understand
 from epidote.core.comparison.verdict import Outcome, judge
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
 from epidote.core.result import Curve, Reading
+from epidote.core.settings import make_settings
 from tests.core.evidence import CHAIN, response, run, staircase, thd_n
 
 

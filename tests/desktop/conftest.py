@@ -16,7 +16,8 @@ def measured_study(tmp_path_factory):
     from epidote.conductor import add_column
     from epidote.core.chain import Chain
     from epidote.core.chain_file import chain_to_toml
-    from epidote.core.procedures.base import make_settings, procedure
+    from epidote.core.procedures.base import procedure
+    from epidote.core.settings import make_settings
     from epidote.study.store import create_study
 
     path = tmp_path_factory.mktemp("study") / "Measured.epidote"

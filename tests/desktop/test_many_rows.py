@@ -16,8 +16,9 @@ def path(measured_study, tmp_path):
     """Sixty rows with a run each, made up."""
     from epidote.conductor import add_column
     from epidote.core.chain import Chain
-    from epidote.core.procedures.base import make_settings, procedure
+    from epidote.core.procedures.base import procedure
     from epidote.core.procedures.level_readings import level_readings
+    from epidote.core.settings import make_settings
     from epidote.study.curves import thumbnail_points
     from epidote.study.store import create_study
 

@@ -10,8 +10,8 @@ from epidote.core.analysis.weighting import AES17_DB, Weighting, power_weight
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import make_settings
 from epidote.core.procedures.noise import Noise, NoiseSettings
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 from tests.conftest import dithered, sine, table
 

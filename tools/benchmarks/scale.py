@@ -23,9 +23,10 @@ from epidote.conductor import add_column
 from epidote.core.chain import Chain
 from epidote.core.comparison.by_condition import Told, grid
 from epidote.core.comparison.points import at_point, difference_in_words, parse_point
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
 from epidote.core.procedures.level_readings import level_readings
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import make_settings
 from epidote.desktop.app import application
 from epidote.desktop.main_window import MainWindow
 from epidote.desktop.plot.figure import Figure, Trace

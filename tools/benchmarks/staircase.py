@@ -16,7 +16,8 @@ from epidote.audio.device import DeviceInfo
 from epidote.conductor import analysed, play_and_record
 from epidote.core.analysis import steps
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
+from epidote.core.settings import make_settings
 from epidote.core.signal import Recording, Signal
 from epidote.core.stimulus.staircase import steps_of
 

@@ -35,8 +35,8 @@ def stimulus(
 ) -> int:
     """Write the stimulus of a procedure as an audio file with a description."""
     from epidote.core.chain import Chain
-    from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
+    from epidote.core.settings import make_settings
     from epidote.elsewhere import between_marks, describe, describe_alone, planned, write_described
 
     carried = find(procedure)
@@ -98,8 +98,8 @@ def analyse(
     from epidote.core.analysis.clock import ClockOffset, on_its_own_clock
     from epidote.core.caution import Caution
     from epidote.core.comparison.baseline import against_baseline
-    from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
+    from epidote.core.settings import make_settings
     from epidote.core.signal import Recording, Signal
     from epidote.elsewhere import with_clock
 

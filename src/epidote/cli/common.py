@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from epidote.core.display import format_reading
 from epidote.core.errors import SettingError
 from epidote.core.quantity import QuantityError, parse_as
+from epidote.core.settings import unit_of
 
 if TYPE_CHECKING:
     from epidote.core.chain import Chain
@@ -33,13 +34,13 @@ def typed_value(model: Any, name: str, text: str) -> Any:
     field = model.model_fields.get(name)
     if field is None or field.annotation not in (float, int):
         return text
-    unit = str((field.json_schema_extra or {}).get("unit", ""))
+    unit = unit_of(field)
     if not unit:
         return text
     try:
         return parse_as(text, unit)
     except QuantityError as error:
-        raise SettingError(f"Setting “{name}”: {error}") from error
+        raise SettingError(f"{name}: {error}") from error
 
 
 def read_chain(path: Path | None, **usual: Any) -> Chain:

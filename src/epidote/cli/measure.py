@@ -15,7 +15,7 @@ from epidote.core.errors import SettingError
 if TYPE_CHECKING:
     from epidote.audio.device import Device
     from epidote.core.chain import Chain
-    from epidote.core.procedures.base import Settings
+    from epidote.core.settings import Settings
     from epidote.study.models import Subject
     from epidote.study.store import Study
 
@@ -44,8 +44,8 @@ def measure(
     """Measure a subject and save the run in its study."""
     from epidote.cli.study import find_subject
     from epidote.core.errors import EpidoteError
-    from epidote.core.procedures.base import make_settings
     from epidote.core.procedures.base import procedure as find
+    from epidote.core.settings import make_settings
     from epidote.study.store import Study
 
     carried = find(procedure)

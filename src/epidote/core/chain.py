@@ -5,9 +5,11 @@ from __future__ import annotations
 from datetime import date
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, model_validator
 
+from epidote.core.errors import SettingError
 from epidote.core.quantity import Conversion, to_db
+from epidote.core.settings import setting
 
 STALE_DAYS = 90
 
@@ -26,10 +28,6 @@ class Calibration(BaseModel):
     channel: int | None = None
 
 
-def _field(default: Any, meaning: str, unit: str = "", **limits: Any) -> Any:
-    return Field(default, description=meaning, json_schema_extra={"unit": unit} if unit else None, **limits)
-
-
 class Chain(BaseModel):
     """Full scales are RMS volts of a full-scale sine (AES17) at the interface's own terminals; None: not calibrated.
 
@@ -38,41 +36,41 @@ class Chain(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
-    name: str = _field("Uncalibrated chain", "Name of the chain", max_length=80)
-    device: str = _field("", "Sound device, as listed by “epidote devices”", max_length=200)
-    rate: float = _field(48000.0, "Sample rate", "Hz", ge=8000, le=384000)
-    buffer: int | None = _field(None, "Buffer size in frames; empty for the device's default", ge=16, le=65536)
-    outputs: tuple[int, ...] = _field((1, 2), "Output channels of the device, in order", min_length=1, max_length=64)
-    inputs: tuple[int, ...] = _field((1, 2), "Input channels of the device, in order", min_length=1, max_length=64)
-    input_names: tuple[str, ...] = _field((), "Names of the inputs", max_length=64)
-    output_full_scale: float | None = _field(None, "RMS output voltage of a 0 dBFS sine", "V", gt=0, le=1000)
-    output_ohms: float | None = _field(None, "Output resistance", "Ω", ge=0, le=1e6)
-    output_ceiling: float = _field(0.0, "Maximum output level; never exceeded", "dBFS", ge=-120, le=0)
-    output_ceiling_volts: float | None = _field(None, "Maximum output voltage; never exceeded", "V", gt=0, le=1000)
-    unit_input_ohms: float | None = _field(None, "Measured input impedance of the unit", "Ω", gt=0, le=1e9)
-    load_ohms: float | None = _field(None, "Load resistance at the unit's output", "Ω", gt=0, le=1e7)
-    load_watts: float | None = _field(None, "Power rating of the load", "W", gt=0, le=1e5)
-    load_confirmed: bool = _field(False, "The load resistance was measured, not only entered")
-    probe_ratio: float = _field(1.0, "Divider ratio between the unit and the input (10 = 10:1)", ge=1, le=10000)
-    microphone_sensitivities: tuple[float, ...] = _field((), "Microphone sensitivity in V/Pa, one per input; empty for no microphones", "V")
-    microphone_correction: tuple[tuple[float, ...], ...] = _field((), "Microphone correction: frequency, dB, optional phase")
-    preamp_gain_db: float = _field(0.0, "Gain between the probe or microphone and the input", "dB", ge=-80, le=100)
-    input_full_scale: float | None = _field(None, "RMS input voltage that reads 0 dBFS", "V", gt=0, le=1000)
-    input_ohms: float | None = _field(None, "Input resistance", "Ω", gt=0, le=1e9)
-    gain_setting: str = _field("", "Note on the interface's gain settings", max_length=200)
-    calibrated_on: date | None = _field(None, "Date of the last calibration")
-    calibrations: tuple[Calibration, ...] = _field((), "All calibrations, oldest first")
+    name: str = setting("Uncalibrated chain", "Chain name", "Name of the chain", max_length=80)
+    device: str = setting("", "Device", "Sound device, as listed by “epidote devices”", max_length=200)
+    rate: float = setting(48000.0, "Sample rate", "Sample rate", "Hz", ge=8000, le=384000)
+    buffer: int | None = setting(None, "Buffer size", "Buffer size in frames; empty for the device's default", ge=16, le=65536)
+    outputs: tuple[int, ...] = setting((1, 2), "Output channels", "Output channels of the device, in order", min_length=1, max_length=64)
+    inputs: tuple[int, ...] = setting((1, 2), "Input channels", "Input channels of the device, in order", min_length=1, max_length=64)
+    input_names: tuple[str, ...] = setting((), "Input names", "Names of the inputs", max_length=64)
+    output_full_scale: float | None = setting(None, "Output voltage at 0 dBFS", "RMS output voltage of a 0 dBFS sine", "V", gt=0, le=1000)
+    output_ohms: float | None = setting(None, "Output resistance", "Output resistance", "Ω", ge=0, le=1e6)
+    output_ceiling: float = setting(0.0, "Maximum output level", "Maximum output level; never exceeded", "dBFS", ge=-120, le=0)
+    output_ceiling_volts: float | None = setting(None, "Maximum output voltage", "Maximum output voltage; never exceeded", "V", gt=0, le=1000)
+    unit_input_ohms: float | None = setting(None, "Unit input resistance", "Measured input impedance of the unit", "Ω", gt=0, le=1e9)
+    load_ohms: float | None = setting(None, "Load resistance", "Load resistance at the unit's output", "Ω", gt=0, le=1e7)
+    load_watts: float | None = setting(None, "Load power rating", "Power rating of the load", "W", gt=0, le=1e5)
+    load_confirmed: bool = setting(False, "Load measured", "The load resistance was measured, not only entered")
+    probe_ratio: float = setting(1.0, "Probe ratio", "Divider ratio between the unit and the input (10 = 10:1)", ge=1, le=10000)
+    microphone_sensitivities: tuple[float, ...] = setting((), "Microphone sensitivity", "Microphone sensitivity in V/Pa, one per input; empty for no microphones", "V")
+    microphone_correction: tuple[tuple[float, ...], ...] = setting((), "Microphone correction", "Microphone correction: frequency, dB, optional phase")
+    preamp_gain_db: float = setting(0.0, "Preamp gain", "Gain between the probe or microphone and the input", "dB", ge=-80, le=100)
+    input_full_scale: float | None = setting(None, "Input voltage at 0 dBFS", "RMS input voltage that reads 0 dBFS", "V", gt=0, le=1000)
+    input_ohms: float | None = setting(None, "Input resistance", "Input resistance", "Ω", gt=0, le=1e9)
+    gain_setting: str = setting("", "Gain setting (note)", "Note on the interface's gain settings", max_length=200)
+    calibrated_on: date | None = setting(None, "Calibrated on", "Date of the last calibration")
+    calibrations: tuple[Calibration, ...] = setting((), "Calibrations", "All calibrations, oldest first")
 
     @model_validator(mode="after")
     def _fits(self) -> Chain:
         for numbers in (self.outputs, self.inputs):
             if min(numbers) < 1 or len(set(numbers)) != len(numbers):
-                raise ValueError("channel numbers start at 1 and each may be used once")
+                raise SettingError("Channel numbers start at 1 and each may be used once.")
         if any(s <= 0 for s in self.microphone_sensitivities):
-            raise ValueError("a microphone's sensitivity must be greater than 0")
+            raise SettingError("A microphone's sensitivity must be greater than 0.")
         places = [row[0] for row in self.microphone_correction]
         if any(len(row) not in (2, 3) for row in self.microphone_correction) or places != sorted(set(places)):
-            raise ValueError("a correction needs rows of frequency, dB and optional phase, in ascending order of frequency")
+            raise SettingError("A correction needs rows of frequency, dB and optional phase, in ascending order of frequency.")
         return self
 
     @property

@@ -10,6 +10,7 @@ from pydantic import BaseModel, ValidationError
 
 from epidote.core.chain import Chain
 from epidote.core.errors import UnusableInputError
+from epidote.core.settings import setting_error, unit_of
 
 
 def chain_from_toml(text: str) -> Chain:
@@ -22,9 +23,7 @@ def chain_from_toml(text: str) -> Chain:
     except tomllib.TOMLDecodeError as error:
         raise UnusableInputError(f"The chain file is not valid TOML: {error}. Nothing was changed.") from error
     except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"]) or "the file"
-        raise UnusableInputError(f"Chain file, “{where}”: {first['msg'].lower()}. Nothing was changed.") from error
+        raise UnusableInputError(f"Chain file: {setting_error(Chain, error)} Nothing was changed.") from error
 
 
 def chain_to_toml(chain: Chain) -> str:
@@ -35,8 +34,7 @@ def chain_to_toml(chain: Chain) -> str:
         value = getattr(chain, name)
         if name == "calibrations" or (value == getattr(usual, name) and name not in ("name", "rate")):
             continue
-        extra = field.json_schema_extra
-        unit = f", {extra['unit']}" if isinstance(extra, dict) and "unit" in extra else ""
+        unit = f", {unit_of(field)}" if unit_of(field) else ""
         lines.append(f"{name} = {_written(value)}  # {field.description}{unit}")
     for entry in chain.calibrations:
         lines += ["", "[[calibration]]", *_entries(entry)]

@@ -16,7 +16,8 @@ from epidote.conductor import Order, add_column, measure, study_chain
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_to_toml
 from epidote.core.comparison.claim_text import understand
-from epidote.core.procedures.base import make_settings, procedure
+from epidote.core.procedures.base import procedure
+from epidote.core.settings import make_settings
 from epidote.study.models import Owner
 from epidote.study.store import SUFFIX, Study, create_study
 

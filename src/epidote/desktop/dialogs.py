@@ -175,10 +175,11 @@ class PreferencesDialog(LinesDialog):
     def __init__(self, parent: QWidget | None) -> None:
         super().__init__(parent, "Preferences", "Apply")
         self.theme, self.text = QComboBox(), QComboBox()
-        self.theme.addItems(list(THEMES))
-        self.text.addItems(list(TEXT_SIZES))
-        self.theme.setCurrentText(str(preferences().value("theme", "dark")))
-        self.text.setCurrentText(str(preferences().value("text", "normal")))
+        for combo, values, usual in ((self.theme, THEMES, "dark"), (self.text, TEXT_SIZES, "normal")):
+            for value in values:
+                combo.addItem(value.capitalize(), value)
+            name = "theme" if combo is self.theme else "text"
+            combo.setCurrentIndex(max(0, combo.findData(str(preferences().value(name, usual)))))
         self.theme.setAccessibleName("Theme")
         self.text.setAccessibleName("Text size")
         self.lines.addRow("Theme", self.theme)
@@ -186,5 +187,5 @@ class PreferencesDialog(LinesDialog):
         self.say("")
 
     def store(self) -> None:
-        preferences().setValue("theme", self.theme.currentText())
-        preferences().setValue("text", self.text.currentText())
+        preferences().setValue("theme", self.theme.currentData())
+        preferences().setValue("text", self.text.currentData())

@@ -86,7 +86,8 @@ def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
     def forward(study: Study, memory: Memory) -> None:
         if not _again(memory, study, "column_"):
             from epidote.conductor import add_column as add
-            from epidote.core.procedures.base import make_settings, procedure
+            from epidote.core.procedures.base import procedure
+            from epidote.core.settings import make_settings
 
             memory["made"] = add(study, key, make_settings(procedure(key).Settings, settings)).id
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from PySide6.QtCore import QObject, Signal
 
-from epidote.core.errors import EpidoteError
+from epidote.core.errors import EpidoteError, in_window
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device, Live
@@ -98,7 +98,7 @@ class LiveLink(QObject):
                     self._delivered.emit(turn, partial(self._show, turn, shown))
                 time.sleep(_PAUSE)
         except EpidoteError as error:
-            self._delivered.emit(turn, partial(self.failed.emit, str(error)))
+            self._delivered.emit(turn, partial(self.failed.emit, in_window(error)))
         except Exception as error:  # noqa: BLE001  whatever it is, the page must learn that the sound is gone
             traceback.print_exception(error)
             words = f"The live view stopped: internal error ({type(error).__name__}: {error}). Saved runs are not affected; start it again."
@@ -133,7 +133,7 @@ class LiveLink(QObject):
             try:
                 live.play(programme, samples)
             except EpidoteError as error:
-                self.failed.emit(str(error))
+                self.failed.emit(in_window(error))
 
     def mute(self) -> None:
         """Silence within one block; listening goes on."""

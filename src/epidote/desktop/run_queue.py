@@ -132,7 +132,8 @@ class RunQueue(QObject):
         from epidote.bench import needs_careful_start, open_for, started
         from epidote.conductor import Order, measure, study_chain
         from epidote.core.errors import CancelledError
-        from epidote.core.procedures.base import drive_level, make_settings, procedure
+        from epidote.core.procedures.base import drive_level, procedure
+        from epidote.core.settings import make_settings
 
         overview = study.overview()
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])

@@ -9,7 +9,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-from epidote.core.errors import EpidoteError
+from epidote.core.errors import EpidoteError, in_window
 
 Done = Callable[[Any], None]
 Failed = Callable[[str], None]
@@ -39,7 +39,7 @@ class Worker(QObject):
             self._answered.emit(done, future.result())
             return
         if isinstance(error, EpidoteError):
-            words = str(error)
+            words = in_window(error)
         else:
             traceback.print_exception(error)  # for whoever started the program from a terminal
             words = f"Internal error ({type(error).__name__}: {error}). Everything finished before is saved. Try again; if it recurs, report it."

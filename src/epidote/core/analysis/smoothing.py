@@ -2,25 +2,25 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
 from functools import lru_cache
 
 import numpy as np
 
+from epidote.core.settings import LabelledEnum
 from epidote.core.signal import Samples, locked
 
 
-class Smoothing(StrEnum):
+class Smoothing(LabelledEnum):
     """Width of smoothing in octaves."""
 
     NONE = "none"
-    OCTAVE = "1/1"
-    HALF = "1/2"
-    THIRD = "1/3"
-    SIXTH = "1/6"
-    TWELFTH = "1/12"
-    TWENTYFOURTH = "1/24"
-    FORTYEIGHTH = "1/48"
+    OCTAVE = "1/1", "1/1 octave"
+    HALF = "1/2", "1/2 octave"
+    THIRD = "1/3", "1/3 octave"
+    SIXTH = "1/6", "1/6 octave"
+    TWELFTH = "1/12", "1/12 octave"
+    TWENTYFOURTH = "1/24", "1/24 octave"
+    FORTYEIGHTH = "1/48", "1/48 octave"
 
     @property
     def octaves(self) -> float:

@@ -94,7 +94,7 @@ def mean_square_in_band(spectrum: Complex, frames: int, rate: float, low: float,
 def peak_near(spectrum: Complex, frames: int, rate: float, low: float, high: float) -> tuple[float, float]:
     """Frequency in Hz (to a few hundredths of a bin) and peak amplitude of the strongest line between two frequencies.
 
-    From an unwindowed rfft; the line's surroundings are windowed (Blackman-Harris, 4 terms) to find it between bins.
+    From an unwindowed rfft; the line's surroundings are windowed (Blackman-Harris, 4-term) to find it between bins.
     """
     width = rate / frames
     first, last = max(1, round(low / width)), min(spectrum.size - 2, round(high / width))

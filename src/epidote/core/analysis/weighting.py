@@ -7,11 +7,11 @@ counts from 2 kHz instead, which is 5.63 dB less. A- and C-weighting: IEC 61672-
 from __future__ import annotations
 
 import math
-from enum import StrEnum
 
 import numpy as np
 from numpy.typing import NDArray
 
+from epidote.core.settings import LabelledEnum
 from epidote.core.signal import Samples
 
 _FL2, _FH2, _FR2, _FA = 10.0**3, 10.0**7.8, 10.0**6, 10.0**2.45
@@ -24,13 +24,13 @@ _F2_2 = ((3 - math.sqrt(5)) / 2 * _FA) ** 2
 _F3_2 = ((3 + math.sqrt(5)) / 2 * _FA) ** 2
 
 
-class Weighting(StrEnum):
+class Weighting(LabelledEnum):
     """How noise is weighted over frequency."""
 
     NONE = "none"
     A = "A"
     C = "C"
-    ITU_468 = "468"
+    ITU_468 = "468", "ITU-R 468"
 
 
 def _a_power(f2: Samples) -> Samples:

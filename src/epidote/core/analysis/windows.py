@@ -56,9 +56,9 @@ class CosineWindow:
 
 
 HANN = CosineWindow("Hann", (0.5, 0.5))
-BLACKMAN_HARRIS_4 = CosineWindow("Blackman-Harris, 4 terms", (0.35875, 0.48829, 0.14128, 0.01168))
+BLACKMAN_HARRIS_4 = CosineWindow("Blackman-Harris, 4-term", (0.35875, 0.48829, 0.14128, 0.01168))
 BLACKMAN_HARRIS_7 = CosineWindow(
-    "Blackman-Harris, 7 terms",
+    "Blackman-Harris, 7-term",
     (0.27105140069342, 0.43329793923448, 0.21812299954311, 0.06592544638803, 0.01081174209837, 0.00077658482522, 0.00001388721735),
 )
 

@@ -7,7 +7,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+from pydantic import ValidationError
+
 from epidote.core.comparison.claim import RATIOS, Claim, Claimed, Sense, usual_sense
+from epidote.core.settings import validation_words
 
 _REPLACED = (
     (r"[−–—‒]", "-"), ("…", "..."), ("≤|=<", "<="), ("≥|=>", ">="), ("[×✕]", "x"), ("μ", "µ"), ("Ω|(?<![a-z])ohms?(?![a-z])", "Ω"),
@@ -118,8 +121,8 @@ def understand(text: str, source: str = "") -> Understood:
         return Understood(None, tuple(questions))
     try:
         return Understood(Claim(claimed=claimed, text=text.strip()[:400], source=source, **reading.found))
-    except ValueError as error:
-        return Understood(None, (f"Invalid claim: {str(error).splitlines()[-1].strip()}.",))
+    except ValidationError as error:
+        return Understood(None, (f"Invalid claim: {validation_words(error)}.",))
 
 
 def _claimed(reading: _Reading) -> Claimed | None:

@@ -6,9 +6,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import IntEnum
 
-from epidote.core.chain import interface_of
+from epidote.core.chain import Chain, interface_of
 from epidote.core.comparison.evidence import Evidence
 from epidote.core.display import format_quantity
+from epidote.core.procedures.base import procedure
+from epidote.core.settings import label_of, value_in_words
 
 
 class Weight(IntEnum):
@@ -21,17 +23,18 @@ class Weight(IntEnum):
 
 @dataclass(frozen=True)
 class Unlike:
-    """what: the setting, condition or chain value; ours, theirs: in words; why it matters."""
+    """what: the setting, condition or chain value; ours, theirs: in words; why it matters; label: what the window calls it."""
 
     what: str
     ours: str
     theirs: str
     weight: Weight
     why: str = ""
+    label: str = ""
 
     @property
     def words(self) -> str:
-        name = self.what[0].upper() + self.what[1:]
+        name = self.label or self.what[0].upper() + self.what[1:]
         return f"{name}: {self.ours} vs. {self.theirs}.{f' {self.why}' if self.why else ''}"
 
 
@@ -62,6 +65,7 @@ _CHAIN_RULES: dict[str, tuple[Weight, str]] = {
     "load_confirmed": (Weight.MINOR, "One load was measured, the other entered."), "gain_setting": (Weight.WEIGHS, "The interface's gain settings differ."),
     "buffer": (Weight.MINOR, ""), "microphone_sensitivities": (Weight.WEIGHS, "Different microphones."), "calibrated_on": (Weight.MINOR, ""),
 }  # fmt: skip
+_NOT_SPECIFIED = "not specified"
 _POWER = ("distortion-level", "distortion-frequency")
 
 
@@ -77,10 +81,11 @@ def unlike(ours: Evidence, theirs: Evidence, under_study: Iterable[str] = ()) ->
             kinds, weight, why = _RULES.get(name, ((), Weight.MINOR, ""))
             if kinds and ours.procedure not in kinds:
                 weight, why = Weight.MINOR, ""
-            found.append(Unlike(name.replace("_", " "), _told(a), _told(b), weight, why))
+            ours_said, theirs_said = _setting_words(ours, name, a), _setting_words(theirs, name, b)
+            found.append(Unlike(name.replace("_", " "), ours_said, theirs_said, weight, why, _setting_label(ours, name)))
     found += [u for u in _chains(ours, theirs) if u.what not in studied]
     for name in dict.fromkeys([*ours.conditions, *theirs.conditions]):
-        first, second = ours.conditions.get(name, "not specified"), theirs.conditions.get(name, "not specified")
+        first, second = ours.conditions.get(name, _NOT_SPECIFIED), theirs.conditions.get(name, _NOT_SPECIFIED)
         if first != second and name not in studied and name not in ("load", "rate", "probe", "buffer"):  # those are the chain's
             found.append(Unlike(name, first, second, Weight.WEIGHS, "More than one condition differs."))
     return sorted(found, key=lambda u: -u.weight)
@@ -111,8 +116,17 @@ def _chains(ours: Evidence, theirs: Evidence) -> list[Unlike]:
         if name == "device":
             first, second = interface_of(first), interface_of(second)
         if first != second:
-            found.append(Unlike(name.replace("_", " "), _told(first), _told(second), weight, why))
+            first_said, second_said = (value_in_words(Chain, name, v) or _NOT_SPECIFIED for v in (first, second))
+            found.append(Unlike(name.replace("_", " "), first_said, second_said, weight, why, label_of(Chain, name)))
     return found
+
+
+def _setting_label(of: Evidence, name: str) -> str:
+    return label_of(procedure(of.procedure).Settings, name)
+
+
+def _setting_words(of: Evidence, name: str, value: object) -> str:
+    return value_in_words(procedure(of.procedure).Settings, name, value) or _NOT_SPECIFIED
 
 
 def _top(e: Evidence) -> float:
@@ -122,9 +136,3 @@ def _top(e: Evidence) -> float:
 
 def _ohms(value: float | None) -> str:
     return "none" if value is None else format_quantity(value, "Ω", digits=3)
-
-
-def _told(value: object) -> str:
-    if isinstance(value, (int, float)) and not isinstance(value, bool):
-        return f"{value:.6g}"
-    return str(value) if value not in (None, "") else "not specified"

@@ -9,52 +9,13 @@ from importlib.metadata import entry_points
 from typing import Any, Protocol, TypeVar
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
-from epidote.core.display import format_plain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import Settings
 from epidote.core.signal import Recording, Signal, Stimulus
-
-
-class Settings(BaseModel):
-    """Base of every settings model: frozen, nothing unknown, no NaN. Each field has unit, range, default and a one-line meaning."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
-
-
-def setting(default: Any, meaning: str, unit: str = "", *, played: bool = False, **limits: Any) -> Any:
-    """A settings field: default, meaning in one line, unit, and pydantic's limits (ge, le, gt, lt).
-
-    ``played``: it decides what is played, so that a finished run cannot be recomputed with another value.
-    """
-    return Field(default, description=meaning, json_schema_extra={"unit": unit, "played": played}, **limits)
-
-
-def settings_in_words(model: type[Settings], values: Mapping[str, Any]) -> str:
-    """Settings with their units, for a picture or a report: "start frequency 20 Hz, …"; without what was left empty."""
-    def words(name: str, value: Any) -> str:
-        field = model.model_fields.get(name)
-        unit = str((field.json_schema_extra or {}).get("unit", "")) if field is not None else ""  # type: ignore[union-attr]
-        if isinstance(value, bool):
-            return "yes" if value else "no"
-        return format_plain(value, unit) if isinstance(value, (int, float)) else str(value)
-
-    return ", ".join(f"{name.replace('_', ' ')} {said}" for name, value in values.items() if (said := words(name, value)))
-
-
-def require_rising(settings: Settings, low: str, high: str) -> None:
-    """For a validator: raises ValueError unless the setting ``low``, in Hz, lies below the setting ``high``."""
-    below, above = getattr(settings, low), getattr(settings, high)
-    if below >= above:
-        raise ValueError(f"{low} {below:g} Hz must be lower than {high} {above:g} Hz")
-
-
-def analysis_settings(model: type[Settings]) -> tuple[str, ...]:
-    """Names of the settings that a finished run can be recomputed with."""
-    return tuple(name for name, field in model.model_fields.items() if not (field.json_schema_extra or {}).get("played"))  # type: ignore[union-attr]
 
 
 def drive_level(settings: Settings, chain: Chain) -> float:
@@ -71,9 +32,6 @@ def drive_level(settings: Settings, chain: Chain) -> float:
     except SettingError:
         wanted = _LOOK
     return min(wanted, chain.ceiling_dbfs)
-
-
-S = TypeVar("S", bound=Settings)
 
 
 @dataclass(frozen=True)
@@ -99,6 +57,9 @@ class CurveView:
     axis: str
     log_x: bool = True
     compared: bool = True
+
+
+S = TypeVar("S", bound=Settings)
 
 
 class Procedure(Protocol[S]):
@@ -206,20 +167,6 @@ def procedure(key: str) -> Any:
     if key not in found:
         raise SettingError(f"Unknown procedure “{key}”. Available: {', '.join(sorted(found))}.")
     return found[key].load()()
-
-
-def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
-    """Settings from names and values. Raises SettingError that names the setting, the value and what it may be."""
-    try:
-        return model.model_validate(dict(values))
-    except ValidationError as error:
-        first = error.errors()[0]
-        name = ".".join(str(part) for part in first["loc"]) or "settings"
-        if first["type"] == "extra_forbidden":
-            raise SettingError(f"Unknown setting “{name}”. Available: {', '.join(model.model_fields)}.") from error
-        raise SettingError(
-            f"Setting “{name}”: {first.get('input')!r} is not valid; {first['msg'][0].lower()}{first['msg'][1:]}."
-        ) from error
 
 
 def gathered(results: Sequence[Result], recordings: Sequence[Recording], chain: Chain) -> Result:

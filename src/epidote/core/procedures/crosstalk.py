@@ -22,18 +22,10 @@ from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    Settings,
-    UsualProcedure,
-    gathered,
-    require_rising,
-    setting,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, single_recording_channels
 from epidote.core.procedures.stepped import OVERHEAD, least_dwell
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.staircase import KIND, Step, staircase, steps_of
 
@@ -44,13 +36,13 @@ MOST_CHANNELS = 8
 
 
 class CrosstalkSettings(Settings):
-    frequency: float = setting(1000.0, "Frequency of the crosstalk reading", "Hz", played=True, ge=5, le=100000)
-    duration: float = setting(1.0, "Duration of that tone", "s", played=True, ge=0.1, le=60)
-    level: float = setting(-6.0, "Generator level at the driven output", "dBFS", played=True, ge=-140, le=0)
-    start_frequency: float = setting(20.0, "Lowest frequency of the curve", "Hz", played=True, ge=5, le=50000)
-    stop_frequency: float = setting(20000.0, "Highest frequency of the curve", "Hz", played=True, ge=10, le=190000)
-    points_per_octave: int = setting(1, "Points per octave of the curve; 0 for no curve", played=True, ge=0, le=24)
-    dwell: float = setting(0.3, "Duration of each tone of the curve", "s", played=True, ge=0.02, le=10)
+    frequency: float = setting(1000.0, "Frequency", "Frequency of the crosstalk reading", "Hz", played=True, ge=5, le=100000)
+    duration: float = setting(1.0, "Duration", "Duration of that tone", "s", played=True, ge=0.1, le=60)
+    level: float = setting(-6.0, "Level", "Generator level at the driven output", "dBFS", played=True, ge=-140, le=0)
+    start_frequency: float = setting(20.0, "Start frequency", "Lowest frequency of the curve", "Hz", played=True, ge=5, le=50000)
+    stop_frequency: float = setting(20000.0, "Stop frequency", "Highest frequency of the curve", "Hz", played=True, ge=10, le=190000)
+    points_per_octave: int = setting(1, "Points per octave", "Points per octave of the curve; 0 for no curve", played=True, ge=0, le=24)
+    dwell: float = setting(0.3, "Dwell time", "Duration of each tone of the curve", "s", played=True, ge=0.02, le=10)
 
     @model_validator(mode="after")
     def _a_range(self) -> CrosstalkSettings:

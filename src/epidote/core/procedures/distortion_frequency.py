@@ -15,14 +15,7 @@ from epidote.core.analysis.steps import StepFound
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    UsualProcedure,
-    gathered,
-    per_channel,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.distortion_frequency_settings import DistortionFrequencySettings, Hold
 from epidote.core.procedures.levels import drive_dbfs
 from epidote.core.procedures.stepped import (
@@ -114,13 +107,13 @@ class DistortionFrequency(UsualProcedure):
         """Every tone at the same drive."""
         level = drive_dbfs(settings.level, chain)
         if level > chain.ceiling_dbfs:
-            raise SettingError(f"level {level:g} dBFS exceeds the chain's maximum output of {chain.ceiling_dbfs:g} dBFS. Nothing was played.")
+            raise SettingError(f"{{level}} {level:g} dBFS exceeds the chain's maximum output of {chain.ceiling_dbfs:g} dBFS. Nothing was played.", "level")
         steps = settings.steps([level] * settings.frequencies().size)
         return staircase(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
 
     def plan(self, settings: DistortionFrequencySettings, chain: Chain) -> list[Stimulus]:
         if settings.holds_output:
-            raise SettingError("A stimulus file cannot follow the unit's output: set hold = drive and a level in dBFS.")
+            raise SettingError("A stimulus file cannot follow the unit's output. Set “{hold}” to the generator level, and “{level}” in dBFS.", "hold", "level")
         return [self._even(settings, chain)]
 
     def wired(self, settings: DistortionFrequencySettings) -> DistortionFrequencySettings:

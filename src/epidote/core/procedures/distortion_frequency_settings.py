@@ -6,58 +6,57 @@ Frequencies are evenly spaced in octaves about 1 kHz (IEC 61260-1, base ten), or
 from __future__ import annotations
 
 from collections.abc import Sequence
-from enum import StrEnum
 
 from pydantic import model_validator
 
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.preferred import NOMINAL, about_1_khz, preferred
-from epidote.core.procedures.base import require_rising, setting
 from epidote.core.procedures.levels import LevelText, is_power
 from epidote.core.procedures.stepped import SteppedSettings, least_dwell
 from epidote.core.quantity import QuantityError, parse_as, to_db
+from epidote.core.settings import LabelledEnum, require_rising, setting
 from epidote.core.signal import Samples
 from epidote.core.stimulus.staircase import Step
 
 _LEAST_CYCLES = 8.0
 
 
-class Series(StrEnum):
+class Series(LabelledEnum):
     """How the frequencies are spaced."""
 
     OCTAVES = "points per octave"
-    R10 = "R10"
-    R20 = "R20"
-    R40 = "R40"
-    R80 = "R80"
+    R10 = "R10", "R10 (ISO 3)"
+    R20 = "R20", "R20 (ISO 3)"
+    R40 = "R40", "R40 (ISO 3)"
+    R80 = "R80", "R80 (ISO 3)"
 
 
-class Order(StrEnum):
+class Order(LabelledEnum):
     """In which order they sound."""
 
-    UP = "up"
-    DOWN = "down"
+    UP = "up", "Ascending"
+    DOWN = "down", "Descending"
 
 
-class Hold(StrEnum):
+class Hold(LabelledEnum):
     """What stays the same from tone to tone."""
 
-    DRIVE = "drive"
-    OUTPUT = "output"
+    DRIVE = "drive", "Generator level"
+    OUTPUT = "output", "Unit output level"
 
 
 class DistortionFrequencySettings(SteppedSettings):
-    start_frequency: float = setting(20.0, "Lowest frequency", "Hz", played=True, ge=5, le=100000)
-    stop_frequency: float = setting(20000.0, "Highest frequency", "Hz", played=True, gt=5, le=192000)
-    points_per_octave: int = setting(3, "Points per octave", played=True, ge=1, le=48)
-    series: Series = setting(Series.OCTAVES, "Points per octave, or preferred frequencies to ISO 3 (10, 20, 40 or 80 per decade)", played=True)
-    order: Order = setting(Order.UP, "Ascending or descending frequency", played=True)
+    start_frequency: float = setting(20.0, "Start frequency", "Lowest frequency", "Hz", played=True, ge=5, le=100000)
+    stop_frequency: float = setting(20000.0, "Stop frequency", "Highest frequency", "Hz", played=True, gt=5, le=192000)
+    points_per_octave: int = setting(3, "Points per octave", "Points per octave", played=True, ge=1, le=48)
+    series: Series = setting(Series.OCTAVES, "Frequency spacing", "Points per octave, or preferred frequencies to ISO 3 (10, 20, 40 or 80 per decade)", played=True)
+    order: Order = setting(Order.UP, "Sweep direction", "Ascending or descending frequency", played=True)
     level: LevelText = setting(
-        "-20 dBFS", "Generator level, or the unit's output level if that is held constant; a power is always an output level", played=True, max_length=40
+        "-20 dBFS", "Level", "Generator level, or the unit's output level if that is held constant; a power is always an output level", played=True, max_length=40
     )
-    hold: Hold = setting(Hold.DRIVE, "What is held constant: the generator level, or the unit's output level (by adjusting the generator)", played=True)
-    band_high: float = setting(40000.0, "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    hold: Hold = setting(Hold.DRIVE, "Hold constant", "What is held constant: the generator level, or the unit's output level (by adjusting the generator)", played=True)
+    band_high: float = setting(40000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
 
     @model_validator(mode="after")
     def _a_range(self) -> DistortionFrequencySettings:
@@ -92,4 +91,4 @@ class DistortionFrequencySettings(SteppedSettings):
         try:
             return parse_as(self.level, unit, chain.conversion())
         except QuantityError as error:
-            raise SettingError(f"level cannot be “{self.level}” at the unit's output: {error} See the Chain page.") from error
+            raise SettingError(f"{{level}} cannot be “{self.level}” at the unit's output: {error} See the Chain page.", "level") from error

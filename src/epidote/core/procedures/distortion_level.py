@@ -18,14 +18,7 @@ from epidote.core.analysis.steps import StepFound
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    UsualProcedure,
-    gathered,
-    per_channel,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.distortion_level_settings import PRACTICAL, RATED, DistortionLevelSettings
 from epidote.core.procedures.stepped import (
     OVERHEAD,

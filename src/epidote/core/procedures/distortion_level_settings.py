@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
-
 import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis import knee
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import setting
 from epidote.core.procedures.levels import LevelText, drive_dbfs
 from epidote.core.procedures.stepped import SteppedSettings
+from epidote.core.settings import LabelledEnum, setting
 
 RATED, PRACTICAL = 0.01, 0.02
 
 
-class StopOn(StrEnum):
+class StopOn(LabelledEnum):
     """Which distortion is held against the limit."""
 
     THD_N = "THD+N"
@@ -25,15 +23,15 @@ class StopOn(StrEnum):
 
 
 class DistortionLevelSettings(SteppedSettings):
-    frequency: float = setting(1000.0, "Tone frequency", "Hz", played=True, ge=5, le=100000)
-    start_level: LevelText = setting("-60 dBFS", "First generator level, in dBFS, V, dBV or dBu", played=True, max_length=40)
-    stop_level: LevelText = setting("0 dBFS", "Last generator level, unless the distortion limit is reached first", played=True, max_length=40)
+    frequency: float = setting(1000.0, "Frequency", "Tone frequency", "Hz", played=True, ge=5, le=100000)
+    start_level: LevelText = setting("-60 dBFS", "Start level", "First generator level, in dBFS, V, dBV or dBu", played=True, max_length=40)
+    stop_level: LevelText = setting("0 dBFS", "Stop level", "Last generator level, unless the distortion limit is reached first", played=True, max_length=40)
     steps: int = setting(
-        30, "Number of levels, evenly spaced in dB; finer steps are added around each limit", played=True, ge=2, le=400
+        30, "Number of levels", "Number of levels, evenly spaced in dB; finer steps are added around each limit", played=True, ge=2, le=400
     )
-    stop_at: float = setting(5.0, "Distortion at which the level sweep stops", "%", played=True, gt=0, le=100)
-    stop_on: StopOn = setting(StopOn.THD_N, "Distortion measure compared with the limits")
-    clean: float = setting(0.1, "Distortion limit for the “clean” readings", "%", gt=0, le=100)
+    stop_at: float = setting(5.0, "Stop at distortion", "Distortion at which the level sweep stops", "%", played=True, gt=0, le=100)
+    stop_on: StopOn = setting(StopOn.THD_N, "Distortion measure", "Distortion measure compared with the limits")
+    clean: float = setting(0.1, "Clean limit", "Distortion limit for the “clean” readings", "%", gt=0, le=100)
 
     @property
     def limits(self) -> tuple[float, ...]:
@@ -46,10 +44,7 @@ class DistortionLevelSettings(SteppedSettings):
 
     @model_validator(mode="after")
     def _holds_cycles(self) -> DistortionLevelSettings:
-        try:
-            self.require_cycles(self.frequency)
-        except SettingError as error:
-            raise ValueError(str(error)) from error
+        self.require_cycles(self.frequency)
         return self
 
     def levels(self, chain: Chain) -> tuple[list[float], bool]:
@@ -57,8 +52,8 @@ class DistortionLevelSettings(SteppedSettings):
         first, last = (drive_dbfs(t, chain, n) for t, n in ((self.start_level, "start_level"), (self.stop_level, "stop_level")))
         ceiling = chain.ceiling_dbfs
         if first >= min(last, ceiling):
-            what = f"stop_level {last:g} dBFS" if last <= ceiling else f"the chain's maximum output of {ceiling:g} dBFS"
-            raise SettingError(f"start_level {first:g} dBFS must be lower than {what}. Nothing was played.")
+            what = f"{{stop_level}} {last:g} dBFS" if last <= ceiling else f"the chain's maximum output of {ceiling:g} dBFS"
+            raise SettingError(f"{{start_level}} {first:g} dBFS must be lower than {what}. Nothing was played.", "start_level", "stop_level")
         all_levels = np.linspace(first, last, self.steps)
         under = [float(v) for v in all_levels if v <= ceiling + 1e-9]
         if len(under) < self.steps and under[-1] < ceiling - 0.01:

@@ -15,21 +15,13 @@ from epidote.core.analysis.weighting import Weighting
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    Settings,
-    UsualProcedure,
-    gathered,
-    per_channel,
-    setting,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.levels import LevelText
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.procedures.tone import tone_curves
 from epidote.core.quantity import QuantityError, parse_as, to_db
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import Settings, setting
 from epidote.core.signal import Recording
 from epidote.core.stimulus.sweep import sweep
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
@@ -41,10 +33,10 @@ _BAND = (20.0, 20000.0)
 
 
 class GainSettings(Settings):
-    frequency: float = setting(1000.0, "Tone frequency; the exact frequency played is reported", "Hz", played=True, ge=5, le=100000)
-    duration: float = setting(1.0, "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
-    level: float = setting(-20.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
-    output_level: LevelText = setting("1 V", "Output level to find the required input for: V, dBV, W or dBFS of the input", max_length=40)
+    frequency: float = setting(1000.0, "Frequency", "Tone frequency; the exact frequency played is reported", "Hz", played=True, ge=5, le=100000)
+    duration: float = setting(1.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
+    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    output_level: LevelText = setting("1 V", "Target output level", "Output level to find the required input for: V, dBV, W or dBFS of the input", max_length=40)
 
     @model_validator(mode="after")
     def _holds_cycles(self) -> GainSettings:

@@ -19,9 +19,10 @@ from epidote.core.analysis.smoothing import log_bins
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, single_recording_channels
 from epidote.core.procedures.swept import SweepSettings
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import setting
 from epidote.core.signal import Recording, Samples
 
 LEAST_FRAMES = 2048
@@ -29,11 +30,11 @@ _TELLING = 0.02  # share of the voltage that must drop across the resistor, or t
 
 
 class ImpedanceSettings(SweepSettings):
-    level: float = setting(-20.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
-    series_ohms: float = setting(10.0, "Value of the series resistor", "Ω", gt=0, le=1e7)
-    before_channel: int = setting(1, "Input channel before the resistor", ge=1, le=64)
-    after_channel: int = setting(2, "Input channel after the resistor, at the unit", ge=1, le=64)
-    source_ohms: float = setting(0.0, "Output resistance of the source that will drive the unit, for the loading loss", "Ω", ge=0, le=1e6)
+    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    series_ohms: float = setting(10.0, "Series resistor", "Value of the series resistor", "Ω", gt=0, le=1e7)
+    before_channel: int = setting(1, "Channel before resistor", "Input channel before the resistor", ge=1, le=64)
+    after_channel: int = setting(2, "Channel after resistor", "Input channel after the resistor, at the unit", ge=1, le=64)
+    source_ohms: float = setting(0.0, "Source resistance", "Output resistance of the source that will drive the unit, for the loading loss", "Ω", ge=0, le=1e6)
 
     @model_validator(mode="after")
     def _channels_are_two(self) -> ImpedanceSettings:

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from enum import StrEnum
 from typing import Any
 
 import numpy as np
@@ -24,20 +23,11 @@ from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    Settings,
-    UsualProcedure,
-    gathered,
-    per_channel,
-    require_rising,
-    setting,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.stepped import OVERHEAD
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.result import Curve, Reading, Result, marks_of
+from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.core.stimulus.staircase import Fixed, Step, staircase, steps_of
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL
@@ -48,13 +38,13 @@ _LEAST_FRAMES = 1024
 _SWEPT_DWELL = 0.5
 
 
-class Pair(StrEnum):
+class Pair(LabelledEnum):
     """Two tones and the ratio of their amplitudes."""
 
-    FREE = "as typed"
-    SMPTE = "60 Hz + 7 kHz, 4:1"
-    DIN = "250 Hz + 8 kHz, 4:1"
-    DIFFERENCE = "19 + 20 kHz, 1:1"
+    FREE = "as typed", "Custom"
+    SMPTE = "60 Hz + 7 kHz, 4:1", "SMPTE: 60 Hz + 7 kHz, 4:1"
+    DIN = "250 Hz + 8 kHz, 4:1", "DIN: 250 Hz + 8 kHz, 4:1"
+    DIFFERENCE = "19 + 20 kHz, 1:1", "Difference-frequency: 19 + 20 kHz, 1:1"
 
 
 _PAIRS: Mapping[Pair, tuple[float, float, float]] = {
@@ -62,24 +52,24 @@ _PAIRS: Mapping[Pair, tuple[float, float, float]] = {
 }  # fmt: skip
 
 
-class Convention(StrEnum):
+class Convention(LabelledEnum):
     """How modulation distortion is made of its sidebands."""
 
-    ROOT_OF_SQUARES = "root of squares of d_m2 and d_m3"
-    SIDEBANDS = "RMS sum of the sidebands"
-    ENVELOPE = "RMS of the envelope"
+    ROOT_OF_SQUARES = "root of squares of d_m2 and d_m3", "Root sum square of d_m2 and d_m3"
+    SIDEBANDS = "RMS sum of the sidebands", "RMS of sidebands"
+    ENVELOPE = "RMS of the envelope", "RMS of envelope"
 
 
 class IntermodulationSettings(Settings):
-    pair: Pair = setting(Pair.FREE, "Standard tone pair, or the frequencies below", played=True)
-    frequency_1: float = setting(60.0, "Frequency of the lower tone", "Hz", played=True, ge=5, le=100000)
-    frequency_2: float = setting(7000.0, "Frequency of the upper tone", "Hz", played=True, ge=10, le=190000)
-    ratio: float = setting(4.0, "Amplitude of the lower tone relative to the upper", played=True, gt=0.001, le=1000)
-    level: float = setting(-6.0, "Level of a sine with the same peak value as the two tones together", "dBFS", played=True, ge=-140, le=0)
-    duration: float = setting(2.0, "Duration of the analysed section", "s", played=True, ge=0.1, le=600)
-    sweep_from: float = setting(0.0, "Sweep the upper tone from this frequency to frequency_2; 0 for no sweep", "Hz", played=True, ge=0, le=190000)
-    points_per_octave: int = setting(3, "Tone pairs per octave of the sweep", played=True, ge=1, le=48)
-    convention: Convention = setting(Convention.ROOT_OF_SQUARES, "Definition of modulation distortion")
+    pair: Pair = setting(Pair.FREE, "Tone pair", "Standard tone pair, or the frequencies below", played=True)
+    frequency_1: float = setting(60.0, "Lower tone", "Frequency of the lower tone", "Hz", played=True, ge=5, le=100000)
+    frequency_2: float = setting(7000.0, "Upper tone", "Frequency of the upper tone", "Hz", played=True, ge=10, le=190000)
+    ratio: float = setting(4.0, "Amplitude ratio", "Amplitude of the lower tone relative to the upper", played=True, gt=0.001, le=1000)
+    level: float = setting(-6.0, "Level", "Level of a sine with the same peak value as the two tones together", "dBFS", played=True, ge=-140, le=0)
+    duration: float = setting(2.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.1, le=600)
+    sweep_from: float = setting(0.0, "Sweep from", "Sweep the upper tone from this frequency to frequency_2; 0 for no sweep", "Hz", played=True, ge=0, le=190000)
+    points_per_octave: int = setting(3, "Points per octave", "Tone pairs per octave of the sweep", played=True, ge=1, le=48)
+    convention: Convention = setting(Convention.ROOT_OF_SQUARES, "Definition", "Definition of modulation distortion")
 
     @model_validator(mode="before")
     @classmethod
@@ -93,10 +83,10 @@ class IntermodulationSettings(Settings):
     def _tones_are_two(self) -> IntermodulationSettings:
         require_rising(self, "frequency_1", "frequency_2")
         if self.sweep_from and not self.frequency_1 < self.sweep_from < self.frequency_2:
-            raise ValueError("sweep_from must be between frequency_1 and frequency_2")
+            raise SettingError("{sweep_from} must be between {frequency_1} and {frequency_2}.", "sweep_from", "frequency_1", "frequency_2")
         words = intermod.too_close(self.frequency_1, self.frequency_2, self.duration)
         if words:
-            raise ValueError(f"{words}: use other frequencies or a longer duration")
+            raise SettingError(f"{words}. Use other frequencies or a longer duration.")
         return self
 
     def second_tones(self) -> list[float]:

@@ -18,18 +18,9 @@ from epidote.core.analysis.delay import Delay, delay_between
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    Settings,
-    UsualProcedure,
-    gathered,
-    per_channel,
-    require_rising,
-    setting,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.shots import KIND, LEAD, LENGTH, Shot, one_shot, places_of, shots
 
@@ -39,13 +30,13 @@ _MISSING = (("latency", "s"), ("latency_samples", "samples"), ("polarity", "rati
 
 
 class LatencySettings(Settings):
-    shots: int = setting(10, "Number of bursts", played=True, ge=1, le=1000)
-    shot: Shot = setting(Shot.SWEEP, "Signal of a burst: short sweep, noise or click", played=True)
-    restart: bool = setting(False, "Restart the audio stream for each burst; some devices change latency by a block at each start", played=True)
-    longest: float = setting(0.5, "Longest latency that can be measured", "s", played=True, ge=0.01, le=30)
-    level: float = setting(-12.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
-    band_low: float = setting(100.0, "Lower limit of the analysed band", "Hz", ge=0, le=100000)
-    band_high: float = setting(18000.0, "Upper limit of the analysed band", "Hz", gt=0, le=192000)
+    shots: int = setting(10, "Number of bursts", "Number of bursts", played=True, ge=1, le=1000)
+    shot: Shot = setting(Shot.SWEEP, "Burst signal", "Signal of a burst: short sweep, noise or click", played=True)
+    restart: bool = setting(False, "Restart stream", "Restart the audio stream for each burst; some devices change latency by a block at each start", played=True)
+    longest: float = setting(0.5, "Maximum latency", "Longest latency that can be measured", "s", played=True, ge=0.01, le=30)
+    level: float = setting(-12.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    band_low: float = setting(100.0, "Lower band limit", "Lower limit of the analysed band", "Hz", ge=0, le=100000)
+    band_high: float = setting(18000.0, "Upper band limit", "Upper limit of the analysed band", "Hz", gt=0, le=192000)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> LatencySettings:

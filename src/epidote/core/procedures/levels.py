@@ -18,11 +18,11 @@ def _level(value: object) -> str:
     try:
         found = parse(text, "dBFS")
     except QuantityError as error:
-        raise ValueError(str(error)) from error
+        raise SettingError(str(error)) from error
     if found.unit not in _UNITS:
-        raise ValueError(f"“{text}” is not a level: use dBFS, V, dBV, dBu, W or dB SPL")
+        raise SettingError("use dBFS, V, dBV, dBu, W or dB SPL")
     if found.unit not in ("dBFS", "dBV", "dBu", "dB SPL") and found.value <= 0:
-        raise ValueError(f"“{text}” is not a level: it must be greater than 0")
+        raise SettingError("a level must be greater than 0")
     return text
 
 
@@ -40,10 +40,10 @@ def drive_dbfs(text: str, chain: Chain, name: str = "level") -> float:
     """
     found = parse(text, "dBFS")
     if found.unit in ("W", "Pa", "dB SPL"):
-        raise SettingError(f"{name} is the generator level, before the unit: use dBFS, V, dBV or dBu, not {found.unit}.")
+        raise SettingError(f"{{{name}}} is the generator level, before the unit: use dBFS, V, dBV or dBu, not {found.unit}.", name)
     try:
         return parse_as(text, "dBFS", chain.drive())
     except QuantityError as error:
         raise SettingError(
-            f"{name} cannot be “{text}”: the chain's output is not calibrated. Use dBFS, or calibrate the output on the Chain page."
+            f"{{{name}}} cannot be “{text}”: the chain's output is not calibrated. Use dBFS, or calibrate the output on the Chain page.", name,
         ) from error

@@ -18,20 +18,11 @@ from epidote.core.analysis.spectrum import bin_frequencies, line_levels
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    Settings,
-    UsualProcedure,
-    gathered,
-    per_channel,
-    require_rising,
-    setting,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.level_readings import level_readings
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Stimulus
 from epidote.core.stimulus.multitone import KIND, LEAD, SETTLE, TAIL, multitone
 
@@ -39,11 +30,11 @@ OWN_CLOCK_PPM = 0.05
 
 
 class MultitoneSettings(Settings):
-    start_frequency: float = setting(20.0, "Lowest tone", "Hz", played=True, ge=1, le=50000)
-    stop_frequency: float = setting(20000.0, "Highest tone", "Hz", played=True, ge=20, le=180000)
-    per_octave: int = setting(3, "Tones per octave", played=True, ge=1, le=48)
-    duration: float = setting(4.0, "Duration of the analysed period", "s", played=True, ge=0.2, le=60)
-    level: float = setting(-6.0, "Level of a sine with the same peak value as all tones together", "dBFS", played=True, ge=-140, le=0)
+    start_frequency: float = setting(20.0, "Start frequency", "Lowest tone", "Hz", played=True, ge=1, le=50000)
+    stop_frequency: float = setting(20000.0, "Stop frequency", "Highest tone", "Hz", played=True, ge=20, le=180000)
+    per_octave: int = setting(3, "Tones per octave", "Tones per octave", played=True, ge=1, le=48)
+    duration: float = setting(4.0, "Duration", "Duration of the analysed period", "s", played=True, ge=0.2, le=60)
+    level: float = setting(-6.0, "Level", "Level of a sine with the same peak value as all tones together", "dBFS", played=True, ge=-140, le=0)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> MultitoneSettings:

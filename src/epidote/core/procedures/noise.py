@@ -21,22 +21,13 @@ from epidote.core.analysis.weighting import AES17_DB, Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    Settings,
-    UsualProcedure,
-    gathered,
-    per_channel,
-    require_rising,
-    setting,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.levels import LevelText
 from epidote.core.procedures.spectrum import Mains, silence
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import QuantityError, from_db, parse, parse_as
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Samples
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
@@ -47,13 +38,13 @@ _FINE = 24
 
 
 class NoiseSettings(Settings):
-    duration: float = setting(5.0, "Duration of the recording, with nothing played", "s", played=True, ge=0.2, le=600)
-    band_low: float = setting(20.0, "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    duration: float = setting(5.0, "Duration", "Duration of the recording, with nothing played", "s", played=True, ge=0.2, le=600)
+    band_low: float = setting(20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
     reference_level: LevelText = setting(
-        "0 dBFS", "Reference level for SNR, at the unit's output: V, dBV, W or dBFS of the input", max_length=40
+        "0 dBFS", "SNR reference level", "Reference level for SNR, at the unit's output: V, dBV, W or dBFS of the input", max_length=40
     )
-    mains: Mains = setting(Mains.FIFTY, "Mains frequency, for separating hum from noise")
+    mains: Mains = setting(Mains.FIFTY, "Mains frequency", "Mains frequency, for separating hum from noise")
 
     @model_validator(mode="after")
     def _band_is_one(self) -> NoiseSettings:

@@ -2,28 +2,26 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
-
 from pydantic import model_validator
 
-from epidote.core.procedures.base import Settings, require_rising, setting
+from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
 
 
-class Played(StrEnum):
+class Played(LabelledEnum):
     """What sounds meanwhile."""
 
     NOISE = "noise"
-    NOTHING = "nothing"
+    NOTHING = "nothing", "Nothing (record only)"
 
 
 class PathsSettings(Settings):
-    stimulus: Played = setting(Played.NOISE, "Pink noise, or nothing to record existing sound", played=True)
-    level: float = setting(-20.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
-    duration: float = setting(10.0, "Duration of the recording", "s", played=True, ge=0.1, le=3600)
-    search: float = setting(1.0, "Maximum delay searched for, in either direction", "s", gt=0, le=600)
-    band_low: float = setting(20.0, "Lower limit of the analysed band", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "Upper limit of the analysed band", "Hz", gt=0, le=192000)
-    events: bool = setting(True, "Find transients and the delay of each")
+    stimulus: Played = setting(Played.NOISE, "Stimulus", "Pink noise, or nothing to record existing sound", played=True)
+    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    duration: float = setting(10.0, "Duration", "Duration of the recording", "s", played=True, ge=0.1, le=3600)
+    search: float = setting(1.0, "Search range", "Maximum delay searched for, in either direction", "s", gt=0, le=600)
+    band_low: float = setting(20.0, "Lower band limit", "Lower limit of the analysed band", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the analysed band", "Hz", gt=0, le=192000)
+    events: bool = setting(True, "Find transients", "Find transients and the delay of each")
 
     @model_validator(mode="after")
     def _band_is_one(self) -> PathsSettings:

@@ -8,7 +8,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from enum import StrEnum
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,11 +20,12 @@ from epidote.core.analysis.spectrum import bin_frequencies
 from epidote.core.aside import aside
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, setting, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.by_cross_spectrum import analysed_by_cross_spectrum
 from epidote.core.procedures.level_readings import judged_band, level_readings, reference_frequency
 from epidote.core.procedures.swept import SweepSettings
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import LabelledEnum, setting
 from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.noise import Colour, material, noise
 
@@ -34,28 +34,28 @@ HARMONICS = (2, 3, 4, 5)
 _LEAST = 1e-20
 
 
-class ImpulseWindow(StrEnum):
+class ImpulseWindow(LabelledEnum):
     """How much of the impulse response counts."""
 
-    BY_FREQUENCY = "by frequency"
+    BY_FREQUENCY = "by frequency", "Frequency-dependent"
     FIXED = "fixed"
 
 
-class Excitation(StrEnum):
+class Excitation(LabelledEnum):
     """What is played."""
 
     SWEEP = "sweep"
     NOISE = "noise"
-    FILE = "file"
+    FILE = "file", "Audio file"
 
 
 class ResponseSettings(SweepSettings):
-    stimulus: Excitation = setting(Excitation.SWEEP, "Test signal: sweep, noise or audio file", played=True)
-    colour: Colour = setting(Colour.PINK, "Noise spectrum: pink or white", played=True)
-    material: str = setting("", "Audio file to play", played=True, max_length=1000)
-    reference_channel: int = setting(0, "For noise or a file: input channel connected before the unit; 0 uses the played signal", ge=0, le=64)
-    smoothing: Smoothing = setting(Smoothing.NONE, "Smoothing of the level curves, in octaves")
-    window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "Time window applied to the impulse response")
+    stimulus: Excitation = setting(Excitation.SWEEP, "Stimulus", "Test signal: sweep, noise or audio file", played=True)
+    colour: Colour = setting(Colour.PINK, "Noise spectrum", "Noise spectrum: pink or white", played=True)
+    material: str = setting("", "Audio file", "Audio file to play", played=True, max_length=1000)
+    reference_channel: int = setting(0, "Reference channel", "For noise or a file: input channel connected before the unit; 0 uses the played signal", ge=0, le=64)
+    smoothing: Smoothing = setting(Smoothing.NONE, "Smoothing", "Smoothing of the level curves, in octaves")
+    window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "Time window", "Time window applied to the impulse response")
 
     def played(self, rate: float) -> Stimulus:
         """One sweep, the noise, or the material. Raises SettingError, UnusableInputError."""

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from enum import StrEnum
 
 import numpy as np
 
@@ -25,25 +24,17 @@ from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    Settings,
-    UsualProcedure,
-    gathered,
-    per_channel,
-    setting,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result
+from epidote.core.settings import LabelledEnum, Settings, setting
 from epidote.core.signal import Recording, Samples, Stimulus, stimulus_maker
 
 LEAST_FRAMES = 1024
 
 
-class Mains(StrEnum):
+class Mains(LabelledEnum):
     FIFTY = "50 Hz"
     SIXTY = "60 Hz"
 
@@ -53,10 +44,10 @@ class Mains(StrEnum):
 
 
 class SpectrumSettings(Settings):
-    duration: float = setting(3.0, "Duration of the recording", "s", played=True, ge=0.1, le=600)
-    mains: Mains = setting(Mains.FIFTY, "Mains frequency, for the hum readings")
-    band_low: float = setting(20.0, "Lower limit of the bandwidth of the level readings", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "Upper limit of the bandwidth of the level readings", "Hz", gt=0, le=192000)
+    duration: float = setting(3.0, "Duration", "Duration of the recording", "s", played=True, ge=0.1, le=600)
+    mains: Mains = setting(Mains.FIFTY, "Mains frequency", "Mains frequency, for the hum readings")
+    band_low: float = setting(20.0, "Lower band limit", "Lower limit of the bandwidth of the level readings", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the bandwidth of the level readings", "Hz", gt=0, le=192000)
 
 
 def silence(rate: float, duration: float) -> Stimulus:

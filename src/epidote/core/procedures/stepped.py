@@ -13,10 +13,11 @@ from epidote.core.analysis.steps import GUARD, SETTLE, StepFound, analysed_step,
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.caution import Caution
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import CurveView, Settings, Stoppable, require_rising, setting
+from epidote.core.procedures.base import CurveView, Stoppable
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.procedures.tone import tone_curves
 from epidote.core.result import Curve
+from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
 from epidote.core.stimulus.staircase import FULL, KIND, TAIL, Step, StepAt, steps_of
 
@@ -31,12 +32,12 @@ STEP_VIEWS = (
 
 
 class SteppedSettings(Settings):
-    dwell: float = setting(0.4, "Duration of each tone, including settling time", "s", played=True, ge=0.02, le=60)
-    driven: int = setting(0, "Drive this output only; 0 drives all outputs", played=True, ge=0, le=64)
-    band_low: float = setting(20.0, "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
-    weighting: Weighting = setting(Weighting.NONE, "Weighting of noise and THD+N")
-    harmonics: int = setting(10, "Highest harmonic included in THD", ge=2, le=50)
+    dwell: float = setting(0.4, "Dwell time", "Duration of each tone, including settling time", "s", played=True, ge=0.02, le=60)
+    driven: int = setting(0, "Driven output", "Drive this output only; 0 drives all outputs", played=True, ge=0, le=64)
+    band_low: float = setting(20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    weighting: Weighting = setting(Weighting.NONE, "Weighting", "Weighting of noise and THD+N")
+    harmonics: int = setting(10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=50)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> SteppedSettings:
@@ -46,7 +47,7 @@ class SteppedSettings(Settings):
     def outputs(self, available: int) -> tuple[int, ...]:
         """The driven outputs, as positions from 1. Raises SettingError."""
         if self.driven > available:
-            raise SettingError(f"driven {self.driven}: the chain has only {available} outputs.")
+            raise SettingError(f"{{driven}} {self.driven}: the chain has only {available} outputs.", "driven")
         return (self.driven,) if self.driven else tuple(range(1, available + 1))
 
     def read_channels(self, available: int) -> list[int]:

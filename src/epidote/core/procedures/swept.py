@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from pydantic import model_validator
 
-from epidote.core.procedures.base import Settings, setting
+from epidote.core.settings import Settings, setting
 from epidote.core.signal import Stimulus
 from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
 
 
 class SweepSettings(Settings):
-    start_frequency: float = setting(20.0, "Lowest frequency of the sweep", "Hz", played=True, ge=1, le=50000)
-    stop_frequency: float = setting(20000.0, "Highest frequency of the sweep", "Hz", played=True, ge=20, le=180000)
-    duration: float = setting(4.0, "Duration of one sweep", "s", played=True, ge=0.2, le=120)
-    level: float = setting(-6.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
-    averages: int = setting(1, "Number of sweeps played and averaged", played=True, ge=1, le=64)
+    start_frequency: float = setting(20.0, "Start frequency", "Lowest frequency of the sweep", "Hz", played=True, ge=1, le=50000)
+    stop_frequency: float = setting(20000.0, "Stop frequency", "Highest frequency of the sweep", "Hz", played=True, ge=20, le=180000)
+    duration: float = setting(4.0, "Duration", "Duration of one sweep", "s", played=True, ge=0.2, le=120)
+    level: float = setting(-6.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    averages: int = setting(1, "Averages", "Number of sweeps played and averaged", played=True, ge=1, le=64)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> SweepSettings:

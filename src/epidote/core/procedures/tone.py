@@ -20,20 +20,11 @@ from epidote.core.aside import aside
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
-from epidote.core.procedures.base import (
-    Conduct,
-    CurveView,
-    Settings,
-    UsualProcedure,
-    gathered,
-    per_channel,
-    require_rising,
-    setting,
-    single_recording_channels,
-)
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result, marks_of
+from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Signal
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
@@ -43,13 +34,13 @@ _CYCLES_SHOWN = 5
 
 
 class ToneSettings(Settings):
-    frequency: float = setting(1000.0, "Tone frequency; the exact frequency played is reported", "Hz", played=True, ge=5, le=100000)
-    duration: float = setting(2.0, "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
-    level: float = setting(-6.0, "Generator level", "dBFS", played=True, ge=-140, le=0)
-    band_low: float = setting(20.0, "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
-    weighting: Weighting = setting(Weighting.NONE, "Weighting of noise, THD+N, SINAD and SNR")
-    harmonics: int = setting(10, "Highest harmonic included in THD", ge=2, le=50)
+    frequency: float = setting(1000.0, "Frequency", "Tone frequency; the exact frequency played is reported", "Hz", played=True, ge=5, le=100000)
+    duration: float = setting(2.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
+    level: float = setting(-6.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    band_low: float = setting(20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
+    band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    weighting: Weighting = setting(Weighting.NONE, "Weighting", "Weighting of noise, THD+N, SINAD and SNR")
+    harmonics: int = setting(10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=50)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> ToneSettings:

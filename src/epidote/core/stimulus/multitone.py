@@ -38,7 +38,7 @@ def multitone(
     period = 2 * scipy.fft.next_fast_len(round(duration * rate / 2), real=True)
     if stop >= 0.49 * rate:
         raise SettingError(
-            f"stop_frequency {stop:g} Hz is too high for {rate:g} Hz: at most {0.48 * rate:g} Hz. Lower it or raise the rate."
+            f"{{stop_frequency}} {stop:g} Hz is too high for {rate:g} Hz: at most {0.48 * rate:g} Hz. Lower it or raise the rate.", "stop_frequency",
         )
     if bins_of(start, stop, per_octave, period, rate).size < 2:
         raise SettingError(f"Fewer than two tones between {start:g} and {stop:g} Hz. Widen the band or use more tones per octave.")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from enum import StrEnum
 
 import numpy as np
 import scipy.fft
@@ -12,6 +11,7 @@ import scipy.fft
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.errors import SettingError
 from epidote.core.quantity import from_db
+from epidote.core.settings import LabelledEnum
 from epidote.core.signal import Samples, Signal, Stimulus, locked, stimulus_maker
 from epidote.core.stimulus.tone import raised_cosine
 
@@ -21,7 +21,7 @@ _LOW, _HIGH = 5.0, 0.48  # Hz; of the rate
 _CREST = 4.0  # samples beyond four times the RMS are cut, one in 16,000
 
 
-class Colour(StrEnum):
+class Colour(LabelledEnum):
     WHITE = "white"
     PINK = "pink"
 
@@ -74,7 +74,7 @@ def set_material_reader(reader: Reader) -> None:
 def material(*, rate: float, path: str, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
     """The beginning of a sound file, its channels as one, its peak at ``level`` dBFS. Raises SettingError, UnusableInputError."""
     if not path.strip():
-        raise SettingError("stimulus = file needs an audio file. Set it in “material”.")
+        raise SettingError("An audio file is needed. Set it in “{material}”.", "material")
     if not _READER:
         raise SettingError("Audio files cannot be read here.")
     whole = _READER[0](path, rate)
@@ -93,4 +93,4 @@ def sounded(x: Samples, *, rate: float, level: float, channels: tuple[int, ...] 
 
 @stimulus_maker(MATERIAL)
 def _not_at_hand(rate: float, p: Mapping[str, float]) -> Samples:
-    raise SettingError("The audio file that was played is not available. Set its path in “material”.")
+    raise SettingError("The audio file that was played is not available. Set its path in “{material}”.", "material")

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from enum import StrEnum
 
 import numpy as np
 
 from epidote.core.quantity import from_db
+from epidote.core.settings import LabelledEnum
 from epidote.core.signal import Samples, Stimulus, stimulus_maker
 from epidote.core.stimulus.tone import raised_cosine
 
@@ -16,11 +16,11 @@ LEAD, LENGTH, CLICK = 0.05, 0.2, 0.0005  # s
 _LOW, _HIGH = 30.0, 0.45  # Hz; of the rate
 
 
-class Shot(StrEnum):
+class Shot(LabelledEnum):
     """What a shot sounds like."""
 
     SWEEP = "sweep"
-    NOISE = "noise"
+    NOISE = "noise", "Noise burst"
     CLICK = "click"
 
 

@@ -26,10 +26,12 @@ def sweep(*, rate: float, start: float, stop: float, duration: float, level: flo
     """
     if stop > 0.47 * rate:
         raise SettingError(
-            f"stop_frequency {stop:g} Hz is too high for {rate:g} Hz: at most {0.47 * rate:g} Hz. Lower it or raise the rate."
+            f"{{stop_frequency}} {stop:g} Hz is too high for {rate:g} Hz: at most {0.47 * rate:g} Hz. Lower it or raise the rate.", "stop_frequency",
         )
     if start * 1.5 > stop:
-        raise SettingError(f"start_frequency {start:g} Hz must be at least half an octave below stop_frequency {stop:g} Hz.")
+        raise SettingError(
+            f"{{start_frequency}} {start:g} Hz must be at least half an octave below {{stop_frequency}} {stop:g} Hz.", "start_frequency", "stop_frequency",
+        )  # fmt: skip
     first, last = start / 4, min(0.48 * rate, 1.25 * stop)
     length = duration / math.log(last / first)
     sounding = round(duration * rate)

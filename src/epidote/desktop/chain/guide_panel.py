@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from epidote.core.errors import EpidoteError
+from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantity import parse_as
 from epidote.desktop.chain.live_panel import spread_words
 from epidote.desktop.theme import font
@@ -173,7 +173,7 @@ class GuidePanel(QWidget):
                 if text:
                     typed[ask.key] = parse_as(text, ask.unit)
             except EpidoteError as error:
-                words = str(error)
+                words = in_window(error)
         missing = [a.key for a in self.guide.asks if a.key not in typed] + [k for k, _ in self.guide.takes if k not in self._taken]
         if not missing and not words:
             try:
@@ -182,7 +182,7 @@ class GuidePanel(QWidget):
                 else:
                     self._found = self.guide.reckon(self._chain, self._channel, typed, self._taken, date.today())
             except (EpidoteError, ValueError) as error:
-                words = str(error)
+                words = in_window(error)
         found = self._found
         if found is not None:
             words = f"{found.judgement} {found.note}".strip()

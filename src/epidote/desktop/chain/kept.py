@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QToolButton
 
 from epidote.core.calibration import parse_correction
 from epidote.core.chain import Chain
-from epidote.core.errors import EpidoteError
+from epidote.core.errors import EpidoteError, in_window
 from epidote.study.shelf import Shelf, read_chain_file, write_chain_file
 
 if TYPE_CHECKING:
@@ -53,7 +53,7 @@ class KeptChains(QToolButton):
         try:
             self._page.change(self.shelf.load(name), anew=True)
         except EpidoteError as error:
-            self._page.failed.emit(str(error))
+            self._page.failed.emit(in_window(error))
 
     def _write(self) -> None:
         chain = self._page.chain
@@ -62,7 +62,7 @@ class KeptChains(QToolButton):
             try:
                 write_chain_file(Path(path), chain)
             except EpidoteError as error:
-                self._page.failed.emit(str(error))
+                self._page.failed.emit(in_window(error))
 
     def _read(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Import chain", str(Path.home()), "Chain files (*.toml)")
@@ -70,7 +70,7 @@ class KeptChains(QToolButton):
             try:
                 self._page.change(read_chain_file(Path(path)), anew=True)
             except EpidoteError as error:
-                self._page.failed.emit(str(error))
+                self._page.failed.emit(in_window(error))
 
     def choose_correction(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
@@ -88,4 +88,4 @@ class KeptChains(QToolButton):
             words = f"Microphone correction imported: {len(rows)} points, {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz. It applies to new runs."
             self._page.session.said.emit(words)
         except (EpidoteError, OSError) as error:
-            self._page.failed.emit(str(error))
+            self._page.failed.emit(in_window(error))

@@ -22,9 +22,10 @@ from PySide6.QtWidgets import (
 from epidote.core.chain import Calibration, Chain
 from epidote.core.chain_file import chain_from_toml, chain_to_toml
 from epidote.core.display import format_quantity
-from epidote.core.errors import EpidoteError
+from epidote.core.errors import EpidoteError, in_window
 from epidote.core.guides import GUIDES, Found, Guide
 from epidote.core.live.levels import LevelsNow, LevelWatch
+from epidote.core.settings import label_of
 from epidote.core.stimulus.programme import NOTHING, Programme, ProgrammeKind
 from epidote.desktop import edits
 from epidote.desktop.chain.blocks import Block, blocks
@@ -35,7 +36,7 @@ from epidote.desktop.chain.path_view import PathView
 from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.trust_strip import headroom_of
-from epidote.desktop.widgets.form import SettingsForm, title_of
+from epidote.desktop.widgets.form import SettingsForm
 from epidote.study.shelf import Shelf
 
 if TYPE_CHECKING:
@@ -172,7 +173,7 @@ class ChainPage(QWidget):
         try:
             self.chain = chain_from_toml(text)
         except EpidoteError as error:
-            self.failed.emit(str(error))
+            self.failed.emit(in_window(error))
         self.name.setText(self.chain.name)
         self.kept.refresh()
         found = blocks(self.chain, date.today(), headroom_of(self.session.overview))
@@ -398,7 +399,7 @@ class ChainPage(QWidget):
 
 def _history(entry: Calibration) -> str:
     """A calibration as it was: when, what, how, and how steady."""
-    what = title_of(entry.what)
+    what = label_of(Chain, entry.what)
     channel = f", channel {entry.channel}" if entry.channel else ""
     steady = "" if entry.spread_db is None else f", steady within {spread_words(entry.spread_db)}"
     return f"{entry.on:%d %b %Y}: {what} {format_quantity(entry.value, entry.unit)}{channel}, by {entry.how}{steady}."

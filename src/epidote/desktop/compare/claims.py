@@ -167,7 +167,7 @@ class ClaimsPanel(QWidget):
     def import_csv(self, path: Path | None = None) -> None:
         """Figures from a CSV file; those that are not clear are put into the line, one after the other, with the question."""
         from epidote.core.comparison.claim_text import understand
-        from epidote.core.errors import EpidoteError
+        from epidote.core.errors import EpidoteError, in_window
         from epidote.study.claim_files import read_claims
 
         if path is None:
@@ -180,7 +180,7 @@ class ClaimsPanel(QWidget):
         try:
             found = [(text, understand(text, source or path.name)) for text, source in read_claims(path)]
         except EpidoteError as error:
-            self.understood.setText(str(error))
+            self.understood.setText(in_window(error))
             self.understood.show()
             return
         clear = [u.claim.model_dump(mode="json", exclude_none=True) for _, u in found if u.claim is not None]

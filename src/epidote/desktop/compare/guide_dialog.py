@@ -7,6 +7,7 @@ from typing import Any
 from PySide6.QtWidgets import QComboBox, QWidget
 
 from epidote.core.comparison.guides import COMMON_PRACTICE, Guide
+from epidote.core.errors import in_window
 from epidote.core.quantity import QuantityError, parse, parse_as
 from epidote.desktop.dialogs import LinesDialog
 
@@ -48,7 +49,7 @@ class GuideDialog(LinesDialog):
             low = self._value(self.low.text())
             high = self._value(self.high.text()) if self.high.text().strip() else None
         except QuantityError as error:
-            self.say(str(error))
+            self.say(in_window(error))
             return
         if high is not None and high <= low:
             self.say("The second value must be greater than the first.")

@@ -72,7 +72,8 @@ class Claiming:
 
         def ask(study: Any) -> tuple[int, dict[str, Any]]:
             from epidote.conductor import add_column
-            from epidote.core.procedures.base import make_settings, procedure
+            from epidote.core.procedures.base import procedure
+            from epidote.core.settings import make_settings
 
             carried = procedure(offer.procedure)
             base = next((dict(c.settings) for c in study.overview().columns if c.procedure == offer.procedure), {})

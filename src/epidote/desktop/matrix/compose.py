@@ -10,15 +10,17 @@ import numpy as np
 
 from epidote.core.analysis.features import curve_at, slope
 from epidote.core.caution import Caution, unique
+from epidote.core.chain import Chain
 from epidote.core.comparison.axes import Axis
 from epidote.core.comparison.crossings import in_words, uncertainty
 from epidote.core.comparison.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
 from epidote.core.comparison.levelled import Levelling, levelled
 from epidote.core.comparison.points import By, Point, at_point, difference_in_words
 from epidote.core.display import format_plain, format_quantity, format_reading
-from epidote.core.procedures.base import CurveView, procedure, settings_in_words
+from epidote.core.procedures.base import CurveView, procedure
 from epidote.core.quantity import in_percent
 from epidote.core.result import Curve, Reading, marks_on
+from epidote.core.settings import label_of, settings_in_words
 from epidote.desktop.matrix.table import PLUS_MINUS
 from epidote.desktop.plot.figure import Figure, PinMark, Trace
 from epidote.study.models import Column, Pin, RunSummary, Subject
@@ -30,6 +32,8 @@ _PRODUCTS = {"modulation_distortion", "modulation_d2", "modulation_d3", "differe
 RATIO_READINGS = {"thd", "thd_n", "thd_n_1w", "lowest_thd_n", "worst", "worst_thd", "distortion_noise", *_HARMONICS, *_PRODUCTS}
 RATIO_VIEWS = {"thd", "thd_n", "modulation", "d2", "d3", "floor", *_HARMONICS}
 _LEVEL_CURVES = {"dB", "dBFS", "dBV"}
+_USUAL = ("rate", "load_ohms", "level", "band_low", "band_high", "weighting", "duration")  # what a reader asks of two runs first
+_CONDITION_OF = {"load_ohms": "load", "probe_ratio": "probe"}  # values of the chain that a row's condition of another name sets
 
 
 @dataclass(frozen=True, eq=False)
@@ -325,17 +329,21 @@ def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:
     """What two or more runs have in common and where they differ, in words."""
     if len(chosen) < 2:
         return "", ""
-    differ = [n.replace("_", " ") for n in differing_settings([(dict(c.run.settings), dict(c.run.chain)) for c in chosen])]
+    differ = differing_settings([(dict(c.run.settings), dict(c.run.chain)) for c in chosen])
     units = len({c.subject.unit.id for c in chosen if c.subject.unit})
     names = dict.fromkeys(k for c in chosen for k in c.subject.conditions)
     conditions = [n for n in names if len({c.subject.conditions.get(n) for c in chosen}) > 1]
-    differ = [n for n in differ if not (n == "load ohms" and "load" in conditions)]
-    differs = (["unit"] if units > 1 else []) + conditions + differ
-    usual = ["rate", "load ohms", "level", "band low", "band high", "weighting", "duration"]
+    # what a row says as a condition is not said again as the chain's value
+    told = [_CONDITION_OF.get(n, n) in conditions for n in differ]
+    differ = [n for n, already in zip(differ, told, strict=True) if not already]
+    differs = (["unit"] if units > 1 else []) + conditions + [_label_in(chosen[0].run, n) for n in differ]
     settings = {**chosen[0].run.settings, **chosen[0].run.chain}
-    alike = [
-        n.replace(" ohms", "")
-        for n in usual
-        if n not in differ and n.replace(" ohms", "") not in conditions and n.replace(" ", "_") in settings
-    ]
+    same = [n for n in _USUAL if n in settings and n not in differ and _CONDITION_OF.get(n, n) not in conditions]
+    alike = [_label_in(chosen[0].run, n) for n in same]
     return ", ".join(alike), ", ".join(differs) or "nothing (same unit, conditions and settings)"
+
+
+def _label_in(run: RunSummary, name: str) -> str:
+    """What the window calls a setting of the run's procedure, or a value of its chain."""
+    model = procedure(run.procedure).Settings
+    return label_of(model if name in model.model_fields else Chain, name)

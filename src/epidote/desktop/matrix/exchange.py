@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from epidote.core.errors import EpidoteError
+from epidote.core.errors import EpidoteError, in_window
 from epidote.desktop.matrix.look import carried_of
 
 if TYPE_CHECKING:
@@ -49,7 +49,7 @@ class Exchange:
             else:
                 write_whole(path, curves_csv([(n, r, list(page.look.in_view(r.id))) for n, r in cells], notes).encode())
         except EpidoteError as error:
-            page.failed.emit(str(error))
+            page.failed.emit(in_window(error))
 
     def _write_texts(self, path: Path, cells: list[tuple[str, RunSummary]]) -> None:
         """A text file for each curve in view; of several the row's name and the channel stand in the file's name."""
@@ -83,7 +83,8 @@ class Exchange:
 
         def work(study: Study) -> str:
             from epidote.conductor import study_chain
-            from epidote.core.procedures.base import make_settings, procedure
+            from epidote.core.procedures.base import procedure
+            from epidote.core.settings import make_settings
             from epidote.elsewhere import describe, marked_file, write_described
 
             made = make_settings(procedure(column.procedure).Settings, settings)
@@ -117,7 +118,8 @@ class Exchange:
 
         def work(study: Study) -> RunSummary:
             from epidote.conductor import Order, study_chain
-            from epidote.core.procedures.base import make_settings, procedure
+            from epidote.core.procedures.base import procedure
+            from epidote.core.settings import make_settings
             from epidote.elsewhere import take_in
 
             made = make_settings(procedure(column.procedure).Settings, settings)
@@ -156,7 +158,8 @@ class Exchange:
         def taken(recordings: Any, words: str) -> None:
             def work(study: Study) -> RunSummary:
                 from epidote.conductor import Order, study_chain
-                from epidote.core.procedures.base import make_settings, procedure
+                from epidote.core.procedures.base import procedure
+                from epidote.core.settings import make_settings
                 from epidote.elsewhere import take_stretch
 
                 carried = procedure(column.procedure)

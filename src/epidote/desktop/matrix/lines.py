@@ -204,7 +204,10 @@ class Lines:
         self._keep({self._drawing: tuple(corners)}, f"{self._drawing.capitalize()} limit", "drawn by hand")
 
     def _keep(self, sides: dict[str, Any], name: str, source: str) -> None:
+        from pydantic import ValidationError
+
         from epidote.core.comparison.limits import Limit
+        from epidote.core.settings import validation_words
 
         figure, column, key = self._page.graph_panel.graph.figure(), self._page.current_column(), self._page.look.key
         if figure is None or column is None or key is None:
@@ -212,8 +215,8 @@ class Lines:
         y_unit = "dB" if figure.y_unit == "%" else figure.y_unit
         try:
             limit = Limit(name=self._free(name), procedure=column.procedure, key=key, unit=y_unit, x_unit=figure.x_unit, source=source, **sides)
-        except ValueError as error:
-            self._page.failed.emit(f"Invalid limit: {str(error).splitlines()[-1].strip()}. Nothing was added.")
+        except ValidationError as error:
+            self._page.failed.emit(f"Invalid limit: {validation_words(error)}. Nothing was added.")
             return
         edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add limit “{limit.name}”")
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from epidote.core.errors import in_window
+
 if TYPE_CHECKING:
     from epidote.core.comparison.axes import Axis
     from epidote.core.procedures.base import CurveView
@@ -205,7 +207,7 @@ class Look:
         try:
             point = parse_point(text, self.key, units, curves[0].y_unit)
         except QuantityError as error:
-            page.failed.emit(str(error))
+            page.failed.emit(in_window(error))
             return
         edits.add_entry(page.session, "point", point.model_dump(mode="json"), f"Add point {point.name}", Owner(column=column.id))
 

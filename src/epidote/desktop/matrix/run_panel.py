@@ -105,7 +105,7 @@ class RunPanel(QWidget):
     def show_recompute(self, subject: Subject, column: Column, chain: Any, procedure: Any, run: RunSummary) -> None:
         """Offer to compute a finished run again with other settings."""
         self._recomputing = True
-        from epidote.core.procedures.base import analysis_settings
+        from epidote.core.settings import analysis_settings
 
         self._fill(procedure, chain, dict(run.settings), analysis_settings(procedure.Settings))
         self.heading.setText(f"Recompute {column.title}: {subject.full_name}")
@@ -130,18 +130,19 @@ class RunPanel(QWidget):
         """Say what is wrong, or how long it takes."""
         if self.form is None:
             return
-        from epidote.core.errors import EpidoteError
-        from epidote.core.procedures.base import make_settings
+        from epidote.core.errors import EpidoteError, in_window
+        from epidote.core.settings import labelled, make_settings
 
         words = self.form.problem()
         if not words:
             try:
                 settings = make_settings(self._procedure.Settings, self.form.values())
                 if not getattr(settings, "material", ""):  # a sound file is read when it is played, not while it is typed
-                    next(self._procedure.conduct(settings, self._chain))
+                    with labelled(self._procedure.Settings):
+                        next(self._procedure.conduct(settings, self._chain))
                 self.estimate.setText("" if self._recomputing else duration_words(self._procedure.duration(settings, self._chain)))
             except EpidoteError as error:
-                words = str(error)
+                words = in_window(error)
         self.problem.setText(words)
         self.problem.setVisible(bool(words))
         self.go.setEnabled(not words and (self._recomputing or bool(self.device.currentData())))

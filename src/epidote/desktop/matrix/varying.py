@@ -32,7 +32,7 @@ class Varying:
 
     def show(self) -> None:
         from epidote.core.comparison.by_condition import Told, alike, grid
-        from epidote.core.errors import UnusableInputError
+        from epidote.core.errors import UnusableInputError, in_window
         from epidote.core.procedures.base import titles_of
         from epidote.desktop.matrix.look import carried_of
 
@@ -61,6 +61,6 @@ class Varying:
         try:
             found = grid(told)
         except UnusableInputError as error:
-            panel.show_words(str(error))
+            panel.show_words(in_window(error))
             return
         panel.show_grid(found, alike(found))

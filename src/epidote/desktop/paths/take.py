@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QLineEdit, QPushButt
 
 from epidote.audio.streams import ChannelStream, SoundStream
 from epidote.core.display import format_quantity
-from epidote.core.errors import EpidoteError
+from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantity import parse_as
 from epidote.core.signal import Recording, Samples
 from epidote.core.signal import Signal as Sound
@@ -201,7 +201,7 @@ class StretchDialog(QDialog):
         try:
             first, last = (parse_as(e.text(), "s") for e in (self.first, self.last))
         except EpidoteError as error:
-            self.long.setText(str(error))
+            self.long.setText(in_window(error))
             return
         if last > first:
             self.wave.set_stretch(first, last)

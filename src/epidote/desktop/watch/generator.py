@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLabel, QLine
 
 from epidote.core.chain import Chain
 from epidote.core.display import format_quantity
-from epidote.core.errors import EpidoteError
+from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantity import from_db, parse_as
 from epidote.core.stimulus.programme import Programme, ProgrammeKind
 from epidote.desktop.widgets.choice import Choice
@@ -100,7 +100,7 @@ class GeneratorBar(QWidget):
             level = parse_as(self.level.text(), "dBFS", self.chain.drive())
             frequency, second = (parse_as(e.text(), "Hz") for e in (self.frequency, self.second))
         except EpidoteError as error:
-            self.failed.emit(str(error))
+            self.failed.emit(in_window(error))
             return None
         index = self.outputs.currentIndex()
         outputs = tuple(range(1, len(self.chain.outputs) + 1)) if index <= 0 else (index,)
@@ -123,7 +123,7 @@ class GeneratorBar(QWidget):
         try:
             signal = read_sound(path)
         except EpidoteError as error:
-            self.failed.emit(str(error))
+            self.failed.emit(in_window(error))
             return False
         x = signal.channel(1)[: round(60 * signal.rate)]
         step = signal.rate / self.chain.rate

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSplitter, QT
 
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_from_toml
-from epidote.core.errors import EpidoteError
+from epidote.core.errors import EpidoteError, in_window
 from epidote.core.hearing import threshold
 from epidote.core.live.spectrum import (
     Frame,
@@ -148,7 +148,7 @@ class WatchPage(QWidget):
         try:
             self.chain = chain_from_toml(text)
         except EpidoteError as error:
-            self.failed.emit(str(error))
+            self.failed.emit(in_window(error))
         self.generator.set_chain(self.chain)
         overview = self.session.overview
         rows = [(s.full_name, s.id) for s in overview.subjects if s.device or self.chain.device] if overview else []

@@ -2,24 +2,14 @@
 
 from __future__ import annotations
 
-from enum import EnumType
 from typing import Any, get_args, get_origin
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEdit, QWidget
 
+from epidote.core.errors import SettingError
 from epidote.core.quantity import QuantityError, parse_as
-
-_UNITS_IN_NAMES = {"_ohms": " resistance", "_watts": " power", "_db": "", "_volts": " in volts"}
-
-
-def title_of(name: str) -> str:
-    """A field's name in words: "start_frequency" becomes "Start frequency", "load_ohms" becomes "Load resistance"."""
-    for ending, said in _UNITS_IN_NAMES.items():
-        if name.endswith(ending):
-            name = name.removesuffix(ending) + said
-    words = name.replace("_", " ")
-    return words[:1].upper() + words[1:]
+from epidote.core.settings import LabelledEnum, label_of, make_settings, unit_of
 
 
 class SettingsForm(QWidget):
@@ -48,8 +38,8 @@ class SettingsForm(QWidget):
                 continue
             editor = self._editor(name, field, values.get(name, field.default))
             editor.setToolTip(str(field.description or ""))
-            editor.setAccessibleName(title_of(name))
-            label = QLabel(title_of(name))
+            editor.setAccessibleName(label_of(model, name))
+            label = QLabel(label_of(model, name))
             label.setBuddy(editor)
             label.setToolTip(str(field.description or ""))
             label.setProperty("quiet", True)
@@ -57,11 +47,12 @@ class SettingsForm(QWidget):
             self._editors[name] = editor
 
     def _editor(self, name: str, field: Any, value: Any) -> QLineEdit | QComboBox | QCheckBox:
-        if isinstance(field.annotation, EnumType):
+        if isinstance(field.annotation, type) and issubclass(field.annotation, LabelledEnum):
             combo = QComboBox()
-            combo.addItems([str(member.value) for member in list[Any](field.annotation)])
-            combo.setCurrentText(str(value))
-            combo.currentTextChanged.connect(lambda _: self.changed.emit())
+            for member in field.annotation:
+                combo.addItem(member.label, str(member))
+            combo.setCurrentIndex(max(0, combo.findData(str(value))))
+            combo.currentIndexChanged.connect(lambda _: self.changed.emit())
             combo.activated.connect(lambda _: self.committed.emit())
             return combo
         if name in self._choices:
@@ -72,7 +63,7 @@ class SettingsForm(QWidget):
             box.toggled.connect(lambda _: self.changed.emit())
             box.clicked.connect(lambda _: self.committed.emit())
             return box
-        line = QLineEdit("" if value is None else self._shown(value, _unit(field)))
+        line = QLineEdit("" if value is None else self._shown(value, unit_of(field)))
         line.textChanged.connect(lambda _: self.changed.emit())
         line.editingFinished.connect(self.committed.emit)
         return line
@@ -103,7 +94,8 @@ class SettingsForm(QWidget):
         if isinstance(editor, QLineEdit):
             editor.setText(text)
         elif isinstance(editor, QComboBox):
-            editor.setCurrentText(text)
+            found = editor.findData(text)
+            editor.setCurrentIndex(found if found >= 0 else editor.findText(text))
         else:
             editor.setChecked(text == "yes")
 
@@ -113,7 +105,7 @@ class SettingsForm(QWidget):
         for name, editor in self._editors.items():
             field = self._model.model_fields[name]
             if isinstance(editor, QComboBox):
-                result[name] = editor.currentData() if name in self._choices else editor.currentText()
+                result[name] = editor.currentData()
             elif isinstance(editor, QCheckBox):
                 result[name] = editor.isChecked()
             else:
@@ -124,7 +116,7 @@ class SettingsForm(QWidget):
     def _typed(text: str, field: Any) -> Any:
         if not text and not field.is_required() and field.default is None:
             return None
-        unit = _unit(field)
+        unit = unit_of(field)
         if get_origin(field.annotation) is tuple:
             item = get_args(field.annotation)[0]
             parts = [p.strip() for p in text.split(";" if ";" in text else ",") if p.strip()]
@@ -142,22 +134,15 @@ class SettingsForm(QWidget):
 
     def problem(self) -> str:
         """What is wrong, in words, and which field is marked; empty when nothing is."""
-        from epidote.core.errors import SettingError
-        from epidote.core.procedures.base import make_settings
-
         wrong, words = "", ""
         try:
             make_settings(self._model, self.values())
         except SettingError as error:
-            words = str(error)
-            wrong = next((n for n in self._editors if f"“{n}”" in words), "")
+            words = error.in_window
+            wrong = next((n for n in error.settings if n in self._editors), "")
         for name, editor in self._editors.items():
             if editor.property("wrong") != (name == wrong):
                 editor.setProperty("wrong", name == wrong)
                 editor.style().unpolish(editor)
                 editor.style().polish(editor)
         return words
-
-
-def _unit(field: Any) -> str:
-    return str((field.json_schema_extra or {}).get("unit", ""))

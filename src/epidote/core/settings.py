@@ -1,0 +1,214 @@
+"""Settings models: what every field declares, the labels a person reads, and errors that name a setting in either language.
+
+A field's name is an interface (command line, JSON, studies) and never changes; its label is what the window shows.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from enum import StrEnum
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic.fields import FieldInfo
+
+from epidote.core.display import format_plain
+from epidote.core.errors import SettingError
+
+# pydantic's types of error and what to do about each; {…} are filled from the error's context
+_REMEDIES = {
+    "float_parsing": "enter a number",
+    "float_type": "enter a number",
+    "int_parsing": "enter a whole number",
+    "int_type": "enter a whole number",
+    "int_from_float": "enter a whole number",
+    "finite_number": "enter a finite number",
+    "bool_parsing": "use yes or no",
+    "bool_type": "use yes or no",
+    "greater_than": "enter more than {gt}",
+    "greater_than_equal": "enter {ge} or more",
+    "less_than": "enter less than {lt}",
+    "less_than_equal": "enter {le} or less",
+    "enum": "use one of: {expected}",
+    "string_too_long": "use at most {max_length} characters",
+    "string_type": "enter a text",
+    "too_long": "use at most {max_length} entries",
+    "too_short": "use at least {min_length} entries",
+    "tuple_type": "enter a list",
+    "date_from_datetime_parsing": "enter a date (YYYY-MM-DD)",
+    "date_parsing": "enter a date (YYYY-MM-DD)",
+    "date_type": "enter a date (YYYY-MM-DD)",
+    "missing": "a value is needed",
+}
+_LIMITS = ("gt", "ge", "lt", "le")
+
+
+class Settings(BaseModel):
+    """Base of every settings model: frozen, nothing unknown, no NaN. Each field has label, unit, range, default and meaning."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+
+S = TypeVar("S", bound=BaseModel)
+
+
+class LabelledEnum(StrEnum):
+    """A setting's value out of a few: the value that is stored and typed, and the label that a list shows for it.
+
+    A member is ``NAME = "value"`` or ``NAME = "value", "Label"``; without a label it is the value with a capital letter.
+    """
+
+    label: str
+
+    def __new__(cls, value: str, label: str = "") -> LabelledEnum:
+        member = str.__new__(cls, value)
+        member._value_ = value
+        member.label = label or value[:1].upper() + value[1:]
+        return member
+
+
+def setting(default: Any, label: str, meaning: str, unit: str = "", *, played: bool = False, **limits: Any) -> Any:
+    """A settings field: default, label on screen, meaning in one line, unit, and pydantic's limits (ge, le, gt, lt).
+
+    ``played``: it decides what is played, so that a finished run cannot be recomputed with another value.
+    """
+    return Field(default, title=label, description=meaning, json_schema_extra={"unit": unit, "played": played}, **limits)
+
+
+def label_of(model: type[BaseModel], name: str) -> str:
+    """What the window calls a setting; a name that the model does not have is shown as it is, without underscores."""
+    field = model.model_fields.get(name)
+    if field is None or not field.title:
+        return name.replace("_", " ").capitalize()
+    return field.title
+
+
+def labels_of(model: type[BaseModel]) -> dict[str, str]:
+    """The labels of all settings of a model by name."""
+    return {name: label_of(model, name) for name in model.model_fields}
+
+
+def unit_of(field: FieldInfo) -> str:
+    """The unit of a setting, "" for none."""
+    return str(_extra(field).get("unit", ""))
+
+
+def value_in_words(model: type[BaseModel], name: str, value: Any) -> str:
+    """A value as a person reads it: with its unit, a choice by its label; "" for what was left empty."""
+    field = model.model_fields.get(name)
+    if value is None or value == "":
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, (int, float)):
+        return format_plain(value, unit_of(field) if field is not None else "")
+    if isinstance(value, (tuple, list)):
+        return ", ".join(value_in_words(model, name, v) for v in value)
+    choices = field.annotation if field is not None else None
+    if isinstance(choices, type) and issubclass(choices, LabelledEnum) and value in list(choices):
+        return choices(value).label
+    return str(value)
+
+
+def settings_in_words(model: type[BaseModel], values: Mapping[str, Any]) -> str:
+    """Settings with their labels and units, for a picture or a report: "Start frequency 20 Hz, …"; without what was left empty."""
+    words = {name: value_in_words(model, name, value) for name, value in values.items()}
+    return ", ".join(f"{label_of(model, name)} {said}" for name, said in words.items() if said)
+
+
+def require_rising(settings: BaseModel, low: str, high: str) -> None:
+    """For a validator: raises SettingError unless the setting ``low``, in Hz, is lower than the setting ``high``."""
+    below, above = getattr(settings, low), getattr(settings, high)
+    if below >= above:
+        raise SettingError(f"{{{low}}} {below:g} Hz must be lower than {{{high}}} {above:g} Hz.", low, high)
+
+
+def analysis_settings(model: type[BaseModel]) -> tuple[str, ...]:
+    """Names of the settings that a finished run can be recomputed with."""
+    return tuple(name for name, field in model.model_fields.items() if not _extra(field).get("played"))
+
+
+def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
+    """Settings from names and values. Raises SettingError that names the setting, the value and what it may be."""
+    try:
+        return model.model_validate(dict(values))
+    except ValidationError as error:
+        raise setting_error(model, error) from error
+
+
+def setting_error(model: type[BaseModel], error: ValidationError) -> SettingError:
+    """The first thing that is wrong, in our words: names of settings, not those of the validation library."""
+    first = error.errors()[0]
+    place = [str(part) for part in first["loc"]]
+    name = place[0] if place else ""
+    cause = first.get("ctx", {}).get("error")
+    if first["type"] == "extra_forbidden":
+        found = SettingError(f"Unknown setting “{'.'.join(place)}”. Available: {', '.join(model.model_fields)}.")
+    elif not name:
+        # a rule of the whole model is a sentence of ours
+        found = cause if isinstance(cause, SettingError) else SettingError(_sentence(own_words(first)))
+    else:
+        found = SettingError(f"{{{name}}}: {_shown(first.get('input'))} is not valid; {_remedy(first)}.", name)
+    found.labels = labels_of(model)
+    return found
+
+
+@contextmanager
+def labelled(model: type[BaseModel]) -> Iterator[None]:
+    """Give every SettingError from within the labels of this model, so that the window can show them."""
+    try:
+        yield
+    except SettingError as error:
+        error.labels = error.labels or labels_of(model)
+        raise
+
+
+def own_words(details: Any) -> str:
+    """What a validator of ours said, without the library's words before it; else the library's words."""
+    cause = details.get("ctx", {}).get("error")
+    return str(cause if cause is not None else details["msg"]).rstrip(".")
+
+
+def validation_words(error: ValidationError) -> str:
+    """What is wrong with a model that is no settings form, such as a limit or a claim: one sentence without its full stop."""
+    first = error.errors()[0]
+    words = own_words(first) if "error" in first.get("ctx", {}) else _remedy(first)
+    place = ".".join(str(part) for part in first["loc"])
+    return f"{place}: {words}" if place else words
+
+
+def _remedy(details: Any) -> str:
+    """What to enter instead."""
+    context: Mapping[str, Any] = details.get("ctx", {})
+    if "error" in context:
+        return own_words(details)
+    limits = {key: f"{context[key]:g}" for key in _LIMITS if isinstance(context.get(key), (int, float))}
+    values = {**context, **limits}
+    if details["type"] == "enum":
+        values["expected"] = str(context["expected"]).replace("'", "").replace(" or ", ", ")
+    pattern = _REMEDIES.get(details["type"])
+    if pattern is None:
+        words = str(details["msg"])
+        return words[0].lower() + words[1:]
+    return pattern.format(**values)
+
+
+def _shown(value: Any) -> str:
+    """What was entered; a long text is cut."""
+    if isinstance(value, str):
+        return f"“{value if len(value) <= _LONGEST_SHOWN else value[:_LONGEST_SHOWN] + '…'}”"
+    if isinstance(value, (int, float)):
+        return f"{value:g}" if isinstance(value, float) else str(value)
+    return "what was entered" if isinstance(value, (Mapping, Sequence)) or value is None else str(value)
+
+
+_LONGEST_SHOWN = 60
+
+
+def _sentence(words: str) -> str:
+    return f"{words[:1].upper()}{words[1:]}."
+
+
+def _extra(field: FieldInfo) -> dict[str, Any]:
+    return field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
