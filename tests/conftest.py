@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 from hypothesis import settings as hypothesis_settings
 
+from epidote.core.aside import THREAD_NAMES
 from epidote.core.chain import Chain
 from epidote.core.signal import Recording, Signal
 
@@ -74,10 +75,11 @@ def private_home(tmp_path, monkeypatch):
 
 @pytest.fixture(autouse=True)
 def no_thread_left():
-    """Every worker a test starts is stopped by it."""
+    """Every worker a test starts is stopped by it; the threads that the process shares stay."""
     before = set(threading.enumerate())
     yield
-    left = [t.name for t in threading.enumerate() if t not in before and t.is_alive() and not t.daemon]
+    new = [t for t in threading.enumerate() if t not in before and t.is_alive() and not t.daemon]
+    left = [t.name for t in new if not t.name.startswith(THREAD_NAMES)]
     assert not left, f"threads left running: {left}"
 
 

@@ -52,7 +52,7 @@ def test_what_is_known_of_other_cells():
     assert alone.interval == pytest.approx(stats.norm.ppf(0.975) * 0.001 * np.sqrt(2), rel=1e-9)
     assert "by the estimators' noise alone" in alone.words
     informed = compare(readings([1.0], 0.001), readings([1.01], 0.001), Spread(0.0, 0.05, 6))
-    assert informed.finding is Finding.NOT_SHOWN
+    assert informed.finding is Finding.NO_DIFFERENCE
     assert informed.words.startswith("no difference that can be shown")
 
 

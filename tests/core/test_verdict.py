@@ -42,16 +42,16 @@ def test_the_worst_channel_counts_and_the_latest_run():
 
 def test_too_near_to_tell_within_its_uncertainty():
     found = verdict("THD+N < 0.01 %, 1 kHz, 1 W", run(readings=thd_n(-80.02, spread=0.05)))
-    assert found.outcome is Outcome.NOT_SHOWN
+    assert found.outcome is Outcome.INCONCLUSIVE
     assert "too near the limit" in found.words
     repeated = run(readings=thd_n(-80.5), spreads={("thd_n", 1): 1.0})
-    assert verdict("THD+N < 0.01 %, 1 kHz, 1 W", repeated).outcome is Outcome.NOT_SHOWN
+    assert verdict("THD+N < 0.01 %, 1 kHz, 1 W", repeated).outcome is Outcome.INCONCLUSIVE
 
 
 def test_the_chain_s_floor_stands_in_the_way():
     near = {"floor": -91.0, "cautions": (Caution.NEAR_FLOOR,)}
     found = verdict("THD+N < 0.001 %, 1 kHz, 1 W", run(readings=thd_n(-88.0, **near)))
-    assert found.outcome is Outcome.NOT_SHOWN
+    assert found.outcome is Outcome.INCONCLUSIVE
     assert "mostly the chain" in found.words
     assert found.offer is not None
     # what the chain adds can only have made it worse, so a limit that is kept is met
@@ -60,7 +60,7 @@ def test_the_chain_s_floor_stands_in_the_way():
 
 def test_other_conditions_are_named_and_a_measurement_offered():
     found = verdict("THD+N < 0.01 %, 1 kHz, 5 W, 4 Ω, A-weighted", run(readings=thd_n(-90.0)))
-    assert found.outcome is Outcome.NOT_SHOWN
+    assert found.outcome is Outcome.INCONCLUSIVE
     for words in ("load 8", "level", "weighting none instead of A"):
         assert words in found.words
     nothing = verdict("SNR 100 dB(A)")
@@ -89,7 +89,7 @@ def test_the_usual_band_and_the_unit_s_first_row_are_taken_first():
 
 def test_a_spoilt_recording_shows_nothing():
     found = verdict("THD+N 0.01 %", run(readings=thd_n(-90.0), cautions=("clipped",)))
-    assert (found.outcome, "clipped" in found.words) == (Outcome.NOT_SHOWN, True)
+    assert (found.outcome, "clipped" in found.words) == (Outcome.INCONCLUSIVE, True)
 
 
 @pytest.mark.parametrize(("text", "outcome"), [("30 W at 1 %", "met"), ("50 W at 1 %", "not met"), ("20 W at 0.1 %", "not met"), ("3 W at 0.1 %, 8 Ω", "met")])
@@ -108,7 +108,7 @@ def test_a_staircase_that_ended_too_early_shows_what_it_reached():
     early = Curve("thd_n", 1, short.x[kept], short.y[kept], "W", "dB")
     low, high = (verdict(t, run("distortion-level", curves=[early], settings={"frequency": 1000.0})) for t in ("5 W at 1 %", "30 W at 1 %"))
     assert low.outcome is Outcome.MET
-    assert (high.outcome, "begin higher" in high.words) == (Outcome.NOT_SHOWN, True)
+    assert (high.outcome, "begin higher" in high.words) == (Outcome.INCONCLUSIVE, True)
 
 
 def test_distortion_at_a_level_from_a_staircase():
@@ -131,7 +131,7 @@ def test_response_within_a_tolerance(tolerance, outcome):
 
 def test_a_band_that_was_not_swept_is_not_shown():
     found = verdict("frequency response 5 Hz-80 kHz, -3 dB", run("response", curves=[response([20, 1000, 20000], [0, 0, 0])]))
-    assert found.outcome is Outcome.NOT_SHOWN
+    assert found.outcome is Outcome.INCONCLUSIVE
     assert found.offer.settings == {"start_frequency": 5.0, "stop_frequency": 80000.0}
 
 
@@ -141,7 +141,7 @@ def test_noise_in_volts_against_a_level_and_a_weighting():
     noise = run("noise", readings, settings={"reference_level": "12.65 V"})
     assert verdict("Noise < -95 dBu, 20 kHz BW", noise).outcome is Outcome.NOT_MET
     assert verdict("Noise < -95 dBu A-weighted", noise).outcome is Outcome.MET
-    assert verdict("Noise < -95 dBu, bandwidth 80 kHz", noise).outcome is Outcome.NOT_SHOWN
+    assert verdict("Noise < -95 dBu, bandwidth 80 kHz", noise).outcome is Outcome.INCONCLUSIVE
 
 
 def test_snr_crosstalk_gain_latency_and_modulation():
@@ -149,7 +149,7 @@ def test_snr_crosstalk_gain_latency_and_modulation():
     noise = run("noise", [Reading("snr", 1, 100.0, "dB", at), Reading("snr_a", 1, 103.0, "dB", at)], settings={"reference_level": "12.65 V"})
     assert verdict("SNR 102 dB(A)", noise).margin == pytest.approx(1.0)
     assert verdict("SNR 102 dB, 20 W", noise).outcome is Outcome.NOT_MET  # 12.65 V into 8 Ω are 20 W
-    assert verdict("SNR 102 dB(A) re 1 W", noise).outcome is Outcome.NOT_SHOWN
+    assert verdict("SNR 102 dB(A) re 1 W", noise).outcome is Outcome.INCONCLUSIVE
     cross = run("crosstalk", [Reading("crosstalk", 2, -83.0, "dB", {"frequency_hz": 1000.0})], [Curve("crosstalk", 2, np.array([20.0, 1000, 20000]), np.array([-90.0, -83, -60]), "Hz", "dB")])  # fmt: skip
     assert verdict("Channel separation > 80 dB", cross).margin == pytest.approx(3.0)
     assert verdict("Separation 65 dB, 20 Hz to 20 kHz", cross).margin == pytest.approx(-5.0)
@@ -164,7 +164,7 @@ def test_snr_crosstalk_gain_latency_and_modulation():
     tones = {"frequency_1_hz": 60.0, "frequency_2_hz": 7000.0}
     imd = run("intermodulation", [Reading("modulation_distortion", 1, -73.0, "dB", tones)])
     assert verdict("IMD < 0.05 %", imd).outcome is Outcome.MET
-    assert verdict("CCIF 19+20 kHz: -90 dB", imd).outcome is Outcome.NOT_SHOWN
+    assert verdict("CCIF 19+20 kHz: -90 dB", imd).outcome is Outcome.INCONCLUSIVE
 
 
 def test_sensitivity_is_the_input_that_the_measured_gain_needs():
@@ -175,11 +175,11 @@ def test_sensitivity_is_the_input_that_the_measured_gain_needs():
     assert (found.outcome, found.value) == ("met", pytest.approx(320**0.5 / 10 ** (26 / 20)))
     assert found.uncertainty == pytest.approx(2 * 0.8966 * 0.05 / 8.686, rel=1e-3)
     assert verdict("Input sensitivity 1.2 V for 40 W", gain).outcome is Outcome.NOT_MET
-    assert verdict("Input sensitivity 900 mV ±1 % for 40 W", gain).outcome is Outcome.NOT_SHOWN, "±1.2 % of it is the reading's own"
+    assert verdict("Input sensitivity 900 mV ±1 % for 40 W", gain).outcome is Outcome.INCONCLUSIVE, "±1.2 % of it is the reading's own"
     alone = verdict("Sensitivity 142 mV", gain)
     assert (alone.outcome, alone.value) == ("met", pytest.approx(8**0.5 / 10 ** (26 / 20)))
     assert "for 1 W" in alone.words
-    assert verdict("Sensitivity 1 V for 40 W").outcome is Outcome.NOT_SHOWN
+    assert verdict("Sensitivity 1 V for 40 W").outcome is Outcome.INCONCLUSIVE
     assert verdict("Sensitivity 1 V for 40 W").offer.settings == {"output_level": "40 W"}
 
 

@@ -2,16 +2,28 @@
 
 from __future__ import annotations
 
+import os
+import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import lru_cache
 from typing import TypeVar
 
 T = TypeVar("T")
+THREAD_NAMES = "aside"  # how the names of the shared threads begin; they end with the process
+_MAKING = threading.Lock()
+
+
+@lru_cache(maxsize=1)
+def _make_pool() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(os.cpu_count() or 2, THREAD_NAMES)
 
 
 def aside(work: Callable[[], T]) -> Callable[[], T]:
-    """Begin ``work`` on a thread of its own; what is given back waits for its result, and raises what it raised."""
-    pool = ThreadPoolExecutor(1, "aside")
-    result = pool.submit(work).result
-    pool.shutdown(wait=False)  # the thread goes when its work is done
-    return result
+    """Begin ``work`` on a thread that the whole process shares; what is given back waits for its result, and raises what it raised.
+
+    ``work`` must not itself wait for other work begun so: all threads might be waiting then.
+    """
+    with _MAKING:  # the cache alone would let two threads make two pools
+        pool = _make_pool()
+    return pool.submit(work).result

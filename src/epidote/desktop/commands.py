@@ -14,7 +14,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Command:
-    """``group``: the menu it stands in. ``edits``: it changes the study, so a read-only one greys it out."""
+    """``group``: the menu it stands in. ``edits``: it changes the study, so a read-only one greys it out.
+
+    ``state``: of a command that switches something, whether that is on.
+    """
 
     name: str
     words: str
@@ -22,6 +25,7 @@ class Command:
     group: str
     do: Callable[[], None]
     edits: bool = False
+    state: Callable[[], bool] | None = None
 
 
 GROUPS = ("Study", "Row", "Run", "Graph", "View")
@@ -57,8 +61,8 @@ def commands_of(window: MainWindow) -> list[Command]:
         Command("add row", "Add row…", "Ctrl+R", "Row", r.add_row, True),
         Command("change row", "Edit row…", "F2", "Row", r.change_row, True),
         Command("duplicate", "Duplicate row…", "Ctrl+D", "Row", r.duplicate_row, True),
-        Command("reference", "Set as reference", "Ctrl+B", "Row", r.toggle_reference, True),
-        Command("show row", "Show row in graph", "Ctrl+H", "Row", r.toggle_row, True),
+        Command("reference", "Set as reference", "Ctrl+B", "Row", r.toggle_reference, True, r.is_reference),
+        Command("show row", "Show row in graph", "Ctrl+H", "Row", r.toggle_row, True, r.is_shown),
         Command("delete row", "Delete row", "Ctrl+Delete", "Row", r.delete_row, True),
         Command("add column", "Add column…", "Ctrl+Shift+C", "Run", r.add_column, True),
         Command("delete column", "Delete column", "", "Run", r.delete_column, True),
@@ -76,9 +80,9 @@ def commands_of(window: MainWindow) -> list[Command]:
         Command("next axis", "Next x-axis quantity", "Ctrl+Shift+Right", "Graph", m.look.next_axis),
         Command("step up", "Next sweep step", "Ctrl+PgUp", "Graph", m.look.next_step),
         Command("step down", "Previous sweep step", "Ctrl+PgDown", "Graph", lambda: m.look.next_step(-1)),
-        Command("percent", "Switch % / dB", "Ctrl+U", "Graph", m.look.toggle_percent),
-        Command("channel 1", "Channel 1", "Ctrl+1", "Graph", lambda: m.look.toggle_channel(1)),
-        Command("channel 2", "Channel 2", "Ctrl+2", "Graph", lambda: m.look.toggle_channel(2)),
+        Command("percent", "Ratios in percent", "Ctrl+U", "Graph", m.look.toggle_percent, False, lambda: m.look.percent),
+        Command("channel 1", "Channel 1", "Ctrl+1", "Graph", lambda: m.look.toggle_channel(1), False, lambda: 1 in m.look.channels),
+        Command("channel 2", "Channel 2", "Ctrl+2", "Graph", lambda: m.look.toggle_channel(2), False, lambda: 2 in m.look.channels),
         Command("corners", "Pin -3 dB points", "Ctrl+3", "Graph", m.pins.corners, True),
         Command("clear pins", "Remove pins", "", "Graph", m.pins.clear, True),
         Command("whole graph", "Reset zoom", "Ctrl+0", "Graph", window.whole_graph),

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.desktop.commands import GROUPS, commands_of
+from epidote.desktop.commands import GROUPS, Command, commands_of
 from epidote.desktop.file_commands import FileCommands
 from epidote.desktop.lazy import LazyPage
 from epidote.desktop.matrix.page import MatrixPage
@@ -85,6 +85,7 @@ class MainWindow(QMainWindow):
         self.matrix.failed.connect(self.say)
         self.matrix.lower_built.connect(self._lower_built)
         self.session.undo.indexChanged.connect(self._overview_changed)
+        self.matrix.table.selectionModel().currentChanged.connect(lambda *_: self._show_states())
         self._overview_changed()
         self.menu_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.matrix.table.setFocus()
@@ -166,16 +167,28 @@ class MainWindow(QMainWindow):
                 if command.group == group:
                     action = QAction(command.words, self)
                     if command.shortcut:
-                        action.setShortcut(QKeySequence(command.shortcut))
-                    action.triggered.connect(lambda _=False, c=command: c.do())
+                        action.setShortcuts([QKeySequence(command.shortcut)])
+                    action.setCheckable(command.state is not None)
+                    action.triggered.connect(lambda _=False, c=command: self._carry_out(c))
                     part.addAction(action)
                     self.addAction(action)
                     if group in ("Row", "Run") and command.name not in ("undo", "redo"):
                         self.matrix.table.addAction(action)
                     self.actions_by_name[command.name] = action
+            part.aboutToShow.connect(self._show_states)
             if group == "Study":
                 menu.addSeparator()
         return menu
+
+    def _carry_out(self, command: Command) -> None:
+        command.do()
+        self._show_states()
+
+    def _show_states(self) -> None:
+        """Commands that switch something show how it stands."""
+        for command in self.commands:
+            if command.state is not None:
+                self.actions_by_name[command.name].setChecked(command.state())
 
     def _lower_built(self) -> None:
         """What the page's lower half offers leads to the window's commands."""
@@ -208,6 +221,7 @@ class MainWindow(QMainWindow):
         for command in self.commands:
             if command.edits:
                 self.actions_by_name[command.name].setEnabled(writable)
+        self._show_states()
         for name, stack_can, text in (
             ("undo", self.session.undo.canUndo(), self.session.undo.undoText()),
             ("redo", self.session.undo.canRedo(), self.session.undo.redoText()),
@@ -303,18 +317,9 @@ class MainWindow(QMainWindow):
 
     def _ask(self, words: str) -> None:
         """A question before a run goes on; the window stays usable, and Escape says no."""
-        from PySide6.QtWidgets import QMessageBox
+        from epidote.desktop.widgets.question import ask_whether
 
-        box = QMessageBox(
-            QMessageBox.Icon.NoIcon,
-            "Chain changed",
-            words,
-            QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
-            self,
-        )
-        box.setDefaultButton(QMessageBox.StandardButton.No)
-        box.finished.connect(lambda result: self.session.runs.answer(result == QMessageBox.StandardButton.Yes))
-        box.open()
+        ask_whether(self, "Chain changed", words, "Measure at full level", self.session.runs.answer)
 
     def _choose_baseline(self) -> None:
         self.show_page("Matrix")

@@ -90,6 +90,16 @@ class RowCommands:
         if subject is not None and overview is not None:
             edits.set_reference(self.session, None if overview.reference == subject.id else subject)
 
+    def is_reference(self) -> bool:
+        """Whether the current row is the reference."""
+        subject, overview = self.matrix.current_subject(), self.session.overview
+        return subject is not None and overview is not None and overview.reference == subject.id
+
+    def is_shown(self) -> bool:
+        """Whether the current row is drawn in the graph."""
+        subject = self.matrix.current_subject()
+        return subject is not None and subject.shown
+
     def toggle_row(self) -> None:
         subject = self.matrix.current_subject()
         if subject is not None:
@@ -129,22 +139,23 @@ class RowCommands:
 
     def measure_baseline(self) -> None:
         """Wire output to input, then every procedure that says something about a chain, in one go."""
-        from PySide6.QtWidgets import QMessageBox
+        from epidote.desktop.widgets.question import ask_whether
 
-        session = self.session
-        if not session.writable:
+        if not self.session.writable:
             return
         words = (
             "Disconnect the unit, probe and load. Connect output 1 to input 1 and output 2 to input 2 (loopback). Every applicable procedure is then "
             "measured on the chain itself. New runs are evaluated against this baseline."
         )
-        if (
-            QMessageBox.question(
-                self.window, "Measure baseline", words, QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel
-            )
-            != QMessageBox.StandardButton.Ok
-        ):
-            return
+
+        def answered(go: bool) -> None:
+            if go:
+                self._queue_baseline()
+
+        ask_whether(self.window, "Measure baseline", words, "Measure", answered)
+
+    def _queue_baseline(self) -> None:
+        session = self.session
 
         def ask(study: Study) -> list[Wanted]:
             from epidote.conductor import baseline_orders

@@ -20,6 +20,15 @@ if TYPE_CHECKING:
 LEAST_HEADROOM_DB = 1.0
 _SILENCE_DB = 60.0  # what is quieter was no signal
 
+_TIPS = {
+    "device": "Device of the last run and sample rate of the chain. Opens the Source block of the Chain page",
+    "scale": "Voltages that read 0 dBFS at the output and at the input. Opens the Input block of the Chain page",
+    "calibration": "Age of the oldest calibration that levels depend on. Opens the Input block of the Chain page",
+    "baseline": "Loopback measurement of the chain that new runs are evaluated against. Selects the baseline row",
+    "load": "Load resistance at the unit's output; “entered” means not measured. Opens the Load block of the Chain page",
+    "headroom": "Margin of the last recording to full scale. Opens the Output block of the Chain page, where the maximum level is set",
+}
+
 
 def _chain_of(study: Study) -> Chain:
     """On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded modules."""
@@ -54,10 +63,11 @@ class TrustStrip(QWidget):
             ("calibration", partial(open_chain, "input")),
             ("baseline", choose_baseline),
             ("load", partial(open_chain, "load")),
-            ("headroom", choose_baseline),
+            ("headroom", partial(open_chain, "output")),
         ):
             button = QToolButton()
             button.setFont(font(0.88))
+            button.setToolTip(_TIPS[key])
             button.clicked.connect(lambda _=False, f=leads_to: f())
             layout.addWidget(button)
             self.items[key] = button

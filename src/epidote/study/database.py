@@ -17,6 +17,7 @@ from epidote.study.models import ReadOnlyError, StudyError
 
 APPLICATION_ID = 0x45504944  # "EPID"
 _CHECKED_UP_TO = 64 * 1024 * 1024
+_TITLES_SINCE = 4  # the format whose migration brings the kept titles up to date
 
 
 def _migrations() -> list[tuple[int, str]]:
@@ -96,7 +97,13 @@ class Database:
         if pending and version > 0 and keep_the_old:
             self.path.with_name(f"study before format {pending[-1][0]}.sqlite").write_bytes(self.path.read_bytes())
         for number, sql in pending:
-            self._connection.executescript(f"BEGIN;\n{sql}\nPRAGMA user_version = {number};\nCOMMIT;")
+            self._connection.executescript(f"BEGIN IMMEDIATE;\n{sql}")
+            if number == _TITLES_SINCE and version > 0:
+                from epidote.study.titles import refresh_titles  # loads the procedures, which only an old study needs
+
+                refresh_titles(self._connection)
+            self._connection.execute(f"PRAGMA user_version = {number}")
+            self._connection.execute("COMMIT")
 
     @contextmanager
     def reading(self) -> Iterator[sqlite3.Connection]:

@@ -26,9 +26,13 @@ _LEVEL_UNITS = ("dBFS", "dBV", "dBu", "dB SPL")
 
 class Finding(StrEnum):
     DIFFERENT = "different"
-    NOT_SHOWN = "no measurable difference"
+    NO_DIFFERENCE = "no measurable difference"
     CHAIN_LIMITED = "chain-limited"
     UNKNOWN = "not repeated"
+
+    @classmethod
+    def _missing_(cls, value: object) -> Finding | None:
+        return cls.NO_DIFFERENCE if value == "no difference that can be shown" else None  # as 0.1.0 wrote it before its release
 
 
 @dataclass(frozen=True)
@@ -118,7 +122,7 @@ def compare(ours: Sequence[Reading], theirs: Sequence[Reading], known: Spread | 
     if variance == 0 and difference != 0:
         finding = Finding.UNKNOWN  # without any spread every difference would be real
     else:
-        finding = Finding.CHAIN_LIMITED if all(near) else Finding.DIFFERENT if abs(difference) > interval else Finding.NOT_SHOWN
+        finding = Finding.CHAIN_LIMITED if all(near) else Finding.DIFFERENT if abs(difference) > interval else Finding.NO_DIFFERENCE
     return Comparison(finding, difference, interval, unit, (len(a), len(b)), degrees)
 
 

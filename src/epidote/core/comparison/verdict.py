@@ -26,7 +26,11 @@ _MOSTLY_CHAIN = (Caution.NEAR_FLOOR, Caution.NOISE_DOMINATED)
 class Outcome(StrEnum):
     MET = "met"
     NOT_MET = "not met"
-    NOT_SHOWN = "inconclusive"
+    INCONCLUSIVE = "inconclusive"
+
+    @classmethod
+    def _missing_(cls, value: object) -> Outcome | None:
+        return cls.INCONCLUSIVE if value == "not shown" else None  # as 0.1.0 wrote it before its release
 
 
 @dataclass(frozen=True)
@@ -70,14 +74,14 @@ def judge(claim: Claim, evidence: list[Evidence]) -> Verdict:
     offer = offer_for(claim)
     if not fitting:
         if not there:
-            return Verdict(claim, Outcome.NOT_SHOWN, "not measured.", offer=offer, procedure=offer.procedure)
+            return Verdict(claim, Outcome.INCONCLUSIVE, "not measured.", offer=offer, procedure=offer.procedure)
         near = min(there, key=lambda f: len(f.unlike))
         return Verdict(
-            claim, Outcome.NOT_SHOWN, f"measured only under other conditions ({'; '.join(near.unlike)}).", offer=offer, procedure=near.evidence.procedure
+            claim, Outcome.INCONCLUSIVE, f"measured only under other conditions ({'; '.join(near.unlike)}).", offer=offer, procedure=near.evidence.procedure
         )  # fmt: skip
     best = min(fitting, key=lambda f: (f.unusual, f.evidence.place, len(f.assumed), f.spread, -f.evidence.run)).evidence
     verdicts = [_held(claim, f, offer) for f in fitting if f.evidence is best]
-    order = {Outcome.NOT_MET: 0, Outcome.NOT_SHOWN: 1, Outcome.MET: 2}
+    order = {Outcome.NOT_MET: 0, Outcome.INCONCLUSIVE: 1, Outcome.MET: 2}
     return min(verdicts, key=lambda v: (order[v.outcome], v.margin if v.margin is not None else math.inf))
 
 
@@ -109,7 +113,7 @@ def _held(claim: Claim, f: Found, offer: Offer) -> Verdict:
     value = _in_unit(f.value, f.unit, claim.unit, f.evidence)
     if spoilt is not None or value is None:
         why = spoilt.words if spoilt is not None else f"this chain cannot give it in {claim.unit}; calibrate the chain."
-        return Verdict(claim, Outcome.NOT_SHOWN, why[0].lower() + why[1:], channel=f.channel, run=f.evidence.run, procedure=f.evidence.procedure, offer=offer)
+        return Verdict(claim, Outcome.INCONCLUSIVE, why[0].lower() + why[1:], channel=f.channel, run=f.evidence.run, procedure=f.evidence.procedure, offer=offer)
     beyond = _in_unit(f.value + f.spread, f.unit, claim.unit, f.evidence)
     doubt = _SURE * abs((beyond if beyond is not None else value) - value)
     sides = []
@@ -128,7 +132,7 @@ def _held(claim: Claim, f: Found, offer: Offer) -> Verdict:
     edge = _margin(limit + (-doubt if upwards else doubt), limit, claim.unit, upwards=upwards)[0] if doubt < abs(limit) or unit == claim.unit else -math.inf
     outcome, why = _decided(claim, f, v, doubt, margin, unit, upwards=upwards, edge=abs(edge))
     given = margin if math.isfinite(margin) else None
-    return Verdict(claim, outcome, why, v, doubt, given, unit, f.channel, f.evidence.run, f.evidence.procedure, f.assumed, offer if outcome is Outcome.NOT_SHOWN else None)
+    return Verdict(claim, outcome, why, v, doubt, given, unit, f.channel, f.evidence.run, f.evidence.procedure, f.assumed, offer if outcome is Outcome.INCONCLUSIVE else None)
 
 
 def _typical(claim: Claim, value: float) -> tuple[float, float, bool]:
@@ -152,15 +156,15 @@ def _decided(claim: Claim, f: Found, v: float, doubt: float, margin: float, unit
     apart = format_quantity(abs(margin), unit, digits=3) if math.isfinite(margin) else ""
     found = f"{shown}{f' ±{format_quantity(doubt, claim.unit, digits=2, uncertainty=doubt / 10)}' if doubt > 0 and doubt > 1e-3 * abs(v) else ''}"
     if f.open_above and upwards and margin < 0:
-        return Outcome.NOT_SHOWN, f"the level sweep ended at {found} before the distortion limit was reached ({where}); raise the stop level."
+        return Outcome.INCONCLUSIVE, f"the level sweep ended at {found} before the distortion limit was reached ({where}); raise the stop level."
     if abs(margin) <= edge and margin != 0 and doubt > 0:
-        return Outcome.NOT_SHOWN, f"{found} is too close to the limit to decide ({where})."
+        return Outcome.INCONCLUSIVE, f"{found} is too close to the limit to decide ({where})."
     if margin >= 0:
         typical = " (a typical figure)" if claim.sense is Sense.TYPICAL else ""
         return Outcome.MET, f"{found}, {'margin ' + apart if apart else 'far from the limit'}{typical} ({where})."
     if any(c in _MOSTLY_CHAIN for c in f.cautions):
         floor = "" if f.floor is None else f", baseline {_floor_words(f, claim)}"
-        return Outcome.NOT_SHOWN, f"{found} is chain-limited{floor} ({where}); a better chain is needed."
+        return Outcome.INCONCLUSIVE, f"{found} is chain-limited{floor} ({where}); a better chain is needed."
     return Outcome.NOT_MET, f"{found}, misses by {apart} ({where})."
 
 

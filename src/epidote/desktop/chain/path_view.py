@@ -5,9 +5,9 @@ from __future__ import annotations
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from epidote.desktop.plot.marks import caution_mark
 from epidote.desktop.theme import Theme, font
@@ -116,6 +116,20 @@ class PathView(QWidget):
         words = QFontMetricsF(p.font()).elidedText(self._wire, Qt.TextElideMode.ElideRight, right - left - 20)
         p.setPen(colour)
         p.drawText(QRectF(left, low - self._line() * 1.15, right - left, self._line()), Qt.AlignmentFlag.AlignCenter, words)
+
+    def event(self, event: QEvent) -> bool:
+        """A block that is pointed at shows whole what is cut short in it."""
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
+            QToolTip.showText(event.globalPos(), self.tip_at(QPointF(event.pos())), self)
+            return True
+        return super().event(event)
+
+    def tip_at(self, where: QPointF) -> str:
+        """The whole text of the block there, or of the loopback line."""
+        for block, box in zip(self._blocks, self._boxes(), strict=False):
+            if box.contains(where):
+                return "\n".join([block.kind, *block.lines])
+        return self._wire
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for block, box in zip(self._blocks, self._boxes(), strict=False):

@@ -90,7 +90,7 @@ class DifferencePanel(QWidget):
         self.table.clear()
         self.table.setColumnCount(3)
         self.table.setRowCount(len(report.comparisons))
-        for column, title in enumerate(("", "Difference (95 %)", "")):
+        for column, title in enumerate(("Reading", "Difference (95 %)", "Finding")):
             self.table.setHorizontalHeaderItem(column, QTableWidgetItem(title))
         for r, (key, found) in enumerate(report.comparisons):
             once = " (single run)" if max(found.repeats) == 1 and found.finding == "different" else ""

@@ -131,14 +131,14 @@ class Comparing:
             page.failed.emit("Select a measured cell of a row without swapped channels first.")
             return
         if ask:
-            from PySide6.QtWidgets import QMessageBox
+            from epidote.desktop.widgets.question import ask_whether
 
             words = (
                 "Connect output 1 to the unit's second input and output 2 to its first input, and swap the unit's outputs in the same way. "
                 "A new row with the condition “wiring = swapped” is then measured with the same settings."
             )
-            if QMessageBox.question(page, "Measure with channels swapped", words, QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel) != QMessageBox.StandardButton.Ok:
-                return
+            ask_whether(page, "Measure with channels swapped", words, "Measure", lambda go: self.swap_channels(ask=False) if go else None)
+            return
         conditions = {**subject.conditions, "wiring": "swapped"}
         overview = self._session.overview
         there = next((s for s in overview.subjects if s.unit == subject.unit and dict(s.conditions) == conditions), None) if overview else None

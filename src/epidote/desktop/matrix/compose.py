@@ -26,7 +26,8 @@ from epidote.desktop.plot.figure import Figure, PinMark, Trace
 from epidote.study.models import Column, Pin, RunSummary, Subject
 
 # ratios of amplitudes, which people like to see in % as well
-X_TITLES = {"s": "Time", "shot": "Shot"}
+X_TITLES = {"s": "Time", "shot": "Burst"}
+_COUNTS = ("shot",)  # units of x that only number something
 _HARMONICS = {f"h{n}" for n in range(2, 51)}
 _PRODUCTS = {"modulation_distortion", "modulation_d2", "modulation_d3", "difference_d2", "difference_d3", "total"}
 RATIO_READINGS = {"thd", "thd_n", "thd_n_1w", "lowest_thd_n", "worst", "worst_thd", "distortion_noise", *_HARMONICS, *_PRODUCTS}
@@ -134,6 +135,7 @@ def make_figure(
         x_unit=x_unit,
         y_title=view.axis,
         y_unit="%" if percent else unit,
+        x_is_count=x_unit in _COUNTS,
         log_x=axis.log if axis is not None else view.log_x,
         traces=tuple(traces),
         differences=tuple(differences),

@@ -6,6 +6,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from epidote.core.errors import in_window
+from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
 
 if TYPE_CHECKING:
     from epidote.core.comparison.axes import Axis
@@ -64,8 +65,10 @@ class Look:
         panel.views.set_options([(g, g) for g in dict.fromkeys(v.group for v in self._views)], [view.group])
         panel.variants.set_options([(v.key, v.title[:1].upper() + v.title[1:]) for v in siblings] if len(siblings) > 1 else [], [view.key])
         panel.axes.set_options([(a.key, a.words) for a in self._axes], [self.axis.key] if self.axis else [])
-        panel.channels.set_options([(str(c), f"Ch {c}") for c in channels], [str(c) for c in self.channels])
-        panel.units.set_options([("%", "%"), ("dB", "dB")] if view.key in RATIO_VIEWS else [], ["%" if self.percent else "dB"])
+        panel.channels.set_options([(str(c), f"Ch {c}") for c in channels], [str(c) for c in self.channels], channel_tips(channels))
+        panel.units.set_options(
+            [("%", "%"), ("dB", "dB")] if view.key in RATIO_VIEWS else [], ["%" if self.percent else "dB"], UNIT_TIPS
+        )
         self._offer_aligning(view, [s for s, _ in cells])
         stepping = view in carried.step_views
         self._offer_steps(available if stepping else [])
@@ -117,7 +120,7 @@ class Look:
         from epidote.desktop.matrix.compose import make_table
 
         readings = self._page.readings
-        readings.units.set_options([("%", "%"), ("dB", "dB")], ["%" if self.percent else "dB"])
+        readings.units.set_options([("%", "%"), ("dB", "dB")], ["%" if self.percent else "dB"], UNIT_TIPS)
         there = [str(c) for c in sorted({r["channel"] for c in chosen for r in c.run.readings})]
         on = [c for c in readings.channel.on() if c in there] or [str(min(self.channels)) if str(min(self.channels)) in there else there[0]]
         readings.channel.set_options([(c, f"Ch {c}" if len(there) < 4 else c) for c in there] if len(there) > 1 else [], on)

@@ -53,6 +53,7 @@ class ReadingsPanel(QWidget):
         layout.addWidget(self.table, 1)
         self.point = QLineEdit()
         self.point.setAccessibleName("Add operating point")
+        self.point.setToolTip("Add a reading of the curves at a frequency, level or distortion")
         self.point.setPlaceholderText("Add reading at: 1 kHz, 1 W, 1 %, -3 dB")
         self.point.returnPressed.connect(self._point_typed)
         self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
@@ -75,6 +76,9 @@ class ReadingsPanel(QWidget):
             QPushButton("Like reference"),
         )
         self.again.setProperty("main", True)
+        self.again.setToolTip("Measure the selected cells again with the same settings (F5)")
+        self.recompute.setToolTip("Analyse the saved recordings again with other settings; nothing is played")
+        self.repeat.setToolTip("Measure another row with every procedure and setting of the reference row")
         for button in (self.again, self.recompute, self.repeat):
             buttons.addWidget(button)
         buttons.addStretch(1)

@@ -156,7 +156,7 @@ class MatrixModel(QAbstractTableModel):
         return headline_text(run) if run else ""
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
+        if orientation == Qt.Orientation.Horizontal and role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
             column = self.column(section)
             return "Subject" if column is None else f"{column.title}\n{column.summary}"
         return None

@@ -91,6 +91,7 @@ class AlignWindow(QDialog):
         self.align = QPushButton("Auto-align")
         self.align.setProperty("main", True)
         self.align.setAutoDefault(False)
+        self.align.setToolTip("Set the delay and polarity of best correlation (A)")
         self.align.clicked.connect(self.align_now)
         head.addWidget(self.align)
         layout.addLayout(head)

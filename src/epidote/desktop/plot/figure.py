@@ -95,6 +95,7 @@ class Figure:
     deviations: tuple[tuple[int, str], ...] = ()  # (row's colour, words) of each difference
     held: tuple[str, ...] = ()  # what the curves do at their limits, in words
     aligned: str = ""  # how gains were brought to one level, in words
+    x_is_count: bool = False  # x numbers something, such as bursts, and has no unit
 
     @property
     def log_y(self) -> bool:
@@ -137,10 +138,10 @@ class Figure:
     @property
     def x_words(self) -> str:
         """Below the axis: what it is, and in what unit; a count has none."""
-        return self.x_title if self.x_unit == self.x_title.lower() else f"{self.x_title}, {self.x_unit}"
+        return self.x_title if self.x_is_count else f"{self.x_title}, {self.x_unit}"
 
     def x_text(self, x: float) -> str:
-        return format_quantity(x, self.x_unit, digits=4)
+        return f"{self.x_title} {x:.0f}" if self.x_is_count else format_quantity(x, self.x_unit, digits=4)
 
     def y_text(self, y: float | None, unit: str | None = None, signed: bool = False) -> str:
         return format_quantity(y, unit or self.y_unit, digits=4, signed=signed)

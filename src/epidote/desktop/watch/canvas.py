@@ -305,7 +305,7 @@ class SpectrumCanvas(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = Qt.Key(event.key())
-        named = {Qt.Key.Key_Space: "output", Qt.Key.Key_H: "hold", Qt.Key.Key_R: "restart", Qt.Key.Key_Z: "zero"}.get(key)
+        named = {Qt.Key.Key_Space: "output", Qt.Key.Key_H: "hold", Qt.Key.Key_S: "hold", Qt.Key.Key_R: "restart", Qt.Key.Key_Z: "zero"}.get(key)
         if named:
             self.pressed.emit(named)
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):

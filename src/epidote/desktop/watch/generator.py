@@ -23,6 +23,12 @@ _WORDS = {
     ProgrammeKind.FILE: "File",
 }  # fmt: skip
 
+_FIELD_TIPS = {
+    "frequency": "Frequency of the tone, e.g. 1 kHz",
+    "second frequency": "Frequency of the second tone",
+    "level": "Generator level in dBFS, V, dBV or dBu; limited by the chain's maximum output level",
+}
+
 
 class GeneratorBar(QWidget):
     """``changed`` when something else is to play, or nothing."""
@@ -51,6 +57,8 @@ class GeneratorBar(QWidget):
         self.switch = QPushButton("Start output")
         self.switch.setProperty("main", True)
         self.switch.setCheckable(True)
+        self.switch.setToolTip("Start or stop the generator (Space)")
+        self.outputs.setToolTip("Outputs that play the signal")
         self._at, self._and, on = QLabel("at"), QLabel("and"), QLabel("to")
         for words in (self._at, self._and, on):
             words.setProperty("quiet", True)
@@ -67,6 +75,7 @@ class GeneratorBar(QWidget):
         edit = QLineEdit(text)
         edit.setAccessibleName(f"Generator: {name}")
         edit.setFixedWidth(86)
+        edit.setToolTip(_FIELD_TIPS[name])
         edit.editingFinished.connect(self._refresh)
         return edit
 

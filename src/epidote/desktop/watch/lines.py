@@ -39,6 +39,8 @@ class LinesPanel(QWidget):
         self.playback = QLineEdit("96")
         self.playback.setFixedWidth(44)
         self.playback.setAccessibleName("Playback level: dB SPL at the listener for 0 dB")
+        self.playback.setToolTip("Playback level: dB SPL at the listener for 0 dB")
+        self.hearing.setToolTip("Show the threshold of hearing (ISO 226) at the playback level")
         self.playback.editingFinished.connect(self.changed.emit)
         self.table = MainsTable(theme)
         self.heard = QLabel()

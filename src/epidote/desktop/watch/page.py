@@ -95,6 +95,7 @@ class WatchPage(QWidget):
         for ms in (1, 2, 4, 10, 20, 50, 100):
             self.span.addItem(f"{ms} ms", ms / 1000)
         self.span.setCurrentIndex(2)
+        self.span.setToolTip("Time span of the waveform")
         self.span.activated.connect(lambda _: self._settings_changed())
         wave_head = QHBoxLayout()
         wave_head.addWidget(heading("Waveform")[0], 1)
@@ -126,6 +127,8 @@ class WatchPage(QWidget):
         self.listen = QToolButton()
         self.listen.setText("Start")
         self.listen.setCheckable(True)
+        self.listen.setToolTip("Start the live view of this row's device; nothing is played until the output is started")
+        self.row.setToolTip("Row whose device is shown live")
         self.listen.clicked.connect(lambda on: self.start() if on else self.session.live.stop())
         self.states = StatesBar(self.theme)
         self.states.hold_wanted.connect(self.hold)

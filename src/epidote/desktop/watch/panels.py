@@ -151,6 +151,7 @@ class MainsTable(QWidget):
         self._rows: list[tuple[str, list[str]]] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Mains hum")
+        self.setToolTip("Level of each mains harmonic per snapshot. Below threshold: margin of the highest one to the threshold of hearing")
 
     def sizeHint(self) -> QSize:
         return QSize(420, 170)

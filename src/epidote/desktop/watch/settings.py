@@ -9,6 +9,7 @@ from epidote.core.chain import Chain
 from epidote.core.live.spectrum import LENGTHS, WINDOWS, Averaging, SpectrumSettings
 from epidote.core.quantity import LEVEL_UNITS, to_db
 from epidote.desktop.widgets.choice import Choice
+from epidote.desktop.widgets.tips import UNIT_TIPS
 
 ZERO = "relative"
 _AVERAGES = (
@@ -42,9 +43,15 @@ class SettingsBar(QWidget):
             self.average.addItem(words, (kind, count))
         self.again = QToolButton()
         self.again.setText("Reset averaging")
+        self.again.setToolTip("Restart averaging and peak hold (R)")
         self.again.clicked.connect(lambda _=False: self.restart_wanted.emit())
         self.units, self.axis = Choice(), Choice()
-        self.axis.set_options([("log", "Log"), ("linear", "Linear")], ["log"])
+        self.length.setToolTip("Samples per spectrum: a longer FFT resolves finer and reacts more slowly")
+        self.window_choice.setToolTip("Window applied before the FFT: higher side-lobe rejection costs frequency resolution")
+        self.average.setToolTip("How successive spectra are combined")
+        self.axis.set_options(
+            [("log", "Log"), ("linear", "Linear")], ["log"], {"log": "Logarithmic frequency axis", "linear": "Linear frequency axis"}
+        )
         self.units.chosen.connect(lambda on: self.unit_chosen.emit(on[0] if on else "dBFS"))
         self.axis.chosen.connect(lambda _: self.axis_chosen.emit())
         for item in (self.length, self.window_choice, self.average, self.again, self.units, self.axis):
@@ -70,7 +77,8 @@ class SettingsBar(QWidget):
         if full:
             options += [("dBV", "dBV"), ("dBu", "dBu")] if base == "V" else [("dB SPL", "dB SPL")]
         options.append((ZERO, "Set 0 dB"))
-        self.units.set_options(options, [self.unit if self.unit in dict(options) else "dBFS"])
+        tips = {**UNIT_TIPS, ZERO: "Make the highest level shown read 0 dB (Z)"}
+        self.units.set_options(options, [self.unit if self.unit in dict(options) else "dBFS"], tips)
 
     def offset(self, chain: Chain, zero: float, channel: int) -> float:
         """What is added to dBFS to give what is shown; zero: dBFS that is to read 0."""

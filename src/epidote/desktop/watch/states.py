@@ -40,7 +40,7 @@ class StatesBar(QWidget):
         label.setProperty("quiet", True)
         self.hold = QToolButton()
         self.hold.setText("Take snapshot")
-        self.hold.setToolTip("Store the present spectrum as a snapshot (H)")
+        self.hold.setToolTip("Take a snapshot of the present spectrum (H or S)")
         self.hold.clicked.connect(self.hold_wanted.emit)
         self._layout.addWidget(label)
         self._layout.addWidget(self.hold)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QToolButton, QWidget
@@ -22,8 +22,8 @@ class Choice(QWidget):
         self._group.setExclusive(not several)
         self._buttons: dict[str, QToolButton] = {}
 
-    def set_options(self, options: Iterable[tuple[str, str]], on: Iterable[str]) -> None:
-        """options: (key, words)."""
+    def set_options(self, options: Iterable[tuple[str, str]], on: Iterable[str], tips: Mapping[str, str] | None = None) -> None:
+        """options: (key, words); tips: what an option means, by key."""
         options, wanted = list(options), set(on)
         if options != [(k, b.text()) for k, b in self._buttons.items()]:
             for old in self._buttons.values():
@@ -40,6 +40,8 @@ class Choice(QWidget):
                 self._group.addButton(button)
                 self._layout.addWidget(button)
                 self._buttons[key] = button
+        for key, button in self._buttons.items():
+            button.setToolTip((tips or {}).get(key, ""))
         exclusive = self._group.exclusive()
         self._group.setExclusive(False)
         for key, button in self._buttons.items():
