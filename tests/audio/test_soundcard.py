@@ -145,7 +145,7 @@ def test_records_without_playing(card):
 
 def test_never_exceeds_the_ceiling(served):
     card = SoundCard(NAME, Wiring(RATE), ceiling_dbfs=-20)
-    with pytest.raises(MeasurementError, match="ceiling of -20 dBFS. Nothing was played"):
+    with pytest.raises(MeasurementError, match="maximum output level of -20 dBFS. Nothing was played"):
         exchange(card)
     card.close()
 
@@ -159,17 +159,17 @@ def test_stops_when_cancelled_and_can_be_used_again(card):
 
 
 def test_another_rate_is_refused_in_words(served):
-    with pytest.raises(FormatRefusedError, match="runs at 48 kHz, the chain asks for 96 kHz"):
+    with pytest.raises(FormatRefusedError, match="runs at 48 kHz; the chain uses 96 kHz"):
         SoundCard(NAME, Wiring(96000))
 
 
 def test_a_channel_that_is_not_there_is_refused(served):
-    with pytest.raises(FormatRefusedError, match="has 2 inputs, the chain asks for number 3"):
+    with pytest.raises(FormatRefusedError, match="has 2 inputs; the chain uses number 3"):
         SoundCard(NAME, Wiring(RATE, inputs=(1, 3)))
 
 
 def test_a_device_that_is_not_there_names_those_that_are(served):
-    with pytest.raises(SettingError, match="There is no sound device “sound:jack/nobody” now. There are: sound:jack/system"):
+    with pytest.raises(SettingError, match="Sound device “sound:jack/nobody” is not connected. Available: sound:jack/system"):
         open_device("sound:jack/nobody", Wiring(RATE), {})
 
 
@@ -275,7 +275,7 @@ def test_a_run_from_the_command_line_starts_low_and_asks(standin, study, run):
     arguments = ("measure", "tone", "--study", study.path, "--subject", "Ostrel P40", "--device", standin, "--set", "duration=0.3")
     code, _, err = run(*arguments)
     assert code == 4
-    assert "began 40 dB down" in err
+    assert "checked 40 dB below the set level" in err
     assert "--full-level" in err
     code, out, err = run(*arguments, "--full-level", "--json")
     assert code == 0, err
@@ -299,7 +299,7 @@ def test_the_window_asks_before_the_first_run_and_measures_after(standin, study,
     wanted = Wanted((row.id, column.id), {"duration": 0.3, "level": -20.0}, standin)
     session.runs.measure([wanted])
     qtbot.waitUntil(lambda: len(asked) == 1, timeout=20000)
-    assert "began 40 dB down. At -20 dBFS out, -26.1 dBFS in channel 1, -26.1 dBFS in channel 2 would come back" in asked[0]
+    assert "At -20 dBFS, expect -26.1 dBFS on channel 1, -26.1 dBFS on channel 2" in asked[0]
     session.runs.answer(False)
     qtbot.waitUntil(lambda: not session.runs.under_way, timeout=20000)
     assert session.overview.runs == {}, "no is no"
@@ -319,7 +319,7 @@ def test_a_server_killed_in_the_middle_of_a_run_ends_it_in_words(monkeypatch):
         timer = threading.Timer(0.5, server.kill)
         timer.start()
         begun = time.monotonic()
-        with pytest.raises(DeviceLostError, match="Everything measured before is kept; of this run nothing was"):
+        with pytest.raises(DeviceLostError, match="Earlier runs are saved; this run is not"):
             exchange(card, tone(rate=RATE, frequency=997, duration=10, level=-20))
         assert time.monotonic() - begun < 8
         timer.join()

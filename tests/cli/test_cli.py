@@ -161,8 +161,8 @@ def test_the_demo_is_measured_and_then_left_alone(run, tmp_path, monkeypatch):
     path = tmp_path / "Dome.epidote"
     code, text, _ = run("demo", "--build", "--path", path)
     assert code == 0
-    assert text.count("measuring") == 6 + sum(scenario.REPEATED.values())  # what is real needs repeats
-    assert "measuring" not in run("demo", "--build", "--path", path)[1]
+    assert text.count("Measuring ") == 6 + sum(scenario.REPEATED.values())  # what is real needs repeats
+    assert "Measuring" not in run("demo", "--build", "--path", path)[1]
     shown = json.loads(run("study", "show", path, "--json")[1])
     assert len(shown["runs"]) == 6
 
@@ -212,7 +212,7 @@ def test_polarity_in_words_and_latencies_of_a_study(tmp_path, run):
     study = str(tmp_path / "Bench.epidote")
     assert run("study", "new", study)[0] == 0
     code, _, err = run("study", "latency", study)
-    assert (code, "no measured latency" in err) == (2, True)
+    assert (code, "no latency runs" in err) == (2, True)
     conditions = ("--condition", "probe=1:1", "--condition", "load=10 kΩ")
     run("study", "add", study, "--maker", "Sorvane", "--model", "L8", "--device", "standin:sorvane-l8", *conditions)
     code, _, err = run("measure", "latency", "--study", study, "--subject", "Sorvane", "--set", "shots=1", "--over", "buffer=64,128")
@@ -225,4 +225,4 @@ def test_polarity_in_words_and_latencies_of_a_study(tmp_path, run):
     _, out, _ = run("study", "latency", study, "--equal", f"{milliseconds:.4f}", "--within", "1")
     assert f"buffer {found[0]['buffer']}" in out
     _, out, _ = run("study", "latency", study)
-    assert "fit for live playing" in out
+    assert "suitable for live playing" in out

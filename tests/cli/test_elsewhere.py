@@ -81,7 +81,7 @@ def test_what_plays_nothing_is_no_file():
 
 
 def test_flac_holds_no_floats(tmp_path):
-    with pytest.raises(SettingError, match="FLAC holds whole numbers"):
+    with pytest.raises(SettingError, match="FLAC cannot store 32-bit float"):
         file = marked_file("tone", procedure("tone").Settings(duration=0.2), Chain())
         write_sound(tmp_path / "x.flac", file.samples(), file.rate, "32f")
 
@@ -94,7 +94,7 @@ def test_a_recording_becomes_a_run(study, tmp_path):
     file = marked_file("response", settings, chain)
     write_sound(tmp_path / "r.wav", file.samples(), file.rate, "24")
     run = take_in(study, order, recorded(tmp_path / "r.wav", tmp_path / "take.wav"))
-    assert run.device == "recorded elsewhere: take.wav"
+    assert run.device == "imported recording: take.wav"
     clock = next(r for r in run.readings if r["key"] == "clock_offset")
     assert clock["value"] == pytest.approx(87.5, abs=0.01)
     (kept,) = study.recordings(run.id)

@@ -93,8 +93,8 @@ def test_headroom():
     assert headroom(Signal(np.zeros(100), RATE), 1).value is None
 
 
-@pytest.mark.parametrize(("bad", "words"), [(np.array([0.0, np.nan] * 500), "500 samples that are not numbers"), (np.array([0.0, np.inf] * 500), "not numbers"),
-                                            (np.array([0.1]), "1 samples, but at least 256")])  # fmt: skip
+@pytest.mark.parametrize(("bad", "words"), [(np.array([0.0, np.nan] * 500), "invalid samples \\(NaN or infinite\\): 500"), (np.array([0.0, np.inf] * 500), "invalid samples"),
+                                            (np.array([0.1]), "1 of at least 256 samples")])  # fmt: skip
 def test_unusable(bad, words):
     with pytest.raises(UnusableInputError, match=words):
         require_usable(Signal(bad, RATE), 256)

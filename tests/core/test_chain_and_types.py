@@ -25,8 +25,8 @@ def test_toml_there_and_back(chain):
     assert chain_from_toml(chain_to_toml(chain)) == chain
 
 
-@pytest.mark.parametrize(("text", "words"), [("rate = 48000\nrate = 1", "not readable TOML"), ("rate = 'fast'", "“rate” does not fit"), ("colour = 3", "“colour” does not fit"),
-                                             ("load_ohms = -8", "“load_ohms” does not fit"), ("rate = nan", "“rate”")])  # fmt: skip
+@pytest.mark.parametrize(("text", "words"), [("rate = 48000\nrate = 1", "not valid TOML"), ("rate = 'fast'", "rate: “fast” is not valid; enter a number"), ("colour = 3", "Unknown setting “colour”"),
+                                             ("load_ohms = -8", "load_ohms: -8 is not valid; enter more than 0"), ("rate = nan", "rate: nan is not valid")])  # fmt: skip
 def test_a_faulty_chain_names_its_fault(text, words):
     with pytest.raises(UnusableInputError, match=words):
         chain_from_toml(text)
@@ -99,16 +99,16 @@ def test_cautions():
 def test_settings_in_words_have_units_and_leave_out_what_is_empty():
     model = procedure("response").Settings
     said = settings_in_words(model, {"start_frequency": 20, "stop_frequency": 40000.0, "level": -6.5, "material": "", "smoothing": "1/3", "averages": 2})
-    assert said == "start frequency 20 Hz, stop frequency 40 kHz, level -6.5 dBFS, smoothing 1/3, averages 2"
-    assert settings_in_words(procedure("latency").Settings, {"restart": True, "longest": 0.25}) == "restart yes, longest 250 ms"
-    assert settings_in_words(model, {"of_a_newer_version": 3}) == "of a newer version 3"
+    assert said == "Start frequency 20 Hz, Stop frequency 40 kHz, Level -6.5 dBFS, Smoothing 1/3 octave, Averages 2"
+    assert settings_in_words(procedure("latency").Settings, {"restart": True, "longest": 0.25}) == "Restart stream yes, Maximum latency 250 ms"
+    assert settings_in_words(model, {"of_a_newer_version": 3}) == "Of a newer version 3"
 
 
 def test_procedures_are_found_by_entry_point():
     assert set(procedures()) >= {"response", "tone"}
     with pytest.raises(
         SettingError,
-        match="There are: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency, multitone, noise, paths, response, spectrum, tone",
+        match="Available: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency, multitone, noise, paths, response, spectrum, tone",
     ):
         procedure("gong")
 

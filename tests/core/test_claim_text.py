@@ -106,16 +106,16 @@ def test_there_are_enough_of_them():
 @pytest.mark.parametrize(
     ("text", "asks"),
     [
-        ("very low distortion", "Which figure"),
-        ("0.005 %", "Which quantity"),
-        ("THD+N excellent at 1 W", "Which figure"),
-        ("SNR 110 dB / 98 dB", "Two figures"),
-        ("THD 0.1 %, 5 W, 2 V", "which of these is the level"),
-        ("THD 0.01 %, mode 7b", "What is meant by"),
-        ("Gain 29 dB ±5 %", "What is meant by “29 dB ±5 %”"),
-        ("THD 0.1 % ±1 dB", "What is meant by “0.1 % ±1 dB”"),
-        ("20 Hz - 20 kHz", "Which quantity"),
-        ("", "Which quantity"),
+        ("very low distortion", "The value is missing"),
+        ("0.005 %", "The quantity is missing"),
+        ("THD+N excellent at 1 W", "The value is missing"),
+        ("SNR 110 dB / 98 dB", "More than one value"),
+        ("THD 0.1 %, 5 W, 2 V", "More than one level found: 5 W, 2 V"),
+        ("THD 0.01 %, mode 7b", "“mode 7b” was not understood"),
+        ("Gain 29 dB ±5 %", "“29 dB ±5 %” was not understood"),
+        ("THD 0.1 % ±1 dB", "“0.1 % ±1 dB” was not understood"),
+        ("20 Hz - 20 kHz", "The quantity is missing"),
+        ("", "The quantity is missing"),
     ],
 )
 def test_what_is_not_clear_is_asked(text, asks):

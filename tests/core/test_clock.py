@@ -138,7 +138,7 @@ def test_response_on_another_clock_is_that_on_its_own():
 def test_what_is_no_recording_of_the_file_is_refused():
     file = Elsewhere(0).file
     rng = np.random.default_rng(2)
-    with pytest.raises(UnusableInputError, match="marks .* were not found"):
+    with pytest.raises(UnusableInputError, match="sync markers .* were not found"):
         find_clock(rng.standard_normal(file.frames + 9000), RATE, file)
     with pytest.raises(UnusableInputError, match="shorter than the file"):
         find_clock(np.zeros(RATE), RATE, file)

@@ -42,7 +42,7 @@ def test_table_and_equals():
 
 def test_guide_for_live_playing():
     """8 to 9 ms: common practice, no source."""
-    assert [verdict(s) for s in (0.002, 0.0085, 0.02)] == ["fit for live playing", "at the limit for live playing", "disturbs live playing"]
+    assert [verdict(s) for s in (0.002, 0.0085, 0.02)] == ["suitable for live playing", "borderline for live playing", "disturbs live playing"]
 
 
 def material(frames=4 * RATE):

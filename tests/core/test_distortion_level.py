@@ -205,20 +205,20 @@ def test_the_ceiling_ends_it():
     result, recordings = run(clipper(0.9), chain=low, start_level=-40)
     assert Caution.CEILING in result.cautions
     assert max(s.level for s in steps_of(recordings[0].stimulus)) == pytest.approx(-20)
-    with pytest.raises(SettingError, match="must lie below the chain's ceiling"):
+    with pytest.raises(SettingError, match="must be lower than the chain's maximum output"):
         run(clipper(0.9), chain=low, start_level=-10)
 
 
 @pytest.mark.parametrize(
     ("values", "words"),
     [
-        ({"frequency": 48000}, "must lie below 48000 Hz"),
+        ({"frequency": 48000}, "Use less than 48000 Hz"),
         ({"start_level": "1 W"}, "before the unit"),
         ({"start_level": "0 V"}, "greater than 0"),
         ({"start_level": "loud"}, "not a number"),
-        ({"driven": 3}, "no output"),
-        ({"start_level": -10, "stop_level": -20}, "must lie below stop_level"),
-        ({"dwell": 0.02, "frequency": 100}, "too few to settle"),
+        ({"driven": 3}, "only 2 outputs"),
+        ({"start_level": -10, "stop_level": -20}, "must be lower than stop_level"),
+        ({"dwell": 0.02, "frequency": 100}, "too short to settle"),
     ],
 )
 def test_settings_that_do_not_fit(values, words):

@@ -136,10 +136,10 @@ def test_unknown_start_and_another_clock():
 @pytest.mark.parametrize(
     ("values", "words"),
     [
-        ({"frequency_1": 8000}, "must lie below frequency_2"),
-        ({"frequency_1": 1000, "frequency_2": 2000}, "falls on"),
-        ({"frequency_2": 50000}, "must lie below 48000 Hz"),
-        ({"sweep_from": 30}, "must lie between"),
+        ({"frequency_1": 8000}, "must be lower than frequency_2"),
+        ({"frequency_1": 1000, "frequency_2": 2000}, "coincides with"),
+        ({"frequency_2": 50000}, "Use less than 48000 Hz"),
+        ({"sweep_from": 30}, "must be between"),
     ],
 )
 def test_settings_that_do_not_fit(values, words):

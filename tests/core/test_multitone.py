@@ -128,7 +128,7 @@ def test_a_short_period_takes_fewer_low_tones():
 
 @pytest.mark.parametrize(
     ("values", "words"),
-    [({"stop_frequency": 24000}, "too high for 48000"), ({"start_frequency": 990, "stop_frequency": 1010}, "no two tones"), ({"start_frequency": 500, "stop_frequency": 400}, "must lie below")],
+    [({"stop_frequency": 24000}, "too high for 48000"), ({"start_frequency": 990, "stop_frequency": 1010}, "Fewer than two tones"), ({"start_frequency": 500, "stop_frequency": 400}, "must be lower than")],
 )  # fmt: skip
 def test_settings_that_do_not_fit(values, words):
     with pytest.raises(SettingError, match=words):

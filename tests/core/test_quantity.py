@@ -55,8 +55,8 @@ def test_through_the_chain():
 
 @pytest.mark.parametrize(
     ("quantity", "unit", "missing"),
-    [(Quantity(0, "dBFS"), "V", "full scale"), (Quantity(1, "V"), "W", "load"), (Quantity(1, "Pa"), "V", "sensitivity"), (Quantity(1, "s"), "samples", "rate"),
-     (Quantity(1, "s"), "V", "cannot"), (Quantity(-1, "W"), "V", "below zero"), (Quantity(1, "furlong"), "V", "not a unit")],
+    [(Quantity(0, "dBFS"), "V", "full-scale voltage"), (Quantity(1, "V"), "W", "load"), (Quantity(1, "Pa"), "V", "sensitivity"), (Quantity(1, "s"), "samples", "rate"),
+     (Quantity(1, "s"), "V", "cannot"), (Quantity(-1, "W"), "V", "cannot be negative"), (Quantity(1, "furlong"), "V", "Unknown unit")],
 )  # fmt: skip
 def test_says_what_is_missing(quantity, unit, missing):
     with pytest.raises(QuantityError, match=missing):

@@ -43,17 +43,17 @@ def test_a_single_run_borrows_the_other_side_s_scatter():
     expected = stats.t.ppf(0.975, found.degrees) * np.sqrt(five.var(ddof=1) * (1 + 1 / 5))
     assert found.interval == pytest.approx(expected, rel=1e-9)
     assert found.finding is Finding.DIFFERENT
-    assert "not repeated on both sides" in found.words
+    assert "one side measured once" in found.words
 
 
 def test_what_is_known_of_other_cells():
     alone = compare(readings([1.0], 0.001), readings([1.01], 0.001))
     assert alone.finding is Finding.DIFFERENT
     assert alone.interval == pytest.approx(stats.norm.ppf(0.975) * 0.001 * np.sqrt(2), rel=1e-9)
-    assert "by the estimators' noise alone" in alone.words
+    assert "uncertainty from noise only" in alone.words
     informed = compare(readings([1.0], 0.001), readings([1.01], 0.001), Spread(0.0, 0.05, 6))
     assert informed.finding is Finding.NO_DIFFERENCE
-    assert informed.words.startswith("no difference that can be shown")
+    assert informed.words.startswith("no measurable difference")
 
 
 def test_both_at_the_chain_s_floor_say_nothing():
@@ -90,7 +90,7 @@ def test_spread_per_frequency():
 
 
 def test_what_a_difference_between_channels_follows():
-    assert "unit's channel" in follows({1: -80.0, 2: -70.0}, {1: -70.1, 2: -80.2}, 0.5)
-    assert "chain's channel" in follows({1: -80.0, 2: -70.0}, {1: -80.1, 2: -69.8}, 0.5)
-    assert "do not differ" in follows({1: -80.0, 2: -80.1}, {1: -80.1, 2: -80.0}, 0.5)
-    assert "needed" in follows({1: -80.0}, {1: -80.1, 2: -69.8}, 0.5)
+    assert "belongs to the unit" in follows({1: -80.0, 2: -70.0}, {1: -70.1, 2: -80.2}, 0.5)
+    assert "belongs to the chain" in follows({1: -80.0, 2: -70.0}, {1: -80.1, 2: -69.8}, 0.5)
+    assert "No measurable difference between the channels" in follows({1: -80.0, 2: -80.1}, {1: -80.1, 2: -80.0}, 0.5)
+    assert "must be measured" in follows({1: -80.0}, {1: -80.1, 2: -69.8}, 0.5)

@@ -207,7 +207,7 @@ def test_response_still_ringing_is_cautioned():
 
 
 def test_another_rate_is_refused():
-    with pytest.raises(UnusableInputError, match="made for 48000 Hz"):
+    with pytest.raises(UnusableInputError, match="its stimulus 48000 Hz"):
         RESPONSE.analyse([Recording(Signal(SWEEP.samples(), 44100.0), SWEEP)], FOUR, UNCALIBRATED)
 
 

@@ -139,12 +139,12 @@ def test_noise_is_the_same_again_and_has_its_colour():
 
 
 def test_what_it_refuses(tmp_path):
-    with pytest.raises(SettingError, match="name it under material"):
+    with pytest.raises(SettingError, match="Set it in “material”"):
         run(lambda x: x, stimulus="file")
     with pytest.raises(EpidoteError, match="cannot be read"):
         run(lambda x: x, stimulus="file", material=str(tmp_path / "none.wav"))
     soundfile.write(tmp_path / "short.wav", np.zeros(100), 48000)
-    with pytest.raises(SettingError, match="less than a second"):
+    with pytest.raises(SettingError, match="less than 1 s"):
         run(lambda x: x, stimulus="file", material=str(tmp_path / "short.wav"))
     other = Recording(
         Signal(0.1 * np.random.default_rng(0).standard_normal(10 * RATE), float(RATE)), procedure(KEY).plan(settings(), CHAIN)[0]

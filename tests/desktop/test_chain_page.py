@@ -32,6 +32,13 @@ def chain_of(window):
     return chain_from_toml(window.session.study.chain_toml)
 
 
+def press(window, words: str) -> str:
+    """Press a button of the question that is open; its text."""
+    box = next(b for b in window.findChildren(QMessageBox) if b.isVisible())
+    next(b for b in box.buttons() if b.text() == words).click()
+    return box.text()
+
+
 def typed(page, **fields):
     for name, text in fields.items():
         page.form.set_text(name, text)
@@ -39,7 +46,7 @@ def typed(page, **fields):
 
 
 def test_blocks_are_chosen_by_mouse_and_keys(page, qtbot):
-    assert [b.title for b in page._blocks.values()] == ["Source", "Output", "Unit", "Load", "Probe", "Input", "Numbers"]
+    assert [b.title for b in page._blocks.values()] == ["Source", "Output", "Unit", "Load", "Probe", "Input", "Recording"]
     qtbot.mouseClick(page.path, Qt.MouseButton.LeftButton, pos=page.path._boxes()[3].center().toPoint())
     assert page.heading.text() == "Load"
     qtbot.keyClick(page.path, Qt.Key.Key_Right)
@@ -53,7 +60,7 @@ def test_a_change_is_an_edit_of_the_study(page, window, qtbot):
     typed(page, output_ceiling="-6 dBFS", output_ohms="22", outputs="1, 2")
     wait_for(qtbot, lambda: chain_of(window).output_ceiling == -6)
     assert chain_of(window).output_ohms == 22
-    wait_for(qtbot, lambda: page._blocks["output"].lines[1] == "22.0 Ω, ceiling 2.00 V")
+    wait_for(qtbot, lambda: page._blocks["output"].lines[1] == "22.0 Ω, max. 2.00 V")
     window.session.undo.undo()
     wait_for(qtbot, lambda: chain_of(window).output_ceiling == 0)
 
@@ -62,7 +69,7 @@ def test_what_does_not_fit_changes_nothing(page, window):
     page.path.choose("output")
     page.form.set_text("outputs", "1, one")
     page.form.committed.emit()
-    assert "“outputs" in page.problem.text()
+    assert "Output channels: “one”" in page.problem.text()
     assert chain_of(window).outputs == (1, 2)
 
 
@@ -71,7 +78,7 @@ def test_microphones_take_the_place_of_the_probe(page, window, qtbot):
     typed(page, microphone_sensitivities="0.0125, 0.0131")
     wait_for(qtbot, lambda: chain_of(window).microphone_sensitivities == (0.0125, 0.0131))
     wait_for(qtbot, lambda: page._blocks["probe"].title == "Microphone")
-    assert page._blocks["probe"].lines == ("12.5 mV/Pa, 2 of them", "no correction curve")
+    assert page._blocks["probe"].lines == ("12.5 mV/Pa, 2 microphones", "No correction curve")
 
 
 def test_a_correction_curve_is_read_from_a_file(page, window, qtbot, tmp_path):
@@ -81,7 +88,7 @@ def test_a_correction_curve_is_read_from_a_file(page, window, qtbot, tmp_path):
     wait_for(qtbot, lambda: len(chain_of(window).microphone_correction) == 3)
     file.write_text("nothing")
     page.kept.use_correction(file)
-    assert "holds no correction" in window.message.text()
+    assert "contains no correction" in window.message.text()
     assert len(chain_of(window).microphone_correction) == 3
 
 
@@ -96,16 +103,16 @@ def test_calibrating_the_input_by_the_output(page, window, qtbot):
     assert page.live._values["spread"][1].text() == "steady"
     qtbot.mouseClick(guide.takes["level"], Qt.MouseButton.LeftButton)
     assert guide.use.isEnabled()
-    assert "+0.00 dB from the last time" in guide.judgement.text() or "-0.00 dB" in guide.judgement.text()
+    assert "+0.00 dB from the previous value" in guide.judgement.text() or "-0.00 dB" in guide.judgement.text()
     guide.use.click()
     wait_for(qtbot, lambda: len(chain_of(window).calibrations) == 1)
     entry = chain_of(window).calibrations[0]
     assert entry.value == pytest.approx(8.0, rel=1e-4)
-    assert entry.how == "the calibrated output through a wire"
+    assert entry.how == "the calibrated output (loopback)"
     assert page.left.currentIndex() == 0
     page.path.choose("input")
     words = [page.guides.itemAt(i).widget().text() for i in range(page.guides.count()) if page.guides.itemAt(i).widget()]
-    assert any("input full scale 8.000 V, channel 1, by the calibrated output through a wire, steady within" in w for w in words)
+    assert any("Input voltage at 0 dBFS 8.000 V, channel 1, by the calibrated output (loopback), steady within" in w for w in words)
 
 
 def test_a_slip_is_named_before_it_is_used(page, qtbot):
@@ -134,19 +141,18 @@ def test_listening_and_stopping(page, window, qtbot):
     wait_for(qtbot, lambda: page.live._values["latency"][0].text().endswith("ms"))
     page.live.listen.click()
     wait_for(qtbot, lambda: not window.session.live.on)
-    assert page.live.listen.text() == "Listen"
+    assert page.live.listen.text() == "Start"
 
 
 def test_looking_at_the_path(page, window, qtbot):
     page.look.click()
-    wait_for(qtbot, lambda: "At -20 dBFS out" in window.message.text())
-    assert "its channels are right" in window.message.text()
+    wait_for(qtbot, lambda: "Test tone at -20 dBFS" in window.message.text())
+    assert "channel order" in window.message.text()
 
 
 def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
     window.session.runs.checks = False
     monkeypatch.setattr("epidote.bench.open_for", lambda *a, real_time, **k: open_for(*a, **k, real_time=False))  # as fast as it can
-    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Ok)
     baseline = next(s for s in window.session.overview.subjects if s.is_baseline)
     window.session.study.update_subject(type(baseline)(baseline.id, None, {}, "standin:wire", 0, baseline.position))
     study = window.session.study
@@ -154,6 +160,7 @@ def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
         add_column(study, key, make_settings(procedure(key).Settings, QUICK[key]))
     fitting = {k for k, p in procedures().items() if p.of_the_chain}
     page.baseline.click()
+    press(window, "Measure")
 
     def measured():
         overview = window.session.overview
@@ -164,9 +171,9 @@ def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
     wait_for(qtbot, lambda: "measured" in page.path._wire)
     page.path.choose("input")
     typed(page, gain_setting="pad in")
-    wait_for(qtbot, lambda: "another gain" in page.path._wire)
+    wait_for(qtbot, lambda: "gain changed" in page.path._wire)
     assert page.path._wire_weak
-    wait_for(qtbot, lambda: "another gain" in window.strip.items["baseline"].text())
+    wait_for(qtbot, lambda: "gain changed" in window.strip.items["baseline"].text())
 
 
 def test_chains_are_kept_by_name_and_used_again(page, window, qtbot, tmp_path):
@@ -179,16 +186,17 @@ def test_chains_are_kept_by_name_and_used_again(page, window, qtbot, tmp_path):
     wait_for(qtbot, lambda: chain_of(window).rate == 48000)
     page.kept.shelf.path("Broken").write_text("rate = 'fast'")
     page.kept.use("Broken")
-    assert "“rate” does not fit" in window.message.text()
+    assert "rate: “fast” is not valid" in window.message.text()
     assert chain_of(window).name == "Bench"
 
 
 def test_a_question_before_the_first_run_of_a_changed_chain(window, qtbot, monkeypatch):
-    asked = []
-    monkeypatch.setattr(QMessageBox, "open", lambda box: (asked.append(box.text()), box.done(QMessageBox.StandardButton.Yes)))
     window.session.runs.asked.emit("Go on?")
-    assert asked == ["Go on?"]
+    assert press(window, "Measure at full level") == "Go on?"
     assert window.session.runs._answer is True
+    window.session.runs.asked.emit("Go on?")
+    press(window, "Cancel")
+    assert window.session.runs._answer is False
 
 
 def test_dropouts_while_listening_are_said(page, window, qtbot, monkeypatch):
@@ -206,7 +214,7 @@ def test_a_device_plugged_in_later_is_found(page, window, qtbot, monkeypatch):
     later = known[0].__class__("sound:later", "The late interface", "sound card", 2, 2, (48000,), 24)
     monkeypatch.setattr("epidote.audio.devices.devices", lambda: [*known, later])
     page.path.choose("source")
-    next(b for b in page.findChildren(QToolButton) if b.text() == "Look for devices again").click()
+    next(b for b in page.findChildren(QToolButton) if b.text() == "Refresh device list").click()
     wait_for(qtbot, lambda: any(name == "sound:later" for name, _ in page._devices))
 
 
@@ -216,5 +224,5 @@ def test_its_listening_is_not_called_watching_on_the_watch_page(page, window, qt
     window.session.live.began.connect(began.append)
     assert page.start_listening()
     wait_for(qtbot, lambda: bool(began))
-    assert window.watch_page().listen.text() == "Watch"
+    assert window.watch_page().listen.text() == "Start"
     assert window.watch_page().watch is None

@@ -39,7 +39,7 @@ def test_cells_say_what_they_hold(window, rows, columns):
     measured = model.index_of(rows["a25"], columns["tone"])
     assert model.data(measured).endswith("dB")
     assert model.data(model.index_of(rows["low"], columns["tone"])) == ""
-    assert "choose the cell to measure it" in model.data(model.index_of(rows["low"], columns["tone"]), Qt.ItemDataRole.ToolTipRole)
+    assert "Select the cell to measure it" in model.data(model.index_of(rows["low"], columns["tone"]), Qt.ItemDataRole.ToolTipRole)
     assert model.headerData(1, Qt.Orientation.Horizontal).startswith("Response\n20 Hz")
 
 
@@ -62,10 +62,10 @@ def test_measuring_an_empty_cell(window, rows, columns, qtbot):
     wait_for(
         qtbot, lambda: page.side.currentWidget() is page.run_panel and page.run_panel.form is not None and page.run_panel.go.isEnabled()
     )
-    assert page.run_panel.estimate.text() == "about 1.0 s"
+    assert page.run_panel.estimate.text() == "About 1.0 s"
     assert page.run_panel.form.values()["level"] == -20
     page.run_panel.form.set_text("frequency", "30 kHz")
-    assert "below 24000 Hz" in page.run_panel.problem.text()
+    assert "less than 24000 Hz" in page.run_panel.problem.text()
     assert not page.run_panel.go.isEnabled()
     page.run_panel.form.set_text("frequency", "2k")
     assert page.run_panel.go.isEnabled()
@@ -134,7 +134,7 @@ def test_the_reference_is_changed_and_undone(window, rows, columns, qtbot):
     do(window, "reference")
     wait_for(qtbot, lambda: window.session.overview.reference == rows["a25"])
     wait_for(qtbot, lambda: window.matrix.graph_panel.graph.figure().reference_name.startswith("Havelmar"))
-    assert window.actions_by_name["undo"].text() == "Undo: make Havelmar A25, load 8 Ω the reference"
+    assert window.actions_by_name["undo"].text() == "Undo: set Havelmar A25, load 8 Ω as reference"
     do(window, "undo")
     wait_for(qtbot, lambda: window.session.overview.reference == rows["high"])
     do(window, "redo")
@@ -178,11 +178,11 @@ def test_adding_a_row_and_a_column(window, qtbot, monkeypatch):
     monkeypatch.setattr(RowDialog, "exec", answer)
     do(window, "add row")
     wait_for(qtbot, lambda: window.session.overview.subjects[-1].full_name == "Quillon D1, filter slow")
-    monkeypatch.setattr(QInputDialog, "getItem", lambda *a: ("Tone", True))
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *a: ("Single tone", True))
     monkeypatch.setattr(ModelDialog, "exec", lambda dialog: dialog.form.set_text("frequency", "6 kHz") or 1)
     do(window, "add column")
     wait_for(qtbot, lambda: len(window.session.overview.columns) == 3)
-    assert window.session.overview.columns[-1].summary.startswith("6000 Hz")
+    assert window.session.overview.columns[-1].summary.startswith("6 kHz")
     do(window, "undo")
     wait_for(qtbot, lambda: len(window.session.overview.columns) == 2)
 
@@ -266,9 +266,9 @@ def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
         "Ostrel P40, gain high",
         "Havelmar A25",
         "Pin 1, 1.000 kHz",
-        "start frequency 20 Hz, stop frequency 20 kHz, duration 600 ms, level -20 dBFS",
+        "Start frequency 20 Hz, Stop frequency 20 kHz, Duration 600 ms, Level -20 dBFS",
         "Bench, 48 kHz, 8",
-        "typed, not confirmed",
+        "entered",
     ):
         assert words in svg, words
     page.exchange.export(tmp_path / "graph.png")
@@ -313,8 +313,8 @@ def test_a_study_open_elsewhere_is_shown_read_only(window, qtbot, path):
     second.show()
     second.session.open_path(path)
     wait_for(qtbot, lambda: second.session.overview is not None)
-    assert "reading only" in second.message.text()
-    assert second.saved.text() == "read only"
+    assert "read-only" in second.message.text()
+    assert second.saved.text() == "Read-only"
     assert not second.actions_by_name["add row"].isEnabled()
     assert not second.actions_by_name["undo"].isEnabled()
     assert second.actions_by_name["export"].isEnabled()
@@ -331,7 +331,7 @@ def test_what_cannot_be_opened_leaves_the_present_study(window, qtbot, tmp_path)
 def test_a_new_study_has_its_columns(window, qtbot, tmp_path):
     window.session.create(tmp_path / "Fresh", "Fresh")
     wait_for(qtbot, lambda: window.title.text() == "Fresh")
-    assert [c.title for c in window.session.overview.columns] == ["Response", "Tone"]
+    assert [c.title for c in window.session.overview.columns] == ["Response", "Single tone"]
     assert window.session.writable
 
 

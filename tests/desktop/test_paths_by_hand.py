@@ -55,7 +55,7 @@ def taken(window, qtbot, two_paths):
 
 def test_a_stretch_becomes_a_run(window, taken):
     run = window.session.overview.runs[taken]
-    assert run.device == "recorded elsewhere: two.wav from 0.5 s to 3.5 s"
+    assert run.device == "imported recording: two.wav from 0.5 s to 3.5 s"
     assert run.settings["stimulus"] == "nothing"
     found = {r["key"]: r["value"] for r in run.readings if r["channel"] == 2}
     assert found["delay_samples"] == pytest.approx(LATE, abs=0.01)
@@ -136,7 +136,7 @@ def test_files_that_cannot_be_opened_are_said(window, qtbot, tmp_path):
     letter.write_text("Dear all, " * 100)
     pick = StretchDialog(window.theme, [letter])
     qtbot.addWidget(pick)
-    wait_for(qtbot, lambda: "not a sound file" in pick.heading.text())
+    wait_for(qtbot, lambda: "not a readable audio file" in pick.heading.text())
     assert not pick.go.isEnabled()
     pick.reject()
 
@@ -154,7 +154,7 @@ def align(window, qtbot, taken):
 def test_nudging_by_keys_wheel_and_typing(align, qtbot):
     assert align.delay == pytest.approx(LATE, abs=0.01)
     assert align.side.figures["polarity"].text() == "inverted"
-    assert "transient 1 of 3" in align.event_words.text()
+    assert "Transient 1 of 3" in align.event_words.text()
     null = align.side.figures["null"].text()
     qtbot.keyClick(align, Qt.Key.Key_Right)
     assert align.delay == pytest.approx(LATE + 1, abs=0.01)
@@ -175,7 +175,7 @@ def test_nudging_by_keys_wheel_and_typing(align, qtbot):
         assert align.delay == pytest.approx(frames)
     align.side.typed.setText("late")
     qtbot.keyClick(align.side.typed, Qt.Key.Key_Return)
-    assert "is no delay" in align.words.text()
+    assert "is not a delay" in align.words.text()
     assert align.isVisible()
     align.wave.setFocus()
     qtbot.keyClick(align, Qt.Key.Key_A)
@@ -187,15 +187,15 @@ def test_nudging_by_keys_wheel_and_typing(align, qtbot):
     figure = align.phase.figure()
     assert np.abs(figure.traces[0].y).max() < 1
     qtbot.keyClick(align, Qt.Key.Key_N)
-    assert "transient 2 of 3" in align.event_words.text()
+    assert "Transient 2 of 3" in align.event_words.text()
     qtbot.keyClick(align, Qt.Key.Key_P)
-    assert "transient 1 of 3" in align.event_words.text()
+    assert "Transient 1 of 3" in align.event_words.text()
 
 
 def test_aligned_files_null_against_each_other(align, qtbot, tmp_path):
     qtbot.keyClick(align, Qt.Key.Key_A)
     align.write(tmp_path / "out.wav")
-    wait_for(qtbot, lambda: "Written" in align.words.text())
+    wait_for(qtbot, lambda: "xported" in align.words.text())
     first, rate = soundfile.read(tmp_path / "out 1.wav")
     second, _ = soundfile.read(tmp_path / "out 2 aligned.wav")
     assert (rate, first.size) == (RATE, second.size)
@@ -204,13 +204,13 @@ def test_aligned_files_null_against_each_other(align, qtbot, tmp_path):
     said = []
     align.session.failed.connect(said.append)
     align.write(tmp_path / "out.wav")
-    wait_for(qtbot, lambda: any("is there already" in words for words in said))
+    wait_for(qtbot, lambda: any("already exists" in words for words in said))
 
 
 def test_the_sum_is_played(align, qtbot):
     wait_for(qtbot, lambda: align.side.device.count() > 0)
     align.listen(False)
-    assert "as it came" in align.words.text()
+    assert "original" in align.words.text()
     align._stop.set()
     wait_for(qtbot, lambda: align.words.text() == "Stopped.")
 
@@ -228,7 +228,7 @@ def test_sums_before_and_after(align):
 
 def test_nothing_to_align_is_said(window):
     window.actions_by_name["align"].trigger()
-    assert "column “Paths”" in window.message.text()
+    assert "“Path comparison” column" in window.message.text()
 
 
 def test_latencies_side_by_side(window, qtbot, path):
@@ -256,5 +256,5 @@ def test_latencies_side_by_side(window, qtbot, path):
     seen.wanted.setText("5 s")
     assert "disturbs live playing" in seen.equals.text()
     seen.wanted.setText("soon")
-    assert "Type a latency" in seen.equals.text()
+    assert "Enter a latency" in seen.equals.text()
     seen.close()

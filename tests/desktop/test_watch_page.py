@@ -30,7 +30,7 @@ def watching(page, qtbot):
 
 def test_it_shows_what_comes_in(page, qtbot):
     watching(page, qtbot)
-    assert page.listen.text() == "Watching"
+    assert page.listen.text() == "Stop"
     assert page.frame.high.shape == (2, page.canvas.view().width)
     assert np.nanmax(page.frame.high) < -60, "nothing plays"
     wait_for(qtbot, lambda: page.figures._cells["level"][0].text().endswith("V"))
@@ -84,11 +84,11 @@ def test_states_are_held_compared_renamed_and_dropped(page, qtbot):
     wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
     page.hold("tone")
     states = page.states
-    assert list(states.states) == ["state 1", "tone"]
-    states.rename("state 1", "idle")
+    assert list(states.states) == ["Snapshot 1", "tone"]
+    states.rename("Snapshot 1", "idle")
     states.rename("tone", "idle")
     assert list(states.states) == ["idle", "tone"], "a name belongs to one state"
-    wait_for(qtbot, lambda: [n for n, _ in page.lines.table._heads] == ["now", "idle", "tone"])
+    wait_for(qtbot, lambda: [n for n, _ in page.lines.table._heads] == ["Live", "idle", "tone"])
     rows = dict(page.lines.table.rows())
     assert float(rows["100 Hz"][1]) == pytest.approx(-131, abs=6), "14 µV of hum through a divider of 4 into 8 V"
     states.compare_with("idle")
@@ -111,7 +111,7 @@ def test_a_state_becomes_a_run_of_the_study(page, window, qtbot):
     wait_for(qtbot, lambda: any(c.procedure == "spectrum" for c in window.session.overview.columns))
     column = next(c for c in window.session.overview.columns if c.procedure == "spectrum")
     run = window.session.overview.runs[subject.id, column.id]
-    assert run.device == "Watch, “idle”"
+    assert run.device == "Watch snapshot “idle”"
     (kept,) = window.session.study.recordings(run.id)
     assert kept.signal.samples == pytest.approx(page.states.states["idle"].recent, abs=1e-7)
     assert any(r["key"] == "mains_2" and r["value"] for r in run.readings)
@@ -124,11 +124,11 @@ def test_threshold_of_hearing(page, qtbot):
     page.lines.hearing.click()
     page.lines.playback.setText("110")
     page.lines.playback.editingFinished.emit()
-    assert any("threshold" in layer.name for layer in page.canvas._still)
-    wait_for(qtbot, lambda: "1 kHz by" in page.lines.heard.text())
+    assert any("Threshold" in layer.name for layer in page.canvas._still)
+    wait_for(qtbot, lambda: "1 kHz" in page.lines.heard.text())
     page.lines.playback.setText("loud")
     page.lines.playback.editingFinished.emit()
-    assert not any("threshold" in layer.name for layer in page.canvas._still)
+    assert not any("Threshold" in layer.name for layer in page.canvas._still)
 
 
 def test_units_and_axes(page, qtbot):
@@ -182,7 +182,7 @@ def test_a_run_takes_the_device_away_from_the_watch(page, window, qtbot):
     window.session.runs.measure([Wanted((row.id, column.id), column.settings)])
     assert not window.session.live.on
     assert not page.start(), "not while it is measured"
-    assert "A run is under way" in window.message.text()
+    assert "in use by a measurement" in window.message.text()
     wait_for(qtbot, lambda: (row.id, column.id) in window.session.overview.runs)
 
 
@@ -190,7 +190,7 @@ def test_watching_nothing_is_said(window, qtbot):
     window.show_page("Watch")
     page = window.watch_page()
     page.hold()
-    assert "nothing to hold" in window.message.text()
+    assert "No live signal" in window.message.text()
 
 
 def test_dropouts_while_listening_are_said_and_kept(page, window, qtbot, monkeypatch):
@@ -201,7 +201,7 @@ def test_dropouts_while_listening_are_said_and_kept(page, window, qtbot, monkeyp
     assert page.faults.isHidden()
     reported.append("input overflow")
     wait_for(qtbot, lambda: not page.faults.isHidden())
-    assert "1 dropout while listening, at " in page.faults.text()
+    assert "1 dropout in the live view, at " in page.faults.text()
     reported.append("output underflow")
     wait_for(qtbot, lambda: "2 dropouts" in page.faults.text())
     assert "(output underflow)" in page.faults.text()

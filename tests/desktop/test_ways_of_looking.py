@@ -54,7 +54,7 @@ def test_axes(staircase, window, qtbot):
     np.testing.assert_allclose(figure(page).traces[0].x, 20 * np.log10(volts / full))
     do(window, "next axis")
     assert figure(page).traces[0].x[0] == pytest.approx(-40)
-    assert figure(page).x_title == "Level at the chain's output"
+    assert figure(page).x_title == "Generator level"
 
 
 def test_each_axis_has_its_own_pins(staircase, window, qtbot):
@@ -67,11 +67,11 @@ def test_each_axis_has_its_own_pins(staircase, window, qtbot):
 
 def test_one_step_is_computed_from_the_recording(staircase, window, qtbot):
     page = staircase
-    qtbot.mouseClick(page.graph_panel.views.button("One step"), Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(page.graph_panel.views.button("Single step"), Qt.MouseButton.LeftButton)
     wait_for(qtbot, lambda: figure(page) is not None and figure(page).x_unit == "s" and len(figure(page).traces) > 0)
     assert page.graph_panel.step.isVisible()
     highest = page.graph_panel.step_words.text()
-    assert highest.endswith("dBFS out")
+    assert highest.endswith("dBFS generator")
     peak = figure(page).traces[0].y.max()
     for _ in range(150):  # fine steps and all
         do(window, "step down")
@@ -161,8 +161,8 @@ def test_the_range_of_a_volume_control_in_words(window, qtbot):
     window.session.refresh()
     wait_for(qtbot, lambda: all((r, column.id) in window.session.overview.runs for r in rows))
     window.matrix.choose(rows, column.id)
-    wait_for(qtbot, lambda: "Gain ranges over" in window.matrix.readings.likeness.text())
-    assert "Gain ranges over 41.30 dB" in window.matrix.readings.likeness.text()
+    wait_for(qtbot, lambda: "Gain range" in window.matrix.readings.likeness.text())
+    assert "Gain range 41.30 dB" in window.matrix.readings.likeness.text()
     assert "(volume full)" in window.matrix.readings.likeness.text()
 
 
@@ -190,13 +190,14 @@ def test_tick_labels_tell_ticks_apart():
     """A flat curve of latencies is magnified until its ticks need more than three digits; a wide axis needs no more than that."""
     from epidote.desktop.plot.figure import Figure
 
-    figure = Figure("", "Shot", "shot", "Latency", "s", False, ())
+    figure = Figure("", "Burst", "shot", "Latency", "s", False, (), x_is_count=True)
     near = [7.3531e-3, 7.3532e-3, 7.3533e-3]
     assert [figure.tick_text(v, "s", near) for v in near] == ["7.3531 ms", "7.3532 ms", "7.3533 ms"]
     wide = [0.002, 0.01, 0.05, 0.2, 1.0, 5.0, 20.0]
     assert [figure.tick_text(v, "W", wide) for v in wide] == ["2 mW", "10 mW", "50 mW", "200 mW", "1 W", "5 W", "20 W"]
     assert [figure.tick_text(v, "V", [0, 2.5, 5]) for v in (0, 2.5, 5)] == ["0", "2.50 V", "5.00 V"], "these line up"
-    assert figure.x_words == "Shot"
+    assert figure.x_words == "Burst"
+    assert figure.x_text(3.0) == "Burst 3"
 
 
 @pytest.mark.parametrize("width", [1024, 1280, 1600])

@@ -90,7 +90,7 @@ def test_a_study_goes_into_a_zip_and_comes_out_whole(study, tmp_path):
     with closing(Study(unzip_study(packed, there))) as opened:
         assert opened.recordings(run.id)[0].signal.frames == study.recordings(run.id)[0].signal.frames
         assert opened.entries.path_of(opened.overview().of_kind("picture")[0]).read_bytes() == PNG
-    with pytest.raises(StudyError, match="exists already"):
+    with pytest.raises(StudyError, match="already exists"):
         unzip_study(packed, there)
 
 
@@ -101,7 +101,7 @@ def test_zips_that_are_none(tmp_path):
     with zipfile.ZipFile(tmp_path / "c.zip", "w") as evil:
         evil.writestr("S.epidote/study.sqlite", "z")
         evil.writestr("S.epidote/../../out.txt", "z")
-    for name, words in (("a", "not a zip"), ("b", "not of a study"), ("c", "outside its folder")):
+    for name, words in (("a", "not a ZIP file"), ("b", "does not contain a study"), ("c", "unsafe paths")):
         with pytest.raises(StudyError, match=words):
             unzip_study(tmp_path / f"{name}.zip", tmp_path)
     assert not (tmp_path.parent / "out.txt").exists()
@@ -138,5 +138,5 @@ def test_a_study_of_an_older_format_is_read_without_being_changed(study):
     left.close()
     writer = Study(path)
     assert writer.entries.add("note", {"text": "upgraded"}).id == 1
-    assert (path / "study before format 3.sqlite").exists()
+    assert (path / "study before format 4.sqlite").exists()
     writer.close()

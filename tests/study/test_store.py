@@ -64,7 +64,7 @@ def test_recomputing_changes_the_settings_and_measures_nothing(study):
     assert [r.id for r in study.runs_of(run.subject_id, run.column_id)] == [twice.id, weighted.id, run.id]
     with pytest.raises(SettingError, match="weighting"):
         recompute(study, run.id, {"weighting": "Q"})
-    with pytest.raises(SettingError, match="“level” decided what was played.*Free to change: band_low"):
+    with pytest.raises(SettingError, match="“level” affects what is played.*Can be changed: band_low"):
         recompute(study, run.id, {"level": -3})
 
 
@@ -86,7 +86,7 @@ def test_a_changed_recording_is_noticed(study):
     with pytest.raises(StudyError, match="missing or was changed outside"):
         recompute(study, run.id, {})
     file.unlink()
-    with pytest.raises(StudyError, match="results are kept"):
+    with pytest.raises(StudyError, match="results are unchanged"):
         study.recordings(run.id)
 
 
@@ -144,17 +144,17 @@ def test_pins_and_settings(study):
     assert study.overview().reference == 2
     with pytest.raises(ValueError, match="recordings"):
         study.set_deleted("recordings", 1, True)
-    with pytest.raises(StudyError, match="needs a maker"):
+    with pytest.raises(StudyError, match="needs a manufacturer"):
         study.add_unit(" ", "")
 
 
 def test_the_second_to_open_it_reads_only(study):
     code = f"from epidote.study.store import Study; s = Study({str(study.path)!r}); print(s.read_only, s.why_read_only, len(s.overview().subjects))"
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
-    assert out.strip() == "True it is open in another window or process 2"
+    assert out.strip() == "True it is already open in another window or process 2"
     second = Study(study.path)
     assert second.read_only
-    with pytest.raises(ReadOnlyError, match="nothing was changed"):
+    with pytest.raises(ReadOnlyError, match="Nothing was changed"):
         second.set_setting("title", "x")
     second.close()
     study.set_setting("title", "still mine")
@@ -177,15 +177,15 @@ def test_a_folder_that_cannot_be_written_opens_for_reading(study, monkeypatch):
     study.close()
     monkeypatch.setattr("os.access", lambda path, mode: False)
     opened = Study(study.path)
-    assert opened.why_read_only == "its folder cannot be written"
+    assert opened.why_read_only == "its folder is write-protected"
     assert len(opened.overview().runs) == 1
     opened.close()
 
 
 def test_what_is_not_a_study(tmp_path):
-    with pytest.raises(StudyError, match="no such folder"):
+    with pytest.raises(StudyError, match="does not exist"):
         Study(tmp_path / "nowhere.epidote")
-    with pytest.raises(StudyError, match="holds no study.sqlite"):
+    with pytest.raises(StudyError, match="study.sqlite is missing"):
         Study(tmp_path)
     (tmp_path / "study.sqlite").write_text("not a database at all, but long enough to be looked at" * 100)
     with pytest.raises(StudyError, match="damaged"):
@@ -194,7 +194,7 @@ def test_what_is_not_a_study(tmp_path):
     other.execute("CREATE TABLE t (x)")
     other.close()
     (tmp_path / "study.sqlite").write_bytes((tmp_path / "other.sqlite").read_bytes())
-    with pytest.raises(StudyError, match="but not a study's"):
+    with pytest.raises(StudyError, match="but not of a study"):
         Study(tmp_path)
 
 
@@ -205,7 +205,7 @@ def test_a_damaged_database_says_where_the_recordings_are(study):
     content = bytearray(path.read_bytes())
     content[3000:60000] = bytes(57000)
     path.write_bytes(content)
-    with pytest.raises(StudyError, match="recordings are whole: they lie in"):
+    with pytest.raises(StudyError, match="recordings are intact in"):
         Study(study.path).overview()
     assert path.read_bytes() == bytes(content)
 
@@ -238,7 +238,7 @@ def test_an_older_study_is_brought_up_to_date_and_a_copy_kept(study, monkeypatch
 
 
 def test_a_study_is_not_made_over_something(study):
-    with pytest.raises(StudyError, match="exists already"):
+    with pytest.raises(StudyError, match="already exists"):
         create_study(study.path)
 
 

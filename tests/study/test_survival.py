@@ -85,7 +85,7 @@ study.close()
 
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, preexec_fn=limit, check=False, cwd=Path.cwd())
     assert "could not be written" in out.stdout, out.stderr
-    assert "make room" in out.stdout
+    assert "free some space" in out.stdout
     again = Study(path)
     assert [r.id for r in again.overview().runs.values()] == [before.id]
     assert len(list((path / "recordings").iterdir())) == 1
@@ -94,7 +94,7 @@ study.close()
 
 def test_a_full_disk_is_noticed_before_anything_is_played(study, monkeypatch):
     monkeypatch.setattr(Study, "room_left", lambda self: 1_000_000)
-    with pytest.raises(StudyError, match="The disk has 1 MB left.*Nothing was played"):
+    with pytest.raises(StudyError, match="1 MB free.*Nothing was measured"):
         measured(study)
 
 

@@ -52,7 +52,7 @@ def test_out_and_in_again(separator):
     assert turned.y == pytest.approx(phase.y, abs=1e-7)
 
 
-@pytest.mark.parametrize(("text", "words"), [("{}", "no curve"), ('{"curves": [{"key": "level"}]}', "not of curves"), ("{", "not of curves")])
+@pytest.mark.parametrize(("text", "words"), [("{}", "no “level” curve"), ('{"curves": [{"key": "level"}]}', "not a JSON file of curves"), ("{", "not a JSON file of curves")])
 def test_json_that_holds_no_curve(tmp_path, text, words):
     (tmp_path / "a.json").write_text(text)
     with pytest.raises(UnusableInputError, match=words):
@@ -73,5 +73,5 @@ def test_claims_from_files(tmp_path):
     assert read_claims(tmp_path / "b.csv") == [("THD+N < 0.005 %, 1 kHz, 1 W", ""), ("Gain 26 dB", "")]
     assert read_claims(tmp_path / "c.csv") == [("THD+N, < 0.005 %, 1 kHz, 1 W", "page 3")]
     (tmp_path / "d.csv").write_text("\n")
-    with pytest.raises(UnusableInputError, match="no figures"):
+    with pytest.raises(UnusableInputError, match="no claims"):
         read_claims(tmp_path / "d.csv")

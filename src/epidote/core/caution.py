@@ -75,7 +75,7 @@ _WORDS = {
     Caution.PROCESSING: "The output does not follow the generator level: a gain control or limiter is active, or the unit is overdriven.",
     Caution.HUM: "Mains hum was less than 60 dB below the tone in the level check before the run.",
     Caution.HISS: "The noise exceeds 0.1 % of the reference level and may be audible as hiss (rule of thumb).",
-    Caution.PARTIAL: "The run was stopped or cut off early: results up to that point are kept, the rest is missing.",
+    Caution.PARTIAL: "The run was stopped or cut off early: results up to that point are saved, the rest is missing.",
     Caution.NOT_REACHED: "The limit was not reached within the levels played. Raise the stop level.",
     Caution.OVER_LIMIT: "The limit was already exceeded at the first level. Lower the start level.",
     Caution.CEILING: "The level sweep ended early at the chain's maximum output level.",

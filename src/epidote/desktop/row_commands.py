@@ -145,7 +145,7 @@ class RowCommands:
             return
         words = (
             "Disconnect the unit, probe and load. Connect output 1 to input 1 and output 2 to input 2 (loopback). Every applicable procedure is then "
-            "measured on the chain itself. New runs are evaluated against this baseline."
+            "measured on the chain itself. New runs are compared with this baseline."
         )
 
         def answered(go: bool) -> None:

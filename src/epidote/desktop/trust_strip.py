@@ -24,7 +24,7 @@ _TIPS = {
     "device": "Device of the last run and sample rate of the chain. Opens the Source block of the Chain page",
     "scale": "Voltages that read 0 dBFS at the output and at the input. Opens the Input block of the Chain page",
     "calibration": "Age of the oldest calibration that levels depend on. Opens the Input block of the Chain page",
-    "baseline": "Loopback measurement of the chain that new runs are evaluated against. Selects the baseline row",
+    "baseline": "Loopback measurement of the chain that new runs are compared with. Selects the baseline row",
     "load": "Load resistance at the unit's output; “entered” means not measured. Opens the Load block of the Chain page",
     "headroom": "Margin of the last recording to full scale. Opens the Output block of the Chain page, where the maximum level is set",
 }
@@ -88,7 +88,7 @@ class TrustStrip(QWidget):
         if overview is None:
             return
         last = max(overview.runs.values(), key=lambda r: r.made, default=None)
-        where = f"{last.device.partition(',')[0].partition(' with')[0]} · " if last else ""
+        where = f"{last.device.partition(',')[0].partition(' with')[0]}, " if last else ""
         self._set("device", f"{where}{chain.rate / 1000:g} kHz", False)
         if chain.calibrated and chain.output_full_scale:
             self._set("scale", f"0 dBFS = {chain.output_full_scale:.2f} V out, {chain.unit_full_scale:.1f} V in", False)

@@ -152,7 +152,7 @@ def on_its_own_clock(recording: Signal, file: Marked) -> tuple[list[Recording], 
         low = max(0, math.floor(first) - 4096)
         high = min(recording.frames, math.ceil(first + step * stimulus.frames) + 4096)
         channels = [resampled(recording.channel(c)[low:high], step, first - low, stimulus.frames) for c in range(1, recording.channels + 1)]
-        words = f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; brought to the file's own"
+        words = f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; resampled to the clock of the file"
         parts.append(replace(Recording(Signal(np.column_stack(channels), file.rate), stimulus), clock=words))
     return parts, clock
 

@@ -56,9 +56,9 @@ def too_close(f1: float, f2: float, seconds: float) -> str:
         where = place(order, f1, f2)
         for name, line in lines.items():
             if abs(where - line) < least:
-                return f"a product at {where:g} Hz coincides with {name} at {line:g} Hz"
+                return f"A product at {where:g} Hz coincides with {name} at {line:g} Hz"
         if where < least:
-            return f"a product at {where:g} Hz is too close to 0 Hz"
+            return f"A product at {where:g} Hz is too close to 0 Hz"
     return ""
 
 

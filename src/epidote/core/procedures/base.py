@@ -148,7 +148,7 @@ def stimulus_of(wanted: Stimulus | Stoppable) -> Stimulus:
     return wanted.stimulus if isinstance(wanted, Stoppable) else wanted
 
 
-SHARED_TITLES = {"clock_offset": "Sample clock offset", "start": "Start of stimulus in recording"}  # readings that every procedure may bring
+SHARED_TITLES = {"clock_offset": "Sample clock offset", "start": "Start in recording"}  # readings that every procedure may bring
 
 
 def titles_of(carried: Any) -> dict[str, str]:

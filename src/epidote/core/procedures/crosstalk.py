@@ -48,7 +48,7 @@ class CrosstalkSettings(Settings):
     def _a_range(self) -> CrosstalkSettings:
         require_rising(self, "start_frequency", "stop_frequency")
         if self.duration < least_dwell(self.frequency, _LEAST_CYCLES):
-            raise ValueError(f"duration {self.duration:g} s is too short for {self.frequency:g} Hz")
+            raise SettingError(f"{{duration}} {self.duration:g} s is too short for {self.frequency:g} Hz.", "duration")
         return self
 
     def steps(self) -> list[Step]:
@@ -81,7 +81,7 @@ class Crosstalk(UsualProcedure):
         *(CurveView(f"crosstalk_from_{n}", "Crosstalk", f"from {n}", f"Crosstalk from channel {n}") for n in range(1, MOST_CHANNELS + 1)),
     )
     reading_titles = {  # noqa: RUF012
-        "crosstalk": "Crosstalk", **{f"crosstalk_from_{n}": f"Crosstalk from channel {n}" for n in range(1, MOST_CHANNELS + 1)},
+        "crosstalk": "Crosstalk", **{f"crosstalk_from_{n}": f"Crosstalk from Ch {n}" for n in range(1, MOST_CHANNELS + 1)},
         "worst": "Worst crosstalk", "worst_frequency": "Worst crosstalk at", "headroom": "Headroom",
     }  # fmt: skip
 

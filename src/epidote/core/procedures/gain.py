@@ -15,6 +15,7 @@ from epidote.core.analysis.weighting import Weighting
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
+from epidote.core.errors import SettingError
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.levels import LevelText
 from epidote.core.procedures.terminal import Terminal
@@ -41,7 +42,7 @@ class GainSettings(Settings):
     @model_validator(mode="after")
     def _holds_cycles(self) -> GainSettings:
         if self.duration * self.frequency < 3:
-            raise ValueError(f"duration {self.duration:g} s is less than three cycles of {self.frequency:g} Hz")
+            raise SettingError(f"{{duration}} {self.duration:g} s is less than three cycles of {self.frequency:g} Hz.", "duration")
         return self
 
 
@@ -54,8 +55,8 @@ class Gain(UsualProcedure):
         CurveView("waveform", "Tone", "waveform", "Signal", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "gain": "Gain", "gain_ratio": "Gain (ratio)", "balance": "Channel balance re channel 1", "output": "Output level", "input": "Input level",
-        "input_for_output": "Input for target output", "polarity": "Polarity", "headroom": "Headroom",
+        "gain": "Gain", "gain_ratio": "Gain (ratio)", "balance": "Balance re channel 1", "output": "Output level", "input": "Input level",
+        "input_for_output": "Input at target output", "polarity": "Polarity", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: GainSettings, chain: Chain) -> Conduct:

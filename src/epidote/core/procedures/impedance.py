@@ -39,7 +39,7 @@ class ImpedanceSettings(SweepSettings):
     @model_validator(mode="after")
     def _channels_are_two(self) -> ImpedanceSettings:
         if self.before_channel == self.after_channel:
-            raise ValueError("before_channel and after_channel must be different")
+            raise SettingError("{before_channel} and {after_channel} must be different.", "before_channel", "after_channel")
         return self
 
 

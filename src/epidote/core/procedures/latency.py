@@ -58,8 +58,8 @@ class Latency(UsualProcedure):
     )
     reading_titles = {  # noqa: RUF012
         "latency": "Latency", "latency_samples": "Latency in samples", "repeatability": "Standard deviation", "range": "Range (max. - min.)",
-        "buffers": "Buffer contribution", "beside_buffers": "Latency without buffers", "polarity": "Polarity", "correlation": "Correlation (aligned)",
-        "second": "Second arrival", "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "Comb filter, first null", "comb_depth": "Comb filter, depth",
+        "buffers": "Buffer contribution", "beside_buffers": "Latency beyond buffers", "polarity": "Polarity", "correlation": "Correlation (aligned)",
+        "second": "Second arrival", "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "First comb-filter null", "comb_depth": "Comb filter, depth",
         "headroom": "Headroom",
     }  # fmt: skip
 

@@ -54,7 +54,7 @@ class Multitone(UsualProcedure):
     reading_titles = {  # noqa: RUF012
         "distortion_noise": "Distortion and noise", "gain_1k": "Gain at 1 kHz", "bandwidth_low": "Lower -3 dB", "bandwidth_high": "Upper -3 dB",
         "bandwidth_low_1db": "Lower -1 dB", "bandwidth_high_1db": "Upper -1 dB", "flatness": "Flatness", "level_20k": "20 kHz re 1 kHz",
-        "clock": "Sample clock offset", "headroom": "Headroom",
+        "clock": "Clock offset of tones", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: MultitoneSettings, chain: Chain) -> Conduct:

@@ -63,8 +63,8 @@ class Noise(UsualProcedure):
     )
     reading_titles = {  # noqa: RUF012
         "noise": "Noise", "noise_a": "Noise, A-weighted", "noise_468": "Noise, 468 quasi-peak", "noise_468_rms": "Noise, 468 RMS (2 kHz)",
-        "snr": "SNR", "snr_a": "SNR, A-weighted", "dynamic_range": "AES17 dynamic range", "dynamic_range_a": "Dynamic range, A-weighted",
-        "noise_share": "Noise re reference level", "hum": "Hum", "noise_without_hum": "Noise without hum", "noise_rise": "Noise rise re baseline", "headroom": "Headroom",
+        "snr": "SNR", "snr_a": "SNR, A-weighted", "dynamic_range": "AES17 dynamic range", "dynamic_range_a": "Dynamic range (A)",
+        "noise_share": "Noise re reference", "hum": "Hum", "noise_without_hum": "Noise without hum", "noise_rise": "Noise rise re baseline", "headroom": "Headroom",
     }  # fmt: skip
 
     def conduct(self, settings: NoiseSettings, chain: Chain) -> Conduct:

@@ -50,9 +50,9 @@ class Paths(UsualProcedure):
     )
     reading_titles = {  # noqa: RUF012
         "delay": "Delay", "delay_samples": "Delay in samples", "level": "Level re channel 1", "polarity": "Polarity", "correlation": "Correlation (aligned)",
-        "correlation_before": "Correlation (unaligned)", "drift_ppm": "Drift", "modulation": "Delay modulation", "null_depth": "Residual after subtraction",
-        "best": "Delay for minimum residual", "events": "Transients found", "event_spread": "Transient delays, std. deviation", "headroom": "Headroom",
-        "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "Comb filter, first null", "comb_depth": "Comb filter, depth",
+        "correlation_before": "Correlation, unaligned", "drift_ppm": "Drift", "modulation": "Delay modulation", "null_depth": "Subtraction residual",
+        "best": "Delay at min. residual", "events": "Transients found", "event_spread": "Transients, std. dev.", "headroom": "Headroom",
+        "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "First comb-filter null", "comb_depth": "Comb filter, depth",
     }  # fmt: skip
 
     def conduct(self, settings: PathsSettings, chain: Chain) -> Conduct:

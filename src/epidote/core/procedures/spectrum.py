@@ -68,7 +68,7 @@ class Spectrum(UsualProcedure):
     views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),)
     reading_titles = {  # noqa: RUF012
         "level": "Level", "level_a": "Level, A-weighted", "peak": "Peak", "crest": "Crest factor", "mains_sum": "Mains hum, total", "headroom": "Headroom",
-        **{f"mains_{n}": f"Mains hum, component {n}" for n in range(1, MAINS_ORDERS + 1)},
+        **{f"mains_{n}": f"Mains component {n}" for n in range(1, MAINS_ORDERS + 1)},
     }  # fmt: skip
 
     def conduct(self, settings: SpectrumSettings, chain: Chain) -> Conduct:

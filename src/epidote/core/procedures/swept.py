@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pydantic import model_validator
 
+from epidote.core.errors import SettingError
 from epidote.core.settings import Settings, setting
 from epidote.core.signal import Stimulus
 from epidote.core.stimulus.sweep import LEAD, TAIL, sweep
@@ -19,7 +20,7 @@ class SweepSettings(Settings):
     @model_validator(mode="after")
     def _band_is_one(self) -> SweepSettings:
         if self.start_frequency * 1.5 > self.stop_frequency:
-            raise ValueError("start_frequency must be at least half an octave below stop_frequency")
+            raise SettingError("{start_frequency} must be at least half an octave below {stop_frequency}.", "start_frequency", "stop_frequency")
         return self
 
     def played(self, rate: float) -> Stimulus:

@@ -24,7 +24,7 @@ class ConditionLines(QWidget):
         self.theme = theme
         self._grid: Grid | None = None
         self.setMinimumHeight(110)
-        self.setAccessibleName("Reading against conditions")
+        self.setAccessibleName("Reading vs. conditions")
 
     def show_grid(self, grid: Grid | None) -> None:
         self._grid = grid
@@ -93,7 +93,7 @@ class ConditionsPanel(QWidget):
         self.over.setProperty("quiet", True)
         top.addWidget(self.over, 1)
         layout.addLayout(top)
-        self.table = plain_table("Reading against conditions, table")
+        self.table = plain_table("Reading vs. conditions, table")
         layout.addWidget(self.table, 1)
         self.lines = ConditionLines(theme)
         layout.addWidget(self.lines, 1)
@@ -119,7 +119,7 @@ class ConditionsPanel(QWidget):
 
     def show_grid(self, grid: Grid, equal: list[str]) -> None:
         seconds = grid.second[1] if grid.second else ("",)
-        self.over.setText(f"against {grid.first[0]}{f' and {grid.second[0]}' if grid.second else ''}")
+        self.over.setText(f"vs. {grid.first[0]}{f' and {grid.second[0]}' if grid.second else ''}")
         self.table.clear()
         self.table.setColumnCount(1 + len(seconds))
         self.table.setRowCount(len(grid.first[1]))

@@ -61,7 +61,7 @@ class DifferencePanel(QWidget):
         layout.addWidget(self.known)
         buttons = QHBoxLayout()
         self.repeat, self.swap = QPushButton("Repeat…"), QPushButton("Swap channels…")
-        self.repeat.setToolTip("Repeat the selected measurements. Differences are judged against the scatter of the repeats.")
+        self.repeat.setToolTip("Repeat the selected measurements. The scatter of the repeats shows which differences are significant.")
         self.swap.setToolTip("Measure with swapped channels to see whether a difference belongs to the unit or to the chain")
         self.repeat.setProperty("main", True)
         self.repeat.clicked.connect(self.repeat_wanted)

@@ -221,7 +221,7 @@ class NotesPanel(QWidget):
         picture = QLabel()
         picture.setAccessibleName("Picture")
         if image.isNull():
-            picture.setText("This picture is missing from the study's attachments folder or cannot be displayed. Its entry is kept; restore the file or delete the entry.")
+            picture.setText("This picture is missing from the study's attachments folder or cannot be displayed. Its entry is unchanged; restore the file or delete the entry.")
         else:
             picture.setPixmap(QPixmap.fromImage(image))
         layout.addWidget(picture)

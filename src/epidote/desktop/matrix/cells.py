@@ -233,7 +233,7 @@ class MatrixDelegate(QStyledItemDelegate):
 
     def _progress(self, p: QPainter, box: QRect, under: Under) -> None:
         t = self.theme
-        words = "Queued" if under.waiting else f"{under.share:.0%}" + (f" · {under.left:.0f} s left" if under.left is not None else "")
+        words = "Queued" if under.waiting else f"{100 * under.share:.0f} %" + (f", {under.left:.0f} s left" if under.left is not None else "")
         p.setFont(font(0.9))
         p.setPen(t.colour("quiet"))
         p.drawText(

@@ -123,7 +123,7 @@ class Look:
         readings.units.set_options([("%", "%"), ("dB", "dB")], ["%" if self.percent else "dB"], UNIT_TIPS)
         there = [str(c) for c in sorted({r["channel"] for c in chosen for r in c.run.readings})]
         on = [c for c in readings.channel.on() if c in there] or [str(min(self.channels)) if str(min(self.channels)) in there else there[0]]
-        readings.channel.set_options([(c, f"Ch {c}" if len(there) < 4 else c) for c in there] if len(there) > 1 else [], on)
+        readings.channel.set_options([(c, f"Ch {c}" if len(there) < 4 else c) for c in there] if len(there) > 1 else [], on, channel_tips([int(c) for c in there]))
         whole = {c.run.id: self._page.curves_of(c.run.id) for c in chosen}
         table = make_table(titles_of(carried_of(column.procedure)), chosen, int(on[0]), self.percent, pins, title, self.points(column), whole)
         figure = self._page.graph_panel.graph.figure()

@@ -17,7 +17,7 @@ from epidote.desktop.widgets.choice import Choice
 STEPS = (("ms", "1 ms"), ("tenth ms", "0.1 ms"), ("1", "1 sample"), ("0.1", "0.1"), ("0.01", "0.01"))
 _FIGURES = (
     ("ms", "Delay"), ("metres", "Distance in air (20 °C)"), ("correlation", "Correlation"), ("polarity", "Polarity"),
-    ("level", "Level re channel 1"), ("null", "Residual after subtraction"), ("best", "Offset from best"),
+    ("level", "Level re channel 1"), ("null", "Subtraction residual"), ("best", "Offset from best"),
 )  # fmt: skip
 
 

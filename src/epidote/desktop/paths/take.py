@@ -190,7 +190,7 @@ class StretchDialog(QDialog):
         self.long.setText(
             words
             + (
-                f": too long. A study holds up to {self._most:.0f} s of this many channels; select less, or use “epidote analyse paths” for the whole file"
+                f": too long. A study can store up to {self._most:.0f} s of this many channels; select less, or use “epidote analyse paths” for the whole file"
                 if too_long
                 else ""
             )

@@ -46,7 +46,7 @@ class GraphView(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("graph")
+        self.setAccessibleName("Graph")
 
     # -- what is shown ------------------------------------------------------------------------------------------------------
 

@@ -69,7 +69,7 @@ class WaveView(QWidget):
         self._from = 0.0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("waveforms")
+        self.setAccessibleName("Waveforms")
 
     def sizeHint(self) -> QSize:
         return QSize(700, 320)
