@@ -91,13 +91,8 @@ def main() -> None:
     shoot(window, "matrix-thd-narrow", wanted)
     page.look.toggle_percent()
     dressed("light", 1280, 800)
-    run = overview.runs[a25, tone]
-    window.session.edit("", lambda s, _: s.set_deleted("run", run.id, True), lambda s, _: s.set_deleted("run", run.id, False))
-    settle(window)
-    page.choose([a25], tone)
+    page.choose([c12], tone)
     shoot(window, "matrix-measure-light", wanted)
-    window.session.undo.undo()
-    settle(window)
     page.choose([p40_high, a25], response)
     settle(window)
     if wanted in "exported-graph":

@@ -140,3 +140,26 @@ def test_a_study_of_an_older_format_is_read_without_being_changed(study):
     assert writer.entries.add("note", {"text": "upgraded"}).id == 1
     assert (path / "study before format 4.sqlite").exists()
     writer.close()
+
+
+def test_words_that_a_study_stores_are_brought_up_to_date(study):
+    """A study of format 3 keeps titles and names of guides of its time; the next opening takes them from the procedures again."""
+    run = measured(study)
+    study.set_setting("lines off", json.dumps(["Half the power", "my own"]))
+    study.entries.add("guide", {"name": "mine", "source": "common practice", "curves": ["level"], "y_unit": "dB", "low": 1.0})
+    path = study.path
+    study.close()
+    old = sqlite3.connect(path / "study.sqlite")
+    old.execute("UPDATE column_ SET title = 'Tone', summary = '1000 Hz'")
+    old.execute("UPDATE run SET headline = json_set(headline, '$.title', 'distortion')")
+    old.execute("PRAGMA user_version = 3")
+    old.commit()
+    old.close()
+    again = Study(path)
+    overview = again.overview()
+    assert [c.title for c in overview.columns] == ["Single tone", "Response"]
+    assert overview.columns[0].summary.startswith("1 kHz, ")
+    assert again.run(run.id).headline["title"] == "THD+N"
+    assert json.loads(again.setting("lines off")) == ["-3 dB (half power)", "my own"]
+    assert again.entries.all("guide")[0].data["source"] == "rule of thumb"
+    again.close()

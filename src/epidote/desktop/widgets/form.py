@@ -7,6 +7,7 @@ from typing import Any, get_args, get_origin
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEdit, QWidget
 
+from epidote.core.display import format_plain
 from epidote.core.errors import SettingError
 from epidote.core.quantity import QuantityError, parse_as
 from epidote.core.settings import LabelledEnum, label_of, make_settings, unit_of
@@ -86,7 +87,11 @@ class SettingsForm(QWidget):
     def _shown(value: Any, unit: str) -> str:
         if isinstance(value, (tuple, list)):
             return ", ".join(f"{v:.6g}" if isinstance(v, float) else str(v) for v in value)
-        return f"{float(value):.7g} {unit}" if unit and isinstance(value, (int, float)) else str(value)
+        if not unit or not isinstance(value, (int, float)):
+            return str(value)
+        plain = format_plain(value, unit)
+        exact = SettingsForm._number(plain, unit) == value  # no digit may be lost on the way through the field
+        return plain if exact else f"{float(value):.7g} {unit}"
 
     def set_text(self, name: str, text: str) -> None:
         """Type into a field."""
