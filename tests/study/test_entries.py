@@ -35,9 +35,9 @@ def test_a_picture_is_copied_and_goes_to_the_bin_with_its_entry(study, tmp_path)
     file.write_bytes(PNG)
     kept = study.entries.attach(file, Owner(subject=study.overview().subjects[1].id), "output stage")
     file.unlink()
-    assert study.entries.path_of(kept).read_bytes() == PNG
+    assert study.entries.read(kept) == PNG
     again = study.entries.attach(PNG, Owner(), name="pasted.png")
-    assert study.entries.path_of(again) == study.entries.path_of(kept)  # the same picture lies there once
+    assert again.file == kept.file  # the same picture lies there once
     for entry in (kept, again):
         study.set_deleted("entry", entry.id, True)
     path = study.path
@@ -89,7 +89,7 @@ def test_a_study_goes_into_a_zip_and_comes_out_whole(study, tmp_path):
     there.mkdir()
     with closing(Study(unzip_study(packed, there))) as opened:
         assert opened.recordings(run.id)[0].signal.frames == study.recordings(run.id)[0].signal.frames
-        assert opened.entries.path_of(opened.overview().of_kind("picture")[0]).read_bytes() == PNG
+        assert opened.entries.read(opened.overview().of_kind("picture")[0]) == PNG
     with pytest.raises(StudyError, match="already exists"):
         unzip_study(packed, there)
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import os
 from dataclasses import dataclass
 from pathlib import Path
+from typing import IO
 
 import numpy as np
 import soundfile
@@ -13,6 +15,7 @@ import soundfile
 from epidote.audio.containers import DiskError
 from epidote.audio.streams import SoundStream
 from epidote.core.analysis.clock import resampled
+from epidote.core.errors import UnusableInputError
 from epidote.core.signal import Samples, Signal
 from epidote.core.stimulus.noise import set_material_reader
 
@@ -63,25 +66,54 @@ def encode(samples: Samples, rate: float, kind: str, bits: str) -> bytes:
 
 
 def write_whole(path: Path, content: bytes) -> None:
-    """Write under a temporary name, sync, rename: the file is there whole or not at all. Raises DiskError."""
-    temporary = path.with_name(path.name + ".part")
+    """Write under a temporary name, sync, rename: the file is there whole or not at all. Raises DiskError.
+
+    What stands under the temporary name already, such as a link, is removed and never written through.
+    """
     try:
-        with temporary.open("wb") as file:
+        with new_part(path) as file:
             file.write(content)
             file.flush()
             os.fsync(file.fileno())
-        temporary.replace(path)
+        part_of(path).replace(path)
         folder = os.open(path.parent, os.O_RDONLY)
         try:
             os.fsync(folder)
         finally:
             os.close(folder)
     except OSError as error:
-        temporary.unlink(missing_ok=True)
-        raise DiskError(
-            f"{path.name} could not be written to {path.parent}: {error.strerror}. "
-            "Any existing file is unchanged; free some space or choose another folder, then try again."
-        ) from error
+        part_of(path).unlink(missing_ok=True)
+        raise disk_error(path.name, path.parent, error) from error
+
+
+def part_of(path: Path) -> Path:
+    """The temporary name under which a file is written."""
+    return path.with_name(path.name + ".part")
+
+
+def new_part(path: Path) -> IO[bytes]:
+    """A new file under the temporary name of ``path``, open for reading and writing. Raises OSError."""
+    temporary = part_of(path)
+    temporary.unlink(missing_ok=True)  # of a process that was killed; of a link only the link itself
+    return os.fdopen(os.open(temporary, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666), "w+b")
+
+
+def disk_error(name: str, folder: Path, error: OSError) -> DiskError:
+    """What the disk refused, in words."""
+    if error.errno == errno.ENOSPC:
+        return DiskError(f"The disk is full: {name} could not be written to {folder}. Any existing file is unchanged; free some space and try again.")
+    return DiskError(
+        f"{name} could not be written to {folder}: {error.strerror}. Any existing file is unchanged; free some space or choose another folder, then try again."
+    )
+
+
+def decode_kept(content: bytes) -> Signal:
+    """The signal of a WAV or FLAC file's bytes, as ``encode`` made them. Raises UnusableInputError."""
+    try:
+        samples, rate = soundfile.read(io.BytesIO(content), dtype="float64", always_2d=True)
+    except (soundfile.SoundFileError, OSError) as error:
+        raise UnusableInputError("The recording cannot be decoded. The run's results are unchanged; restore the file from a backup.") from error
+    return Signal(np.asarray(samples), float(rate))
 
 
 def is_24_bit(samples: Samples) -> bool:

@@ -35,7 +35,7 @@ def sound_cards() -> list[DeviceInfo]:
 def _listed() -> list[dict[str, Any]]:
     try:
         done = subprocess.run(
-            [sys.executable, "-m", _HOST, "list"], capture_output=True, timeout=_LIST_SECONDS, env=_environment(), check=False
+            [sys.executable, "-P", "-m", _HOST, "list"], capture_output=True, timeout=_LIST_SECONDS, env=_environment(), check=False
         )
         return list(json.loads(done.stdout)) if done.returncode == 0 else []
     except (subprocess.TimeoutExpired, OSError, ValueError):
@@ -78,7 +78,7 @@ class SoundCard:
         self._socket = ours
         with theirs:
             self._process = subprocess.Popen(
-                [sys.executable, "-m", _HOST, str(theirs.fileno())], pass_fds=[theirs.fileno()], env=_environment(),
+                [sys.executable, "-P", "-m", _HOST, str(theirs.fileno())], pass_fds=[theirs.fileno()], env=_environment(),
                 stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
             )  # fmt: skip
         frames.send_words(ours, {

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import replace
 from enum import StrEnum
 from pathlib import Path
@@ -12,6 +11,9 @@ import typer
 
 from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
 from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.outside import load_json
+
+_MOST_DESCRIPTION = 64_000_000  # bytes
 
 Set = Annotated[list[str], typer.Option("--set", help="set name=value; may be repeated; “epidote procedures” lists the settings")]
 Json = Annotated[bool, typer.Option("--json", help="print one JSON object")]
@@ -68,7 +70,9 @@ def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
     from epidote.core.stimulus.marked import Marked
 
     try:
-        data = json.loads(path.read_text())
+        if path.stat().st_size > _MOST_DESCRIPTION:
+            raise UnusableInputError(f"{path} has {path.stat().st_size / 1e6:.0f} MB; a description has at most {_MOST_DESCRIPTION / 1e6:.0f} MB. Nothing was computed.")
+        data = load_json(path.read_text(encoding="utf-8"), path.name)
         marks = Marked.from_json(data["marked"]) if "marked" in data else None
         return dict(data["settings"]), Stimulus.from_json(data["stimulus"]), marks
     except OSError as error:

@@ -9,6 +9,7 @@ import typer
 
 from epidote.cli import analyse, compare, measure, study
 from epidote.core.errors import EpidoteError
+from epidote.core.text import visible
 
 app = typer.Typer(
     name="epidote", add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
@@ -30,25 +31,30 @@ def run_command(arguments: list[str]) -> int:
         outcome = app(arguments, standalone_mode=False)
         return outcome if isinstance(outcome, int) else 0
     except EpidoteError as error:
-        sys.stderr.write(f"epidote: {error}\n")
+        _tell(str(error))
         return error.exit_code
     except typer.Exit as stop:
         return stop.exit_code
     except (typer.Abort, KeyboardInterrupt):
-        sys.stderr.write("epidote: stopped. Everything finished before is saved.\n")
+        _tell("stopped. Everything finished before is saved.")
         return 4
     except BrokenPipeError:
         # the reader of our output has gone; there is nobody left to tell
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        sys.stderr.write(f"epidote: {error.filename or 'the system'}: {error.strerror}. Everything finished before is saved.\n")
+        _tell(f"{error.filename or 'the system'}: {error.strerror}. Everything finished before is saved.")
         return 3
     except Exception as error:  # noqa: BLE001  the last door before a traceback
         if hasattr(error, "format_message"):  # click's own usage errors
-            sys.stderr.write(f"epidote: {error.format_message()} See “epidote --help”.\n")
+            _tell(f"{error.format_message()} See “epidote --help”.")
             return 2
         sys.stderr.write(
             f"epidote: internal error ({type(error).__name__}: {error}). Everything finished before is saved.\n"
         )
         return 4
+
+
+def _tell(words: str) -> None:
+    """An error on its own line; what a terminal would act on is shown instead."""
+    sys.stderr.write(f"epidote: {visible(words, lines=True)}\n")

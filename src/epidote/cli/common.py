@@ -12,6 +12,7 @@ from epidote.core.display import format_reading
 from epidote.core.errors import SettingError
 from epidote.core.quantity import QuantityError, parse_as
 from epidote.core.settings import unit_of
+from epidote.core.text import visible
 
 if TYPE_CHECKING:
     from epidote.core.chain import Chain
@@ -57,11 +58,11 @@ def print_json(data: Any) -> None:
 
 
 def say(text: str) -> None:
-    sys.stdout.write(text + "\n")
+    sys.stdout.write(visible(text, lines=True) + "\n")
 
 
 def warn(text: str) -> None:
-    sys.stderr.write(f"epidote: {text}\n")
+    sys.stderr.write(f"epidote: {visible(text, lines=True)}\n")
 
 
 def print_result(result: Result, titles: dict[str, str]) -> None:

@@ -209,12 +209,14 @@ def zip_(path: PathArgument, out: Annotated[Path, typer.Argument(help="ZIP file 
 
 @app.command("unzip")
 def unzip(
-    source: Annotated[Path, typer.Argument(help="ZIP file of a study")], folder: Annotated[Path, typer.Argument(help="folder to unpack into")] = Path()
+    source: Annotated[Path, typer.Argument(help="ZIP file of a study")],
+    folder: Annotated[Path, typer.Argument(help="folder to unpack into")] = Path(),
+    most_gb: Annotated[float, typer.Option("--most-gb", min=0, help="largest size to unpack to, in GB")] = 20.0,
 ) -> int:
     """Import a study from a ZIP file."""
     from epidote.study.archive import unzip_study
 
-    say(f"{unzip_study(source, folder)}")
+    say(f"{unzip_study(source, folder, round(min(most_gb, 1e9) * 1e9))}")
     return 0
 
 

@@ -9,6 +9,7 @@ from enum import StrEnum
 class Caution(StrEnum):
     """A reason to trust a curve or reading less."""
 
+    DAMAGED = "damaged"
     CLIPPED = "clipped"
     TOO_QUIET = "too_quiet"
     DROPOUT = "dropout"
@@ -92,6 +93,7 @@ _WORDS = {
     Caution.DELAY_JUMPS: "The latency is not constant: it jumped by whole samples from one burst to the next.",
     Caution.ONE_ARRIVAL: "There is only one channel and no distinct second arrival in it. Add a second channel or file to compare with.",
     Caution.OTHER_RATE: "This channel has a different sample rate and was resampled to that of the first channel.",
+    Caution.DAMAGED: "What the study stores of this run is damaged and shown only as far as it can be read. Restore study.sqlite from a backup, or measure again.",
     Caution.OTHER_CLOCK: "Recorded with a different sample clock: resampled to the stimulus clock before the analysis.",
 }
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, model_validator
+from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
 from epidote.core.errors import SettingError
 from epidote.core.quantity import Conversion, to_db
@@ -169,6 +169,14 @@ class Chain(BaseModel):
         """The chain with a new calibration: its values changed, the entry kept beside the earlier ones."""
         update = {**changes, "calibrated_on": entry.on, "calibrations": (*self.calibrations, entry)}
         return Chain.model_validate({**self.model_dump(), **update})
+
+
+def stored_chain(text: str) -> Chain:
+    """A chain from the JSON that a run keeps; an uncalibrated one where the text is no chain."""
+    try:
+        return Chain.model_validate_json(text)
+    except ValidationError:
+        return Chain()
 
 
 def interface_of(device: str) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from datetime import date
 from typing import Any
 
@@ -10,18 +9,17 @@ from pydantic import BaseModel, ValidationError
 
 from epidote.core.chain import Chain
 from epidote.core.errors import UnusableInputError
+from epidote.core.outside import load_toml
 from epidote.core.settings import setting_error, unit_of
 
 
 def chain_from_toml(text: str) -> Chain:
     """A chain from its TOML form (docs/formats.md); of an empty text the usual one. Raises UnusableInputError naming the faulty entry."""
     try:
-        values = tomllib.loads(text)
+        values = load_toml(text, "The chain file")
         if "calibration" in values:
             values["calibrations"] = values.pop("calibration")
         return Chain.model_validate(values)
-    except tomllib.TOMLDecodeError as error:
-        raise UnusableInputError(f"The chain file is not valid TOML: {error}. Nothing was changed.") from error
     except ValidationError as error:
         raise UnusableInputError(f"Chain file: {setting_error(Chain, error)} Nothing was changed.") from error
 

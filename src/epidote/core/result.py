@@ -7,6 +7,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+import numpy as np
+
 from epidote.core.caution import Caution, unique
 from epidote.core.signal import Samples, locked
 
@@ -85,6 +87,40 @@ class Result:
     def curve(self, key: str, channel: int = 1, x_unit: str | None = None) -> Curve | None:
         """The first of that key and channel, against the axis in ``x_unit`` where it stands against several."""
         return next((c for c in self.curves if c.key == key and c.channel == channel and x_unit in (None, c.x_unit)), None)
+
+
+def curve_fault(curve: Curve) -> str:
+    """Why a curve cannot be drawn or compared, in words, or "": the one place where curves from anywhere are checked."""
+    if curve.x.size == 0:
+        return "it has no points"
+    if curve.floor is not None and curve.floor.shape != curve.y.shape:
+        return "its floor has another length"
+    for values in (curve.x, curve.y, *([curve.floor] if curve.floor is not None else [])):
+        if not bool(np.isfinite(values).all()):
+            return "it has values that are not numbers"
+    if not bool((np.diff(curve.x) > 0).all()):
+        return "its x values do not rise"
+    if curve.x_unit == "Hz" and curve.x[0] < 0:
+        return "it has frequencies below 0"
+    return ""
+
+
+def sound_curve(curve: Curve) -> Curve | None:
+    """The curve without the points for which it could not be drawn; None when none are left."""
+    if not curve_fault(curve):
+        return curve
+    if curve.x.size == 0 or (curve.floor is not None and curve.floor.shape != curve.y.shape):
+        return None
+    keep = np.isfinite(curve.x) & np.isfinite(curve.y)
+    if curve.floor is not None:
+        keep &= np.isfinite(curve.floor)
+    if curve.x_unit == "Hz":
+        keep &= curve.x >= 0
+    before = np.maximum.accumulate(np.where(keep, curve.x, -np.inf))
+    keep[1:] &= curve.x[1:] > before[:-1]
+    if not bool(keep.any()):
+        return None
+    return replace(curve, x=curve.x[keep], y=curve.y[keep], floor=None if curve.floor is None else curve.floor[keep])
 
 
 def marks_of(places: Iterable[tuple[float, str]]) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import importlib
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
@@ -118,7 +120,10 @@ class Stimulus:
         """Samples (frames,) in FS, locked."""
         if self.material is not None:
             return self.material
-        return _made(self.kind, self.rate, tuple(sorted(self.parameters.items())))
+        try:
+            return _made(self.kind, self.rate, tuple(sorted(self.parameters.items())))
+        except (ValueError, IndexError, KeyError, OverflowError, ZeroDivisionError, StopIteration, MemoryError) as error:
+            raise UnusableInputError(f"The description of this stimulus ({self.kind}) does not fit together. Export the stimulus again.") from error
 
     @property
     def frames(self) -> int:
@@ -133,13 +138,16 @@ class Stimulus:
         try:
             parameters = {str(k): float(v) for k, v in data["parameters"].items()}
             stimulus = Stimulus(str(data["kind"]), float(data["rate"]), parameters, tuple(int(c) for c in data["channels"]))
-        except (KeyError, TypeError, ValueError, AttributeError) as error:
-            raise UnusableInputError(f"This is not a stimulus description ({error}).") from error
-        if stimulus.kind not in _MAKERS:
-            raise UnusableInputError(f"This version of Epidote does not support stimuli of type “{stimulus.kind}”.")
+        except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as error:
+            raise UnusableInputError("This is not a stimulus description. Nothing was computed; export the stimulus again.") from error
+        if _maker(stimulus.kind) is None:
+            raise UnusableInputError(f"This version of Epidote does not support stimuli of type “{stimulus.kind}”. Update Epidote to use it.")
+        _require_bounds(stimulus)
         return stimulus
 
 
+MOST_FRAMES, MOST_COUNT, MOST_CHANNELS = 1.5e9, 100_000, 256  # an hour at 384 kHz
+MOST_RATES = (1000.0, 1_000_000.0)  # Hz
 Maker = Callable[[float, Mapping[str, float]], Samples]
 _MAKERS: dict[str, Maker] = {}
 
@@ -154,9 +162,37 @@ def stimulus_maker(kind: str) -> Callable[[Maker], Maker]:
     return register
 
 
+def _maker(kind: str) -> Maker | None:
+    """The maker of a kind; all are registered before one is said to be missing."""
+    if kind not in _MAKERS:
+        importlib.import_module("epidote.core.stimulus.every")
+    return _MAKERS.get(kind)
+
+
+def _require_bounds(stimulus: Stimulus) -> None:
+    """A description from outside: refused, with the number and the bound, before anything is made of it. Raises UnusableInputError."""
+    if not MOST_RATES[0] <= stimulus.rate <= MOST_RATES[1]:
+        raise UnusableInputError(f"The stimulus has a sample rate of {stimulus.rate:g} Hz; {MOST_RATES[0]:g} to {MOST_RATES[1]:g} Hz are supported.")
+    if not stimulus.channels or len(stimulus.channels) > MOST_CHANNELS or not all(1 <= c <= MOST_CHANNELS for c in stimulus.channels):
+        raise UnusableInputError(f"The stimulus names {len(stimulus.channels)} channels; 1 to {MOST_CHANNELS} are supported.")
+    frames = stimulus.parameters.get("frames", math.nan)
+    for name, value in stimulus.parameters.items():
+        most = MOST_COUNT if name in ("shots", "steps", "per_octave") else MOST_FRAMES
+        if not abs(value) <= most:
+            raise UnusableInputError(f"The stimulus has {name} = {value:g}; at most {most:g} is supported. Export the stimulus again.")
+    if not 0 < frames <= MOST_FRAMES or len(stimulus.parameters) > 4 * MOST_COUNT:
+        raise UnusableInputError(f"The stimulus has {frames:g} frames; 1 to {MOST_FRAMES:g} are supported. Export the stimulus again.")
+
+
 @lru_cache(maxsize=2)
 def _made(kind: str, rate: float, parameters: tuple[tuple[str, float], ...]) -> Samples:
-    return locked(_MAKERS[kind](rate, dict(parameters)))
+    maker = _maker(kind)
+    assert maker is not None
+    values = dict(parameters)
+    made = maker(rate, values)
+    if made.shape != (round(values["frames"]),):
+        raise ValueError("a stimulus of another length than it says")
+    return locked(made)
 
 
 @dataclass(frozen=True)

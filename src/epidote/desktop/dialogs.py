@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLineEdit, QVBoxLayout, QWidget
 
 from epidote.desktop.theme import TEXT_SIZES, THEMES, preferences
 from epidote.desktop.widgets.form import SettingsForm
+from epidote.desktop.widgets.plain import Label
 from epidote.study.models import Subject, Unit
 
 _CONDITIONS_HINT = "gain = low; load = 8 Ω"
@@ -39,7 +40,7 @@ class LinesDialog(QDialog):
         self._outer.setSpacing(10)
         self.lines = QFormLayout()
         self._outer.addLayout(self.lines)
-        self.problem = QLabel()
+        self.problem = Label()
         self.problem.setProperty("error", True)
         self.problem.setWordWrap(True)
         self._outer.addWidget(self.problem)
@@ -157,7 +158,7 @@ class ModelDialog(LinesDialog):
         super().__init__(parent, title, ok)
         self.form = SettingsForm(model, values)
         if note:
-            words = QLabel(note)
+            words = Label(note)
             words.setWordWrap(True)
             words.setProperty("quiet", True)
             self._outer.insertWidget(0, words)

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QApplication,
     QButtonGroup,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMenu,
     QStackedWidget,
@@ -31,6 +30,7 @@ from epidote.desktop.run_queue import Wanted
 from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme, apply_theme, chosen_theme, font
 from epidote.desktop.trust_strip import TrustStrip
+from epidote.desktop.widgets.plain import Label, button_text
 from epidote.study.store import SUFFIX
 
 if TYPE_CHECKING:
@@ -61,7 +61,7 @@ class MainWindow(QMainWindow):
         layout.setSpacing(0)
         self.commands = commands_of(self)
         layout.addWidget(self._top_bar())
-        self.message = QLabel()
+        self.message = Label()
         self.message.setWordWrap(True)
         self.message.setProperty("caution", True)
         self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -147,9 +147,9 @@ class MainWindow(QMainWindow):
             self.page_buttons[name] = button
             layout.addWidget(button)
         layout.addStretch(1)
-        self.saved = QLabel("All changes saved")
+        self.saved = Label("All changes saved")
         self.saved.setProperty("quiet", True)
-        self.title = QLabel()
+        self.title = Label()
         self.title.setFont(font(1.1))
         layout.addWidget(self.saved)
         layout.addSpacing(8)
@@ -202,7 +202,7 @@ class MainWindow(QMainWindow):
         overview = self.session.overview
         for subject in overview.subjects if overview else ():
             if overview and subject.id != overview.reference and not subject.is_baseline:
-                menu.addAction(subject.full_name, partial(self.matrix.repeat_reference_on, subject))
+                menu.addAction(button_text(subject.full_name), partial(self.matrix.repeat_reference_on, subject))
         menu.addAction("New row with one condition changed…", self.rows.duplicate_row)
 
     # -- saying -------------------------------------------------------------------------------------------------------------
@@ -228,7 +228,7 @@ class MainWindow(QMainWindow):
         ):
             action = self.actions_by_name[name]
             action.setEnabled(writable and stack_can)
-            action.setText(f"{name.capitalize()}: {text[:1].lower()}{text[1:]}" if text else name.capitalize())
+            action.setText(button_text(f"{name.capitalize()}: {text[:1].lower()}{text[1:]}") if text else name.capitalize())
 
     # -- commands -----------------------------------------------------------------------------------------------------------
 

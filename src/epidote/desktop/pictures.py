@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from PySide6.QtCore import QBuffer, QByteArray, QSize, Qt
 from PySide6.QtGui import QImage, QImageReader, QImageWriter
+
+_PIXELS = (b"png", b"jpeg", b"webp", b"gif", b"bmp")
 
 
 def png_of(image: QImage) -> bytes:
@@ -17,9 +17,18 @@ def png_of(image: QImage) -> bytes:
     return bytes(content.data())
 
 
-def read_picture(path: Path, room: QSize) -> QImage:
-    """A picture no larger than ``room``; may be called on any thread. Null where there is none."""
-    reader = QImageReader(str(path))
+def read_picture(content: bytes, room: QSize) -> QImage:
+    """A picture no larger than ``room`` from a file's bytes; may be called on any thread. Null where there is none.
+
+    Only formats that hold nothing but pixels are read: a drawing (SVG) may refer to other files, which a foreign study must not.
+    """
+    holder = QByteArray(content)
+    buffer = QBuffer(holder)
+    buffer.open(QBuffer.OpenModeFlag.ReadOnly)
+    reader = QImageReader(buffer)
+    reader.setDecideFormatFromContent(True)
+    if bytes(reader.format().data()) not in _PIXELS:
+        return QImage()
     reader.setAutoTransform(True)
     size = reader.size()
     if size.isValid() and (size.width() > room.width() or size.height() > room.height()):

@@ -2,69 +2,137 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 import sqlite3
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Callable
+from contextlib import closing
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from epidote.audio.files import new_part, part_of
+from epidote.study.database import quoted
+from epidote.study.folder import ATTACHMENTS, RECORDINGS, UnsafeNameError, require_plain
 from epidote.study.models import Overview, RunSummary, StudyError
-from epidote.study.store import DATABASE, SUFFIX, Study
+from epidote.study.store import DATABASE, README, SUFFIX, Study
 
 Progress = Callable[[float], None]
+MOST_UNPACKED = 20_000_000_000  # bytes that a zip may unpack to unless the user allows more
+_MOST_FILES = 200_000
+_BLOCK = 1 << 20
+_PACKED_ALREADY = (".flac", ".png", ".jpg", ".jpeg", ".webp")
 
 
 def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -> Path:
-    """The study as it is now, recordings and pictures with it, in a zip that unpacks to a study folder. Raises StudyError."""
+    """The study as it is now, recordings and pictures with it, in a zip that unpacks to a study folder. Raises StudyError.
+
+    Only the study's own regular files are packed: what a link points to is not the study's.
+    """
     if target.suffix.lower() != ".zip":
         target = target.with_name(target.name + ".zip")
-    part = target.with_name(target.name + ".part")
     folder = study.path.name if study.path.name.endswith(SUFFIX) else study.path.name + SUFFIX
     try:
-        with tempfile.TemporaryDirectory() as scratch, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as out:
-            copy = Path(scratch) / DATABASE
-            source = sqlite3.connect(f"file:{study.path / DATABASE}?mode=ro", uri=True)
-            into = sqlite3.connect(copy)
-            source.backup(into)  # consistent whatever else is being written
-            into.execute("PRAGMA journal_mode = DELETE")
-            into.close()
-            source.close()
-            out.write(copy, f"{folder}/{DATABASE}")
-            files = [p for name in ("recordings", "attachments") for p in sorted((study.path / name).glob("*")) if p.is_file() and p.suffix != ".part"]
-            files += [p for p in (study.path / "README.txt",) if p.exists()]
-            for i, file in enumerate(files):
-                packed = zipfile.ZIP_STORED if file.suffix in (".flac", ".png", ".jpg", ".jpeg", ".webp") else zipfile.ZIP_DEFLATED
-                out.write(file, f"{folder}/{file.relative_to(study.path)}", compress_type=packed)
-                progress((i + 1) / len(files))
-        part.replace(target)
+        with new_part(target) as part:
+            with tempfile.TemporaryDirectory() as scratch, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as out:
+                copy = Path(scratch) / DATABASE
+                _copy_database(study.path / DATABASE, copy)
+                out.write(copy, f"{folder}/{DATABASE}")
+                out.writestr(f"{folder}/README.txt", README)
+                files = [(room, n) for room in (RECORDINGS, ATTACHMENTS) for n in study.folder.names(room) if not n.endswith(".part")]
+                for i, (room, name) in enumerate(files):
+                    packed = zipfile.ZIP_STORED if Path(name).suffix in _PACKED_ALREADY else zipfile.ZIP_DEFLATED
+                    entry = zipfile.ZipInfo(f"{folder}/{room}/{name}", datetime.now().timetuple()[:6])
+                    entry.compress_type = packed
+                    with os.fdopen(study.folder.open(room, name), "rb") as source, out.open(entry, "w", force_zip64=True) as into:
+                        shutil.copyfileobj(source, into, _BLOCK)
+                    progress((i + 1) / len(files))
+            part.flush()
+            os.fsync(part.fileno())
+        part_of(target).replace(target)
     except (OSError, sqlite3.Error) as error:
-        part.unlink(missing_ok=True)
-        raise StudyError(f"{target.name} could not be written: {error}. The study is unchanged; free some space or choose another folder.") from error
+        part_of(target).unlink(missing_ok=True)
+        why = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+        raise StudyError(f"{target.name} could not be written: {why}. The study is unchanged; free some space or choose another folder.") from error
     return target
 
 
-def unzip_study(source: Path, folder: Path) -> Path:
-    """Unpack a zipped study into ``folder``; where it then lies. Raises StudyError for what is none, or where one lies already."""
+def _copy_database(source: Path, copy: Path) -> None:
+    """A consistent copy, whatever else is being written."""
+    with closing(sqlite3.connect(f"file:{quoted(source)}?mode=ro", uri=True)) as database, closing(sqlite3.connect(copy)) as into:
+        database.backup(into)
+        into.execute("PRAGMA journal_mode = DELETE")
+
+
+def unzip_study(source: Path, folder: Path, most_bytes: int = MOST_UNPACKED) -> Path:
+    """Unpack a zipped study into ``folder``, whole or not at all; where it then lies. Raises StudyError.
+
+    Nothing but the files of a study is unpacked. ``most_bytes``: more than that is refused with the number, before anything is written.
+    """
+    beside: Path | None = None
     try:
         with zipfile.ZipFile(source) as packed:
-            names = packed.namelist()
-            tops = {n.split("/")[0] for n in names}
-            top = next(iter(tops), "")
-            if len(tops) != 1 or f"{top}/{DATABASE}" not in names or not top.endswith(SUFFIX):
-                raise StudyError(f"{source.name} does not contain a study. Nothing was unpacked; select another file.")
-            if any(n.startswith("/") or ".." in Path(n).parts for n in names):
-                raise StudyError(f"{source.name} contains unsafe paths. Nothing was unpacked.")
+            top, wanted = _files_of_study(source, packed)
             target = folder / top
-            if target.exists():
+            if os.path.lexists(target):
                 raise StudyError(f"{target} already exists. Nothing was unpacked; choose another folder.")
-            packed.extractall(folder)
-            (target / "attachments").mkdir(exist_ok=True)
+            size = sum(i.file_size for i in wanted.values())
+            free = shutil.disk_usage(folder).free if folder.is_dir() else size
+            if size > most_bytes:
+                raise StudyError(
+                    f"{source.name} unpacks to {size / 1e9:.1f} GB; at most {most_bytes / 1e9:.1f} GB are unpacked without being asked for. "
+                    "Nothing was unpacked; if you trust the file, allow more with “epidote study unzip --most-gb”."
+                )
+            if size > free:
+                raise StudyError(
+                    f"{source.name} unpacks to {size / 1e6:.0f} MB, but {free / 1e6:.0f} MB are free. Nothing was unpacked; free some space and try again."
+                )
+            beside = folder / f".{top[:120]}.{os.urandom(4).hex()}.part"
+            for room in ("", RECORDINGS, ATTACHMENTS):
+                (beside / room).mkdir(parents=True, exist_ok=True)
+            for name, entry in wanted.items():
+                with packed.open(entry) as content, (beside / name).open("xb") as into:
+                    shutil.copyfileobj(content, into, _BLOCK)
+            beside.rename(target)
             return target
-    except (zipfile.BadZipFile, EOFError) as error:
-        raise StudyError(f"{source.name} is not a ZIP file or is truncated. Nothing was unpacked.") from error
+    except (zipfile.BadZipFile, EOFError, zlib.error) as error:
+        raise StudyError(f"{source.name} is not a ZIP file or is truncated. Nothing was unpacked; export or copy it again.") from error
+    except (NotImplementedError, RuntimeError) as error:
+        raise StudyError(f"{source.name} is encrypted or packed in a way that is not supported. Nothing was unpacked; pack it without a password.") from error
     except OSError as error:
-        raise StudyError(f"{source.name} could not be unpacked completely: {error}. Delete what was unpacked, free some space and try again.") from error
+        raise StudyError(f"{source.name} could not be unpacked: {error.strerror or error}. Nothing was unpacked; free some space or choose another folder.") from error
+    finally:
+        if beside is not None and beside.is_dir():
+            shutil.rmtree(beside, ignore_errors=True)
+
+
+def _files_of_study(source: Path, packed: zipfile.ZipFile) -> tuple[str, dict[str, zipfile.ZipInfo]]:
+    """The study's folder in the zip, and its files by their name in it. Raises StudyError for what is no study, or holds odd names."""
+    entries = [i for i in packed.infolist() if not i.is_dir()]
+    if len(entries) > _MOST_FILES:
+        raise StudyError(f"{source.name} holds {len(entries)} files; at most {_MOST_FILES} are unpacked. Nothing was unpacked.")
+    tops = {i.filename.split("/")[0] for i in entries}
+    top = next(iter(tops), "")
+    if len(tops) != 1 or f"{top}/{DATABASE}" not in packed.namelist() or not top.endswith(SUFFIX):
+        raise StudyError(f"{source.name} does not contain a study. Nothing was unpacked; select another file.")
+    found: dict[str, zipfile.ZipInfo] = {}
+    for entry in entries:
+        parts = entry.filename.split("/")[1:]
+        try:
+            for part in (top, *parts):
+                require_plain(part)
+        except UnsafeNameError:
+            raise StudyError(f"{source.name} contains unsafe paths. Nothing was unpacked.") from None
+        known = parts in ([DATABASE], ["README.txt"]) or (len(parts) == 2 and parts[0] in (RECORDINGS, ATTACHMENTS))
+        name = "/".join(parts)
+        if name in found:
+            raise StudyError(f"{source.name} contains {name} twice. Nothing was unpacked.")
+        if known:
+            found[name] = entry
+    return top, found
 
 
 def run_json(run: RunSummary) -> dict[str, Any]:

@@ -8,20 +8,30 @@ import zlib
 
 import numpy as np
 
-from epidote.core.result import Curve
+from epidote.core.result import Curve, curve_fault, sound_curve
 from epidote.core.signal import Samples
+
+MOST_POINTS = 50_000_000  # an hour at 192 kHz holds more samples, but no curve has so many points
 
 
 def _packed(values: Samples) -> bytes:
     return zlib.compress(np.ascontiguousarray(values, dtype="<f8").tobytes(), 1)
 
 
-def _unpacked(blob: bytes) -> Samples:
-    return np.frombuffer(zlib.decompress(blob), dtype="<f8")
+def _unpacked(blob: bytes, points: int) -> Samples:
+    """Exactly so many numbers; no more is unpacked than they need. Raises ValueError."""
+    content = zlib.decompressobj().decompress(blob, 8 * points + 1)
+    if len(content) != 8 * points:
+        raise ValueError("a curve of another length")
+    return np.frombuffer(content, dtype="<f8")
 
 
 def insert_curve(connection: sqlite3.Connection, run_id: int, curve: Curve) -> None:
-    x = curve.x
+    """Keep a curve; points that could not be drawn (no number, x not rising) are left out, and a curve without any others is."""
+    sound = sound_curve(curve)
+    if sound is None:
+        return
+    curve, x = sound, sound.x
     step = (x[-1] - x[0]) / (x.size - 1) if x.size > 1 else 0.0
     even = x.size > 2 and bool(np.all(np.abs(x - (x[0] + step * np.arange(x.size))) <= 1e-12 * np.abs(x[-1])))
     connection.execute(
@@ -31,10 +41,19 @@ def insert_curve(connection: sqlite3.Connection, run_id: int, curve: Curve) -> N
     )  # fmt: skip
 
 
-def curve_from_row(row: sqlite3.Row) -> Curve:
-    x = _unpacked(row["x"]) if row["x"] is not None else row["x_first"] + row["x_step"] * np.arange(row["points"])
-    floor = None if row["floor"] is None else _unpacked(row["floor"])
-    return Curve(row["key"], row["channel"], x, _unpacked(row["y"]), row["x_unit"], row["y_unit"], floor, json.loads(row["meta"]))
+def curve_from_row(row: sqlite3.Row) -> Curve | None:
+    """A stored curve; None where what is stored is none: cut short, of other lengths, not rising, with values that are no numbers."""
+    try:
+        points = int(row["points"])
+        if not 0 < points <= MOST_POINTS or int(row["channel"]) < 1:
+            return None
+        x = _unpacked(row["x"], points) if row["x"] is not None else row["x_first"] + row["x_step"] * np.arange(points)
+        floor = None if row["floor"] is None else _unpacked(row["floor"], points)
+        meta = {str(k): v for k, v in json.loads(row["meta"]).items() if isinstance(v, (str, int, float))}
+        curve = Curve(str(row["key"]), int(row["channel"]), x, _unpacked(row["y"], points), str(row["x_unit"]), str(row["y_unit"]), floor, meta)
+    except (ValueError, TypeError, AttributeError, OverflowError, MemoryError, zlib.error):
+        return None
+    return None if curve_fault(curve) else curve
 
 
 def thumbnail_points(curve: Curve | None, points: int = 48) -> list[tuple[float, float]]:

@@ -7,10 +7,12 @@ take, for a schema of nine tables.
 from __future__ import annotations
 
 import os
+import shutil
 import sqlite3
+import tempfile
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 
 from epidote.study.models import ReadOnlyError, StudyError
@@ -34,14 +36,12 @@ class Database:
         # a log that was not folded back tells of a process that was killed: then the whole file is looked over
         log = path.with_name(path.name + "-wal")
         self._left_open = log.exists() and log.stat().st_size > 0
-        # a reader of a folder that cannot be written must not ask for the write-ahead log's shared memory
-        immutable = "&immutable=1" if read_only and not os.access(path.parent, os.W_OK) else ""
         mode = "ro" if read_only else ("rwc" if create else "rw")
         try:
-            self._connection = sqlite3.connect(
-                f"file:{_quoted(path)}?mode={mode}{immutable}", uri=True, check_same_thread=False, isolation_level=None, timeout=5
-            )
-            self._connection.row_factory = sqlite3.Row
+            if read_only and not os.access(path.parent, os.W_OK):
+                self._connection = _read_where_nothing_can_be_written(path, log=self._left_open)
+            else:
+                self._connection = _connect(f"file:{quoted(path)}?mode={mode}")
             self._connection.execute("PRAGMA foreign_keys = ON")
             self._check(new)
             if read_only:
@@ -84,10 +84,9 @@ class Database:
         """A reader of an older format works on an upgraded copy in memory: the file is not its to change."""
         if self._connection.execute("PRAGMA user_version").fetchone()[0] >= _migrations()[-1][0]:
             return
-        copy = sqlite3.connect(":memory:", check_same_thread=False, isolation_level=None)
+        copy = _connect(":memory:")
         self._connection.backup(copy)
         self._connection.close()
-        copy.row_factory = sqlite3.Row
         self._connection = copy
         self._migrate(keep_the_old=False)
 
@@ -95,7 +94,9 @@ class Database:
         version = self._connection.execute("PRAGMA user_version").fetchone()[0]
         pending = [(n, sql) for n, sql in _migrations() if n > version]
         if pending and version > 0 and keep_the_old:
-            self.path.with_name(f"study before format {pending[-1][0]}.sqlite").write_bytes(self.path.read_bytes())
+            from epidote.audio.files import write_whole
+
+            write_whole(self.path.with_name(f"study before format {pending[-1][0]}.sqlite"), self.path.read_bytes())
         for number, sql in pending:
             self._connection.executescript(f"BEGIN IMMEDIATE;\n{sql}")
             if number == _TITLES_SINCE and version > 0:
@@ -137,7 +138,30 @@ class Database:
             self._connection.close()
 
 
-def _quoted(path: Path) -> str:
+def _connect(address: str) -> sqlite3.Connection:
+    made = sqlite3.connect(address, uri=True, check_same_thread=False, isolation_level=None, timeout=5)
+    made.row_factory = sqlite3.Row
+    # a text that is no UTF-8 spoils its own cell, not every query that meets it
+    made.text_factory = lambda content: content.decode("utf-8", errors="replace")
+    return made
+
+
+def _read_where_nothing_can_be_written(path: Path, *, log: bool) -> sqlite3.Connection:
+    """A reader on a medium that cannot be written. SQLite cannot use the write-ahead log there, so one that a killed process left is
+    read from a copy; without a log the file itself is the whole truth."""
+    if not log:
+        return _connect(f"file:{quoted(path)}?mode=ro&immutable=1")
+    memory = _connect(":memory:")
+    with tempfile.TemporaryDirectory(prefix="epidote-") as scratch:
+        for name in (path.name, f"{path.name}-wal"):
+            shutil.copyfile(path.with_name(name), Path(scratch) / name)
+        with closing(_connect(f"file:{quoted(Path(scratch) / path.name)}?mode=rw")) as copy:
+            copy.backup(memory)
+    return memory
+
+
+def quoted(path: Path) -> str:
+    """A path for SQLite's file: address."""
     return str(path.absolute()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
 
 

@@ -11,10 +11,12 @@ from pathlib import Path
 from typing import Any
 
 from epidote.study.database import Database
+from epidote.study.folder import ATTACHMENTS, StudyFolder
 from epidote.study.models import Entry, Owner, StudyError
+from epidote.study.rows import Reader, entry_from_row
 
 KINDS = ("claim", "limit", "guide", "point", "note", "picture")
-PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp", ".svg")
+PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp")  # pixels only: a drawing may refer to other files
 _MOST_BYTES = 64 * 1024 * 1024
 
 
@@ -36,13 +38,13 @@ class Entries:
     """The entries of an open study."""
 
     db: Database
-    folder: Path
+    folder: StudyFolder
 
     def all(self, kind: str | None = None) -> tuple[Entry, ...]:
         """In the order they were made."""
         with self.db.reading() as c:
             rows = c.execute("SELECT * FROM entry WHERE NOT deleted AND (?1 IS NULL OR kind = ?1) ORDER BY id", (kind,)).fetchall()
-        return tuple(entry_from_row(r) for r in rows)
+        return tuple(Reader().each("entry", rows, entry_from_row))
 
     def add(self, kind: str, data: Mapping[str, Any], owner: Owner = Owner(), person: str = "") -> Entry:  # noqa: B008  frozen
         """Keep a new entry."""
@@ -65,8 +67,6 @@ class Entries:
         """Keep a picture, a copy of a file or its bytes. Raises StudyError for what is no picture or too large."""
         import hashlib
 
-        from epidote.audio.files import write_whole
-
         if isinstance(source, Path):
             name = name or source.name
             try:
@@ -82,26 +82,31 @@ class Entries:
             raise StudyError(f"“{name}” is empty or larger than {_MOST_BYTES // 2**20} MB. Nothing was added; use a smaller file.")
         digest = hashlib.sha256(content).hexdigest()
         file = f"{digest[:16]}{suffix}"
-        if not (self.folder / file).exists():
-            self.folder.mkdir(exist_ok=True)
-            write_whole(self.folder / file, content)
+        if not self.folder.has(ATTACHMENTS, file):
+            self.folder.write(ATTACHMENTS, file, content)
         return self.add("picture", {"file": file, "name": name, "caption": caption, "sha256": digest}, owner, person)
 
-    def path_of(self, entry: Entry) -> Path:
-        """Where a picture lies."""
-        return self.folder / str(entry.data["file"])
+    def read(self, entry: Entry) -> bytes:
+        """A picture's bytes; b"" where its file is missing or is none of the study's."""
+        try:
+            return self.folder.read(ATTACHMENTS, entry.file, _MOST_BYTES)
+        except StudyError:
+            return b""
 
-    def forget_deleted(self, run_ids: list[int]) -> tuple[list[dict[str, Any]], list[Path]]:
-        """Take deleted entries, and those of these runs, out of the database; their rows, and the files that nothing needs any more."""
-        with self.db.writing() as c:
+    def deleted(self, run_ids: list[int]) -> tuple[list[dict[str, Any]], list[str]]:
+        """Rows of deleted entries and of those of these runs; names of the pictures that nothing needs any more."""
+        with self.db.reading() as c:
             marks = ",".join("?" * len(run_ids))
             gone = [dict(r) for r in c.execute(f"SELECT * FROM entry WHERE deleted OR run_id IN ({marks})", run_ids)]
-            c.execute(f"DELETE FROM entry WHERE deleted OR run_id IN ({marks})", run_ids)
-            kept = {json.loads(r[0])["file"] for r in c.execute("SELECT data FROM entry WHERE kind = 'picture'")}
-        files = {json.loads(r["data"])["file"] for r in gone if r["kind"] == "picture"} - kept
-        return gone, [self.folder / f for f in files]
+            others = c.execute(f"SELECT * FROM entry WHERE kind = 'picture' AND NOT deleted AND (run_id IS NULL OR run_id NOT IN ({marks}))", run_ids)
+            needed = {e.file for e in Reader().each("entry", others, entry_from_row)}
+        pictures = {_file_of(r["data"]) for r in gone if r["kind"] == "picture"}
+        return gone, sorted(pictures - needed - {""})
 
 
-def entry_from_row(row: Any) -> Entry:
-    owner = Owner(row["unit_id"], row["subject_id"], row["run_id"], row["column_id"])
-    return Entry(row["id"], row["kind"], owner, json.loads(row["data"]), datetime.fromisoformat(row["made"]), row["person"])
+def _file_of(data: str) -> str:
+    """The file that a picture's row names; "" where it names none."""
+    try:
+        return str(json.loads(data)["file"])
+    except (ValueError, KeyError, TypeError):
+        return ""

@@ -8,6 +8,7 @@ import json
 from collections.abc import Sequence
 
 from epidote.core.result import Curve
+from epidote.core.text import spreadsheet_cell, visible
 from epidote.study.models import RunSummary
 
 
@@ -20,10 +21,10 @@ def described(run: RunSummary) -> str:
 def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = ()) -> str:
     """One line per reading. runs: (subject's full name, run); notes: lines of their own."""
     out = io.StringIO()
-    out.writelines(f"# note: {note}\n" for note in notes)
+    out.writelines(f"# note: {visible(note)}\n" for note in notes)
     writer = csv.writer(out, lineterminator="\n")
     for name, run in runs:
-        out.write(f"# {name}: {described(run)}\n")
+        out.write(f"# {visible(name)}: {visible(described(run))}\n")
     writer.writerow(["subject", "procedure", "reading", "channel", "value", "unit", "spread", "floor", "at", "cautions", "run"])
     for name, run in runs:
         for r in run.readings:
@@ -31,15 +32,15 @@ def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = 
             cautions = " ".join(dict.fromkeys([*r["cautions"], *run.cautions]))
             writer.writerow(
                 [
-                    name,
+                    spreadsheet_cell(visible(name)),
                     run.procedure,
-                    r["key"],
+                    spreadsheet_cell(visible(r["key"])),
                     r["channel"],
                     _plain(r["value"]),
-                    r["unit"],
+                    spreadsheet_cell(visible(r["unit"])),
                     _plain(r["spread"]),
                     _plain(r["floor"]),
-                    at,
+                    spreadsheet_cell(visible(at)),
                     cautions,
                     run.id,
                 ]
@@ -50,11 +51,11 @@ def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = 
 def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes: Sequence[str] = ()) -> str:
     """Curves side by side where they share their x, below each other otherwise. curves: (subject's full name, run, its curves)."""
     out = io.StringIO()
-    out.writelines(f"# note: {note}\n" for note in notes)
+    out.writelines(f"# note: {visible(note)}\n" for note in notes)
     writer = csv.writer(out, lineterminator="\n")
     groups: list[tuple[Curve, list[tuple[str, Curve]]]] = []
     for name, run, found in curves:
-        out.write(f"# {name}: {described(run)}\n")
+        out.write(f"# {visible(name)}: {visible(described(run))}\n")
         if run.cautions:
             out.write(f"# {name}: cautions: {', '.join(run.cautions)}\n")
         for curve in found:
@@ -67,7 +68,7 @@ def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes:
     for index, (first, members) in enumerate(groups):
         if index:
             out.write("\n")
-        writer.writerow([f"x ({first.x_unit})", *(f"{name}, channel {c.channel}, {c.key} ({c.y_unit})" for name, c in members)])
+        writer.writerow([f"x ({first.x_unit})", *(spreadsheet_cell(visible(f"{name}, channel {c.channel}, {c.key} ({c.y_unit})")) for name, c in members)])
         for row in zip(first.x.tolist(), *(c.y.tolist() for _, c in members), strict=True):
             writer.writerow([repr(value) for value in row])
     return out.getvalue()

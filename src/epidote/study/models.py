@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -107,16 +106,24 @@ class RunSummary:
 
     @cached_property
     def chain(self) -> Mapping[str, Any]:
-        return dict(json.loads(self.chain_json))
+        """The chain as JSON; that of an uncalibrated chain where what is stored is none."""
+        from epidote.core.chain import stored_chain
+
+        return stored_chain(self.chain_json).model_dump(mode="json")
 
     @cached_property
     def readings(self) -> tuple[Mapping[str, Any], ...]:
-        return tuple(json.loads(self.readings_json))
+        """The readings that are whole."""
+        from epidote.study.rows import readings_from_json
+
+        return readings_from_json(self.readings_json)
 
     @cached_property
     def thumbnail(self) -> tuple[tuple[float, float], ...]:
         """Points of a small drawing, both from 0 to 1."""
-        return tuple((x, y) for x, y in json.loads(self.thumbnail_json))
+        from epidote.study.rows import points_from_json
+
+        return points_from_json(self.thumbnail_json)
 
     @property
     def source(self) -> int:
@@ -155,6 +162,11 @@ class Entry:
     made: datetime
     person: str = ""
 
+    @property
+    def file(self) -> str:
+        """Of a picture: the name of its file in attachments/; "" for none."""
+        return str(self.data.get("file", ""))
+
 
 @dataclass(frozen=True)
 class Overview:
@@ -169,6 +181,7 @@ class Overview:
     entries: tuple[Entry, ...] = ()
     repeats: Mapping[tuple[int, int], int] = field(default_factory=dict)  # runs of each cell that were measured, not recomputed
     settings: Mapping[str, str] = field(default_factory=dict)  # what is kept about the study itself
+    damaged: tuple[str, ...] = ()  # rows of the database that cannot be read ("entry 12")
 
     @property
     def rows(self) -> tuple[Subject, ...]:

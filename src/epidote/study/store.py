@@ -5,15 +5,29 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import shutil
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any
 
 from epidote import __version__
+from epidote.core.caution import Caution
+from epidote.core.text import visible
 from epidote.study.database import Database
-from epidote.study.entries import Entries, entry_from_row, usual_person
+from epidote.study.entries import Entries, usual_person
+from epidote.study.folder import ATTACHMENTS, BIN, RECORDINGS, StudyFolder, UnsafeNameError, day_now, require_plain
 from epidote.study.models import Column, Overview, Pin, ReadOnlyError, RunSummary, StudyError, Subject, Unit
+from epidote.study.rows import (
+    Reader,
+    acquisition_from_row,
+    column_from_row,
+    entry_from_row,
+    pin_from_row,
+    run_from_row,
+    subject_from_row,
+    unit_from_row,
+)
 
 if TYPE_CHECKING:
     from epidote.core.chain import Chain
@@ -22,7 +36,12 @@ if TYPE_CHECKING:
 
 SUFFIX = ".epidote"
 DATABASE = "study.sqlite"
-_README = """This folder is a study made with Epidote. Keep it together.
+_LONGEST_STEM = 120  # of a temporary name, which gets more behind it
+_WHY = """These files were in the study's folder when it was opened, but its database did not know them: recordings of a run that was not
+finished, of an older or newer copy of study.sqlite, or files that somebody put there. Nothing of them was changed. A recording that the
+database names again is found here by itself.
+"""
+README = """This folder is a study made with Epidote. Keep it together.
 
 study.sqlite   units, subjects, runs with settings, readings and curves (SQLite)
 recordings/    one audio file per recording: FLAC (24 bit) or WAV (32-bit float)
@@ -33,22 +52,28 @@ The file formats are described in docs/formats.md of Epidote.
 
 
 def create_study(path: Path, title: str | None = None) -> Study:
-    """Make a new study folder. Raises StudyError when there is something already or it cannot be made."""
+    """Make a new study folder, whole or not at all. Raises StudyError when there is something already or it cannot be made."""
     path = path.absolute()
     if path.suffix != SUFFIX:
         path = path.with_name(path.name + SUFFIX)
-    if path.exists():
+    if os.path.lexists(path):
         raise StudyError(f"{path} already exists. Nothing was changed; choose another name.")
+    beside = path.with_name(f".{path.name[:_LONGEST_STEM]}.{os.urandom(4).hex()}.part")
     try:
-        (path / "recordings").mkdir(parents=True)
-        (path / "attachments").mkdir()
-        (path / "README.txt").write_text(_README)
+        (beside / RECORDINGS).mkdir(parents=True)
+        (beside / ATTACHMENTS).mkdir()
+        (beside / "README.txt").write_text(README, encoding="utf-8")
+        study = Study(beside, create=True)
+        study.set_setting("title", title or path.stem)
+        study.add_subject(None, {})
+        study.close()
+        beside.rename(path)
     except OSError as error:
-        raise StudyError(f"{path} could not be created: {error.strerror}. Choose another folder.") from error
-    study = Study(path, create=True)
-    study.set_setting("title", title or path.stem)
-    study.add_subject(None, {})
-    return study
+        raise StudyError(f"{path} could not be created: {error.strerror}. Nothing was changed; choose another folder.") from error
+    finally:
+        if beside.is_dir():
+            shutil.rmtree(beside, ignore_errors=True)
+    return Study(path)
 
 
 class Study:
@@ -61,46 +86,74 @@ class Study:
             raise StudyError(f"{path} does not exist. Select a study folder ending in {SUFFIX}.")
         if not create and not (self.path / DATABASE).is_file():
             raise StudyError(f"{path} is not a study: {DATABASE} is missing. Select a study folder ending in {SUFFIX}.")
-        self._lock_file, self.why_read_only = self._locked()
+        self.folder = StudyFolder(self.path)
+        self.moved_aside: tuple[str, ...] = ()  # files that the database did not know and that went to the bin on opening
+        self._lock: int | None = None
+        self.why_read_only = self.folder.fault() or self._locked()
+        self._require_own_database()
         try:
             self._db = Database(self.path / DATABASE, read_only=self.read_only, create=create)
         except StudyError:
             self._unlock()
             raise
-        self.entries = Entries(self._db, self.path / "attachments")
-        if not self.read_only:
-            self._sweep_leftovers()
+        self.entries = Entries(self._db, self.folder)
+        if not self.read_only and not create:
+            self._tidy()
 
     @property
     def read_only(self) -> bool:
         return self.why_read_only != ""
 
-    def _locked(self) -> tuple[IO[str] | None, str]:
-        """The lock of the one process that may write; a reason when it cannot be had. The kernel frees it with the process."""
+    def _require_own_database(self) -> None:
+        """Raises StudyError when the database is a link: opening it would change a file somewhere else."""
+        if (self.path / DATABASE).is_symlink():
+            raise StudyError(f"{DATABASE} in {self.path.name} is a link, not the study's own file. Nothing was changed; put the file itself there.")
+
+    def _locked(self) -> str:
+        """Take the lock of the one process that may write; a reason when it cannot be had. The kernel frees it with the process.
+
+        The lock belongs to whoever made it; anybody who may write the study may hold it, so reading it is enough to ask for it.
+        """
         if not os.access(self.path, os.W_OK):
-            return None, "its folder is write-protected"
-        file = (self.path / ".lock").open("w")
+            return "its folder is write-protected"
+        if (self.path / DATABASE).exists() and not os.access(self.path / DATABASE, os.W_OK):
+            return f"its {DATABASE} is write-protected"
+        flags = os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
         try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            lock = os.open(self.path / ".lock", os.O_RDWR | os.O_CREAT | flags, 0o666)
+        except PermissionError:
+            try:
+                lock = os.open(self.path / ".lock", os.O_RDONLY | flags)
+            except OSError as error:
+                return f"its lock cannot be opened ({error.strerror})"
+        except OSError as error:
+            return f"its lock cannot be opened ({error.strerror})"
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
-            file.close()
-            return None, "it is already open in another window or process"
-        return file, ""
+            os.close(lock)
+            return "it is already open in another window or process"
+        self._lock = lock
+        return ""
 
     def _unlock(self) -> None:
-        if self._lock_file is not None:
-            self._lock_file.close()
-            self._lock_file = None
+        if self._lock is not None:
+            os.close(self._lock)
+            self._lock = None
 
-    def _sweep_leftovers(self) -> None:
-        """Half-written recordings, and recordings of runs that were never finished, as a kill leaves them."""
+    def _tidy(self) -> None:
+        """What a kill left: files that the database does not know go to the bin, and a study without a baseline row gets one."""
         with self._db.reading() as c:
-            known = {row[0] for row in c.execute("SELECT file FROM recording")}
-        for file in (self.path / "recordings").glob("*"):
-            if file.name not in known and file.is_file():
-                file.unlink(missing_ok=True)
-        for file in (self.path / "attachments").glob("*.part"):
-            file.unlink(missing_ok=True)
+            recordings = {row[0] for row in c.execute("SELECT file FROM recording")}
+            baseline = c.execute("SELECT 1 FROM subject WHERE unit_id IS NULL AND NOT deleted").fetchone()
+        unknown = [(RECORDINGS, n) for n in self.folder.names(RECORDINGS) if n not in recordings]
+        unknown += [(ATTACHMENTS, n) for n in self.folder.names(ATTACHMENTS) if n.endswith(".part")]
+        if unknown:
+            day = day_now("unknown to the study")
+            self.moved_aside = tuple(n for room, n in unknown if self.folder.move_to_bin(room, n, day))
+            self.folder.write(f"{BIN}/{day}", "why.txt", _WHY.encode())
+        if baseline is None:
+            self.add_subject(None, {})
 
     def close(self) -> None:
         """Close; what was deleted goes to the bin now. Closing again does nothing."""
@@ -137,33 +190,35 @@ class Study:
 
     def overview(self) -> Overview:
         with self._db.reading() as c:
-            units = {r["id"]: _unit(r) for r in c.execute("SELECT * FROM unit")}
-            subjects = tuple(
-                _subject(r, units) for r in c.execute("SELECT * FROM subject WHERE NOT deleted ORDER BY unit_id IS NOT NULL, position")
-            )
-            columns = tuple(_column(r) for r in c.execute("SELECT * FROM column_ WHERE NOT deleted ORDER BY position"))
+            read = Reader()
+            units = {u.id: u for u in read.each("unit", c.execute("SELECT * FROM unit"), unit_from_row)}
+            rows = c.execute("SELECT * FROM subject WHERE NOT deleted ORDER BY unit_id IS NOT NULL, position")
+            subjects = tuple(read.each("row", rows, lambda r: subject_from_row(r, units)))
+            columns = tuple(read.each("column", c.execute("SELECT * FROM column_ WHERE NOT deleted ORDER BY position"), column_from_row))
             latest = "SELECT * FROM run WHERE id IN (SELECT max(id) FROM run WHERE NOT deleted GROUP BY subject_id, column_id)"
-            runs = {(r["subject_id"], r["column_id"]): _run(r) for r in c.execute(latest)}
-            pins = tuple(
-                Pin(r["id"], r["column_id"], r["curve"], r["x"]) for r in c.execute("SELECT * FROM pin WHERE NOT deleted ORDER BY x")
-            )
+            runs = {(r["subject_id"], r["column_id"]): run_from_row(r) for r in c.execute(latest)}
+            pins = tuple(read.each("pin", c.execute("SELECT * FROM pin WHERE NOT deleted ORDER BY x"), pin_from_row))
             names = dict(c.execute("SELECT name, value FROM setting").fetchall())
             counted = "SELECT subject_id, column_id, count(*) FROM run WHERE NOT deleted AND recomputed_from IS NULL GROUP BY subject_id, column_id"
             repeats = {(r[0], r[1]): r[2] for r in c.execute(counted)}
-            entries = tuple(entry_from_row(r) for r in c.execute("SELECT * FROM entry WHERE NOT deleted ORDER BY id"))
-        reference = int(names["reference"]) if names.get("reference") else None
-        return Overview(names.get("title", self.path.stem), subjects, columns, runs, pins, reference, entries, repeats, names)
+            entries = tuple(read.each("entry", c.execute("SELECT * FROM entry WHERE NOT deleted ORDER BY id"), entry_from_row))
+        read.damaged += [f"run {r.id}" for r in runs.values() if Caution.DAMAGED in r.cautions]
+        told = names.get("reference", "")
+        reference = int(told) if told.isdecimal() else None
+        return Overview(
+            visible(names.get("title", self.path.stem)), subjects, columns, runs, pins, reference, entries, repeats, names, tuple(read.damaged)
+        )
 
     def units(self) -> tuple[Unit, ...]:
         with self._db.reading() as c:
-            return tuple(_unit(r) for r in c.execute("SELECT * FROM unit WHERE NOT deleted ORDER BY id"))
+            return tuple(Reader().each("unit", c.execute("SELECT * FROM unit WHERE NOT deleted ORDER BY id"), unit_from_row))
 
     def run(self, run_id: int) -> RunSummary:
         with self._db.reading() as c:
             row = c.execute("SELECT * FROM run WHERE id = ?", (run_id,)).fetchone()
         if row is None:
             raise StudyError(f"Run {run_id} does not exist in {self.path.name}.")
-        return _run(row)
+        return run_from_row(row)
 
     def runs_of(self, subject_id: int, column_id: int) -> tuple[RunSummary, ...]:
         """Every run of a cell, latest first."""
@@ -171,7 +226,7 @@ class Study:
             rows = c.execute(
                 "SELECT * FROM run WHERE subject_id = ? AND column_id = ? AND NOT deleted ORDER BY id DESC", (subject_id, column_id)
             )
-            return tuple(_run(r) for r in rows)
+            return tuple(run_from_row(r) for r in rows)
 
     def curves(self, run_id: int, keys: Iterable[str] | None = None) -> tuple[Curve, ...]:
         from epidote.study.curves import curve_from_row  # NumPy is not needed before the first graph
@@ -179,35 +234,51 @@ class Study:
         with self._db.reading() as c:
             rows = c.execute("SELECT * FROM curve WHERE run_id = ?", (run_id,)).fetchall()
         wanted = None if keys is None else set(keys)
-        return tuple(curve_from_row(r) for r in rows if wanted is None or r["key"] in wanted)
+        found = (curve_from_row(r) for r in rows if wanted is None or r["key"] in wanted)
+        return tuple(c for c in found if c is not None)
+
+    def damaged_curves(self, run_id: int) -> tuple[str, ...]:
+        """The keys of a run's curves that cannot be shown, since what is stored of them is no curve."""
+        from epidote.study.curves import curve_from_row
+
+        with self._db.reading() as c:
+            rows = c.execute("SELECT * FROM curve WHERE run_id = ?", (run_id,)).fetchall()
+        return tuple(str(r["key"]) for r in rows if curve_from_row(r) is None)
 
     def recordings(self, run_id: int) -> tuple[Recording, ...]:
         """The kept recordings of a run (of the run it was recomputed from). Raises StudyError when one is missing or changed."""
-        import hashlib
-
-        from epidote.audio.files import read_sound
-        from epidote.core.signal import Recording, Stimulus
+        from epidote.audio.files import decode_kept
+        from epidote.core.signal import Recording
 
         source = self.run(run_id).recomputed_from or run_id
         with self._db.reading() as c:
             rows = c.execute("SELECT * FROM recording WHERE run_id = ? ORDER BY position", (source,)).fetchall()
         result = []
         for row in rows:
-            file = self.path / "recordings" / row["file"]
-            if not file.is_file() or hashlib.sha256(file.read_bytes()).hexdigest() != row["sha256"]:
-                raise StudyError(
-                    f"The recording {row['file']} is missing or was changed outside Epidote. The run's results are unchanged; restore the file from a backup."
-                )
-            stimulus = Stimulus.from_json(json.loads(row["stimulus"])) if row["stimulus"] else None
-            result.append(Recording(read_sound(file), stimulus, tuple(json.loads(row["faults"]))))
+            signal = decode_kept(self._stored(row["file"], row["sha256"]))
+            stimulus, faults = acquisition_from_row(row)
+            result.append(Recording(signal, stimulus, faults))
         return tuple(result)
+
+    def _stored(self, name: str, digest: str) -> bytes:
+        """A recording's bytes, taken out of the bin again where it lies there. Raises StudyError when it is missing or changed."""
+        import hashlib
+
+        if not self.folder.has(RECORDINGS, require_plain(name)) and not self.read_only:
+            self.folder.move_back(RECORDINGS, name)
+        content = self.folder.read(RECORDINGS, name) if self.folder.has(RECORDINGS, name) else b""
+        if hashlib.sha256(content).hexdigest() != digest:
+            raise StudyError(
+                f"The recording {name} is missing or was changed outside Epidote. The run's results are unchanged; restore the file from a backup."
+            )
+        return content
 
     # -- changing it --------------------------------------------------------------------------------------------------------
 
     def add_unit(self, maker: str, model: str, serial: str = "", firmware: str = "", notes: str = "") -> Unit:
         if not (maker.strip() or model.strip()):
             raise StudyError("A unit needs a manufacturer or a model. Nothing was added.")
-        values = (maker.strip(), model.strip(), serial.strip(), firmware.strip(), notes)
+        values = (*(visible(t.strip()) for t in (maker, model, serial, firmware)), visible(notes, lines=True))
         with self._db.writing() as c:
             key = c.execute("INSERT INTO unit (maker, model, serial, firmware, notes) VALUES (?, ?, ?, ?, ?)", values).lastrowid
         return Unit(_key(key), *values)
@@ -296,13 +367,13 @@ class Study:
         """Write one recording; its file name and checksum."""
         import hashlib
 
-        from epidote.audio.files import encode, is_24_bit, write_whole
+        from epidote.audio.files import encode, is_24_bit
 
         signal = recording.signal
         exact = is_24_bit(signal.samples) and signal.channels <= 8 and float(signal.rate).is_integer() and signal.rate <= 655350
         content = encode(signal.samples, signal.rate, "FLAC" if exact else "WAV", "24" if exact else "32f")
         name = f"{datetime.now(UTC):%Y%m%d-%H%M%S}-{os.urandom(4).hex()}.{'flac' if exact else 'wav'}"
-        write_whole(self.path / "recordings" / name, content)
+        self.folder.write(RECORDINGS, name, content)
         return name, hashlib.sha256(content).hexdigest()
 
     def room_left(self) -> int:
@@ -311,7 +382,8 @@ class Study:
         return disk.f_bavail * disk.f_frsize
 
     def _empty_into_bin(self) -> None:
-        """Move the recordings of deleted runs into bin/, with what the database knew of them, and forget them."""
+        """Move the files of what was deleted into bin/, with what the database knew of it, and only then forget it: a kill in between
+        leaves rows that are marked as deleted, which the next closing takes up again."""
         gone = "SELECT id FROM run WHERE deleted OR subject_id IN (SELECT id FROM subject WHERE deleted) OR column_id IN (SELECT id FROM column_ WHERE deleted)"
         with self._db.reading() as c:
             runs = [dict(r) for r in c.execute(f"SELECT * FROM run WHERE id IN ({gone})")]
@@ -319,44 +391,27 @@ class Study:
             needed = {r[0] for r in c.execute(f"SELECT recomputed_from FROM run WHERE recomputed_from IS NOT NULL AND id NOT IN ({gone})")}
             runs = [r for r in runs if r["id"] not in needed]
             files = [dict(r) for run in runs for r in c.execute("SELECT * FROM recording WHERE run_id = ?", (run["id"],))]
-        gone_entries, pictures = self.entries.forget_deleted([r["id"] for r in runs])
-        if not runs and not gone_entries:
+        entries, pictures = self.entries.deleted([r["id"] for r in runs])
+        if not runs and not entries:
             return
-        folder = self.path / "bin" / f"{datetime.now(UTC):%Y-%m-%d %H%M%S}"
-        folder.mkdir(parents=True, exist_ok=True)
-        (folder / "deleted.json").write_text(json.dumps({"runs": runs, "recordings": files, "entries": gone_entries}, indent=1))
+        day = day_now()
+        said = json.dumps({"runs": runs, "recordings": files, "entries": entries}, indent=1)
+        self.folder.write(f"{BIN}/{day}", "deleted.json", said.encode())
+        for room, name in [*((RECORDINGS, f["file"]) for f in files), *((ATTACHMENTS, name) for name in pictures)]:
+            try:
+                self.folder.move_to_bin(room, name, day)
+            except UnsafeNameError:
+                continue  # a foreign study's name that leads elsewhere: its row goes, the file is not this study's
         with self._db.writing() as c:
+            c.executemany("DELETE FROM entry WHERE id = ?", [(e["id"],) for e in entries])
             for run in sorted(runs, key=lambda r: -r["id"]):
                 c.execute("DELETE FROM curve WHERE run_id = ?", (run["id"],))
                 c.execute("DELETE FROM recording WHERE run_id = ?", (run["id"],))
                 c.execute("UPDATE run SET recomputed_from = NULL WHERE recomputed_from = ? AND deleted", (run["id"],))
                 c.execute("DELETE FROM run WHERE id = ?", (run["id"],))
-        for source in (*(self.path / "recordings" / f["file"] for f in files), *pictures):
-            if source.exists():
-                source.rename(folder / source.name)
 
 
 def _key(value: int | None) -> int:
     assert value is not None
     return value
 
-
-def _unit(row: Any) -> Unit:
-    return Unit(row["id"], row["maker"], row["model"], row["serial"], row["firmware"], row["notes"])
-
-
-def _subject(row: Any, units: Mapping[int, Unit]) -> Subject:
-    unit = units[row["unit_id"]] if row["unit_id"] is not None else None
-    return Subject(row["id"], unit, json.loads(row["conditions"]), row["device"], row["colour"], row["position"], bool(row["shown"]))
-
-
-def _column(row: Any) -> Column:
-    return Column(row["id"], row["procedure"], json.loads(row["settings"]), row["title"], row["summary"], row["position"])
-
-
-def _run(row: Any) -> RunSummary:
-    return RunSummary(
-        row["id"], row["subject_id"], row["column_id"], row["procedure"], json.loads(row["settings"]), row["chain"], row["device"],
-        datetime.fromisoformat(row["made"]), row["program"], row["recomputed_from"], tuple(json.loads(row["cautions"])),
-        row["readings"], json.loads(row["headline"]), row["thumbnail"], row["firmware"], row["person"],
-    )  # fmt: skip

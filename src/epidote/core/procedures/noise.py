@@ -23,12 +23,13 @@ from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.levels import LevelText
-from epidote.core.procedures.spectrum import Mains, silence
+from epidote.core.procedures.spectrum import Mains
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import QuantityError, from_db, parse, parse_as
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Samples
+from epidote.core.stimulus.silence import silence
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 LEAST_FRAMES = 4096

@@ -21,11 +21,11 @@ from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure
 from epidote.core.procedures.paths_settings import PathsSettings, Played
 from epidote.core.procedures.paths_told import told, told_alone
-from epidote.core.procedures.spectrum import silence
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording
 from epidote.core.stimulus.noise import Colour, noise
+from epidote.core.stimulus.silence import silence
 
 T = TypeVar("T")
 LEAST_FRAMES = 256

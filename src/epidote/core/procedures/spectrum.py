@@ -6,7 +6,7 @@ A state held on the Watch page becomes such a run.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -29,7 +29,8 @@ from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import LabelledEnum, Settings, setting
-from epidote.core.signal import Recording, Samples, Stimulus, stimulus_maker
+from epidote.core.signal import Recording
+from epidote.core.stimulus.silence import silence
 
 LEAST_FRAMES = 1024
 
@@ -48,16 +49,6 @@ class SpectrumSettings(Settings):
     mains: Mains = setting(Mains.FIFTY, "Mains frequency", "Mains frequency, for the hum readings")
     band_low: float = setting(20.0, "Lower band limit", "Lower limit of the bandwidth of the level readings", "Hz", ge=0, le=100000)
     band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the bandwidth of the level readings", "Hz", gt=0, le=192000)
-
-
-def silence(rate: float, duration: float) -> Stimulus:
-    """Nothing, for so many seconds."""
-    return Stimulus("silence", rate, {"frames": round(duration * rate)})
-
-
-@stimulus_maker("silence")
-def _make(rate: float, p: Mapping[str, float]) -> Samples:
-    return np.zeros(round(p["frames"]))
 
 
 class Spectrum(UsualProcedure):

@@ -15,7 +15,7 @@ import numpy as np
 
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import from_db
-from epidote.core.signal import Samples, Stimulus
+from epidote.core.signal import MOST_FRAMES, Samples, Stimulus
 from epidote.core.stimulus.tone import raised_cosine
 
 SILENCE, MARK, GAP = 0.5, 0.6, 0.6  # seconds: at both ends; one mark; between a mark and what it marks
@@ -80,9 +80,10 @@ class Marked:
             stimuli = tuple(Stimulus.from_json(s) for s in data["stimuli"])
             starts = tuple(int(s["at"]) for s in data["stimuli"])
             found = Marked(stimuli, float(data["level"]), int(data["first_mark"]), starts, int(data["last_mark"]), int(data["frames"]))
-        except (KeyError, TypeError, ValueError) as error:
-            raise UnusableInputError(f"The sync markers in the stimulus description cannot be read ({error}).") from error
-        if not found.stimuli or not 0 <= found.first_mark < min(found.starts) < found.last_mark < found.frames:
+        except (KeyError, TypeError, ValueError, OverflowError) as error:
+            raise UnusableInputError("The sync markers in the stimulus description cannot be read. Export the stimulus again.") from error
+        inside = bool(found.stimuli) and 0 <= found.first_mark < min(found.starts) and max(found.starts) < found.last_mark < found.frames
+        if not inside or found.frames > MOST_FRAMES or not abs(found.level) <= 1000 or len({s.rate for s in found.stimuli}) > 1:
             raise UnusableInputError("The sync markers in the stimulus description do not enclose the stimuli.")
         return found
 

@@ -23,13 +23,15 @@ class Shot(LabelledEnum):
     NOISE = "noise", "Noise burst"
     CLICK = "click"
 
+_CODES = {Shot.SWEEP: 0.0, Shot.NOISE: 1.0, Shot.CLICK: 2.0}  # as stored: a new kind gets a number of its own, whatever its place in the list
+
 
 def shots(*, rate: float, shot: Shot, count: int, level: float, longest: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
     """``count`` shots at ``level`` dBFS, ``longest`` s of silence after each."""
     every = round((LENGTH + longest) * rate)
     lead = round(LEAD * rate)
     parameters = {
-        "shot": float(list(Shot).index(shot)), "shots": float(count), "level": level, "lead": float(lead), "length": float(round(LENGTH * rate)),
+        "shot": _CODES[shot], "shots": float(count), "level": level, "lead": float(lead), "length": float(round(LENGTH * rate)),
         "every": float(every), "frames": float(lead + count * every),
     }  # fmt: skip
     return Stimulus(KIND, rate, parameters, channels)
@@ -47,7 +49,7 @@ def places_of(stimulus: Stimulus) -> list[int]:
 
 def _shot(rate: float, p: Mapping[str, float]) -> Samples:
     frames, peak = round(p["length"]), from_db(p["level"])
-    kind = list(Shot)[round(p["shot"])]
+    kind = next(shot for shot, code in _CODES.items() if code == p["shot"])
     if kind is Shot.CLICK:
         out = np.zeros(frames)
         size = max(3, round(CLICK * rate))

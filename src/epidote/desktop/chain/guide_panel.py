@@ -6,12 +6,13 @@ from datetime import date
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantity import parse_as
 from epidote.desktop.chain.live_panel import spread_words
 from epidote.desktop.theme import font
+from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
     from epidote.core.chain import Chain
@@ -35,8 +36,8 @@ class GuidePanel(QWidget):
         self._taken: dict[str, Taken] = {}
         self.edits: dict[str, QLineEdit] = {}
         self.takes: dict[str, QPushButton] = {}
-        self._take_notes: dict[str, QLabel] = {}
-        self._marks: list[tuple[str, QLabel]] = []
+        self._take_notes: dict[str, Label] = {}
+        self._marks: list[tuple[str, Label]] = []
         self._layout = QVBoxLayout(self)
         self._layout.setContentsMargins(0, 0, 0, 0)
         self._layout.setSpacing(8)
@@ -55,7 +56,7 @@ class GuidePanel(QWidget):
         self._layout.addWidget(self._body)
         outer = QVBoxLayout(self._body)
         outer.setContentsMargins(0, 0, 0, 0)
-        title = QLabel(guide.title)
+        title = Label(guide.title)
         title.setProperty("heading", True)
         outer.addWidget(title)
         steps = QGridLayout()
@@ -87,7 +88,7 @@ class GuidePanel(QWidget):
         line.addWidget(self.use)
         line.addWidget(back)
         line.addStretch(1)
-        self.judgement = QLabel()
+        self.judgement = Label()
         self.judgement.setWordWrap(True)
         outer.addSpacing(4)
         outer.addWidget(self.judgement)
@@ -105,14 +106,14 @@ class GuidePanel(QWidget):
 
     def _step(self, steps: QGridLayout, key: str, words: str, editor: QWidget | None) -> None:
         row = len(self._marks)
-        number = QLabel(str(row + 1))
+        number = Label(str(row + 1))
         number.setAlignment(Qt.AlignmentFlag.AlignCenter)
         number.setFixedSize(24, 24)
         number.setFont(font(0.95, bold=True))
         number.setObjectName("step")
-        text = QLabel(words)
+        text = Label(words)
         text.setWordWrap(True)
-        note = QLabel()
+        note = Label()
         note.setProperty("quiet", True)
         column = QVBoxLayout()
         column.setSpacing(1)

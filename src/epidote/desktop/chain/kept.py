@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QToolButton
 from epidote.core.calibration import parse_correction
 from epidote.core.chain import Chain
 from epidote.core.errors import EpidoteError, in_window
+from epidote.desktop.widgets.plain import button_text
 from epidote.study.shelf import Shelf, read_chain_file, write_chain_file
 
 if TYPE_CHECKING:
@@ -33,10 +34,10 @@ class KeptChains(QToolButton):
     def _fill(self) -> None:
         self._menu.clear()
         for name in self.shelf.names():
-            self._menu.addAction(f"Load “{name}”", partial(self.use, name))
+            self._menu.addAction(button_text(f"Load “{name}”"), partial(self.use, name))
         if self.shelf.names():
             self._menu.addSeparator()
-        self._menu.addAction(f"Save “{self._page.chain.name}” for other studies", self.keep)
+        self._menu.addAction(button_text(f"Save “{self._page.chain.name}” for other studies"), self.keep)
         self._menu.addAction("Export chain…", self._write)
         self._menu.addAction("Import chain…", self._read)
 

@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from epidote.core.display import NOT_GIVEN, format_quantity
 from epidote.desktop.live import LiveLink
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.fault_line import FaultLine
+from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
     from epidote.core.chain import Chain
@@ -90,7 +91,7 @@ class LivePanel(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 12, 20, 12)
         head = QHBoxLayout()
-        heading = QLabel("Live level")
+        heading = Label("Live level")
         heading.setProperty("heading", True)
         self.channel = QComboBox()
         self.channel.setAccessibleName("Input")
@@ -109,23 +110,23 @@ class LivePanel(QWidget):
         table.setColumnStretch(0, 3)
         table.setColumnStretch(1, 3)
         table.setColumnStretch(2, 4)
-        self._values: dict[str, tuple[QLabel, QLabel]] = {}
+        self._values: dict[str, tuple[Label, Label]] = {}
         for row, (key, words) in enumerate(
             (("level", "Level"), ("spread", "Std. deviation, 3 s"), ("rest", "Distortion + noise"), ("frequency", "Frequency"),
              ("peak", "Peak level"), ("others", "Other inputs"), ("latency", "Reported latency"))
         ):  # fmt: skip
-            value, remark = QLabel(NOT_GIVEN), QLabel()
+            value, remark = Label(NOT_GIVEN), Label()
             value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             value.setFont(font(1.0, bold=True))
             remark.setProperty("quiet", True)
-            table.addWidget(QLabel(words), row, 0)
+            table.addWidget(Label(words), row, 0)
             table.addWidget(value, row, 1)
             table.addWidget(remark, row, 2)
             self._values[key] = (value, remark)
         layout.addLayout(table)
         self.faults = FaultLine(link)
         layout.addWidget(self.faults)
-        self.weak = QLabel()
+        self.weak = Label()
         self.weak.setProperty("caution", True)
         self.weak.setWordWrap(True)
         self.weak.hide()

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QSplitter,
@@ -37,6 +36,7 @@ from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.trust_strip import headroom_of
 from epidote.desktop.widgets.form import SettingsForm
+from epidote.desktop.widgets.plain import Label
 from epidote.study.shelf import Shelf
 
 if TYPE_CHECKING:
@@ -87,7 +87,7 @@ class ChainPage(QWidget):
         layout.setSpacing(0)
         head = QHBoxLayout()
         head.setContentsMargins(20, 10, 20, 4)
-        self.name = QLabel()
+        self.name = Label()
         self.name.setFont(font(1.2, bold=True))
         self.look = QPushButton("Check signal path")
         self.look.setToolTip("Play a short test tone at -20 dBFS and check level, channel order, stability and linearity")
@@ -112,7 +112,7 @@ class ChainPage(QWidget):
         self._block_layout = QVBoxLayout(self._block_side)
         self._block_layout.setContentsMargins(20, 12, 20, 12)
         self._block_layout.setSpacing(8)
-        self.heading, self.note, self.problem = QLabel(), QLabel(), QLabel()
+        self.heading, self.note, self.problem = Label(), Label(), Label()
         self.heading.setProperty("heading", True)
         self.note.setProperty("quiet", True)
         self.note.setWordWrap(True)
@@ -237,7 +237,7 @@ class ChainPage(QWidget):
                 widget.hide()
                 widget.deleteLater()
         if block.guides:
-            words = QLabel("Calibrate")
+            words = Label("Calibrate")
             words.setProperty("quiet", True)
             self.guides.addSpacing(10)
             self.guides.addWidget(words)
@@ -246,7 +246,7 @@ class ChainPage(QWidget):
         for name in (*block.fields, *(("unit_output_ohms",) if block.key == "load" else ())):
             entry = self.chain.latest(name)
             if entry is not None:
-                label = QLabel(_history(entry))
+                label = Label(_history(entry))
                 label.setProperty("quiet", True)
                 label.setWordWrap(True)
                 self.guides.addWidget(label)

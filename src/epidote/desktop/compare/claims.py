@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QPushButton,
     QTableWidgetItem,
@@ -19,6 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.plain_table import plain_table
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ class ClaimsPanel(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 6, 16, 10)
         layout.setSpacing(6)
-        self.heading = QLabel()
+        self.heading = Label()
         self.heading.setProperty("heading", True)
         layout.addWidget(self.heading)
         self.table = plain_table("Claims")
@@ -52,7 +52,7 @@ class ClaimsPanel(QWidget):
         self.table.setWordWrap(True)
         self.table.itemSelectionChanged.connect(self._chosen)
         layout.addWidget(self.table, 1)
-        self.verdict = QLabel()
+        self.verdict = Label()
         self.verdict.setWordWrap(True)
         layout.addWidget(self.verdict)
         self.typed = QLineEdit()
@@ -61,7 +61,7 @@ class ClaimsPanel(QWidget):
         self.typed.textChanged.connect(self._understand)
         self.typed.returnPressed.connect(self._add)
         layout.addWidget(self.typed)
-        self.understood = QLabel()
+        self.understood = Label()
         self.understood.setWordWrap(True)
         self.understood.setProperty("quiet", True)
         layout.addWidget(self.understood)

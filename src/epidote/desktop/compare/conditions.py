@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QLabel, QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidgetItem, QVBoxLayout, QWidget
 
 from epidote.core.display import format_quantity
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.plain_table import plain_table
 
 if TYPE_CHECKING:
@@ -89,7 +90,7 @@ class ConditionsPanel(QWidget):
         self.reading.setAccessibleName("Reading")
         self.reading.activated.connect(lambda _: self.reading_chosen.emit(str(self.reading.currentData())))
         top.addWidget(self.reading)
-        self.over = QLabel()
+        self.over = Label()
         self.over.setProperty("quiet", True)
         top.addWidget(self.over, 1)
         layout.addLayout(top)
@@ -97,7 +98,7 @@ class ConditionsPanel(QWidget):
         layout.addWidget(self.table, 1)
         self.lines = ConditionLines(theme)
         layout.addWidget(self.lines, 1)
-        self.words = QLabel()
+        self.words = Label()
         self.words.setWordWrap(True)
         self.words.setProperty("quiet", True)
         layout.addWidget(self.words)

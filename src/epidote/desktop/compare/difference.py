@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QPushButton,
     QTableWidgetItem,
     QVBoxLayout,
@@ -18,6 +17,7 @@ from PySide6.QtWidgets import (
 
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.choice import Choice
+from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.plain_table import plain_table
 
 if TYPE_CHECKING:
@@ -44,16 +44,16 @@ class DifferencePanel(QWidget):
         top.addWidget(self.rows)
         top.addStretch(1)
         layout.addLayout(top)
-        self.heading = QLabel()
+        self.heading = Label()
         self.heading.setWordWrap(True)
         layout.addWidget(self.heading)
         self.table = plain_table("Differences")
         layout.addWidget(self.table, 1)
-        self.crossings = QLabel()
+        self.crossings = Label()
         self.crossings.setWordWrap(True)
         self.crossings.setProperty("quiet", True)
         layout.addWidget(self.crossings)
-        self.unlike = QLabel()
+        self.unlike = Label()
         self.unlike.setWordWrap(True)
         layout.addWidget(self.unlike)
         self.known = QCheckBox("Compare despite these differences")

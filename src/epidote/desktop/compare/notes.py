@@ -19,7 +19,6 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import (
     QDialog,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -32,6 +31,7 @@ from PySide6.QtWidgets import (
 from epidote.desktop.pictures import png_of
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.choice import Choice
+from epidote.desktop.widgets.plain import Label
 from epidote.study.entries import PICTURES
 
 if TYPE_CHECKING:
@@ -58,14 +58,14 @@ class NotesPanel(QWidget):
     pictures_added = Signal(list)  # paths, or (name, bytes)
     captioned = Signal(int, str)
     deleted = Signal(int, str)
-    small_wanted = Signal(list)  # paths of pictures whose small drawings are not there yet
+    small_wanted = Signal(list)  # entries of pictures whose small drawings are not there yet
     large_wanted = Signal(object, str)  # path, caption
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.theme = theme
-        self._pictures: list[tuple[Entry, Path]] = []
-        self._small: dict[Path, QImage] = {}
+        self._pictures: list[Entry] = []
+        self._small: dict[str, QImage] = {}  # by the name of the stored file
         self._text = ""
         self.setAcceptDrops(True)
         layout = QVBoxLayout(self)
@@ -77,7 +77,7 @@ class NotesPanel(QWidget):
         top.addWidget(self.owner)
         top.addStretch(1)
         layout.addLayout(top)
-        self.about = QLabel()
+        self.about = Label()
         self.about.setWordWrap(True)
         self.about.setProperty("quiet", True)
         layout.addWidget(self.about)
@@ -115,7 +115,7 @@ class NotesPanel(QWidget):
         layout.addLayout(buttons)
 
     def show_owner(
-        self, owners: list[tuple[str, str]], current: str, about: str, text: str, pictures: list[tuple[Entry, Path]], *, writable: bool
+        self, owners: list[tuple[str, str]], current: str, about: str, text: str, pictures: list[Entry], *, writable: bool
     ) -> None:
         """owners: (key, words) of what is chosen: unit, row, run."""
         self.owner.set_options(owners, [current])
@@ -127,14 +127,16 @@ class NotesPanel(QWidget):
                 self.text.setPlainText(text)
         self.text.setReadOnly(not writable)
         row = self.list.currentRow()
-        if [(e.id, dict(e.data)) for e, _ in self._pictures] != [(e.id, dict(e.data)) for e, _ in pictures]:
+        if [(e.id, dict(e.data)) for e in self._pictures] != [(e.id, dict(e.data)) for e in pictures]:
             self._pictures = pictures
             self.list.clear()
-            for entry, path in pictures:
-                item = QListWidgetItem(QIcon(QPixmap.fromImage(self._small[path]) if path in self._small else _blank(self.theme)), str(entry.data.get("caption") or entry.data.get("name", "")))
+            for entry in pictures:
+                small = self._small.get(entry.file)
+                icon = QIcon(QPixmap.fromImage(small) if small is not None else _blank(self.theme))
+                item = QListWidgetItem(icon, str(entry.data.get("caption") or entry.data.get("name", "")))
                 item.setToolTip(f"{entry.data.get('name', '')}, {entry.made.astimezone():%d %b %Y %H:%M}{f', {entry.person}' if entry.person else ''}")
                 self.list.addItem(item)
-            missing = [path for _, path in pictures if path not in self._small]
+            missing = [entry for entry in pictures if entry.file not in self._small]
             if missing:
                 self.small_wanted.emit(missing)
             if pictures:
@@ -150,20 +152,20 @@ class NotesPanel(QWidget):
 
     def _picture_chosen(self, row: int) -> None:
         there = 0 <= row < len(self._pictures)
-        self.caption.setText(str(self._pictures[row][0].data.get("caption", "")) if there else "")
+        self.caption.setText(str(self._pictures[row].data.get("caption", "")) if there else "")
         self.large.setEnabled(there)
         self.caption.setVisible(there)
         self.delete.setVisible(there)
 
     def _captioned(self) -> None:
         row = self.list.currentRow()
-        if 0 <= row < len(self._pictures) and self.caption.text() != str(self._pictures[row][0].data.get("caption", "")):
-            self.captioned.emit(self._pictures[row][0].id, self.caption.text())
+        if 0 <= row < len(self._pictures) and self.caption.text() != str(self._pictures[row].data.get("caption", "")):
+            self.captioned.emit(self._pictures[row].id, self.caption.text())
 
     def _delete(self) -> None:
         row = self.list.currentRow()
         if 0 <= row < len(self._pictures):
-            entry = self._pictures[row][0]
+            entry = self._pictures[row]
             self.deleted.emit(entry.id, str(entry.data.get("name", "a picture")))
 
     # -- adding -------------------------------------------------------------------------------------------------------------
@@ -199,33 +201,33 @@ class NotesPanel(QWidget):
             self.pictures_added.emit([("dropped.png", png_of(QImage(data.imageData())))])
         event.acceptProposedAction()
 
-    def show_small(self, images: dict[Path, QImage]) -> None:
+    def show_small(self, images: dict[str, QImage]) -> None:
         """Small drawings that were read meanwhile."""
         self._small.update(images)
-        for row, (_, path) in enumerate(self._pictures):
+        for row, entry in enumerate(self._pictures):
             item = self.list.item(row)
-            if path in images and item is not None:
-                item.setIcon(QIcon(QPixmap.fromImage(images[path])))
+            if entry.file in images and item is not None:
+                item.setIcon(QIcon(QPixmap.fromImage(images[entry.file])))
 
     def enlarge(self, row: int) -> None:
         """The picture as large as the window allows."""
         if 0 <= row < len(self._pictures):
-            entry, path = self._pictures[row]
-            self.large_wanted.emit(path, str(entry.data.get("caption") or entry.data.get("name", "")))
+            entry = self._pictures[row]
+            self.large_wanted.emit(entry, str(entry.data.get("caption") or entry.data.get("name", "")))
 
     def show_large(self, image: QImage, caption: str) -> None:
         dialog = QDialog(self.window())
         dialog.setWindowTitle(caption)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         layout = QVBoxLayout(dialog)
-        picture = QLabel()
+        picture = Label()
         picture.setAccessibleName("Picture")
         if image.isNull():
             picture.setText("This picture is missing from the study's attachments folder or cannot be displayed. Its entry is unchanged; restore the file or delete the entry.")
         else:
             picture.setPixmap(QPixmap.fromImage(image))
         layout.addWidget(picture)
-        words = QLabel(caption)
+        words = Label(caption)
         words.setWordWrap(True)
         layout.addWidget(words)
         dialog.open()

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
 from epidote.desktop.plot.view import GraphView
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.choice import Choice
+from epidote.desktop.widgets.plain import Label
 
 _NARROW = 700
 
@@ -23,7 +24,7 @@ class GraphPanel(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 8, 8, 4)
         layout.setSpacing(2)
-        self.heading = QLabel()
+        self.heading = Label()
         self.heading.setProperty("heading", True)
         self.views, self.variants, self.axes, self.units, self.aligning = Choice(), Choice(), Choice(), Choice(), Choice()
         self.aligning.setToolTip("Align the gain of each curve with the reference before comparing")
@@ -40,7 +41,7 @@ class GraphPanel(QWidget):
         step = QHBoxLayout(self.step)
         step.setContentsMargins(0, 0, 0, 0)
         step.setSpacing(2)
-        self.step_words = QLabel()
+        self.step_words = Label()
         for text, by, words in (("‹", -1, "Previous step"), ("›", 1, "Next step")):
             button = QToolButton()
             button.setText(text)

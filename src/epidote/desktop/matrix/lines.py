@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QMenu
 
 from epidote.core.errors import EpidoteError
 from epidote.desktop import edits
+from epidote.desktop.widgets.plain import button_text
 
 if TYPE_CHECKING:
     from epidote.core.comparison.guides import Guide
@@ -159,7 +160,7 @@ class Lines:
         shown = self._page.graph_panel.graph.figure()
         fitting = list(dict.fromkeys([*(line.name for line in shown.lines), *off])) if shown is not None else []
         for name in fitting:
-            action = menu.addAction(name, partial(self.toggle, name))
+            action = menu.addAction(button_text(name), partial(self.toggle, name))
             action.setCheckable(True)
             action.setChecked(name not in off)
         if fitting:
@@ -176,13 +177,13 @@ class Lines:
             change = menu.addMenu("Edit")
             change.setEnabled(writable)
             for entry, guide in changeable:
-                change.addAction(guide.name, partial(self.change_guide, entry, guide))
+                change.addAction(button_text(guide.name), partial(self.change_guide, entry, guide))
         own = [*((e, g.name) for e, g in self.guides() if e is not None), *((e, f"Limit {limit.name}") for e, limit in self.limits())]
         if own:
             gone = menu.addMenu("Delete")
             gone.setEnabled(writable)
             for entry, name in own:
-                gone.addAction(name, partial(edits.delete_entry, self._session, entry.id, name))
+                gone.addAction(button_text(name), partial(edits.delete_entry, self._session, entry.id, name))
 
     # -- making limits ------------------------------------------------------------------------------------------------------
 

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from epidote.desktop import edits
-from epidote.study.models import Owner
+from epidote.study.models import Entry, Owner
 
 if TYPE_CHECKING:
     from epidote.desktop.compare.notes import NotesPanel
@@ -36,21 +36,21 @@ class Noting:
         self.panel = panel
         return panel
 
-    def _read_small(self, paths: list[Path]) -> None:
+    def _read_small(self, pictures: list[Entry]) -> None:
         """Small drawings of pictures, read off the interface's thread."""
         from epidote.desktop.compare.notes import SMALL
         from epidote.desktop.pictures import read_picture
 
         panel = self.panel
         if panel is not None:
-            self._session.ask(lambda _: {path: read_picture(path, SMALL) for path in paths}, panel.show_small)
+            self._session.ask(lambda study: {e.file: read_picture(study.entries.read(e), SMALL) for e in pictures}, panel.show_small)
 
-    def _read_large(self, path: Path, caption: str) -> None:
+    def _read_large(self, picture: Entry, caption: str) -> None:
         from epidote.desktop.pictures import read_picture
 
         panel, room = self.panel, self._page.window().size() * 0.9
         if panel is not None:
-            self._session.ask(lambda _: read_picture(path, room), lambda image: panel.show_large(image, caption))
+            self._session.ask(lambda study: read_picture(study.entries.read(picture), room), lambda image: panel.show_large(image, caption))
 
     def _choose_owner(self, owner: str) -> None:
         self._owner = owner
@@ -82,8 +82,7 @@ class Noting:
         note = next((e for e in overview.of_kind("note") if e.owner == owner), None)
         row = self._page.current_row()
         text = str(note.data.get("text", "")) if note is not None else (row.unit.notes if current == "unit" and row is not None and row.unit is not None else "")
-        entries = self._session.study.entries
-        pictures = [(e, entries.path_of(e)) for e in overview.of_kind("picture") if e.owner == owner]
+        pictures = [e for e in overview.of_kind("picture") if e.owner == owner]
         about = ""
         run = self._page.model.run(self._page.table.currentIndex())
         if current == "run" and run is not None:

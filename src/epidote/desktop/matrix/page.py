@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, Qt, QTimer, Signal
-from PySide6.QtWidgets import QHeaderView, QLabel, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHeaderView, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from epidote.desktop import edits
 from epidote.desktop.matrix.beside import TABS, Beside
@@ -20,6 +20,7 @@ from epidote.desktop.matrix.table import MatrixModel
 from epidote.desktop.run_queue import Wanted
 from epidote.desktop.session import Session
 from epidote.desktop.theme import Theme
+from epidote.desktop.widgets.plain import Label
 from epidote.study.models import Column, RunSummary, Subject
 
 _COLUMN, _KEPT_RUNS, _FIRST_ROWS, _JUDGE_AFTER_MS = 112, 48, 12, 300
@@ -51,7 +52,7 @@ class MatrixPage(QWidget):
     def _build(self) -> None:
         layout = self._outer = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        self.welcome = QLabel(_WELCOME)
+        self.welcome = Label(_WELCOME)
         self.welcome.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.welcome.setProperty("quiet", True)
         self.splitter = QSplitter(Qt.Orientation.Vertical)

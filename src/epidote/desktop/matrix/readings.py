@@ -9,7 +9,6 @@ from PySide6.QtGui import QColor, QGuiApplication, QResizeEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
@@ -20,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.choice import Choice
+from epidote.desktop.widgets.plain import Label, button_text
 from epidote.desktop.widgets.plain_table import plain_table
 
 _HELD = 3  # limits that have room
@@ -61,11 +61,11 @@ class ReadingsPanel(QWidget):
         self._entries: dict[int, int] = {}
         self._keys: list[tuple[str, str]] = []
         layout.addWidget(self.point)
-        self.likeness = QLabel()
+        self.likeness = Label()
         self.likeness.setWordWrap(True)
         self.likeness.setProperty("quiet", True)
         layout.addWidget(self.likeness)
-        self.cautions = QLabel()
+        self.cautions = Label()
         self.cautions.setWordWrap(True)
         self.cautions.setProperty("caution", True)
         layout.addWidget(self.cautions)
@@ -95,11 +95,11 @@ class ReadingsPanel(QWidget):
         if 0 <= row < len(self._keys) and self._keys[row][0] and row not in self._entries:
             key, unit = self._keys[row]
             title = head.text() if (head := self.table.item(row, 0)) is not None else key
-            menu.addAction(f"Set limit for “{title}”…", lambda: self.limit_wanted.emit(key, unit, title))
+            menu.addAction(button_text(f"Set limit for “{title}”…"), lambda: self.limit_wanted.emit(key, unit, title))
         if row in self._entries:
             head = self.table.item(row, 0)
             name = head.text() if head is not None else "this point"
-            menu.addAction(f"Delete “{name}”", lambda: self.point_unwanted.emit(self._entries[row], name))
+            menu.addAction(button_text(f"Delete “{name}”"), lambda: self.point_unwanted.emit(self._entries[row], name))
         menu.exec(self.table.viewport().mapToGlobal(where))
 
     def copy(self) -> None:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
 from epidote.desktop.widgets.form import SettingsForm
+from epidote.desktop.widgets.plain import Label
 from epidote.study.models import Column, RunSummary, Subject
 
 
@@ -33,11 +34,11 @@ class RunPanel(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 10)
         layout.setSpacing(8)
-        self.heading = QLabel()
+        self.heading = Label()
         self.heading.setProperty("heading", True)
         self.heading.setWordWrap(True)
         layout.addWidget(self.heading)
-        self.note = QLabel()
+        self.note = Label()
         self.note.setProperty("quiet", True)
         self.note.setWordWrap(True)
         layout.addWidget(self.note)
@@ -48,11 +49,11 @@ class RunPanel(QWidget):
         self.device = QComboBox()
         self.device.setAccessibleName("Device")
         self.device.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self._device_label = QLabel("Device")
+        self._device_label = Label("Device")
         self._device_label.setProperty("quiet", True)
         row.addRow(self._device_label, self.device)
         layout.addLayout(row)
-        self.problem = QLabel()
+        self.problem = Label()
         self.problem.setProperty("error", True)
         self.problem.setWordWrap(True)
         layout.addWidget(self.problem)
@@ -61,7 +62,7 @@ class RunPanel(QWidget):
         self.go.setProperty("main", True)
         self.go.setAutoDefault(True)
         self.stop = QPushButton("Stop")
-        self.estimate = QLabel()
+        self.estimate = Label()
         self.estimate.setProperty("quiet", True)
         buttons.addWidget(self.go)
         buttons.addWidget(self.stop)

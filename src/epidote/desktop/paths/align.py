@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QSplitter,
     QVBoxLayout,
@@ -29,6 +28,7 @@ from epidote.desktop.paths.sound import Laid, export_aligned, laid_over, sum_of,
 from epidote.desktop.plot.figure import Figure, Trace
 from epidote.desktop.plot.view import GraphView
 from epidote.desktop.plot.waveform import Lane, WaveView, outline_of
+from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
     from epidote.desktop.session import Session
@@ -81,7 +81,7 @@ class AlignWindow(QDialog):
         self.channel.currentIndexChanged.connect(self._load)
         head.addWidget(self.channel)
         head.addSpacing(16)
-        self.event_words = QLabel()
+        self.event_words = Label()
         for text, by in (("‹", -1), ("›", 1)):
             head.addWidget(tool(text, partial(self.go_to_event, by), "Previous transient" if by < 0 else "Next transient"))
             if by < 0:

@@ -7,12 +7,13 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QLabel, QLineEdit, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QToolButton, QVBoxLayout, QWidget
 
 from epidote.core.analysis.overlay import Fit
 from epidote.core.comparison.delays import metres
 from epidote.core.display import format_quantity
 from epidote.desktop.widgets.choice import Choice
+from epidote.desktop.widgets.plain import Label
 
 STEPS = (("ms", "1 ms"), ("tenth ms", "0.1 ms"), ("1", "1 sample"), ("0.1", "0.1"), ("0.01", "0.01"))
 _FIGURES = (
@@ -46,10 +47,10 @@ class AlignSide(QWidget):
         self.step = Choice()
         self.step.set_options(STEPS, ["1"])
         layout.addWidget(self.step)
-        self.figures: dict[str, QLabel] = {}
+        self.figures: dict[str, Label] = {}
         form = QFormLayout()
         for key, words in _FIGURES:
-            self.figures[key] = QLabel("–")
+            self.figures[key] = Label("–")
             self.figures[key].setAlignment(Qt.AlignmentFlag.AlignRight)
             self.figures[key].setAccessibleName(words)
             form.addRow(quiet(words), self.figures[key])
@@ -103,14 +104,14 @@ class AlignSide(QWidget):
             self.figures[key].setText(words)
 
 
-def quiet(words: str) -> QLabel:
-    label = QLabel(words)
+def quiet(words: str) -> Label:
+    label = Label(words)
     label.setProperty("quiet", True)
     return label
 
 
-def heading(words: str) -> QLabel:
-    label = QLabel(words)
+def heading(words: str) -> Label:
+    label = Label(words)
     label.setProperty("heading", True)
     return label
 

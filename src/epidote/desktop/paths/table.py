@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QDialog,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QTableWidget,
     QTableWidgetItem,
@@ -24,6 +23,7 @@ from epidote.core.display import format_quantity
 from epidote.core.errors import EpidoteError
 from epidote.core.quantity import parse_as
 from epidote.desktop.theme import font
+from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
     from epidote.desktop.session import Session
@@ -43,7 +43,7 @@ class LatencyWindow(QDialog):
         self._seen: LatencyTable | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 10)
-        self.heading = QLabel("Latency in ms and equivalent distance in air (20 °C)")
+        self.heading = Label("Latency in ms and equivalent distance in air (20 °C)")
         self.heading.setProperty("heading", True)
         layout.addWidget(self.heading)
         self.table = QTableWidget()
@@ -56,11 +56,11 @@ class LatencyWindow(QDialog):
         self.table.currentCellChanged.connect(lambda *_: self._chosen())
         layout.addWidget(self.table, 1)
         low, high = (format_quantity(v, "s", digits=2) for v in LIVE)
-        guide = QLabel(f"▲ Above {high}: disturbs live playing. {low} to {high}: borderline (rule of thumb).")
+        guide = Label(f"▲ Above {high}: disturbs live playing. {low} to {high}: borderline (rule of thumb).")
         guide.setProperty("quiet", True)
         layout.addWidget(guide)
         line = QHBoxLayout()
-        label = QLabel(f"Find latency (±{100 * _WITHIN:g} %)")
+        label = Label(f"Find latency (±{100 * _WITHIN:g} %)")
         label.setProperty("quiet", True)
         line.addWidget(label)
         self.wanted = QLineEdit()
@@ -71,7 +71,7 @@ class LatencyWindow(QDialog):
         line.addWidget(self.wanted)
         line.addStretch(1)
         layout.addLayout(line)
-        self.equals = QLabel("Select a cell or enter a latency.")
+        self.equals = Label("Select a cell or enter a latency.")
         self.equals.setWordWrap(True)
         layout.addWidget(self.equals)
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from epidote.audio.streams import ChannelStream, SoundStream
 from epidote.core.display import format_quantity
@@ -19,6 +19,7 @@ from epidote.core.quantity import parse_as
 from epidote.core.signal import Recording, Samples
 from epidote.core.signal import Signal as Sound
 from epidote.desktop.plot.waveform import BLOCK, Lane, WaveView, outline_of
+from epidote.desktop.widgets.plain import Label
 from epidote.desktop.worker import Worker
 
 if TYPE_CHECKING:
@@ -76,7 +77,7 @@ class StretchDialog(QDialog):
         self._going = True
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 10)
-        self.heading = QLabel("Opening…")
+        self.heading = Label("Opening…")
         self.heading.setProperty("heading", True)
         self.heading.setWordWrap(True)
         layout.addWidget(self.heading)
@@ -85,14 +86,14 @@ class StretchDialog(QDialog):
         line = QHBoxLayout()
         self.first, self.last = QLineEdit(), QLineEdit()
         for words, editor in (("From", self.first), ("To", self.last)):
-            label = QLabel(words)
+            label = Label(words)
             label.setProperty("quiet", True)
             line.addWidget(label)
             editor.setAccessibleName(words)
             editor.setMaximumWidth(130)
             editor.returnPressed.connect(self._typed)
             line.addWidget(editor)
-        self.long = QLabel()
+        self.long = Label()
         self.long.setProperty("quiet", True)
         line.addWidget(self.long, 1)
         self.as_marked = QToolButton()
@@ -108,7 +109,7 @@ class StretchDialog(QDialog):
         self.go.clicked.connect(self._go)
         line.addWidget(self.go)
         layout.addLayout(line)
-        keys = QLabel(_KEYS)
+        keys = Label(_KEYS)
         keys.setProperty("quiet", True)
         keys.setWordWrap(True)
         layout.addWidget(keys)

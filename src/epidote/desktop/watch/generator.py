@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from epidote.core.chain import Chain
 from epidote.core.display import format_quantity
@@ -14,6 +14,7 @@ from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantity import from_db, parse_as
 from epidote.core.stimulus.programme import Programme, ProgrammeKind
 from epidote.desktop.widgets.choice import Choice
+from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
     from epidote.core.signal import Samples
@@ -43,7 +44,7 @@ class GeneratorBar(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(20, 6, 20, 6)
         layout.setSpacing(8)
-        label = QLabel("Generator")
+        label = Label("Generator")
         label.setProperty("quiet", True)
         self.kind = Choice()
         self.kind.set_options([(str(k), words) for k, words in _WORDS.items()], [str(ProgrammeKind.TONE)])
@@ -52,14 +53,14 @@ class GeneratorBar(QWidget):
         )
         self.outputs = QComboBox()
         self.outputs.setAccessibleName("Output channels")
-        self.volts = QLabel()
+        self.volts = Label()
         self.volts.setProperty("quiet", True)
         self.switch = QPushButton("Start output")
         self.switch.setProperty("main", True)
         self.switch.setCheckable(True)
         self.switch.setToolTip("Start or stop the generator (Space)")
         self.outputs.setToolTip("Outputs that play the signal")
-        self._at, self._and, on = QLabel("at"), QLabel("and"), QLabel("to")
+        self._at, self._and, on = Label("at"), Label("and"), Label("to")
         for words in (self._at, self._and, on):
             words.setProperty("quiet", True)
         for widget in (label, self.kind, self._at, self.frequency, self._and, self.second, self.level, self.volts, on, self.outputs):

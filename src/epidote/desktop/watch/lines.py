@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QVBoxLayout, QWidget
 
 from epidote.core.display import NOT_GIVEN
 from epidote.core.hearing import components, statement, threshold
@@ -15,6 +15,7 @@ from epidote.core.live.spectrum import State, mains_lines, sum_of
 from epidote.desktop.theme import Theme
 from epidote.desktop.watch.panels import MainsTable, heading
 from epidote.desktop.widgets.choice import Choice
+from epidote.desktop.widgets.plain import Label
 
 _LINES_SHOWN, _COARSE = 5, 16384
 
@@ -43,14 +44,14 @@ class LinesPanel(QWidget):
         self.hearing.setToolTip("Show the threshold of hearing (ISO 226) at the playback level")
         self.playback.editingFinished.connect(self.changed.emit)
         self.table = MainsTable(theme)
-        self.heard = QLabel()
+        self.heard = Label()
         self.heard.setWordWrap(True)
         self.heard.setProperty("quiet", True)
         first = QHBoxLayout()
         first.addWidget(head, 1)
         first.addWidget(self.hertz)
         last = QHBoxLayout()
-        for item in (self.hearing, QLabel("0 dB ="), self.playback, QLabel("dB SPL")):
+        for item in (self.hearing, Label("0 dB ="), self.playback, Label("dB SPL")):
             last.addWidget(item)
         last.addStretch(1)
         layout.addLayout(first)

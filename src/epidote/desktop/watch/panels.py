@@ -7,7 +7,7 @@ import math
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from epidote.core.display import NOT_GIVEN, format_quantity
 from epidote.core.live.figures import Figures
@@ -15,14 +15,15 @@ from epidote.core.quantity import from_db
 from epidote.core.signal import Samples
 from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.plain import Label
 
 
-def heading(words: str, quiet: str = "") -> tuple[QWidget, QLabel]:
+def heading(words: str, quiet: str = "") -> tuple[QWidget, Label]:
     """A panel's head: words left, a quiet remark right."""
     holder = QWidget()
     layout = QGridLayout(holder)
     layout.setContentsMargins(0, 0, 0, 2)
-    left, right = QLabel(words), QLabel(quiet)
+    left, right = Label(words), Label(quiet)
     left.setProperty("heading", True)
     right.setProperty("quiet", True)
     layout.addWidget(left, 0, 0)
@@ -96,15 +97,15 @@ class FiguresPanel(QWidget):
         table = QGridLayout()
         table.setVerticalSpacing(4)
         table.setColumnStretch(0, 1)
-        self._cells: dict[str, tuple[QLabel, QLabel]] = {}
+        self._cells: dict[str, tuple[Label, Label]] = {}
         for row, (key, words) in enumerate(self.ROWS):
-            large, small = QLabel(NOT_GIVEN), QLabel(NOT_GIVEN)
+            large, small = Label(NOT_GIVEN), Label(NOT_GIVEN)
             large.setFont(font(1.2, bold=True))
             small.setProperty("quiet", True)
             for label, least in ((large, 118), (small, 92)):
                 label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 label.setMinimumWidth(least)
-            table.addWidget(QLabel(words), row, 0)
+            table.addWidget(Label(words), row, 0)
             table.addWidget(large, row, 1)
             table.addWidget(small, row, 2)
             self._cells[key] = (large, small)

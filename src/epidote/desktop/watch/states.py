@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QIcon, QPainter, QPen, QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QToolButton, QWidget
 
 from epidote.desktop.theme import Theme
+from epidote.desktop.widgets.plain import Label, button_text
 
 if TYPE_CHECKING:
     from epidote.core.live.spectrum import State
@@ -36,7 +37,7 @@ class StatesBar(QWidget):
         self._layout = QHBoxLayout(self)
         self._layout.setContentsMargins(0, 0, 0, 0)
         self._layout.setSpacing(6)
-        label = QLabel("Snapshots")
+        label = Label("Snapshots")
         label.setProperty("quiet", True)
         self.hold = QToolButton()
         self.hold.setText("Take snapshot")
@@ -87,7 +88,7 @@ class StatesBar(QWidget):
         self._chips = {}
         for place, name in enumerate([NOW, *self.states], start=1):
             chip = QToolButton()
-            chip.setText(name + (" (reference)" if name == self.reference else ""))
+            chip.setText(button_text(name) + (" (reference)" if name == self.reference else ""))
             chip.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
             chip.setIcon(_line(self.theme.row(self.colour(name))))
             chip.setCheckable(True)

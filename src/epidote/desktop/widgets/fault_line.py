@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from PySide6.QtWidgets import QLabel, QWidget
+from PySide6.QtWidgets import QWidget
 
 from epidote.desktop.live import LiveLink
+from epidote.desktop.widgets.plain import Label
 
 
-class FaultLine(QLabel):
+class FaultLine(Label):
     """Out of sight until the device reports something; stays until listening begins anew."""
 
     def __init__(self, link: LiveLink, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
+        super().__init__("", parent)
         self.setProperty("caution", True)
         self.setWordWrap(True)
         self.setAccessibleName("Dropouts in live view")

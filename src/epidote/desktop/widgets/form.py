@@ -5,12 +5,13 @@ from __future__ import annotations
 from typing import Any, get_args, get_origin
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEdit, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLineEdit, QWidget
 
 from epidote.core.display import format_plain
 from epidote.core.errors import SettingError
 from epidote.core.quantity import QuantityError, parse_as
 from epidote.core.settings import LabelledEnum, label_of, make_settings, unit_of
+from epidote.desktop.widgets.plain import Label
 
 
 class SettingsForm(QWidget):
@@ -40,7 +41,7 @@ class SettingsForm(QWidget):
             editor = self._editor(name, field, values.get(name, field.default))
             editor.setToolTip(str(field.description or ""))
             editor.setAccessibleName(label_of(model, name))
-            label = QLabel(label_of(model, name))
+            label = Label(label_of(model, name))
             label.setBuddy(editor)
             label.setToolTip(str(field.description or ""))
             label.setProperty("quiet", True)

@@ -1,0 +1,160 @@
+"""Rows of the database as values. A row that cannot be read spoils only itself: it comes back as damaged, with what is still known of it."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from epidote.core.caution import Caution
+from epidote.core.errors import UnusableInputError
+from epidote.core.outside import load_json
+from epidote.core.text import visible
+from epidote.study.models import Column, Entry, Owner, Pin, RunSummary, StudyError, Subject, Unit
+
+if TYPE_CHECKING:
+    from epidote.core.signal import Stimulus
+
+T = TypeVar("T")
+_FAULTS = (ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError, UnusableInputError)
+_NO_DATE = datetime(1970, 1, 1, tzinfo=UTC)
+_CAUTIONS = frozenset(str(c) for c in Caution)
+
+
+@dataclass
+class Reader:
+    """Reads rows and collects the names of those that are damaged ("run 12")."""
+
+    damaged: list[str] = field(default_factory=list)
+
+    def each(self, kind: str, rows: Iterable[sqlite3.Row], read: Callable[[sqlite3.Row], T]) -> list[T]:
+        """The rows that can be read."""
+        found = []
+        for row in rows:
+            try:
+                found.append(read(row))
+            except _FAULTS:
+                self.damaged.append(f"{kind} {row['id']}")
+        return found
+
+
+def _object(text: str) -> dict[str, Any]:
+    found = load_json(text, "row")
+    if not isinstance(found, dict):
+        raise TypeError("no JSON object")
+    return found
+
+
+def _seen(data: dict[str, Any]) -> dict[str, Any]:
+    """An entry's data with every text visible; only notes keep their lines."""
+    return {k: visible(v, lines=k == "text") if isinstance(v, str) else v for k, v in data.items()}
+
+
+def _texts(*values: object) -> None:
+    if not all(isinstance(v, str) for v in values):
+        raise TypeError("no text")
+
+
+def unit_from_row(row: sqlite3.Row) -> Unit:
+    _texts(row["maker"], row["model"], row["serial"], row["firmware"], row["notes"])
+    maker, model, serial, firmware = (visible(row[name]) for name in ("maker", "model", "serial", "firmware"))
+    return Unit(row["id"], maker, model, serial, firmware, visible(row["notes"], lines=True))
+
+
+def subject_from_row(row: sqlite3.Row, units: Mapping[int, Unit]) -> Subject:
+    unit = units[row["unit_id"]] if row["unit_id"] is not None else None
+    conditions = {visible(str(k)): visible(str(v)) for k, v in _object(row["conditions"]).items()}
+    _texts(row["device"])
+    colour, position = int(row["colour"]), float(row["position"])
+    return Subject(row["id"], unit, conditions, visible(row["device"]), max(0, colour), position, bool(row["shown"]))
+
+
+def column_from_row(row: sqlite3.Row) -> Column:
+    _texts(row["procedure"], row["title"], row["summary"])
+    return Column(row["id"], row["procedure"], _object(row["settings"]), visible(row["title"]), visible(row["summary"]), float(row["position"]))
+
+
+def pin_from_row(row: sqlite3.Row) -> Pin:
+    _texts(row["curve"])
+    return Pin(row["id"], row["column_id"], row["curve"], float(row["x"]))
+
+
+def entry_from_row(row: sqlite3.Row) -> Entry:
+    owner = Owner(row["unit_id"], row["subject_id"], row["run_id"], row["column_id"])
+    _texts(row["kind"], row["person"])
+    return Entry(row["id"], row["kind"], owner, _seen(_object(row["data"])), datetime.fromisoformat(row["made"]), visible(row["person"]))
+
+
+def run_from_row(row: sqlite3.Row) -> RunSummary:
+    """A run; of a damaged one what is still known, with the caution that says so."""
+    try:
+        cautions = load_json(row["cautions"], "run")
+        headline = load_json(row["headline"], "run")
+        _texts(row["procedure"], row["device"], row["program"], row["firmware"], row["person"], row["chain"], row["readings"], row["thumbnail"])
+        if headline is not None:
+            _texts(headline["key"], headline["unit"], headline.get("title", ""))
+            require_number(headline["value"])
+        known = tuple(c for c in cautions if c in _CAUTIONS)
+        return RunSummary(
+            row["id"], row["subject_id"], row["column_id"], row["procedure"], _object(row["settings"]), row["chain"], visible(row["device"]),
+            datetime.fromisoformat(row["made"]), visible(row["program"]), row["recomputed_from"], known, row["readings"], headline, row["thumbnail"],
+            visible(row["firmware"]), visible(row["person"]),
+        )  # fmt: skip
+    except _FAULTS:
+        return RunSummary(
+            row["id"], row["subject_id"], row["column_id"], str(row["procedure"]), {}, "{}", "", _NO_DATE, "", row["recomputed_from"],
+            (str(Caution.DAMAGED),), "[]", None, "[]",
+        )  # fmt: skip
+
+
+def require_number(value: object) -> None:
+    """Raises TypeError unless it is a number or None."""
+    if value is not None and (isinstance(value, bool) or not isinstance(value, (int, float))):
+        raise TypeError("no number")
+
+
+def readings_from_json(text: str) -> tuple[Mapping[str, Any], ...]:
+    """The readings that are whole: key, channel, value or None, unit and what else every reader relies on."""
+    try:
+        found = load_json(text, "row")
+    except _FAULTS:
+        return ()
+    return tuple(r for r in found if _is_reading(r)) if isinstance(found, list) else ()
+
+
+def _is_reading(data: object) -> bool:
+    if not isinstance(data, dict):
+        return False
+    texts = isinstance(data.get("key"), str) and isinstance(data.get("unit"), str)
+    numbers = [data.get("value", ""), data.get("floor", ""), data.get("spread", "")]
+    numeric = all(v is None or (isinstance(v, (int, float)) and not isinstance(v, bool)) for v in numbers)
+    channel = data.get("channel")
+    cautions = data.get("cautions")
+    rest = isinstance(channel, int) and channel >= 1 and isinstance(cautions, list) and isinstance(data.get("at"), dict)
+    return texts and numeric and rest and all(c in _CAUTIONS for c in cautions or ())
+
+
+def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
+    """A small drawing's points, both from 0 to 1; none for what is no drawing."""
+    try:
+        found = [(float(x), float(y)) for x, y in load_json(text, "drawing")]
+    except _FAULTS:
+        return ()
+    inside = all(-1 <= v <= 2 for point in found for v in point)
+    return tuple(found) if inside else ()
+
+
+def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | None, tuple[str, ...]]:
+    """What a recording's row knows of how it was made: stimulus, and what the device complained about. Raises StudyError."""
+    from epidote.core.signal import Stimulus
+
+    try:
+        stimulus = Stimulus.from_json(load_json(row["stimulus"], "stimulus")) if row["stimulus"] else None
+        faults = tuple(str(f) for f in load_json(row["faults"], "faults"))
+    except _FAULTS as error:
+        raise StudyError(
+            f"What the study stores about the recording {row['file']} is damaged. The run's results are unchanged; restore study.sqlite from a backup."
+        ) from error
+    return stimulus, faults
