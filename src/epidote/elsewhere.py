@@ -29,7 +29,7 @@ from epidote.core.stimulus.staircase import KIND as STAIRCASE
 from epidote.core.stimulus.staircase import steps_of
 from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study
-from epidote.study.text_curves import read_text_curve
+from epidote.study.text_curves import AS_FOUND, TextOptions, read_text_curve
 
 
 def planned(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
@@ -126,12 +126,12 @@ def take_in(study: Study, order: Order, path: Path) -> RunSummary:
     return keep_run(study, order, f"imported recording: {path.name}", result, recordings, None)
 
 
-def take_curve(study: Study, subject: Subject, path: Path) -> RunSummary:
+def take_curve(study: Study, subject: Subject, path: Path, options: TextOptions = AS_FOUND) -> RunSummary:
     """A response curve measured elsewhere, from a text file, as a run of a row: readings are taken off it, but it has no recording.
 
     Raises UnusableInputError; then nothing was kept.
     """
-    level, phase = read_text_curve(path)
+    level, phase = read_text_curve(path, options)
     carried = procedure("response")
     overview = study.overview()
     column = next((c for c in overview.columns if c.procedure == "response"), None)

@@ -1,6 +1,8 @@
 """What every device must do, tried on the simulated one; and sound files with every doubt."""
 
 import struct
+import subprocess
+import sys
 import time
 
 import numpy as np
@@ -136,7 +138,16 @@ def test_writing_replaces_whole_files_only(tmp_path, monkeypatch):
     path = tmp_path / "a.txt"
     write_whole(path, b"one")
     monkeypatch.setattr("os.fsync", lambda _: (_ for _ in ()).throw(OSError(28, "No space left on device")))
-    with pytest.raises(DiskError, match="No space left on device. Any existing file is unchanged"):
+    with pytest.raises(DiskError, match="The disk is full: a.txt.*Any existing file is unchanged"):
         write_whole(path, b"two")
     assert path.read_bytes() == b"one"
     assert [f.name for f in tmp_path.iterdir() if f.suffix in (".txt", ".part")] == ["a.txt"]
+
+
+def test_no_code_of_the_current_folder_runs(tmp_path):
+    """The process that owns the sound card is a Python of its own: modules that lie where the user happens to be are not imported."""
+    for name in ("json", "sounddevice", "numpy", "epidote", "struct"):
+        (tmp_path / f"{name}.py").write_text("open('ran', 'w').close()\n")
+    code = "from epidote.audio import soundcard; print(len(soundcard._listed()))"
+    subprocess.run([sys.executable, "-P", "-c", code], cwd=tmp_path, check=True, capture_output=True)
+    assert not (tmp_path / "ran").exists()

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import time
+
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from epidote.core.comparison.claim import Claimed, Sense
 from epidote.core.comparison.claim_text import number_of, understand
@@ -140,3 +144,28 @@ def test_its_own_words_mean_the_same_again(row):
 )
 def test_commas(text, unit, value):
     assert number_of(text, unit) == value
+
+
+@given(st.lists(st.sampled_from(["1", "0.", "1,", "THD", "SNR", " dB", "%", " at ", "±", "-", "Hz", "k", " 1 W", "Ω", "e", "to ", "<", "(", "/", "+", "bandwidth ", "typ", "9" * 30]), max_size=150).map("".join))
+def test_any_text_is_understood_or_asked_about(text):
+    found = understand(text)
+    assert (found.claim is None) == bool(found.questions)
+    assert all(q.endswith((".", "?")) for q in found.questions)
+
+
+@pytest.mark.parametrize("make", [lambda n: "1" * n, lambda n: "THD " + "0." * n, lambda n: "SNR " + "1," * n, lambda n: "THD 0.1 %" + " 1 W" * n])
+def test_the_time_does_not_grow_with_the_digits(make):
+    """Work counted by the clock of the process, long texts compared with short ones: quadratic would be a hundred times as much."""
+    def seconds(n: int) -> float:
+        begun = time.process_time()
+        for _ in range(20):
+            understand(make(n))
+        return time.process_time() - begun
+
+    assert seconds(2000) < 20 * seconds(20) + 0.2
+
+
+def test_what_is_too_long_is_said_with_its_number():
+    assert "has 500 characters; a claim has at most 400" in understand("THD " + "x" * 496).words
+    assert "too many digits" in understand("THD 0." + "1" * 40 + " %").words
+    assert "“1.2.3” is not a number" in understand("THD 1.2.3 %").words

@@ -8,6 +8,8 @@ import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication, QImage
 
+from epidote.desktop.curve_preview import CurvePreview
+from epidote.study.text_curves import text_readings
 from tests.desktop.test_matrix import do, wait_for
 
 
@@ -342,7 +344,19 @@ def test_documents_texts_and_json(window, two, tmp_path):
     assert read_text_curve(tmp_path / "all.json")[0].y.size > 100
 
 
-def test_studies_travel_as_zips_and_curves_come_in(window, rows, columns, two, qtbot, tmp_path):
+def test_a_file_that_can_be_read_in_two_ways_is_asked_about(window, qtbot):
+    found = text_readings("20,0,-1,5\n1000,0,0,0\n20000,0,-3,25\n", "speaker.csv")
+    dialog = CurvePreview(window, "<b>speaker.csv</b>", found)
+    qtbot.addWidget(dialog)
+    assert dialog.options() is None
+    assert "can be read in 2 ways" in dialog.problem.text()
+    dialog.ways.setCurrentIndex(2)
+    assert dialog.problem.text() == ""
+    assert dialog.options().decimal == "comma"
+    assert "20 Hz: -1.5 dB" in dialog.points.text()
+
+
+def test_studies_travel_as_zips_and_curves_come_in(window, rows, columns, two, qtbot, tmp_path, monkeypatch):
     said = []
     window.session.said.connect(said.append)
     window.files.zip_study(tmp_path / "out.zip")
@@ -350,8 +364,16 @@ def test_studies_travel_as_zips_and_curves_come_in(window, rows, columns, two, q
     assert (tmp_path / "out.zip").stat().st_size > 1000
     (tmp_path / "speaker.txt").write_text("20 -3\n1000 0\n20000 -6\n")
     two.choose([rows["low"]], columns["response"])
+    shown = []
+
+    def answer(dialog) -> int:
+        shown.append(dialog.points.text())
+        return 1
+
+    monkeypatch.setattr(CurvePreview, "exec", answer)
     window.files.take_curve(tmp_path / "speaker.txt")
     wait_for(qtbot, lambda: (rows["low"], columns["response"]) in window.session.overview.runs)
+    assert shown == ["20 Hz: -3 dB\n1000 Hz: 0 dB\n20000 Hz: -6 dB"]
     window.files.ask_person("R. Vale")
     wait_for(qtbot, lambda: window.session.setting("person") == "R. Vale")
     (tmp_path / "there").mkdir()

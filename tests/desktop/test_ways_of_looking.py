@@ -75,7 +75,7 @@ def test_one_step_is_computed_from_the_recording(staircase, window, qtbot):
     peak = figure(page).traces[0].y.max()
     for _ in range(150):  # fine steps and all
         do(window, "step down")
-    assert page.graph_panel.step_words.text() == "-40.00 dBFS out"
+    assert page.graph_panel.step_words.text() == "-40.00 dBFS generator"
     wait_for(qtbot, lambda: len(figure(page).traces) == 2 and figure(page).traces[0].y.max() < 0.1 * peak)
     page.look.show_view("step_spectrum")
     wait_for(qtbot, lambda: figure(page).x_unit == "Hz" and figure(page).log_x)

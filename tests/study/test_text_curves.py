@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import time
+
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from epidote.core.errors import UnusableInputError
-from epidote.core.result import Curve
+from epidote.core.result import Curve, curve_fault
 from epidote.study.claim_files import read_claims
-from epidote.study.text_curves import parse_text_curve, read_text_curve, text_of
+from epidote.study.text_curves import TextOptions, parse_text_curve, read_text_curve, text_of, text_readings
 
 WRITTEN = {
     "tabs": "20\t-1.5\t12\n1000\t0\t0\n20000\t-3.25\t-40\n",
@@ -52,7 +56,7 @@ def test_out_and_in_again(separator):
     assert turned.y == pytest.approx(phase.y, abs=1e-7)
 
 
-@pytest.mark.parametrize(("text", "words"), [("{}", "no “level” curve"), ('{"curves": [{"key": "level"}]}', "not a JSON file of curves"), ("{", "not a JSON file of curves")])
+@pytest.mark.parametrize(("text", "words"), [("{}", "no “level” curve"), ('{"curves": [{"key": "level"}]}', "not a JSON file of curves"), ("{", "not valid JSON")])
 def test_json_that_holds_no_curve(tmp_path, text, words):
     (tmp_path / "a.json").write_text(text)
     with pytest.raises(UnusableInputError, match=words):
@@ -75,3 +79,70 @@ def test_claims_from_files(tmp_path):
     (tmp_path / "d.csv").write_text("\n")
     with pytest.raises(UnusableInputError, match="no claims"):
         read_claims(tmp_path / "d.csv")
+
+
+SAME = ([20, 1000, 20000], [-1.5, 0, -3.25])
+
+
+@pytest.mark.parametrize("text", [
+    "20, -1.5\n1000, 0\n20000, -3.25\n", "20,-1.5\n1000,0\n20000,-3.25\n", "20 \u22121.5\n1000 0\n20000 \u22123.25\n", "20\u00a0-1.5\n1000\u00a00\n20000\u00a0-3.25\n",
+    "20.0\t-1.5\t\n1000\t0\t\n20000\t-3.25\t\n", "1,000 0\n20.0 -1.5\n20,000 -3.25\n", "# every 0.5 kHz or so\n20 -1.5\n1000 0\n20000 -3.25\n",
+    '"20","-1.5"\n"1000","0"\n"20000","-3.25"\n', "20;-1,5\n1000;0\n20000;-3,25\n", "20.5e0 -1\n20 -1.5\n1000 0\n20000 -3.25\n".replace("20.5e0 -1\n", ""),
+])  # fmt: skip
+def test_common_ways_of_writing_are_read(text):
+    level, phase = parse_text_curve(text, "x")
+    assert (level.x.tolist(), level.y.tolist(), phase) == (*SAME, None)
+
+
+@pytest.mark.parametrize("coding", ["utf-16", "utf-16-le", "utf-16-be", "utf-8-sig", "cp1252"])
+def test_codings(tmp_path, coding):
+    (tmp_path / "a.txt").write_bytes("* Größe\n20 -1.5\n1000 0\n20000 -3.25\n".encode(coding))
+    assert read_text_curve(tmp_path / "a.txt")[0].y.tolist() == SAME[1]
+
+
+@pytest.mark.parametrize(("text", "option", "answers"), [
+    ("20,0, -1,5\n1000,0, 0,0\n20000,0, -3,25\n", "--decimal", {TextOptions(decimal="comma"): SAME[1]}),
+    ("20,0,-1,5\n1000,0,0,0\n20000,0,-3,25\n", "--decimal", {TextOptions(decimal="comma"): SAME[1], TextOptions(decimal="point"): [0, 0, 0]}),
+    ("1,000 0\n2,000 -1\n20,000 -3\n", "--decimal", {TextOptions(decimal="comma"): [0, -1, -3]}),
+    ("1 20 -1.5\n2 1000 0\n3 20000 -3.25\n", "--frequency-column", {TextOptions(first=2): SAME[1], TextOptions(first=1): [20, 1000, 20000]}),
+    ("0.02 -1.5\n1 0\n20 -3.25\n", "--frequency-unit", {TextOptions(frequency="kHz"): SAME[1], TextOptions(frequency="Hz"): SAME[1]}),
+])  # fmt: skip
+def test_where_two_readings_are_possible_nothing_is_guessed(text, option, answers):
+    with pytest.raises(UnusableInputError, match=f"Nothing was read; decide with .*{option}") as caught:
+        parse_text_curve(text, "file.txt")
+    assert "ways:" in str(caught.value)
+    for options, expected in answers.items():
+        assert parse_text_curve(text, "file.txt", options)[0].y.tolist() == expected
+
+
+def test_khz_counts_only_in_the_head_of_the_column():
+    assert parse_text_curve("# measured to 20 kHz\n20 1\n1000 2\n", "x")[0].x.tolist() == [20, 1000]
+    assert parse_text_curve("f/kHz;dB\n0.02;1\n1;2\n", "x")[0].x.tolist() == [20, 1000]
+
+
+def test_every_reading_says_what_was_understood():
+    found = text_readings("20,0,-1,5\n1000,0,0,0\n20000,0,-3,25\n30000,0,-4,25\n", "x")
+    assert [r.words for r in found] == ["comma-separated, decimal point, frequency in Hz", "comma-separated, decimal comma, frequency in Hz"]
+    assert found[1].preview == "20 Hz: -1.5 dB, 1 kHz: 0 dB … 30 kHz: -4.25 dB"
+
+
+def test_the_time_grows_with_the_length_only():
+    """Many columns took a time that doubled with each of them."""
+    def seconds(columns: int) -> float:
+        text = "\n".join(" ".join(["1"] * (columns - 1) + ["x"]) for _ in range(20))
+        begun = time.process_time()
+        with pytest.raises(UnusableInputError):
+            parse_text_curve(text, "x")
+        return time.process_time() - begun
+
+    assert seconds(4000) < 100 * seconds(40) + 1
+
+
+@given(st.text(alphabet="0123456789.,;+-eE \t\n#kHz\u2212", max_size=300))
+def test_any_text_gives_curves_or_words(text):
+    try:
+        found = text_readings(text, "file")
+    except UnusableInputError as error:
+        assert str(error).endswith(".")
+    else:
+        assert all(curve_fault(r.level) == "" for r in found)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -13,6 +14,19 @@ from epidote.core.display import format_quantity
 from epidote.core.errors import SettingError
 from epidote.study.models import Subject
 from epidote.study.store import Study, create_study
+
+
+class SeparatorName(StrEnum):
+    AUTO, TAB, SEMICOLON, COMMA, SPACE = "auto", "tab", "semicolon", "comma", "space"
+
+
+class DecimalName(StrEnum):
+    AUTO, POINT, COMMA = "auto", "point", "comma"
+
+
+class UnitName(StrEnum):
+    AUTO, HZ, KHZ = "auto", "Hz", "kHz"
+
 
 app = typer.Typer(help="Create, show, recompute, import and export studies.", no_args_is_help=True, rich_markup_mode=None)
 
@@ -239,14 +253,22 @@ def as_json_file(
 def curve_in(
     path: PathArgument, file: Annotated[Path, typer.Argument(help="text file with columns frequency, level and optional phase")],
     subject: Annotated[str, typer.Option(help="subject (row) to add the curve to")],
+    separator: Annotated[SeparatorName, typer.Option(help="sign that separates the columns")] = SeparatorName.AUTO,
+    decimal: Annotated[DecimalName, typer.Option(help="decimal sign")] = DecimalName.AUTO,
+    unit: Annotated[UnitName, typer.Option("--frequency-unit", help="unit of the frequency column")] = UnitName.AUTO,
+    first: Annotated[int, typer.Option("--frequency-column", min=0, max=64, help="column of the frequency (from 1); 0: as found")] = 0,
 ) -> int:  # fmt: skip
-    """Import a curve from a text file as a response run."""
+    """Import a curve from a text file as a response run. A file that can be read in two ways is refused with the option that decides."""
     from epidote.elsewhere import take_curve
+    from epidote.study.text_curves import TextOptions, readings_of_file
 
+    separator_, decimal_, unit_ = ("" if v == "auto" else str(v) for v in (separator, decimal, unit))
+    wanted = TextOptions(separator_, decimal_, unit_, first)
     study = Study(path)
     try:
-        run = take_curve(study, find_subject(study, subject), file)
-        say(f"run {run.id}: {file.name}")
+        run = take_curve(study, find_subject(study, subject), file, wanted)
+        read = readings_of_file(file, wanted)[0]
+        say(f"run {run.id}: {file.name}, {read.words} ({read.preview})")
     finally:
         study.close()
     return 0

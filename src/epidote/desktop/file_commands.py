@@ -12,7 +12,9 @@ from epidote.desktop import edits
 
 if TYPE_CHECKING:
     from epidote.desktop.main_window import MainWindow
+    from epidote.study.models import Subject
     from epidote.study.store import Study
+    from epidote.study.text_curves import TextOptions
 
 _ENDINGS = (".png", ".svg", ".pdf", ".csv", ".txt", ".json")
 _KINDS = (
@@ -104,10 +106,25 @@ class FileCommands:
             path = Path(name)
         source = path
 
+        def readings(_: Study) -> Any:
+            from epidote.study.text_curves import readings_of_file
+
+            return readings_of_file(source)
+
+        def show(found: Any) -> None:
+            from epidote.desktop.curve_preview import ask_reading
+
+            options = ask_reading(self.window, source.name, found)
+            if options is not None:
+                self._import_curve(subject, source, options)
+
+        self.session.ask(readings, show)
+
+    def _import_curve(self, subject: Subject, source: Path, options: TextOptions) -> None:
         def ask(study: Study) -> Any:
             from epidote.elsewhere import take_curve
 
-            return take_curve(study, subject, source)
+            return take_curve(study, subject, source, options)
 
         def done(run: Any) -> None:
             self.session.refresh()

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-import json
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from epidote.core.display import format_plain
 from epidote.core.errors import UnusableInputError
-from epidote.core.result import Curve
+from epidote.core.outside import load_json
+from epidote.core.result import Curve, curve_fault
 from epidote.core.signal import Samples
+from epidote.study.column_text import decoded, fault, layouts, lines_of
 
 _LEAST_POINTS, _MOST_BYTES = 2, 64 * 1024 * 1024
-_COMMENT = re.compile(r'^\s*([#*;!%"\'/]|//)')
-_NUMBER = r"[+-]?(?:\d+[.,]?\d*|[.,]\d+)(?:[eE][+-]?\d+)?"
+_MOST_HEAD_WORDS = 8
 
 
 def text_of(level: Curve, phase: Curve | None = None, notes: Sequence[str] = (), separator: str = "\t") -> str:
@@ -31,31 +33,159 @@ def text_of(level: Curve, phase: Curve | None = None, notes: Sequence[str] = (),
     return "\n".join(lines) + "\n"
 
 
-def read_text_curve(path: Path) -> tuple[Curve, Curve | None]:
-    """Level and phase curves (channel 1) of a text file. Raises UnusableInputError that names the line."""
+@dataclass(frozen=True)
+class TextOptions:
+    """What the user says about a text file where it can be read in two ways; "" and 0: as found.
+
+    separator: tab, semicolon, comma or space; decimal: point or comma; frequency: Hz or kHz; first: the column (from 1) of the frequency.
+    """
+
+    separator: str = ""
+    decimal: str = ""
+    frequency: str = ""
+    first: int = 0
+
+
+AS_FOUND = TextOptions()
+
+
+@dataclass(frozen=True, eq=False)
+class TextReading:
+    """One way to read a file: what was understood, the options that ask for it, and the curves."""
+
+    words: str
+    options: TextOptions
+    level: Curve
+    phase: Curve | None
+
+    @property
+    def preview(self) -> str:
+        """The first, second and last point as read."""
+        points = list(zip(self.level.x.tolist(), self.level.y.tolist(), strict=True))
+        shown = points if len(points) <= 3 else [*points[:2], points[-1]]
+        words = [f"{format_plain(x, 'Hz')}: {y:g} {self.level.y_unit}" for x, y in shown]
+        return f"{', '.join(words[:-1])} … {words[-1]}" if len(points) > 3 else ", ".join(words)
+
+
+def read_text_curve(path: Path, options: TextOptions = AS_FOUND) -> tuple[Curve, Curve | None]:
+    """Level and phase curves (channel 1) of a text file. Raises UnusableInputError that names the line, or the option that decides."""
+    return _the_one(readings_of_file(path, options), path.name)
+
+
+def readings_of_file(path: Path, options: TextOptions = AS_FOUND) -> list[TextReading]:
+    """Every way to read a file; never none. Raises UnusableInputError that names the line."""
     try:
         if path.stat().st_size > _MOST_BYTES:
-            raise UnusableInputError(f"{path.name} is larger than {_MOST_BYTES // 2**20} MB, too large for a curve. Nothing was read.")
-        text = path.read_text(encoding="utf-8-sig", errors="replace")
+            raise UnusableInputError(
+                f"{path.name} has {path.stat().st_size / 1e6:.0f} MB; a curve has at most {_MOST_BYTES / 1e6:.0f} MB. Nothing was read; use a smaller file."
+            )
+        text = decoded(path.read_bytes())
     except OSError as error:
-        raise UnusableInputError(f"{path.name} cannot be read: {error.strerror}.") from error
+        raise UnusableInputError(f"{path.name} cannot be read: {error.strerror}. Nothing was read.") from error
     if text.lstrip().startswith(("{", "[")):
-        return _from_json(text, path.name)
-    return parse_text_curve(text, path.name)
+        level, phase = _from_json(text, path.name)
+        return [TextReading("JSON exported by Epidote", options, level, phase)]
+    return text_readings(text, path.name, options)
+
+
+def parse_text_curve(text: str, name: str, options: TextOptions = AS_FOUND) -> tuple[Curve, Curve | None]:
+    """The curves of a text. Raises UnusableInputError."""
+    return _the_one(text_readings(text, name, options), name)
+
+
+def _the_one(found: list[TextReading], name: str) -> tuple[Curve, Curve | None]:
+    if len(found) == 1:
+        return found[0].level, found[0].phase
+    ways = "; or ".join(f"{r.words} ({r.preview})" for r in found[:3])
+    raise UnusableInputError(f"{name} can be read in {len(found)} ways: {ways}. Nothing was read; decide with {_deciding(found)}.")
+
+
+def _deciding(found: list[TextReading]) -> str:
+    """The command line's options in which the readings differ."""
+    names = {"separator": "--separator", "decimal": "--decimal", "frequency": "--frequency-unit", "first": "--frequency-column"}
+    differing = [option for name, option in names.items() if len({getattr(r.options, name) for r in found}) > 1]
+    return " or ".join(differing)
+
+
+def text_readings(text: str, name: str, options: TextOptions = AS_FOUND) -> list[TextReading]:
+    """Every way to read a text as a curve; never none. Raises UnusableInputError that names the line."""
+    lines = lines_of(text)
+    if len(lines.rows) < _LEAST_POINTS:
+        raise UnusableInputError(f"{name} contains no curve: fewer than two lines start with a number. Nothing was read.")
+    tables = layouts(lines, options.separator, options.decimal)
+    if not tables:
+        number, line = fault(lines)
+        if number and re.fullmatch(r"[+-]?[0-9.,]+", line):
+            raise UnusableInputError(f"{name}, line {number}: only one number; frequency and level are needed. Nothing was read.")
+        place = f", line {number}: “{line[:60]}” is not numeric" if number else ": the lines are written in different ways"
+        raise UnusableInputError(f"{name}{place}. Nothing was read; correct the file, or name the separator and the decimal sign.")
+    found: list[TextReading] = []
+    wrong = ""
+    for table in tables:
+        for first in _frequency_columns(table.values, options.first):
+            for unit in _frequency_units(table.values[:, first], lines.heads, first, options.frequency):
+                try:
+                    level, phase = _curves(table.values[:, first:], unit, lines.heads, name)
+                except UnusableInputError as error:
+                    wrong = str(error)
+                    continue
+                said = f"{table.layout.words}, frequency in {unit}{f' in column {first + 1}' if first else ''}"
+                found.append(TextReading(said, TextOptions(table.layout.separator, table.layout.decimal, unit, first + 1), level, phase))
+    if not found:
+        raise UnusableInputError(wrong or f"{name} contains no curve. Nothing was read.")
+    return found
+
+
+def _frequency_columns(values: Samples, said: int) -> list[int]:
+    """The columns (from 0) that may be the frequency: the first, or the second where the first only counts the lines."""
+    if said:
+        return [said - 1] if said < values.shape[1] else [0]
+    counted = values[:, 0] - values[0, 0]
+    counts = bool(np.array_equal(counted, np.arange(values.shape[0]))) and values[0, 0] in (0.0, 1.0)
+    rises = values.shape[1] > 2 and bool(np.all(np.diff(values[:, 1]) > 0)) and values[0, 1] > 0
+    return [0, 1] if counts and rises else [0]
+
+
+def _frequency_units(frequencies: Samples, heads: Sequence[str], column: int, said: str) -> list[str]:
+    """Hz, or kHz where the head of that very column says so; both where no head does and the numbers look like kHz."""
+    if said:
+        return [said]
+    head = _head_of(heads, column).lower()
+    if "khz" in head:
+        return ["kHz"]
+    low, high = float(frequencies.min()), float(frequencies.max())
+    return ["Hz", "kHz"] if "hz" not in head and 0 < low < 1 and 1 <= high <= 200 else ["Hz"]
+
+
+def _head_of(heads: Sequence[str], column: int) -> str:
+    """The head of a column: a part of the last line above the numbers, if that has as many parts; else nothing."""
+    if not heads:
+        return ""
+    line = heads[-1].lstrip("#*;!%/ ")
+    for separator in ("\t", ";", ","):
+        if separator in line:
+            parts = line.split(separator)
+            return parts[column] if column < len(parts) else ""
+    parts = line.split()
+    return " ".join(parts[column : column + 2]) if len(parts) <= _MOST_HEAD_WORDS else ""
 
 
 def _from_json(text: str, name: str) -> tuple[Curve, Curve | None]:
     """The first level curve of a JSON document as this program writes it, and its phase."""
     try:
-        found = _curves_in(json.loads(text))
+        found = _curves_in(load_json(text, name))
         level = next(c for c in found if c["key"] == "level")
         phase = next((c for c in found if c["key"] == "phase" and c["channel"] == level["channel"]), None)
         made = [None if c is None else Curve(c["key"], 1, np.array(c["x"], float), np.array(c["y"], float), c["x_unit"], c["y_unit"], None, {"imported": name}) for c in (level, phase)]  # fmt: skip
     except StopIteration:
         raise UnusableInputError(f"{name} contains no “level” curve. Nothing was read.") from None
-    except (ValueError, KeyError, TypeError) as error:
-        raise UnusableInputError(f"{name} is not a JSON file of curves exported by Epidote ({error}). Nothing was read.") from error
+    except (ValueError, KeyError, TypeError, OverflowError) as error:
+        raise UnusableInputError(f"{name} is not a JSON file of curves exported by Epidote. Nothing was read.") from error
     assert made[0] is not None
+    for curve in made:
+        wrong = curve_fault(curve) if curve is not None else ""
+        if wrong:
+            raise UnusableInputError(f"{name} contains a curve that cannot be used: {wrong}. Nothing was read.")
     return made[0], made[1]
 
 
@@ -67,58 +197,13 @@ def _curves_in(data: Any) -> list[Any]:
     return [c for v in data for c in _curves_in(v)] if isinstance(data, list) else []
 
 
-def parse_text_curve(text: str, name: str) -> tuple[Curve, Curve | None]:
-    """The same of a text. Raises UnusableInputError."""
-    heads: list[str] = []
-    rows: list[tuple[int, str]] = []
-    for number, line in enumerate(text.splitlines(), start=1):
-        stripped = line.strip().strip("\ufeff")
-        if not stripped:
-            continue
-        if _COMMENT.match(stripped) or not re.match(_NUMBER, stripped):
-            if not rows:
-                heads.append(stripped)
-            continue
-        rows.append((number, stripped))
-    if len(rows) < _LEAST_POINTS:
-        raise UnusableInputError(f"{name} contains no curve: fewer than two lines start with a number. Nothing was read.")
-    split = _splitter([line for _, line in rows[:200]])
-    values = []
-    for number, line in rows:
-        try:
-            fields = split(line)
-            values.append([float(f) for f in fields[:3]])
-        except ValueError as error:
-            raise UnusableInputError(f"{name}, line {number}: “{line[:60]}” is not numeric. Nothing was read.") from error
-        if len(fields) < 2:
-            raise UnusableInputError(f"{name}, line {number}: only one number; frequency and level are needed. Nothing was read.")
-    width = min(len(v) for v in values)
-    table = np.array([v[:width] for v in values])
-    return _curves(table, " ".join(heads).lower(), name)
-
-
-def _splitter(lines: list[str]) -> Callable[[str], list[str]]:
-    """How these lines are cut into numbers with a decimal point."""
-
-    def by(pattern: str, *, comma: bool) -> Callable[[str], list[str]]:
-        return lambda line: [f.replace(",", ".") if comma else f for f in re.split(pattern, line.strip(" \t;,")) if f.strip()]
-
-    if all(";" in line for line in lines):
-        return by(r"\s*;\s*", comma=True)
-    spaced = rf"{_NUMBER}(\s+{_NUMBER})+"
-    if all(re.match(spaced + r"\s*$", line) for line in lines):
-        return by(r"\s+", comma=not any("." in line for line in lines))
-    if all("\t" in line for line in lines):
-        return by(r"\s*\t\s*", comma=not any("." in line for line in lines))
-    return by(r"\s*,\s*|\s+", comma=False)
-
-
-def _curves(table: Samples, heads: str, name: str) -> tuple[Curve, Curve | None]:
+def _curves(table: Samples, unit: str, heads: Sequence[str], name: str) -> tuple[Curve, Curve | None]:
+    """Columns frequency, level and perhaps phase as curves, in order of frequency. Raises UnusableInputError."""
     order = np.argsort(table[:, 0], kind="stable")
     table = table[order]
-    x = table[:, 0] * (1000 if re.search(r"\bkhz\b", heads) else 1)
+    x = table[:, 0] * (1000.0 if unit == "kHz" else 1.0)
     x, first = np.unique(x, return_index=True)
-    table = table[first]
+    table = table[first][:, :3]
     if not np.isfinite(table).all() or x.size < _LEAST_POINTS:
         raise UnusableInputError(f"{name} contains invalid values or only one frequency. Nothing was read.")
     if x[0] <= 0:
@@ -126,9 +211,10 @@ def _curves(table: Samples, heads: str, name: str) -> tuple[Curve, Curve | None]
         x, table = x[keep], table[keep]
     if x.size < _LEAST_POINTS:
         raise UnusableInputError(f"{name}: frequencies must be greater than 0. Nothing was read.")
-    unit = "dB SPL" if "spl" in heads else "dBV" if "dbv" in heads else "dB"
-    level = Curve("level", 1, x, table[:, 1], "Hz", unit, None, {"imported": name})
+    words = " ".join(heads).lower()
+    y_unit = "dB SPL" if "spl" in words else "dBV" if "dbv" in words else "dB"
+    level = Curve("level", 1, x, table[:, 1], "Hz", y_unit, None, {"imported": name})
     if table.shape[1] < 3:
         return level, None
-    degrees = np.degrees(table[:, 2]) if re.search(r"\brad", heads) else table[:, 2]
+    degrees = np.degrees(table[:, 2]) if re.search(r"\brad", words) else table[:, 2]
     return level, Curve("phase", 1, x, degrees, "Hz", "°", None, {"imported": name})

@@ -40,7 +40,8 @@ _UNITS = {
     Claimed.OUTPUT: ("V", "dBV", "dBu"), Claimed.LATENCY: ("s", "samples"), Claimed.GAIN: ("dB", "x"),
     Claimed.SENSITIVITY: ("V", "dBV", "dBu"),
 }  # fmt: skip
-_NUMBER = r"\d[\d.,]*(?:e[+-]?\d+)?"
+_LONGEST, _LONGEST_NUMBER = 400, 24  # characters: what is longer is no specification, and would be slow to look through
+_NUMBER = rf"\d[\d.,]{{0,{_LONGEST_NUMBER}}}(?:e[+-]?\d{{1,3}})?"
 _UNIT = (
     r"dB\s?SPL|dBFS|dBV|dBu|dBr|dB|%|ppm|[mk]?W(?:atts?|rms)?(?![a-z])|[mµu]?V(?:rms|olts?|pp)?(?![a-z])|[kM]?Hz|k?Ω|ms|µs|us|s(?![a-z])"
     r"|samples?|smp|frames?|x(?![\w])"
@@ -96,14 +97,33 @@ def number_of(text: str, unit: str = "") -> float:
         cleaned = re.sub(r"[.,]", "", cleaned[:decimal]) + "." + cleaned[decimal + 1 :]
     elif re.fullmatch(r"[+-]?[1-9]\d{0,2}(,\d{3})+", cleaned) and unit.lower().endswith(("hz", "w", "watts", "samples", "ω")):
         cleaned = cleaned.replace(",", "")
-    return float(cleaned.replace(",", "."))
+    try:
+        return float(cleaned.replace(",", "."))
+    except ValueError as error:
+        raise _NotANumberError(text.strip()) from error
+
+
+class _NotANumberError(ValueError):
+    """A figure such as 1.2.3, of which nobody can say what it means."""
 
 
 def understand(text: str, source: str = "") -> Understood:
     """A published figure as typed. Nothing is guessed: what is not clear comes back as questions."""
     cleaned = " ".join(text.split())
+    if len(cleaned) > _LONGEST:
+        return Understood(None, (f"The text has {len(cleaned)} characters; a claim has at most {_LONGEST}. Shorten it.",))
+    too_long = re.search(rf"[\d.,]{{{_LONGEST_NUMBER + 1}}}", cleaned)
+    if too_long is not None:
+        return Understood(None, (f"“{too_long[0]}…” has too many digits for a value. Shorten it.",))
     for pattern, by in _REPLACED:
         cleaned = re.sub(pattern, by, cleaned, flags=re.I)
+    try:
+        return _understood(text, cleaned, source)
+    except _NotANumberError as error:
+        return Understood(None, (f"“{error}” is not a number. Correct it.",))
+
+
+def _understood(text: str, cleaned: str, source: str) -> Understood:
     reading = _Reading(cleaned)
     claimed = _claimed(reading)
     if claimed is None:

@@ -291,7 +291,8 @@ class Lines:
 
         from PySide6.QtWidgets import QFileDialog, QInputDialog
 
-        from epidote.study.text_curves import read_text_curve
+        from epidote.desktop.curve_preview import ask_reading
+        from epidote.study.text_curves import readings_of_file
 
         name, _ = QFileDialog.getOpenFileName(self._page, "Import limit (columns: x, value)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")  # fmt: skip
         if not name:
@@ -299,10 +300,15 @@ class Lines:
         side, go = QInputDialog.getItem(self._page, "Import limit", "Type", ["upper limit", "lower limit"], 0, False)
         if go:
             try:
-                curve, _ = read_text_curve(Path(name))
+                found = readings_of_file(Path(name))
             except EpidoteError as error:
                 self._page.failed.emit(str(error))
                 return
+            options = ask_reading(self._page, Path(name).name, found)
+            reading = next((r for r in found if r.options == options), None)
+            if reading is None:
+                return
+            curve = reading.level
             self._keep({side.split()[0]: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, Path(name).stem[:60], f"from {Path(name).name}")
 
     def new_guide(self) -> None:

@@ -1,0 +1,94 @@
+"""A name from somebody else is shown as it is: no markup is read, no control character acted on, wherever the window shows it."""
+
+import re
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+
+from PySide6.QtCore import QEvent, QPoint, Qt
+from PySide6.QtGui import QHelpEvent
+from PySide6.QtWidgets import QApplication, QLabel, QToolTip
+
+SOURCE = Path(__file__).resolve().parents[2] / "src" / "epidote" / "desktop"
+EVIL = '<img src="/dev/zero"><b>bold</b>'
+
+
+def wait_for(qtbot, condition) -> None:
+    qtbot.waitUntil(condition, timeout=20000)
+
+
+def test_the_window_makes_no_label_that_reads_markup():
+    """By construction: one class of labels, which shows text as it is."""
+    for path in SOURCE.rglob("*.py"):
+        if path.name != "plain.py":
+            assert not re.search(r"\bQLabel\s*\(", path.read_text()), path
+
+
+def test_a_study_full_of_markup_is_shown(qtbot, path):
+    """Every name of the study is an image that never ends; the window opens, shows the names and draws the graph."""
+    from epidote.desktop.app import application
+    from epidote.desktop.main_window import MainWindow
+
+    with closing(sqlite3.connect(path / "study.sqlite")) as c:
+        names = {"e": EVIL}
+        c.execute("UPDATE unit SET maker = :e, model = :e, notes = :e", names)
+        c.execute("UPDATE column_ SET title = :e, summary = :e", names)
+        c.execute("UPDATE subject SET conditions = json_object(:e, id) WHERE unit_id IS NOT NULL", names)
+        c.execute("INSERT INTO setting VALUES ('title', :e) ON CONFLICT (name) DO UPDATE SET value = :e", names)
+        c.execute("UPDATE run SET device = :e", names)
+        c.commit()
+    application()
+    window = MainWindow()
+    qtbot.addWidget(window)
+    window.show()
+    window.session.open_path(path)
+    wait_for(qtbot, lambda: window.matrix.built and window.matrix.graph_panel.graph.figure() is not None)
+    assert window.title.text() == EVIL
+    for panel in ("difference", "conditions", "claims", "notes", "readings"):
+        window.matrix.beside.show(panel)
+        QApplication.processEvents()
+        assert not window.grab().isNull()
+    window.show_page("Watch")
+    wait_for(qtbot, lambda: window.watch_page().row.count() > 0)
+    assert EVIL in window.watch_page().row.itemText(1)
+    window.close()
+
+
+def test_every_label_shows_plain_text(window, qtbot):
+    for page in ("Chain", "Watch", "Matrix"):
+        window.show_page(page)
+    wait_for(qtbot, lambda: window.chain_page().form is not None)
+    found = [label for label in window.findChildren(QLabel) if label.text()]
+    ours = [label for label in found if type(label) is not QLabel]
+    assert len(ours) > 20
+    assert all(label.textFormat() == Qt.TextFormat.PlainText for label in ours)
+    # what is left are the heads of forms, which Qt makes of our own words
+    assert all("<" not in label.text() for label in found if label not in ours)
+
+
+def test_a_tooltip_that_looks_like_markup_is_shown_as_text(window, qtbot):
+    label = window.saved
+    label.setToolTip(EVIL)
+    event = QHelpEvent(QEvent.Type.ToolTip, QPoint(2, 2), label.mapToGlobal(QPoint(2, 2)))
+    QApplication.sendEvent(label, event)
+    assert "&lt;img src=" in QToolTip.text()
+    assert "<img" not in QToolTip.text()
+    QToolTip.hideText()
+
+
+def test_a_message_and_a_question_show_names_as_text(window, qtbot):
+    from epidote.desktop.widgets.question import ask_whether
+
+    window.say(EVIL)
+    assert window.message.textFormat() == Qt.TextFormat.PlainText
+    box = ask_whether(window, "Title", EVIL, "Go", lambda go: None)
+    assert box.textFormat() == Qt.TextFormat.PlainText
+    box.close()
+
+
+def test_a_menu_entry_keeps_an_ampersand():
+    from epidote.desktop.widgets.plain import button_text, plain_tip
+
+    assert button_text("Rack & Pinion") == "Rack && Pinion"
+    assert plain_tip("a < b, c > d") == "a < b, c > d"
+    assert plain_tip("<i>x</i>\n&") == "<qt>&lt;i&gt;x&lt;/i&gt;<br>&amp;</qt>"
