@@ -19,7 +19,6 @@ from epidote.core.comparison.delays import Latency, latencies_of
 from epidote.core.correction import corrected
 from epidote.core.errors import CancelledError, MeasurementError, SettingError, UnusableInputError
 from epidote.core.procedures.base import Stoppable, drive_level, procedure, procedures, stimulus_of
-from epidote.core.quantity import QuantityError, parse
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import Settings, analysis_settings, labelled, make_settings
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
@@ -66,27 +65,7 @@ def study_chain(study: Study, subject: Subject) -> Chain:
     chain = chain_from_toml(study.chain_toml)
     if subject.is_baseline:
         return chain.wired()
-    load = _number(subject.conditions.get("load", ""), "Ω")
-    if load is not None and load != chain.load_ohms:
-        chain = chain.model_copy(update={"load_ohms": load, "load_confirmed": False})
-    probe = _number(subject.conditions.get("probe", "").removesuffix(":1"), "ratio")
-    if probe is not None and probe != chain.probe_ratio:
-        chain = chain.model_copy(update={"probe_ratio": probe})
-    rate, buffer = _number(subject.conditions.get("rate", ""), "Hz"), _number(subject.conditions.get("buffer", ""), "samples")
-    if rate is not None:
-        chain = chain.model_copy(update={"rate": rate})
-    if buffer is not None:
-        chain = chain.model_copy(update={"buffer": round(buffer)})
-    return chain
-
-
-def _number(text: str, unit: str) -> float | None:
-    """A condition as a positive number; None for one that is not there or says something else."""
-    try:
-        found = parse(text, unit)
-    except QuantityError:
-        return None
-    return found.value if found.unit == unit and found.value > 0 else None
+    return chain.with_conditions(subject.conditions)
 
 
 def play_and_record(
@@ -200,7 +179,7 @@ def measure(
     if study.read_only:
         raise ReadOnlyError(f"{study.path.name} is read-only ({study.why_read_only}). Nothing was measured.")
     _require_room(study, order)
-    order = replace(order, chain=order.chain.model_copy(update={"device": device.info.name}))
+    order = replace(order, chain=order.chain.changed(device=device.info.name))
     found: tuple[Caution, ...] = ()
     if check:
         shot = short_shot(device, order.chain, drive_level(order.settings, order.chain), cancelled=cancelled)
@@ -234,7 +213,7 @@ def keep_recording(
         raise StudyError("The row was deleted. Nothing was saved.")
     made = make_settings(procedure(key).Settings, settings)
     column = add_column(study, key, made)
-    chain = study_chain(study, subject).model_copy(update={"rate": rate})
+    chain = study_chain(study, subject).changed(rate=rate)
     recording = Recording(Signal(samples, rate), faults=faults)
     order = Order(subject_id, column.id, key, made, chain)
     return keep_run(study, order, device, computed(study, order, [recording]), [recording], None)

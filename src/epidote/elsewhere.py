@@ -61,6 +61,8 @@ def dithered(samples: Samples, bits: str) -> Samples:
 
 def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
     """Samples (frames,) or (frames, channels) as WAV, or FLAC by its ending. Raises SettingError for bits it cannot hold, DiskError."""
+    if not path.name:
+        raise SettingError(f"“{path}” is not a file name. Nothing was written; enter a name.")
     kind = "FLAC" if path.suffix.lower() == ".flac" else "WAV"
     if kind == "FLAC" and bits == "32f":
         raise SettingError("FLAC cannot store 32-bit float. Use 24 bit, or a .wav file.")
@@ -148,5 +150,5 @@ def take_stretch(study: Study, order: Order, recordings: Sequence[Recording], wo
 
     Raises UnusableInputError; then nothing was kept.
     """
-    here = replace(order, chain=order.chain.model_copy(update={"rate": recordings[0].signal.rate}))
+    here = replace(order, chain=order.chain.changed(rate=recordings[0].signal.rate))
     return keep_run(study, here, f"imported recording: {words}", computed(study, here, recordings), recordings, None)

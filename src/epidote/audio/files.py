@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import io
 import os
+import stat
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -70,24 +71,44 @@ def write_whole(path: Path, content: bytes) -> None:
 
     What stands under the temporary name already, such as a link, is removed and never written through.
     """
+    part = part_of(path)
     try:
         with new_part(path) as file:
             file.write(content)
             file.flush()
             os.fsync(file.fileno())
-        part_of(path).replace(path)
+        part.replace(path)
         folder = os.open(path.parent, os.O_RDONLY)
         try:
             os.fsync(folder)
         finally:
             os.close(folder)
     except OSError as error:
-        part_of(path).unlink(missing_ok=True)
+        part.unlink(missing_ok=True)
         raise disk_error(path.name, path.parent, error) from error
 
 
+def read_bounded(path: Path, most: int, what: str) -> bytes:
+    """A file from outside, whole: a regular file of at most ``most`` bytes. ``what``: what it is to be. Raises UnusableInputError."""
+    try:
+        descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)  # a FIFO must not make it wait
+        with os.fdopen(descriptor, "rb") as file:
+            told = os.fstat(file.fileno())
+            if not stat.S_ISREG(told.st_mode):
+                raise UnusableInputError(f"{path} is not a file. Nothing was read; select {what}.")
+            if told.st_size > most:
+                raise UnusableInputError(
+                    f"{path.name} has {told.st_size / 1e6:.0f} MB; {what} has at most {most / 1e6:.0f} MB. Nothing was read; use a smaller file."
+                )
+            return file.read(most)
+    except OSError as error:
+        raise UnusableInputError(f"{path} cannot be read: {error.strerror}. Nothing was read; select {what}.") from error
+
+
 def part_of(path: Path) -> Path:
-    """The temporary name under which a file is written."""
+    """The temporary name under which a file is written. Raises DiskError for a path that names no file."""
+    if not path.name:
+        raise DiskError(f"“{path}” is not a file name. Nothing was written; enter a name.")
     return path.with_name(path.name + ".part")
 
 

@@ -108,8 +108,8 @@ class SoundStream:
             self._before = path.stat()
         except OSError as error:
             raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
-        if path.is_dir():
-            raise UnusableInputError(f"{path} is a folder, not an audio file.")
+        if not path.is_file():
+            raise UnusableInputError(f"{path} is not a file. Nothing was computed; select an audio file.")
         if self._before.st_size == 0:
             raise UnusableInputError(f"{path.name} is empty. Nothing was computed; make or copy the recording again.")
         if last is not None and last <= first:

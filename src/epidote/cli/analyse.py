@@ -14,6 +14,7 @@ from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.outside import load_json
 
 _MOST_DESCRIPTION = 64_000_000  # bytes
+_LONGEST = 1e7  # s
 
 Set = Annotated[list[str], typer.Option("--set", help="set name=value; may be repeated; “epidote procedures” lists the settings")]
 Json = Annotated[bool, typer.Option("--json", help="print one JSON object")]
@@ -66,17 +67,14 @@ def stimulus(
 
 def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
     """Settings, stimulus and marks (or None) from a description written by ``stimulus``."""
+    from epidote.audio.files import read_bounded
     from epidote.core.signal import Stimulus
     from epidote.core.stimulus.marked import Marked
 
     try:
-        if path.stat().st_size > _MOST_DESCRIPTION:
-            raise UnusableInputError(f"{path} has {path.stat().st_size / 1e6:.0f} MB; a description has at most {_MOST_DESCRIPTION / 1e6:.0f} MB. Nothing was computed.")
-        data = load_json(path.read_text(encoding="utf-8"), path.name)
+        data = load_json(read_bounded(path, _MOST_DESCRIPTION, "a stimulus description").decode("utf-8"), path.name)
         marks = Marked.from_json(data["marked"]) if "marked" in data else None
         return dict(data["settings"]), Stimulus.from_json(data["stimulus"]), marks
-    except OSError as error:
-        raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
     except (ValueError, KeyError, TypeError) as error:
         raise UnusableInputError(f"{path} is not a stimulus description written by “epidote stimulus”. Nothing was computed.") from error
 
@@ -92,8 +90,8 @@ def analyse(
     ] = None,
     channel: Annotated[list[int], typer.Option(help="analyse only this channel (from 1); may be repeated")] = [],
     track: Annotated[int, typer.Option(help="track of a multi-track file (from 1); “paths” uses all", min=1)] = 1,
-    first: Annotated[float, typer.Option("--from", help="start of the section to analyse, in s", min=0)] = 0.0,
-    last: Annotated[float | None, typer.Option("--to", help="end of the section to analyse, in s", min=0)] = None,
+    first: Annotated[float, typer.Option("--from", help="start of the section to analyse, in s", min=0, max=_LONGEST)] = 0.0,
+    last: Annotated[float | None, typer.Option("--to", help="end of the section to analyse, in s", min=0, max=_LONGEST)] = None,
     as_json: Json = False,
 ) -> int:
     """Analyse recordings; readings are given per channel."""
@@ -134,7 +132,7 @@ def analyse(
         return 0
     clocks: list[ClockOffset] = []
     captured = [recording for path in recordings for recording in read(path)]
-    path_chain = read_chain(chain, rate=captured[0].signal.rate).model_copy(update={"rate": captured[0].signal.rate})
+    path_chain = read_chain(chain, rate=captured[0].signal.rate).changed(rate=captured[0].signal.rate)
     result = analysed(procedure, captured, settings, path_chain)
     if baseline is not None:
         found = list(clocks)

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import sys
+import threading
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from epidote.audio.patience import patience
 from epidote.cli.analyse import Json, Set
 from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
+from epidote.cli.stopping import stoppable
 from epidote.core.errors import SettingError
 
 if TYPE_CHECKING:
@@ -38,12 +41,12 @@ def measure(
     chain: Annotated[Path | None, typer.Option(help="chain file (.toml) [default: the study's chain]")] = None,
     check: Annotated[bool, typer.Option(help="check level and connections before the run and refuse a run that would fail")] = True,
     full_level: Annotated[bool, typer.Option("--full-level", help="after a change of the chain, measure at full level without asking")] = False,
-    seed: Annotated[int | None, typer.Option(help="stand-ins only: the same seed gives the same recording")] = None,
+    seed: Annotated[int | None, typer.Option(help="stand-ins only: the same seed gives the same recording", min=0, max=2**63)] = None,
     as_json: Json = False,
 ) -> int:
     """Measure a subject and save the run in its study."""
     from epidote.cli.study import find_subject
-    from epidote.core.errors import EpidoteError
+    from epidote.core.errors import CancelledError, EpidoteError
     from epidote.core.procedures.base import procedure as find
     from epidote.core.settings import make_settings
     from epidote.study.store import Study
@@ -52,7 +55,8 @@ def measure(
     settings = make_settings(carried.Settings, parsed_settings(carried.Settings, set_))
     combinations = _combinations(over)
     opened = Study(study)
-    runs, worst = [], 0
+    runs: list[dict[str, Any]] = []
+    worst = 0
     try:
         if opened.read_only:
             raise SettingError(f"{study.name} is read-only ({opened.why_read_only}). Nothing was measured.")
@@ -61,9 +65,16 @@ def measure(
             one = _row_with(opened, row, conditions)
             try:
                 for n in range(times):
-                    runs.append(
-                        _carried_out(opened, one, carried, settings, device, chain, check, full_level, None if seed is None else seed + n, as_json)
-                    )
+                    with stoppable() as stop:
+                        made = _carried_out(
+                            opened, one, carried, settings, device, chain, check, full_level, None if seed is None else seed + n, as_json, stop
+                        )
+                        runs.append(made)
+                        if stop.is_set():
+                            raise CancelledError("Stopped. The last run was saved as far as it went.")
+            except CancelledError as error:
+                whole = len(runs)
+                raise CancelledError(f"{error} {whole} run{'s' if whole != 1 else ''} of this command {'are' if whole != 1 else 'is'} in the study.") from error
             except EpidoteError as error:
                 if len(combinations) == 1:
                     raise
@@ -101,7 +112,7 @@ def _row_with(study: Study, row: Subject, conditions: dict[str, str]) -> Subject
 
 def _carried_out(
     study: Study, row: Subject, carried: Any, settings: Settings, device: str | None, chain: Path | None, check: bool, full_level: bool,
-    seed: int | None, as_json: bool,
+    seed: int | None, as_json: bool, stop: threading.Event,
 ) -> dict[str, Any]:  # fmt: skip
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
     import random
@@ -115,8 +126,9 @@ def _carried_out(
 
     path = read_chain(chain) if chain else study_chain(study, row)
     name = device or row.device or path.device or USUAL_DEVICE
-    path = path.model_copy(update={"device": name})
-    used = open_for(path, name, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
+    path = path.changed(device=name)
+    with patience(name, warn):
+        used = open_for(path, name, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
     try:
         next(carried.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
         column = add_column(study, carried.key, settings)
@@ -129,7 +141,7 @@ def _carried_out(
         careful = needs_careful_start(study, path)
         if careful:
             _start_carefully(used, path, drive_level(settings, path), full_level)
-        run = carry_out(study, order, used, progress, check=check)
+        run = carry_out(study, order, used, progress, stop.is_set, check=check)
         if careful:
             started(study, path)
     finally:

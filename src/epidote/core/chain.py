@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import date
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
 from epidote.core.errors import SettingError
-from epidote.core.quantity import Conversion, to_db
-from epidote.core.settings import setting
+from epidote.core.quantity import Conversion, QuantityError, parse, to_db
+from epidote.core.settings import make_settings, setting
 
 STALE_DAYS = 90
 
@@ -128,6 +129,27 @@ class Chain(BaseModel):
         }  # fmt: skip
         return self.model_copy(update=without)
 
+    def changed(self, **changes: Any) -> Chain:
+        """The chain with other values, checked as any chain is. Raises SettingError."""
+        return make_settings(Chain, {**self.model_dump(), **changes})
+
+    def with_conditions(self, conditions: Mapping[str, str]) -> Chain:
+        """The chain as a row's conditions make it: its load, probe (as 10:1), rate and buffer. Raises SettingError for a value that none
+        can have; a condition that says something else than a number is the row's own matter."""
+        changes: dict[str, Any] = {}
+        load = _number(conditions.get("load", ""), "Ω")
+        if load is not None and load != self.load_ohms:
+            changes |= {"load_ohms": load, "load_confirmed": False}
+        probe = _number(conditions.get("probe", "").removesuffix(":1"), "ratio")
+        if probe is not None:
+            changes["probe_ratio"] = probe
+        rate, buffer = _number(conditions.get("rate", ""), "Hz"), _number(conditions.get("buffer", ""), "samples")
+        if rate is not None:
+            changes["rate"] = rate
+        if buffer is not None:
+            changes["buffer"] = round(buffer)
+        return self.changed(**changes) if changes else self
+
     def differs_from(self, other: Chain) -> tuple[str, ...]:
         """In what the converters' side of two chains differs, in words: then the baseline of one says nothing about the other."""
         found = []
@@ -177,6 +199,15 @@ def stored_chain(text: str) -> Chain:
         return Chain.model_validate_json(text)
     except ValidationError:
         return Chain()
+
+
+def _number(text: str, unit: str) -> float | None:
+    """A condition as a positive number; None for one that is not there or says something else."""
+    try:
+        found = parse(text, unit)
+    except QuantityError:
+        return None
+    return found.value if found.unit == unit and found.value > 0 else None
 
 
 def interface_of(device: str) -> str:

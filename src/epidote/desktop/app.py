@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
+from epidote.desktop.faults import faults
 from epidote.desktop.theme import apply_theme, chosen_theme, load_fonts
 from epidote.desktop.widgets.plain import guard_tips
 
@@ -27,6 +28,7 @@ def application() -> QApplication:
 def run(argument: str) -> int:
     """Show the window with nothing (""), the demo ("demo"), or the study in a folder; return when it is closed."""
     app = application()
+    faults().install()
     from epidote.desktop.main_window import MainWindow
 
     window = MainWindow()

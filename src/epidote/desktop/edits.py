@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from epidote.desktop.session import Session
-from epidote.study.models import Column, Owner, Pin, Subject, Unit
+from epidote.study.models import Column, Owner, Pin, StudyError, Subject, Unit
 from epidote.study.store import Study
 
 Memory = dict[str, Any]
@@ -83,13 +83,20 @@ def set_reference(session: Session, subject: Subject | None) -> None:
 
 
 def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
-    def forward(study: Study, memory: Memory) -> None:
-        if not _again(memory, study, "column_"):
-            from epidote.conductor import add_column as add
-            from epidote.core.procedures.base import procedure
-            from epidote.core.settings import make_settings
+    """A column of its own; one with these settings that is there already is said to be, and left as it is."""
 
-            memory["made"] = add(study, key, make_settings(procedure(key).Settings, settings)).id
+    def forward(study: Study, memory: Memory) -> None:
+        if _again(memory, study, "column_"):
+            return
+        from epidote.conductor import add_column as add
+        from epidote.core.procedures.base import procedure
+        from epidote.core.settings import make_settings
+
+        before = {c.id for c in study.overview().columns}
+        column = add(study, key, make_settings(procedure(key).Settings, settings))
+        if column.id in before:
+            raise StudyError(f"Column “{column.title}, {column.summary}” already has these settings. Nothing was added; change a setting.")
+        memory["made"] = column.id
 
     session.edit("Add column", forward, lambda study, memory: study.set_deleted("column_", memory["made"], True))
 

@@ -11,7 +11,9 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from PySide6.QtCore import QObject, Signal
 
+from epidote.audio.patience import patience
 from epidote.core.errors import EpidoteError, in_window
+from epidote.desktop.faults import faults as fault_reports
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device, Live
@@ -77,7 +79,8 @@ class LiveLink(QObject):
                 leaving.join(10)
             if turn.over.is_set():
                 return
-            device = opener()
+            with patience("The sound device", lambda words: self._delivered.emit(turn, partial(self.failed.emit, words))):
+                device = opener()
             live = device.listen(ceiling_dbfs=ceiling)
             with self._lock:
                 self._live, wanted = live, self._wanted
@@ -101,7 +104,8 @@ class LiveLink(QObject):
             self._delivered.emit(turn, partial(self.failed.emit, in_window(error)))
         except Exception as error:  # noqa: BLE001  whatever it is, the page must learn that the sound is gone
             traceback.print_exception(error)
-            words = f"The live view stopped: internal error ({type(error).__name__}: {error}). Saved runs are not affected; start it again."
+            fault_reports().report(error, "live")
+            words = "An internal error stopped the live view. Saved runs are not affected; start it again."
             self._delivered.emit(turn, partial(self.failed.emit, words))
         finally:
             with self._lock:

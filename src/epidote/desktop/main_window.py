@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from epidote.desktop.commands import GROUPS, Command, commands_of
+from epidote.desktop.faults import faults
 from epidote.desktop.file_commands import FileCommands
 from epidote.desktop.lazy import LazyPage
 from epidote.desktop.matrix.page import MatrixPage
@@ -66,7 +67,18 @@ class MainWindow(QMainWindow):
         self.message.setProperty("caution", True)
         self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.message.hide()
-        layout.addWidget(self.message)
+        self.details = QToolButton()
+        self.details.setText("Details")
+        self.details.setToolTip("Show what is needed for a report")
+        self.details.clicked.connect(self._show_details)
+        self.details.hide()
+        told = QHBoxLayout()
+        told.setContentsMargins(0, 0, 0, 0)
+        told.addWidget(self.message, 1)
+        told.addWidget(self.details)
+        layout.addLayout(told)
+        self._fault = ""
+        faults().told.connect(self._tell_fault)
         self.stack = QStackedWidget()
         for page in self.pages.values():
             self.stack.addWidget(page)
@@ -77,7 +89,7 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(central)
         self._message_timer = QTimer(self)
         self._message_timer.setSingleShot(True)
-        self._message_timer.timeout.connect(self.message.hide)
+        self._message_timer.timeout.connect(self._hide_message)
         self.session.overview_changed.connect(self._overview_changed)
         self.session.failed.connect(self.say)
         self.session.said.connect(self.say)
@@ -211,7 +223,23 @@ class MainWindow(QMainWindow):
         """A sentence under the bar that goes away by itself."""
         self.message.setText(words)
         self.message.show()
+        self.details.hide()
         self._message_timer.start(MESSAGE_SECONDS * 1000)
+
+    def _hide_message(self) -> None:
+        self.message.hide()
+        self.details.hide()
+
+    def _tell_fault(self, words: str, details: str) -> None:
+        """A mistake in the program, wherever it happened; its details on demand."""
+        self._fault = details
+        self.say(words)
+        self.details.show()
+
+    def _show_details(self) -> None:
+        from epidote.desktop.fault_dialog import FaultDialog
+
+        FaultDialog(self, self._fault, faults().log_path).open()
 
     def _overview_changed(self, _index: int = 0) -> None:
         overview, writable = self.session.overview, self.session.writable
@@ -329,12 +357,18 @@ class MainWindow(QMainWindow):
             self.matrix.choose([s.id for s in overview.subjects if s.is_baseline], column.id)
 
     def whole_graph(self) -> None:
+        if not self.matrix.built:
+            return
         self.matrix.graph_panel.graph.reset_view()
 
     def focus_graph(self) -> None:
+        if not self.matrix.built:
+            return
         self.matrix.graph_panel.graph.setFocus()
 
     def focus_side(self) -> None:
+        if not self.matrix.built:
+            return
         target: QWidget = (
             self.matrix.readings.table if self.matrix.side.currentWidget() is self.matrix.readings else self.matrix.run_panel.go
         )

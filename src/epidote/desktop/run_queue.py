@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, Signal
 
+from epidote.audio.patience import patience
 from epidote.desktop.worker import Worker
 from epidote.study.models import RunSummary, StudyError
 
@@ -144,9 +145,10 @@ class RunQueue(QObject):
         if not name:
             raise StudyError(f"No device is set for {subject.full_name}. Nothing was measured; select a device below the settings and measure again.")
         settings = make_settings(procedure(column.procedure).Settings, wanted.settings)
-        chain = chain.model_copy(update={"device": name})
+        chain = chain.changed(device=name)
         self._session.live.wait()
-        device = open_for(chain, name, subject.conditions, seed=random.randrange(2**31), real_time=True)
+        with patience(name, self._session.said.emit):
+            device = open_for(chain, name, subject.conditions, seed=random.randrange(2**31), real_time=True)
         self._begun = time.monotonic()
         run: RunSummary | None = None
         try:

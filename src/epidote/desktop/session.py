@@ -6,7 +6,7 @@ from collections.abc import Callable, Hashable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from epidote.desktop.live import LiveLink, Watcher
@@ -22,6 +22,10 @@ USUAL_COLUMNS = ("response", "tone")
 Step = Callable[[Study, dict[str, Any]], None]
 
 
+_REFUSED = "refused"  # in an edit's memory: its last step forward was not carried out
+_MOST_NAMED = 6
+
+
 def _states_of_claims(overview: Overview) -> dict[int, Hashable]:
     """What the verdict on each claim rests on: its text, and the runs of its unit."""
     units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None}
@@ -30,6 +34,14 @@ def _states_of_claims(overview: Overview) -> dict[int, Hashable]:
         if subject in units:
             runs.setdefault(units[subject], []).append(run.id)
     return {e.id: (str(e.data), tuple(sorted(runs.get(e.owner.unit or 0, [])))) for e in overview.of_kind("claim")}
+
+
+def _damaged_words(names: tuple[str, ...]) -> str:
+    listed = ", ".join(names[:_MOST_NAMED]) + (f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else "")
+    return (
+        f"Some items of this study are damaged and not shown: {listed}. They and everything else are unchanged; restore study.sqlite from a backup "
+        "to get them back."
+    )
 
 
 class Session(QObject):
@@ -50,6 +62,10 @@ class Session(QObject):
         self.live = LiveLink(self)
         self.live.failed.connect(self.failed)
         self.runs = RunQueue(self)
+        self._changed = QTimer(self)
+        self._changed.setSingleShot(True)
+        self._changed.setInterval(0)
+        self._changed.timeout.connect(self.overview_changed)
         self._store = Worker("store", self)
         self._finder = Worker("devices", self)
 
@@ -69,6 +85,12 @@ class Session(QObject):
             self.undo.clear()
             if self.study.read_only:
                 self.said.emit(f"Opened read-only: {self.study.why_read_only}. You can view, compare and export, but not change anything.")
+            elif self.study.moved_aside:
+                self.said.emit(
+                    f"{len(self.study.moved_aside)} files that the study does not know were moved to its bin folder. Nothing of them was changed."
+                )
+            if self.overview is not None and self.overview.damaged:
+                self.said.emit(_damaged_words(self.overview.damaged))
             self.overview_changed.emit()
             if then is not None:
                 then()
@@ -143,9 +165,12 @@ class Session(QObject):
         self.ask(ask, judged)
 
     def refresh(self) -> None:
+        study = self.study
+
         def done(overview: Overview) -> None:
-            self.overview = overview
-            self.overview_changed.emit()
+            if study is self.study:
+                self.overview = overview
+                self._changed.start()
 
         self.ask(lambda study: study.overview(), done)
 
@@ -183,8 +208,9 @@ class Session(QObject):
             return study.overview()
 
         def done(overview: Overview) -> None:
-            self.overview = overview
-            self.overview_changed.emit()
+            if study is self.study:
+                self.overview = overview
+                self._changed.start()  # answers that come close together are shown once
 
         self._store.submit(work, done, failed)
 
@@ -233,7 +259,17 @@ class _Edit(QUndoCommand):
         self._memory: dict[str, Any] = {}
 
     def redo(self) -> None:
-        self._session.carry_out(self._forward, self._memory, lambda: self.setObsolete(True))
+        self._session.carry_out(self._step_forward, self._memory, lambda: self.setObsolete(True))
 
     def undo(self) -> None:
-        self._session.carry_out(self._back, self._memory, lambda: None)
+        self._session.carry_out(self._step_back, self._memory, lambda: None)
+
+    def _step_forward(self, study: Study, memory: dict[str, Any]) -> None:
+        memory[_REFUSED] = True
+        self._forward(study, memory)
+        memory[_REFUSED] = False
+
+    def _step_back(self, study: Study, memory: dict[str, Any]) -> None:
+        """Takes back what was done; what was refused meanwhile was not."""
+        if not memory.get(_REFUSED):
+            self._back(study, memory)

@@ -8,9 +8,12 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
+from shiboken6 import isValid
 
 from epidote.core.errors import EpidoteError, in_window
+from epidote.desktop.faults import faults
 
+_GONE = "already deleted"  # what Qt's bindings say of a widget that was closed before the answer came
 Done = Callable[[Any], None]
 Failed = Callable[[str], None]
 
@@ -42,12 +45,21 @@ class Worker(QObject):
             words = in_window(error)
         else:
             traceback.print_exception(error)  # for whoever started the program from a terminal
-            words = f"Internal error ({type(error).__name__}: {error}). Everything finished before is saved. Try again; if it recurs, report it."
+            faults().report(error, "worker")
+            words = "An internal error stopped this. Everything finished before is saved; try again, and report it if it recurs."
         self._answered.emit(failed, words)
 
     def _deliver(self, receiver: Done | None, value: Any) -> None:
-        if receiver is not None and self._open:
+        if receiver is None or not self._open:
+            return
+        owner = getattr(receiver, "__self__", None)
+        if isinstance(owner, QObject) and not isValid(owner):
+            return  # the window that asked was closed meanwhile
+        try:
             receiver(value)
+        except RuntimeError as error:
+            if _GONE not in str(error):
+                raise
 
     def close(self) -> None:
         self._open = False

@@ -32,6 +32,8 @@ def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -
 
     Only the study's own regular files are packed: what a link points to is not the study's.
     """
+    if not target.name:
+        raise StudyError(f"“{target}” is not a file name. Nothing was written; enter a name.")
     if target.suffix.lower() != ".zip":
         target = target.with_name(target.name + ".zip")
     folder = study.path.name if study.path.name.endswith(SUFFIX) else study.path.name + SUFFIX

@@ -6,18 +6,20 @@ import csv
 import io
 from pathlib import Path
 
+from epidote.audio.files import read_bounded
 from epidote.core.errors import UnusableInputError
+from epidote.study.column_text import decoded
 
+_MOST_BYTES = 4_000_000
 _CLAIM, _SOURCE = ("claim", "figure", "specification", "spec", "text"), ("source", "published", "where", "reference")
 
 
 def read_claims(path: Path) -> list[tuple[str, str]]:
     """(figure, source) of each line. With a head line its columns are used; else the first is the figure, the second the source; a file of
     two or three columns "quantity, figure, conditions" is joined. Raises UnusableInputError."""
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
-        raise UnusableInputError(f"{path.name} cannot be read as text: {error}. Nothing was added.") from error
+    text = decoded(read_bounded(path, _MOST_BYTES, "a CSV file of claims"))
+    if "\0" in text:
+        raise UnusableInputError(f"{path.name} is not text. Nothing was added; select a CSV file of claims.")
     lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
     if not lines:
         raise UnusableInputError(f"{path.name} contains no claims. Nothing was added.")

@@ -113,6 +113,8 @@ class Database:
                 yield self._connection
             except sqlite3.Error as error:
                 raise _translated(error, self.path) from error
+            except OverflowError as error:
+                raise StudyError("This number is too large for a run, row or column. Nothing was changed; use one that the study shows.") from error
 
     @contextmanager
     def writing(self) -> Iterator[sqlite3.Connection]:

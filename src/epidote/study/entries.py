@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from epidote.study.database import Database
 from epidote.study.folder import ATTACHMENTS, StudyFolder
 from epidote.study.models import Entry, Owner, StudyError
 from epidote.study.rows import Reader, entry_from_row
+
+if TYPE_CHECKING:
+    from pydantic import BaseModel
 
 KINDS = ("claim", "limit", "guide", "point", "note", "picture")
 PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp")  # pixels only: a drawing may refer to other files
@@ -31,6 +34,22 @@ def usual_person() -> str:
         return name or getpass.getuser()
     except (KeyError, OSError, ImportError):
         return ""
+
+
+M = TypeVar("M", bound="BaseModel")
+
+
+def valid(entries: Iterable[Entry], model: type[M]) -> list[tuple[Entry, M]]:
+    """The entries whose data fit their model, with it; the others are damaged and left out, here as everywhere."""
+    from pydantic import ValidationError
+
+    found = []
+    for entry in entries:
+        try:
+            found.append((entry, model.model_validate(dict(entry.data))))
+        except (ValidationError, RecursionError):
+            continue
+    return found
 
 
 @dataclass(frozen=True)
@@ -67,12 +86,11 @@ class Entries:
         """Keep a picture, a copy of a file or its bytes. Raises StudyError for what is no picture or too large."""
         import hashlib
 
+        from epidote.audio.files import read_bounded
+
         if isinstance(source, Path):
             name = name or source.name
-            try:
-                content = source.read_bytes() if source.stat().st_size <= _MOST_BYTES else b""
-            except OSError as error:
-                raise StudyError(f"{source.name} cannot be read: {error.strerror}. Nothing was added.") from error
+            content = read_bounded(source, _MOST_BYTES, "a picture")
         else:
             content = source
         suffix = Path(name).suffix.lower()

@@ -22,6 +22,7 @@ from epidote.core.display import format_quantity
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading
 from epidote.core.signal import Samples
+from epidote.study.entries import valid
 from epidote.study.models import Entry, Overview, RunSummary, Subject
 from epidote.study.store import Study
 
@@ -68,21 +69,20 @@ def judged_claims(study: Study, seen: Overview, entries: Iterable[Entry] | None 
     """The verdict on every claim, by its entry."""
     found: dict[int, Verdict] = {}
     known: dict[int, list[Evidence]] = {}
-    for entry in seen.of_kind("claim") if entries is None else entries:
+    for entry, claim in valid(seen.of_kind("claim") if entries is None else entries, Claim):
         unit = entry.owner.unit
         if unit is None:
             continue
         if unit not in known:
             known[unit] = evidence_of_unit(study, seen, unit)
-        found[entry.id] = judge(Claim.model_validate(entry.data), known[unit])
+        found[entry.id] = judge(claim, known[unit])
     return found
 
 
 def held_limits(study: Study, seen: Overview, run: RunSummary) -> list[Held]:
     """What a run does at every limit of its procedure."""
     found: list[Held] = []
-    for entry in seen.of_kind("limit"):
-        limit = Limit.model_validate(entry.data)
+    for entry, limit in valid(seen.of_kind("limit"), Limit):
         if limit.procedure != run.procedure or entry.owner.column not in (None, run.column_id):
             continue
         if limit.of_a_reading:

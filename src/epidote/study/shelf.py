@@ -17,6 +17,9 @@ def chains_folder() -> Path:
     return Path(platformdirs.user_config_path("epidote")) / "chains"
 
 
+_MOST_BYTES = 4_000_000
+
+
 class Shelf:
     """What could not be read is left where it is, and named."""
 
@@ -43,12 +46,11 @@ class Shelf:
 
 def read_chain_file(path: Path) -> Chain:
     """Raises UnusableInputError saying what is wrong with the file."""
+    from epidote.audio.files import read_bounded
     from epidote.core.chain_file import chain_from_toml
 
     try:
-        return chain_from_toml(path.read_text(encoding="utf-8"))
-    except OSError as error:
-        raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
+        return chain_from_toml(read_bounded(path, _MOST_BYTES, "a chain file").decode("utf-8"))
     except UnicodeDecodeError as error:
         raise UnusableInputError(f"{path} is not a chain file: it is not text.") from error
 

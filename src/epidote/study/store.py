@@ -36,6 +36,7 @@ if TYPE_CHECKING:
 
 SUFFIX = ".epidote"
 DATABASE = "study.sqlite"
+_OF_THE_CHAIN = {"load", "probe", "rate", "buffer"}  # conditions that change the chain
 _LONGEST_STEM = 120  # of a temporary name, which gets more behind it
 _WHY = """These files were in the study's folder when it was opened, but its database did not know them: recordings of a run that was not
 finished, of an older or newer copy of study.sqlite, or files that somebody put there. Nothing of them was changed. A recording that the
@@ -54,6 +55,8 @@ The file formats are described in docs/formats.md of Epidote.
 def create_study(path: Path, title: str | None = None) -> Study:
     """Make a new study folder, whole or not at all. Raises StudyError when there is something already or it cannot be made."""
     path = path.absolute()
+    if not path.name:
+        raise StudyError(f"“{path}” is not a name for a study. Nothing was changed; choose another name.")
     if path.suffix != SUFFIX:
         path = path.with_name(path.name + SUFFIX)
     if os.path.lexists(path):
@@ -290,6 +293,7 @@ class Study:
 
     def add_subject(self, unit: Unit | None, conditions: Mapping[str, str], device: str = "", after: int | None = None) -> Subject:
         """A new row, at the end or after another one. Raises StudyError when the same unit stands there under the same conditions."""
+        self._require_fitting(conditions)
         rows = self.overview().subjects
         for other in rows:
             if (other.unit.id if other.unit else None) == (unit.id if unit else None) and dict(other.conditions) == dict(conditions):
@@ -306,7 +310,15 @@ class Study:
                             (unit.id if unit else None, json.dumps(dict(conditions)), device, colour, position)).lastrowid  # fmt: skip
         return Subject(_key(key), unit, dict(conditions), device, colour, position)
 
+    def _require_fitting(self, conditions: Mapping[str, str]) -> None:
+        """Raises SettingError for conditions that make a chain that cannot be, such as a probe of 0.5:1."""
+        if _OF_THE_CHAIN & conditions.keys():
+            from epidote.core.chain import Chain
+
+            Chain().with_conditions(conditions)
+
     def update_subject(self, subject: Subject) -> None:
+        self._require_fitting(subject.conditions)
         with self._db.writing() as c:
             c.execute("UPDATE subject SET conditions = ?, device = ?, colour = ?, position = ?, shown = ? WHERE id = ?",
                       (json.dumps(dict(subject.conditions)), subject.device, subject.colour, subject.position, subject.shown, subject.id))  # fmt: skip

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from epidote.audio.files import read_bounded
 from epidote.core.display import format_plain
 from epidote.core.errors import UnusableInputError
 from epidote.core.outside import load_json
@@ -74,14 +75,7 @@ def read_text_curve(path: Path, options: TextOptions = AS_FOUND) -> tuple[Curve,
 
 def readings_of_file(path: Path, options: TextOptions = AS_FOUND) -> list[TextReading]:
     """Every way to read a file; never none. Raises UnusableInputError that names the line."""
-    try:
-        if path.stat().st_size > _MOST_BYTES:
-            raise UnusableInputError(
-                f"{path.name} has {path.stat().st_size / 1e6:.0f} MB; a curve has at most {_MOST_BYTES / 1e6:.0f} MB. Nothing was read; use a smaller file."
-            )
-        text = decoded(path.read_bytes())
-    except OSError as error:
-        raise UnusableInputError(f"{path.name} cannot be read: {error.strerror}. Nothing was read.") from error
+    text = decoded(read_bounded(path, _MOST_BYTES, "a curve"))
     if text.lstrip().startswith(("{", "[")):
         level, phase = _from_json(text, path.name)
         return [TextReading("JSON exported by Epidote", options, level, phase)]

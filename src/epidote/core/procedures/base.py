@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Generator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from importlib.metadata import entry_points
+from functools import cache, lru_cache
+from importlib.metadata import EntryPoint, entry_points
 from typing import Any, Protocol, TypeVar
 
 import numpy as np
@@ -156,17 +157,28 @@ def titles_of(carried: Any) -> dict[str, str]:
     return {**carried.reading_titles, **SHARED_TITLES}
 
 
+@lru_cache(maxsize=1)
+def _registered() -> Mapping[str, EntryPoint]:
+    """The entry points by key. What is installed is read from the disk, so it is asked for once in a process."""
+    return {entry.name: entry for entry in sorted(entry_points(group="epidote.procedures"), key=lambda e: e.name)}
+
+
+@cache
+def _loaded(key: str) -> type[Any]:
+    kind: type[Any] = _registered()[key].load()
+    return kind
+
+
 def procedures() -> dict[str, type[Any]]:
     """Every procedure there is by key, from the entry-point group ``epidote.procedures``, those of other packages included."""
-    return {entry.name: entry.load() for entry in sorted(entry_points(group="epidote.procedures"), key=lambda e: e.name)}
+    return {key: _loaded(key) for key in _registered()}
 
 
 def procedure(key: str) -> Any:
     """A procedure by its key. Raises SettingError naming those there are."""
-    found = {entry.name: entry for entry in entry_points(group="epidote.procedures")}
-    if key not in found:
-        raise SettingError(f"Unknown procedure “{key}”. Available: {', '.join(sorted(found))}.")
-    return found[key].load()()
+    if key not in _registered():
+        raise SettingError(f"Unknown procedure “{key}”. Available: {', '.join(_registered())}.")
+    return _loaded(key)()
 
 
 def gathered(results: Sequence[Result], recordings: Sequence[Recording], chain: Chain) -> Result:

@@ -8,14 +8,19 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QFileDialog, QMenu, QToolButton
 
+from epidote.audio.files import read_bounded
 from epidote.core.calibration import parse_correction
 from epidote.core.chain import Chain
 from epidote.core.errors import EpidoteError, in_window
 from epidote.desktop.widgets.plain import button_text
+from epidote.study.column_text import decoded
 from epidote.study.shelf import Shelf, read_chain_file, write_chain_file
 
 if TYPE_CHECKING:
     from epidote.desktop.chain.page import ChainPage
+
+
+_MOST_BYTES = 8_000_000
 
 
 class KeptChains(QToolButton):
@@ -83,8 +88,8 @@ class KeptChains(QToolButton):
     def use_correction(self, path: Path) -> None:
         """Take a microphone's response from a text file of frequency, dB and perhaps phase."""
         try:
-            rows = parse_correction(path.read_text(encoding="utf-8", errors="replace"))
-            chain: Chain = self._page.chain.model_copy(update={"microphone_correction": rows})
+            rows = parse_correction(decoded(read_bounded(path, _MOST_BYTES, "a correction file")))
+            chain: Chain = self._page.chain.changed(microphone_correction=rows)
             self._page.change(chain, anew=True)
             words = f"Microphone correction imported: {len(rows)} points, {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz. It applies to new runs."
             self._page.session.said.emit(words)

@@ -13,6 +13,7 @@ from epidote.core.display import NOT_GIVEN, format_quantity
 from epidote.desktop.live import LiveLink
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.fault_line import FaultLine
+from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
@@ -46,6 +47,7 @@ class LevelTrail(QWidget):
         self._now = now
         self.update()
 
+    @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from epidote.desktop.plot.marks import caution_mark
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.painting import guarded
 
 if TYPE_CHECKING:
     from epidote.desktop.chain.blocks import Block
@@ -59,6 +60,7 @@ class PathView(QWidget):
         wide = (self.width() - 2 * _SIDE - gap * (count - 1)) / count
         return [QRectF(_SIDE + i * (wide + gap), 6, wide, self._line() * 6.1) for i in range(count)]
 
+    @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)

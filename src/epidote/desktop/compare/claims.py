@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.plain_table import plain_table
+from epidote.study.entries import valid
 
 if TYPE_CHECKING:
     from epidote.core.comparison.claim_text import Understood
@@ -100,7 +101,10 @@ class ClaimsPanel(QWidget):
         for r, entry in enumerate(entries):
             verdict = verdicts.get(entry.id)
             outcome = str(verdict.outcome) if verdict else "checking…"
-            claim = Claim.model_validate(entry.data)
+            claim = next((c for _, c in valid([entry], Claim)), None)
+            if claim is None:
+                self.table.setItem(r, 0, QTableWidgetItem(f"Damaged claim (entry {entry.id}); delete it or restore study.sqlite"))
+                continue
             cells = (claim.words, _measured(verdict), f"{_MARKS.get(outcome, '…')} {outcome}")
             for c, text in enumerate(cells):
                 item = QTableWidgetItem(text)

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidgetI
 
 from epidote.core.display import format_quantity
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.plain_table import plain_table
 
@@ -32,6 +33,7 @@ class ConditionLines(QWidget):
         self.setVisible(grid is not None and len(grid.first[1]) > 1)
         self.update()
 
+    @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         g = self._grid
         if g is None:

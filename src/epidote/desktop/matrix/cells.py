@@ -13,6 +13,7 @@ from epidote.desktop.matrix.table import MatrixModel, headline_name, headline_te
 from epidote.desktop.plot.marks import caution_mark, eye_mark, page_mark
 from epidote.desktop.run_queue import Under
 from epidote.desktop.theme import Theme, font, text_size
+from epidote.desktop.widgets.painting import guarded
 from epidote.study.models import Subject
 
 ROW_HEIGHT, HEAD_WIDTH, PAD = 48, 256, 10
@@ -47,6 +48,7 @@ class MatrixDelegate(QStyledItemDelegate):
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
         return QSize(130, ROW_HEIGHT)
 
+    @guarded
     def paint(self, p: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
         subject = self._model.subject(index.row())
         if subject is None or (index.column() == 0 and option.widget is self.covered):
@@ -263,6 +265,7 @@ class MatrixHeader(QHeaderView):
         heads = [str(self.model().headerData(n, Qt.Orientation.Horizontal) or "") for n in range(1, self.model().columnCount())]
         return math.ceil(max((metrics.horizontalAdvance(h.partition("\n")[0]) for h in heads), default=0)) + PAD + 6
 
+    @guarded
     def paintSection(self, p: QPainter, rect: QRect, section: int) -> None:
         t = self.theme
         p.save()

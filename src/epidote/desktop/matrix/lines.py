@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QMenu
 from epidote.core.errors import EpidoteError
 from epidote.desktop import edits
 from epidote.desktop.widgets.plain import button_text
+from epidote.study.entries import valid
 
 if TYPE_CHECKING:
     from epidote.core.comparison.guides import Guide
@@ -112,11 +113,10 @@ class Lines:
         overview = self._session.overview
         rows = {one.subject.unit.id: one for one in reversed(chosen) if one.subject.unit is not None}
         lines = []
-        for entry in overview.of_kind("claim") if overview else ():
+        for entry, claim in valid(overview.of_kind("claim"), Claim) if overview else ():
             one = rows.get(entry.owner.unit or 0)
             if one is None:
                 continue
-            claim = Claim.model_validate(entry.data)
             curve = next(iter(one.curves), None)
             base = curve_at(curve, 1000.0) if curve is not None and key == "level" else None
             for x, y in claim_lines(claim, key, x_unit, y_unit, base):
@@ -129,7 +129,7 @@ class Lines:
         from epidote.core.comparison.guides import SHIPPED, Guide
 
         overview = self._session.overview
-        own: list[tuple[Entry | None, Guide]] = [(e, Guide.model_validate(e.data)) for e in overview.of_kind("guide")] if overview else []
+        own: list[tuple[Entry | None, Guide]] = list(valid(overview.of_kind("guide"), Guide)) if overview else []
         names = {g.name for _, g in own}
         return own + [(None, g) for g in SHIPPED if g.name not in names]
 
@@ -140,7 +140,7 @@ class Lines:
         overview, column = self._session.overview, self._page.current_column()
         if overview is None or column is None:
             return []
-        found = [(e, Limit.model_validate(e.data)) for e in overview.of_kind("limit") if e.owner.column in (None, column.id)]
+        found = valid((e for e in overview.of_kind("limit") if e.owner.column in (None, column.id)), Limit)
         return [(e, limit) for e, limit in found if limit.procedure == column.procedure]
 
     def _off(self) -> set[str]:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from epidote.core.errors import in_window
 from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
+from epidote.study.entries import valid
 
 if TYPE_CHECKING:
     from epidote.core.comparison.axes import Axis
@@ -190,7 +191,10 @@ class Look:
         from epidote.core.comparison.points import Point
 
         overview = self._page.session.overview
-        return [(e.id, Point.model_validate(e.data)) for e in overview.of_kind("point") if e.owner.column == column.id] if overview else []
+        if overview is None:
+            return []
+        own = (e for e in overview.of_kind("point") if e.owner.column == column.id)
+        return [(e.id, point) for e, point in valid(own, Point)]
 
     def keep_point(self, text: str) -> None:
         """Keep a typed operating point of the curves in view as a reading of the column."""

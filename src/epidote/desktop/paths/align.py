@@ -226,7 +226,7 @@ class AlignWindow(QDialog):
             from epidote.conductor import study_chain
             from epidote.core.errors import CancelledError
 
-            chain = study_chain(study, self.subject).model_copy(update={"rate": laid.overlay.rate})
+            chain = study_chain(study, self.subject).changed(rate=laid.overlay.rate)
             stimulus = sum_of(laid, delay, invert=invert)
             device = open_for(chain, name, self.subject.conditions, real_time=True)
             try:

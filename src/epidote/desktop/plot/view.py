@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from epidote.desktop.plot.scale import Scale
 from epidote.desktop.plot.window import View
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.painting import guarded
 
 if TYPE_CHECKING:  # what holds and paints curves needs NumPy, which is loaded after the window shows
     from epidote.desktop.plot.figure import Figure
@@ -141,6 +142,7 @@ class GraphView(QWidget):
         assert self._figure is not None
         return layout(self._figure, self._area())
 
+    @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         if self._figure is None or self._view is None:

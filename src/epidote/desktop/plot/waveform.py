@@ -15,6 +15,7 @@ from epidote.core.signal import Samples
 from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.plot.scale import Scale, ticks
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.painting import guarded
 
 BLOCK = 256  # frames of which an outline holds the least and the greatest
 _ZOOM, _LEAST = 0.8, 8  # frames in view
@@ -104,6 +105,7 @@ class WaveView(QWidget):
         height = QFontMetricsF(font(0.85)).height()
         return QRectF(8, 6, max(10, self.width() - 16), max(10, self.height() - 2.2 * height - 6))
 
+    @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         t, box = self._theme, self._box()

@@ -26,6 +26,7 @@ from epidote.desktop.plot.paint import DASHES
 from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.plot.scale import Scale, ticks
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.painting import guarded
 
 
 @dataclass(frozen=True, eq=False)
@@ -124,6 +125,7 @@ class SpectrumCanvas(QWidget):
         height = QFontMetricsF(font(0.82)).height()
         return QRectF(self.rect()).adjusted(3.6 * height, 1.5 * height, -1.2 * height, -1.9 * height)
 
+    @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         box = self._box()

@@ -15,6 +15,7 @@ from epidote.core.quantity import from_db
 from epidote.core.signal import Samples
 from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label
 
 
@@ -52,6 +53,7 @@ class WaveView(QWidget):
         self._times, self._waves, self._scale = times, waves, scale
         self.update()
 
+    @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         p.fillRect(self.rect(), self.theme.colour("back"))
@@ -166,6 +168,7 @@ class MainsTable(QWidget):
     def rows(self) -> list[tuple[str, list[str]]]:
         return self._rows
 
+    @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         small = font(0.9)

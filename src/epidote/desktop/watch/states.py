@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
@@ -93,7 +92,7 @@ class StatesBar(QWidget):
             chip.setIcon(_line(self.theme.row(self.colour(name))))
             chip.setCheckable(True)
             chip.setChecked(self.shown(name))
-            chip.clicked.connect(partial(self._toggle, name))
+            chip.clicked.connect(lambda on, n=name: self._toggle(n, on))
             if name != NOW:
                 chip.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
                 chip.customContextMenuRequested.connect(lambda at, n=name, c=chip: self.menu(n).exec(c.mapToGlobal(at)))

@@ -128,7 +128,7 @@ class SettingsForm(QWidget):
             parts = [p.strip() for p in text.split(";" if ";" in text else ",") if p.strip()]
             if item is float and unit:
                 return tuple(SettingsForm._number(p, unit) for p in parts)
-            return tuple(int(p) if item is int and p.isdigit() else p for p in parts)
+            return tuple(int(p) if item is int and p.isdecimal() and p.isascii() else p for p in parts)
         return SettingsForm._number(text, unit) if unit else text
 
     @staticmethod
