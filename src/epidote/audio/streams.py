@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import struct
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
@@ -15,10 +14,11 @@ import soundfile
 from numpy.typing import NDArray
 
 from epidote.audio.containers import Decoded, decoded
+from epidote.audio.headers import announced
 from epidote.core.errors import UnusableInputError
 from epidote.core.signal import Samples, Signal
 
-_OWN = (".wav", ".flac", ".aif", ".aiff")  # a broken one of these is broken, not something else
+_OWN = (".wav", ".flac", ".aif", ".aiff", ".w64", ".rf64", ".caf", ".au", ".snd")  # a broken one of these is broken, not something else
 _AT_ONCE = 2**15  # frames of all channels that are read at a time
 _KEPT = 2**24  # samples that are kept: 24-bit ones whole, in 64 MB
 
@@ -108,6 +108,8 @@ class SoundStream:
             self._before = path.stat()
         except OSError as error:
             raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
+        if path.is_dir():
+            raise UnusableInputError(f"{path} is a folder, not an audio file. Nothing was computed; select an audio file.")
         if not path.is_file():
             raise UnusableInputError(f"{path} is not a file. Nothing was computed; select an audio file.")
         if self._before.st_size == 0:
@@ -117,8 +119,8 @@ class SoundStream:
         self._file: soundfile.SoundFile | None = None
         self._decoded: list[Decoded] = []
         try:
+            _refuse_cut_off(path, self._before.st_size)  # first: some formats do not even open then
             self._file = soundfile.SoundFile(path)
-            _refuse_cut_off(path, self._before.st_size)
             self.tracks = [self._whole_file(first, last)]
         except (soundfile.SoundFileError, OSError) as error:
             if path.suffix.lower() in _OWN:
@@ -139,8 +141,16 @@ class SoundStream:
         high = file.frames if last is None else min(file.frames, max(low, round(last * rate)))
 
         def read(at: int, frames: int) -> Samples:
-            file.seek(low + at)
-            return np.asarray(file.read(frames, dtype="float64", always_2d=True))
+            try:
+                file.seek(low + at)
+                got = np.asarray(file.read(frames, dtype="float64", always_2d=True))
+            except (soundfile.SoundFileError, RuntimeError, OSError) as error:
+                raise UnusableInputError(f"{self._path.name} is damaged {_at(low + at, rate)}. Nothing was computed; copy or export it again.") from error
+            if got.shape[0] < frames:
+                raise UnusableInputError(
+                    f"{self._path.name} is truncated or damaged: it ends {_at(low + at + got.shape[0], rate)}. Nothing was computed; copy or export it again."
+                )
+            return got
 
         return TrackStream("", rate, high - low, file.channels, read)
 
@@ -165,6 +175,10 @@ class SoundStream:
             one.file.close()
 
 
+def _at(frame: int, rate: float) -> str:
+    return f"at {frame / rate:.2f} s"
+
+
 def _track(one: Decoded) -> TrackStream:
     def read(at: int, frames: int) -> Samples:
         one.file.seek(4 * at * one.channels)
@@ -175,20 +189,10 @@ def _track(one: Decoded) -> TrackStream:
 
 
 def _refuse_cut_off(path: Path, size: int) -> None:
-    """A WAV file whose header announces more data than there is."""
+    """A file whose header announces more sound than there is, in any format whose header says so."""
     with path.open("rb") as file:
-        if file.read(4) != b"RIFF":
-            return
-        position = 12
-        while position + 8 <= size:
-            file.seek(position)
-            name, length = struct.unpack("<4sI", file.read(8))
-            if name == b"data":
-                # streaming writers leave the length at 0 or all ones
-                if 0 < length < 0xFFFFFFF0 and position + 8 + length > size:
-                    share = 100 * (size - position - 8) / length
-                    raise UnusableInputError(
-                        f"{path.name} is truncated: only {share:.0f} % of the audio is there. Nothing was computed; copy or export it again."
-                    )
-                return
-            position += 8 + length + length % 2
+        found = announced(file, size)
+    if found is not None and found.cut_off:
+        raise UnusableInputError(
+            f"{path.name} is truncated: only {100 * found.share:.0f} % of the audio is there. Nothing was computed; copy or export it again."
+        )

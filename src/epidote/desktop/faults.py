@@ -105,7 +105,9 @@ class Faults(QObject):
 
 
 # what an off-screen or minimal platform says of itself, which is no fault
-_HARMLESS = frozenset(["This plugin does not support propagateSizeHints()", "This plugin does not support raise()"])
+_HARMLESS = frozenset(
+    f"This plugin does not support {what}" for what in ("propagateSizeHints()", "raise()", "grabbing the keyboard", "grabbing the mouse")
+)
 _only: Faults | None = None
 
 

@@ -1,0 +1,1 @@
+"""Trials: what the program is put through, as programs that anybody can run (docs/reliability.md)."""
