@@ -11,6 +11,7 @@ from typing import Any
 import epidote.audio.files  # noqa: F401  procedures that play a sound file read it through this
 from epidote.audio.device import Cancelled, Device, Progress
 from epidote.bench import BenchNotReadyError, never, short_shot, silent
+from epidote.core.analysis.clock import MarkedRecording, with_clock
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.chain_file import chain_from_toml
@@ -243,7 +244,8 @@ def _recompute(study: Study, old: RunSummary, model: type[Settings], changes: Ma
         )  # fmt: skip
     chain = Chain.model_validate(old.chain)
     order = Order(old.subject_id, old.column_id, old.procedure, settings, chain)
-    result = computed(study, order, study.recordings(old.id))
+    acquired = study.acquired(old.id)
+    result = with_clock(computed(study, order, acquired.recordings), acquired.clocks, acquired.rate)
     kept = [c for c in _FROM_THE_BENCH if str(c) in old.cautions]  # what only the bench could tell stays true
     result = replace(result, cautions=unique((*result.cautions, *kept)))
     return keep_run(study, order, old.device, result, (), old.recomputed_from or old.id)
@@ -257,7 +259,7 @@ def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:
     return curves
 
 
-def keep_run(study: Study, order: Order, device: str, result: Result, recordings: Sequence[Recording], source: int | None) -> RunSummary:
+def keep_run(study: Study, order: Order, device: str, result: Result, recordings: Sequence[Recording | MarkedRecording], source: int | None) -> RunSummary:
     """Put a finished run into its cell; ``source``: the run whose recordings it was computed from again."""
     carried = procedure(order.procedure)
     headline = carried.headline(result)
@@ -269,7 +271,8 @@ def keep_run(study: Study, order: Order, device: str, result: Result, recordings
 
 def _require_room(study: Study, order: Order) -> None:
     seconds = procedure(order.procedure).duration(order.settings, order.chain)
-    needed = math.ceil(seconds * order.chain.rate * 2 * _BYTES_PER_SAMPLE) + _SPARE_BYTES
+    channels = len(order.chain.inputs) + 1  # what was played may be kept as one more
+    needed = math.ceil(seconds * order.chain.rate * channels * _BYTES_PER_SAMPLE) + _SPARE_BYTES
     free = study.room_left()
     if free < needed:
         raise StudyError(

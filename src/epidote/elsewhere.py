@@ -16,12 +16,12 @@ import numpy as np
 from epidote import __version__
 from epidote.audio.files import encode, read_sound, write_whole
 from epidote.conductor import Order, add_column, computed, keep_run, study_chain
-from epidote.core.analysis.clock import ClockOffset, level_of_marks, on_its_own_clock
+from epidote.core.analysis.clock import MarkedRecording, level_of_marks, on_its_own_clock, with_clock
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.procedures.base import procedure
 from epidote.core.procedures.level_readings import level_readings
-from epidote.core.result import Reading, Result
+from epidote.core.result import Result
 from epidote.core.settings import Settings, labelled, make_settings
 from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.marked import Marked, marked
@@ -110,22 +110,14 @@ def _description(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, 
     }  # fmt: skip
 
 
-def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Result:
-    """The result with what was found about the recorder's clock and the recording's start."""
-    more = []
-    for number, clock in enumerate(clocks, start=1):
-        more.append(Reading("clock_offset", number, clock.ppm, "ppm", {"recording": float(number)}, None, clock.spread_ppm))
-        more.append(Reading("start", number, clock.start / rate, "s", {"recording": float(number)}))
-    return replace(result, readings=(*result.readings, *more))
-
-
 def take_in(study: Study, order: Order, path: Path) -> RunSummary:
     """Make a recording of the order's marked file a run of its cell. Raises UnusableInputError; then nothing was kept."""
     signal = read_sound(path)
     file = marked_file(order.procedure, order.settings, order.chain)
     recordings, clock = on_its_own_clock(signal, file)
     result = with_clock(computed(study, order, recordings), [clock], signal.rate)
-    return keep_run(study, order, f"imported recording: {path.name}", result, recordings, None)
+    # the recording is kept as it came; what was cut and resampled is derived from it whenever it is wanted
+    return keep_run(study, order, f"imported recording: {path.name}", result, [MarkedRecording(signal, file)], None)
 
 
 def take_curve(study: Study, subject: Subject, path: Path, options: TextOptions = AS_FOUND) -> RunSummary:

@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 import soundfile
 
+from epidote.audio.files import decode_kept, read_sound
 from epidote.bench import open_for
-from epidote.conductor import Order, study_chain
+from epidote.conductor import Order, recompute, study_chain
 from epidote.core.analysis.clock import resampled
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
@@ -99,6 +100,18 @@ def test_a_recording_becomes_a_run(study, tmp_path):
     assert clock["value"] == pytest.approx(87.5, abs=0.01)
     (kept,) = study.recordings(run.id)
     assert kept.stimulus is not None
+    # the recording itself is kept as it came: nothing cut, not resampled
+    came = read_sound(tmp_path / "take.wav")
+    (name,) = study.folder.names("recordings")
+    stored = decode_kept(study.folder.read("recordings", name))
+    assert stored.rate == came.rate
+    assert (stored.samples == came.samples).all()
+    # recomputed, it still knows of the other clock
+    again = recompute(study, run.id, {"smoothing": "1/3"})
+    assert "other_clock" in again.cautions
+    facts = {(r["key"], r["channel"]): r["value"] for r in again.readings if r["key"] in ("clock_offset", "start")}
+    assert facts == {(r["key"], r["channel"]): r["value"] for r in run.readings if r["key"] in ("clock_offset", "start")}
+    assert len(facts) == 2
     soundfile.write(tmp_path / "silence.wav", np.zeros(400000), 48000)
     with pytest.raises(UnusableInputError):
         take_in(study, order, tmp_path / "silence.wav")

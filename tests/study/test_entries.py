@@ -9,6 +9,7 @@ from contextlib import closing
 
 import pytest
 
+from epidote.core.errors import UnusableInputError
 from epidote.study.archive import study_json, unzip_study, zip_study
 from epidote.study.entries import usual_person
 from epidote.study.models import Owner, StudyError
@@ -51,8 +52,9 @@ def test_what_is_no_picture_is_refused(study, tmp_path, name, content):
     file = tmp_path / name
     if content is not None:
         file.write_bytes(content)
-    with pytest.raises(StudyError, match="Nothing was added"):
+    with pytest.raises(UnusableInputError, match="Nothing was (added|read)"):
         study.entries.attach(file, Owner())
+    assert study.entries.all() == ()
 
 
 def test_who_and_which_firmware_are_kept_without_being_asked(study):

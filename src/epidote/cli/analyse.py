@@ -97,13 +97,12 @@ def analyse(
     """Analyse recordings; readings are given per channel."""
     from epidote.audio.files import read_tracks
     from epidote.conductor import analysed
-    from epidote.core.analysis.clock import ClockOffset, on_its_own_clock
+    from epidote.core.analysis.clock import ClockOffset, on_its_own_clock, with_clock
     from epidote.core.caution import Caution
     from epidote.core.comparison.baseline import against_baseline
     from epidote.core.procedures.base import procedure as find
     from epidote.core.settings import make_settings
     from epidote.core.signal import Recording, Signal
-    from epidote.elsewhere import with_clock
 
     carried = find(procedure)
     described, played, marks = _described(stimulus) if stimulus else ({}, None, None)

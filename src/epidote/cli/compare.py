@@ -255,9 +255,8 @@ def claims(
             unclear = [f"“{text}”: {found.words}" for text, found in understood if found.claim is None]
             if unclear:
                 raise SettingError(f"Nothing was added. {' '.join(unclear)}")
-            for _, found in understood:
-                if found.claim is not None:
-                    study.entries.add("claim", found.claim.model_dump(mode="json", exclude_none=True), Owner(unit=units[0].id), study.person)
+            claims = [found.claim.model_dump(mode="json", exclude_none=True) for _, found in understood if found.claim is not None]
+            study.entries.add_all("claim", claims, Owner(unit=units[0].id), study.person)
         seen = study.overview()
         names = {u.id: u.name for u in units}
         entries = [e for e in seen.of_kind("claim") if e.owner.unit in names]

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QApplication
 
 from epidote.desktop.faults import faults
 from epidote.desktop.theme import apply_theme, chosen_theme, load_fonts
-from epidote.desktop.widgets.plain import guard_tips
 
 
 def application() -> QApplication:
@@ -19,7 +18,6 @@ def application() -> QApplication:
     made = app if isinstance(app, QApplication) else QApplication(sys.argv[:1])
     made.setApplicationName("Epidote")
     made.setOrganizationName("Epidote")
-    guard_tips(made)
     load_fonts()
     apply_theme(made, chosen_theme())
     return made

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -147,11 +147,24 @@ def set_setting(session: Session, text: str, name: str, before: str, after: str)
 
 
 def add_entry(session: Session, kind: str, data: Mapping[str, Any], text: str, owner: Owner = Owner()) -> None:
-    def forward(study: Study, memory: Memory) -> None:
-        if not _again(memory, study, "entry"):
-            memory["made"] = study.entries.add(kind, data, owner, study.person).id
+    add_entries(session, kind, [data], text, owner)
 
-    session.edit(text, forward, lambda study, memory: study.set_deleted("entry", memory["made"], True))
+
+def add_entries(session: Session, kind: str, all_data: Sequence[Mapping[str, Any]], text: str, owner: Owner) -> None:
+    """Several at once, as one edit: all of them or none."""
+
+    def forward(study: Study, memory: Memory) -> None:
+        if "made" in memory:
+            for key in memory["made"]:
+                study.set_deleted("entry", key, False)
+            return
+        memory["made"] = [e.id for e in study.entries.add_all(kind, all_data, owner, study.person)]
+
+    def back(study: Study, memory: Memory) -> None:
+        for key in memory["made"]:
+            study.set_deleted("entry", key, True)
+
+    session.edit(text, forward, back)
 
 
 def add_pictures(session: Session, files: list[Path] | list[tuple[str, bytes]], owner: Owner) -> None:

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 
 from epidote.desktop.session import Session
 from epidote.desktop.theme import font
+from epidote.desktop.widgets.plain import plain_tip
 from epidote.study.models import Overview, RunSummary
 from epidote.study.store import Study
 
@@ -67,7 +68,7 @@ class TrustStrip(QWidget):
         ):
             button = QToolButton()
             button.setFont(font(0.88))
-            button.setToolTip(_TIPS[key])
+            button.setToolTip(plain_tip(_TIPS[key]))
             button.clicked.connect(lambda _=False, f=leads_to: f())
             layout.addWidget(button)
             self.items[key] = button

@@ -50,6 +50,8 @@ class Database:
                 self._connection.execute("PRAGMA journal_mode = WAL")
                 self._connection.execute("PRAGMA synchronous = FULL")
                 self._migrate()
+                told = path.stat()
+                self._file = (told.st_dev, told.st_ino)
         except sqlite3.Error as error:
             self._close_quietly()
             raise _translated(error, path) from error
@@ -124,6 +126,7 @@ class Database:
                 f"{self.path.parent.name} is read-only. Nothing was changed; close it elsewhere, or copy the study and open the copy."
             )
         with self._lock:
+            self._require_there()
             try:
                 self._connection.execute("BEGIN IMMEDIATE")
                 try:
@@ -134,6 +137,17 @@ class Database:
                 self._connection.execute("COMMIT")
             except sqlite3.Error as error:
                 raise _translated(error, self.path) from error
+
+    def _require_there(self) -> None:
+        """Raises StudyError when the file that is open is no longer the one in the folder: what is written to it would be lost."""
+        try:
+            there = self.path.stat()
+        except OSError:
+            there = None
+        if there is None or (there.st_dev, there.st_ino) != self._file:
+            raise StudyError(
+                f"The folder of {self.path.parent.name} was moved, deleted or disconnected. Nothing was changed; put it back, or open the study where it is now."
+            )
 
     def close(self) -> None:
         with self._lock:
@@ -167,6 +181,10 @@ def quoted(path: Path) -> str:
     return str(path.absolute()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
 
 
+class DiskFullError(StudyError):
+    """There is no room for a change; reading goes on."""
+
+
 def _damaged(path: Path, detail: object) -> str:
     return (
         f"The database of {path.parent.name} is damaged ({detail}). Nothing was changed; the recordings are intact "
@@ -179,7 +197,7 @@ def _translated(error: sqlite3.Error, path: Path) -> StudyError:
     if "malformed" in text or "not a database" in text or "corrupt" in text:
         return StudyError(_damaged(path, text))
     if "full" in text:
-        return StudyError(f"The disk is full. {path.parent.name} was not changed and all finished runs are saved; free some space and try again.")
+        return DiskFullError(f"The disk is full. {path.parent.name} was not changed and all finished runs are saved; free some space and try again.")
     if "readonly" in text or "read-only" in text:
         return ReadOnlyError(f"{path.parent.name} is write-protected. Nothing was changed; check the permissions of the folder.")
     if "unable to open" in text:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -67,16 +67,23 @@ class Entries:
 
     def add(self, kind: str, data: Mapping[str, Any], owner: Owner = Owner(), person: str = "") -> Entry:  # noqa: B008  frozen
         """Keep a new entry."""
+        return self.add_all(kind, [data], owner, person)[0]
+
+    def add_all(self, kind: str, all_data: Sequence[Mapping[str, Any]], owner: Owner, person: str = "") -> tuple[Entry, ...]:
+        """Keep several entries of one owner: all of them or none."""
         if kind not in KINDS:
             raise ValueError(kind)
         made = datetime.now(UTC)
+        found = []
         with self.db.writing() as c:
-            key = c.execute(
-                "INSERT INTO entry (kind, unit_id, subject_id, run_id, column_id, data, made, person) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                (kind, owner.unit, owner.subject, owner.run, owner.column, json.dumps(dict(data)), made.isoformat(), person),
-            ).lastrowid
-        assert key is not None
-        return Entry(key, kind, owner, dict(data), made, person)
+            for data in all_data:
+                key = c.execute(
+                    "INSERT INTO entry (kind, unit_id, subject_id, run_id, column_id, data, made, person) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                    (kind, owner.unit, owner.subject, owner.run, owner.column, json.dumps(dict(data)), made.isoformat(), person),
+                ).lastrowid
+                assert key is not None
+                found.append(Entry(key, kind, owner, dict(data), made, person))
+        return tuple(found)
 
     def update(self, key: int, data: Mapping[str, Any]) -> None:
         with self.db.writing() as c:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
@@ -15,7 +16,9 @@ from epidote.core.text import visible
 from epidote.study.models import Column, Entry, Owner, Pin, RunSummary, StudyError, Subject, Unit
 
 if TYPE_CHECKING:
-    from epidote.core.signal import Stimulus
+    from epidote.core.analysis.clock import MarkedRecording
+    from epidote.core.signal import Recording, Stimulus
+    from epidote.core.stimulus.marked import Marked
 
 T = TypeVar("T")
 _FAULTS = (ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError, UnusableInputError)
@@ -146,12 +149,26 @@ def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
     return tuple(found) if inside else ()
 
 
-def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | None, tuple[str, ...]]:
-    """What a recording's row knows of how it was made: stimulus, and what the device complained about. Raises StudyError."""
+def described_recording(recording: Recording | MarkedRecording) -> tuple[str, str]:
+    """What a recording's row keeps of how it was made: what was played, or the marked file, and what the device complained about."""
+    from epidote.core.signal import Recording
+
+    if not isinstance(recording, Recording):
+        return json.dumps({"marked": recording.file.to_json()}), "[]"
+    played = json.dumps(recording.stimulus.to_json()) if recording.stimulus is not None else ""
+    return played, json.dumps(list(recording.faults))
+
+
+def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | Marked | None, tuple[str, ...]]:
+    """The same read again. Raises StudyError."""
     from epidote.core.signal import Stimulus
+    from epidote.core.stimulus.marked import Marked
 
     try:
-        stimulus = Stimulus.from_json(load_json(row["stimulus"], "stimulus")) if row["stimulus"] else None
+        told = load_json(row["stimulus"], "stimulus") if row["stimulus"] else None
+        stimulus: Stimulus | Marked | None = None
+        if told is not None:
+            stimulus = Marked.from_json(told["marked"]) if "marked" in told else Stimulus.from_json(told)
         faults = tuple(str(f) for f in load_json(row["faults"], "faults"))
     except _FAULTS as error:
         raise StudyError(

@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -14,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from epidote import __version__
 from epidote.core.caution import Caution
 from epidote.core.text import visible
-from epidote.study.database import Database
+from epidote.study.database import Database, DiskFullError
 from epidote.study.entries import Entries, usual_person
 from epidote.study.folder import ATTACHMENTS, BIN, RECORDINGS, StudyFolder, UnsafeNameError, day_now, require_plain
 from epidote.study.models import Column, Overview, Pin, ReadOnlyError, RunSummary, StudyError, Subject, Unit
@@ -22,6 +23,7 @@ from epidote.study.rows import (
     Reader,
     acquisition_from_row,
     column_from_row,
+    described_recording,
     entry_from_row,
     pin_from_row,
     run_from_row,
@@ -30,9 +32,10 @@ from epidote.study.rows import (
 )
 
 if TYPE_CHECKING:
+    from epidote.core.analysis.clock import ClockOffset, MarkedRecording
     from epidote.core.chain import Chain
     from epidote.core.result import Curve, Result
-    from epidote.core.signal import Recording
+    from epidote.core.signal import Recording, Signal
 
 SUFFIX = ".epidote"
 DATABASE = "study.sqlite"
@@ -79,6 +82,15 @@ def create_study(path: Path, title: str | None = None) -> Study:
     return Study(path)
 
 
+@dataclass(frozen=True)
+class Acquired:
+    """What was recorded; clocks: of the recorders that played or recorded by themselves, at ``rate`` Hz; none for recordings of this computer."""
+
+    recordings: tuple[Recording, ...]
+    clocks: tuple[ClockOffset, ...]
+    rate: float
+
+
 class Study:
     """An open study. ``read_only`` says whether another process has it open for changes, or the folder cannot be written."""
 
@@ -95,7 +107,7 @@ class Study:
         self.why_read_only = self.folder.fault() or self._locked()
         self._require_own_database()
         try:
-            self._db = Database(self.path / DATABASE, read_only=self.read_only, create=create)
+            self._db = self._opened(create=create)
         except StudyError:
             self._unlock()
             raise
@@ -106,6 +118,17 @@ class Study:
     @property
     def read_only(self) -> bool:
         return self.why_read_only != ""
+
+    def _opened(self, *, create: bool) -> Database:
+        """The database; on a disk that is full to the last block for reading only."""
+        try:
+            return Database(self.path / DATABASE, read_only=self.read_only, create=create)
+        except DiskFullError:
+            if create or self.read_only:
+                raise
+        self._unlock()
+        self.why_read_only = "the disk is full"
+        return Database(self.path / DATABASE, read_only=True)
 
     def _require_own_database(self) -> None:
         """Raises StudyError when the database is a link: opening it would change a file somewhere else."""
@@ -250,18 +273,32 @@ class Study:
 
     def recordings(self, run_id: int) -> tuple[Recording, ...]:
         """The kept recordings of a run (of the run it was recomputed from). Raises StudyError when one is missing or changed."""
+        return self.acquired(run_id).recordings
+
+    def acquired(self, run_id: int) -> Acquired:
+        """The same with what is known of how they were made: of recordings of a marked file the recorder's clock, found again."""
         from epidote.audio.files import decode_kept
+        from epidote.core.analysis.clock import on_its_own_clock
         from epidote.core.signal import Recording
+        from epidote.core.stimulus.marked import Marked
 
         source = self.run(run_id).recomputed_from or run_id
         with self._db.reading() as c:
             rows = c.execute("SELECT * FROM recording WHERE run_id = ? ORDER BY position", (source,)).fetchall()
-        result = []
+        result: list[Recording] = []
+        clocks: list[ClockOffset] = []
+        rate = 0.0
         for row in rows:
             signal = decode_kept(self._stored(row["file"], row["sha256"]))
             stimulus, faults = acquisition_from_row(row)
-            result.append(Recording(signal, stimulus, faults))
-        return tuple(result)
+            if isinstance(stimulus, Marked):
+                parts, clock = on_its_own_clock(signal, stimulus)
+                result += parts
+                clocks.append(clock)
+                rate = signal.rate
+            else:
+                result.append(Recording(signal, stimulus, faults))
+        return Acquired(tuple(result), tuple(clocks), rate)
 
     def _stored(self, name: str, digest: str) -> bytes:
         """A recording's bytes, taken out of the bin again where it lies there. Raises StudyError when it is missing or changed."""
@@ -346,14 +383,15 @@ class Study:
 
     def add_run(
         self, subject_id: int, column_id: int, procedure: str, settings: Mapping[str, Any], chain: Chain, device: str, result: Result,
-        headline: Mapping[str, Any] | None, thumbnail: Sequence[tuple[float, float]], recordings: Sequence[Recording], recomputed_from: int | None = None,
+        headline: Mapping[str, Any] | None, thumbnail: Sequence[tuple[float, float]], recordings: Sequence[Recording | MarkedRecording],
+        recomputed_from: int | None = None,
     ) -> RunSummary:  # fmt: skip
         """Keep a finished run: recordings first, each written whole and synced, then everything else in one transaction."""
         from epidote.study.curves import insert_curve
 
         if self.read_only:
             raise ReadOnlyError(f"{self.path.name} is read-only ({self.why_read_only}). The run was not saved.")
-        files = [(self._keep(recording), recording) for recording in recordings]
+        files = [(self._keep(recording.signal), recording) for recording in recordings]
         made = datetime.now(UTC)
         with self._db.writing() as c:
             key = c.execute(
@@ -366,22 +404,22 @@ class Study:
             ).lastrowid  # fmt: skip
             run_id = _key(key)
             for position, ((name, digest), r) in enumerate(files):
+                made_by, faults = described_recording(r)
                 c.execute(
                     "INSERT INTO recording (run_id, position, file, rate, channels, frames, sha256, stimulus, faults) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     (run_id, position, name, r.signal.rate, r.signal.channels, r.signal.frames, digest,
-                     json.dumps(r.stimulus.to_json()) if r.stimulus else "", json.dumps(list(r.faults))),
+                     made_by, faults),
                 )  # fmt: skip
             for curve in result.curves:
                 insert_curve(c, run_id, curve)
         return self.run(run_id)
 
-    def _keep(self, recording: Recording) -> tuple[str, str]:
+    def _keep(self, signal: Signal) -> tuple[str, str]:
         """Write one recording; its file name and checksum."""
         import hashlib
 
         from epidote.audio.files import encode, is_24_bit
 
-        signal = recording.signal
         exact = is_24_bit(signal.samples) and signal.channels <= 8 and float(signal.rate).is_integer() and signal.rate <= 655350
         content = encode(signal.samples, signal.rate, "FLAC" if exact else "WAV", "24" if exact else "32f")
         name = f"{datetime.now(UTC):%Y%m%d-%H%M%S}-{os.urandom(4).hex()}.{'flac' if exact else 'wav'}"

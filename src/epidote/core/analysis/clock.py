@@ -8,6 +8,7 @@ noise). The recording is then read at the other clock's instants by a windowed s
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -17,6 +18,7 @@ from epidote.core.analysis.alignment import correlation, refined_lag, stretch
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import to_db
+from epidote.core.result import Reading, Result
 from epidote.core.signal import Recording, Samples, Signal
 from epidote.core.stimulus.marked import GAP, Marked, mark
 
@@ -35,6 +37,23 @@ class ClockOffset:
     ppm: float
     start: float
     spread_ppm: float
+
+
+@dataclass(frozen=True)
+class MarkedRecording:
+    """A recording of a marked file as it came: nothing cut, at the recorder's own rate and clock."""
+
+    signal: Signal
+    file: Marked
+
+
+def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Result:
+    """The result with what was found about the recorder's clock and the recording's start; rate: the recorder's, in Hz."""
+    more = []
+    for number, clock in enumerate(clocks, start=1):
+        more.append(Reading("clock_offset", number, clock.ppm, "ppm", {"recording": float(number)}, None, clock.spread_ppm))
+        more.append(Reading("start", number, clock.start / rate, "s", {"recording": float(number)}))
+    return replace(result, readings=(*result.readings, *more))
 
 
 def resampled(x: Samples, step: float, start: float, frames: int) -> Samples:

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from epidote.desktop.plot.marks import caution_mark
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.painting import guarded
+from epidote.desktop.widgets.plain import plain_tip
 
 if TYPE_CHECKING:
     from epidote.desktop.chain.blocks import Block
@@ -122,7 +123,7 @@ class PathView(QWidget):
     def event(self, event: QEvent) -> bool:
         """A block that is pointed at shows whole what is cut short in it."""
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
-            QToolTip.showText(event.globalPos(), self.tip_at(QPointF(event.pos())), self)
+            QToolTip.showText(event.globalPos(), plain_tip(self.tip_at(QPointF(event.pos()))), self)
             return True
         return super().event(event)
 

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from epidote.desktop.theme import Theme, font
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.plain_table import plain_table
 from epidote.study.entries import valid
 
@@ -112,7 +112,7 @@ class ClaimsPanel(QWidget):
                 item.setForeground(t.colour("caution" if c == 2 and outcome == "not met" else "quiet" if c == 2 and outcome == "inconclusive" else "text"))
                 if c == 1:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                item.setToolTip(f"{claim.text}{f' ({claim.source})' if claim.source else ''}")
+                item.setToolTip(plain_tip(f"{claim.text}{f' ({claim.source})' if claim.source else ''}"))
                 self.table.setItem(r, c, item)
         header = self.table.horizontalHeader()
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)

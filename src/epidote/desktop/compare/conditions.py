@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidgetI
 from epidote.core.display import format_quantity
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.painting import guarded
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.plain_table import plain_table
 
 if TYPE_CHECKING:
@@ -141,7 +141,7 @@ class ConditionsPanel(QWidget):
                 item.setForeground(self.theme.colour("text" if told else "quiet"))
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 if told:
-                    item.setToolTip(told.name)
+                    item.setToolTip(plain_tip(told.name))
                 self.table.setItem(r, c, item)
             self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.choice import Choice
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.plain_table import plain_table
 
 if TYPE_CHECKING:
@@ -102,7 +102,7 @@ class DifferencePanel(QWidget):
                 item.setForeground(t.colour("caution") if c == 2 and verdict == "chain-limited" else t.colour(colour))
                 if c == 1:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                item.setToolTip(found.words)
+                item.setToolTip(plain_tip(found.words))
                 self.table.setItem(r, c, item)
             self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)

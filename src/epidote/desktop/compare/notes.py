@@ -31,7 +31,7 @@ from PySide6.QtWidgets import (
 from epidote.desktop.pictures import png_of
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.choice import Choice
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.study.entries import PICTURES
 
 if TYPE_CHECKING:
@@ -134,7 +134,7 @@ class NotesPanel(QWidget):
                 small = self._small.get(entry.file)
                 icon = QIcon(QPixmap.fromImage(small) if small is not None else _blank(self.theme))
                 item = QListWidgetItem(icon, str(entry.data.get("caption") or entry.data.get("name", "")))
-                item.setToolTip(f"{entry.data.get('name', '')}, {entry.made.astimezone():%d %b %Y %H:%M}{f', {entry.person}' if entry.person else ''}")
+                item.setToolTip(plain_tip(f"{entry.data.get('name', '')}, {entry.made.astimezone():%d %b %Y %H:%M}{f', {entry.person}' if entry.person else ''}"))
                 self.list.addItem(item)
             missing = [entry for entry in pictures if entry.file not in self._small]
             if missing:

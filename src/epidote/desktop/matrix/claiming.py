@@ -45,8 +45,9 @@ class Claiming:
 
     def _add_claims(self, claims: list[dict[str, Any]]) -> None:
         unit = self._unit()
-        for claim in claims if unit is not None else ():
-            edits.add_entry(self._session, "claim", claim, f"Add claim “{claim.get('text', '')}”", Owner(unit=unit.id if unit else None))
+        if unit is not None and claims:
+            words = f"Add claim “{claims[0].get('text', '')}”" if len(claims) == 1 else f"Add {len(claims)} claims"
+            edits.add_entries(self._session, "claim", claims, words, Owner(unit=unit.id))
 
     def judge(self) -> None:
         """Hold the claims against the runs again, and show it."""

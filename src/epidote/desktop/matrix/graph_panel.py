@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 from epidote.desktop.plot.view import GraphView
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.choice import Choice
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, plain_tip
 
 _NARROW = 700
 
@@ -45,7 +45,7 @@ class GraphPanel(QWidget):
         for text, by, words in (("‹", -1, "Previous step"), ("›", 1, "Next step")):
             button = QToolButton()
             button.setText(text)
-            button.setToolTip(words)
+            button.setToolTip(plain_tip(words))
             button.setAccessibleName(words)
             button.clicked.connect(lambda _=False, n=by: self.step_wanted.emit(n))
             step.addWidget(button)

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.choice import Choice
-from epidote.desktop.widgets.plain import Label, button_text
+from epidote.desktop.widgets.plain import Label, button_text, plain_tip
 from epidote.desktop.widgets.plain_table import plain_table
 
 _HELD = 3  # limits that have room
@@ -127,7 +127,7 @@ class ReadingsPanel(QWidget):
         figures = font(0.9)
         for r, row in enumerate(table.rows):
             name = QTableWidgetItem(row.title)
-            name.setToolTip(row.title)
+            name.setToolTip(plain_tip(row.title))
             name.setFont(font(0.95))
             self.table.setItem(r, 0, name)
             for c, cell in enumerate(row.cells, start=1):
@@ -136,7 +136,7 @@ class ReadingsPanel(QWidget):
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 if cell.cautions:
                     item.setForeground(QColor(t.caution))
-                    item.setToolTip("\n".join(k.words for k in cell.cautions))
+                    item.setToolTip(plain_tip("\n".join(k.words for k in cell.cautions)))
                 self.table.setItem(r, c, item)
             self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
         self._fit()

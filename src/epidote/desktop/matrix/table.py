@@ -10,6 +10,7 @@ from epidote.core.caution import Caution
 from epidote.core.display import NOT_GIVEN, format_quantity
 from epidote.desktop.run_queue import Under
 from epidote.desktop.session import Session
+from epidote.desktop.widgets.plain import plain_tip
 from epidote.study.models import Column, RunSummary, Subject
 
 Index = QModelIndex | QPersistentModelIndex
@@ -139,6 +140,10 @@ class MatrixModel(QAbstractTableModel):
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
             return None
+        words = self._words(index, role)
+        return plain_tip(words) if words is not None and role == Qt.ItemDataRole.ToolTipRole else words
+
+    def _words(self, index: Index, role: int) -> str | None:
         subject = self.subject(index.row())
         if subject is None:
             return None
@@ -158,5 +163,6 @@ class MatrixModel(QAbstractTableModel):
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation == Qt.Orientation.Horizontal and role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
             column = self.column(section)
-            return "Subject" if column is None else f"{column.title}\n{column.summary}"
+            words = "Subject" if column is None else f"{column.title}\n{column.summary}"
+            return plain_tip(words) if role == Qt.ItemDataRole.ToolTipRole else words
         return None

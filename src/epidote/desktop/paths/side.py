@@ -13,7 +13,7 @@ from epidote.core.analysis.overlay import Fit
 from epidote.core.comparison.delays import metres
 from epidote.core.display import format_quantity
 from epidote.desktop.widgets.choice import Choice
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, plain_tip
 
 STEPS = (("ms", "1 ms"), ("tenth ms", "0.1 ms"), ("1", "1 sample"), ("0.1", "0.1"), ("0.01", "0.01"))
 _FIGURES = (
@@ -121,7 +121,7 @@ def tool(words: str, act: Callable[[], Any], tip: str = "") -> QToolButton:
     button.setText(words)
     button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
     if tip:
-        button.setToolTip(tip)
+        button.setToolTip(plain_tip(tip))
         button.setAccessibleName(tip)
     button.clicked.connect(lambda _=False: act())
     return button

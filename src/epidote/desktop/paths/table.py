@@ -23,7 +23,7 @@ from epidote.core.display import format_quantity
 from epidote.core.errors import EpidoteError
 from epidote.core.quantity import parse_as
 from epidote.desktop.theme import font
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, plain_tip
 
 if TYPE_CHECKING:
     from epidote.desktop.session import Session
@@ -99,7 +99,7 @@ class LatencyWindow(QDialog):
                 item.setFont(font())
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 if cell is not None:
-                    item.setToolTip(verdict(cell.seconds))
+                    item.setToolTip(plain_tip(verdict(cell.seconds)))
                     if cell.seconds > LIVE[0]:
                         item.setForeground(QBrush(self._theme.colour("caution")))
                 self.table.setItem(row, column, item)

@@ -14,7 +14,7 @@ from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantity import from_db, parse_as
 from epidote.core.stimulus.programme import Programme, ProgrammeKind
 from epidote.desktop.widgets.choice import Choice
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, plain_tip
 
 if TYPE_CHECKING:
     from epidote.core.signal import Samples
@@ -76,7 +76,7 @@ class GeneratorBar(QWidget):
         edit = QLineEdit(text)
         edit.setAccessibleName(f"Generator: {name}")
         edit.setFixedWidth(86)
-        edit.setToolTip(_FIELD_TIPS[name])
+        edit.setToolTip(plain_tip(_FIELD_TIPS[name]))
         edit.editingFinished.connect(self._refresh)
         return edit
 

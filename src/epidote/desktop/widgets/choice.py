@@ -7,6 +7,8 @@ from collections.abc import Iterable, Mapping
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QToolButton, QWidget
 
+from epidote.desktop.widgets.plain import plain_tip
+
 
 class Choice(QWidget):
     """Emits the keys that are on when the user changes them; setting them from outside emits nothing."""
@@ -41,7 +43,7 @@ class Choice(QWidget):
                 self._layout.addWidget(button)
                 self._buttons[key] = button
         for key, button in self._buttons.items():
-            button.setToolTip((tips or {}).get(key, ""))
+            button.setToolTip(plain_tip((tips or {}).get(key, "")))
         exclusive = self._group.exclusive()
         self._group.setExclusive(False)
         for key, button in self._buttons.items():

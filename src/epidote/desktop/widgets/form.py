@@ -11,7 +11,7 @@ from epidote.core.display import format_plain
 from epidote.core.errors import SettingError
 from epidote.core.quantity import QuantityError, parse_as
 from epidote.core.settings import LabelledEnum, label_of, make_settings, unit_of
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, plain_tip
 
 
 class SettingsForm(QWidget):
@@ -39,11 +39,11 @@ class SettingsForm(QWidget):
             if only is not None and name not in only:
                 continue
             editor = self._editor(name, field, values.get(name, field.default))
-            editor.setToolTip(str(field.description or ""))
+            editor.setToolTip(plain_tip(str(field.description or "")))
             editor.setAccessibleName(label_of(model, name))
             label = Label(label_of(model, name))
             label.setBuddy(editor)
-            label.setToolTip(str(field.description or ""))
+            label.setToolTip(plain_tip(str(field.description or "")))
             label.setProperty("quiet", True)
             layout.addRow(label, editor)
             self._editors[name] = editor
