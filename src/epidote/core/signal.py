@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import importlib
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
 from types import MappingProxyType
@@ -149,14 +149,20 @@ class Stimulus:
 MOST_FRAMES, MOST_COUNT, MOST_CHANNELS = 1.5e9, 100_000, 256  # an hour at 384 kHz
 MOST_RATES = (1000.0, 1_000_000.0)  # Hz
 Maker = Callable[[float, Mapping[str, float]], Samples]
+Needs = Callable[[Mapping[str, float]], Iterable[str]]
 _MAKERS: dict[str, Maker] = {}
+_NEEDS: dict[str, Needs] = {}
 
 
-def stimulus_maker(kind: str) -> Callable[[Maker], Maker]:
-    """Register the function (rate, parameters) -> samples that makes stimuli of this kind."""
+def stimulus_maker(kind: str, needs: str | Needs) -> Callable[[Maker], Maker]:
+    """Register the function (rate, parameters) -> samples that makes stimuli of this kind.
+
+    needs: names of the parameters without which neither it nor an analysis can do, or what gives them for the parameters there are.
+    """
 
     def register(maker: Maker) -> Maker:
         _MAKERS[kind] = maker
+        _NEEDS[kind] = needs if callable(needs) else lambda _: needs.split()
         return maker
 
     return register
@@ -169,14 +175,22 @@ def _maker(kind: str) -> Maker | None:
     return _MAKERS.get(kind)
 
 
+_LENGTHS = {"lead", "ramp", "steady", "settle", "tail", "sounding", "chirp", "gap", "silence", "step", "period", "every"}  # in frames
+
+
 def _require_bounds(stimulus: Stimulus) -> None:
     """A description from outside: refused, with the number and the bound, before anything is made of it. Raises UnusableInputError."""
     if not MOST_RATES[0] <= stimulus.rate <= MOST_RATES[1]:
         raise UnusableInputError(f"The stimulus has a sample rate of {stimulus.rate:g} Hz; {MOST_RATES[0]:g} to {MOST_RATES[1]:g} Hz are supported.")
     if not stimulus.channels or len(stimulus.channels) > MOST_CHANNELS or not all(1 <= c <= MOST_CHANNELS for c in stimulus.channels):
         raise UnusableInputError(f"The stimulus names {len(stimulus.channels)} channels; 1 to {MOST_CHANNELS} are supported.")
+    missing = [name for name in (*_NEEDS[stimulus.kind](stimulus.parameters), "frames") if name not in stimulus.parameters]
+    if missing:
+        raise UnusableInputError(f"The stimulus description has no “{missing[0]}”. Nothing was computed; export the stimulus again.")
     frames = stimulus.parameters.get("frames", math.nan)
     for name, value in stimulus.parameters.items():
+        if name in _LENGTHS and not 0 <= value <= frames:
+            raise UnusableInputError(f"The stimulus has {name} = {value:g} of {frames:g} frames. Export the stimulus again.")
         most = MOST_COUNT if name in ("shots", "steps", "per_octave") else MOST_FRAMES
         if not abs(value) <= most:
             raise UnusableInputError(f"The stimulus has {name} = {value:g}; at most {most:g} is supported. Export the stimulus again.")

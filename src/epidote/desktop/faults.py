@@ -5,6 +5,7 @@ The user is told once, in words, with the details on demand; the log keeps what 
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import re
 import sys
@@ -42,7 +43,7 @@ class Faults(QObject):
         super().__init__()
         self.latest: deque[Fault] = deque(maxlen=_KEPT)
         self._known: set[str] = set()
-        self._log: logging.Logger | None = None
+        self._writing = threading.Lock()
 
     @property
     def log_path(self) -> Path:
@@ -69,16 +70,13 @@ class Faults(QObject):
             self.told.emit(_TOLD, details)
 
     def _write(self, words: str) -> None:
-        try:
-            if self._log is None:
-                self.log_path.parent.mkdir(parents=True, exist_ok=True)
-                handler = RotatingFileHandler(self.log_path, maxBytes=LOG_BYTES, backupCount=LOG_FILES - 1, encoding="utf-8", delay=True)
-                handler.setFormatter(logging.Formatter("%(asctime)s %(message)s"))
-                self._log = logging.Logger("epidote.faults")
-                self._log.addHandler(handler)
-            self._log.error(words)
-        except OSError:
-            return  # a log that cannot be written must not be a fault of its own
+        """One record; faults are rare, so the file is opened for each and no handle is held."""
+        with self._writing, contextlib.suppress(OSError):  # a log that cannot be written must not be a fault of its own
+            self.log_path.parent.mkdir(parents=True, exist_ok=True)
+            handler = RotatingFileHandler(self.log_path, maxBytes=LOG_BYTES, backupCount=LOG_FILES - 1, encoding="utf-8", delay=True)
+            handler.setFormatter(logging.Formatter("%(asctime)s %(message)s"))
+            handler.emit(logging.makeLogRecord({"msg": words}))
+            handler.close()
 
     def install(self) -> None:
         """Take over what Python and Qt would print."""

@@ -78,7 +78,7 @@ class MainWindow(QMainWindow):
         told.addWidget(self.details)
         layout.addLayout(told)
         self._fault = ""
-        faults().told.connect(self._tell_fault)
+        faults().told.connect(self._tell_fault, Qt.ConnectionType.QueuedConnection)
         self.stack = QStackedWidget()
         for page in self.pages.values():
             self.stack.addWidget(page)

@@ -73,7 +73,7 @@ def _loop(bins: tuple[int, ...], period: int) -> tuple[Samples, float]:
     return locked(best[1] / best[0]), 1 / best[0]
 
 
-@stimulus_maker(KIND)
+@stimulus_maker(KIND, "start stop per_octave period level lead ramp settle tail")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     period, lead = round(p["period"]), round(p["lead"])
     bins = bins_of(p["start"], p["stop"], p["per_octave"], period, rate)

@@ -36,7 +36,7 @@ def noise(*, rate: float, colour: Colour, duration: float, level: float, seed: i
     return Stimulus(NOISE, rate, parameters, channels)
 
 
-@stimulus_maker(NOISE)
+@stimulus_maker(NOISE, "pink seed level lead sounding")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     frames = round(p["sounding"])
     size = even_fast_len(frames)
@@ -91,6 +91,6 @@ def sounded(x: Samples, *, rate: float, level: float, channels: tuple[int, ...] 
     return Stimulus(MATERIAL, rate, parameters, channels, locked(_placed(x, parameters, rate)))
 
 
-@stimulus_maker(MATERIAL)
+@stimulus_maker(MATERIAL, "level lead sounding")
 def _not_at_hand(rate: float, p: Mapping[str, float]) -> Samples:
     raise SettingError("The audio file that was played is not available. Set its path in “{material}”.", "material")

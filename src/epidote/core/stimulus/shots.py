@@ -66,7 +66,7 @@ def _shot(rate: float, p: Mapping[str, float]) -> Samples:
     return np.asarray(out * (peak / np.abs(out).max()))
 
 
-@stimulus_maker(KIND)
+@stimulus_maker(KIND, "shot shots level lead length every")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     out = np.zeros(round(p["frames"]))
     shot = _shot(rate, p)

@@ -16,6 +16,6 @@ def silence(rate: float, duration: float) -> Stimulus:
     return Stimulus(KIND, rate, {"frames": round(duration * rate)})
 
 
-@stimulus_maker(KIND)
+@stimulus_maker(KIND, "frames")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     return np.zeros(round(p["frames"]))

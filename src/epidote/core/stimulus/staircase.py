@@ -10,7 +10,7 @@ import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantity import from_db
-from epidote.core.signal import Samples, Stimulus, stimulus_maker
+from epidote.core.signal import MOST_COUNT, Samples, Stimulus, stimulus_maker
 from epidote.core.stimulus.tone import raised_cosine
 
 KIND = "staircase"
@@ -112,7 +112,13 @@ def chirp(rate: float, frames: int, level: float) -> Samples:
     return np.asarray(wave)
 
 
-@stimulus_maker(KIND)
+def _needs(p: Mapping[str, float]) -> list[str]:
+    count = int(min(max(p.get("steps", 0.0), 0.0), MOST_COUNT))
+    fixed = ["fixed_db"] if "fixed_frequency" in p else []
+    return ["steps", "lead", "chirp", "gap", "chirp_level", "ramp", *fixed, *(f"{name}{i}" for i in range(count) for name in "fln")]
+
+
+@stimulus_maker(KIND, _needs)
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     out = np.zeros(round(p["frames"]))
     lead, ramp = round(p["lead"]), round(p["ramp"])

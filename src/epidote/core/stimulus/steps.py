@@ -25,7 +25,7 @@ def level_steps(*, rate: float, level: float, frequency: float = FREQUENCY, chan
     return Stimulus("level steps", rate, parameters, channels)
 
 
-@stimulus_maker("level steps")
+@stimulus_maker("level steps", "frequency level silence step")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     out = np.zeros(round(p["frames"]))
     step = round(p["step"])

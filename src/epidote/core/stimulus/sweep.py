@@ -43,7 +43,7 @@ def sweep(*, rate: float, start: float, stop: float, duration: float, level: flo
     return Stimulus("sweep", rate, parameters, channels)
 
 
-@stimulus_maker("sweep")
+@stimulus_maker("sweep", "first last start stop length level lead tail")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     lead, tail, frames, length = round(p["lead"]), round(p["tail"]), round(p["frames"]), p["length"]
     sounding = frames - lead - tail

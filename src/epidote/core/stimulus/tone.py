@@ -38,7 +38,7 @@ def raised_cosine(frames: int) -> Samples:
     return np.asarray(0.5 - 0.5 * np.cos(np.pi * (np.arange(frames) + 0.5) / frames))
 
 
-@stimulus_maker("tone")
+@stimulus_maker("tone", "frequency level window lead ramp steady")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     lead, ramp, frames = round(p["lead"]), round(p["ramp"]), round(p["frames"])
     sounding = frames - 2 * lead

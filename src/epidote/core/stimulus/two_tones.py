@@ -33,7 +33,7 @@ def two_tones(
     return Stimulus("two tones", rate, parameters, channels)
 
 
-@stimulus_maker("two tones")
+@stimulus_maker("two tones", "first second ratio level lead ramp steady")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     lead, ramp, frames = round(p["lead"]), round(p["ramp"]), round(p["frames"])
     n = np.arange(frames - 2 * lead)
