@@ -115,7 +115,7 @@ def test_a_recording_becomes_a_run(study, tmp_path):
     soundfile.write(tmp_path / "silence.wav", np.zeros(400000), 48000)
     with pytest.raises(UnusableInputError):
         take_in(study, order, tmp_path / "silence.wav")
-    assert study.overview().runs[subject.id, column.id].id == run.id
+    assert study.overview().runs[subject.id, column.id].id == again.id
 
 
 def test_devices_are_listed(run):

@@ -373,7 +373,7 @@ def test_studies_travel_as_zips_and_curves_come_in(window, rows, columns, two, q
     monkeypatch.setattr(CurvePreview, "exec", answer)
     window.files.take_curve(tmp_path / "speaker.txt")
     wait_for(qtbot, lambda: (rows["low"], columns["response"]) in window.session.overview.runs)
-    assert shown == ["20 Hz: -3 dB\n1000 Hz: 0 dB\n20000 Hz: -6 dB"]
+    assert shown == ["20 Hz: -3 dB\n1 kHz: 0 dB\n20 kHz: -6 dB"]
     window.files.ask_person("R. Vale")
     wait_for(qtbot, lambda: window.session.setting("person") == "R. Vale")
     (tmp_path / "there").mkdir()

@@ -54,7 +54,7 @@ KEYS = (
     Qt.Key.Key_Plus, Qt.Key.Key_Minus, Qt.Key.Key_F6, Qt.Key.Key_F7, Qt.Key.Key_F8, Qt.Key.Key_A, Qt.Key.Key_I,
 )  # fmt: skip
 MODIFIERS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier)
-NOT_PRESSED = ("quit",)  # commands that end the trial
+NOT_PRESSED = ("quit", "preferences")  # what ends the trial; what dresses every widget anew, which takes Qt half a second and is asked for
 
 
 class Monkey:

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QComboBox, QWidget
 
+from epidote.core.display import format_plain
 from epidote.desktop.dialogs import LinesDialog
 from epidote.desktop.widgets.plain import Label
 
@@ -32,6 +33,7 @@ class CurvePreview(LinesDialog):
         self.lines.addRow("Read as", self.ways)
         self.points = Label()
         self.points.setAccessibleName("Points as read")
+        self.points.setWordWrap(True)
         self.lines.addRow("Points", self.points)
         self.ways.currentIndexChanged.connect(lambda _: self.check())
         self.check()
@@ -43,11 +45,11 @@ class CurvePreview(LinesDialog):
             self.say(f"This file can be read in {len(self._found)} ways. Select the one that is meant.")
             return
         level, phase = reading.level, reading.phase
-        rows = [f"{x:g} Hz: {y:g} {level.y_unit}" for x, y in zip(level.x[:_SHOWN].tolist(), level.y[:_SHOWN].tolist(), strict=True)]
+        rows = [f"{format_plain(x, 'Hz')}: {y:g} {level.y_unit}" for x, y in zip(level.x[:_SHOWN].tolist(), level.y[:_SHOWN].tolist(), strict=True)]
         if phase is not None:
             rows = [f"{row}, {p:g}°" for row, p in zip(rows, phase.y[:_SHOWN].tolist(), strict=True)]
         more = level.x.size - len(rows)
-        self.points.setText("\n".join([*rows, f"{more} more, to {level.x[-1]:g} Hz"] if more else rows))
+        self.points.setText("\n".join([*rows, f"{more} more, to {format_plain(float(level.x[-1]), 'Hz')}"] if more else rows))
         self.say("")
 
     def options(self) -> TextOptions | None:

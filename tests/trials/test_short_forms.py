@@ -1,0 +1,24 @@
+"""The trials in a short, seeded form. Each is a program of its own (tools/trials), as anybody can run it; docs/reliability.md has the long runs."""
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).resolve().parents[2]
+SHORT = {
+    "options": ("--every", "100"),
+    "bad_files": ("--files", "60"),
+    "kills": ("--kills", "3"),
+    "full_disk": ("--steps", "15"),
+    "monkey": ("--actions", "150", "--minutes", "1"),
+}
+
+
+@pytest.mark.parametrize("name", SHORT)
+def test_a_trial(name, tmp_path):
+    command = [sys.executable, str(ROOT / "tools" / "trials" / f"{name}.py"), *SHORT[name], "--seed", "7"]
+    done = subprocess.run(command, capture_output=True, text=True, cwd=tmp_path, check=False, timeout=170)
+    assert done.returncode == 0, f"{done.stdout[-3000:]}\n{done.stderr[-2000:]}"
+    assert " 0 failed" in done.stdout or " 0 faults" in done.stdout
