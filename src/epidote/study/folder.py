@@ -124,7 +124,12 @@ class StudyFolder:
             return file.read()
 
     def has(self, room: str, name: str) -> bool:
-        return name in self.names(room)
+        """Whether a room holds a regular file of that name."""
+        try:
+            with self._room(room) as folder:
+                return stat.S_ISREG(os.lstat(require_plain(name), dir_fd=folder).st_mode)
+        except (OSError, StudyError):
+            return False
 
     def write(self, room: str, name: str, content: bytes) -> None:
         """Write under a temporary name, sync, rename: the file is there whole or not at all. Raises DiskError, StudyError."""
