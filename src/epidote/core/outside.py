@@ -39,6 +39,8 @@ def load_toml(text: str, name: str) -> dict[str, Any]:
 def _require_bounds(text: str, name: str, most: int) -> None:
     if len(text) > most:
         raise UnusableInputError(f"{name} has {len(text)} characters; at most {most} are read. Nothing was changed.")
+    if text.count("[") + text.count("{") <= MOST_DEPTH:
+        return  # it cannot be deeper than it has brackets: a study's rows are read by the thousand
     depth = 0
     for found in _OUTSIDE_STRINGS.finditer(text):
         token = found.group()

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from epidote.desktop.session import Session
+from epidote.desktop.session import Session, Step
 from epidote.study.models import Column, Owner, Pin, StudyError, Subject, Unit
 from epidote.study.store import Study
 
@@ -20,6 +20,23 @@ def _again(memory: Memory, study: Study, table: str) -> bool:
         study.set_deleted(table, memory["made"], False)
         return True
     return False
+
+
+def _all_again(memory: Memory, study: Study, table: str) -> bool:
+    """The same of an edit that made several."""
+    for key in memory.get("made", ()):
+        study.set_deleted(table, key, False)
+    return "made" in memory
+
+
+def _delete_made(table: str) -> Step:
+    """The way back of an edit that made several."""
+
+    def back(study: Study, memory: Memory) -> None:
+        for key in memory["made"]:
+            study.set_deleted(table, key, True)
+
+    return back
 
 
 def add_unit_with_row(
@@ -111,17 +128,10 @@ def delete_column(session: Session, column: Column) -> None:
 
 def add_pins(session: Session, column_id: int, curve: str, places: list[float]) -> None:
     def forward(study: Study, memory: Memory) -> None:
-        if "made" in memory:
-            for key in memory["made"]:
-                study.set_deleted("pin", key, False)
-        else:
+        if not _all_again(memory, study, "pin"):
             memory["made"] = [study.add_pin(column_id, curve, x).id for x in places]
 
-    def back(study: Study, memory: Memory) -> None:
-        for key in memory["made"]:
-            study.set_deleted("pin", key, True)
-
-    session.edit("Add pin" if len(places) == 1 else "Add pins", forward, back)
+    session.edit("Add pin" if len(places) == 1 else "Add pins", forward, _delete_made("pin"))
 
 
 def remove_pins(session: Session, pins: list[Pin] | list[int]) -> None:
@@ -154,26 +164,17 @@ def add_entries(session: Session, kind: str, all_data: Sequence[Mapping[str, Any
     """Several at once, as one edit: all of them or none."""
 
     def forward(study: Study, memory: Memory) -> None:
-        if "made" in memory:
-            for key in memory["made"]:
-                study.set_deleted("entry", key, False)
-            return
-        memory["made"] = [e.id for e in study.entries.add_all(kind, all_data, owner, study.person)]
+        if not _all_again(memory, study, "entry"):
+            memory["made"] = [e.id for e in study.entries.add_all(kind, all_data, owner, study.person)]
 
-    def back(study: Study, memory: Memory) -> None:
-        for key in memory["made"]:
-            study.set_deleted("entry", key, True)
-
-    session.edit(text, forward, back)
+    session.edit(text, forward, _delete_made("entry"))
 
 
 def add_pictures(session: Session, files: list[Path] | list[tuple[str, bytes]], owner: Owner) -> None:
     """Pictures from files, or from (name, bytes) of the clipboard."""
 
     def forward(study: Study, memory: Memory) -> None:
-        if "made" in memory:
-            for key in memory["made"]:
-                study.set_deleted("entry", key, False)
+        if _all_again(memory, study, "entry"):
             return
         made = []
         for one in files:
@@ -181,11 +182,7 @@ def add_pictures(session: Session, files: list[Path] | list[tuple[str, bytes]], 
             made.append(study.entries.attach(source, owner, "", name, study.person).id)
         memory["made"] = made
 
-    def back(study: Study, memory: Memory) -> None:
-        for key in memory["made"]:
-            study.set_deleted("entry", key, True)
-
-    session.edit("Add picture" if len(files) == 1 else "Add pictures", forward, back)
+    session.edit("Add picture" if len(files) == 1 else "Add pictures", forward, _delete_made("entry"))
 
 
 def change_entry(session: Session, key: int, before: Mapping[str, Any], after: Mapping[str, Any], text: str) -> None:
