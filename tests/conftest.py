@@ -17,6 +17,7 @@ from hypothesis import settings as hypothesis_settings
 from epidote.core.aside import THREAD_NAMES
 from epidote.core.chain import Chain
 from epidote.core.signal import Recording, Signal
+from tests.audio.jack import jack, served  # noqa: F401  fixtures of every test that wants a real sound device
 
 hypothesis_settings.register_profile("any machine", deadline=None)  # how long an example takes says nothing about whether it is right
 hypothesis_settings.load_profile("any machine")

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from epidote.audio.device import DeviceInfo
+from epidote.audio.device import DeviceInfo, playable
 from epidote.core.signal import Recording, Signal
 
 Unit = Callable[[np.ndarray], np.ndarray]
@@ -34,11 +34,11 @@ class IdealDevice:
         self.played: list[float] = []  # seconds of each exchange
 
     def exchange(self, stimulus, *, ceiling_dbfs, progress, cancelled, enough=None):
+        samples = playable(stimulus, self.rate, ceiling_dbfs)
         played = np.zeros((stimulus.frames, self.channels))
         for number in stimulus.channels:
             if number <= self.channels:
-                played[:, number - 1] = stimulus.samples()
-        assert np.abs(played).max() <= 10 ** (ceiling_dbfs / 20) * (1 + 1e-9)
+                played[:, number - 1] = samples
         late = np.zeros_like(played)
         late[self.late :] = played[: played.shape[0] - self.late]
         back = self.unit(late) + self.noise * self.rng.standard_normal(played.shape)

@@ -13,6 +13,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import pytest
+
 PERIOD, RATE = 1024, 48000  # long periods, which a loaded machine without real-time priority can keep
 
 
@@ -96,6 +98,20 @@ class Server:
         except subprocess.TimeoutExpired:  # it waits for a client that was killed
             self.kill()
         self.said.unlink(missing_ok=True)
+
+
+@pytest.fixture(scope="session")
+def jack() -> Iterator[Server]:
+    server = Server()
+    yield server
+    server.close()
+
+
+@pytest.fixture
+def served(jack: Server, monkeypatch: pytest.MonkeyPatch) -> Server:
+    """The server, as the one that the sound library finds."""
+    monkeypatch.setenv("JACK_DEFAULT_SERVER", jack.name)
+    return jack
 
 
 def _sweep_registry() -> None:

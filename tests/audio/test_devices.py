@@ -1,19 +1,17 @@
-"""What every device must do, tried on the simulated one; and sound files with every doubt."""
+"""The simulated devices' own ways, and sound files with every doubt. What every device keeps to is in contracts/test_devices.py."""
 
 import struct
 import subprocess
 import sys
-import time
 
 import numpy as np
 import pytest
 import soundfile
 
-from epidote.audio.device import FormatRefusedError, Wiring
+from epidote.audio.device import Wiring
 from epidote.audio.devices import open_device
 from epidote.audio.files import DiskError, encode, is_24_bit, read_sound, write_whole
-from epidote.audio.simulated import BENCHES, device_info
-from epidote.core.errors import CancelledError, MeasurementError, SettingError, UnusableInputError
+from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.stimulus.tone import tone
 from tests.conftest import dithered, sine
 
@@ -27,44 +25,6 @@ def play(name="standin:wire", stimulus=SHORT, **options):
     told = []
     arguments = {"ceiling_dbfs": 0.0, "progress": told.append, "cancelled": lambda: False} | options
     return device.exchange(stimulus, **arguments), told
-
-
-class TestDeviceContract:
-    @pytest.mark.parametrize("info", [device_info(b) for b in BENCHES], ids=lambda d: d.name)
-    def test_gives_back_as_many_samples_as_it_played_on_every_input(self, info):
-        recording, told = play(info.name)
-        assert recording.signal.samples.shape == (SHORT.frames, info.inputs)
-        assert recording.stimulus == SHORT
-        assert told == sorted(told)
-        assert told[-1] == pytest.approx(1.0)
-
-    def test_never_plays_above_the_ceiling(self):
-        with pytest.raises(MeasurementError, match="maximum output level of -30 dBFS. Nothing was played"):
-            play(ceiling_dbfs=-30.0)
-
-    def test_stops_within_a_block(self):
-        begun = time.monotonic()
-        stop_at = begun + 0.15
-        with pytest.raises(CancelledError):
-            play(
-                stimulus=tone(rate=48000, frequency=997, duration=5, level=-20),
-                real_time=True,
-                cancelled=lambda: time.monotonic() > stop_at,
-            )
-        assert time.monotonic() - stop_at < 2
-
-    def test_plays_at_the_pace_of_sound_when_asked(self):
-        begun = time.monotonic()
-        play(real_time=True)
-        assert time.monotonic() - begun >= SHORT.frames / 48000
-
-    def test_refuses_a_rate_it_does_not_have(self):
-        with pytest.raises(FormatRefusedError, match="does not support 12.345 kHz"):
-            open_device("standin:wire", Wiring(12345), {})
-
-    def test_refuses_a_stimulus_of_another_rate(self):
-        with pytest.raises(FormatRefusedError, match="the stimulus at 96000 Hz"):
-            play(stimulus=tone(rate=96000, frequency=997, duration=0.1, level=-20))
 
 
 def test_a_device_that_is_not_there_names_those_that_are():

@@ -33,19 +33,6 @@ SHORT = tone(rate=RATE, frequency=997, duration=0.4, level=-6)
 pytestmark = pytest.mark.xdist_group("jack")
 
 
-@pytest.fixture(scope="session")
-def jack():
-    server = Server()
-    yield server
-    server.close()
-
-
-@pytest.fixture
-def served(jack, monkeypatch):
-    monkeypatch.setenv("JACK_DEFAULT_SERVER", jack.name)
-    return jack
-
-
 @pytest.fixture
 def card(served):
     with served.loop():
@@ -206,6 +193,7 @@ def test_listening_goes_on_while_something_plays_and_mute_is_quick(served):
         assert sounding < RATE * 0.25, "what was on its way, and one block more"
         assert not rest[sounding + 1 :].any()
         live.close()
+        card.close()
 
 
 def test_a_stall_while_listening_is_reported(card):

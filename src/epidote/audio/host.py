@@ -190,7 +190,10 @@ class Host:
                 self._muted = True
                 self._player.mute()
             elif what == "stop":
-                self._capturing, self._stimulus = False, None
+                self._begin = self._capturing = False
+                self._stimulus = None
+                self._outgoing.append((frames.WORDS, b'{"stopped": true}'))
+                self._some.set()
             samples = None
 
 

@@ -134,6 +134,7 @@ class SoundCard:
     ) -> tuple[Signal, Stimulus | None, tuple[str, ...]]:
         if cancelled():
             raise CancelledError("Stopped before anything was played.")
+        self._require_open()
         self._faults = []
         self._order({"do": "exchange", "channels": list(channels)}, played)
         recorded = np.zeros((played.size, self._channels))
@@ -167,6 +168,7 @@ class SoundCard:
     # -- continuous ---------------------------------------------------------------------------------------------------------
 
     def listen(self, *, ceiling_dbfs: float) -> SoundCardLive:
+        self._require_open()
         self._faults = []
         self._order({"do": "listen"})
         self._socket.settimeout(_SILENCE_SECONDS)
@@ -183,6 +185,11 @@ class SoundCard:
         except subprocess.TimeoutExpired:
             self._process.kill()  # a host that hangs in PortAudio
             self._process.wait()
+
+    def _require_open(self) -> None:
+        """Raises DeviceLostError after the device was closed, or once its process is gone."""
+        if self._socket.fileno() < 0 or self._process.poll() is not None:
+            raise DeviceLostError(f"{self.info.title} is closed. {_GIVEN_UP}")
 
     # -- talking ------------------------------------------------------------------------------------------------------------
 
@@ -231,7 +238,7 @@ class SoundCardLive:
 
     def _gather(self) -> None:
         begun = False
-        while self._open:
+        while True:
             try:
                 kind, content = self._card._message()
             except TimeoutError:
@@ -240,8 +247,10 @@ class SoundCardLive:
             except DeviceLostError as error:
                 self._error = error
                 return
+            if not self._open and kind == frames.WORDS and json.loads(content).get("stopped"):
+                return
             begun = begun or kind == frames.BEGUN
-            if kind == frames.SAMPLES and begun:
+            if kind == frames.SAMPLES and begun and self._open:
                 with self._lock:
                     self._blocks.append(frames.from_bytes(content, self._card._channels))
                     if len(self._blocks) > 4096:  # nobody reads: the oldest go
@@ -268,7 +277,6 @@ class SoundCardLive:
         self.mute()
         time.sleep(0.05)  # the gate closes
         self._card._order({"do": "stop"})
-        self._card.close()
         self._thread.join(3)
 
 

@@ -85,7 +85,7 @@ _WORDS = {
     Caution.STRANGER: "A component that is neither the tone nor a harmonic rose strongly: the unit may be oscillating.",
     Caution.FILTERED: "The fundamental is filtered out here, so this ratio is mostly noise.",
     Caution.LEVEL_NOT_HELD: "The unit's output level was not held within 0.1 dB here: the generator level could not be raised enough, or the unit did not follow.",
-    Caution.SILENT: "This channel is silent; nothing to compare.",
+    Caution.SILENT: "This channel is silent: all its samples are equal.",
     Caution.NOTHING_IN_COMMON: "No common signal found within the delay search range; see the correlation.",
     Caution.IDENTICAL: "Both channels contain identical samples: one signal recorded twice, not two paths.",
     Caution.DISPERSED: "The delay varies with frequency: the reading is the delay of the coherent part of the band, not of the loudest.",

@@ -151,7 +151,10 @@ def _weighted(held: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex
     cross = held.cross
     turned = cross * np.exp(2j * np.pi / held.size * np.arange(cross.size) * lag)
     smooth = [uniform_filter1d(v, 2 * width + 1, mode="nearest") for v in (turned.real, turned.imag, held.first, held.second)]
-    coherence = np.clip((smooth[0] ** 2 + smooth[1] ** 2) / np.maximum(smooth[2] * smooth[3], 1e-300), 0, _MOST_COHERENT)
+    # running sums are true to the rounding of their greatest value; below it a bin's coherence says nothing
+    rounding = np.finfo(float).eps
+    least = max(rounding * float(held.first.max()) * rounding * float(held.second.max()), 1e-300)
+    coherence = np.clip((smooth[0] ** 2 + smooth[1] ** 2) / np.maximum(smooth[2] * smooth[3], least), 0, _MOST_COHERENT)
     magnitude = np.abs(cross)
     there = magnitude > 0
     return np.where(there, cross / np.maximum(magnitude, 1e-300) * coherence / (1 - coherence), 0), float(np.median(coherence[there]))

@@ -76,7 +76,7 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
             found[i], amplitudes[i] = fit.frequency, abs(fit.amplitudes[0])
             own[i] = alone - fit.residual if i == 1 else _fundamental(x.size, rate, fit.frequency, complex(fit.amplitudes[0]))
             sigma = fit.sigma
-    if abs(found[0] / f1 - 1) > 0.02 or abs(found[1] / f2 - 1) > 0.02 or min(amplitudes) < _STANDS_OUT * sigma / math.sqrt(x.size):
+    if abs(found[0] / f1 - 1) > 0.02 or abs(found[1] / f2 - 1) > 0.02 or min(amplitudes) <= _STANDS_OUT * sigma / math.sqrt(x.size):
         return None
     weighted = WINDOW.weighted(rest - own[0] - own[1])
     end = 0.5 * rate - _LEAST_APART * rate / x.size

@@ -14,7 +14,7 @@ import numpy as np
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.result import Curve, Reading, Result, with_caution
 from epidote.core.settings import Settings
 from epidote.core.signal import Recording, Signal, Stimulus
 
@@ -188,7 +188,25 @@ def gathered(results: Sequence[Result], recordings: Sequence[Recording], chain: 
         cautions.append(Caution.DROPOUT)
     if not chain.calibrated and any(r.signal.unit == "FS" for r in recordings):
         cautions.append(Caution.UNCALIBRATED)
-    return Result(tuple(c for r in results for c in r.curves), tuple(g for r in results for g in r.readings), unique(cautions))
+    readings = _explained([g for r in results for g in r.readings], recordings)
+    return Result(tuple(c for r in results for c in r.curves), readings, unique(cautions))
+
+
+def _explained(readings: Sequence[Reading], recordings: Sequence[Recording]) -> tuple[Reading, ...]:
+    """A reading without a value says why: where nothing else did, because its channel holds nothing but equal samples."""
+    told: dict[int, bool] = {}
+
+    def is_silent(channel: int) -> bool:
+        if channel not in told:
+            own = [r.signal.channel(channel) for r in recordings if channel <= r.signal.channels]
+            told[channel] = any(x.size > 0 and bool((x == x[0]).all()) for x in own)
+        return told[channel]
+
+    def explained(reading: Reading) -> Reading:
+        unexplained = reading.value is None and not reading.cautions
+        return with_caution(reading, Caution.SILENT) if unexplained and is_silent(reading.channel) else reading
+
+    return tuple(explained(r) for r in readings)
 
 
 def single_recording_channels(recordings: Sequence[Recording]) -> int:

@@ -65,9 +65,13 @@ class IntermodulationSettings(Settings):
     frequency_1: float = setting(60.0, "Lower tone", "Frequency of the lower tone", "Hz", played=True, ge=5, le=100000)
     frequency_2: float = setting(7000.0, "Upper tone", "Frequency of the upper tone", "Hz", played=True, ge=10, le=190000)
     ratio: float = setting(4.0, "Amplitude ratio", "Amplitude of the lower tone relative to the upper", played=True, gt=0.001, le=1000)
-    level: float = setting(-6.0, "Level", "Level of a sine with the same peak value as the two tones together", "dBFS", played=True, ge=-140, le=0)
+    level: float = setting(
+        -6.0, "Level", "Level of a sine with the same peak value as the two tones together", "dBFS", played=True, ge=-140, le=0
+    )
     duration: float = setting(2.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.1, le=600)
-    sweep_from: float = setting(0.0, "Sweep from", "Sweep the upper tone from this frequency to frequency_2; 0 for no sweep", "Hz", played=True, ge=0, le=190000)
+    sweep_from: float = setting(
+        0.0, "Sweep from", "Sweep the upper tone from this frequency to frequency_2; 0 for no sweep", "Hz", played=True, ge=0, le=190000
+    )
     points_per_octave: int = setting(3, "Points per octave", "Tone pairs per octave of the sweep", played=True, ge=1, le=48)
     convention: Convention = setting(Convention.ROOT_OF_SQUARES, "Definition", "Definition of modulation distortion")
 

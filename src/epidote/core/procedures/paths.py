@@ -24,7 +24,7 @@ from epidote.core.procedures.paths_told import told, told_alone
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording
-from epidote.core.stimulus.noise import Colour, noise
+from epidote.core.stimulus.noise import LEAD, TAIL, Colour, noise
 from epidote.core.stimulus.silence import silence
 
 T = TypeVar("T")
@@ -62,7 +62,9 @@ class Paths(UsualProcedure):
             yield noise(rate=chain.rate, colour=Colour.PINK, duration=settings.duration, level=settings.level)
 
     def duration(self, settings: PathsSettings, chain: Chain) -> float:
-        return settings.duration
+        if settings.stimulus is Played.NOTHING:
+            return settings.duration
+        return settings.duration + LEAD + TAIL
 
     def headline(self, result: Result) -> Reading | None:
         return next((r for r in result.readings if r.key in ("delay", "apart")), None)
