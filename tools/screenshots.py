@@ -99,6 +99,7 @@ def main() -> None:
         page.look.show_view("level")
         settle(window, 0.5)
         page.exchange.export(OUT / "exported-graph.png")
+        settle(window)
     page.pins.clear()
     settle(window)
     beside_the_graph(window, dressed, wanted, found, (p40_high, a25))

@@ -10,7 +10,7 @@ from PySide6.QtGui import QDropEvent, QGuiApplication, QImage
 
 from epidote.desktop.curve_preview import CurvePreview
 from epidote.study.text_curves import text_readings
-from tests.desktop.test_matrix import do, wait_for
+from tests.desktop.test_matrix import do, export, wait_for
 
 
 @pytest.fixture
@@ -305,7 +305,7 @@ def test_notes_and_pictures_belong_to_what_is_chosen(window, rows, columns, two,
     wait_for(qtbot, lambda: panel.list.count() == 2)
     panel.enlarge(0)
     assert two.model.beside(two.current_subject()) == 3
-    two.exchange.export(tmp_path / "with readings.csv")
+    export(qtbot, two, tmp_path / "with readings.csv")
     assert "# note: Havelmar A25, load 8 Ω: fan runs from 20 W on" in (tmp_path / "with readings.csv").read_text()
     assert any("fan runs" in note for note in two.graph_panel.graph.figure().notes)
     two.choose([rows["high"]], columns["response"])
@@ -322,24 +322,24 @@ def test_notes_and_pictures_belong_to_what_is_chosen(window, rows, columns, two,
 
 def test_graph_and_readings_to_the_clipboard(window, two, qtbot):
     do(window, "copy graph")
-    assert QGuiApplication.clipboard().image().width() == 2560
+    wait_for(qtbot, lambda: QGuiApplication.clipboard().image().width() == 2560)
     do(window, "copy table")
     lines = QGuiApplication.clipboard().text().splitlines()
     assert lines[0].split("\t")[1:3] == ["Ostrel P40", "Havelmar A25"]
     assert any(line.startswith("Gain at 1 kHz\t") for line in lines)
 
 
-def test_documents_texts_and_json(window, two, tmp_path):
-    two.exchange.export(tmp_path / "g.pdf")
+def test_documents_texts_and_json(window, two, tmp_path, qtbot):
+    export(qtbot, two, tmp_path / "g.pdf")
     assert (tmp_path / "g.pdf").read_bytes().startswith(b"%PDF")
-    two.exchange.export(tmp_path / "c.txt")
+    export(qtbot, two, tmp_path / "c.txt")
     from epidote.study.text_curves import read_text_curve
 
     files = sorted(tmp_path.glob("c *.txt"))
     assert len(files) == 2
     level, phase = read_text_curve(files[0])
     assert (level.x[0] >= 19, phase is not None) == (True, True)
-    two.exchange.export(tmp_path / "all.json")
+    export(qtbot, two, tmp_path / "all.json")
     assert len(json.loads((tmp_path / "all.json").read_text())["runs"]) == 2
     assert read_text_curve(tmp_path / "all.json")[0].y.size > 100
 

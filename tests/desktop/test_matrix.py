@@ -25,6 +25,12 @@ def wait_for(qtbot, condition) -> None:
     qtbot.waitUntil(condition, timeout=20000)
 
 
+def export(qtbot, page, path) -> None:
+    """Export what is selected, and wait until the study's thread has written it."""
+    with qtbot.waitSignal(page.session.said, timeout=15000):
+        page.exchange.export(path)
+
+
 def test_it_opens_on_a_comparison(window, rows, columns):
     figure = window.matrix.graph_panel.graph.figure()
     assert {t.name for t in figure.traces} == {"Ostrel P40, gain high", "Havelmar A25, load 8 Ω"}
@@ -260,7 +266,7 @@ def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
     page.choose([rows["high"], rows["a25"]], columns["response"])
     page.pins.add(1000.0)
     wait_for(qtbot, lambda: len(page.graph_panel.graph.figure().pins) == 1 and len(page.graph_panel.graph.figure().traces) == 2)
-    page.exchange.export(tmp_path / "graph.svg")
+    export(qtbot, page, tmp_path / "graph.svg")
     svg = (tmp_path / "graph.svg").read_text()
     for words in (
         "Ostrel P40, gain high",
@@ -271,17 +277,17 @@ def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
         "entered",
     ):
         assert words in svg, words
-    page.exchange.export(tmp_path / "graph.png")
+    export(qtbot, page, tmp_path / "graph.png")
     image = QImage(str(tmp_path / "graph.png"))
     assert (image.width(), image.height()) == (2560, 1600)
     assert "Pin 1, 1.000 kHz" in image.text("Description")
-    page.exchange.export(tmp_path / "curves.csv")
+    export(qtbot, page, tmp_path / "curves.csv")
     rows_ = list(csv.reader(line for line in (tmp_path / "curves.csv").read_text().splitlines() if not line.startswith("#")))
     assert len(rows_[0]) == 5
-    page.exchange.export(tmp_path / "all readings.csv")
+    export(qtbot, page, tmp_path / "all readings.csv")
     assert "bandwidth_high" in (tmp_path / "all readings.csv").read_text()
     page.exchange.export(tmp_path / "nowhere" / "graph.png")
-    assert "could not be written" in window.message.text()
+    wait_for(qtbot, lambda: "could not be written" in window.message.text())
 
 
 def test_what_was_finished_is_there_after_closing(window, rows, columns, qtbot, path):

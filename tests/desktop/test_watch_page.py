@@ -1,11 +1,16 @@
 """The Watch page over stand-ins: live spectrum and figures, generator, states held, compared and kept."""
 
+import threading
+
 import numpy as np
 import pytest
+import soundfile
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
+from epidote.audio import resampling
 from epidote.core.stimulus.programme import ProgrammeKind
+from tests.conftest import sine
 
 
 def wait_for(qtbot, condition) -> None:
@@ -68,6 +73,31 @@ def test_the_generator_s_programmes(page):
     assert bar.programme() is None
     assert "high" in said[0]
     bar.set_on(False)
+
+
+def test_a_file_is_read_for_the_generator_off_the_interface_s_thread(page, qtbot, tmp_path, monkeypatch):
+    """Read, and brought to the chain's rate, on the study's thread; the source of the expected samples is the sine's own formula."""
+    rate, threads = 44100, []
+    soundfile.write(tmp_path / "tone.wav", sine(1000, 0.5, rate, rate), rate, subtype="FLOAT")
+    real = resampling.for_playing
+    monkeypatch.setattr(resampling, "for_playing", lambda *a: threads.append(threading.current_thread()) or real(*a))
+    bar = page.generator
+    bar.use_file(tmp_path / "tone.wav")
+    assert bar.samples is None, "nothing was read yet"
+    wait_for(qtbot, lambda: bar.samples is not None)
+    assert bar.kind.on() == (str(ProgrammeKind.FILE),)
+    assert threads[0] is not threading.main_thread()
+    inside = slice(4800, 43200)
+    assert bar.samples[inside] == pytest.approx(sine(1000, 0.5, 48000, 48000)[inside], abs=1e-6)
+    bar.set_chain(bar.chain.changed(rate=96000))
+    wait_for(qtbot, lambda: bar.samples is not None and bar.samples.size == 96000)
+    told = []
+    bar.failed.connect(told.append)
+    (tmp_path / "bad.wav").write_bytes(b"no sound")
+    bar.use_file(tmp_path / "bad.wav")
+    wait_for(qtbot, lambda: bool(told))
+    assert bar.kind.on() == (str(ProgrammeKind.TONE),)
+    assert bar.samples is None
 
 
 def test_the_ceiling_holds_for_the_generator(page):

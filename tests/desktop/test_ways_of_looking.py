@@ -8,7 +8,7 @@ from epidote.conductor import add_column
 from epidote.core.procedures.base import procedure
 from epidote.core.settings import make_settings
 from tests.conftest import measured
-from tests.desktop.test_matrix import do, wait_for
+from tests.desktop.test_matrix import do, export, wait_for
 
 LEVEL = {"steps": 6, "dwell": 0.1, "start_level": "-40 dBFS", "stop_level": "-8 dBFS"}
 
@@ -84,10 +84,10 @@ def test_one_step_is_computed_from_the_recording(staircase, window, qtbot):
     assert not page.graph_panel.step.isVisible()
 
 
-def test_what_is_in_view_is_exported(staircase, window, tmp_path):
+def test_what_is_in_view_is_exported(staircase, window, tmp_path, qtbot):
     page = staircase
     page.look.show_axis("dBu")
-    page.exchange.export(tmp_path / "curves.csv")
+    export(qtbot, page, tmp_path / "curves.csv")
     text = (tmp_path / "curves.csv").read_text()
     assert "dBu" in text and "thd_n" in text
     assert len([line for line in text.splitlines() if line and line[0] in "-0123456789"]) >= 8

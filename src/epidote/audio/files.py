@@ -14,8 +14,8 @@ import numpy as np
 import soundfile
 
 from epidote.audio.containers import DiskError
+from epidote.audio.resampling import signal_for_playing
 from epidote.audio.streams import SoundStream
-from epidote.core.analysis.clock import resampled
 from epidote.core.errors import UnusableInputError
 from epidote.core.signal import Samples, Signal
 from epidote.core.stimulus.noise import set_material_reader
@@ -47,12 +47,7 @@ def read_tracks(path: Path, first: float = 0.0, last: float | None = None) -> li
 
 def read_material(path: str, rate: float) -> Signal:
     """A sound file brought to a rate, for playing. Raises UnusableInputError."""
-    found = read_sound(Path(path).expanduser())
-    if found.rate == rate:
-        return found
-    step = found.rate / rate
-    frames = int(found.frames / step)
-    return Signal(np.column_stack([resampled(found.channel(c), step, 0.0, frames) for c in range(1, found.channels + 1)]), rate)
+    return signal_for_playing(read_sound(Path(path).expanduser()), rate)
 
 
 set_material_reader(read_material)

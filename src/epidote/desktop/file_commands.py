@@ -16,11 +16,6 @@ if TYPE_CHECKING:
     from epidote.study.store import Study
     from epidote.study.text_curves import TextOptions
 
-_ENDINGS = (".png", ".svg", ".pdf", ".csv", ".txt", ".json")
-_KINDS = (
-    "PNG image (*.png);;SVG image (*.svg);;PDF document (*.pdf);;Curves, CSV (*.csv);;Readings, CSV (*readings.csv);;Curves, text (*.txt);;Selected runs, JSON (*.json)"
-)
-
 
 class FileCommands:
     def __init__(self, window: MainWindow) -> None:
@@ -31,13 +26,12 @@ class FileCommands:
         if not self.matrix.built or self.matrix.graph_panel.graph.figure() is None:
             self.window.say("Nothing to export. Select one or more measured cells first.")
             return
-        name, kind = QFileDialog.getSaveFileName(self.window, "Export", str(Path.home() / f"{self.window.title.text()}.png"), _KINDS)
+        from epidote.desktop.matrix.exporters import EXPORTERS, named
+
+        usual = str(Path.home() / f"{self.window.title.text()}{EXPORTERS[0].ending}")
+        name, kind = QFileDialog.getSaveFileName(self.window, "Export", usual, ";;".join(e.pattern for e in EXPORTERS))
         if name:
-            path = Path(name)
-            ending = next((e for e in _ENDINGS if f"*{e}" in kind or (e == ".csv" and "readings" in kind)), ".png")
-            if path.suffix.lower() not in _ENDINGS:
-                path = path.with_name(path.name + ("" if "readings" not in kind else " readings") + ending)
-            self.matrix.exchange.export(path)
+            self.matrix.exchange.export(named(Path(name), kind))
 
     def copy_graph(self) -> None:
         """The graph with its conditions to the clipboard, as a picture."""
@@ -48,8 +42,13 @@ class FileCommands:
         if figure is None or shown is None:
             self.window.say("No graph to copy. Select one or more measured cells first.")
             return
-        QGuiApplication.clipboard().setImage(picture_of(figure, shown, self.window.theme))
-        self.window.say("Graph copied, with subjects, settings, pins and cautions.")
+        theme = self.window.theme
+
+        def done(image: Any) -> None:
+            QGuiApplication.clipboard().setImage(image)
+            self.window.say("Graph copied, with subjects, settings, pins and cautions.")
+
+        self.session.ask(lambda _: picture_of(figure, shown, theme), done)
 
     def copy_table(self) -> None:
         """The readings to the clipboard, tabs between columns."""

@@ -142,6 +142,10 @@ class Session(QObject):
             study = self.study
             self._store.submit(lambda: question(study), done, self.failed.emit)
 
+    def aside(self, work: Callable[[], Any], done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
+        """Do something that is not the study's, such as reading a file, off the interface's thread."""
+        self._store.submit(work, done, failed)
+
     def judge_claims(self, done: Callable[[], None]) -> None:
         """Hold those claims against the runs whose unit was measured, or which were changed, since; ``verdicts`` has all then."""
         overview = self.overview

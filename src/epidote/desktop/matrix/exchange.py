@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from epidote.core.errors import EpidoteError, in_window
 from epidote.desktop.matrix.look import carried_of
 
 if TYPE_CHECKING:
+    from epidote.desktop.matrix.exporters import Selection
     from epidote.desktop.matrix.page import MatrixPage
     from epidote.study.models import RunSummary
     from epidote.study.store import Study
@@ -19,50 +19,35 @@ class Exchange:
         self._page, self._session = page, page.session
 
     def export(self, path: Path) -> None:
-        """By the ending: PNG, SVG or PDF of the graph, CSV or text of the curves in view, JSON of all; "… readings.csv" of the readings."""
-        from epidote.audio.files import write_whole
-        from epidote.desktop.plot.export import export_picture
-        from epidote.study.export import curves_csv, readings_csv
+        """Write what is selected as what the path's ending says, on the study's thread (see ``exporters``)."""
+        from epidote.desktop.matrix.exporters import exporter_of
 
-        page = self._page
+        selection = self._selection()
+        exporter = exporter_of(path)
+        if exporter is None:
+            self._page.failed.emit(f"{path.name} has no ending that can be exported to. Nothing was written; choose a name that ends in .png or .csv.")
+            return
+
+        def work(_: Study) -> str:
+            exporter.write(path, selection)
+            return f"{path.name} exported."
+
+        self._session.ask(work, self._session.said.emit)
+
+    def _selection(self) -> Selection:
+        from epidote.desktop.matrix.exporters import SelectedRun, Selection
+
+        page, overview = self._page, self._session.overview
         graph = page.graph_panel.graph
-        cells = [(s.full_name, r) for s, r in page.chosen_cells() if r is not None]
-        overview = self._session.overview
-        chosen = [(s, r) for s, r in page.chosen_cells() if r is not None]
-        notes = [f"{s.full_name}: {note}" for s, r in chosen for note in overview.notes_on(s, r)] if overview is not None else []
-        try:
-            if path.suffix.lower() in (".png", ".svg", ".pdf"):
-                figure, shown = graph.figure(), graph.view()
-                if figure is not None and shown is not None:
-                    export_picture(path, figure, shown, page.theme)
-            elif path.suffix.lower() == ".txt":
-                self._write_texts(path, cells)
-            elif path.suffix.lower() == ".json":
-                import json
-
-                from epidote.study.archive import run_json
-
-                told = [{"name": n, **run_json(r), "notes": [note for note in notes if note.startswith(f"{n}: ")], "curves": [c.to_json() for c in page.curves_of(r.id)]} for n, r in cells]
-                write_whole(path, json.dumps({"runs": told}, allow_nan=False).encode())
-            elif path.stem.endswith("readings"):
-                write_whole(path, readings_csv(cells, notes).encode())
-            else:
-                write_whole(path, curves_csv([(n, r, list(page.look.in_view(r.id))) for n, r in cells], notes).encode())
-        except EpidoteError as error:
-            page.failed.emit(in_window(error))
-
-    def _write_texts(self, path: Path, cells: list[tuple[str, RunSummary]]) -> None:
-        """A text file for each curve in view; of several the row's name and the channel stand in the file's name."""
-        from epidote.audio.files import write_whole
-        from epidote.study.export import described
-        from epidote.study.text_curves import text_of
-
-        curves = [(n, r, c) for n, r in cells for c in self._page.look.in_view(r.id) if c.channel in self._page.look.channels]
-        for name, run, curve in curves:
-            phase = next((p for p in self._page.curves_of(run.id) if p.key == "phase" and p.channel == curve.channel), None) if curve.key == "level" else None
-            plain = "".join(ch if ch.isalnum() or ch in " -" else "_" for ch in name)
-            target = path if len(curves) == 1 else path.with_name(f"{path.stem} {plain} ch {curve.channel}.txt")
-            write_whole(target, text_of(curve, phase, [f"{name}: {described(run)}"]).encode())
+        runs = tuple(
+            SelectedRun(
+                subject.full_name, run, tuple(page.look.in_view(run.id)), tuple(page.curves_of(run.id)),
+                tuple(overview.notes_on(subject, run)) if overview is not None else (),
+            )
+            for subject, run in page.chosen_cells()
+            if run is not None
+        )  # fmt: skip
+        return Selection(runs, frozenset(page.look.channels), graph.figure(), graph.view(), page.theme)
 
     def write_file(self, settings: dict[str, Any], path: Path | None = None) -> None:
         """The run on offer as a sound file between marks, for a player of its own; asks where to when no path is given."""

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from epidote.audio.files import encode, write_whole
+from epidote.audio.resampling import for_playing
 from epidote.core.analysis.clock import resampled
 from epidote.core.analysis.overlay import Overlay
 from epidote.core.errors import UnusableInputError
@@ -41,8 +42,7 @@ def laid_over(
     """Path ``number`` (from 2) over the first, brought to its rate and its clock; the loudest minute of what is longer."""
     (first, rate), (second, other) = ways[0], ways[number - 1]
     step = other / rate * (1 + 1e-6 * drift_ppm)
-    if step != 1:
-        second = resampled(second, step, 0.0, int(second.size / step))
+    second = for_playing(second, rate * step, rate)
     most = round(LONGEST * rate)
     begin = 0
     if first.size > most:

@@ -18,11 +18,14 @@ from epidote.desktop.widgets.plain import Label, plain_tip
 
 if TYPE_CHECKING:
     from epidote.core.signal import Samples
+    from epidote.desktop.session import Session
 
 _WORDS = {
     ProgrammeKind.TONE: "Sine", ProgrammeKind.TWO_TONES: "Two-tone", ProgrammeKind.NOISE: "Noise", ProgrammeKind.MULTITONE: "Multitone",
     ProgrammeKind.FILE: "File",
 }  # fmt: skip
+
+LONGEST_FILE = 60.0  # s of a file that are looped
 
 _FIELD_TIPS = {
     "frequency": "Frequency of the tone, e.g. 1 kHz",
@@ -37,10 +40,12 @@ class GeneratorBar(QWidget):
     changed = Signal()
     failed = Signal(str)
 
-    def __init__(self) -> None:
+    def __init__(self, session: Session) -> None:
         super().__init__()
+        self._session = session
         self.chain = Chain()
-        self.samples: Samples | None = None
+        self.samples: Samples | None = None  # of the file, at the chain's rate
+        self._file: Path | None = None
         layout = QHBoxLayout(self)
         layout.setContentsMargins(20, 6, 20, 6)
         layout.setSpacing(8)
@@ -81,7 +86,11 @@ class GeneratorBar(QWidget):
         return edit
 
     def set_chain(self, chain: Chain) -> None:
+        other_rate = chain.rate != self.chain.rate
         self.chain = chain
+        if other_rate and self._file is not None:
+            self.samples = None
+            self.use_file(self._file)
         names = ["All outputs", *(f"Output {n}" for n in chain.outputs)]
         if [self.outputs.itemText(i) for i in range(self.outputs.count())] != names:
             self.outputs.clear()
@@ -117,28 +126,42 @@ class GeneratorBar(QWidget):
         return Programme(kind, min(level, 0.0), frequency, second, outputs).below(self.chain.ceiling_dbfs)
 
     def _kind_chosen(self, chosen: tuple[str, ...]) -> None:
-        if chosen == (str(ProgrammeKind.FILE),) and not self._choose_file():
-            self.kind.set_options([(str(k), words) for k, words in _WORDS.items()], [str(ProgrammeKind.TONE)])
+        if chosen == (str(ProgrammeKind.FILE),):
+            self._show_kind(ProgrammeKind.TONE)  # until a file is chosen and read
+            path, _ = QFileDialog.getOpenFileName(self, "Select audio file to loop", str(Path.home()), "Audio files (*.wav *.flac)")
+            if path:
+                self.use_file(Path(path))
         self._refresh()
 
-    def _choose_file(self) -> bool:
-        path, _ = QFileDialog.getOpenFileName(self, "Select audio file to loop", str(Path.home()), "Audio files (*.wav *.flac)")
-        return bool(path) and self.use_file(Path(path))
+    def _show_kind(self, kind: ProgrammeKind) -> None:
+        self.kind.set_options([(str(k), words) for k, words in _WORDS.items()], [str(kind)])
 
-    def use_file(self, path: Path) -> bool:
-        """Play this file's first channel, brought to the chain's rate."""
-        from epidote.audio.files import read_sound
-        from epidote.core.analysis.clock import resampled
+    def use_file(self, path: Path) -> None:
+        """Play this file's first channel, brought to the chain's rate; it is read off the interface's thread."""
+        rate = self.chain.rate
 
-        try:
-            signal = read_sound(path)
-        except EpidoteError as error:
-            self.failed.emit(in_window(error))
-            return False
-        x = signal.channel(1)[: round(60 * signal.rate)]
-        step = signal.rate / self.chain.rate
-        self.samples = x if step == 1 else resampled(x, step, 0.0, int(x.size / step))
-        return True
+        def read() -> Samples:
+            from epidote.audio.files import read_tracks
+            from epidote.audio.resampling import for_playing
+
+            signal = read_tracks(path, 0.0, LONGEST_FILE)[0].signal
+            return for_playing(signal.channel(1), signal.rate, rate)
+
+        def done(samples: Samples) -> None:
+            if rate != self.chain.rate:
+                return  # the chain has changed meanwhile, and the file is being read for it
+            self._file, self.samples = path, samples
+            self._show_kind(ProgrammeKind.FILE)
+            self._refresh()
+
+        self._file = path
+        self._session.aside(read, done, self._not_read)
+
+    def _not_read(self, words: str) -> None:
+        self._file = self.samples = None
+        self._show_kind(ProgrammeKind.TONE)
+        self._refresh()
+        self.failed.emit(words)
 
     def _refresh(self, tell: object = True) -> None:
         kind = ProgrammeKind(self.kind.on()[0])

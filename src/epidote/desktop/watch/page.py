@@ -66,7 +66,7 @@ class WatchPage(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        self.generator = GeneratorBar()
+        self.generator = GeneratorBar(self.session)
         self.generator.changed.connect(self._play)
         self.generator.failed.connect(self.failed)
         layout.addWidget(self.generator)
