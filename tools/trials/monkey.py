@@ -10,13 +10,16 @@ machine gave it the time (its own processor time, not the clock's).
 from __future__ import annotations
 
 import argparse
+import collections
 import faulthandler
 import os
 import random
 import shutil
 import sys
 import tempfile
+import threading
 import time
+import traceback
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -57,23 +60,51 @@ MODIFIERS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.NoModifier, Qt.
 NOT_PRESSED = ("quit", "preferences")  # what ends the trial; what dresses every widget anew, which takes Qt half a second and is asked for
 
 
+class Sampler:
+    """Looks every few milliseconds where the interface's thread is, so that a gap can be told with its place in the code."""
+
+    def __init__(self) -> None:
+        self._thread_id = threading.get_ident()
+        self._places: collections.Counter[str] = collections.Counter()
+        threading.Thread(target=self._look, daemon=True).start()
+
+    def _look(self) -> None:
+        while True:
+            time.sleep(0.01)
+            frame = sys._current_frames().get(self._thread_id)
+            own = [f for f, _ in traceback.walk_stack(frame) if f"{os.sep}epidote{os.sep}" in f.f_code.co_filename]
+            self._places["; ".join(f"{Path(f.f_code.co_filename).stem}.{f.f_code.co_name}" for f in own[:4])] += 1
+
+    def begin(self) -> None:
+        self._places.clear()
+
+    def most(self) -> str:
+        """Where it was most often since ``begin``."""
+        found = self._places.most_common(2)
+        return " | ".join(f"{place or 'Qt'} ({count})" for place, count in found)
+
+
 class Monkey:
     def __init__(self, window: MainWindow, folder: Path, seed: int) -> None:
         self.window, self.folder = window, folder
         self.random = random.Random(seed)
+        self.barred = [a for n, a in window.actions_by_name.items() if n in NOT_PRESSED]
         self.gaps: list[str] = []
         self.done = 0
+        self.sampler = Sampler()
         self._inner = 0.0
-        self._freeing = QTimer()
-        self._freeing.setInterval(150)
-        self._freeing.timeout.connect(self.free)
-        self._freeing.start()
+        self._free_later()
+
+    def _free_later(self) -> None:
+        # one timer after the other: Qt does not let a repeating one fire while its own last call waits in a loop within
+        QTimer.singleShot(150, self.free)
 
     def free(self) -> None:
         """A menu or dialog that waits in a loop of its own is answered from within, or nothing would go on."""
+        self._free_later()
         popup, modal = QApplication.activePopupWidget(), QApplication.activeModalWidget()
         if isinstance(popup, QMenu):
-            actions = [a for a in popup.actions() if a.isEnabled() and a.menu() is None and not a.isSeparator() and a.text() != "Quit"]
+            actions = [a for a in popup.actions() if a.isEnabled() and a.menu() is None and not a.isSeparator() and a not in self.barred]
             popup.close()
             if actions and self.random.random() < 0.5:
                 self.random.choice(actions).trigger()
@@ -176,6 +207,7 @@ class Monkey:
 
     def step(self) -> None:
         begun, inner = time.thread_time(), self._inner
+        self.sampler.begin()
         what = self.act()
         QApplication.processEvents()
         whole = time.thread_time() - begun
@@ -183,7 +215,7 @@ class Monkey:
         self._inner = inner + whole
         self.done += 1
         if spent > LONGEST_GAP:
-            self.gaps.append(f"{spent * 1000:.0f} ms after {what}")
+            self.gaps.append(f"{spent * 1000:.0f} ms after {what}, in {self.sampler.most()}")
         for dialog in [w for w in QApplication.topLevelWidgets() if isinstance(w, QDialog) and w.isVisible()]:
             if self.random.random() < 0.15:
                 dialog.reject()

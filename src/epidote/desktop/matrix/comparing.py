@@ -42,7 +42,7 @@ class Comparing:
 
     def _pair(self) -> tuple[tuple[Subject, RunSummary], tuple[Subject, RunSummary], list[tuple[int, str]]] | str:
         """The row compared, the reference, and all rows there are to compare; or words that say what is missing."""
-        from epidote.desktop.matrix.compose import short_name
+        from epidote.desktop.matrix.compose import short_names
 
         overview, column = self._session.overview, self._page.current_column()
         if overview is None or column is None:
@@ -57,8 +57,8 @@ class Comparing:
         if not rows:
             return f"Select a measured cell of another row in this column to compare it with {base.full_name}."
         ours = next(((s, r) for s, r in rows if s.id == self._compared), rows[0])
-        names = [s for s, _ in rows] + [base]
-        return ours, (base, reference), [(s.id, short_name(s, names)) for s, _ in rows]
+        short = short_names([s for s, _ in rows] + [base])
+        return ours, (base, reference), [(s.id, short[s.id]) for s, _ in rows]
 
     def show(self) -> None:
         panel, pair, number = self.panel, self._pair(), self._beside.asked

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -104,6 +106,7 @@ def make_figure(
     traces, differences, crossings, deviations = [], [], [], []
     reference = next((c for c in chosen if c.is_reference), None)
     unit, x_unit = "dB", "Hz"
+    names = short_names([c.subject for c in chosen])
     for one in sorted(chosen, key=lambda c: not c.subject.is_baseline):
         for curve in one.curves:
             if curve.channel not in channels or not one.subject.shown:
@@ -124,8 +127,7 @@ def make_figure(
                 if less.y_unit == "dB":
                     doubt = np.hypot(uncertainty(curve, less.x), uncertainty(own, less.x))
                     of = f", channel {curve.channel}" if len(channels) > 1 else ""
-                    rows = [c.subject for c in chosen]
-                    crossings.append(in_words(short_name(one.subject, rows) + of, short_name(reference.subject, rows), less, doubt))
+                    crossings.append(in_words(names[one.subject.id] + of, names[reference.subject.id], less, doubt))
     notes = [f"{c.subject.full_name}: {_settings_words(c.run)}" for c in chosen]
     notes += [f"! {c.subject.full_name}: {Caution(k).words}" for c in chosen for k in c.run.cautions]
     words = view.group.lower() if view.title == view.group.lower() else view.title
@@ -165,9 +167,15 @@ def _marks(chosen: Chosen | None, channels: set[int]) -> tuple[tuple[float, str]
     return tuple(marks_on(curve)) if curve is not None else ()
 
 
+@lru_cache(maxsize=256)
+def _settings_said(key: str, settings_json: str) -> str:
+    """Two dozen rows of a graph were mostly measured with the same settings."""
+    return settings_in_words(procedure(key).Settings, json.loads(settings_json))
+
+
 def _settings_words(run: RunSummary) -> str:
     """The settings and the chain of a run, for a picture."""
-    values = settings_in_words(procedure(run.procedure).Settings, run.settings)
+    values = _settings_said(run.procedure, json.dumps(dict(run.settings)))
     chain = run.chain
     load = f", {chain['load_ohms']:g} Ω" if chain.get("load_ohms") else ""
     who = "".join(f", {w}" for w in (run.person and f"operator {run.person}", run.firmware and f"firmware {run.firmware}") if w)
@@ -185,8 +193,9 @@ def make_table(
     reference = next((c for c in chosen if c.is_reference), None)
     others = [c for c in chosen if reference and c is not reference and not c.subject.is_baseline]
     ordered = sorted(chosen, key=lambda c: (not c.is_reference, c.subject.is_baseline))
+    names = short_names([c.subject for c in ordered])
     columns = [
-        (short_name(c.subject, [o.subject for o in ordered]), -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered
+        (names[c.subject.id], -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered
     ]
     columns += [("Difference", c.subject.colour, True) for c in others]
     found = {c.run.id: {r["key"]: Reading.from_json(r) for r in c.run.readings if r["channel"] == channel} for c in ordered}
@@ -207,11 +216,12 @@ def make_table(
 def _cautions(chosen: Sequence[Chosen]) -> list[str]:
     """Each caution once, with the rows that it holds for; those of the chain hold for all."""
     rows: dict[Caution, list[str]] = {}
+    names = short_names([c.subject for c in chosen])
     for c in chosen:
         for key in dict.fromkeys(c.run.cautions):
-            rows.setdefault(Caution(key), []).append(short_name(c.subject, [o.subject for o in chosen]))
+            rows.setdefault(Caution(key), []).append(names[c.subject.id])
     general = (Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED)
-    own = [f"{', '.join(names)}: {caution.words}" for caution, names in rows.items() if caution not in general]
+    own = [f"{', '.join(concerned)}: {caution.words}" for caution, concerned in rows.items() if caution not in general]
     return own + [caution.words for caution in rows if caution in general]
 
 
@@ -223,16 +233,21 @@ def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]
     if len(gains) < 2:
         return ""
     least, most = min(gains, key=lambda g: g[0]), max(gains, key=lambda g: g[0])
-    names = [short_name(c.subject, [o.subject for o in chosen]).partition(" ")[2] for _, c in (least, most)]
+    short = short_names([c.subject for c in chosen])
+    names = [short[c.subject.id].partition(" ")[2] for _, c in (least, most)]
     span = format_quantity(most[0] - least[0], "dB", digits=4)
     return f"Gain range {span}: maximum {format_quantity(most[0], 'dB')} ({names[1]}), minimum {format_quantity(least[0], 'dB')} ({names[0]})."
 
 
-def short_name(subject: Subject, among: Sequence[Subject]) -> str:
-    """The unit's name, or what tells it from the same unit under other conditions."""
-    twins = [o for o in among if o is not subject and o.name == subject.name]
-    if not twins:
-        return subject.name
+def short_names(subjects: Sequence[Subject]) -> dict[int, str]:
+    """By row: the unit's name, or what tells it from the same unit under other conditions."""
+    alike: dict[str, list[Subject]] = {}
+    for subject in subjects:
+        alike.setdefault(subject.name, []).append(subject)
+    return {s.id: name if len(twins) == 1 else _told_apart(s, twins) for name, twins in alike.items() for s in twins}
+
+
+def _told_apart(subject: Subject, twins: Sequence[Subject]) -> str:
     telling = [f"{k} {v}" for k, v in subject.conditions.items() if any(o.conditions.get(k) != v for o in twins)]
     return f"{subject.unit.model if subject.unit else subject.name} {', '.join(telling)}"
 

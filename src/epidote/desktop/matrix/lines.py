@@ -74,9 +74,9 @@ class Lines:
         """(limit, passed, words) of the chosen curves, and of their runs' readings, at every limit; what failed first."""
         from epidote.core.comparison.limits import check_curve, check_reading
         from epidote.core.result import Reading
-        from epidote.desktop.matrix.compose import short_name
+        from epidote.desktop.matrix.compose import short_names
 
-        rows = [c.subject for c in chosen]
+        names = short_names([c.subject for c in chosen])
         found = []
         for _, limit in self.limits():
             for one in chosen:
@@ -84,7 +84,7 @@ class Lines:
                     told = [check_reading(limit, Reading.from_json(r)) for r in one.run.readings]
                 else:
                     told = [check_curve(limit, c) for c in one.curves] if limit.key == key else []
-                found += [(h.passed, h.margin, limit.name, f"{short_name(one.subject, rows)}: {h.words}") for h in told if h is not None]
+                found += [(h.passed, h.margin, limit.name, f"{names[one.subject.id]}: {h.words}") for h in told if h is not None]
         return [(name, passed, words) for passed, _, name, words in sorted(found)]
 
     def _limits(self, key: str, figure: Figure, failed: set[str]) -> list[Line]:

@@ -5,14 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, Qt, Signal
-from PySide6.QtGui import QColor, QGuiApplication, QResizeEvent
+from PySide6.QtGui import QColor, QFontMetrics, QGuiApplication, QResizeEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
     QLineEdit,
     QMenu,
     QPushButton,
-    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
@@ -20,13 +19,16 @@ from PySide6.QtWidgets import (
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.choice import Choice
 from epidote.desktop.widgets.plain import Label, button_text, plain_tip
-from epidote.desktop.widgets.plain_table import plain_table
+from epidote.desktop.widgets.plain_table import plain_view
+from epidote.desktop.widgets.table_model import ReadOnlyTableModel, TableCell
 
+_MEASURED = 3  # of a column: the widest text is among the longest
+_ROOM_ABOUT = 14  # pixels beside a text
 _HELD = 3  # limits that have room
 _LEAST_SHARE = 0.3  # of the width, for the names of readings
 
 if TYPE_CHECKING:  # what composes tables computes, and is loaded after the window
-    from epidote.desktop.matrix.compose import ReadingTable
+    from epidote.desktop.matrix.compose import Cell, ReadingTable
 
 
 class ReadingsPanel(QWidget):
@@ -49,7 +51,10 @@ class ReadingsPanel(QWidget):
         self.units = Choice()
         top.addWidget(self.units)
         layout.addLayout(top)
-        self.table = plain_table("Readings")
+        self.model = ReadOnlyTableModel()
+        self.table = plain_view("Readings", self.model)
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        self._widths: list[int] = []  # that the columns' texts need
         layout.addWidget(self.table, 1)
         self.point = QLineEdit()
         self.point.setAccessibleName("Add operating point")
@@ -94,51 +99,24 @@ class ReadingsPanel(QWidget):
         menu.addAction("Copy table", self.copy)
         if 0 <= row < len(self._keys) and self._keys[row][0] and row not in self._entries:
             key, unit = self._keys[row]
-            title = head.text() if (head := self.table.item(row, 0)) is not None else key
+            title = self.model.text(row, 0)
             menu.addAction(button_text(f"Set limit for “{title}”…"), lambda: self.limit_wanted.emit(key, unit, title))
         if row in self._entries:
-            head = self.table.item(row, 0)
-            name = head.text() if head is not None else "this point"
+            name = self.model.text(row, 0)
             menu.addAction(button_text(f"Delete “{name}”"), lambda: self.point_unwanted.emit(self._entries[row], name))
         menu.exec(self.table.viewport().mapToGlobal(where))
 
     def copy(self) -> None:
         """The table to the clipboard, tabs between columns."""
-        rows = [[item.text() if (item := self.table.horizontalHeaderItem(c)) else "" for c in range(self.table.columnCount())]]
-        rows += [[item.text() if (item := self.table.item(r, c)) else "" for c in range(self.table.columnCount())] for r in range(self.table.rowCount())]
-        QGuiApplication.clipboard().setText("\n".join("\t".join(row) for row in rows))
+        QGuiApplication.clipboard().setText("\n".join("\t".join(row) for row in self.model.texts()))
 
     def show_table(self, table: ReadingTable, held: tuple[str, ...] = ()) -> None:
         """``held``: what the runs do at their limits, what failed first."""
-        t = self.theme
         self._keys = [(row.key, row.unit) for row in table.rows]
         self._entries = {r: row.entry for r, row in enumerate(table.rows) if row.entry is not None}
-        self.table.clear()
-        self.table.setColumnCount(1 + len(table.columns))
-        self.table.setRowCount(len(table.rows))
-        blank = QTableWidgetItem("")
-        self.table.setHorizontalHeaderItem(0, blank)
-        for i, (title, colour, difference) in enumerate(table.columns, start=1):
-            head = QTableWidgetItem(title)
-            head.setFont(font(0.9, bold=not difference))
-            head.setForeground(t.colour("quiet") if colour < 0 else t.row(colour))
-            head.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            self.table.setHorizontalHeaderItem(i, head)
-        figures = font(0.9)
-        for r, row in enumerate(table.rows):
-            name = QTableWidgetItem(row.title)
-            name.setToolTip(plain_tip(row.title))
-            name.setFont(font(0.95))
-            self.table.setItem(r, 0, name)
-            for c, cell in enumerate(row.cells, start=1):
-                item = QTableWidgetItem(("! " if cell.cautions else "") + cell.text)
-                item.setFont(figures)
-                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                if cell.cautions:
-                    item.setForeground(QColor(t.caution))
-                    item.setToolTip(plain_tip("\n".join(k.words for k in cell.cautions)))
-                self.table.setItem(r, c, item)
-            self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
+        self.model.show(self._heads(table), self._rows(table))
+        self.table.verticalHeader().setDefaultSectionSize(round(font().pointSizeF() * 2.1))
+        self._widths = [_width_of(self.model.column(c)) for c in range(self.model.columnCount())]
         self._fit()
         words = [
             table.summary,
@@ -151,14 +129,36 @@ class ReadingsPanel(QWidget):
         self.cautions.setText("\n".join(table.cautions))
         self.cautions.setVisible(bool(table.cautions))
 
+    def _heads(self, table: ReadingTable) -> list[TableCell]:
+        heads = [TableCell("", font(0.9))]
+        for title, colour, difference in table.columns:
+            shown = self.theme.colour("quiet") if colour < 0 else self.theme.row(colour)
+            heads.append(TableCell(title, font(0.9, bold=not difference), colour=shown))
+        return heads
+
+    def _rows(self, table: ReadingTable) -> list[list[TableCell]]:
+        names, figures, doubtful = font(0.95), font(0.9), QColor(self.theme.caution)
+
+        def figure(cell: Cell) -> TableCell:
+            if not cell.cautions:
+                return TableCell(cell.text, figures)
+            return TableCell(f"! {cell.text}", figures, plain_tip("\n".join(k.words for k in cell.cautions)), doubtful)
+
+        return [
+            [TableCell(row.title, names, plain_tip(row.title), right=False), *(figure(cell) for cell in row.cells)]
+            for row in table.rows
+        ]
+
     def _fit(self) -> None:
         """Figures are shown whole; the names give way to them, down to three tenths of the width."""
         header, room = self.table.horizontalHeader(), self.table.viewport().width()
-        header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        figures = sum(header.sectionSize(c) for c in range(1, header.count()))
-        if header.count() and header.sectionSize(0) + figures > room:
-            header.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
-            header.resizeSection(0, max(room - figures, round(_LEAST_SHARE * room)))
+        if not self._widths:
+            return
+        names, figures = self._widths[0], sum(self._widths[1:])
+        if names + figures > room:
+            names = max(room - figures, round(_LEAST_SHARE * room))
+        for column, width in enumerate((names, *self._widths[1:])):
+            header.resizeSection(column, width)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -166,8 +166,13 @@ class ReadingsPanel(QWidget):
 
     def text_of(self, title: str) -> list[str]:
         """What stands in the row of that title, for tests and the clipboard."""
-        for r in range(self.table.rowCount()):
-            head = self.table.item(r, 0)
-            if head is not None and head.text() == title:
-                return [item.text() if (item := self.table.item(r, c)) else "" for c in range(1, self.table.columnCount())]
-        return []
+        found = (row[1:] for row in self.model.texts()[1:] if row[0] == title)
+        return next(found, [])
+
+
+def _width_of(cells: list[TableCell]) -> int:
+    """Pixels that the widest text of a column takes, with room about it."""
+    widest = 0
+    for cell in sorted(cells, key=lambda c: len(c.text))[-_MEASURED:] + cells[:1]:
+        widest = max(widest, QFontMetrics(cell.font).horizontalAdvance(cell.text))
+    return widest + _ROOM_ABOUT

@@ -48,6 +48,14 @@ def _telling_digits(labels: list[float]) -> int:
     return min(10, max(3, math.floor(math.log10(greatest)) - math.floor(math.log10(step) + 1e-6) + 1))
 
 
+def _low_end(values: Samples) -> float:
+    """Where an axis begins: at the least value, or 20 below the lower quartile of a spectrum, whose deep gaps are not worth the room."""
+    if values.size <= GRID_POINTS:
+        return float(values.min())
+    every = values.size // GRID_POINTS + 1  # a quartile of a few thousand values is that of all of them, and ten times as quick
+    return float(np.quantile(values[::every], 0.25)) - 20
+
+
 @dataclass(frozen=True)
 class PinMark:
     key: int
@@ -117,8 +125,7 @@ class Figure:
             inside = trace.y[(trace.x >= x.low) & (trace.x <= x.high)]
             inside = inside[np.isfinite(inside)]
             if inside.size:
-                # a spectrum's deep gaps are not worth the room
-                low = min(low, float(np.quantile(inside, 0.25) - 20 if inside.size > GRID_POINTS else inside.min()))
+                low = min(low, _low_end(inside))
                 high = max(high, float(inside.max()))
         if not differences and math.isfinite(low):
             room = 0.6 * max(high - low, LEAST_SPAN.get(self.y_unit, 0.0))

@@ -43,11 +43,16 @@ class Theme:
 
     def row(self, index: int) -> QColor:
         """The colour of a row's curves. After the eight come the same hues nearer to the text, then nearer to the background: 24."""
-        turn, place = divmod(index, len(self.rows))
-        towards, share = ((self.text, 0.0), (self.text, 0.55), (self.back, 0.3))[turn % 3]
-        own, other = QColor(self.rows[place]), QColor(towards)
-        pairs = ((own.red(), other.red()), (own.green(), other.green()), (own.blue(), other.blue()))
-        return QColor(*(round((1 - share) * a + share * b) for a, b in pairs))
+        return QColor(_row_colour(self, index))
+
+
+@lru_cache(maxsize=128)
+def _row_colour(theme: Theme, index: int) -> QColor:
+    turn, place = divmod(index, len(theme.rows))
+    towards, share = ((theme.text, 0.0), (theme.text, 0.55), (theme.back, 0.3))[turn % 3]
+    own, other = QColor(theme.rows[place]), QColor(towards)
+    pairs = ((own.red(), other.red()), (own.green(), other.green()), (own.blue(), other.blue()))
+    return QColor(*(round((1 - share) * a + share * b) for a, b in pairs))
 
 
 LIGHT = Theme(

@@ -2,12 +2,26 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QAbstractItemView, QFrame, QTableWidget
+from PySide6.QtCore import QAbstractItemModel
+from PySide6.QtWidgets import QAbstractItemView, QFrame, QTableView, QTableWidget
 
 
 def plain_table(name: str) -> QTableWidget:
     """A table to read: no grid, no frame, nothing to edit or to select."""
     table = QTableWidget()
+    _make_plain(table, name)
+    return table
+
+
+def plain_view(name: str, model: QAbstractItemModel) -> QTableView:
+    """The same for a model."""
+    view = QTableView()
+    view.setModel(model)
+    _make_plain(view, name)
+    return view
+
+
+def _make_plain(table: QTableView, name: str) -> None:
     table.setAccessibleName(name)
     table.verticalHeader().hide()
     table.setShowGrid(False)
@@ -16,4 +30,3 @@ def plain_table(name: str) -> QTableWidget:
     table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
     table.setWordWrap(False)
     table.horizontalHeader().setHighlightSections(False)
-    return table

@@ -1,0 +1,80 @@
+"""Tables to read, as a model: a thousand cells are shown anew in a few milliseconds, since only those in sight are asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtGui import QColor, QFont
+
+Index = QModelIndex | QPersistentModelIndex
+_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+_LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+
+
+@dataclass(frozen=True)
+class TableCell:
+    """``tip``: already plain text for Qt; right: figures stand at the right."""
+
+    text: str
+    font: QFont
+    tip: str = ""
+    colour: QColor | None = None
+    right: bool = True
+
+
+class ReadOnlyTableModel(QAbstractTableModel):
+    """Heads over rows of cells; every row has as many cells as there are heads."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._heads: tuple[TableCell, ...] = ()
+        self._rows: tuple[tuple[TableCell, ...], ...] = ()
+
+    def show(self, heads: Sequence[TableCell], rows: Sequence[Sequence[TableCell]]) -> None:
+        self.beginResetModel()
+        self._heads, self._rows = tuple(heads), tuple(tuple(row) for row in rows)
+        self.endResetModel()
+
+    def texts(self) -> list[list[str]]:
+        """The whole table as text, heads first."""
+        return [[cell.text for cell in row] for row in (self._heads, *self._rows)]
+
+    def text(self, row: int, column: int) -> str:
+        return self._rows[row][column].text
+
+    def column(self, number: int) -> list[TableCell]:
+        """A column's cells with its head."""
+        return [self._heads[number], *(row[number] for row in self._rows)]
+
+    # -- what Qt asks -------------------------------------------------------------------------------------------------------
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self._rows)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self._heads)
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        return _told(self._rows[index.row()][index.column()], role) if index.isValid() else None
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation is Qt.Orientation.Horizontal and 0 <= section < len(self._heads):
+            return _told(self._heads[section], role)
+        return None
+
+
+def _told(cell: TableCell, role: int) -> Any:
+    if role == Qt.ItemDataRole.DisplayRole:
+        return cell.text
+    if role == Qt.ItemDataRole.FontRole:
+        return cell.font
+    if role == Qt.ItemDataRole.ToolTipRole:
+        return cell.tip or None
+    if role == Qt.ItemDataRole.ForegroundRole:
+        return cell.colour
+    if role == Qt.ItemDataRole.TextAlignmentRole:
+        return _RIGHT if cell.right else _LEFT
+    return None
