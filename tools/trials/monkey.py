@@ -15,12 +15,12 @@ import faulthandler
 import os
 import random
 import shutil
+import signal
 import sys
 import tempfile
-import threading
 import time
-import traceback
 from pathlib import Path
+from types import FrameType
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 HOME = tempfile.mkdtemp(prefix="epidote-monkey-")
@@ -61,19 +61,23 @@ NOT_PRESSED = ("quit", "preferences")  # what ends the trial; what dresses every
 
 
 class Sampler:
-    """Looks every few milliseconds where the interface's thread is, so that a gap can be told with its place in the code."""
+    """Looks every hundredth of a second of processor time where the interface's thread is, so that a gap can be told with its place.
+
+    By a signal, which Python handles on that very thread: a look from another thread would hold on to frames and to the painters in them.
+    """
 
     def __init__(self) -> None:
-        self._thread_id = threading.get_ident()
         self._places: collections.Counter[str] = collections.Counter()
-        threading.Thread(target=self._look, daemon=True).start()
+        signal.signal(signal.SIGPROF, self._look)
+        signal.setitimer(signal.ITIMER_PROF, 0.01, 0.01)
 
-    def _look(self) -> None:
-        while True:
-            time.sleep(0.01)
-            frame = sys._current_frames().get(self._thread_id)
-            own = [f for f, _ in traceback.walk_stack(frame) if f"{os.sep}epidote{os.sep}" in f.f_code.co_filename]
-            self._places["; ".join(f"{Path(f.f_code.co_filename).stem}.{f.f_code.co_name}" for f in own[:4])] += 1
+    def _look(self, number: int, frame: FrameType | None) -> None:
+        own = []
+        while frame is not None and len(own) < 4:
+            if f"{os.sep}epidote{os.sep}" in frame.f_code.co_filename:
+                own.append(f"{Path(frame.f_code.co_filename).stem}.{frame.f_code.co_name}")
+            frame = frame.f_back
+        self._places["; ".join(own)] += 1
 
     def begin(self) -> None:
         self._places.clear()

@@ -15,12 +15,14 @@ from epidote.core.analysis.sinefit import fit_tone
 from epidote.core.analysis.spectrum import band_power, fast_stretch, windowed_mean_squares
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import HANN
+from epidote.core.column_text import fault, layouts, lines_of
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import SPL_PASCALS, from_db, to_db
 from epidote.core.signal import Samples
 
 STEADY_DB, STEADY_SECONDS = 0.01, 3.0
 _ALIKE_DB = 0.25
+_GREATEST_CORRECTION_DB = 80.0
 _SLIPS = (
     (3.01, "the factor between RMS and peak volts"),
     (6.02, "a factor of 2: a pad or range switch, or a balanced line measured on one leg"),
@@ -145,35 +147,29 @@ def plausibility(new: float, old: float | None) -> tuple[bool, str]:
 
 
 def parse_correction(text: str) -> tuple[tuple[float, ...], ...]:
-    """Rows of frequency, dB and perhaps phase from a microphone's text file; what does not begin with a number is a comment.
+    """Rows of frequency in Hz, dB and perhaps phase from a microphone's text file, written in any way that ``column_text`` knows.
 
-    Blanks, tabs, semicolons and commas separate; a comma between digits is a decimal comma where semicolons or tabs separate. Raises
-    UnusableInputError naming the line.
+    Raises UnusableInputError naming the line, or saying that the numbers can be read in two ways.
     """
-    rows: list[tuple[float, ...]] = []
-    for number, line in enumerate(text.splitlines(), start=1):
-        bare = line.strip().lstrip("\ufeff")
-        if not bare or not (bare[0].isdigit() or bare[0] in "+-."):
-            continue
-        parts = bare.replace(",", ".").split() if not set(";\t") & set(bare) else bare.replace(",", ".").replace(";", " ").split()
-        if not set(";\t") & set(bare) and "," in bare:
-            parts = bare.replace(",", " ").split()
-        try:
-            values = tuple(float(p) for p in parts[:3])
-        except ValueError as error:
-            raise UnusableInputError(
-                f"Correction file, line {number}: “{bare[:40]}” is not a frequency and a level in dB. Nothing was changed."
-            ) from error
-        if len(values) < 2 or not all(math.isfinite(v) for v in values) or values[0] <= 0 or abs(values[1]) > 80:
-            raise UnusableInputError(
-                f"Correction file, line {number}: “{bare[:40]}” is out of range (frequency above 0 Hz, level within ±80 dB). Nothing was changed."
-            )
-        if rows and values[0] <= rows[-1][0]:
-            raise UnusableInputError(
-                f"Correction file, line {number}: frequencies must ascend, but {values[0]:g} Hz is not above the line before. Nothing was changed."
-            )
-        rows.append(values)
-    if len(rows) < 2:
+    lines = lines_of(text)
+    if len(lines.rows) < 2:
         raise UnusableInputError("The file contains no correction: at least two lines of frequency and dB are needed. Nothing was changed.")
-    width = min(len(r) for r in rows)
-    return tuple(r[:width] for r in rows)
+    tables = layouts(lines)
+    if not tables:
+        number, line = fault(lines)
+        place = f", line {number}: “{line[:40]}” is not a frequency and a level in dB" if number else ": its lines are written in different ways"
+        raise UnusableInputError(f"Correction file{place}. Nothing was changed; correct the file.")
+    if len(tables) > 1:
+        ways = " or ".join(f"{t.layout.words} ({t.values[0, 0]:g} Hz: {t.values[0, 1]:g} dB)" for t in tables[:2])
+        raise UnusableInputError(f"The correction file can be read in two ways: {ways}. Nothing was changed; separate its columns with tabs.")
+    rows = [tuple(row) for row in tables[0].values[:, :3].tolist()]
+    for before, row, (number, line) in zip([None, *rows], rows, lines.rows, strict=False):
+        if not all(math.isfinite(v) for v in row) or row[0] <= 0 or abs(row[1]) > _GREATEST_CORRECTION_DB:
+            raise UnusableInputError(
+                f"Correction file, line {number}: “{line[:40]}” is out of range (frequency above 0 Hz, level within ±80 dB). Nothing was changed."
+            )
+        if before is not None and row[0] <= before[0]:
+            raise UnusableInputError(
+                f"Correction file, line {number}: frequencies must ascend, but {row[0]:g} Hz is not above the line before. Nothing was changed."
+            )
+    return tuple(rows)

@@ -11,9 +11,9 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QToolButton
 from epidote.audio.files import read_bounded
 from epidote.core.calibration import parse_correction
 from epidote.core.chain import Chain
+from epidote.core.column_text import decoded
 from epidote.core.errors import EpidoteError, in_window
 from epidote.desktop.widgets.plain import button_text
-from epidote.study.column_text import decoded
 from epidote.study.shelf import Shelf, read_chain_file, write_chain_file
 
 if TYPE_CHECKING:
