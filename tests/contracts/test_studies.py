@@ -108,7 +108,7 @@ def test_reading_changes_no_file(kind):
     before = on_disk(kind.path)
     with closing(kind.open()) as study:
         content_of(study)
-        study.damaged_curves(1)
+        study.checked_curves(1)
         study.units()
         study.room_left()
     assert on_disk(kind.path) == before

@@ -2,13 +2,17 @@
 
 import gc
 import os
+import sqlite3
 import threading
+from contextlib import closing
 
 import pytest
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QWidget
 
+from epidote.desktop.app import application
 from epidote.desktop.faults import Faults, faults
+from epidote.desktop.main_window import MainWindow
 from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.worker import Worker
 
@@ -220,3 +224,31 @@ def test_digits_that_are_no_numbers(window, text):
     form.set_text("outputs", text)
     assert "Output channels" in form.problem()
     form.deleteLater()
+
+
+def test_a_damaged_curve_marks_its_run_and_the_others_are_shown(qtbot, path):
+    """One stored curve is cut short: it is left out, its run carries the caution in matrix, readings and graph, and it is said."""
+    with closing(sqlite3.connect(path / "study.sqlite")) as database:
+        run = database.execute("SELECT run_id FROM curve WHERE key = 'level' ORDER BY run_id LIMIT 1").fetchone()[0]
+        database.execute("UPDATE curve SET y = substr(y, 1, 20) WHERE run_id = ? AND key = 'level' AND channel = 1", (run,))
+        database.commit()
+    application()
+    window = MainWindow()
+    qtbot.addWidget(window)
+    said = []
+    window.session.said.connect(said.append)
+    window.show()
+    window.session.open_path(path)
+    wait_for(qtbot, lambda: window.matrix.built and window.matrix.graph_panel.graph.figure() is not None)
+    seen = window.session.overview
+    column = seen.columns[0].id
+    window.matrix.choose([s.id for s in seen.subjects[1:]], column)
+    wait_for(qtbot, lambda: any("damaged" in r.cautions for r in window.session.overview.runs.values()))
+    wait_for(qtbot, lambda: "damaged and shown only as far" in window.matrix.readings.cautions.text())
+    assert f"run {run}: level" in " ".join(said)
+    assert [r.id for r in window.session.overview.runs.values() if "damaged" in r.cautions] == [run]
+    assert len(window.matrix.graph_panel.graph.figure().traces) == 1, "the other run's curve is drawn"
+    window.session.refresh()
+    wait_for(qtbot, lambda: window.session.overview is not seen)
+    assert any("damaged" in r.cautions for r in window.session.overview.runs.values()), "still marked after the next change"
+    window.close()

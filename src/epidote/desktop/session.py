@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -59,6 +59,7 @@ class Session(QObject):
         self.devices: list[tuple[str, str]] | None = None
         self.verdicts: dict[int, Any] = {}  # on the study's claims, by entry, as last judged
         self._judged: dict[int, Hashable] = {}  # what each was judged on
+        self._damaged: set[int] = set()  # runs of which some curves cannot be read
         self.live = LiveLink(self)
         self.live.failed.connect(self.failed)
         self.runs = RunQueue(self)
@@ -81,6 +82,7 @@ class Session(QObject):
         def done(result: tuple[Study, Overview]) -> None:
             self._leave()
             self.verdicts, self._judged = {}, {}
+            self._damaged = set()
             self.study, self.overview = result
             self.undo.clear()
             if self.study.read_only:
@@ -173,10 +175,23 @@ class Session(QObject):
 
         def done(overview: Overview) -> None:
             if study is self.study:
-                self.overview = overview
-                self._changed.start()
+                self._take(overview)
 
         self.ask(lambda study: study.overview(), done)
+
+    def _take(self, overview: Overview) -> None:
+        self.overview = overview.marked(self._damaged)
+        self._changed.start()  # answers that come close together are shown once
+
+    def mark_damaged(self, found: Mapping[int, Sequence[str]]) -> None:
+        """Curves (their keys, by run) cannot be read: the runs are marked in the matrix from now on, and it is said once."""
+        new = {run: keys for run, keys in found.items() if keys and run not in self._damaged}
+        if not new or self.overview is None:
+            return
+        self._damaged.update(new)
+        self._take(self.overview)
+        words = "; ".join(f"run {run}: {', '.join(keys)}" for run, keys in new.items())
+        self.said.emit(f"Damaged curves are not shown ({words}). The recordings are not affected; recompute the run, or restore study.sqlite from a backup.")
 
     def setting(self, name: str) -> str:
         """What is kept about the study under a name, as the overview has it; "" where nothing is."""
@@ -213,8 +228,7 @@ class Session(QObject):
 
         def done(overview: Overview) -> None:
             if study is self.study:
-                self.overview = overview
-                self._changed.start()  # answers that come close together are shown once
+                self._take(overview)
 
         self._store.submit(work, done, failed)
 

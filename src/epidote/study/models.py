@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from typing import Any
 
+from epidote.core.caution import Caution
 from epidote.core.errors import UnusableInputError
 
 
@@ -182,6 +183,17 @@ class Overview:
     repeats: Mapping[tuple[int, int], int] = field(default_factory=dict)  # runs of each cell that were measured, not recomputed
     settings: Mapping[str, str] = field(default_factory=dict)  # what is kept about the study itself
     damaged: tuple[str, ...] = ()  # rows of the database that cannot be read ("entry 12")
+
+    def marked(self, run_ids: Collection[int]) -> Overview:
+        """The same with the caution of damaged data on these runs, as found when their curves were read."""
+        if not run_ids:
+            return self
+
+        def mark(run: RunSummary) -> RunSummary:
+            concerned = run.id in run_ids and Caution.DAMAGED not in run.cautions
+            return replace(run, cautions=(*run.cautions, str(Caution.DAMAGED))) if concerned else run
+
+        return replace(self, runs={cell: mark(run) for cell, run in self.runs.items()})
 
     @property
     def rows(self) -> tuple[Subject, ...]:

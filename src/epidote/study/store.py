@@ -255,21 +255,19 @@ class Study:
             return tuple(run_from_row(r) for r in rows)
 
     def curves(self, run_id: int, keys: Iterable[str] | None = None) -> tuple[Curve, ...]:
+        """A run's curves, all or those of some keys; what is damaged is left out, see ``checked_curves``."""
+        return self.checked_curves(run_id, keys)[0]
+
+    def checked_curves(self, run_id: int, keys: Iterable[str] | None = None) -> tuple[tuple[Curve, ...], tuple[str, ...]]:
+        """The curves, and the keys of those that cannot be shown, since what is stored of them is no curve."""
         from epidote.study.curves import curve_from_row  # NumPy is not needed before the first graph
 
         with self._db.reading() as c:
             rows = c.execute("SELECT * FROM curve WHERE run_id = ?", (run_id,)).fetchall()
         wanted = None if keys is None else set(keys)
-        found = (curve_from_row(r) for r in rows if wanted is None or r["key"] in wanted)
-        return tuple(c for c in found if c is not None)
-
-    def damaged_curves(self, run_id: int) -> tuple[str, ...]:
-        """The keys of a run's curves that cannot be shown, since what is stored of them is no curve."""
-        from epidote.study.curves import curve_from_row
-
-        with self._db.reading() as c:
-            rows = c.execute("SELECT * FROM curve WHERE run_id = ?", (run_id,)).fetchall()
-        return tuple(str(r["key"]) for r in rows if curve_from_row(r) is None)
+        found = [(str(r["key"]), curve_from_row(r)) for r in rows if wanted is None or r["key"] in wanted]
+        damaged = dict.fromkeys(key for key, curve in found if curve is None)
+        return tuple(curve for _, curve in found if curve is not None), tuple(damaged)
 
     def recordings(self, run_id: int) -> tuple[Recording, ...]:
         """The kept recordings of a run (of the run it was recomputed from). Raises StudyError when one is missing or changed."""

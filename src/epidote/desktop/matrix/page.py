@@ -260,16 +260,17 @@ class MatrixPage(QWidget):
     def _ask_for_curves(self, run_ids: list[int]) -> None:
         self._asked.update(run_ids)
 
-        def done(found: dict[int, tuple[Any, ...]]) -> None:
+        def done(found: dict[int, tuple[tuple[Any, ...], tuple[str, ...]]]) -> None:
             self._asked.difference_update(found)
-            self._curves.update(found)
+            self._curves.update({i: curves for i, (curves, _) in found.items()})
+            self.session.mark_damaged({i: damaged for i, (_, damaged) in found.items()})
             # older ones make room, but never those that are in view
             chosen = {r.id for _, r in self.chosen_cells() if r is not None}
             for old in [i for i in self._curves if i not in chosen][: max(0, len(self._curves) - _KEPT_RUNS)]:
                 self._curves.pop(old)
             self.show_chosen()
 
-        def ask(study: Any) -> dict[int, tuple[Any, ...]]:
+        def ask(study: Any) -> dict[int, tuple[tuple[Any, ...], tuple[str, ...]]]:
             import epidote.core.comparison.claim_lines
             import epidote.core.comparison.guides
             import epidote.core.comparison.limits
@@ -279,7 +280,7 @@ class MatrixPage(QWidget):
             import epidote.desktop.plot.paint  # what the interface's thread draws with is not loaded on it
 
             epidote.core.procedures.base.procedures()
-            return {i: study.curves(i) for i in run_ids}
+            return {i: study.checked_curves(i) for i in run_ids}
 
         self.session.ask(ask, done)
 
