@@ -459,3 +459,18 @@ def test_corners_that_have_a_pin_get_no_second_one(window, rows, columns, qtbot)
     corner_at(15000.0)
     do(window, "corners")
     wait_for(qtbot, lambda: pins() == [12345.0, 15000.0])
+
+
+def test_a_run_that_is_offered_again_and_again_is_checked_once(window, rows, columns, qtbot, monkeypatch):
+    """Each cell that is looked at fills the same form: what it tells must not be listened to once more each time."""
+    page, checked = window.matrix, []
+    for name in ("low", "high", "low", "baseline", "low"):
+        page.choose([rows[name]], columns["tone"])
+        wait_for(qtbot, lambda measured=name == "high": measured or page.side.currentWidget() is page.run_panel)
+    wait_for(qtbot, lambda: page.run_panel.device.count() > 2 and "low" in page.run_panel.heading.text())
+    real = page.run_panel.form.problem
+    monkeypatch.setattr(page.run_panel.form, "problem", lambda: checked.append(1) or real())
+    before = page.run_panel.device.currentIndex()
+    page.run_panel.device.setCurrentIndex(before + 1)
+    page.run_panel.device.setCurrentIndex(before)
+    assert len(checked) == 2

@@ -35,6 +35,7 @@ from PySide6.QtWidgets import (
     QApplication,
     QComboBox,
     QDialog,
+    QDialogButtonBox,
     QFileDialog,
     QInputDialog,
     QLineEdit,
@@ -81,6 +82,9 @@ class Sampler:
 
     def begin(self) -> None:
         self._places.clear()
+
+    def end(self) -> None:
+        signal.setitimer(signal.ITIMER_PROF, 0)
 
     def most(self) -> str:
         """Where it was most often since ``begin``."""
@@ -244,7 +248,15 @@ def harmless_dialogs(monkey: Monkey) -> None:
         dialog.show()
         for _ in range(4):
             monkey.step()
-        return monkey.random.choice((0, 1)) if not dialog.isHidden() and dialog.close() is not None else 0
+        accepting = [
+            b for box in dialog.findChildren(QDialogButtonBox) for b in box.buttons()
+            if box.buttonRole(b) is QDialogButtonBox.ButtonRole.AcceptRole and b.isEnabled()
+        ]  # fmt: skip
+        if not dialog.isHidden() and accepting and monkey.random.random() < 0.5:
+            QTest.mouseClick(accepting[0], Qt.MouseButton.LeftButton)
+        if not dialog.isHidden():
+            dialog.reject()
+        return dialog.result()
 
     QDialog.exec = execute
     QMenu.exec = lambda menu, *_: menu.popup(QPoint(10, 10))
@@ -272,6 +284,7 @@ def trial(seed: int, actions: int, minutes: float) -> tuple[int, list[str]]:
         monkey.step()
         if monkey.random.random() < 0.1:
             QTest.qWait(20)
+    monkey.sampler.end()
     for widget in QApplication.topLevelWidgets():
         if isinstance(widget, QDialog):
             widget.reject()

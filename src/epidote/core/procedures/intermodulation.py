@@ -93,11 +93,14 @@ class IntermodulationSettings(Settings):
             raise SettingError(f"{words}. Use other frequencies or a longer duration.")
         return self
 
+    @property
+    def sweep_points(self) -> int:
+        return max(2, 1 + round(self.points_per_octave * math.log2(self.frequency_2 / self.sweep_from)))
+
     def second_tones(self) -> list[float]:
         """Of the sweep, rising; those whose products would fall upon each other are moved aside by as much as it takes."""
-        count = max(2, 1 + round(self.points_per_octave * math.log2(self.frequency_2 / self.sweep_from)))
         found = []
-        for f in np.geomspace(self.sweep_from, self.frequency_2, count).tolist():
+        for f in np.geomspace(self.sweep_from, self.frequency_2, self.sweep_points).tolist():
             moved = f
             while intermod.too_close(self.frequency_1, moved, 0.6 * _SWEPT_DWELL) and moved < 1.2 * f:
                 moved += 10.0
@@ -135,7 +138,7 @@ class Intermodulation(UsualProcedure):
             )
 
     def duration(self, settings: IntermodulationSettings, chain: Chain) -> float:
-        swept = OVERHEAD + _SWEPT_DWELL * len(settings.second_tones()) if settings.sweep_from else 0.0
+        swept = OVERHEAD + _SWEPT_DWELL * settings.sweep_points if settings.sweep_from else 0.0
         return settings.duration + 2 * LEAD + 2 * RAMP + SETTLE + TAIL + swept
 
     def headline(self, result: Result) -> Reading | None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
 from epidote.desktop.widgets.form import SettingsForm
@@ -80,6 +80,7 @@ class RunPanel(QWidget):
         self.from_recording.setToolTip("Import a recording of the stimulus file, made with any recorder")
         self.elsewhere.addStretch(1)
         layout.addLayout(self.elsewhere)
+        self.device.currentIndexChanged.connect(self.refresh)
         self.go.clicked.connect(self._go)
         self.stop.clicked.connect(self.stop_wanted.emit)
 
@@ -88,15 +89,16 @@ class RunPanel(QWidget):
     ) -> None:
         """Offer a run for a cell."""
         self._recomputing = False
+        with QSignalBlocker(self.device):
+            self.device.clear()
+            self.device.addItem("Select device…", "")
+            for name, title in devices:
+                self.device.addItem(title, name)
+            self.device.setCurrentIndex(max(0, self.device.findData(subject.device)))
         self._fill(procedure, chain, settings)
         self.heading.setText(f"{column.title}: {subject.full_name}")
         self.note.setText("Not measured. Settings come from the column; changes here apply to this run only.")
         self.go.setText("Measure")
-        self.device.clear()
-        self.device.addItem("Select device…", "")
-        for name, title in devices:
-            self.device.addItem(title, name)
-        self.device.setCurrentIndex(max(0, self.device.findData(subject.device)))
         self.device.show()
         self.as_file.show()
         self.from_recording.show()
@@ -122,7 +124,6 @@ class RunPanel(QWidget):
         self._procedure, self._chain = procedure, chain
         self.form = SettingsForm(procedure.Settings, settings, only)
         self.form.changed.connect(self.refresh)
-        self.device.currentIndexChanged.connect(self.refresh)
         self._area.setWidget(self.form)
         self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.refresh()
