@@ -3,6 +3,7 @@
 import ast
 import re
 from collections import Counter
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -121,3 +122,52 @@ def test_a_validator_s_sentence_comes_without_the_library_s_words():
 def test_units_stand_beside_labels():
     assert unit_of(Chain.model_fields["load_ohms"]) == "Ω"
     assert label_of(Chain, "load_ohms") == "Load resistance"
+
+
+# -- every message says what to do ------------------------------------------------------------------------------------------
+
+DOING = frozenset(
+    """
+    add allow analyse ask calibrate change check choose close connect copy correct cut delete enter export free give install keep leave lower make
+    measure move name open pick press raise read reconnect record reduce remove replace report restore run save see select separate set shorten split
+    start stop try undo unpack update use wait write
+    """.split()  # noqa: SIM905  a list of words is read more easily so
+)
+# what may be is told where it is not: the reader sees what to enter
+WHAT_MAY_BE = re.compile(r"must |upported|Available: |out of range: |in ascending order|_GIVEN_UP|\{error\}|greater than")
+OWN_WORDS = ("ValueError", "TypeError", "KeyError", "OSError", "AssertionError", "NotImplementedError", "RuntimeError")  # not for users
+
+
+def literal(node: ast.expr) -> str | None:
+    """A string of the source with its placeholders as they are written; None for one that is made elsewhere."""
+    if isinstance(node, ast.Constant) and isinstance(node.value, str):
+        return node.value
+    if isinstance(node, ast.JoinedStr):
+        return "".join(v.value if isinstance(v, ast.Constant) else f"{{{ast.unparse(v.value)}}}" for v in node.values)
+    if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Add):
+        parts = [literal(node.left), literal(node.right)]
+        return None if None in parts else "".join(p for p in parts if p is not None)
+    return None
+
+
+def messages() -> Iterator[tuple[str, str]]:
+    """(place, text) of every error that is raised for a user, and of everything that the window calls failed."""
+    for path in sorted(SOURCE.rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text())):
+            call = node.exc if isinstance(node, ast.Raise) else node
+            if not isinstance(call, ast.Call) or not call.args:
+                continue
+            name = ast.unparse(call.func)
+            raised = isinstance(node, ast.Raise) and name.endswith("Error") and name not in OWN_WORDS
+            failed = not isinstance(node, ast.Raise) and name.endswith("failed.emit")
+            text = literal(call.args[0]) if raised or failed else None
+            if text is not None:
+                yield f"{path.relative_to(SOURCE)}:{node.lineno}", text
+
+
+def test_every_message_says_what_to_do():
+    found = list(messages())
+    assert len(found) > 200
+    silent = [f"{place}: {text}" for place, text in found if not DOING & set(re.findall("[a-z]+", text.lower())) and not WHAT_MAY_BE.search(text)]
+    inside = ("audio/host.py",)  # what the device's own process says becomes part of a sentence
+    assert [s for s in silent if not s.startswith(inside)] == []

@@ -104,7 +104,7 @@ def _play_and_record(key: str, settings: Settings, chain: Chain, device: Device,
     except StopIteration:
         pass
     if not recordings:
-        raise MeasurementError(f"The procedure “{key}” played nothing. Nothing was saved.")
+        raise MeasurementError(f"The procedure “{key}” played nothing. Nothing was saved; change its settings.")
     return recordings
 
 
@@ -185,7 +185,7 @@ def measure(
     if check:
         shot = short_shot(device, order.chain, drive_level(order.settings, order.chain), cancelled=cancelled)
         if shot.stops:
-            raise BenchNotReadyError(f"{shot.words} Nothing was measured; earlier runs are unchanged.")
+            raise BenchNotReadyError(f"{shot.words} Nothing was measured, and earlier runs are unchanged; correct this and measure again.")
         found = shot.cautions
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled)
     try:
@@ -211,7 +211,7 @@ def keep_recording(
     """
     subject = study.overview().subject(subject_id)
     if subject is None:
-        raise StudyError("The row was deleted. Nothing was saved.")
+        raise StudyError("The row was deleted. Nothing was saved; undo the deletion, or select another row.")
     made = make_settings(procedure(key).Settings, settings)
     column = add_column(study, key, made)
     chain = study_chain(study, subject).changed(rate=rate)

@@ -109,7 +109,7 @@ class SimulatedDevice:
 
     def _exchanged(self, played: Samples, progress: Progress, cancelled: Cancelled, enough: Enough | None = None) -> Signal:
         if cancelled():
-            raise CancelledError("Stopped before anything was played.")
+            raise CancelledError("Stopped before anything was played. Measure again when ready.")
         recorded = self._run(played, cancelled)
         frames = self._pace(recorded, progress, cancelled, enough)
         self._clock += frames / self._rate

@@ -133,7 +133,7 @@ class SoundCard:
         enough: Enough | None = None,
     ) -> tuple[Signal, Stimulus | None, tuple[str, ...]]:
         if cancelled():
-            raise CancelledError("Stopped before anything was played.")
+            raise CancelledError("Stopped before anything was played. Measure again when ready.")
         self._require_open()
         self._faults = []
         self._order({"do": "exchange", "channels": list(channels)}, played)

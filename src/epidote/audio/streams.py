@@ -115,7 +115,7 @@ class SoundStream:
         if self._before.st_size == 0:
             raise UnusableInputError(f"{path.name} is empty. Nothing was computed; make or copy the recording again.")
         if last is not None and last <= first:
-            raise UnusableInputError(f"The section from {first:g} s to {last:g} s is empty. Nothing was computed.")
+            raise UnusableInputError(f"The section from {first:g} s to {last:g} s is empty. Nothing was computed; select a section inside the recording.")
         self._file: soundfile.SoundFile | None = None
         self._decoded: list[Decoded] = []
         try:

@@ -76,7 +76,7 @@ def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
         marks = Marked.from_json(data["marked"]) if "marked" in data else None
         return dict(data["settings"]), Stimulus.from_json(data["stimulus"]), marks
     except (ValueError, KeyError, TypeError) as error:
-        raise UnusableInputError(f"{path} is not a stimulus description written by “epidote stimulus”. Nothing was computed.") from error
+        raise UnusableInputError(f"{path} is not a stimulus description written by “epidote stimulus”. Nothing was computed; export the stimulus again.") from error
 
 
 def analyse(

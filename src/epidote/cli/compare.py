@@ -162,7 +162,7 @@ def points(
         kept = {s.id: [c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel] for s in seen.subjects if s.id in runs}
         sample = next((c for c in kept.values() if c), None)
         if sample is None:
-            raise SettingError(f"No row has the curve “{curve}” in channel {channel}.")
+            raise SettingError(f"No row has the curve “{curve}” in channel {channel}. Use a curve and channel of this column.")
         # a wire's curves know no watts; the other rows' do
         units = sorted({c.x_unit for own in kept.values() for c in own}, key=lambda u: ("W", "Hz", "V", "dBFS").index(u) if u in ("W", "Hz", "V", "dBFS") else 9)
         for text in point:
@@ -211,7 +211,7 @@ def conditions(
     finally:
         study.close()
     if not rows:
-        raise SettingError(f"No row has the reading “{reading}” in channel {channel}.")
+        raise SettingError(f"No row has the reading “{reading}” in channel {channel}. Use a reading that “epidote study show” lists.")
     g = grid(rows)
     equal = alike(g)
     seconds = g.second[1] if g.second else ("",)
@@ -254,7 +254,7 @@ def claims(
             understood = [(text, understand(text, where or source)) for text, where in wanted]
             unclear = [f"“{text}”: {found.words}" for text, found in understood if found.claim is None]
             if unclear:
-                raise SettingError(f"Nothing was added. {' '.join(unclear)}")
+                raise SettingError(f"Nothing was added. {' '.join(unclear)} Correct these claims.")
             claims = [found.claim.model_dump(mode="json", exclude_none=True) for _, found in understood if found.claim is not None]
             study.entries.add_all("claim", claims, Owner(unit=units[0].id), study.person)
         seen = study.overview()
@@ -304,7 +304,7 @@ def limits(
             kept = [next((c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel), None) if s.id in runs else None for s in chosen]
             found = [c for c in kept if c is not None]
             if len(found) < len(chosen):
-                raise SettingError(f"Some of these rows have no curve “{curve}” of “{procedure}”. No limit was created.")
+                raise SettingError(f"Some of these rows have no curve “{curve}” of “{procedure}”. No limit was created; measure them first, or leave them out.")
             made = limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB") if around else from_good_units(name, procedure, found)
             study.entries.add("limit", made.model_dump(mode="json"), person=study.person)
         seen = study.overview()

@@ -219,7 +219,7 @@ def demo(
 ) -> int:
     """Open the application with the demo study."""
     if not build:
-        raise SettingError("--path works only together with --build.")
+        raise SettingError("--path works only together with --build. Use both or none.")
     from epidote.demo.scenario import fill_demo, missing_orders, open_demo
 
     study = open_demo(path)

@@ -153,7 +153,7 @@ def parse_correction(text: str) -> tuple[tuple[float, ...], ...]:
     """
     lines = lines_of(text)
     if len(lines.rows) < 2:
-        raise UnusableInputError("The file contains no correction: at least two lines of frequency and dB are needed. Nothing was changed.")
+        raise UnusableInputError("The file contains no correction: at least two lines of frequency and dB are needed. Nothing was changed; select another file.")
     tables = layouts(lines)
     if not tables:
         number, line = fault(lines)
@@ -166,10 +166,10 @@ def parse_correction(text: str) -> tuple[tuple[float, ...], ...]:
     for before, row, (number, line) in zip([None, *rows], rows, lines.rows, strict=False):
         if not all(math.isfinite(v) for v in row) or row[0] <= 0 or abs(row[1]) > _GREATEST_CORRECTION_DB:
             raise UnusableInputError(
-                f"Correction file, line {number}: “{line[:40]}” is out of range (frequency above 0 Hz, level within ±80 dB). Nothing was changed."
+                f"Correction file, line {number}: “{line[:40]}” is out of range (frequency above 0 Hz, level within ±80 dB). Nothing was changed; correct the file."
             )
         if before is not None and row[0] <= before[0]:
             raise UnusableInputError(
-                f"Correction file, line {number}: frequencies must ascend, but {row[0]:g} Hz is not above the line before. Nothing was changed."
+                f"Correction file, line {number}: frequencies must ascend, but {row[0]:g} Hz is not above the line before. Nothing was changed; correct the file."
             )
     return tuple(rows)

@@ -21,7 +21,7 @@ def chain_from_toml(text: str) -> Chain:
             values["calibrations"] = values.pop("calibration")
         return Chain.model_validate(values)
     except ValidationError as error:
-        raise UnusableInputError(f"Chain file: {setting_error(Chain, error)} Nothing was changed.") from error
+        raise UnusableInputError(f"Chain file: {setting_error(Chain, error)} Nothing was changed; correct the file.") from error
 
 
 def chain_to_toml(chain: Chain) -> str:

@@ -44,6 +44,9 @@ _PEAK_VOLTS = {"vp": 1 / math.sqrt(2), "vpk": 1 / math.sqrt(2), "vpp": 1 / (2 * 
 _TYPED = re.compile(r"^([+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+-]?\d+)?)\s*(.*)$")
 
 
+_UNITS_TO_USE = "Use a unit such as V, dBu, W, dBFS, Hz, s or %."
+
+
 class QuantityError(EpidoteError):
     """A typed quantity that cannot be understood, or a conversion that lacks what it needs."""
 
@@ -99,7 +102,7 @@ def to_base(quantity: Quantity) -> Quantity:
         return Quantity(quantity.value * scale, base)
     if quantity.unit in BASE_UNITS:
         return quantity
-    raise QuantityError(f"Unknown unit “{quantity.unit}”.")
+    raise QuantityError(f"Unknown unit “{quantity.unit}”. {_UNITS_TO_USE}")
 
 
 def _from_base(value: float, unit: str) -> float:
@@ -124,9 +127,9 @@ def _volts(base: Quantity, known: Conversion) -> float:
         return base.value / _need(known.pascals_per_volt, "the microphone's sensitivity")
     if base.unit == "W":
         if base.value < 0:
-            raise QuantityError("A power cannot be negative.")
+            raise QuantityError("A power cannot be negative. Enter a positive one.")
         return math.sqrt(base.value * _need(known.load_ohms, "the load resistance"))
-    raise QuantityError(f"{base.unit} cannot be converted to a voltage.")
+    raise QuantityError(f"{base.unit} cannot be converted to a voltage. Enter a level in V, dBV, dBu, W or dBFS.")
 
 
 def _need(value: float | None, what: str) -> float:
@@ -160,7 +163,7 @@ def convert(quantity: Quantity, unit: str, known: Conversion = NO_CONVERSION) ->
             else:
                 value = volts**2 / _need(known.load_ohms, "the load resistance")
         else:
-            raise QuantityError(f"{quantity.unit} cannot be converted to {unit}.")
+            raise QuantityError(f"{quantity.unit} cannot be converted to {unit}. Enter a value in {unit}.")
     return Quantity(_from_base(value, unit), unit)
 
 
@@ -172,10 +175,10 @@ def parse(text: str, default_unit: str) -> Quantity:
     cleaned = text.strip().replace("−", "-").replace("Ω", "Ω").replace(" ", " ")
     match = _TYPED.match(cleaned)
     if not match:
-        raise QuantityError(f"“{text}” is not a number with an optional unit.")
+        raise QuantityError(f"“{text}” is not a number with an optional unit. Enter a number, such as 1 kHz.")
     number, rest = float(match[1].replace(",", ".")), match[2].strip()
     if not math.isfinite(number):
-        raise QuantityError(f"“{text}” is too large.")
+        raise QuantityError(f"“{text}” is too large. Enter a smaller number.")
     if not rest:
         return Quantity(number, default_unit)
     if rest in _PREFIXES and rest.lower() not in _ALIASES:
@@ -193,7 +196,7 @@ def parse(text: str, default_unit: str) -> Quantity:
             return Quantity(number * scale, unit)
     if rest in _PREFIXES:
         return Quantity(number * _PREFIXES[rest], default_unit)
-    raise QuantityError(f"Unknown unit “{rest}” in “{text}”.")
+    raise QuantityError(f"Unknown unit “{rest}” in “{text}”. {_UNITS_TO_USE}")
 
 
 def parse_as(text: str, unit: str, known: Conversion = NO_CONVERSION) -> float:

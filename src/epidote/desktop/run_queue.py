@@ -139,7 +139,7 @@ class RunQueue(QObject):
         overview = study.overview()
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
         if subject is None or column is None:
-            raise StudyError("The row or column was deleted while its measurement was queued. Nothing was measured.")
+            raise StudyError("The row or column was deleted while its measurement was queued. Nothing was measured; undo the deletion to measure it.")
         chain = study_chain(study, subject)
         name = wanted.device or subject.device or chain.device
         if not name:

@@ -52,7 +52,7 @@ def read_chain_file(path: Path) -> Chain:
     try:
         return chain_from_toml(read_bounded(path, _MOST_BYTES, "a chain file").decode("utf-8"))
     except UnicodeDecodeError as error:
-        raise UnusableInputError(f"{path} is not a chain file: it is not text.") from error
+        raise UnusableInputError(f"{path} is not a chain file: it is not text. Select a chain file that was exported.") from error
 
 
 def write_chain_file(path: Path, chain: Chain) -> None:

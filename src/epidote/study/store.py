@@ -315,7 +315,7 @@ class Study:
 
     def add_unit(self, maker: str, model: str, serial: str = "", firmware: str = "", notes: str = "") -> Unit:
         if not (maker.strip() or model.strip()):
-            raise StudyError("A unit needs a manufacturer or a model. Nothing was added.")
+            raise StudyError("A unit needs a manufacturer or a model. Nothing was added; enter one of them.")
         values = (*(visible(t.strip()) for t in (maker, model, serial, firmware)), visible(notes, lines=True))
         with self._db.writing() as c:
             key = c.execute("INSERT INTO unit (maker, model, serial, firmware, notes) VALUES (?, ?, ?, ?, ?)", values).lastrowid

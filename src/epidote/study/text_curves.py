@@ -105,7 +105,7 @@ def text_readings(text: str, name: str, options: TextOptions = AS_FOUND) -> list
     """Every way to read a text as a curve; never none. Raises UnusableInputError that names the line."""
     lines = lines_of(text)
     if len(lines.rows) < _LEAST_POINTS:
-        raise UnusableInputError(f"{name} contains no curve: fewer than two lines start with a number. Nothing was read.")
+        raise UnusableInputError(f"{name} contains no curve: fewer than two lines start with a number. Nothing was read; select another file.")
     tables = layouts(lines, options.separator, options.decimal)
     if not tables:
         number, line = fault(lines)
@@ -126,7 +126,7 @@ def text_readings(text: str, name: str, options: TextOptions = AS_FOUND) -> list
                 said = f"{table.layout.words}, frequency in {unit}{f' in column {first + 1}' if first else ''}"
                 found.append(TextReading(said, TextOptions(table.layout.separator, table.layout.decimal, unit, first + 1), level, phase))
     if not found:
-        raise UnusableInputError(wrong or f"{name} contains no curve. Nothing was read.")
+        raise UnusableInputError(wrong or f"{name} contains no curve. Nothing was read; select another file.")
     return found
 
 

@@ -58,7 +58,7 @@ def grid(rows: Sequence[Told]) -> Grid:
         what = ", ".join(varying) if varying else "none"
         raise UnusableInputError(f"This table needs rows that differ in one or two conditions. The selected rows differ in: {what}. Change the selection.")
     if len({r.unit for r in rows}) > 1:
-        raise UnusableInputError("The readings have different units and cannot be tabulated.")
+        raise UnusableInputError("The readings have different units and cannot be tabulated. Select readings of one unit.")
     # the one with more values leads, of two alike the one that is a number: it makes the better axis
     varying.sort(key=lambda n: (-len({r.conditions.get(n, "") for r in rows}), any(number_in(r.conditions.get(n, "")) is None for r in rows)))
     axes = [(n, _ordered([r.conditions.get(n, "–") for r in rows])) for n in varying]

@@ -133,10 +133,10 @@ def from_good_units(name: str, procedure: str, curves: Sequence[Curve], times: f
     """Limits ``times`` the standard deviation of a set of good units about their mean, ``least`` at least. Raises UnusableInputError for
     fewer than three."""
     if len(curves) < 3:
-        raise UnusableInputError(f"At least three rows are needed for limits from their scatter; {len(curves)} given.")
+        raise UnusableInputError(f"At least three rows are needed for limits from their scatter; {len(curves)} given. Select more measured rows.")
     spread = spread_curve(curves)
     if spread is None or spread.x.size < 2:
-        raise UnusableInputError("The curves do not overlap along the x axis.")
+        raise UnusableInputError("The curves do not overlap along the x axis. Select curves over the same range.")
     values = np.array([[curve_at(c, float(x)) for x in spread.x] for c in curves], dtype=float)
     mean, reach = values.mean(axis=0), np.maximum(times * spread.y, least)
     return Limit(

@@ -212,7 +212,7 @@ def _explained(readings: Sequence[Reading], recordings: Sequence[Recording]) -> 
 def single_recording_channels(recordings: Sequence[Recording]) -> int:
     """Channel count that all recordings of a run share, each at its stimulus' rate. Raises UnusableInputError."""
     if not recordings:
-        raise UnusableInputError("No recording to analyse.")
+        raise UnusableInputError("There is no recording to analyse. Measure again, or select a recording.")
     for recording in recordings:
         if recording.stimulus is not None and recording.stimulus.rate != recording.signal.rate:
             raise UnusableInputError(

@@ -48,7 +48,7 @@ class CrosstalkSettings(Settings):
     def _a_range(self) -> CrosstalkSettings:
         require_rising(self, "start_frequency", "stop_frequency")
         if self.duration < least_dwell(self.frequency, _LEAST_CYCLES):
-            raise SettingError(f"{{duration}} {self.duration:g} s is too short for {self.frequency:g} Hz.", "duration")
+            raise SettingError(f"{{duration}} {self.duration:g} s is too short for {self.frequency:g} Hz. Use a longer duration or a higher frequency.", "duration")
         return self
 
     def steps(self) -> list[Step]:
@@ -113,7 +113,7 @@ class Crosstalk(UsualProcedure):
         for recording in recordings:
             require_usable(recording.signal, 1024)
         if channels < 2:
-            raise UnusableInputError("Crosstalk needs a recording of at least two channels. Nothing was computed.")
+            raise UnusableInputError("Crosstalk needs a recording of at least two channels. Nothing was computed; record two channels.")
         leaks: dict[tuple[int, int], list[_Leak]] = {}
         lost: list[int] = []
         for i, recording in enumerate(recordings):

@@ -107,7 +107,7 @@ class DistortionFrequency(UsualProcedure):
         """Every tone at the same drive."""
         level = drive_dbfs(settings.level, chain)
         if level > chain.ceiling_dbfs:
-            raise SettingError(f"{{level}} {level:g} dBFS exceeds the chain's maximum output of {chain.ceiling_dbfs:g} dBFS. Nothing was played.", "level")
+            raise SettingError(f"{{level}} {level:g} dBFS exceeds the chain's maximum output of {chain.ceiling_dbfs:g} dBFS. Nothing was played; lower the level, or raise the maximum on the Chain page.", "level")
         steps = settings.steps([level] * settings.frequencies().size)
         return staircase(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
 

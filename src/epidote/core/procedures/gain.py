@@ -42,7 +42,7 @@ class GainSettings(Settings):
     @model_validator(mode="after")
     def _holds_cycles(self) -> GainSettings:
         if self.duration * self.frequency < 3:
-            raise SettingError(f"{{duration}} {self.duration:g} s is less than three cycles of {self.frequency:g} Hz.", "duration")
+            raise SettingError(f"{{duration}} {self.duration:g} s is less than three cycles of {self.frequency:g} Hz. Use a longer duration or a higher frequency.", "duration")
         return self
 
 

@@ -82,7 +82,7 @@ class Impedance(UsualProcedure):
         channels = single_recording_channels(recordings)
         if max(settings.before_channel, settings.after_channel) > channels:
             raise UnusableInputError(
-                f"Impedance needs channels {settings.before_channel} and {settings.after_channel}; the recording has {channels}. Nothing was computed."
+                f"Impedance needs channels {settings.before_channel} and {settings.after_channel}; the recording has {channels}. Nothing was computed; record both sides of the resistor."
             )
         for recording in recordings:
             require_usable(recording.signal, LEAST_FRAMES)

@@ -169,7 +169,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
     x = settled_stretch(signal.channel(number), signal.rate, SETTLE / 2, seconds, _LEAST_FRAMES)
     f1, f2 = settings.frequency_1, settings.frequency_2
     if f2 >= signal.rate / 2:
-        raise SettingError(f"The upper tone of {f2:g} Hz is above half the sample rate of {signal.rate:g} Hz.")
+        raise SettingError(f"The upper tone of {f2:g} Hz is above half the sample rate of {signal.rate:g} Hz. Use a lower frequency or a higher sample rate.")
     found = intermod.two_tones(x, signal.rate, f1, f2) if x.any() else None
     if found is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)

@@ -86,7 +86,7 @@ class Latency(UsualProcedure):
         for recording in recordings:
             require_usable(recording.signal, LEAST_FRAMES)
             if recording.stimulus is not None and recording.stimulus.kind != KIND:
-                raise UnusableInputError(f"This recording is of a {recording.stimulus.kind} stimulus, not of latency bursts. Nothing was computed.")
+                raise UnusableInputError(f"This recording is of a {recording.stimulus.kind} stimulus, not of latency bursts. Nothing was computed; analyse it with the procedure that made the stimulus.")
         result = gathered(per_channel(channels, lambda number: _channel(recordings, number, settings, chain)), recordings, chain)
         return replace(result, cautions=tuple(c for c in result.cautions if c is not Caution.UNCALIBRATED))  # a time needs no volts
 

@@ -85,7 +85,7 @@ class Multitone(UsualProcedure):
         require_usable(recording.signal, 4096)
         stimulus = recording.stimulus or self._stimulus(settings, recording.signal.rate)
         if stimulus.kind != KIND:
-            raise UnusableInputError(f"This recording is of a {stimulus.kind} stimulus, not of a multitone. Nothing was computed.")
+            raise UnusableInputError(f"This recording is of a {stimulus.kind} stimulus, not of a multitone. Nothing was computed; analyse it with the procedure that made the stimulus.")
         results = per_channel(channels, lambda number: _channel(recording, stimulus, number, chain))
         return gathered(results, recordings, chain)
 

@@ -77,7 +77,7 @@ class Paths(UsualProcedure):
 
     def analyse(self, recordings: Sequence[Recording], settings: PathsSettings, chain: Chain) -> Result:
         if not recordings:
-            raise UnusableInputError("No recording to analyse.")
+            raise UnusableInputError("There is no recording to analyse. Measure again, or select a recording.")
         ways = [Held(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)]
         result = against_the_first(ways, settings)
         lost = (Caution.DROPOUT,) if any(r.faults for r in recordings) else ()

@@ -47,7 +47,7 @@ class SteppedSettings(Settings):
     def outputs(self, available: int) -> tuple[int, ...]:
         """The driven outputs, as positions from 1. Raises SettingError."""
         if self.driven > available:
-            raise SettingError(f"{{driven}} {self.driven}: the chain has only {available} outputs.", "driven")
+            raise SettingError(f"{{driven}} {self.driven}: the chain has only {available} outputs. Use one of them, or change the chain.", "driven")
         return (self.driven,) if self.driven else tuple(range(1, available + 1))
 
     def read_channels(self, available: int) -> list[int]:
@@ -83,7 +83,7 @@ def stimulus_for(recording: Recording, planned: Callable[[], Stimulus]) -> Stimu
     """The staircase of a recording; for one without description, the one that the settings make. Raises UnusableInputError."""
     stimulus = recording.stimulus or planned()
     if stimulus.kind != KIND:
-        raise UnusableInputError(f"This recording is of a {stimulus.kind} stimulus, not of a stepped sweep. Nothing was computed.")
+        raise UnusableInputError(f"This recording is of a {stimulus.kind} stimulus, not of a stepped sweep. Nothing was computed; analyse it with the procedure that made the stimulus.")
     return stimulus
 
 

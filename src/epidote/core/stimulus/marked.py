@@ -84,7 +84,7 @@ class Marked:
             raise UnusableInputError("The sync markers in the stimulus description cannot be read. Export the stimulus again.") from error
         inside = bool(found.stimuli) and 0 <= found.first_mark < min(found.starts) and max(found.starts) < found.last_mark < found.frames
         if not inside or found.frames > MOST_FRAMES or not abs(found.level) <= 1000 or len({s.rate for s in found.stimuli}) > 1:
-            raise UnusableInputError("The sync markers in the stimulus description do not enclose the stimuli.")
+            raise UnusableInputError("The sync markers in the stimulus description do not enclose the stimuli. Export the stimulus again.")
         return found
 
 

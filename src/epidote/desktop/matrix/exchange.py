@@ -25,7 +25,7 @@ class Exchange:
         selection = self._selection()
         exporter = exporter_of(path)
         if exporter is None:
-            self._page.failed.emit(f"{path.name} has no ending that can be exported to. Nothing was written; choose a name that ends in .png or .csv.")
+            self._page.failed.emit(f"{path.name} has no ending that can be exported to. Nothing was written; use a name that ends in .png or .csv.")
             return
 
         def work(_: Study) -> str:

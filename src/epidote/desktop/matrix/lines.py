@@ -217,7 +217,7 @@ class Lines:
         try:
             limit = Limit(name=self._free(name), procedure=column.procedure, key=key, unit=y_unit, x_unit=figure.x_unit, source=source, **sides)
         except ValidationError as error:
-            self._page.failed.emit(f"Invalid limit: {validation_words(error)}. Nothing was added.")
+            self._page.failed.emit(f"Invalid limit: {validation_words(error)}. Nothing was added; correct the values.")
             return
         edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add limit “{limit.name}”")
 

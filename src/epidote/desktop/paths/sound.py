@@ -68,7 +68,7 @@ def sum_of(laid: Laid, delay: float | None, *, invert: bool) -> Stimulus:
     most = float(np.abs(overlay.first).max() + np.abs(as_it_came).max())
     total = (overlay.first + second) / max(most, 1e-12)
     if not total.any():
-        raise UnusableInputError("The sum of both channels is silent: they cancel completely. Nothing was played.")
+        raise UnusableInputError("The sum of both channels is silent: they cancel completely. Nothing was played; change the delay or the polarity.")
     level = _PEAK_DBFS + 20 * np.log10(max(float(np.abs(total).max()), 1e-6))
     return sounded(total, rate=overlay.rate, level=float(level))
 
