@@ -10,6 +10,7 @@ import pytest
 
 from epidote.core.caution import Caution
 from epidote.study.archive import unzip_study, zip_study
+from epidote.study.claim_files import read_claims
 from epidote.study.folder import RECORDINGS, UnsafeNameError, require_plain
 from epidote.study.models import Owner, StudyError
 from epidote.study.store import Study, create_study
@@ -294,3 +295,9 @@ def test_a_lock_of_somebody_else_is_no_wall(study, monkeypatch):
         assert not mine.read_only
         with closing(Study(path)) as second:
             assert second.read_only
+
+
+def test_a_claim_without_an_end_is_refused(tmp_path):
+    (tmp_path / "claims.csv").write_text("claim;source\n\"" + "x" * 200_000 + "\n")
+    with pytest.raises(UnusableInputError, match="a field has no end"):
+        read_claims(tmp_path / "claims.csv")

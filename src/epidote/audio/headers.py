@@ -7,7 +7,7 @@ files of each with a general library and cut them.
 from __future__ import annotations
 
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import BinaryIO
 
@@ -49,64 +49,70 @@ def announced(file: BinaryIO, size: int) -> Announced | None:
     return None
 
 
+@dataclass(frozen=True)
+class _Container:
+    """A file of chunks one after the other: where the first begins, how a chunk's name and length are written, to how many bytes chunks are
+    padded, and whether a length counts the chunk's own head."""
+
+    first: int
+    head: struct.Struct
+    padding: int
+    counts_head: bool = False
+
+    def chunks(self, file: BinaryIO, size: int) -> Iterator[tuple[bytes, int, int]]:
+        """(name, length, where its content begins), the file standing there; ends where a length cannot be."""
+        position = self.first
+        for _ in range(_MOST_CHUNKS):
+            if position + self.head.size > size:
+                return
+            file.seek(position)
+            name, length = self.head.unpack(file.read(self.head.size))
+            yield name, length, position + self.head.size
+            own = self.head.size if self.counts_head else 0
+            if length < own:
+                return
+            position += self.head.size - own + length + (-length) % self.padding
+
+
+_RIFF = _Container(12, struct.Struct("<4sI"), 2)
+_AIFF = _Container(12, struct.Struct(">4sI"), 2)
+_WAVE64 = _Container(40, struct.Struct("<16sQ"), 8, counts_head=True)
+_CAF = _Container(8, struct.Struct(">4sq"), 1)
+
+
 def _riff(file: BinaryIO, size: int) -> Announced | None:
-    position, long_size = 12, 0
-    for _ in range(_MOST_CHUNKS):
-        if position + 8 > size:
-            return None
-        file.seek(position)
-        name, length = struct.unpack("<4sI", file.read(8))
+    long_size = 0
+    for name, length, begin in _RIFF.chunks(file, size):
         if name == b"ds64":
             long_size = struct.unpack("<8xQ", file.read(16))[0]
         if name == b"data":
             said = long_size if length == _UNKNOWN_32 and long_size else length
             if said == 0 or (said >= _STREAMED and not long_size):  # streaming writers leave the length at 0 or all ones
                 return None
-            return Announced(said, size - position - 8)
-        position += 8 + length + length % 2
+            return Announced(said, size - begin)
     return None
 
 
 def _aiff(file: BinaryIO, size: int) -> Announced | None:
-    position = 12
-    for _ in range(_MOST_CHUNKS):
-        if position + 8 > size:
-            return None
-        file.seek(position)
-        name, length = struct.unpack(">4sI", file.read(8))
-        if name == b"SSND":
-            return Announced(max(0, length - 8), max(0, size - position - 16)) if length else None
-        position += 8 + length + length % 2
-    return None
-
-
-def _wave64(file: BinaryIO, size: int) -> Announced | None:
-    position = 40
-    for _ in range(_MOST_CHUNKS):
-        if position + 24 > size:
-            return None
-        file.seek(position)
-        name, length = struct.unpack("<16sQ", file.read(24))
-        if name == _W64_DATA:
-            return Announced(max(0, length - 24), size - position - 24)
-        if length < 24:
-            return None
-        position += length + (-length) % 8
-    return None
+    return _after(_AIFF, file, size, b"SSND", 8)  # offset and block size stand before the samples
 
 
 def _caf(file: BinaryIO, size: int) -> Announced | None:
-    position = 8
-    for _ in range(_MOST_CHUNKS):
-        if position + 12 > size:
-            return None
-        file.seek(position)
-        name, length = struct.unpack(">4sq", file.read(12))
-        if name == b"data":
-            return Announced(max(0, length - 4), max(0, size - position - 16)) if length > 0 else None
-        if length < 0:
-            return None
-        position += 12 + length
+    return _after(_CAF, file, size, b"data", 4)  # an edit count stands before the samples
+
+
+def _wave64(file: BinaryIO, size: int) -> Announced | None:
+    for name, length, begin in _WAVE64.chunks(file, size):
+        if name == _W64_DATA:
+            return Announced(max(0, length - _WAVE64.head.size), size - begin)
+    return None
+
+
+def _after(container: _Container, file: BinaryIO, size: int, wanted: bytes, before: int) -> Announced | None:
+    """The chunk whose samples begin ``before`` bytes into it."""
+    for name, length, begin in container.chunks(file, size):
+        if name == wanted:
+            return Announced(max(0, length - before), max(0, size - begin - before)) if length > 0 else None
     return None
 
 

@@ -17,14 +17,21 @@ _CLAIM, _SOURCE = ("claim", "figure", "specification", "spec", "text"), ("source
 def read_claims(path: Path) -> list[tuple[str, str]]:
     """(figure, source) of each line. With a head line its columns are used; else the first is the figure, the second the source; a file of
     two or three columns "quantity, figure, conditions" is joined. Raises UnusableInputError."""
-    text = decoded(read_bounded(path, _MOST_BYTES, "a CSV file of claims"))
+    return claims_in(decoded(read_bounded(path, _MOST_BYTES, "a CSV file of claims")), path.name)
+
+
+def claims_in(text: str, name: str = "the text") -> list[tuple[str, str]]:
+    """The same of a text."""
     if "\0" in text:
-        raise UnusableInputError(f"{path.name} is not text. Nothing was added; select a CSV file of claims.")
+        raise UnusableInputError(f"{name} is not text. Nothing was added; select a CSV file of claims.")
     lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
     if not lines:
-        raise UnusableInputError(f"{path.name} contains no claims. Nothing was added.")
+        raise UnusableInputError(f"{name} contains no claims. Nothing was added; select another file.")
     separator = max(";\t", key=lines[0].count) if any(c in lines[0] for c in ";\t") else ","
-    rows = [[cell.strip() for cell in row] for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=separator)]
+    try:
+        rows = [[cell.strip() for cell in row] for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=separator)]
+    except csv.Error as error:  # a field of more than 131,072 characters, as a quotation mark without its twin makes
+        raise UnusableInputError(f"{name} is not a CSV file: a field has no end. Nothing was added; correct the quotation marks.") from error
     heads = [h.casefold() for h in rows[0]]
     claim = next((heads.index(n) for n in _CLAIM if n in heads), None)
     if claim is not None:
