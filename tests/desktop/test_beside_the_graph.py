@@ -7,6 +7,7 @@ import json
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication, QImage
+from PySide6.QtWidgets import QMessageBox
 
 from epidote.desktop.curve_preview import CurvePreview
 from epidote.study.text_curves import text_readings
@@ -379,3 +380,28 @@ def test_studies_travel_as_zips_and_curves_come_in(window, rows, columns, two, q
     (tmp_path / "there").mkdir()
     window.files.open_zip(tmp_path / "out.zip", tmp_path / "there")
     wait_for(qtbot, lambda: window.session.study.path.parent == tmp_path / "there")
+
+
+def test_a_zip_of_enormous_size_is_asked_about(window, two, qtbot, tmp_path, monkeypatch):
+    """Nothing is unpacked unless the question is answered so."""
+    window.files.zip_study(tmp_path / "out.zip")
+    wait_for(qtbot, (tmp_path / "out.zip").exists)
+    (tmp_path / "there").mkdir()
+    monkeypatch.setattr("epidote.study.archive.MOST_UNPACKED", 1000)
+    boxes = []
+
+    def question():
+        boxes[:] = [b for b in window.findChildren(QMessageBox) if b.isVisible()]
+        return bool(boxes)
+
+    before = window.session.study.path
+    for answer in ("Cancel", "Unpack"):
+        window.files.open_zip(tmp_path / "out.zip", tmp_path / "there")
+        wait_for(qtbot, question)
+        assert "out.zip unpacks to" in boxes[0].text()
+        assert list((tmp_path / "there").iterdir()) == []
+        next(b for b in boxes[0].buttons() if b.text() == answer).click()
+        if answer == "Cancel":
+            wait_for(qtbot, lambda: not question())
+            assert window.session.study.path == before
+    wait_for(qtbot, lambda: window.session.study is not None and window.session.study.path.parent == tmp_path / "there")

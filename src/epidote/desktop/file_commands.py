@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -9,6 +10,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 from epidote.desktop import edits
+from epidote.desktop.widgets.question import ask_whether
 
 if TYPE_CHECKING:
     from epidote.desktop.main_window import MainWindow
@@ -82,13 +84,30 @@ class FileCommands:
             if not into:
                 return
             source, folder = Path(name), Path(into)
-        found = source, folder
+        found, into_folder = source, folder
 
+        def size() -> tuple[int, int]:
+            from epidote.study.archive import MOST_UNPACKED, unpacked_size
+
+            return unpacked_size(found), MOST_UNPACKED
+
+        def ask(sizes: tuple[int, int]) -> None:
+            needed, usual = sizes
+            if needed <= usual:
+                self._unpack(found, into_folder, needed)
+                return
+            words = f"{found.name} unpacks to {needed / 1e9:.0f} GB. Unpack it only if you know where it comes from."
+            go = partial(self._unpack, found, into_folder, needed)
+            ask_whether(self.window, "Import study from ZIP", words, "Unpack", lambda wanted: go() if wanted else None)
+
+        self.session.aside(size, ask, self.session.failed.emit)
+
+    def _unpack(self, source: Path, folder: Path, most_bytes: int) -> None:
         def opener() -> Study:
             from epidote.study.archive import unzip_study
             from epidote.study.store import Study
 
-            return Study(unzip_study(*found))
+            return Study(unzip_study(source, folder, most_bytes))
 
         self.session.open(opener)
 

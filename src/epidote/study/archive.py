@@ -8,8 +8,8 @@ import sqlite3
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Callable
-from contextlib import closing
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import closing, contextmanager
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -69,6 +69,16 @@ def _copy_database(source: Path, copy: Path) -> None:
         into.execute("PRAGMA journal_mode = DELETE")
 
 
+def unpacked_size(source: Path) -> int:
+    """Bytes that a zipped study takes when it is unpacked, as the ZIP file itself says. Raises StudyError."""
+    with _translated(source), zipfile.ZipFile(source) as packed:
+        return _size(_files_of_study(source, packed)[1])
+
+
+def _size(entries: Mapping[str, zipfile.ZipInfo]) -> int:
+    return sum(i.file_size for i in entries.values())
+
+
 def unzip_study(source: Path, folder: Path, most_bytes: int = MOST_UNPACKED) -> Path:
     """Unpack a zipped study into ``folder``, whole or not at all; where it then lies. Raises StudyError.
 
@@ -76,22 +86,12 @@ def unzip_study(source: Path, folder: Path, most_bytes: int = MOST_UNPACKED) -> 
     """
     beside: Path | None = None
     try:
-        with zipfile.ZipFile(source) as packed:
+        with _translated(source), zipfile.ZipFile(source) as packed:
             top, wanted = _files_of_study(source, packed)
             target = folder / top
             if os.path.lexists(target):
                 raise StudyError(f"{target} already exists. Nothing was unpacked; choose another folder.")
-            size = sum(i.file_size for i in wanted.values())
-            free = shutil.disk_usage(folder).free if folder.is_dir() else size
-            if size > most_bytes:
-                raise StudyError(
-                    f"{source.name} unpacks to {size / 1e9:.1f} GB; at most {most_bytes / 1e9:.1f} GB are unpacked without being asked for. "
-                    "Nothing was unpacked; if you trust the file, allow more with “epidote study unzip --most-gb”."
-                )
-            if size > free:
-                raise StudyError(
-                    f"{source.name} unpacks to {size / 1e6:.0f} MB, but {free / 1e6:.0f} MB are free. Nothing was unpacked; free some space and try again."
-                )
+            _require_room(source, _size(wanted), folder, most_bytes)
             beside = folder / f".{top[:120]}.{os.urandom(4).hex()}.part"
             for room in ("", RECORDINGS, ATTACHMENTS):
                 (beside / room).mkdir(parents=True, exist_ok=True)
@@ -100,15 +100,37 @@ def unzip_study(source: Path, folder: Path, most_bytes: int = MOST_UNPACKED) -> 
                     shutil.copyfileobj(content, into, _BLOCK)
             beside.rename(target)
             return target
-    except (zipfile.BadZipFile, EOFError, zlib.error) as error:
-        raise StudyError(f"{source.name} is not a ZIP file or is truncated. Nothing was unpacked; export or copy it again.") from error
-    except (NotImplementedError, RuntimeError) as error:
-        raise StudyError(f"{source.name} is encrypted or packed in a way that is not supported. Nothing was unpacked; pack it without a password.") from error
-    except OSError as error:
-        raise StudyError(f"{source.name} could not be unpacked: {error.strerror or error}. Nothing was unpacked; free some space or choose another folder.") from error
     finally:
         if beside is not None and beside.is_dir():
             shutil.rmtree(beside, ignore_errors=True)
+
+
+def _require_room(source: Path, size: int, folder: Path, most_bytes: int) -> None:
+    if size > most_bytes:
+        raise StudyError(
+            f"{source.name} unpacks to {size / 1e9:.1f} GB; at most {most_bytes / 1e9:.1f} GB are unpacked without being asked for. "
+            "Nothing was unpacked; if you trust the file, allow more with “epidote study unzip --most-gb”."
+        )
+    free = shutil.disk_usage(folder).free if folder.is_dir() else size
+    if size > free:
+        raise StudyError(
+            f"{source.name} unpacks to {size / 1e6:.0f} MB, but {free / 1e6:.0f} MB are free. Nothing was unpacked; free some space and try again."
+        )
+
+
+@contextmanager
+def _translated(source: Path) -> Iterator[None]:
+    """What may be wrong with a ZIP file, in words."""
+    try:
+        yield
+    except (zipfile.BadZipFile, EOFError, zlib.error) as error:
+        raise StudyError(f"{source.name} is not a ZIP file or is truncated. Nothing was unpacked; export or copy it again.") from error
+    except (NotImplementedError, RuntimeError) as error:
+        words = "is encrypted or packed in a way that is not supported. Nothing was unpacked; pack it without a password."
+        raise StudyError(f"{source.name} {words}") from error
+    except OSError as error:
+        words = f"could not be unpacked: {error.strerror or error}. Nothing was unpacked; free some space or choose another folder."
+        raise StudyError(f"{source.name} {words}") from error
 
 
 def _files_of_study(source: Path, packed: zipfile.ZipFile) -> tuple[str, dict[str, zipfile.ZipInfo]]:
