@@ -100,21 +100,27 @@ def run(capsys):
 @pytest.fixture
 def study(tmp_path):
     """A small study: the baseline, a unit with a row, a column for tone and one for response."""
+    made = small_study(tmp_path)
+    yield made
+    made.close()
+
+
+def small_study(folder: Path):
+    """The same, open; whoever asks for it closes it."""
     from epidote.conductor import add_column
     from epidote.core.chain_file import chain_to_toml
     from epidote.core.procedures.base import procedure
     from epidote.core.settings import make_settings
     from epidote.study.store import create_study
 
-    made = create_study(tmp_path / "Small.epidote", "Small")
+    made = create_study(folder / "Small.epidote", "Small")
     chain = Chain(name="Bench", rate=48000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=4.0, load_ohms=8.0)
     made.set_setting("chain", chain_to_toml(chain))
     unit = made.add_unit("Ostrel", "P40", serial="0117")
     made.add_subject(unit, {"gain": "high", "load": "8 Ω"}, "standin:ostrel-p40")
     for key, settings in (("tone", {"duration": 0.2, "level": -20}), ("response", {"duration": 0.5, "level": -20})):
         add_column(made, key, make_settings(procedure(key).Settings, settings))
-    yield made
-    made.close()
+    return made
 
 
 def measured(study, row: int = 1, column: int = 0, seed: int = 3):

@@ -2,10 +2,12 @@
 older format, upgraded on disk or, for a reader, in memory."""
 
 import hashlib
+import shutil
 import sqlite3
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -16,7 +18,7 @@ from epidote.study.archive import unzip_study, zip_study
 from epidote.study.entries import Owner
 from epidote.study.models import StudyError
 from epidote.study.store import Study
-from tests.conftest import measured
+from tests.conftest import measured, small_study
 
 TO_FORMAT_3 = "UPDATE setting SET value = value; PRAGMA user_version = 3; PRAGMA journal_mode = DELETE;"
 
@@ -64,16 +66,25 @@ def held(path) -> Iterator[None]:
         yield
 
 
-@pytest.fixture(params=["writable", "held by another process", "write-protected", "upgraded", "older, to read", "zipped and unpacked"])
-def kind(request, study, monkeypatch, tmp_path):
+@pytest.fixture(scope="module")
+def made(tmp_path_factory):
+    """A study with runs, one of them recomputed, a note and a pin; what it holds."""
+    study = small_study(tmp_path_factory.mktemp("made"))
     run = measured(study, column=0)
     measured(study, column=1)
     measured(study, row=0, column=0)
     recompute(study, run.id, {"harmonics": 5})
     study.entries.add("note", {"text": "warm"}, Owner(run=run.id))
     study.add_pin(study.overview().columns[1].id, "level", 1000.0)
-    expected, path = content_of(study), study.path
+    content = content_of(study)
     study.close()
+    return study.path, content
+
+
+@pytest.fixture(params=["writable", "held by another process", "write-protected", "upgraded", "older, to read", "zipped and unpacked"])
+def kind(request, made, monkeypatch, tmp_path):
+    path = Path(shutil.copytree(made[0], tmp_path / "Copy.epidote"))
+    expected = made[1]
     if request.param in ("upgraded", "older, to read"):
         with closing(sqlite3.connect(path / "study.sqlite")) as old:
             old.executescript(TO_FORMAT_3)

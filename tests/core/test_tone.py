@@ -193,7 +193,7 @@ def test_a_tone_above_half_the_rate_is_refused():
 def test_recordings_of_different_shapes_do_not_go_together():
     with pytest.raises(UnusableInputError, match="differ in number of channels or sample rate"):
         TONE.analyse([recording(np.zeros(1000)), recording(np.zeros((1000, 2)))], ToneSettings(), UNCALIBRATED)
-    with pytest.raises(UnusableInputError, match="No recording"):
+    with pytest.raises(UnusableInputError, match="no recording"):
         TONE.analyse([], ToneSettings(), UNCALIBRATED)
 
 
