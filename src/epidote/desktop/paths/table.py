@@ -48,6 +48,7 @@ class LatencyWindow(QDialog):
         layout.addWidget(self.heading)
         self.table = QTableWidget()
         self.table.setAccessibleName("Latencies")
+        self.table.setProperty("plain", True)
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setShowGrid(False)

@@ -155,8 +155,8 @@ def _style(t: Theme) -> str:
     QTableView {{ background: {t.back}; color: {t.text}; border: none; gridline-color: {t.faint_line}; }}
     QTableView::item:selected {{ background: transparent; color: {t.text}; }}
     QHeaderView {{ background: {t.bar}; border: none; }}
-    QTableWidget QHeaderView {{ background: {t.back}; }}
-    QTableWidget QHeaderView::section {{ background: {t.back}; border: none; border-bottom: 1px solid {t.line}; padding: 3px 6px; }}
+    QTableView[plain="true"] QHeaderView {{ background: {t.back}; }}
+    QTableView[plain="true"] QHeaderView::section {{ background: {t.back}; border: none; border-bottom: 1px solid {t.line}; padding: 3px 6px; }}
     QTableCornerButton::section {{ background: {t.bar}; border: none; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; }} QScrollBar:horizontal {{ background: transparent; height: 10px; }}

@@ -23,6 +23,7 @@ def plain_view(name: str, model: QAbstractItemModel) -> QTableView:
 
 def _make_plain(table: QTableView, name: str) -> None:
     table.setAccessibleName(name)
+    table.setProperty("plain", True)  # its heads are dressed plainly, see the theme
     table.verticalHeader().hide()
     table.setShowGrid(False)
     table.setFrameShape(QFrame.Shape.NoFrame)
