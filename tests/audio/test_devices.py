@@ -1,4 +1,4 @@
-"""The simulated devices' own ways, and sound files with every doubt. What every device keeps to is in contracts/test_devices.py."""
+"""The simulated devices' own ways, and sound files with every doubt. What every device keeps to is in contracts/test_device_contract.py."""
 
 import struct
 import subprocess

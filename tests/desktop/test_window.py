@@ -105,7 +105,7 @@ def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
 
     for name in ("play_and_record", "analysed", "keep_run"):
         watched(conductor, name)
-    for name in ("add_run", "curves", "overview"):
+    for name in ("add_run", "checked_curves", "overview"):
         watched(Study, name)
     rounds = [0]
     timer = QTimer()
@@ -113,9 +113,9 @@ def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
     timer.start(5)
     window.matrix.choose([low.id], response.id)
     window.matrix.measure_empty()
-    wait_for(qtbot, lambda: (low.id, response.id) in window.session.overview.runs and "curves" in where)  # asked for once the run is there
+    wait_for(qtbot, lambda: (low.id, response.id) in window.session.overview.runs and "checked_curves" in where)  # asked for once the run is there
     timer.stop()
-    assert set(where) == {"play_and_record", "analysed", "keep_run", "add_run", "curves", "overview"}
+    assert set(where) == {"play_and_record", "analysed", "keep_run", "add_run", "checked_curves", "overview"}
     assert all(threading.get_ident() not in threads for threads in where.values())
     assert rounds[0] > 5
 

@@ -20,6 +20,7 @@ _MOST_PPM = 2000.0
 _WAVERS, _LEAST_WAVER = 3.0, 0.02  # times the spread of a window's delay; frames
 _ALIKE = 0.3
 _FEW = 8  # windows
+_FADE = 0.02  # s at either end
 
 
 @dataclass(frozen=True)
@@ -34,6 +35,7 @@ class Course:
     delays: Samples
     spreads: Samples
     before: float
+    whole: Delay | None = None  # of both as a whole, where they could be held at once
 
     def shift_at(self, begin: int, middle: float) -> float:
         """By how much later than its place in the first the second is read where a stretch begins at ``begin``."""
@@ -68,6 +70,7 @@ def course_of(windows: Windows, second: Way, band: tuple[float, float], search: 
     first, rate = windows.way, windows.way.rate
     long = max(first.frames, second.frames) > HELD
     place = None
+    whole_delay: Delay | None = None
     if long:
         whole, seed = _before(first, second, band), _seed(windows, second, band, search)
         if seed is None:
@@ -75,7 +78,7 @@ def course_of(windows: Windows, second: Way, band: tuple[float, float], search: 
         at, place = seed
         before: float = whole
     else:
-        found = delay_between(first.read(0, first.frames), second.read(0, second.frames), rate, band, search)
+        found = delay_between(first.read(0, first.frames), second.read(0, second.frames), rate, band, search, fade=round(_FADE * rate))
         before = found.before if isinstance(found, Delay) else 0.0
         if isinstance(found, NothingInCommon):
             seed = _seed(windows, second, band, search)
@@ -83,7 +86,7 @@ def course_of(windows: Windows, second: Way, band: tuple[float, float], search: 
                 return found
             at = seed[0]
         else:
-            at = found.frames
+            at, whole_delay = found.frames, found
     start, drift, drift_spread = float(at), 0.0, math.inf
     times, delays, spreads, share = _course(windows, second, band, start, 0.0, _reach(first), place)
     while share < _ENOUGH and windows.size > _SHORTEST_WINDOW * rate:  # the delay may move so quickly that it is smeared within a window
@@ -104,7 +107,7 @@ def course_of(windows: Windows, second: Way, band: tuple[float, float], search: 
         if abs(drift - last) * first.frames < _DRIFT_SEEN / 10:
             break
         times, delays, spreads, _ = _course(windows, second, band, start, drift, max(0.002, 2 * float(np.ptp(delays)) / rate))
-    return Course(start, drift, drift_spread, times, delays, spreads, before)
+    return Course(start, drift, drift_spread, times, delays, spreads, before, whole_delay)
 
 
 @dataclass(frozen=True)
@@ -193,7 +196,7 @@ def _course(
         tried += 1
         x = windows.way.read(begin, size)
         y = _read(second, begin, size, start, drift)
-        found = delay_between(x * taper, y * taper, rate, band, reach, watch_dispersion=False)
+        found = delay_between(x * taper, y * taper, rate, band, reach, watch_dispersion=False, expected=0.0)
         if isinstance(found, Delay) and found.correlation > _ALIKE and math.isfinite(found.spread):
             rows.append((middle, _shift_at(begin, start, drift, middle) + found.frames, found.spread))
     table = np.array(sorted(rows)).reshape(-1, 3)

@@ -14,8 +14,10 @@ import scipy.fft
 from numpy.typing import NDArray
 
 from epidote.core.analysis.alignment import refined_lag
+from epidote.core.analysis.peaks import Peaks, highest_peaks
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.signal import Samples
+from epidote.core.stimulus.tone import raised_cosine
 
 _STANDS_OUT = 6.0  # times the root mean square of a correlation: none of a million lags of unrelated noise reaches it
 _ALIKE = 0.5  # a periodic signal never stands out of its own correlation, but it is alike
@@ -24,13 +26,28 @@ _SEGMENTS = 16
 _DISPERSED = 0.5  # frames between the two ways of weighing
 _SPREADS = 6.0
 _SURE = 0.7  # coherence
+_MANY_BINS = 10.0
+_SURE_OF_PEAK = 0.99  # likelihood
+_LEAST_LIKELY, _MOST_RIVALS = 0.001, 12
+_PERIODIC = 0.8  # of the highest peak: what a period of a steady sound reaches within the search
+_EQUAL, _OUTSIDE = 0.9995, 1e-3  # alike per overlap; share of the energy outside it
+
+
+@dataclass(frozen=True)
+class Rival:
+    """A delay that the correlation allows: frames, polarity 1 or -1, and how likely it is among all of them."""
+
+    frames: float
+    polarity: int
+    likelihood: float
 
 
 @dataclass(frozen=True)
 class Delay:
     """frames: by how much the second is later (negative: earlier); polarity 1 or -1; correlation: of the band once aligned, its sign
     taken out; before: as it came; level_db: what of the first is in the second; spread: one standard deviation in frames; dispersed: the band's parts are not equally late; best: the delay that leaves least after
-    subtraction, which then is another."""
+    subtraction, which then is another;
+    rivals: the delays that the correlation allows, the likeliest first."""
 
     frames: float
     polarity: int
@@ -40,6 +57,13 @@ class Delay:
     spread: float
     dispersed: bool
     best: float
+    rivals: tuple[Rival, ...] = ()
+    nearly_as_high: tuple[float, ...] = ()  # lags of further peaks of the same sign, whatever their likelihood
+
+    @property
+    def ambiguous(self) -> bool:
+        """Whether another peak of the correlation may be the delay as well."""
+        return len(self.rivals) > 1 and self.rivals[0].likelihood < _SURE_OF_PEAK
 
 
 @dataclass(frozen=True)
@@ -100,32 +124,79 @@ def transform_size(frames: int, rate: float, search: float) -> int:
 
 
 def delay_between(
-    first: Samples, second: Samples, rate: float, band: tuple[float, float], search: float, *, watch_dispersion: bool = True
+    first: Samples, second: Samples, rate: float, band: tuple[float, float], search: float, *, watch_dispersion: bool = True,
+    expected: float | None = None, fade: int = 0,
 ) -> Delay | NothingInCommon:
     """Delay of ``second`` against ``first`` (frames,), within ``search`` s either way, from the band in Hz.
 
-    ``watch_dispersion``: weigh by coherence as well, and let that count where it differs.
+    ``watch_dispersion``: weigh by coherence as well, and let that count where it differs; ``expected``: of peaks that are nearly as high, as
+    those of a steady tone are, that nearest to this lag in frames; ``fade``: frames over which both are faded at their ends, for records that
+    were cut in the middle of a sound: their steps lie where they were cut and not where the sound is.
     """
     size = transform_size(max(first.size, second.size), rate, search)
-    return delay_of(spectra(first, second, rate, band, size), round(search * rate), watch_dispersion=watch_dispersion)
+    held = spectra(_faded(first, fade), _faded(second, fade), rate, band, size)
+    found = delay_of(held, round(search * rate), watch_dispersion=watch_dispersion, expected=expected)
+    if isinstance(found, NothingInCommon) or expected is not None or not found.nearly_as_high:
+        return found
+    return _steady(found, first, second, rate, band, size)
 
 
-def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True) -> Delay | NothingInCommon:
+def _faded(x: Samples, fade: int) -> Samples:
+    fade = min(fade, x.size // 100)
+    if fade < 1:
+        return x
+    ramp = raised_cosine(fade)
+    faded = x.copy()
+    faded[:fade] *= ramp
+    faded[-fade:] *= ramp[::-1]
+    return faded
+
+
+def _steady(found: Delay, first: Samples, second: Samples, rate: float, band: tuple[float, float], size: int) -> Delay:
+    """The same, with every period allowed where the sound goes on to both ends of the record.
+
+    Then only the ends of the record tell one period from the next, which is no evidence: peaks that are as high per overlap are equally
+    likely, and of these the shortest delay is given.
+    """
+    others = sorted(found.nearly_as_high, key=abs)[:_MOST_RIVALS]
+    lags = np.array([found.frames, *others])
+    whole = spectra(first, second, rate, band, size)
+    w = 2 * np.pi * np.arange(whole.cross.size) / size
+    heights = np.array([2 / size * float((whole.cross * np.exp(1j * w * lag)).real.sum()) for lag in lags])
+    held_a, held_b = (np.concatenate([[0.0], np.cumsum(np.square(in_band(x, rate, band, size)))]) for x in (first, second))
+    begin = np.clip(np.ceil(-lags), 0, first.size).astype(int)
+    end = np.clip(np.floor(second.size - lags), begin, first.size).astype(int)
+    moved = np.round(lags).astype(int)
+    energy_a = held_a[end] - held_a[begin]
+    energy_b = held_b[np.clip(end + moved, 0, second.size)] - held_b[np.clip(begin + moved, 0, second.size)]
+    alike = np.abs(heights) / np.sqrt(np.maximum(energy_a * energy_b, 1e-300))
+    outside = 1 - energy_a / max(float(held_a[-1]), 1e-300)
+    equal = alike >= _EQUAL * float(alike[0])
+    if np.count_nonzero(equal) < 2 or float(outside[equal].max()) <= _OUTSIDE:
+        return found
+    likely = 1 / int(np.count_nonzero(equal))
+    order = [i for i in np.argsort(np.abs(lags), kind="stable") if equal[i]]
+    rivals = tuple(Rival(float(lags[i]), found.polarity, likely) for i in order)
+    return replace(found, frames=rivals[0].frames, best=rivals[0].frames, rivals=rivals)
+
+
+def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True, expected: float | None = None) -> Delay | NothingInCommon:
     """Delay in the spectra of two signals, within ``search`` frames either way."""
     both = math.sqrt(float(held.first.sum()) * float(held.second.sum()))
     if both <= 0:
         return NothingInCommon(0.0)
-    lag, height, rms = _greatest(held.cross, held.size, search)
-    alike = height * held.size / 2 / both
+    peaks = highest_peaks(held.cross, held.size, search)
+    alike = abs(float(peaks.heights[0])) * held.size / 2 / both
     # where they overlap, unrelated signals correlate more than on the average of all lags
-    if alike < _ALIKE and height < _STANDS_OUT * rms * math.sqrt(held.size / held.span):
+    if alike < _ALIKE and abs(float(peaks.heights[0])) < _STANDS_OUT * peaks.rms * math.sqrt(held.size / held.span):
         return NothingInCommon(alike)
-    lag, sign = refined_lag(held.cross, held.size, lag)
-    plain = _measured(held, lag, sign)
+    place = float(peaks.lags[0]) if expected is None else peaks.nearest(expected)
+    lag, sign = refined_lag(held.cross, held.size, place)
+    plain = replace(_measured(held, lag, sign), rivals=_rivals(held, peaks), nearly_as_high=_nearly_as_high(peaks, lag))
     if not watch_dispersion:
         return plain
     weighted, coherence = _weighted(held, lag, max(1, round(held.size / held.span * _SEGMENTS)))
-    moved, turned = refined_lag(weighted, held.size, _greatest(weighted, held.size, search)[0])
+    moved, turned = refined_lag(weighted, held.size, highest_peaks(weighted, held.size, search).nearest(lag))
     # in noise the second way is the less sure one
     dispersed = coherence > _SURE and abs(moved - lag) > _DISPERSED + _SPREADS * plain.spread
     if not dispersed:
@@ -133,14 +204,23 @@ def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True) -> De
     return replace(_measured(held, moved, turned, dispersed=True), best=lag)
 
 
-def _greatest(cross: NDArray[np.complex128], size: int, search: int) -> tuple[float, float, float]:
-    """Lag of the greatest correlation within ``search`` frames, its height, and the root mean square of all lags."""
-    found = np.abs(scipy.fft.irfft(cross, size))
-    reach = min(search, size // 2 - 1)
-    near = np.concatenate([found[size - reach :] if reach else found[:0], found[: reach + 1]])
-    place = int(np.argmax(near))
-    rms = math.sqrt(float(found @ found) / size)
-    return float(place - reach), float(near[place]), rms
+def _nearly_as_high(peaks: Peaks, lag: float) -> tuple[float, ...]:
+    high = np.abs(peaks.heights) >= _PERIODIC * abs(float(peaks.heights[0]))
+    same = np.sign(peaks.heights) == np.sign(peaks.heights[np.argmin(np.abs(peaks.lags - lag))])
+    return tuple(float(v) for v in peaks.lags[high & same & (np.abs(peaks.lags - lag) > 1)])
+
+
+def _rivals(held: Spectra, peaks: Peaks) -> tuple[Rival, ...]:
+    """The peaks that may be the delay as well, with their likelihood: what each leaves unexplained of the second, in white noise."""
+    sum_a, sum_b = float(held.first.sum()), float(held.second.sum())
+    explained = (peaks.heights * held.size / 2) ** 2 / sum_a
+    rest = np.maximum(sum_b - explained, 1e-15 * sum_b)
+    # as many independent values as the record holds in the band: the zeros that fill it up add bins, not values
+    values = 2 * np.count_nonzero(held.first) * held.frames / held.size
+    nats = np.minimum(values / 2 * np.log(rest / rest.min()), 700)
+    likely = np.exp(-nats) / np.exp(-nats).sum()
+    order = [i for i in np.argsort(-likely, kind="stable") if likely[i] > _LEAST_LIKELY][:_MOST_RIVALS]
+    return tuple(Rival(float(peaks.lags[i]), 1 if peaks.heights[i] > 0 else -1, float(likely[i])) for i in order)
 
 
 def _weighted(held: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex128], float]:
@@ -161,17 +241,35 @@ def _weighted(held: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex
 
 
 def _measured(held: Spectra, lag: float, sign: float, *, dispersed: bool = False) -> Delay:
-    w = 2 * np.pi / held.size * np.arange(held.first.size)
+    w: Samples = np.asarray(2 * np.pi / held.size * np.arange(held.first.size))
     sum_a, sum_b = float(held.first.sum()), float(held.second.sum())
-    alike = float((held.cross * np.exp(1j * w * lag)).real.sum())
-    # what the first does not explain is noise, of either; the curvature of the correlation is what it is measured against
+    turned = held.cross * np.exp(1j * w * lag)
+    alike = float(turned.real.sum())
     scale = alike / sum_a
-    rest = max(0.0, sum_b - alike * alike / sum_a)
-    noise = rest / max(1, int(np.count_nonzero(held.first)))
-    curvature = float((w**2 * held.first).sum()) * scale**2
-    # filling up with zeros gives more bins, not more that are independent; each stretch more gives all of them once more
-    spread = math.sqrt(noise / (2 * curvature) * held.size / held.frames) if curvature > 0 else math.inf
+    spread = _spread_of(held, w, turned, max(0.0, sum_b - alike * scale))
     # a path that turns the phases about has no single factor: then it is power against power
     level = 10 * math.log10(sum_b / sum_a) if dispersed or alike == 0 else 20 * math.log10(abs(scale))
     polarity, correlation = (1 if sign > 0 else -1), sign * alike / math.sqrt(sum_a * sum_b)
     return Delay(lag, polarity, correlation, held.before(), level, spread, dispersed, lag)
+
+
+def _spread_of(held: Spectra, w: Samples, turned: NDArray[np.complex128], rest: float) -> float:
+    """Standard deviation of the lag in frames: the slope's own noise over the bend of the correlation at its peak.
+
+    The noise is what each bin shows across the peak (White's estimator, 1980, from memory), so that it counts where it is: coloured noise
+    is not taken for white. Where few bins decide, as with a tone, their own part is fitted away, and what the second leaves unexplained,
+    spread evenly, counts if it is more.
+    """
+    bends = w * w * turned.real
+    bend = abs(float(bends.sum()))
+    if bend == 0:
+        return math.inf
+    # filling up with zeros gives more bins, not more that are independent; each piece more gives all of them once more
+    padded = held.size / held.span
+    deciding = bend**2 / max(float((bends * bends).sum()), 1e-300) / padded
+    seen = math.sqrt(float(np.square(w * turned.imag).sum()) * padded) / bend * math.sqrt(deciding / max(deciding - 1, 0.25))
+    if deciding >= _MANY_BINS:
+        return seen
+    noise = rest / max(1, int(np.count_nonzero(held.first)))
+    even = math.sqrt(noise / 2 * float((w * w * held.first).sum()) * padded) / bend
+    return max(seen, even)

@@ -130,11 +130,13 @@ class _Laid:
 
     def found(self) -> PathFound | NothingInCommon:
         rate, course, held = self._first.rate, self._course, self._held
-        rest = delay_of(held, round(_REST * rate + 4)) if held else NothingInCommon(0.0)
+        rest = delay_of(held, round(_REST * rate + 4), expected=0.0) if held else NothingInCommon(0.0)
         if isinstance(rest, NothingInCommon) or held is None:
             return rest if isinstance(rest, NothingInCommon) else NothingInCommon(0.0)
         middle = course.shift_at(self._begin, self._first.frames / 2)
         overall = replace(rest, frames=middle + rest.frames, best=middle + rest.best, before=course.before)
+        if course.whole is not None:
+            overall = replace(overall, rivals=course.whole.rivals)
         wavers = course.wavers()
         if wavers:  # the whole is most alike at a turning point of the delay: its mean says more
             level = 10 * math.log10(float(held.second.sum()) / float(held.first.sum()))

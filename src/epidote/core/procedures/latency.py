@@ -26,6 +26,7 @@ from epidote.core.stimulus.shots import KIND, LEAD, LENGTH, Shot, one_shot, plac
 
 LEAST_FRAMES = 256
 _JUMP = 0.5  # frames
+_LEAST_SHARE = 0.25  # of the bursts: fewer are exceptions
 _MISSING = (("latency", "s"), ("latency_samples", "samples"), ("polarity", "ratio"))
 
 
@@ -57,7 +58,7 @@ class Latency(UsualProcedure):
         CurveView("arrival", "Arrival", "arrival", "First burst as received", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "latency": "Latency", "latency_samples": "Latency in samples", "repeatability": "Standard deviation", "range": "Range (max. - min.)",
+        "latency": "Latency", "latency_samples": "Latency in samples", "latency_other": "Second latency", "latency_share": "Share of bursts", "repeatability": "Standard deviation", "range": "Range (max. - min.)",
         "buffers": "Buffer contribution", "beside_buffers": "Latency beyond buffers", "polarity": "Polarity", "correlation": "Correlation (aligned)",
         "second": "Second arrival", "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "First comb-filter null", "comb_depth": "Comb filter, depth",
         "headroom": "Headroom",
@@ -130,11 +131,16 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     if missing:
         cautions.append(Caution.PARTIAL)
     delays = np.array([d.frames for d in found])
-    middle = float(np.median(delays))
-    spread = float(delays.std(ddof=1)) if delays.size > 1 else found[0].spread
     jumped = float(np.ptp(delays)) > _JUMP
+    usual, other = _groups(delays) if jumped else (delays, delays[:0])
+    middle = float(np.median(usual))
+    spread = float(delays.std(ddof=1)) if delays.size > 1 else found[0].spread
     if jumped:
         cautions.append(Caution.DELAY_JUMPS)
+    if other.size:
+        cautions.append(Caution.TWO_LATENCIES)
+    if any(d.ambiguous for d in found):
+        cautions.append(Caution.AMBIGUOUS)
     if any(d.dispersed for d in found):
         cautions.append(Caution.DISPERSED)
     at: dict[str, float | str] = {
@@ -145,6 +151,12 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
         Reading("latency", number, middle / rate, "s", at, None, spread / rate, own),
         Reading("latency_samples", number, middle, "samples", at, None, spread, own),
     ]
+    if other.size:
+        shares = {"share_of_bursts": usual.size / delays.size}
+        readings[0] = replace(readings[0], at={**at, **shares})
+        second: dict[str, float | str] = {**at, "share_of_bursts": other.size / delays.size}
+        readings.append(Reading("latency_other", number, float(np.median(other)) / rate, "s", second, cautions=own))
+        readings.append(Reading("latency_share", number, usual.size / delays.size, "ratio", at))
     if delays.size > 1:
         readings.append(Reading("repeatability", number, spread / rate, "s", at))
         readings.append(Reading("range", number, float(np.ptp(delays)), "samples", at, cautions=own))
@@ -159,6 +171,21 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     readings += _second_arrival(recordings[0], number, settings)
     readings.append(headroom(signal, number))
     return Result(_curves(recordings[0], delays, number, settings), tuple(readings), unique(cautions))
+
+
+def _groups(delays: Samples) -> tuple[Samples, Samples]:
+    """The bursts of the usual latency, and those of the other where there are just two and the second is no exception; else all, and none.
+
+    Two groups: on either side of the widest gap, each narrower than that.
+    """
+    ordered = np.sort(delays)
+    gaps = np.diff(ordered)
+    cut = int(np.argmax(gaps)) + 1
+    low, high = ordered[:cut], ordered[cut:]
+    narrow = max(float(np.ptp(low)), float(np.ptp(high))) < 0.5 * float(gaps.max())
+    if not narrow or min(low.size, high.size) < _LEAST_SHARE * delays.size:
+        return delays, delays[:0]
+    return (low, high) if low.size >= high.size else (high, low)
 
 
 def _second_arrival(recording: Recording, number: int, settings: LatencySettings) -> list[Reading]:

@@ -49,7 +49,7 @@ class Paths(UsualProcedure):
         CurveView("echo", "Second arrival", "cepstrum", "Cepstrum", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "delay": "Delay", "delay_samples": "Delay in samples", "level": "Level re channel 1", "polarity": "Polarity", "correlation": "Correlation (aligned)",
+        "delay": "Delay", "delay_samples": "Delay in samples", "delay_likelihood": "Likelihood of delay", "alternative": "Alternative delay", "level": "Level re channel 1", "polarity": "Polarity", "correlation": "Correlation (aligned)",
         "correlation_before": "Correlation, unaligned", "drift_ppm": "Drift", "modulation": "Delay modulation", "null_depth": "Subtraction residual",
         "best": "Delay at min. residual", "events": "Transients found", "event_spread": "Transients, std. dev.", "headroom": "Headroom",
         "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "First comb-filter null", "comb_depth": "Comb filter, depth",

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from epidote.core.analysis.delay import NothingInCommon
+from epidote.core.analysis.delay import Delay, NothingInCommon
 from epidote.core.analysis.echo import Echo
 from epidote.core.analysis.paths import PathFound
 from epidote.core.caution import Caution, unique
@@ -53,6 +53,8 @@ def told(found: PathFound | NothingInCommon | None, number: int, rate: float, se
         cautions.append(Caution.DISPERSED)
     if found.wavers:
         cautions.append(Caution.DELAY_CHANGES)
+    if found.delay.ambiguous:
+        cautions.append(Caution.AMBIGUOUS)
     return Result(_curves(found, number, rate, settings), _readings(found, number, rate, at), unique(cautions))
 
 
@@ -102,10 +104,12 @@ def _readings(found: PathFound, number: int, rate: float, at: dict[str, float | 
     d = found.delay
     drifts = found.drift != 0
     where = {**at, "at": "the middle of the first"} if drifts else at
+    doubt = (Caution.AMBIGUOUS,) if d.ambiguous else ()
     readings = [
-        Reading("delay", number, d.frames / rate, "s", where, None, d.spread / rate),
-        Reading("delay_samples", number, d.frames, "samples", where, None, d.spread),
-        Reading("best", number, d.best / rate, "s", where, None, d.spread / rate),
+        Reading("delay", number, d.frames / rate, "s", where, None, d.spread / rate, doubt),
+        Reading("delay_samples", number, d.frames, "samples", where, None, d.spread, doubt),
+        *_alternative(d, number, rate, where),
+        Reading("best", number, d.best / rate, "s", where, None, d.spread / rate, doubt),
         Reading("level", number, d.level_db, "dB", at),
         Reading("polarity", number, float(d.polarity), "ratio", at),
         Reading("correlation", number, d.correlation, "ratio", at),
@@ -123,6 +127,20 @@ def _readings(found: PathFound, number: int, rate: float, at: dict[str, float | 
         if delays.size > 1:
             readings.append(Reading("event_spread", number, float(delays.std(ddof=1)), "s", at))
     return tuple(readings)
+
+
+def _alternative(found: Delay, number: int, rate: float, where: dict[str, float | str]) -> list[Reading]:
+    """How likely the delay is, and the nearest of the others; ``at`` lists all."""
+    if not found.ambiguous:
+        return []
+    own, *others = found.rivals
+    listed = "; ".join(f"{1000 * r.frames / rate:.4g} ms ({r.likelihood:.0%}{', inverted' if r.polarity < 0 else ''})" for r in others)
+    at = {**where, "alternatives": listed}
+    nearest = min(others, key=lambda r: abs(r.frames - found.frames))
+    return [
+        Reading("delay_likelihood", number, own.likelihood, "ratio", at),
+        Reading("alternative", number, nearest.frames / rate, "s", {**at, "likelihood": nearest.likelihood}, None, found.spread / rate),
+    ]
 
 
 def told_alone(found: Echo | None, settings: PathsSettings, rate: float, cautions: list[Caution]) -> Result:
