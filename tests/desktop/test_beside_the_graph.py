@@ -250,12 +250,12 @@ def test_differences_in_percent(window, rows, columns, two, qtbot):
 def test_lines_are_switched_off_and_on(window, two, qtbot):
     menu = two.graph_panel.lines.menu()
     menu.aboutToShow.emit()
-    action = next(a for a in menu.actions() if a.text() == "-3 dB (half power)")
+    action = next(a for a in menu.actions() if a.text() == "-3 dB")
     assert action.isChecked()
     action.trigger()
     wait_for(qtbot, lambda: two.graph_panel.graph.figure().lines == ())
     menu.aboutToShow.emit()
-    next(a for a in menu.actions() if a.text() == "-3 dB (half power)").trigger()
+    next(a for a in menu.actions() if a.text() == "-3 dB").trigger()
     wait_for(qtbot, lambda: len(two.graph_panel.graph.figure().lines) == 1)
 
 

@@ -94,7 +94,7 @@ _WORDS = {
     Caution.DELAY_CHANGES: "The delay varies during the recording by more than noise explains: it is modulated or being corrected.",
     Caution.DELAY_JUMPS: "The latency is not constant: it jumped by whole samples from one burst to the next.",
     Caution.ONE_ARRIVAL: "There is only one channel and no distinct second arrival in it. Add a second channel or file to compare with.",
-    Caution.AMBIGUOUS: "The sound repeats, so several delays fit: the reading may be off by whole periods. Reduce the search range, or use sound with an onset.",
+    Caution.AMBIGUOUS: "The sound repeats, so several delays fit: the reading may be wrong by whole periods. Reduce the search range, or use sound with an onset.",
     Caution.TWO_LATENCIES: "The latency alternates between two values; both are given, with the share of bursts.",
     Caution.OTHER_RATE: "This channel has a different sample rate and was resampled to that of the first channel.",
     Caution.DAMAGED: "What the study stores of this run is damaged and shown only as far as it can be read. Restore study.sqlite from a backup, or measure again.",

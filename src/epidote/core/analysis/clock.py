@@ -25,6 +25,8 @@ from epidote.core.stimulus.marked import GAP, Marked, mark
 MOST_PPM = 2000.0
 _TAPS, _BETA = 28, 18.0  # at twice the rate; the kernel of Barnett, Magland, af Klinteberg 2019 as a window
 _AROUND = 0.15  # seconds taken along after a mark for what rings
+OWN_CLOCK_PPM = 0.05  # less is what two readings of one clock differ by
+_CLOCK_SURE = 3.0  # times the spread
 
 
 @dataclass(frozen=True)
@@ -37,6 +39,11 @@ class ClockOffset:
     ppm: float
     start: float
     spread_ppm: float
+
+    @property
+    def differs(self) -> bool:
+        """Whether it is another clock at all: more than its doubt, and more than two readings of one clock."""
+        return abs(self.ppm) > max(OWN_CLOCK_PPM, _CLOCK_SURE * self.spread_ppm)
 
 
 @dataclass(frozen=True)
@@ -171,7 +178,7 @@ def on_its_own_clock(recording: Signal, file: Marked) -> tuple[list[Recording], 
         low = max(0, math.floor(first) - 4096)
         high = min(recording.frames, math.ceil(first + step * stimulus.frames) + 4096)
         channels = [resampled(recording.channel(c)[low:high], step, first - low, stimulus.frames) for c in range(1, recording.channels + 1)]
-        words = f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; resampled to the clock of the file"
+        words = "" if not clock.differs else f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; resampled to the clock of the file"
         parts.append(replace(Recording(Signal(np.column_stack(channels), file.rate), stimulus), clock=words))
     return parts, clock
 

@@ -198,7 +198,7 @@ def _course(
         y = _read(second, begin, size, start, drift)
         found = delay_between(x * taper, y * taper, rate, band, reach, watch_dispersion=False, expected=0.0)
         if isinstance(found, Delay) and found.correlation > _ALIKE and math.isfinite(found.spread):
-            rows.append((middle, _shift_at(begin, start, drift, middle) + found.frames, found.spread))
+            rows.append((middle, _shift_at(begin, start, drift, middle) + found.frames, found.whole_spread))
     table = np.array(sorted(rows)).reshape(-1, 3)
     return table[:, 0], table[:, 1], np.maximum(table[:, 2], 1e-9), len(rows) / max(1, tried)
 

@@ -65,6 +65,12 @@ class Delay:
         """Whether another peak of the correlation may be the delay as well."""
         return len(self.rivals) > 1 and self.rivals[0].likelihood < _SURE_OF_PEAK
 
+    @property
+    def whole_spread(self) -> float:
+        """One standard deviation in frames with the doubt of which peak it is."""
+        apart = sum(r.likelihood * (r.frames - self.frames) ** 2 for r in self.rivals)
+        return math.hypot(self.spread, math.sqrt(apart))
+
 
 @dataclass(frozen=True)
 class NothingInCommon:

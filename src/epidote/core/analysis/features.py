@@ -11,7 +11,6 @@ from epidote.core.result import Curve
 from epidote.core.signal import Samples
 
 LOGARITHMIC = ("Hz", "V", "W", "FS")  # units of axes along which ratios count
-HALF_POWER_DB = 10 * math.log10(2)
 
 
 def value_at(x: Samples, y: Samples, at: float, log_x: bool = True) -> float | None:

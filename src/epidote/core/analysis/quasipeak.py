@@ -9,6 +9,7 @@ fitted to the recommendation's two tables (from memory) and meet them within 0.1
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
 import scipy.fft
@@ -21,6 +22,7 @@ QUICK = (2.42941e-3, 2.7149e-3)
 SLOW = (0.20826107, 0.07225966)
 QUICK_SHARE = 0.48367051
 SETTLE = 0.8  # seconds until a steady sound is indicated
+_FADE = 0.01  # s at either end
 _ENOUGH_RATE = 40000.0  # of a rectified signal, for followers as slow as these
 
 
@@ -58,9 +60,24 @@ def weighted(x: Samples, rate: float) -> Samples:
     return np.asarray(scipy.fft.irfft(spectrum, size)[: x.size])
 
 
-def quasi_peak(x: Samples, rate: float) -> float:
-    """Mean indication for noise x (frames,), weighted, as the RMS value of a sine that reads the same. Silence at first is left out."""
+@dataclass(frozen=True)
+class QuasiPeak:
+    """greatest: the highest indication, as the meter is read; mean: the average one. Both as the RMS value of a sine that reads the same."""
+
+    greatest: float
+    mean: float
+
+
+def quasi_peak(x: Samples, rate: float) -> QuasiPeak:
+    """Of noise x (frames,), weighted. The mean is taken once a steady sound is indicated in full."""
     step = max(1, int(rate / _ENOUGH_RATE))
-    shown = indication(np.abs(weighted(x, rate))[::step], rate / step)
+    fade = min(round(_FADE * rate), x.size // 4)
+    faded = x.copy()
+    if fade:  # a record that begins within a sound begins with a step, which the weighting would make a click of
+        ramp = np.sin(np.pi / 2 * (np.arange(fade) + 0.5) / fade) ** 2
+        faded[:fade] *= ramp
+        faded[-fade:] *= ramp[::-1]
+    shown = indication(np.abs(weighted(faded, rate))[::step], rate / step)
     settled = shown[min(round(SETTLE * rate / step), shown.size // 2) :]
-    return float(settled.mean()) / STEADY_SINE / math.sqrt(2)
+    sine = STEADY_SINE * math.sqrt(2)
+    return QuasiPeak(float(shown.max()) / sine, float(settled.mean()) / sine)

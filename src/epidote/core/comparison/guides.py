@@ -45,9 +45,12 @@ SHIPPED: tuple[Guide, ...] = (
     Guide(name="Rated power, 1 %", sentence="Rated power is stated at 1 % distortion.", curves=_THD, y_unit="dB", low=-40.0),
     Guide(name="Clipping, 2 %", sentence="Usual distortion at the onset of clipping.", curves=_THD, y_unit="dB", low=-33.9794),
     Guide(name="Sweep end, 5 %", sentence="Level sweeps usually stop here.", curves=_THD, y_unit="dB", low=-26.0206),
-    Guide(name="-3 dB (half power)", sentence="3 dB below the level at 1 kHz is half the power.", source="definition", curves=("level",), y_unit="dB re 1 kHz", low=-3.0103),
+    Guide(name="-3 dB", sentence="3 dB below the level at 1 kHz, where bandwidth is usually stated.", curves=("level",), y_unit="dB re 1 kHz", low=-3.0),
     Guide(name="Live playing, 8 to 9 ms", sentence="Higher latency disturbs live playing.", curves=("latency_by_shot",), y_unit="s", low=0.008, high=0.009),
 )  # fmt: skip
+
+
+FORMER_NAMES = {"-3 dB (half power)": "-3 dB"}  # of shipped guides that a study may have switched off
 
 
 def fitting(guides: Sequence[Guide], key: str, x_unit: str, y_unit: str) -> list[Guide]:

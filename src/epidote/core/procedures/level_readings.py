@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 
-from epidote.core.analysis.features import HALF_POWER_DB, corner, curve_at, flatness
+from epidote.core.analysis.features import corner, curve_at, flatness
 from epidote.core.caution import Caution
 from epidote.core.result import Curve, Reading
 
@@ -30,7 +30,7 @@ def level_readings(level: Curve, spread: float | None) -> tuple[Reading, ...]:
     outside = (Caution.OUTSIDE_BAND,)
     base = curve_at(level, reference)
     readings = [Reading("gain_1k", number, base, "dB", {"frequency_hz": reference}, None, spread)]
-    for key, drop in (("bandwidth_{}", HALF_POWER_DB), ("bandwidth_{}_1db", 1.0)):
+    for key, drop in (("bandwidth_{}", 3.0), ("bandwidth_{}_1db", 1.0)):
         for side, upwards in (("low", False), ("high", True)):
             found = corner(level, drop, reference, upwards)
             readings.append(Reading(key.format(side), number, found, "Hz", at, None, None, () if found else outside))

@@ -13,6 +13,7 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
+from epidote.core.analysis.clock import OWN_CLOCK_PPM
 from epidote.core.analysis.multitone import Tones, taken_apart
 from epidote.core.analysis.spectrum import bin_frequencies, line_levels
 from epidote.core.caution import Caution, unique
@@ -25,8 +26,6 @@ from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Stimulus
 from epidote.core.stimulus.multitone import KIND, LEAD, SETTLE, TAIL, multitone
-
-OWN_CLOCK_PPM = 0.05
 
 
 class MultitoneSettings(Settings):

@@ -63,7 +63,7 @@ class Noise(UsualProcedure):
         CurveView("third_octave", "Third octave", "third octave", "Noise in third-octave bands"),
     )
     reading_titles = {  # noqa: RUF012
-        "noise": "Noise", "noise_a": "Noise, A-weighted", "noise_468": "Noise, 468 quasi-peak", "noise_468_rms": "Noise, 468 RMS (2 kHz)",
+        "noise": "Noise", "noise_a": "Noise, A-weighted", "noise_468": "Noise, 468 quasi-peak", "noise_468_mean": "468 quasi-peak, mean", "noise_468_rms": "Noise, 468 RMS (2 kHz)",
         "snr": "SNR", "snr_a": "SNR, A-weighted", "dynamic_range": "AES17 dynamic range", "dynamic_range_a": "Dynamic range (A)",
         "noise_share": "Noise re reference", "hum": "Hum", "noise_without_hum": "Noise without hum", "noise_rise": "Noise rise re baseline", "headroom": "Headroom",
     }  # fmt: skip
@@ -134,10 +134,12 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
         value = None if reference is None or mean_square <= 0 else sign * 10 * math.log10(reference / mean_square)
         return Reading(key, number, value, "dB", where, None, spread_db, (*cautions, *(hiss if key == "noise_share" else ())))
 
+    indicated = quasi_peak(x, rate)
     readings = [
         absolute("noise", plain, at),
         absolute("noise_a", weighted[Weighting.A], {**at, "weighting": "A"}),
-        absolute("noise_468", quasi_peak(x, rate) ** 2, {"weighting": "468", "detector": "quasi-peak"}),
+        absolute("noise_468", indicated.greatest**2, {"weighting": "468", "detector": "quasi-peak", "indication": "maximum"}),
+        absolute("noise_468_mean", indicated.mean**2, {"weighting": "468", "detector": "quasi-peak", "indication": "mean"}),
         absolute(
             "noise_468_rms",
             weighted[Weighting.ITU_468] * 10 ** (AES17_DB / 10),

@@ -144,7 +144,9 @@ class Lines:
         return [(e, limit) for e, limit in found if limit.procedure == column.procedure]
 
     def _off(self) -> set[str]:
-        return set(json.loads(self._session.setting(_OFF) or "[]"))
+        from epidote.core.comparison.guides import FORMER_NAMES
+
+        return {FORMER_NAMES.get(name, name) for name in json.loads(self._session.setting(_OFF) or "[]")}
 
     def toggle(self, name: str) -> None:
         """Show or hide the lines of that name."""
