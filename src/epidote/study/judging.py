@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
-from scipy.special import stdtrit
 
 from epidote.core.chain import Chain
 from epidote.core.comparison.claim import Claim
@@ -169,6 +168,8 @@ def _curves_by_repeats(
     if less is None or less.y_unit != "dB":
         return ""
     one, other = np.interp(less.x, sa.x, sa.y) ** 2 / na, np.interp(less.x, sb.x, sb.y) ** 2 / nb
+    from scipy.special import stdtrit
+
     interval: Samples = float(stdtrit(na + nb - 2, 0.5 + CONFIDENCE / 2)) * np.sqrt(np.asarray(one + other, dtype=np.float64))
     told = in_words(ours[0].full_name, theirs[0].full_name, less, interval / 2)
     reach = format_quantity(float(np.median(interval)), "dB", uncertainty=float(np.median(interval)) / 10 or None)

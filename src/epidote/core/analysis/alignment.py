@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.signal import Samples
 
 _STEPS = 6
@@ -15,8 +15,8 @@ _STEPS = 6
 
 def correlation(x: Samples, wanted: Samples) -> Samples:
     """Sum over t of x[t + lag] wanted[t], by lag from 0 up; at the end those below 0, as if counted from the end."""
-    size = scipy.fft.next_fast_len(x.size + wanted.size, real=True)
-    return np.asarray(scipy.fft.irfft(scipy.fft.rfft(x, size) * np.conj(scipy.fft.rfft(wanted, size)), size))
+    size = transforms.next_fast_len(x.size + wanted.size, real=True)
+    return np.asarray(transforms.irfft(transforms.rfft(x, size) * np.conj(transforms.rfft(wanted, size)), size))
 
 
 def lag_of(played: Samples, back: Samples, least: float) -> tuple[int, int] | None:

@@ -10,9 +10,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.analysis.alignment import refined_lag
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.signal import Samples
@@ -54,7 +54,7 @@ class Arrivals:
 def arrivals(wanted: Samples, x: Samples, rate: float, band: tuple[float, float]) -> Arrivals | None:
     """Two arrivals of ``wanted`` in x (frames,), within the band in Hz; None when there is one only, or none."""
     size = even_fast_len(x.size + wanted.size)
-    a, b = scipy.fft.rfft(wanted, size), scipy.fft.rfft(x, size)
+    a, b = transforms.rfft(wanted, size), transforms.rfft(x, size)
     f = np.arange(a.size) * (rate / size)
     inside = (f >= band[0]) & (f <= min(band[1], rate / 2))
     a[~inside] = 0
@@ -67,7 +67,7 @@ def arrivals(wanted: Samples, x: Samples, rate: float, band: tuple[float, float]
     def found(rest: NDArray[np.complex128], near: float | None, away: float | None) -> tuple[float, float, float]:
         """Delay, gain and how far it stands out; the greatest, not within 0.2 ms of ``away``, or the one at ``near``."""
         cross = rest * a.conj()
-        shape = np.abs(scipy.fft.irfft(cross, size))[: x.size]
+        shape = np.abs(transforms.irfft(cross, size))[: x.size]
         usual = math.sqrt(float(shape @ shape) / shape.size)
         if near is None:
             if away is not None:

@@ -12,8 +12,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-import scipy.fft
 
+from epidote.core import transforms
 from epidote.core.analysis.alignment import correlation, refined_lag, stretch
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.errors import UnusableInputError
@@ -67,7 +67,7 @@ def resampled(x: Samples, step: float, start: float, frames: int) -> Samples:
     """x (n,) read at start + step·m, m < frames, in its own frames: (frames,). What lies outside x is 0; above half of the new rate, cut."""
     pad = 64
     size = even_fast_len(x.size + 2 * pad)
-    spectrum = scipy.fft.rfft(np.concatenate([np.zeros(pad), x]), size)
+    spectrum = transforms.rfft(np.concatenate([np.zeros(pad), x]), size)
     if step > 1.001:
         keep = math.floor(0.5 / step * size)
         roll = max(2, keep // 50)
@@ -76,7 +76,7 @@ def resampled(x: Samples, step: float, start: float, frames: int) -> Samples:
     wide = np.zeros(size + 1, complex)
     wide[: spectrum.size] = 2 * spectrum
     wide[size // 2] /= 2
-    fine = scipy.fft.irfft(wide, 2 * size)
+    fine = transforms.irfft(wide, 2 * size)
     out = np.zeros(frames)
     reach = _TAPS // 2
     k = np.arange(-reach + 1, reach + 1)
@@ -148,12 +148,12 @@ def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
 
 def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
     """How many samples b lies after a, between samples too, and the standard deviation that the noise of both leaves."""
-    size = scipy.fft.next_fast_len(2 * a.size, real=True)
-    fa, fb = scipy.fft.rfft(a, size), scipy.fft.rfft(b, size)
+    size = transforms.next_fast_len(2 * a.size, real=True)
+    fa, fb = transforms.rfft(a, size), transforms.rfft(b, size)
     f = np.arange(fa.size) * rate / size
     band = (f > 200) & (f < min(12000.0, 0.45 * rate))
     cross = np.where(band, fb * fa.conj(), 0)
-    place = int(np.argmax(np.abs(scipy.fft.irfft(cross, size))))
+    place = int(np.argmax(np.abs(transforms.irfft(cross, size))))
     tau, sign = refined_lag(cross, size, float(place if place < size / 2 else place - size))
     w = 2 * np.pi * np.arange(fa.size) / size
     scale = float(sign * (cross * np.exp(1j * w * tau)).real.sum() / max(float(np.square(np.abs(fa[band])).sum()), 1e-300))

@@ -9,9 +9,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.analysis.alignment import lag_of
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.signal import Samples
@@ -81,7 +81,7 @@ class Averaged:
         of_x, of_y = (np.lib.stride_tricks.sliding_window_view(v, self._segment)[:: self._hop] for v in (x, y))
         at_once = max(1, _ROWS // self._segment)  # rows that are transformed in one go
         for row in range(0, of_x.shape[0], at_once):
-            fx, fy = (scipy.fft.rfft(v[row : row + at_once] * self._window, axis=1) for v in (of_x, of_y))
+            fx, fy = (transforms.rfft(v[row : row + at_once] * self._window, axis=1) for v in (of_x, of_y))
             self._sxx += (fx.real**2 + fx.imag**2).sum(axis=0)
             self._syy += (fy.real**2 + fy.imag**2).sum(axis=0)
             self._sxy += (fy * np.conj(fx)).sum(axis=0)

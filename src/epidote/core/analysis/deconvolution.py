@@ -13,9 +13,9 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.signal import Samples, Stimulus
 
@@ -63,7 +63,7 @@ class _Key:
 @lru_cache(maxsize=2)
 def _kernel(key: _Key, size: int) -> Kernel:
     stimulus = key.stimulus
-    spectrum = scipy.fft.rfft(stimulus.samples(), size)
+    spectrum = transforms.rfft(stimulus.samples(), size)
     width = stimulus.rate / size
     stop, above = stimulus["stop"], stimulus["last"] / stimulus["stop"]
     # towards high frequencies the mask turns within the sweep's own fade, where there still is enough of it to divide by
@@ -102,12 +102,12 @@ def deconvolve(x: Samples, with_kernel: Kernel) -> Deconvolved:
     padded = np.empty(k.frames)
     padded[: x.size] = x
     padded[x.size :] = float(x[-max(1, round(0.02 * k.rate)) :].mean())  # a direct voltage goes on
-    quotient = scipy.fft.rfft(padded, overwrite_x=True)
+    quotient = transforms.rfft(padded, overwrite_x=True)
     quotient[: k.inverse.size] *= k.inverse
     quotient[k.inverse.size :] = 0
     quotient[0] = (4 * quotient[1].real - quotient[2].real) / 3  # and says nothing about the response
     turned = _turned(quotient, k)
-    impulse = scipy.fft.irfft(_bridged(quotient, k, _greatest(turned)), k.frames, overwrite_x=True)
+    impulse = transforms.irfft(_bridged(quotient, k, _greatest(turned)), k.frames, overwrite_x=True)
     peak = _greatest(impulse)
     sample = impulse[:: max(1, k.frames // 20000)]
     return Deconvolved(k, impulse, turned, peak, float(np.median(np.abs(sample))) / 0.6745, *_noise_sums(impulse, peak, k))
@@ -119,7 +119,7 @@ def _turned(quotient: Complex, k: Kernel) -> Samples:
     # the turn cannot pass 0 Hz smoothly, and there is no even harmonic below twice the sweep's start
     low = math.ceil(k.stimulus["start"] * k.frames / k.rate)
     full[:low] *= 0.5 - 0.5 * np.cos(np.pi * np.clip(np.arange(low) / (0.75 * low) - 1 / 3, 0, 1))
-    return np.asarray(scipy.fft.irfft(full, k.frames, overwrite_x=True))
+    return np.asarray(transforms.irfft(full, k.frames, overwrite_x=True))
 
 
 def _greatest(x: Samples) -> int:
@@ -137,10 +137,10 @@ def _noise_sums(impulse: Samples, peak: int, k: Kernel) -> tuple[Samples, int]:
     begin = peak - int(4.2 * k.length * k.rate) - span // 2
     stretch = np.take(impulse, np.arange(begin, begin + span), mode="wrap")
     pieces = 7
-    size = scipy.fft.prev_fast_len(2 * span // (pieces + 1), real=True)
+    size = transforms.prev_fast_len(2 * span // (pieces + 1), real=True)
     window = np.hanning(size)
     parts = np.stack([stretch[n * size // 2 : n * size // 2 + size] for n in range(pieces)])
-    power = np.square(np.abs(scipy.fft.rfft(parts * window, axis=1))).mean(axis=0) / np.square(window).sum()
+    power = np.square(np.abs(transforms.rfft(parts * window, axis=1))).mean(axis=0) / np.square(window).sum()
     return np.concatenate([[0.0], np.cumsum(power)]), size
 
 
@@ -169,12 +169,12 @@ def _bridged(quotient: Complex, k: Kernel, delay: int) -> Complex:
     empty = np.concatenate([after, before])
     if empty.size < 4 * _BRIDGE_TERMS:
         return quotient
-    as_divided = np.square(scipy.fft.irfft(known, size)[empty]).sum()
+    as_divided = np.square(transforms.irfft(known, size)[empty]).sum()
     known[:gap] = 0
-    without = scipy.fft.irfft(known, size)
+    without = transforms.irfft(known, size)
     basis = np.zeros((_BRIDGE_TERMS, top + 1), complex)
     basis[:, :gap] = np.stack([(1j * bins[:gap] / gap) ** r for r in range(_BRIDGE_TERMS)])
-    columns = scipy.fft.irfft(basis, size, axis=1)[:, empty].T
+    columns = transforms.irfft(basis, size, axis=1)[:, empty].T
     found, *_ = np.linalg.lstsq(columns, -without[empty], rcond=1e-9)
     left = np.square(without[empty] + columns @ found).sum()
     if as_divided <= left + _EMPTY_ENOUGH * np.square(without).sum():
@@ -202,7 +202,7 @@ def windowed_responses(impulse: Samples, windows: Sequence[tuple[int, int, int]]
         row[:after] = stretch[before:]
         if before:
             row[-before:] = stretch[:before]
-    return np.asarray(scipy.fft.rfft(buffer, axis=1, overwrite_x=True))
+    return np.asarray(transforms.rfft(buffer, axis=1, overwrite_x=True))
 
 
 def windowed_response(impulse: Samples, centre: int, before: int, after: int, size: int) -> Complex:

@@ -10,9 +10,9 @@ import math
 from dataclasses import dataclass, replace
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.analysis.alignment import refined_lag
 from epidote.core.analysis.peaks import Peaks, highest_peaks
 from epidote.core.analysis.spectrum import even_fast_len
@@ -113,7 +113,7 @@ def spectra(first: Samples, second: Samples, rate: float, band: tuple[float, flo
 
 
 def _in_band(x: Samples, rate: float, band: tuple[float, float], size: int) -> NDArray[np.complex128]:
-    spectrum: NDArray[np.complex128] = scipy.fft.rfft(x, size)
+    spectrum: NDArray[np.complex128] = transforms.rfft(x, size)
     f = np.arange(spectrum.size) * (rate / size)
     spectrum[(f < band[0]) | (f > min(band[1], rate / 2)) | (f <= 0)] = 0
     return spectrum
@@ -121,7 +121,7 @@ def _in_band(x: Samples, rate: float, band: tuple[float, float], size: int) -> N
 
 def in_band(x: Samples, rate: float, band: tuple[float, float], size: int) -> Samples:
     """What of x (frames,) lies in the band in Hz, filled up with zeros to ``size`` frames first."""
-    return np.asarray(scipy.fft.irfft(_in_band(x, rate, band, size), size))[: x.size]
+    return np.asarray(transforms.irfft(_in_band(x, rate, band, size), size))[: x.size]
 
 
 def transform_size(frames: int, rate: float, search: float) -> int:

@@ -10,8 +10,8 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.fft
 
+from epidote.core import transforms
 from epidote.core.analysis.alignment import refined_lag
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.analysis.ways import AT_ONCE, Way, stretches
@@ -59,7 +59,7 @@ def echo_in(way: Way, band: tuple[float, float], longest: float) -> Echo | None:
         x = way.read(first, frames)
         if (count and frames < size / 2) or not x.any():
             continue
-        spectrum = scipy.fft.rfft(x, size)[inside]
+        spectrum = transforms.rfft(x, size)[inside]
         power = spectrum.real**2 + spectrum.imag**2
         logs += np.log(np.maximum(power, 1e-20 * power.max()))
         count += 1
@@ -68,7 +68,7 @@ def echo_in(way: Way, band: tuple[float, float], longest: float) -> Echo | None:
     logs /= count
     weighted = np.zeros(size // 2 + 1, complex)
     weighted[inside] = shape * (logs - np.average(logs, weights=shape)) / shape.sum()
-    heights = scipy.fft.irfft(weighted, size)[: round(longest * way.rate) + 1] * size / 2
+    heights = transforms.irfft(weighted, size)[: round(longest * way.rate) + 1] * size / 2
     near = np.abs(heights)
     near[: math.ceil(_LEAST * way.rate)] = 0
     place = int(np.argmax(near))

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from scipy.interpolate import splev, splrep, sproot
 
+from epidote.core.analysis.spline import Spline
 from epidote.core.result import Curve
 from epidote.core.signal import Samples
 
@@ -23,7 +23,7 @@ def value_at(x: Samples, y: Samples, at: float, log_x: bool = True) -> float | N
     if xs.size < 4 or not np.isfinite(ys).all():
         return float(np.interp(at, x, y))
     axis, point = (np.log(xs), math.log(at)) if log_x else (xs, at)
-    return float(splev(np.array([point]), splrep(axis, ys, s=0))[0])  # the same spline as CubicSpline's, in a twentieth of its time
+    return Spline.through(axis, ys).at(point)
 
 
 def curve_at(curve: Curve, at: float) -> float | None:
@@ -58,9 +58,8 @@ def crossing(x: Samples, y: Samples, level: float, start: float, upwards: bool) 
     if x[part].size < 4:
         share = (y[inner] - level) / (y[inner] - y[outer])
         return float(np.exp(low + share * (high - low)))
-    roots = sproot(splrep(np.log(x[part]), y[part] - level, s=0))
-    fitting = roots[(roots >= low - 1e-12) & (roots <= high + 1e-12)]
-    return float(np.exp(fitting[0])) if fitting.size else float(x[outer])
+    places = Spline.through(np.log(x[part]), y[part]).places_of(level, inner - part.start)
+    return float(np.exp(places[0])) if places.size else float(x[outer])
 
 
 def corner(curve: Curve, drop_db: float, reference: float, upwards: bool) -> float | None:

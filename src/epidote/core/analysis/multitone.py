@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.analysis.alignment import lag_of
 from epidote.core.analysis.clock import resampled
 from epidote.core.signal import Samples, Stimulus
@@ -54,7 +54,7 @@ def taken_apart(x: Samples, stimulus: Stimulus) -> Tones | None:
             stretch = resampled(x[low:high], ratio, first - low, period)
             more, spread = _clock(stretch, bins)
             ratio *= more
-    spectrum = scipy.fft.rfft(stretch - stretch.mean())
+    spectrum = transforms.rfft(stretch - stretch.mean())
     peaks = 2 / period * np.abs(spectrum[bins])
     whole = 2 * np.square(np.abs(spectrum) / period)
     rest = spectrum.copy()
@@ -89,8 +89,8 @@ def _clock(x: Samples, bins: NDArray[np.int64]) -> tuple[float, float]:
     parts = []
     for piece in (x[:half], x[half:]):
         weighted = (piece - piece.mean()) * window
-        even = scipy.fft.fft(weighted)
-        odd = scipy.fft.fft(weighted * np.exp(-1j * np.pi * n / half))
+        even = transforms.fft(weighted)
+        odd = transforms.fft(weighted * np.exp(-1j * np.pi * n / half))
         parts.append(np.where(bins % 2 == 0, even[bins // 2], odd[bins // 2]))
     turned = parts[1] * np.conj(parts[0]) * np.exp(-1j * np.pi * bins)
     size = np.abs(turned)

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-import scipy.fft
 
+from epidote.core import transforms
 from epidote.core.analysis.alignment import refined_lag
 from epidote.core.analysis.clock import resampled
 from epidote.core.analysis.crossspectrum import Averaged
@@ -53,7 +53,7 @@ class Overlay:
         self._cross, self._size = held.cross, size
         self._power = float(held.first.sum()), float(held.second.sum())
         self._banded = [in_band(x, rate, band, size) for x in (first, second)]
-        by_frame = scipy.fft.irfft(held.cross, size) * (size / 2)
+        by_frame = transforms.irfft(held.cross, size) * (size / 2)
         wide = self.reach + _AROUND
         self._by_frame = np.concatenate([by_frame[-wide:], by_frame[: wide + 1]]) if 2 * wide < size else by_frame
         self._zero = wide if 2 * wide < size else 0

@@ -11,9 +11,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.signal import Samples
 
 _RIVAL = 0.7  # of the greatest: lower extremes are no rivals
@@ -42,7 +42,7 @@ class Peaks:
 def highest_peaks(cross: NDArray[np.complex128], size: int, search: int) -> Peaks:
     """Of a cross-correlation given by its spectrum (size//2+1,), within ``search`` frames either way."""
     reach = min(search, size // 2 - 1)
-    on_frames = scipy.fft.irfft(cross, size)
+    on_frames = transforms.irfft(cross, size)
     rms = math.sqrt(float(on_frames @ on_frames) / size)
     near = _around(on_frames, reach)
     greatest = float(np.abs(near).max())
@@ -52,7 +52,7 @@ def highest_peaks(cross: NDArray[np.complex128], size: int, search: int) -> Peak
         place = int(np.argmax(np.abs(near)))
         return Peaks(np.array([float(place - reach)]), near[place : place + 1], rms)
     half = np.exp(1j * np.pi / size * np.arange(cross.size))
-    between = scipy.fft.irfft(cross * half, size)
+    between = transforms.irfft(cross * half, size)
     fine = np.empty(2 * near.size)
     fine[0::2], fine[1::2] = near, _around(between, reach)
     places = _read_off(fine, _crests(fine))

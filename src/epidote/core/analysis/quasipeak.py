@@ -10,10 +10,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
-import scipy.fft
 
+from epidote.core import transforms
 from epidote.core.analysis.weighting import response_468
 from epidote.core.signal import Samples
 
@@ -27,7 +28,7 @@ _ENOUGH_RATE = 40000.0  # of a rectified signal, for followers as slow as these
 
 
 def indication(rectified: Samples, rate: float) -> Samples:
-    """What the detector shows (frames,) for a rectified signal (frames,), in its unit; a steady sine shows ``STEADY_SINE`` of its peak."""
+    """What the detector shows (frames,) for a rectified signal (frames,), in its unit; a steady sine shows ``steady_sine()`` of its peak."""
 
     def shares(times: tuple[float, float]) -> tuple[float, float]:
         return 1 - math.exp(-1 / (rate * times[0])), 1 - math.exp(-1 / (rate * times[1]))
@@ -43,21 +44,20 @@ def indication(rectified: Samples, rate: float) -> Samples:
     return np.asarray(shown)
 
 
-def _steady_sine() -> float:
+@lru_cache(maxsize=1)
+def steady_sine() -> float:
+    """What the detector shows of a steady sine of amplitude 1."""
     rate = 48000.0
     sine = np.abs(np.sin(2 * np.pi * 997.0 / rate * np.arange(round(1.5 * rate))))
     return float(indication(sine, rate)[-4800:].mean())
 
 
-STEADY_SINE = _steady_sine()
-
-
 def weighted(x: Samples, rate: float) -> Samples:
     """x (frames,) through the 468 weighting, with room for what it adds."""
-    size = scipy.fft.next_fast_len(x.size + round(0.05 * rate), real=True)
-    spectrum = scipy.fft.rfft(x, size)
-    spectrum *= response_468(np.asarray(scipy.fft.rfftfreq(size, 1 / rate), dtype=np.float64))
-    return np.asarray(scipy.fft.irfft(spectrum, size)[: x.size])
+    size = transforms.next_fast_len(x.size + round(0.05 * rate), real=True)
+    spectrum = transforms.rfft(x, size)
+    spectrum *= response_468(np.asarray(transforms.rfftfreq(size, 1 / rate), dtype=np.float64))
+    return np.asarray(transforms.irfft(spectrum, size)[: x.size])
 
 
 @dataclass(frozen=True)
@@ -79,5 +79,5 @@ def quasi_peak(x: Samples, rate: float) -> QuasiPeak:
         faded[-fade:] *= ramp[::-1]
     shown = indication(np.abs(weighted(faded, rate))[::step], rate / step)
     settled = shown[min(round(SETTLE * rate / step), shown.size // 2) :]
-    sine = STEADY_SINE * math.sqrt(2)
+    sine = steady_sine() * math.sqrt(2)
     return QuasiPeak(float(shown.max()) / sine, float(settled.mean()) / sine)

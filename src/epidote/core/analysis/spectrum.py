@@ -5,9 +5,9 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, CosineWindow, windowed_around, windowed_power
 from epidote.core.signal import Samples, locked
@@ -46,17 +46,17 @@ def mean_squares(power: Samples, frames: int, mean_square: float = 1.0) -> Sampl
 
 def fast_stretch(x: Samples) -> Samples:
     """The beginning of x (frames,) that transforms quickly and is even in length."""
-    return x[: 2 * scipy.fft.prev_fast_len(x.size // 2, real=True)]
+    return x[: 2 * transforms.prev_fast_len(x.size // 2, real=True)]
 
 
 def even_fast_len(frames: int) -> int:
     """The least even length from ``frames`` on that transforms quickly; an odd fast length plus one may be a slow one."""
-    return int(2 * scipy.fft.next_fast_len(-(-frames // 2), real=True))
+    return int(2 * transforms.next_fast_len(-(-frames // 2), real=True))
 
 
 def windowed_mean_squares(x: Samples, rate: float, window: CosineWindow) -> tuple[Samples, float]:
     """Mean square per bin (bins,) of a windowed stretch of even length (frames,), and the bins' width in Hz."""
-    return mean_squares(windowed_power(scipy.fft.rfft(x), window), x.size, window.mean_square), rate / x.size
+    return mean_squares(windowed_power(transforms.rfft(x), window), x.size, window.mean_square), rate / x.size
 
 
 def band_power(power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE) -> float:

@@ -6,9 +6,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.analysis.sinefit import ToneFit, fit_tone
 from epidote.core.analysis.spectrum import band_power, line_power, mean_square_in_band, mean_squares, peak_near
 from epidote.core.analysis.weighting import Weighting, power_weight
@@ -61,7 +61,7 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
         if size > x.size:
             continue
         first = (x.size - size) // 2
-        spectrum = scipy.fft.rfft(x[first : first + size])
+        spectrum = transforms.rfft(x[first : first + size])
         spectrum[0] = 0
         width = rate / size
         strongest, height = peak_near(spectrum, size, rate, 1.5 * width, rate / 2)
@@ -92,7 +92,7 @@ def analyse_tone(
         amplitude = abs(fit.amplitudes[0])
         if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:
             return None
-        residual = scipy.fft.rfft(fit.residual)
+        residual = transforms.rfft(fit.residual)
         clean = mean_squares(windowed_power(residual, WINDOW), frames, WINDOW.mean_square)
         found = _stranger(residual, clean, fit, rate) if len(strangers) < _MOST_STRANGERS else None
         if found is not None:
@@ -121,7 +121,7 @@ def analyse_tone(
         lines.append((line.frequency, line.amplitude))
         fit.residual[:] += line.samples
     if max(fit.level_drift, fit.phase_drift) > _STEADY:
-        whole = scipy.fft.rfft(x - fit.dc)
+        whole = transforms.rfft(x - fit.dc)
         shown = windowed_power(whole, WINDOW)
         shown *= (2 / frames / WINDOW.coherent_gain) ** 2
     else:

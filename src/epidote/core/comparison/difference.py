@@ -7,7 +7,6 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.interpolate import CubicSpline, PchipInterpolator
 
 from epidote.core.analysis.features import LOGARITHMIC
 from epidote.core.chain import interface_of
@@ -51,6 +50,8 @@ def difference_curve(curve: Curve, reference: Curve) -> Curve | None:
         log = curve.x_unit in LOGARITHMIC and reference.x[0] > 0
         target = np.clip(x, reference.x[0], reference.x[-1])
         source, target = (np.log(reference.x), np.log(target)) if log else (reference.x, target)
+        from scipy.interpolate import CubicSpline, PchipInterpolator  # half a second, which equal grids do not need
+
         between = CubicSpline if reference.x.size > _FEW else PchipInterpolator
         y = curve.y[inside] - between(source, reference.y)(target)
     if curve.y_unit == "°":

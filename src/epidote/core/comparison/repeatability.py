@@ -13,7 +13,6 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
-from scipy.special import stdtrit
 
 from epidote.core.analysis.features import curve_at
 from epidote.core.caution import Caution
@@ -115,6 +114,8 @@ def compare(ours: Sequence[Reading], theirs: Sequence[Reading], known: Spread | 
     variance = sum(v for v, _ in parts)
     weight = sum(v * v / f for v, f in parts)
     degrees = variance * variance / weight if weight > 0 else math.inf
+    from scipy.special import stdtrit
+
     factor = float(stdtrit(degrees, 0.5 + CONFIDENCE / 2)) if math.isfinite(degrees) else 1.959963984540054
     interval = factor * math.sqrt(variance)
     unit = "dB" if a[0].unit in _LEVEL_UNITS else a[0].unit

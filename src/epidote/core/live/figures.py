@@ -6,8 +6,8 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.fft
 
+from epidote.core import transforms
 from epidote.core.analysis.sinefit import fit_tone
 from epidote.core.analysis.spectrum import band_power, fast_stretch, mean_squares, peak_near, windowed_mean_squares
 from epidote.core.analysis.weighting import Weighting
@@ -42,7 +42,7 @@ def figures(x: np.ndarray, rate: float) -> Figures:
     mean_square = float(np.square(x).mean())
     peak = float(np.abs(x).max())
     rms = to_db(math.sqrt(2 * mean_square))
-    spectrum = scipy.fft.rfft(x)
+    spectrum = transforms.rfft(x)
     width = rate / size
     clean = mean_squares(windowed_power(spectrum, HANN), size, HANN.mean_square)
     weighted = band_power(clean, width, 10.0, min(rate / 2, 22000.0), Weighting.A)

@@ -11,9 +11,9 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
-import scipy.fft
 from numpy.typing import NDArray
 
+from epidote.core import transforms
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, HANN, CosineWindow
 from epidote.core.live.figures import Figures, figures
 from epidote.core.live.ring import Ring
@@ -195,7 +195,7 @@ class SpectrumWatch:
         stretches = np.empty((looks, self.channels, n), dtype=np.float32)
         for k in range(looks):
             np.multiply(self._ring.last(n, before=(looks - 1 - k) * self._step), self._shape, out=stretches[k])
-        spectrum = scipy.fft.rfft(stretches, axis=2, overwrite_x=True)
+        spectrum = transforms.rfft(stretches, axis=2, overwrite_x=True)
         power = np.square(spectrum.real)
         power += np.square(spectrum.imag)
         return np.asarray(power, dtype=np.float32)

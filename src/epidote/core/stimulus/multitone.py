@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from functools import lru_cache
 
 import numpy as np
-import scipy.fft
 
+from epidote.core import transforms
 from epidote.core.errors import SettingError
 from epidote.core.preferred import about_1_khz
 from epidote.core.quantity import from_db
@@ -35,7 +35,7 @@ def multitone(
     *, rate: float, start: float, stop: float, per_octave: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)
 ) -> Stimulus:
     """level: dBFS of a sine with the same peak. Raises SettingError when the band does not fit below half the rate, or holds no two tones."""
-    period = 2 * scipy.fft.next_fast_len(round(duration * rate / 2), real=True)
+    period = 2 * transforms.next_fast_len(round(duration * rate / 2), real=True)
     if stop >= 0.49 * rate:
         raise SettingError(
             f"{{stop_frequency}} {stop:g} Hz is too high for {rate:g} Hz: at most {0.48 * rate:g} Hz. Lower it or raise the rate.", "stop_frequency",
@@ -65,7 +65,7 @@ def _loop(bins: tuple[int, ...], period: int) -> tuple[Samples, float]:
     for _ in range(_DRAWS):
         spectrum = np.zeros(period // 2 + 1, complex)
         spectrum[list(bins)] = np.exp(2j * np.pi * rng.random(len(bins))) * period / 2
-        x = scipy.fft.irfft(spectrum, period)
+        x = transforms.irfft(spectrum, period)
         peak = float(np.abs(x).max())
         if best is None or peak < best[0]:
             best = peak, x

@@ -6,8 +6,8 @@ import math
 from collections.abc import Callable, Mapping
 
 import numpy as np
-import scipy.fft
 
+from epidote.core import transforms
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.errors import SettingError
 from epidote.core.quantity import from_db
@@ -40,12 +40,12 @@ def noise(*, rate: float, colour: Colour, duration: float, level: float, seed: i
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     frames = round(p["sounding"])
     size = even_fast_len(frames)
-    spectrum = scipy.fft.rfft(np.random.default_rng(round(p["seed"])).standard_normal(size))
-    f = scipy.fft.rfftfreq(size, 1 / rate)
+    spectrum = transforms.rfft(np.random.default_rng(round(p["seed"])).standard_normal(size))
+    f = transforms.rfftfreq(size, 1 / rate)
     shape = np.where((f >= _LOW) & (f <= _HIGH * rate), 1.0, 0.0)
     if p["pink"]:
         shape /= np.sqrt(np.maximum(f, _LOW))
-    x = scipy.fft.irfft(spectrum * shape, size)[:frames]
+    x = transforms.irfft(spectrum * shape, size)[:frames]
     x = np.clip(x, -_CREST * x.std(), _CREST * x.std())
     return _placed(x, p, rate)
 
