@@ -70,6 +70,15 @@ def band_power(power: Samples, bin_width: float, low: float, high: float, weight
     return float(chosen.sum()) - below * float(chosen[0]) - above * float(chosen[-1])
 
 
+def band_powers_of(power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE) -> Samples:
+    """The powers (bins,) that ``band_power`` sums, weighted."""
+    inside, _, _ = _band(power.size, bin_width, low, high)
+    chosen = power[inside]
+    if weighting is Weighting.NONE:
+        return chosen
+    return np.asarray(chosen * power_weight(bin_frequencies(power.size, bin_width)[inside], weighting))
+
+
 def _band(bins: int, bin_width: float, low: float, high: float) -> tuple[slice, float, float]:
     """The bins that reach into a band, and the shares of the first and the last of them that lie outside it."""
     first = max(0, int(np.floor(low / bin_width + 0.5)))

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from epidote.core import transforms
 from epidote.core.analysis.sinefit import ToneFit, fit_tone
-from epidote.core.analysis.spectrum import band_power, line_power, mean_square_in_band, mean_squares, peak_near
+from epidote.core.analysis.spectrum import band_power, band_powers_of, line_power, mean_square_in_band, mean_squares, peak_near
+from epidote.core.analysis.spreads import line_spreads, power_variance
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.windows import windowed_bins, windowed_power
@@ -34,10 +35,24 @@ class ToneAnalysis:
     band: tuple[float, float]
     noise: float
     noise_spread_db: float
+    line_spreads: Samples  # of the fundamental and H2 and up (harmonics,): one standard deviation of each peak amplitude
     drifted: bool
     spectrum: Samples  # squared peak amplitude of a line
     samples: Samples
     residual_power: Samples
+
+    @property
+    def frequency_spread(self) -> float:
+        """One standard deviation in Hz, from the noise about the tone."""
+        white = self.fit.amplitude_spread
+        return self.fit.frequency_spread * (float(self.line_spreads[0]) / white if white > 0 else 1.0)
+
+    def harmonic_variance(self, weighting: Weighting = Weighting.NONE) -> float:
+        """Variance of the sum of ``harmonic_powers``: of a power A²/2 whose amplitude is unsure by s it is (A s)² + s⁴."""
+        weights = power_weight(np.asarray(np.arange(2.0, len(self.fit.amplitudes) + 1) * self.fit.frequency), weighting)
+        size, spread = np.abs(self.fit.amplitudes[1:]), self.line_spreads[1:]
+        each = (np.square(size * spread) + spread**4) * np.square(weights) * self.harmonics_inside()
+        return float(each.sum())
 
     def harmonics_inside(self) -> NDArray[np.bool_]:
         """Of H2 and up (harmonics,): whether they lie inside the band."""
@@ -110,8 +125,13 @@ def analyse_tone(
     noise, checked = mean_square_in_band(residual, frames, rate, *band, weighting), band_power(clean, width, *band, weighting)
     disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
     drifted = excess > _DRIFT_CAUTION * total
+    variance = power_variance(band_powers_of(np.square(np.abs(residual)) * (2 / frames**2), width, *band, weighting))
+    spread = _DB_PER_NEPER / 2 * math.sqrt(variance) / noise if noise > 0 else spread
     if disagreement > AGREEMENT_DB + 5 * spread:
         noise = checked  # something outside the band leaks into the plain sum
+        variance = WINDOW.crowding * power_variance(band_powers_of(clean, width, *band, weighting))
+        spread = _DB_PER_NEPER / 2 * math.sqrt(variance) / noise
+    line_spread = line_spreads(residual, frames, [n * fit.frequency / width for n in range(1, len(fit.amplitudes) + 1)])
     # the fit took some of the noise along with each parameter inside the band
     noise *= 1 + min(0.5, fit.parameters / 2 / bins)
     lines = [(n * fit.frequency, amplitude) for n, amplitude in enumerate(fit.amplitudes, start=1)]
@@ -129,7 +149,7 @@ def analyse_tone(
         _draw_lines(shown, residual, frames, np.array([f for f, _ in lines]) / width, np.array([a for _, a in lines]))
     for line in strangers:
         clean[round(line.frequency / width)] += line.power
-    return ToneAnalysis(fit, frames, rate, band, noise, spread, drifted, shown, x, clean)
+    return ToneAnalysis(fit, frames, rate, band, noise, spread, line_spread, drifted, shown, x, clean)
 
 
 def _draw_lines(shown: Samples, residual: NDArray[np.complex128], frames: int, places: Samples, amplitudes: NDArray[np.complex128]) -> None:

@@ -36,6 +36,12 @@ class CosineWindow:
         return a0**2 + 0.5 * sum(a**2 for a in rest)
 
     @property
+    def crowding(self) -> float:
+        """By how much the variance of a sum of windowed powers exceeds that of as many without a window: mean w⁴ over (mean w²)²."""
+        w = self.samples(4096)
+        return float(np.mean(w**4) / np.mean(w**2) ** 2)
+
+    @property
     def enbw(self) -> float:
         """Equivalent noise bandwidth in bins."""
         return self.mean_square / self.coherent_gain**2

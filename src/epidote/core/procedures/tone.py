@@ -114,11 +114,17 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
     return Result(tone_curves(found, terminal), _readings(found, signal, settings, terminal), tuple(cautions))
 
 
+def _in_db(spread: float, power: float) -> float:
+    """The spread of a power in dB."""
+    return _DB_PER_NEPER / 2 * spread / power
+
+
 def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal: Terminal) -> tuple[Reading, ...]:
     fit = c.fit
     number = terminal.channel
     carrier = abs(fit.amplitudes[0])
-    spread = fit.amplitude_spread
+    spreads = c.line_spreads
+    spread = float(spreads[0])
     at: dict[str, float | str] = {
         "frequency_hz": fit.frequency, "band_low_hz": c.band[0], "band_high_hz": c.band[1], "weighting": str(settings.weighting),
     }  # fmt: skip
@@ -127,16 +133,18 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
     main, harmonic = carrier**2 / 2, float(c.harmonic_powers().sum())
     rest = c.noise + float(c.harmonic_powers(settings.weighting).sum())
     left_out = settings.harmonics > int(inside.sum()) + 1
-    expected_noise = spread**2 * int(inside.sum())
+    expected_noise = float((np.square(spreads[1:]) * inside).sum())
     thd_cautions = []
     if left_out:
         thd_cautions.append(Caution.OUTSIDE_BAND)
     if harmonic < 3 * expected_noise:
         thd_cautions.append(Caution.NOISE_DOMINATED)
     floor = 10 * math.log10(expected_noise / main) if expected_noise > 0 else None
-    harmonic_rms = math.sqrt(2 * harmonic)
-    thd_spread = _DB_PER_NEPER * spread / harmonic_rms if harmonic_rms > 0 else None
-    rest_spread = c.noise_spread_db * c.noise / rest if rest > 0 else None
+    main_spread = _DB_PER_NEPER * spread / carrier
+    thd_spread = math.hypot(_in_db(math.sqrt(c.harmonic_variance()), harmonic), main_spread) if harmonic > 0 else None
+    noise_variance = (c.noise_spread_db * c.noise / (_DB_PER_NEPER / 2)) ** 2
+    rest_variance = noise_variance + c.harmonic_variance(settings.weighting)
+    rest_spread = math.hypot(_in_db(math.sqrt(rest_variance), rest), main_spread) if rest > 0 else None
 
     def ratio(
         key: str, value: float, spread_db: float | None, cautions: tuple[Caution, ...] = (), floor_db: float | None = None
@@ -148,8 +156,8 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
     enob = (10 * math.log10(sinad) - 1.7609) / 6.0206 if sinad > 0 else None
     drift = (Caution.DRIFT,) if c.drifted else ()
     readings = [
-        Reading("frequency", number, fit.frequency, "Hz", {}, None, fit.frequency_spread),
-        terminal.level("level", main, at, _DB_PER_NEPER * spread / carrier),
+        Reading("frequency", number, fit.frequency, "Hz", {}, None, c.frequency_spread),
+        terminal.level("level", main, at, main_spread),
         ratio("thd", harmonic / main, thd_spread, tuple(thd_cautions), floor),
         ratio("thd_n", rest / main, rest_spread, drift),
         ratio("sinad", sinad, rest_spread, drift),
@@ -162,13 +170,13 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
     ]
     for n, amplitude in enumerate(fit.amplitudes[1:], start=2):
         phase = float(np.angle(amplitude * np.exp(-1j * n * np.angle(fit.amplitudes[0])), deg=True))
-        size = abs(amplitude)
+        size, own = abs(amplitude), float(spreads[n - 1])
         where: dict[str, float | str] = {"frequency_hz": float(n * fit.frequency), "phase_deg": phase}
-        faint = (Caution.NOISE_DOMINATED,) if size < 3 * spread else ()
+        faint = (Caution.NOISE_DOMINATED,) if size < 3 * own else ()
         outside = () if n * fit.frequency <= c.band[1] * (1 + 1e-6) else (Caution.OUTSIDE_BAND,)
         readings.append(
-            Reading(f"h{n}", number, to_db(size / carrier) if size > 0 else None, "dB", where, to_db(2 * spread / carrier) if spread > 0 else None,
-                    _DB_PER_NEPER * spread / size if size > 0 else None, faint + outside)
+            Reading(f"h{n}", number, to_db(size / carrier) if size > 0 else None, "dB", where, to_db(2 * own / carrier) if own > 0 else None,
+                    math.hypot(_DB_PER_NEPER * own / size, main_spread) if size > 0 else None, faint + outside)
         )  # fmt: skip
     for n in range(len(fit.amplitudes) + 1, settings.harmonics + 1):
         readings.append(Reading(f"h{n}", number, None, "dB", {"frequency_hz": n * fit.frequency}, None, None, (Caution.OUTSIDE_BAND,)))

@@ -27,6 +27,12 @@ _COLUMN, _KEPT_RUNS, _FIRST_ROWS, _JUDGE_AFTER_MS = 112, 48, 12, 300
 _WELCOME = "No study open. Create a study, open one, or explore the demo study."
 
 
+def _load_scipy() -> None:
+    import scipy.fft
+    import scipy.interpolate
+    import scipy.special  # noqa: F401  on the study's thread, before somebody waits for it
+
+
 class MatrixPage(QWidget):
     """Owns what is chosen; everything it shows follows from that and the session."""
 
@@ -254,8 +260,13 @@ class MatrixPage(QWidget):
             self.beside.refresh()
         if self._judge_due and (not runs or self.graph_panel.graph.figure() is not None):
             self._judge_due = False
-            QTimer.singleShot(_JUDGE_AFTER_MS, self, self.beside.claiming.judge)  # let the graph be painted first
+            QTimer.singleShot(_JUDGE_AFTER_MS, self, self._after_first_graph)
         self._enable()
+
+    def _after_first_graph(self) -> None:
+        """What can wait until the graph is painted: judging claims, and loading what analyses and unequal grids will need."""
+        self.beside.claiming.judge()
+        self.session.aside(_load_scipy, lambda _: None, self.session.failed.emit)
 
     def _ask_for_curves(self, run_ids: list[int]) -> None:
         self._asked.update(run_ids)
