@@ -18,8 +18,9 @@ _BESIDE_FUNDAMENTAL, _BESIDE_HARMONIC = 4.0, 1.5  # bins that the fit emptied
 _KEPT = 0.8  # the lower share of them: a line nearby is no noise
 # the mean of the lower 80 % of exponentially distributed powers, over the mean of all
 _LOWER_MEAN = (1 - 0.2 * (1 - math.log(0.2))) / 0.8
+_SUSPECT = 6.0  # times the mean of its block
 _A_LINE = 12.0  # times the local level: no noise
-_LOCAL = 16  # bins of the running level: several times what a line takes without a window
+_LOCAL = 16  # bins of a block: several times what a line takes without a window
 
 
 def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence[float]) -> Samples:
@@ -53,23 +54,22 @@ def power_variance(weighted: Samples) -> float:
     Of a bin's power P the square is on average twice the square of its mean. What stands far above its surroundings is a line, whose power
     is known better: to twice itself times the noise under it.
     """
-    if weighted.size == 0:
-        return 0.0
-    local = running_level(weighted)
-    lines = weighted > _A_LINE * local
-    noise = np.where(lines, np.sqrt(2) * local, weighted)
-    return float(np.square(noise).sum()) / 2 + 2 * float((weighted[lines] * local[lines]).sum())
+    plain = float(weighted @ weighted) / 2
+    count = weighted.size // _LOCAL
+    if count < 2:
+        return plain
+    blocks = weighted[: count * _LOCAL].reshape(count, _LOCAL)
+    # few blocks can hold a line at all: only there is the local level looked for
+    suspect = np.flatnonzero(blocks.max(axis=1) > _SUSPECT * blocks.mean(axis=1))
+    powers, local = blocks[suspect], _levels_about(weighted, suspect * _LOCAL)[:, None]
+    corrected = local**2 + 2 * powers * local - powers**2 / 2
+    return max(plain + float(corrected[powers > _A_LINE * local].sum()), 0.0)
 
 
-def running_level(powers: Samples) -> Samples:
-    """Mean level about each bin by the median of blocks, which a line in them does not raise; of two blocks that overlap, the higher, so that
-    the edge of a band of noise is not taken for a line."""
-    size = min(_LOCAL, powers.size)
-
-    def of_blocks(begin: int) -> Samples:
-        count = max(1, (powers.size - begin) // size)
-        blocks = np.median(powers[begin : begin + count * size].reshape(count, -1), axis=1) / math.log(2)
-        index = np.clip((np.arange(powers.size) - begin) // size, 0, count - 1)
-        return np.asarray(blocks[index])
-
-    return np.maximum(of_blocks(0), of_blocks(size // 2)) if powers.size >= 2 * size else of_blocks(0)
+def _levels_about(powers: Samples, begins: NDArray[np.int64]) -> Samples:
+    """Mean level of blocks by their median, which a line in them does not raise; of those that overlap one the highest, so that the edge of a
+    band of noise is not taken for a line."""
+    shifts = np.array([-_LOCAL // 2, 0, _LOCAL // 2])
+    index = begins[:, None, None] + shifts[None, :, None] + np.arange(_LOCAL)
+    medians = np.median(powers[np.clip(index, 0, powers.size - 1)], axis=2)
+    return np.asarray(medians.max(axis=1) / math.log(2))

@@ -125,7 +125,7 @@ def analyse_tone(
     noise, checked = mean_square_in_band(residual, frames, rate, *band, weighting), band_power(clean, width, *band, weighting)
     disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
     drifted = excess > _DRIFT_CAUTION * total
-    variance = power_variance(band_powers_of(np.square(np.abs(residual)) * (2 / frames**2), width, *band, weighting))
+    variance = power_variance(residual_powers(residual, frames, width, band, weighting))
     spread = _DB_PER_NEPER / 2 * math.sqrt(variance) / noise if noise > 0 else spread
     if disagreement > AGREEMENT_DB + 5 * spread:
         noise = checked  # something outside the band leaks into the plain sum
@@ -150,6 +150,16 @@ def analyse_tone(
     for line in strangers:
         clean[round(line.frequency / width)] += line.power
     return ToneAnalysis(fit, frames, rate, band, noise, spread, line_spread, drifted, shown, x, clean)
+
+
+def residual_powers(residual: NDArray[np.complex128], frames: int, width: float, band: tuple[float, float], weighting: Weighting) -> Samples:
+    """Mean square of each bin (bins,) of a residual's rfft in a band, weighted."""
+    first, last = max(0, math.floor(band[0] / width + 0.5)), min(residual.size - 1, math.floor(band[1] / width + 0.5))
+    chosen = residual[first : last + 1]
+    powers = (np.square(chosen.real) + np.square(chosen.imag)) * (2 / frames**2)
+    if weighting is Weighting.NONE:
+        return np.asarray(powers)
+    return np.asarray(powers * power_weight(np.asarray((first + np.arange(powers.size)) * width), weighting))
 
 
 def _draw_lines(shown: Samples, residual: NDArray[np.complex128], frames: int, places: Samples, amplitudes: NDArray[np.complex128]) -> None:
