@@ -169,3 +169,10 @@ def test_dynamic_range_needs_the_tone():
 def test_a_reference_that_is_no_level_is_refused(text):
     with pytest.raises(SettingError, match="reference_level"):
         make_settings(NoiseSettings, {"reference_level": text})
+
+
+def test_plain_noise_has_no_hum_that_is_not_cautioned():
+    for seed in range(20):
+        x = 1e-3 * np.random.default_rng(seed).standard_normal(2 * RATE)
+        hum = analysed(x).reading("hum")
+        assert Caution.NOISE_DOMINATED in hum.cautions

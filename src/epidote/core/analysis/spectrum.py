@@ -148,6 +148,9 @@ def line_powers(power: Samples, bin_width: float, frequencies: Samples, window: 
     return np.nansum(inside, axis=1), noise
 
 
+MAINS_CLEAR = 6.0  # times the noise expected under it: of ten lines of plain noise less than one in a thousand spectra has one
+
+
 def mains_lines(power: Samples, bin_width: float, rate: float, mains: float, window: CosineWindow) -> list[tuple[float, float, float]]:
     """(frequency in Hz, mean square, noise expected under it) of the mains' first ten lines below half the rate.
 
