@@ -22,7 +22,7 @@ from epidote.core.errors import CancelledError, MeasurementError, SettingError, 
 from epidote.core.procedures.base import Stoppable, drive_level, procedure, procedures, stimulus_of
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import Settings, analysis_settings, labelled, make_settings
-from epidote.core.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.signal import Recording, Samples, Section, Signal, Stimulus
 from epidote.study.curves import thumbnail_points
 from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject
 from epidote.study.store import Study
@@ -259,7 +259,7 @@ def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:
     return curves
 
 
-def keep_run(study: Study, order: Order, device: str, result: Result, recordings: Sequence[Recording | MarkedRecording], source: int | None) -> RunSummary:
+def keep_run(study: Study, order: Order, device: str, result: Result, recordings: Sequence[Recording | MarkedRecording | Section], source: int | None) -> RunSummary:
     """Put a finished run into its cell; ``source``: the run whose recordings it was computed from again."""
     carried = procedure(order.procedure)
     headline = carried.headline(result)

@@ -23,7 +23,7 @@ from epidote.core.procedures.base import procedure
 from epidote.core.procedures.level_readings import level_readings
 from epidote.core.result import Result
 from epidote.core.settings import Settings, labelled, make_settings
-from epidote.core.signal import Recording, Samples, Stimulus
+from epidote.core.signal import Samples, Section, Stimulus
 from epidote.core.stimulus.marked import Marked, marked
 from epidote.core.stimulus.staircase import KIND as STAIRCASE
 from epidote.core.stimulus.staircase import steps_of
@@ -137,10 +137,12 @@ def take_curve(study: Study, subject: Subject, path: Path, options: TextOptions 
     return keep_run(study, order, f"imported curve: {path.name}", result, (), None)
 
 
-def take_stretch(study: Study, order: Order, recordings: Sequence[Recording], words: str) -> RunSummary:
-    """Make recordings made elsewhere, of nothing that was played from here, a run of the order's cell; ``words``: where they are from.
+def take_stretch(study: Study, order: Order, sections: Sequence[Section], words: str) -> RunSummary:
+    """Make sections of recordings made elsewhere, of nothing that was played from here, a run of the order's cell; the recordings are kept as
+    they came. ``words``: where they are from.
 
     Raises UnusableInputError; then nothing was kept.
     """
-    here = replace(order, chain=order.chain.changed(rate=recordings[0].signal.rate))
-    return keep_run(study, here, f"imported recording: {words}", computed(study, here, recordings), recordings, None)
+    here = replace(order, chain=order.chain.changed(rate=sections[0].signal.rate))
+    result = computed(study, here, [section.cut() for section in sections])
+    return keep_run(study, here, f"imported recording: {words}", result, sections, None)

@@ -7,7 +7,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication, QDialog
 
-from epidote.conductor import add_column, latencies
+from epidote.conductor import add_column, latencies, recompute
 from epidote.core.procedures.base import procedure
 from epidote.core.settings import make_settings
 from tests.conftest import measured
@@ -53,15 +53,22 @@ def taken(window, qtbot, two_paths):
     return row.id, column.id
 
 
-def test_a_stretch_becomes_a_run(window, taken):
+def test_a_stretch_becomes_a_run(window, taken, two_paths):
     run = window.session.overview.runs[taken]
     assert run.device == "imported recording: two.wav from 0.5 s to 3.5 s"
     assert run.settings["stimulus"] == "nothing"
     found = {r["key"]: r["value"] for r in run.readings if r["channel"] == 2}
     assert found["delay_samples"] == pytest.approx(LATE, abs=0.01)
     assert (found["polarity"], found["events"]) == (-1, 3)
-    (recording,) = window.session.study.recordings(run.id)
+    study = window.session.study
+    (recording,) = study.recordings(run.id)
     assert recording.signal.frames == 3 * RATE
+    newest = max((study.path / "recordings").iterdir(), key=lambda p: p.stat().st_mtime_ns)
+    whole, _ = soundfile.read(newest, always_2d=True)
+    original, _ = soundfile.read(two_paths, always_2d=True)
+    assert np.array_equal(whole, original), "what came is kept whole; the section is cut from it"
+    again = recompute(study, run.id, {})
+    assert [r["value"] for r in again.readings] == [r["value"] for r in run.readings]
 
 
 def test_a_tone_recorded_anywhere(window, qtbot, tmp_path, monkeypatch):

@@ -234,3 +234,19 @@ class Recording:
             self.stimulus.kind, self.stimulus.rate, {**self.stimulus.parameters, "reference_channel": both.channels}, self.stimulus.channels
         )
         return Recording(both, told, self.faults, self.clock)
+
+
+@dataclass(frozen=True)
+class Section:
+    """A section of a recording that was made elsewhere, which is kept whole: ``frames`` from ``first`` on are analysed."""
+
+    signal: Signal
+    first: int
+    frames: int
+
+    def cut(self) -> Recording:
+        """The section as a recording of its own. Raises UnusableInputError where the recording does not hold it."""
+        if not 0 <= self.first < self.first + self.frames <= self.signal.frames:
+            raise UnusableInputError("The section lies outside its recording. Nothing was computed; select it again.")
+        samples = self.signal.samples[self.first : self.first + self.frames]
+        return Recording(Signal(samples, self.signal.rate, self.signal.unit))

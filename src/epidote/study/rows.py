@@ -17,10 +17,11 @@ from epidote.study.models import Column, Entry, Owner, Pin, RunSummary, StudyErr
 
 if TYPE_CHECKING:
     from epidote.core.analysis.clock import MarkedRecording
-    from epidote.core.signal import Recording, Stimulus
+    from epidote.core.signal import Recording, Section, Stimulus
     from epidote.core.stimulus.marked import Marked
 
 T = TypeVar("T")
+Place = tuple[int, int]
 _FAULTS = (ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError, UnusableInputError)
 _NO_DATE = datetime(1970, 1, 1, tzinfo=UTC)
 _CAUTIONS = frozenset(str(c) for c in Caution)
@@ -149,25 +150,31 @@ def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
     return tuple(found) if inside else ()
 
 
-def described_recording(recording: Recording | MarkedRecording) -> tuple[str, str]:
-    """What a recording's row keeps of how it was made: what was played, or the marked file, and what the device complained about."""
-    from epidote.core.signal import Recording
+def described_recording(recording: Recording | MarkedRecording | Section) -> tuple[str, str]:
+    """What a recording's row keeps of how it was made: what was played, the marked file, or the section that counts, and what the device
+    complained about."""
+    from epidote.core.signal import Recording, Section
 
+    if isinstance(recording, Section):
+        return json.dumps({"section": [recording.first, recording.frames]}), "[]"
     if not isinstance(recording, Recording):
         return json.dumps({"marked": recording.file.to_json()}), "[]"
     played = json.dumps(recording.stimulus.to_json()) if recording.stimulus is not None else ""
     return played, json.dumps(list(recording.faults))
 
 
-def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | Marked | None, tuple[str, ...]]:
-    """The same read again. Raises StudyError."""
+def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | Marked | Place | None, tuple[str, ...]]:
+    """The same read again; a Place: the section's first frame and its frames. Raises StudyError."""
     from epidote.core.signal import Stimulus
     from epidote.core.stimulus.marked import Marked
 
     try:
         told = load_json(row["stimulus"], "stimulus") if row["stimulus"] else None
-        stimulus: Stimulus | Marked | None = None
-        if told is not None:
+        stimulus: Stimulus | Marked | Place | None = None
+        if told is not None and "section" in told:
+            first, frames = told["section"]
+            stimulus = int(first), int(frames)
+        elif told is not None:
             stimulus = Marked.from_json(told["marked"]) if "marked" in told else Stimulus.from_json(told)
         faults = tuple(str(f) for f in load_json(row["faults"], "faults"))
     except _FAULTS as error:

@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from epidote.core.analysis.clock import ClockOffset, MarkedRecording
     from epidote.core.chain import Chain
     from epidote.core.result import Curve, Result
-    from epidote.core.signal import Recording, Signal
+    from epidote.core.signal import Recording, Section, Signal
 
 SUFFIX = ".epidote"
 DATABASE = "study.sqlite"
@@ -277,7 +277,7 @@ class Study:
         """The same with what is known of how they were made: of recordings of a marked file the recorder's clock, found again."""
         from epidote.audio.files import decode_kept
         from epidote.core.analysis.clock import on_its_own_clock
-        from epidote.core.signal import Recording
+        from epidote.core.signal import Recording, Section
         from epidote.core.stimulus.marked import Marked
 
         source = self.run(run_id).recomputed_from or run_id
@@ -294,6 +294,8 @@ class Study:
                 result += parts
                 clocks.append(clock)
                 rate = signal.rate
+            elif isinstance(stimulus, tuple):
+                result.append(Section(signal, *stimulus).cut())
             else:
                 result.append(Recording(signal, stimulus, faults))
         return Acquired(tuple(result), tuple(clocks), rate)
@@ -381,7 +383,7 @@ class Study:
 
     def add_run(
         self, subject_id: int, column_id: int, procedure: str, settings: Mapping[str, Any], chain: Chain, device: str, result: Result,
-        headline: Mapping[str, Any] | None, thumbnail: Sequence[tuple[float, float]], recordings: Sequence[Recording | MarkedRecording],
+        headline: Mapping[str, Any] | None, thumbnail: Sequence[tuple[float, float]], recordings: Sequence[Recording | MarkedRecording | Section],
         recomputed_from: int | None = None,
     ) -> RunSummary:  # fmt: skip
         """Keep a finished run: recordings first, each written whole and synced, then everything else in one transaction."""

@@ -16,7 +16,7 @@ from epidote.audio.streams import ChannelStream, SoundStream
 from epidote.core.display import format_quantity
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantity import parse_as
-from epidote.core.signal import Recording, Samples
+from epidote.core.signal import Samples, Section
 from epidote.core.signal import Signal as Sound
 from epidote.desktop.plot.waveform import BLOCK, Lane, WaveView, outline_of
 from epidote.desktop.widgets.plain import Label
@@ -144,11 +144,17 @@ class StretchDialog(QDialog):
                         self.outlined.emit(number + channel, outline_of(np.ascontiguousarray(x[:, channel])))
             number += track.channels
 
-    def _read(self, first: float, last: float) -> list[Recording]:
+    def _read(self, first: float, last: float) -> list[Section]:
+        """The section of each track, with the whole recording where a study can store it, else with nothing but the section."""
         out = []
+        whole = max(t.frames / t.rate for _, t in self._tracks) <= self._most + 1e-6
         for _, track in self._tracks:
             low, high = round(first * track.rate), min(track.frames, round(last * track.rate))
-            out.append(Recording(Sound(track.read(low, max(0, high - low)), track.rate)))
+            frames = max(0, high - low)
+            if whole:
+                out.append(Section(Sound(track.read(0, track.frames), track.rate), low, frames))
+            else:
+                out.append(Section(Sound(track.read(low, frames), track.rate), 0, frames))
         for stream in self._streams:
             stream.require_still()
         return out
@@ -221,7 +227,7 @@ class StretchDialog(QDialog):
         self.accept()
         self.marked.emit()
 
-    def _took(self, recordings: list[Recording], words: str) -> None:
+    def _took(self, recordings: list[Section], words: str) -> None:
         self.taken.emit(recordings, words)
         self.accept()
 
