@@ -41,6 +41,13 @@ if TYPE_CHECKING:
 MESSAGE_SECONDS = 12
 
 
+def _load_the_rest() -> None:
+    """On the study's thread, before somebody waits for it: the other pages' modules, and what analyses and unequal grids need."""
+
+    import epidote.desktop.chain.page
+    import epidote.desktop.watch.page  # noqa: F401
+
+
 class MainWindow(QMainWindow):
     def __init__(self) -> None:
         super().__init__()
@@ -96,6 +103,7 @@ class MainWindow(QMainWindow):
         self.session.runs.asked.connect(self._ask)
         self.matrix.failed.connect(self.say)
         self.matrix.lower_built.connect(self._lower_built)
+        self.matrix.settled.connect(lambda: self.session.aside(_load_the_rest, lambda _: None, self.say))
         self.session.undo.indexChanged.connect(self._overview_changed)
         self.matrix.table.selectionModel().currentChanged.connect(lambda *_: self._show_states())
         self._overview_changed()

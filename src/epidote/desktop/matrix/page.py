@@ -27,16 +27,11 @@ _COLUMN, _KEPT_RUNS, _FIRST_ROWS, _JUDGE_AFTER_MS = 112, 48, 12, 300
 _WELCOME = "No study open. Create a study, open one, or explore the demo study."
 
 
-def _load_scipy() -> None:
-    import scipy.fft
-    import scipy.interpolate
-    import scipy.special  # noqa: F401  on the study's thread, before somebody waits for it
-
-
 class MatrixPage(QWidget):
     """Owns what is chosen; everything it shows follows from that and the session."""
 
     failed = Signal(str)
+    settled = Signal()  # the first graph of a study is painted, and there is time for other things
     lower_built = Signal()
 
     def __init__(self, session: Session, theme: Theme) -> None:
@@ -264,9 +259,9 @@ class MatrixPage(QWidget):
         self._enable()
 
     def _after_first_graph(self) -> None:
-        """What can wait until the graph is painted: judging claims, and loading what analyses and unequal grids will need."""
+        """What can wait until the graph is painted."""
         self.beside.claiming.judge()
-        self.session.aside(_load_scipy, lambda _: None, self.session.failed.emit)
+        self.settled.emit()
 
     def _ask_for_curves(self, run_ids: list[int]) -> None:
         self._asked.update(run_ids)
