@@ -126,11 +126,12 @@ def analyse_tone(
     disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
     drifted = excess > _DRIFT_CAUTION * total
     variance = power_variance(residual_powers(residual, frames, width, band, weighting))
+    if disagreement > AGREEMENT_DB:
+        # read with a window, against which nothing leaks, at the price of a wider scatter
+        windowed = power_variance(band_powers_of(clean, width, *band, weighting))
+        if disagreement > AGREEMENT_DB + 5 * _DB_PER_NEPER / 2 * math.sqrt(windowed) / checked:
+            noise, variance = checked, WINDOW.crowding * windowed  # something outside the band leaks into the plain sum
     spread = _DB_PER_NEPER / 2 * math.sqrt(variance) / noise if noise > 0 else spread
-    if disagreement > AGREEMENT_DB + 5 * spread:
-        noise = checked  # something outside the band leaks into the plain sum
-        variance = WINDOW.crowding * power_variance(band_powers_of(clean, width, *band, weighting))
-        spread = _DB_PER_NEPER / 2 * math.sqrt(variance) / noise
     line_spread = line_spreads(residual, frames, [n * fit.frequency / width for n in range(1, len(fit.amplitudes) + 1)])
     # the fit took some of the noise along with each parameter inside the band
     noise *= 1 + min(0.5, fit.parameters / 2 / bins)
