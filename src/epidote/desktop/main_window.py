@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
+from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -43,9 +44,8 @@ MESSAGE_SECONDS = 12
 
 def _load_the_rest() -> None:
     """On the study's thread, before somebody waits for it: the other pages' modules, and what analyses and unequal grids need."""
-
-    import epidote.desktop.chain.page
-    import epidote.desktop.watch.page  # noqa: F401
+    for name in ("epidote.desktop.chain.page", "epidote.desktop.watch.page", "scipy.fft", "scipy.interpolate", "scipy.special"):
+        import_module(name)
 
 
 class MainWindow(QMainWindow):

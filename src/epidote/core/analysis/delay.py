@@ -17,7 +17,7 @@ from epidote.core.analysis.alignment import refined_lag
 from epidote.core.analysis.peaks import Peaks, highest_peaks
 from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.signal import Samples
-from epidote.core.stimulus.tone import raised_cosine
+from epidote.core.stimulus.tone import fade_ends
 
 _STANDS_OUT = 6.0  # times the root mean square of a correlation: none of a million lags of unrelated noise reaches it
 _ALIKE = 0.5  # a periodic signal never stands out of its own correlation, but it is alike
@@ -151,10 +151,8 @@ def _faded(x: Samples, fade: int) -> Samples:
     fade = min(fade, x.size // 100)
     if fade < 1:
         return x
-    ramp = raised_cosine(fade)
     faded = x.copy()
-    faded[:fade] *= ramp
-    faded[-fade:] *= ramp[::-1]
+    fade_ends(faded, fade)
     return faded
 
 
@@ -166,10 +164,12 @@ def _steady(found: Delay, first: Samples, second: Samples, rate: float, band: tu
     """
     others = sorted(found.nearly_as_high, key=abs)[:_MOST_RIVALS]
     lags = np.array([found.frames, *others])
-    whole = spectra(first, second, rate, band, size)
-    w = 2 * np.pi * np.arange(whole.cross.size) / size
-    heights = np.array([2 / size * float((whole.cross * np.exp(1j * w * lag)).real.sum()) for lag in lags])
-    held_a, held_b = (np.concatenate([[0.0], np.cumsum(np.square(in_band(x, rate, band, size)))]) for x in (first, second))
+    a, b = (_in_band(x, rate, band, size) for x in (first, second))
+    cross = b * a.conj()
+    w = 2 * np.pi * np.arange(cross.size) / size
+    heights = np.array([2 / size * float((cross * np.exp(1j * w * lag)).real.sum()) for lag in lags])
+    sounds = (transforms.irfft(spectrum, size)[: x.size] for spectrum, x in ((a, first), (b, second)))
+    held_a, held_b = (np.concatenate([[0.0], np.cumsum(np.square(x))]) for x in sounds)
     begin = np.clip(np.ceil(-lags), 0, first.size).astype(int)
     end = np.clip(np.floor(second.size - lags), begin, first.size).astype(int)
     moved = np.round(lags).astype(int)

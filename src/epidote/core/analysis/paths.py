@@ -20,7 +20,7 @@ from epidote.core.analysis.spectrum import even_fast_len
 from epidote.core.analysis.transients import transients
 from epidote.core.analysis.ways import AT_ONCE, HELD, Survey, Way, stretches
 from epidote.core.signal import Samples
-from epidote.core.stimulus.tone import raised_cosine
+from epidote.core.stimulus.tone import fade_ends
 
 _TAPER = 0.01  # of the stretch, at either end
 _EVENT_BEFORE, _EVENT_AFTER, _EVENT_REACH = 0.004, 0.05, 0.01  # s
@@ -103,10 +103,8 @@ class _Laid:
         a, b = x[low - begin : high - begin], self._course.read(self._second, low, high - low)
         if self._averaged:
             self._averaged.add(a, b)
-        fade = max(1, min(a.size // 2, round(_TAPER * a.size)))
         taper = np.ones(a.size)
-        taper[:fade] = raised_cosine(fade)
-        taper[a.size - fade :] = taper[:fade][::-1]
+        fade_ends(taper, max(1, min(a.size // 2, round(_TAPER * a.size))))
         rate = self._first.rate
         size = (
             self._held.size if self._held else transform_size(min(x.size, AT_ONCE) if x.size > a.size else a.size, rate, _REST + 4 / rate)

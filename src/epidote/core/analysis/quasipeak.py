@@ -17,6 +17,7 @@ import numpy as np
 from epidote.core import transforms
 from epidote.core.analysis.weighting import response_468
 from epidote.core.signal import Samples
+from epidote.core.stimulus.tone import fade_ends
 
 FIRST = (1.43403e-3, 0.26558363)  # seconds to rise and to fall
 QUICK = (2.42941e-3, 2.7149e-3)
@@ -71,12 +72,9 @@ class QuasiPeak:
 def quasi_peak(x: Samples, rate: float) -> QuasiPeak:
     """Of noise x (frames,), weighted. The mean is taken once a steady sound is indicated in full."""
     step = max(1, int(rate / _ENOUGH_RATE))
-    fade = min(round(_FADE * rate), x.size // 4)
     faded = x.copy()
-    if fade:  # a record that begins within a sound begins with a step, which the weighting would make a click of
-        ramp = np.sin(np.pi / 2 * (np.arange(fade) + 0.5) / fade) ** 2
-        faded[:fade] *= ramp
-        faded[-fade:] *= ramp[::-1]
+    # a record that begins within a sound begins with a step, which the weighting would make a click of
+    fade_ends(faded, min(round(_FADE * rate), x.size // 4))
     shown = indication(np.abs(weighted(faded, rate))[::step], rate / step)
     settled = shown[min(round(SETTLE * rate / step), shown.size // 2) :]
     sine = steady_sine() * math.sqrt(2)

@@ -64,19 +64,20 @@ def band_power(power: Samples, bin_width: float, low: float, high: float, weight
     inside, below, above = _band(power.size, bin_width, low, high)
     if inside.stop <= inside.start:
         return 0.0
-    chosen = power[inside]
-    if weighting is not Weighting.NONE:
-        chosen = chosen * power_weight(bin_frequencies(power.size, bin_width)[inside], weighting)
+    chosen = band_powers_of(power, bin_width, low, high, weighting)
     return float(chosen.sum()) - below * float(chosen[0]) - above * float(chosen[-1])
 
 
 def band_powers_of(power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE) -> Samples:
     """The powers (bins,) that ``band_power`` sums, weighted."""
     inside, _, _ = _band(power.size, bin_width, low, high)
-    chosen = power[inside]
+    return _weighted(power[inside], inside, power.size, bin_width, weighting)
+
+
+def _weighted(powers: Samples, inside: slice, bins: int, bin_width: float, weighting: Weighting) -> Samples:
     if weighting is Weighting.NONE:
-        return chosen
-    return np.asarray(chosen * power_weight(bin_frequencies(power.size, bin_width)[inside], weighting))
+        return powers
+    return np.asarray(powers * power_weight(bin_frequencies(bins, bin_width)[inside], weighting))
 
 
 def _band(bins: int, bin_width: float, low: float, high: float) -> tuple[slice, float, float]:
@@ -98,6 +99,14 @@ def mean_square_in_band(spectrum: Complex, frames: int, rate: float, low: float,
     chosen = spectrum[inside]
     outside = below * abs(chosen[0]) ** 2 + above * abs(chosen[-1]) ** 2
     return float((np.vdot(chosen, chosen).real - outside) * 2 / frames**2)
+
+
+def unwindowed_powers(spectrum: Complex, frames: int, rate: float, low: float, high: float, weighting: Weighting) -> Samples:
+    """Mean square of each bin (bins,) in the band of the rfft of ``frames`` samples, weighted, without a window."""
+    inside, _, _ = _band(spectrum.size, rate / frames, low, high)
+    chosen = spectrum[inside]
+    powers = (np.square(chosen.real) + np.square(chosen.imag)) * (2 / frames**2)
+    return np.asarray(_weighted(powers, inside, spectrum.size, rate / frames, weighting))
 
 
 def peak_near(spectrum: Complex, frames: int, rate: float, low: float, high: float) -> tuple[float, float]:

@@ -10,7 +10,15 @@ from numpy.typing import NDArray
 
 from epidote.core import transforms
 from epidote.core.analysis.sinefit import ToneFit, fit_tone
-from epidote.core.analysis.spectrum import band_power, band_powers_of, line_power, mean_square_in_band, mean_squares, peak_near
+from epidote.core.analysis.spectrum import (
+    band_power,
+    band_powers_of,
+    line_power,
+    mean_square_in_band,
+    mean_squares,
+    peak_near,
+    unwindowed_powers,
+)
 from epidote.core.analysis.spreads import line_spreads, power_variance
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
@@ -49,10 +57,14 @@ class ToneAnalysis:
 
     def harmonic_variance(self, weighting: Weighting = Weighting.NONE) -> float:
         """Variance of the sum of ``harmonic_powers``: of a power A²/2 whose amplitude is unsure by s it is (A s)² + s⁴."""
-        weights = power_weight(np.asarray(np.arange(2.0, len(self.fit.amplitudes) + 1) * self.fit.frequency), weighting)
         size, spread = np.abs(self.fit.amplitudes[1:]), self.line_spreads[1:]
-        each = (np.square(size * spread) + spread**4) * np.square(weights) * self.harmonics_inside()
+        each = (np.square(size * spread) + spread**4) * np.square(self._harmonic_weights(weighting))
         return float(each.sum())
+
+    def _harmonic_weights(self, weighting: Weighting) -> Samples:
+        """What the power of H2 and up (harmonics,) counts, 0 outside the band."""
+        orders = np.arange(2.0, len(self.fit.amplitudes) + 1)
+        return np.asarray(power_weight(np.asarray(orders * self.fit.frequency), weighting) * self.harmonics_inside())
 
     def harmonics_inside(self) -> NDArray[np.bool_]:
         """Of H2 and up (harmonics,): whether they lie inside the band."""
@@ -61,9 +73,7 @@ class ToneAnalysis:
 
     def harmonic_powers(self, weighting: Weighting = Weighting.NONE) -> Samples:
         """Mean squares of H2 and up (harmonics,), 0 outside the band."""
-        orders = np.arange(2.0, len(self.fit.amplitudes) + 1)
-        weights = power_weight(np.asarray(orders * self.fit.frequency), weighting)
-        return np.asarray(np.abs(self.fit.amplitudes[1:]) ** 2 / 2 * self.harmonics_inside() * weights)
+        return np.asarray(np.abs(self.fit.amplitudes[1:]) ** 2 / 2 * self._harmonic_weights(weighting))
 
 
 def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
@@ -125,7 +135,7 @@ def analyse_tone(
     noise, checked = mean_square_in_band(residual, frames, rate, *band, weighting), band_power(clean, width, *band, weighting)
     disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
     drifted = excess > _DRIFT_CAUTION * total
-    variance = power_variance(residual_powers(residual, frames, width, band, weighting))
+    variance = power_variance(unwindowed_powers(residual, frames, rate, *band, weighting))
     if disagreement > AGREEMENT_DB:
         # read with a window, against which nothing leaks, at the price of a wider scatter
         windowed = power_variance(band_powers_of(clean, width, *band, weighting))
@@ -151,16 +161,6 @@ def analyse_tone(
     for line in strangers:
         clean[round(line.frequency / width)] += line.power
     return ToneAnalysis(fit, frames, rate, band, noise, spread, line_spread, drifted, shown, x, clean)
-
-
-def residual_powers(residual: NDArray[np.complex128], frames: int, width: float, band: tuple[float, float], weighting: Weighting) -> Samples:
-    """Mean square of each bin (bins,) of a residual's rfft in a band, weighted."""
-    first, last = max(0, math.floor(band[0] / width + 0.5)), min(residual.size - 1, math.floor(band[1] / width + 0.5))
-    chosen = residual[first : last + 1]
-    powers = (np.square(chosen.real) + np.square(chosen.imag)) * (2 / frames**2)
-    if weighting is Weighting.NONE:
-        return np.asarray(powers)
-    return np.asarray(powers * power_weight(np.asarray((first + np.arange(powers.size)) * width), weighting))
 
 
 def _draw_lines(shown: Samples, residual: NDArray[np.complex128], frames: int, places: Samples, amplitudes: NDArray[np.complex128]) -> None:

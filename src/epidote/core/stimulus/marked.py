@@ -16,7 +16,7 @@ import numpy as np
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantity import from_db
 from epidote.core.signal import MOST_FRAMES, Samples, Stimulus
-from epidote.core.stimulus.tone import raised_cosine
+from epidote.core.stimulus.tone import fade_ends
 
 SILENCE, MARK, GAP = 0.5, 0.6, 0.6  # seconds: at both ends; one mark; between a mark and what it marks
 _LOW, _HIGH, _RAMP = 300.0, 9000.0, 0.01
@@ -29,9 +29,7 @@ def mark(rate: float, level: float) -> Samples:
     t = np.arange(frames) / rate
     length = MARK / math.log(high / _LOW)
     wave = from_db(level) * np.sin(2 * np.pi * _LOW * length * np.expm1(t / length))
-    rise = raised_cosine(round(_RAMP * rate))
-    wave[: rise.size] *= rise
-    wave[-rise.size :] *= rise[::-1]
+    fade_ends(wave, round(_RAMP * rate))
     return np.asarray(wave)
 
 

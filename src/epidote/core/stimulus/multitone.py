@@ -12,7 +12,7 @@ from epidote.core.errors import SettingError
 from epidote.core.preferred import about_1_khz
 from epidote.core.quantity import from_db
 from epidote.core.signal import Samples, Stimulus, locked, stimulus_maker
-from epidote.core.stimulus.tone import raised_cosine
+from epidote.core.stimulus.tone import fade_ends
 
 KIND = "multitone"
 LEAD, RAMP, SETTLE, TAIL = 0.1, 0.02, 0.5, 0.3
@@ -80,9 +80,7 @@ def _make(rate: float, p: Mapping[str, float]) -> Samples:
     loop, _ = _loop(tuple(bins.tolist()), period)
     count = round(p["frames"]) - 2 * lead
     wave = from_db(p["level"]) * np.take(loop, np.arange(count) - round(p["settle"]), mode="wrap")
-    rise = raised_cosine(round(p["ramp"]))
-    wave[: rise.size] *= rise
-    wave[-rise.size :] *= rise[::-1]
+    fade_ends(wave, round(p["ramp"]))
     out = np.zeros(round(p["frames"]))
     out[lead : lead + count] = wave
     return out

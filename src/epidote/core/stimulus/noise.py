@@ -13,7 +13,7 @@ from epidote.core.errors import SettingError
 from epidote.core.quantity import from_db
 from epidote.core.settings import LabelledEnum
 from epidote.core.signal import Samples, Signal, Stimulus, locked, stimulus_maker
-from epidote.core.stimulus.tone import raised_cosine
+from epidote.core.stimulus.tone import fade_ends
 
 NOISE, MATERIAL = "noise", "material"
 LEAD, RAMP, TAIL = 0.1, 0.02, 0.6  # seconds; the tail is for the response to die away
@@ -52,10 +52,8 @@ def _make(rate: float, p: Mapping[str, float]) -> Samples:
 
 def _placed(x: Samples, p: Mapping[str, float], rate: float) -> Samples:
     """Faded, its peak at the level, with silence round it."""
-    rise = raised_cosine(min(round(RAMP * rate), x.size // 2))
     x = x * (from_db(p["level"]) / float(np.abs(x).max()))
-    x[: rise.size] *= rise
-    x[-rise.size :] *= rise[::-1]
+    fade_ends(x, min(round(RAMP * rate), x.size // 2))
     out = np.zeros(round(p["frames"]))
     lead = round(p["lead"])
     out[lead : lead + x.size] = x

@@ -9,7 +9,7 @@ import numpy as np
 from epidote.core.quantity import from_db
 from epidote.core.settings import LabelledEnum
 from epidote.core.signal import Samples, Stimulus, stimulus_maker
-from epidote.core.stimulus.tone import raised_cosine
+from epidote.core.stimulus.tone import fade_ends
 
 KIND = "shots"
 LEAD, LENGTH, CLICK = 0.05, 0.2, 0.0005  # s
@@ -60,9 +60,7 @@ def _shot(rate: float, p: Mapping[str, float]) -> Samples:
     else:
         ratio = np.log(_HIGH * rate / _LOW)
         out = np.sin(2 * np.pi * _LOW * (LENGTH / ratio) * np.expm1(np.arange(frames) / frames * ratio))
-    rise = raised_cosine(frames // 16)
-    out[: rise.size] *= rise
-    out[-rise.size :] *= rise[::-1]
+    fade_ends(out, frames // 16)
     return np.asarray(out * (peak / np.abs(out).max()))
 
 

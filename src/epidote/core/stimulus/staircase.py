@@ -11,7 +11,7 @@ import numpy as np
 from epidote.core.errors import SettingError
 from epidote.core.quantity import from_db
 from epidote.core.signal import MOST_COUNT, Samples, Stimulus, stimulus_maker
-from epidote.core.stimulus.tone import raised_cosine
+from epidote.core.stimulus.tone import fade_ends, raised_cosine
 
 KIND = "staircase"
 TAIL, RAMP = 0.2, 0.005  # seconds; TAIL is what the way through the device may take
@@ -106,9 +106,7 @@ def chirp(rate: float, frames: int, level: float) -> Samples:
     t = np.arange(frames) / rate
     length = frames / rate / math.log(high / _CHIRP_LOW)
     wave = from_db(level) * np.sin(2 * np.pi * _CHIRP_LOW * length * np.expm1(t / length))
-    rise = raised_cosine(frames // 8)
-    wave[: rise.size] *= rise
-    wave[-rise.size :] *= rise[::-1]
+    fade_ends(wave, frames // 8)
     return np.asarray(wave)
 
 

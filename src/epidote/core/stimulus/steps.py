@@ -8,7 +8,7 @@ import numpy as np
 
 from epidote.core.quantity import from_db
 from epidote.core.signal import Samples, Stimulus, stimulus_maker
-from epidote.core.stimulus.tone import raised_cosine
+from epidote.core.stimulus.tone import fade_ends
 
 SILENCE, STEP, RAMP, TAIL = 0.25, 0.22, 0.02, 0.15  # seconds
 FREQUENCY = 1000.0
@@ -29,11 +29,9 @@ def level_steps(*, rate: float, level: float, frequency: float = FREQUENCY, chan
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     out = np.zeros(round(p["frames"]))
     step = round(p["step"])
-    rise = raised_cosine(round(RAMP * rate))
     for i, below in enumerate(BELOW_DB):
         first = round(p["silence"]) + i * step
         wave = from_db(p["level"] + below) * np.sin(2 * np.pi * p["frequency"] / rate * np.arange(step))
-        wave[: rise.size] *= rise
-        wave[-rise.size :] *= rise[::-1]
+        fade_ends(wave, round(RAMP * rate))
         out[first : first + step] = wave
     return out

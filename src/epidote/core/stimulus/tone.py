@@ -38,14 +38,21 @@ def raised_cosine(frames: int) -> Samples:
     return np.asarray(0.5 - 0.5 * np.cos(np.pi * (np.arange(frames) + 0.5) / frames))
 
 
+def fade_ends(x: Samples, frames: int) -> None:
+    """Let x (samples,) rise from 0 at its beginning and fall to 0 at its end, in place, over ``frames`` samples each."""
+    if frames < 1:
+        return
+    rise = raised_cosine(frames)
+    x[:frames] *= rise
+    x[-frames:] *= rise[::-1]
+
+
 @stimulus_maker("tone", "frequency level window lead ramp steady")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     lead, ramp, frames = round(p["lead"]), round(p["ramp"]), round(p["frames"])
     sounding = frames - 2 * lead
     samples = np.zeros(frames)
     sine = from_db(p["level"]) * np.sin(2 * np.pi * (p["frequency"] / rate) * np.arange(sounding))
-    rise = raised_cosine(ramp)
-    sine[:ramp] *= rise
-    sine[-ramp:] *= rise[::-1]
+    fade_ends(sine, ramp)
     samples[lead : lead + sounding] = sine
     return samples

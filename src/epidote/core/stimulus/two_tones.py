@@ -9,7 +9,7 @@ import numpy as np
 from epidote.core.errors import SettingError
 from epidote.core.quantity import from_db
 from epidote.core.signal import Samples, Stimulus, stimulus_maker
-from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, raised_cosine
+from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, fade_ends
 
 
 def amplitudes(level: float, ratio: float) -> tuple[float, float]:
@@ -39,9 +39,7 @@ def _make(rate: float, p: Mapping[str, float]) -> Samples:
     n = np.arange(frames - 2 * lead)
     a, b = amplitudes(p["level"], p["ratio"])
     wave = a * np.sin(2 * np.pi * p["first"] / rate * n) + b * np.sin(2 * np.pi * p["second"] / rate * n)
-    rise = raised_cosine(ramp)
-    wave[:ramp] *= rise
-    wave[-ramp:] *= rise[::-1]
+    fade_ends(wave, ramp)
     out = np.zeros(frames)
     out[lead : lead + n.size] = wave
     return out
