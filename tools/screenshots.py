@@ -100,6 +100,7 @@ def main() -> None:
         settle(window, 0.5)
         page.exchange.export(OUT / "exported-graph.png")
         settle(window)
+        window.message.hide()  # that it was exported is not what the next pictures show
     page.pins.clear()
     settle(window)
     beside_the_graph(window, dressed, wanted, found, (p40_high, a25))

@@ -71,3 +71,17 @@ def test_harmonics_beside_rumble_are_not_called_noise():
     result = Tone().analyse([Recording(Signal(x + LEVEL * rumble(rng), RATE))], ToneSettings(frequency=997.3), Chain())
     assert result.reading("h2").value == pytest.approx(-80, abs=0.1)
     assert result.reading("h2").cautions == ()
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_what_leaks_from_below_the_band_does_not_count_beside_hum(seed):
+    """A slow drift below the band leaks into a plain sum of bins; strong hum must not make that pass for scatter. The truth: what was added."""
+    rng = np.random.default_rng(seed)
+    hum = sum(a * np.cos(2 * np.pi * 50.0 * k * TIME + p) for k, a, p in ((1, 3e-5, 0.3), (2, 6e-5, 1.1), (3, 2e-5, 2.0), (6, 2e-5, 0.7)))
+    noise = 1e-5 * rng.standard_normal(FRAMES)
+    drift = 1.5e-3 * TIME
+    x = 0.5 * np.cos(2 * np.pi * 997.3 * TIME) + hum + noise + drift
+    result = Tone().analyse([Recording(Signal(x, RATE))], ToneSettings(frequency=997.3), Chain())
+    share_in_band = (20000 - 20) / (RATE / 2)
+    expected = 10 * math.log10(2 * (float(np.mean(hum**2)) + 1e-10 * share_in_band))
+    assert result.reading("noise").value == pytest.approx(expected, abs=0.1)

@@ -128,7 +128,9 @@ class _Laid:
 
     def found(self) -> PathFound | NothingInCommon:
         rate, course, held = self._first.rate, self._course, self._held
-        rest = delay_of(held, round(_REST * rate + 4), expected=0.0) if held else NothingInCommon(0.0)
+        # of a sound that repeats the course has told which period it is
+        repeats = course.whole is not None and course.whole.ambiguous
+        rest = delay_of(held, round(_REST * rate + 4), expected=0.0 if repeats else None) if held else NothingInCommon(0.0)
         if isinstance(rest, NothingInCommon) or held is None:
             return rest if isinstance(rest, NothingInCommon) else NothingInCommon(0.0)
         middle = course.shift_at(self._begin, self._first.frames / 2)

@@ -20,7 +20,8 @@ _KEPT = 0.8  # the lower share of them: a line nearby is no noise
 _LOWER_MEAN = (1 - 0.2 * (1 - math.log(0.2))) / 0.8
 _SUSPECT = 6.0  # times the mean of its block
 _A_LINE = 12.0  # times the local level: no noise
-_LOCAL = 16  # bins of a block: several times what a line takes without a window
+_BLOCK = 16  # bins: several times what a line takes without a window
+WINDOWED_BLOCK = 32  # the same where a window has widened it to fifteen
 
 
 def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence[float]) -> Samples:
@@ -48,28 +49,29 @@ def lower_mean(powers: Samples) -> float:
     return float(kept.mean()) / _LOWER_MEAN
 
 
-def power_variance(weighted: Samples) -> float:
+def power_variance(weighted: Samples, block: int = _BLOCK, *, lines: bool = True) -> float:
     """Variance of the sum of the powers of noise bins (bins,), weighted, without a window: each is as unsure as it is high.
 
     Of a bin's power P the square is on average twice the square of its mean. What stands far above its surroundings is a line, whose power
-    is known better: to twice itself times the noise under it.
+    is known better: to twice itself times the noise under it. ``block``: bins in which surroundings are looked at, several times as many as a
+    line takes; ``lines``: whether the lines' own part counts, or the noise's alone.
     """
     plain = float(weighted @ weighted) / 2
-    count = weighted.size // _LOCAL
+    count = weighted.size // block
     if count < 2:
         return plain
-    blocks = weighted[: count * _LOCAL].reshape(count, _LOCAL)
+    blocks = weighted[: count * block].reshape(count, block)
     # few blocks can hold a line at all: only there is the local level looked for
     suspect = np.flatnonzero(blocks.max(axis=1) > _SUSPECT * blocks.mean(axis=1))
-    powers, local = blocks[suspect], _levels_about(weighted, suspect * _LOCAL)[:, None]
-    corrected = local**2 + 2 * powers * local - powers**2 / 2
+    powers, local = blocks[suspect], _levels_about(weighted, suspect * block, block)[:, None]
+    corrected = local**2 + 2 * powers * local * lines - powers**2 / 2
     return max(plain + float(corrected[powers > _A_LINE * local].sum()), 0.0)
 
 
-def _levels_about(powers: Samples, begins: NDArray[np.int64]) -> Samples:
+def _levels_about(powers: Samples, begins: NDArray[np.int64], block: int) -> Samples:
     """Mean level of blocks by their median, which a line in them does not raise; of those that overlap one the highest, so that the edge of a
     band of noise is not taken for a line."""
-    shifts = np.array([-_LOCAL // 2, 0, _LOCAL // 2])
-    index = begins[:, None, None] + shifts[None, :, None] + np.arange(_LOCAL)
-    medians = np.median(powers[np.clip(index, 0, powers.size - 1)], axis=2)
+    shifted = begins[:, None] + np.array([-block // 2, 0, block // 2])
+    index = np.clip(shifted, 0, powers.size - block)[:, :, None] + np.arange(block)
+    medians = np.median(powers[index], axis=2)
     return np.asarray(medians.max(axis=1) / math.log(2))

@@ -19,7 +19,7 @@ from epidote.core.analysis.spectrum import (
     peak_near,
     unwindowed_powers,
 )
-from epidote.core.analysis.spreads import line_spreads, power_variance
+from epidote.core.analysis.spreads import WINDOWED_BLOCK, line_spreads, power_variance
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.windows import windowed_bins, windowed_power
@@ -138,9 +138,11 @@ def analyse_tone(
     variance = power_variance(unwindowed_powers(residual, frames, rate, *band, weighting))
     if disagreement > AGREEMENT_DB:
         # read with a window, against which nothing leaks, at the price of a wider scatter
-        windowed = power_variance(band_powers_of(clean, width, *band, weighting))
-        if disagreement > AGREEMENT_DB + 5 * _DB_PER_NEPER / 2 * math.sqrt(windowed) / checked:
-            noise, variance = checked, WINDOW.crowding * windowed  # something outside the band leaks into the plain sum
+        windowed = band_powers_of(clean, width, *band, weighting)
+        scatter = math.sqrt(power_variance(windowed, WINDOWED_BLOCK, lines=False))  # of lines both say the same
+        if disagreement > AGREEMENT_DB + 5 * _DB_PER_NEPER / 2 * scatter / checked:
+            # something outside the band leaks into the plain sum
+            noise, variance = checked, WINDOW.crowding * power_variance(windowed, WINDOWED_BLOCK)
     spread = _DB_PER_NEPER / 2 * math.sqrt(variance) / noise if noise > 0 else spread
     line_spread = line_spreads(residual, frames, [n * fit.frequency / width for n in range(1, len(fit.amplitudes) + 1)])
     # the fit took some of the noise along with each parameter inside the band
