@@ -19,6 +19,7 @@ _PASSES = 3
 _MOST_PPM = 2000.0
 _WAVERS, _LEAST_WAVER = 3.0, 0.02  # times the spread of a window's delay; frames
 _ALIKE = 0.3
+_AGREES = 6.0  # times the spread, or the usual distance
 _FEW = 8  # windows
 _FADE = 0.02  # s at either end
 
@@ -103,7 +104,7 @@ def course_of(windows: Windows, second: Way, band: tuple[float, float], search: 
         start, drift, drift_spread = fitted
         if abs(drift) < _DRIFT_SURE * drift_spread or abs(drift) * first.frames < _DRIFT_SEEN:
             drift = 0.0
-            start = float(np.average(delays, weights=1 / np.maximum(spreads, 1e-9) ** 2))
+            start = _usual_delay(delays, spreads)
         if abs(drift - last) * first.frames < _DRIFT_SEEN / 10:
             break
         times, delays, spreads, _ = _course(windows, second, band, start, drift, max(0.002, 2 * float(np.ptp(delays)) / rate))
@@ -218,6 +219,17 @@ def _read(second: Way, begin: int, size: int, start: float, drift: float) -> Sam
     return resampled(second.read(low, math.ceil(size * (1 + drift)) + 2 * pad), 1 + drift, place - low, size)
 
 
+def _usual_delay(delays: Samples, spreads: Samples) -> float:
+    """Weighted mean of the windows that agree: a coder's or a room's own noise may be alike in both ways at a delay of its own."""
+    weights = spreads**-2.0
+    order = np.argsort(delays)
+    held = np.cumsum(weights[order])
+    middle = float(delays[order][np.searchsorted(held, held[-1] / 2)])
+    away = np.abs(delays - middle)
+    near = away <= _AGREES * np.maximum(spreads, float(np.median(away)))
+    return float(np.average(delays[near], weights=weights[near]))
+
+
 def _line(times: Samples, delays: Samples, spreads: Samples) -> tuple[float, float, float] | None:
     """Delay at frame 0, frames by frame, and the spread of that; None with less than three windows.
 
@@ -230,7 +242,7 @@ def _line(times: Samples, delays: Samples, spreads: Samples) -> tuple[float, flo
     robust = theilslopes(delays, times)
     slope, level = float(robust[0]), float(robust[1])
     away = np.abs(delays - level - slope * times)
-    near = away <= 6 * np.maximum(spreads, float(np.median(away)))
+    near = away <= _AGREES * np.maximum(spreads, float(np.median(away)))
     t, d, w = times[near], delays[near], spreads[near] ** -2.0
     if t.size < 3:
         return None

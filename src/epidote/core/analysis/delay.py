@@ -198,6 +198,7 @@ def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True, expec
         return NothingInCommon(alike)
     place = float(peaks.lags[0]) if expected is None else peaks.nearest(expected)
     lag, sign = refined_lag(held.cross, held.size, place)
+    peaks = replace(peaks, lags=np.where(peaks.lags == place, lag, peaks.lags))
     plain = replace(_measured(held, lag, sign), rivals=_rivals(held, peaks), nearly_as_high=_nearly_as_high(peaks, lag))
     if not watch_dispersion:
         return plain

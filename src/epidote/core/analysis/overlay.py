@@ -16,8 +16,8 @@ from epidote.core.analysis.alignment import refined_lag
 from epidote.core.analysis.clock import resampled
 from epidote.core.analysis.crossspectrum import Averaged
 from epidote.core.analysis.delay import in_band, spectra, transform_size
+from epidote.core.analysis.onsets import onsets
 from epidote.core.analysis.spectrum import even_fast_len
-from epidote.core.analysis.transients import transients
 from epidote.core.analysis.ways import AT_ONCE, Held
 from epidote.core.signal import Samples
 
@@ -128,7 +128,7 @@ class Overlay:
 
     def events(self) -> list[int]:
         """Frames of the first at which a transient begins."""
-        return transients(Held(self.first, self.rate))
+        return [one.frame for one in onsets(Held(self.first, self.rate))]
 
     def loudest(self) -> int:
         """Frame of the first's greatest sample."""

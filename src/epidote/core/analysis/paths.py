@@ -15,26 +15,28 @@ import numpy as np
 
 from epidote.core.analysis.course import Course, Windows, course_of
 from epidote.core.analysis.crossspectrum import Averaged, Path
-from epidote.core.analysis.delay import Delay, NothingInCommon, Spectra, delay_between, delay_of, spectra, transform_size
+from epidote.core.analysis.delay import Delay, NothingInCommon, Spectra, delay_of, spectra, transform_size
+from epidote.core.analysis.onset_delay import AFTER, BEFORE, onset_delay
+from epidote.core.analysis.onsets import Onset, onsets
 from epidote.core.analysis.spectrum import even_fast_len
-from epidote.core.analysis.transients import transients
 from epidote.core.analysis.ways import AT_ONCE, HELD, Survey, Way, stretches
 from epidote.core.signal import Samples
 from epidote.core.stimulus.tone import fade_ends
 
 _TAPER = 0.01  # of the stretch, at either end
-_EVENT_BEFORE, _EVENT_AFTER, _EVENT_REACH = 0.004, 0.05, 0.01  # s
-_ALIKE = 0.3
+_ONSET_REACH = 0.03  # s by which an onset may lie away from the course
 _REST = 0.001  # s by which the second may still be off once it is laid over the first
 _SEGMENT = 0.25  # s, of the averaged spectra
 
 
 @dataclass(frozen=True)
 class Event:
-    """time in s in the first; delay in s; level in dB re the first."""
+    """time in s in the first, and how sure that is; delay in s with its spread; level in dB re the first."""
 
     time: float
+    time_spread: float
     delay: float
+    delay_spread: float
     level: float
 
 
@@ -76,9 +78,9 @@ def paths_found(
     courses = together([partial(course_of, windows, other, band, search) for other in others])
     laid = [_Laid(first, o, c, band) if isinstance(c, Course) else c for o, c in zip(others, courses, strict=True)]
     there = [one for one in laid if isinstance(one, _Laid)]
-    places = np.array(transients(first, replace(seen, mean=0.0) if seen else None) if events and there else [], int)
+    begin_at = onsets(first, replace(seen, mean=0.0) if seen else None) if events and there else []
     for begin, size in stretches(first.frames, HELD if first.frames <= HELD else AT_ONCE):
-        inside = places[(places >= begin) & (places < begin + size)]
+        inside = [one for one in begin_at if begin <= one.frame < begin + size]
         x = first.read(begin, size)
         together([partial(one.add, begin, x, inside) for one in there])
     return [one.found() if isinstance(one, _Laid) else one for one in laid]
@@ -95,8 +97,8 @@ class _Laid:
         self._held: Spectra | None = None
         self._events: list[Event] = []
 
-    def add(self, begin: int, x: Samples, places: Samples) -> None:
-        """x (frames,): the first from ``begin`` on; places: the frames of its transients there."""
+    def add(self, begin: int, x: Samples, inside: Sequence[Onset]) -> None:
+        """x (frames,): the first from ``begin`` on; inside: what begins in it."""
         low, high = max(begin, self._begin), min(begin + x.size, self._end)
         if high <= low:
             return
@@ -111,20 +113,21 @@ class _Laid:
         )
         one = spectra(a * taper, b * taper, rate, self._band, size)
         self._held = one if self._held is None else self._held + one
-        self._hear(places)
+        self._hear(inside)
 
-    def _hear(self, places: Samples) -> None:
-        """Each transient's own delay."""
+    def _hear(self, inside: Sequence[Onset]) -> None:
+        """Each onset's own delay."""
         rate, course = self._first.rate, self._course
-        before, after = round(_EVENT_BEFORE * rate), round(_EVENT_AFTER * rate)
-        for place in map(int, places):
-            low, high = max(self._begin, place - before), min(self._end, place + after)
-            if not low <= place < high:
+        reach, size = round(_ONSET_REACH * rate), round((BEFORE + AFTER) * rate)
+        for onset in inside:
+            begin = onset.frame - round(BEFORE * rate)
+            if not self._begin <= onset.frame < self._end:
                 continue
-            a, b = self._first.read(low, high - low), course.read(self._second, low, high - low)
-            one = delay_between(a, b, rate, self._band, _EVENT_REACH)
-            if isinstance(one, Delay) and one.correlation >= _ALIKE:
-                self._events.append(Event(place / rate, (course.shift_at(low, place) + one.frames) / rate, one.level_db))
+            a, b = self._first.read(begin, size), course.read(self._second, begin - reach, size + 2 * reach)
+            one = onset_delay(a, b, reach, rate, self._band)
+            if one is not None:
+                delay = course.shift_at(begin - reach, onset.frame) + one.frames
+                self._events.append(Event(onset.frame / rate, onset.doubt / rate, delay / rate, one.spread / rate, one.level_db))
 
     def found(self) -> PathFound | NothingInCommon:
         rate, course, held = self._first.rate, self._course, self._held

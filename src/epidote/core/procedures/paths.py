@@ -43,6 +43,8 @@ class Paths(UsualProcedure):
         CurveView("course", "Delay", "course", "Delay", log_x=False),
         CurveView("event_delay", "Transients", "delay", "Delay of each transient", log_x=False),
         CurveView("event_level", "Transients", "level", "Level of each transient re channel 1", log_x=False),
+        CurveView("event_delay_spread", "Transients", "delay spread", "Standard deviation of each delay", log_x=False, compared=False),
+        CurveView("event_time_spread", "Transients", "time spread", "Standard deviation of each start", log_x=False, compared=False),
         CurveView("phase", "Phase", "phase", "Phase, delay removed", compared=False),
         CurveView("group_delay", "Group delay", "group delay", "Group delay"),
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
