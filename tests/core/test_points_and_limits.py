@@ -156,3 +156,11 @@ def test_curves_brought_to_one_level():
     assert over_a_band == pytest.approx(-6, abs=1e-9)
     assert moved.y[0] == pytest.approx(reference.y[0], abs=0.05)
     assert levelled(ours, response([20, 100], [0, 0]), Levelling(1000.0)) is None
+
+
+@pytest.mark.parametrize("text", ["0 %", "-1 %", "1e308 kHz", "1e400 %", "-3 dB" + "." * 100, "1 kHz" + " " * 100 + "."])
+def test_a_point_that_is_none_is_refused_in_words(text):
+    """No value in dB, none that a number can hold, a name without an end."""
+    with pytest.raises(QuantityError, match="Enter"):
+        parse_point(text, "thd_n", ["Hz", "W"], "dB")
+        parse_point(text, "level", ["Hz", "W"], "dB")

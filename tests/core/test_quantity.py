@@ -61,3 +61,9 @@ def test_through_the_chain():
 def test_says_what_is_missing(quantity, unit, missing):
     with pytest.raises(QuantityError, match=missing):
         convert(quantity, unit)
+
+
+@pytest.mark.parametrize(("text", "unit"), [("0 %", "dB"), ("0 V", "dBV"), ("7000 dB", "%"), ("9999 dBV", "V"), ("1e308 kHz", "Hz")])
+def test_what_has_no_value_in_a_unit_is_refused_in_words(text, unit):
+    with pytest.raises(QuantityError, match="Enter"):
+        parse_as(text, unit)

@@ -31,7 +31,7 @@ def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
     from epidote.core.comparison.claim_text import understand
     from epidote.core.comparison.points import parse_point
     from epidote.core.outside import load_json
-    from epidote.core.quantity import parse
+    from epidote.core.quantity import parse_as
     from epidote.core.signal import Stimulus
     from epidote.core.stimulus.marked import Marked
     from epidote.core.text import spreadsheet_cell, visible
@@ -56,18 +56,29 @@ def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
 
     tone = '{"kind": "tone", "rate": 48000, "channels": [1], "parameters": {"frequency": 1000, "level": -20, "lead": 10, "sounding": 100, "frames": 200}}'
     return {
-        "quantity": (lambda b: parse(decoded(b), "V"), ("1 kHz", "-20 dBFS", "1,5 mV", "1e3", "10 W")),
+        "quantity": (lambda b: for_each(("V", "dBFS", "Hz", "%", "s"), lambda unit: parse_as(decoded(b), unit)), ("1 kHz", "-20 dBFS", "1,5 mV", "1e3", "10 W")),
         "claim": (lambda b: understand(decoded(b)), ("SNR 110 dB(A)", "THD+N < 0,005 %, 1 kHz, 1 W, 8 Ω", "Bandwidth 5 Hz - 80 kHz (-3 dB)", "29 dB ±0.5 dB")),
         "claims file": (lambda b: claims_in(decoded(b)), ("claim;source\nSNR 110 dB(A);data sheet\n", "claim,source\nx,y\n")),
         "curve": (lambda b: text_readings(decoded(b), "curve.txt"), ("20 -1.5\n1000 0\n", "# kHz\tdB\n0,02\t-1,5\n1\t0\n", "20;-1,5;3\n1000;0;4\n")),
         "correction": (lambda b: parse_correction(decoded(b)), ("20 -1.0\n1000 0\n", "* by hand\n20;-1,0;12\n1000;0;0")),
-        "point": (lambda b: parse_point(decoded(b), "level", ["Hz", "W"], "dB"), ("1 kHz", "1 W", "-3 dB", "1 %")),
+        "point": (lambda b: for_each(("level", "thd_n"), lambda key: parse_point(decoded(b), key, ["Hz", "W"], "dB")), ("1 kHz", "1 W", "-3 dB", "1 %")),
         "chain": (lambda b: chain_from_toml(decoded(b)), ('name = "Bench"\nrate = 96000.0\n[[calibration]]\nwhat = "load_ohms"\nvalue = 8.0\non = 2026-11-21\n',)),
         "stimulus": (stimulus, (tone, '{"stimuli": [' + tone + "]}")),
         "rows": (rows, (json.dumps([{"key": "thd", "channel": 1, "value": -80.0, "unit": "dB", "at": {}, "floor": None, "spread": None, "cautions": []}]), "[[0, 1]]")),
         "words": (words, ("a\x1bb", "=1+1", "x\u202ey")),
         "header": (lambda b: announced(io.BytesIO(b), len(b)), ("RIFF\x24\x00\x00\x00WAVEdata\x10\x00\x00\x00", "FORM\x00\x00\x00\x20AIFFSSND\x00\x00\x00\x10", "caff\x00\x01")),
     }  # fmt: skip
+
+
+def for_each(options: tuple[str, ...], read: Callable[[str], object]) -> None:
+    """Read with each of the options, also where the one before it was refused."""
+    from epidote.core.errors import EpidoteError
+
+    for option in options:
+        try:
+            read(option)
+        except EpidoteError as error:
+            assert str(error), "an error without words"
 
 
 def search(name: str, seconds: int, seed: int) -> None:

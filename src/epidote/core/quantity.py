@@ -176,9 +176,14 @@ def parse(text: str, default_unit: str) -> Quantity:
     match = _TYPED.match(cleaned)
     if not match:
         raise QuantityError(f"“{text}” is not a number with an optional unit. Enter a number, such as 1 kHz.")
-    number, rest = float(match[1].replace(",", ".")), match[2].strip()
-    if not math.isfinite(number):
+    found = _with_unit(float(match[1].replace(",", ".")), match[2].strip(), text, default_unit)
+    if not math.isfinite(found.value):
         raise QuantityError(f"“{text}” is too large. Enter a smaller number.")
+    return found
+
+
+def _with_unit(number: float, rest: str, text: str, default_unit: str) -> Quantity:
+    """A number and what stands behind it; ``text``: all that was typed, for the message."""
     if not rest:
         return Quantity(number, default_unit)
     if rest in _PREFIXES and rest.lower() not in _ALIASES:
@@ -200,5 +205,12 @@ def parse(text: str, default_unit: str) -> Quantity:
 
 
 def parse_as(text: str, unit: str, known: Conversion = NO_CONVERSION) -> float:
-    """What a person typed, as a value in ``unit``. Raises QuantityError."""
-    return convert(parse(text, unit), unit, known).value
+    """What a person typed, as a value in ``unit``. Raises QuantityError, also where it has none there (0 V in dBV)."""
+    typed = parse(text, unit)
+    try:
+        value = convert(typed, unit, known).value
+    except OverflowError:
+        value = math.inf
+    if not math.isfinite(value):
+        raise QuantityError(f"“{text}” cannot be expressed in {unit}. Enter another value.")
+    return value

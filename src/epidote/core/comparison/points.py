@@ -13,10 +13,11 @@ from epidote.core.analysis.features import LOGARITHMIC, corner, curve_at
 from epidote.core.comparison.difference import DIFFERENCE_UNITS
 from epidote.core.comparison.found import last_below
 from epidote.core.display import format_quantity
-from epidote.core.quantity import QuantityError, parse, to_db
+from epidote.core.quantity import QuantityError, parse, parse_as, to_db
 from epidote.core.result import Curve, Reading
 
 _REFERENCE = 1000.0
+LONGEST_NAME = 80  # characters
 
 
 class By(StrEnum):
@@ -32,7 +33,7 @@ class Point(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
-    name: str = Field(max_length=80)
+    name: str = Field(max_length=LONGEST_NAME)
     curve: str
     by: By
     value: float
@@ -43,9 +44,11 @@ def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Poi
     """A typed point on curves ``key`` that stand against ``x_units`` in ``y_unit``. Raises QuantityError that says what would do."""
     found = parse(text, x_units[0] if x_units else "Hz")
     name = text.strip()
+    if len(name) > LONGEST_NAME:
+        raise QuantityError(f"“{name[:20]}…” is too long ({len(name)} characters, at most {LONGEST_NAME}). Enter a value and a unit, as in “1 kHz”.")
     ratio = y_unit == "dB" and key not in ("level", "gain")
     if found.unit in ("%", "ppm") and ratio:
-        return Point(name=name, curve=key, by=By.Y, value=to_db(found.value * (0.01 if found.unit == "%" else 1e-6)), unit="dB")
+        return Point(name=name, curve=key, by=By.Y, value=parse_as(text, "dB"), unit="dB")
     if found.unit == "dB" and key == "level" and found.value < 0:
         return Point(name=name, curve=key, by=By.DROP, value=-found.value, unit="dB")
     if found.unit == y_unit and found.unit not in x_units:
