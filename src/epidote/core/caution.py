@@ -50,6 +50,7 @@ class Caution(StrEnum):
     ONE_ARRIVAL = "one_arrival"
     AMBIGUOUS = "ambiguous"
     TWO_LATENCIES = "two_latencies"
+    UNDITHERED = "undithered"
 
     @property
     def words(self) -> str:
@@ -96,6 +97,7 @@ _WORDS = {
     Caution.ONE_ARRIVAL: "There is only one channel and no distinct second arrival in it. Add a second channel or file to compare with.",
     Caution.AMBIGUOUS: "The sound repeats, so several delays fit: the reading may be wrong by whole periods. Reduce the search range, or use sound with an onset.",
     Caution.TWO_LATENCIES: "The latency alternates between two values; both are given, with the share of bursts.",
+    Caution.UNDITHERED: "The samples were rounded without dither: what is left of the tone follows the tone and is not noise. Record with more bits, or with dither.",
     Caution.OTHER_RATE: "This channel has a different sample rate and was resampled to that of the first channel.",
     Caution.DAMAGED: "What the study stores of this run is damaged and shown only as far as it can be read. Restore study.sqlite from a backup, or measure again.",
     Caution.OTHER_CLOCK: "Recorded with a different sample clock: resampled to the stimulus clock before the analysis.",

@@ -20,6 +20,7 @@ from epidote.core.signal import Samples
 
 Complex = NDArray[np.complex128]
 _ROWS, _FEWEST_BLOCKS = 128, 16
+_LEAST_TURN = 2 * math.pi * 2  # radians within a block, whose Hann window is two bins wide to either side
 
 
 @dataclass(frozen=True, eq=False)
@@ -212,8 +213,8 @@ def _by_envelope(blocks: _Blocks, w: float) -> float:
     table = np.column_stack([inner * np.cos(w * blocks.b), -inner * np.sin(w * blocks.b)])
     whole = blocks.frames // blocks.size  # a block that is filled up would shift the phase
     sums = (blocks.x[:whole] @ table).view(complex)[:, 0] * np.exp(-1j * w * blocks.t[:whole])
-    if whole < _FEWEST_BLOCKS:
-        return w
+    if whole < _FEWEST_BLOCKS or w * blocks.size < _LEAST_TURN:
+        return w  # of a tone this low a block cannot tell positive from negative frequencies
     outer = np.hanning(whole + 2)[1:-1]
     size = 4 * whole
     near = int(np.argmax(np.abs(np.fft.fft(sums * outer, size))))

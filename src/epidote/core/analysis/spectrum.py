@@ -127,6 +127,7 @@ def peak_near(spectrum: Complex, frames: int, rate: float, low: float, high: flo
     left, middle, right = np.log(np.maximum(size[top - 1 : top + 2], np.finfo(float).tiny))
     curvature = left - 2 * middle + right
     offset = 0.5 * (left - right) / curvature if curvature < 0 else 0.0
+    offset = min(max(offset, -1.0), 1.0)  # beside a slope there is no peak, and a parabola would lead anywhere
     height = middle - 0.25 * (left - right) * offset
     return (start + top + offset) * width, 2 * float(np.exp(height)) / frames / BLACKMAN_HARRIS_4.coherent_gain
 
@@ -154,10 +155,21 @@ def line_powers(power: Samples, bin_width: float, frequencies: Samples, window: 
     rows = np.arange(len(places))
     low, high = middle[rows, np.maximum(count - 1, 0) // 2], middle[rows, np.minimum(count // 2, beside.shape[1] - 1)]
     noise = np.where(count > 0, (low + high) / 2, 0.0) / np.log(2) * np.isfinite(inside).sum(axis=1)
-    return np.nansum(inside, axis=1), noise
+    total = np.nansum(inside, axis=1)
+    return total, np.where(_is_narrow(inside, total - noise), noise, total)
 
 
-MAINS_CLEAR = 6.0  # times the noise expected under it: of ten lines of plain noise less than one in a thousand spectra has one
+def _is_narrow(inside: Samples, power: Samples) -> NDArray[np.bool_]:
+    """Whether what stands above the noise lies within two bins of the greatest, as a line does and noise in a narrow band does not."""
+    filled = np.nan_to_num(inside)
+    reach = np.argmax(filled, axis=1)[:, None] + np.arange(-_LINE_REACH, _LINE_REACH + 1)
+    there = (reach >= 0) & (reach < filled.shape[1])
+    near = np.where(there, np.take_along_axis(filled, np.clip(reach, 0, filled.shape[1] - 1), axis=1), 0.0).sum(axis=1)
+    return np.asarray(near >= _LINE_SHARE * power)
+
+
+_LINE_REACH, _LINE_SHARE = 2, 0.93  # bins; share of the power, 0.97 of a line between two bins
+LINE_CLEAR = 6.0  # times the noise expected under it: of ten lines of plain noise less than one in a thousand spectra has one
 
 
 def mains_lines(power: Samples, bin_width: float, rate: float, mains: float, window: CosineWindow) -> list[tuple[float, float, float]]:

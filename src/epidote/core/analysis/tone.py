@@ -9,8 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from epidote.core import transforms
+from epidote.core.analysis.quantisation import Undithered, undithered_in
 from epidote.core.analysis.sinefit import ToneFit, fit_tone
 from epidote.core.analysis.spectrum import (
+    LINE_CLEAR,
     band_power,
     band_powers_of,
     line_power,
@@ -19,7 +21,7 @@ from epidote.core.analysis.spectrum import (
     peak_near,
     unwindowed_powers,
 )
-from epidote.core.analysis.spreads import WINDOWED_BLOCK, line_spreads, power_variance
+from epidote.core.analysis.spreads import WINDOWED_BLOCK, line_spreads, lower_mean, power_variance
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.windows import windowed_bins, windowed_power
@@ -29,7 +31,10 @@ AGREEMENT_DB = 0.2
 _DB_PER_NEPER = 20 / math.log(10)
 _DRIFT_ORDERS, _DRIFT_SHARE, _DRIFT_CAUTION = (3, 6, 9), 0.0005, 0.05
 _MOST_STRANGERS = 10
+_LEAST_CYCLES = 1.5  # of a stranger in the record
 _ROUNDING = 1e-19  # what is less than this of the tone's power is the arithmetic's
+_NEAR_DC = 30  # bins
+_CLOSE, _STEEPEST = 30, 2.0  # bins to either side of the tone; fall of noise with frequency, as an exponent of power
 _GLANCE, _STEADY = 32768, 1e-4
 
 
@@ -48,12 +53,21 @@ class ToneAnalysis:
     spectrum: Samples  # squared peak amplitude of a line
     samples: Samples
     residual_power: Samples
+    undithered: Undithered | None = None
+    dc_spread: float = 0.0  # one standard deviation of the mean
 
     @property
     def frequency_spread(self) -> float:
         """One standard deviation in Hz, from the noise about the tone."""
-        white = self.fit.amplitude_spread
-        return self.fit.frequency_spread * (float(self.line_spreads[0]) / white if white > 0 else 1.0)
+        white, spread = self.fit.amplitude_spread, float(self.line_spreads[0])
+        if white <= 0:
+            return self.fit.frequency_spread
+        place = round(self.fit.frequency * self.frames / self.rate)
+        near, far = WINDOW.half_width + 1, 4 * WINDOW.half_width
+        beside = np.concatenate([self.residual_power[max(0, place - far) : max(0, place - near)], self.residual_power[place + near : place + far]])
+        there = min(spread**2, lower_mean(beside)) if beside.size else spread**2
+        # what leaks from elsewhere acts at the record's ends, where a slope is three times as sensitive as to noise all over it
+        return self.fit.frequency_spread * math.sqrt(there + 3 * (spread**2 - there)) / white
 
     def harmonic_variance(self, weighting: Weighting = Weighting.NONE) -> float:
         """Variance of the sum of ``harmonic_powers``: of a power A²/2 whose amplitude is unsure by s it is (A s)² + s⁴."""
@@ -107,7 +121,6 @@ def analyse_tone(
     width = rate / frames
     band = (band[0], min(band[1], rate / 2))
     bins = max(1.0, (band[1] - band[0]) / width)
-    spread = _DB_PER_NEPER / 2 / math.sqrt(bins)
     order, orders = _DRIFT_ORDERS[0], iter(_DRIFT_ORDERS[1:])
     strangers: list[_Stranger] = []
     own = x
@@ -132,27 +145,25 @@ def analyse_tone(
             order = following
             continue
         break
-    noise, checked = mean_square_in_band(residual, frames, rate, *band, weighting), band_power(clean, width, *band, weighting)
-    disagreement = abs(10 * math.log10(noise / checked)) if noise > 0 and checked > 0 else 0.0
     drifted = excess > _DRIFT_CAUTION * total
-    variance = power_variance(unwindowed_powers(residual, frames, rate, *band, weighting))
-    if disagreement > AGREEMENT_DB:
-        # read with a window, against which nothing leaks, at the price of a wider scatter
-        windowed = band_powers_of(clean, width, *band, weighting)
-        scatter = math.sqrt(power_variance(windowed, WINDOWED_BLOCK, lines=False))  # of lines both say the same
-        if disagreement > AGREEMENT_DB + 5 * _DB_PER_NEPER / 2 * scatter / checked:
-            # something outside the band leaks into the plain sum
-            noise, variance = checked, WINDOW.crowding * power_variance(windowed, WINDOWED_BLOCK)
-    spread = _DB_PER_NEPER / 2 * math.sqrt(variance) / noise if noise > 0 else spread
-    line_spread = line_spreads(residual, frames, [n * fit.frequency / width for n in range(1, len(fit.amplitudes) + 1)])
+    strangers = _fitted_apart(fit, strangers, rate)
+    places = [n * fit.frequency / width for n in range(1, len(fit.amplitudes) + 1)]
+    undithered = undithered_in(x, fit.residual, fit.frequency / rate, amplitude)
+    line_spread = line_spreads(residual, frames, [*places, *(line.frequency / width for line in strangers)])
+    if undithered is not None:
+        line_spread = np.hypot(line_spread, undithered.line_spread)
+    level = _noise_level(residual, clean, frames, width, band, weighting)
     # the fit took some of the noise along with each parameter inside the band
-    noise *= 1 + min(0.5, fit.parameters / 2 / bins)
+    noise, variance = level.power * (1 + min(0.5, fit.parameters / 2 / bins)), level.variance
     lines = [(n * fit.frequency, amplitude) for n, amplitude in enumerate(fit.amplitudes, start=1)]
-    for line in strangers:
+    for line, spread in zip(strangers, line_spread[len(places) :], strict=True):
         inside = band[0] <= line.frequency <= band[1]
-        noise += line.power * float(power_weight(np.array([line.frequency]), weighting)[0]) * inside
+        share = float(power_weight(np.array([line.frequency]), weighting)[0]) * inside
+        noise += line.power * share
+        variance += (abs(line.amplitude) * float(spread) * share) ** 2
         lines.append((line.frequency, line.amplitude))
         fit.residual[:] += line.samples
+    noise_spread = _DB_PER_NEPER / 2 * (math.sqrt(variance) / noise if noise > 0 else 1 / math.sqrt(bins))
     if max(fit.level_drift, fit.phase_drift) > _STEADY:
         whole = transforms.rfft(x - fit.dc)
         shown = windowed_power(whole, WINDOW)
@@ -162,7 +173,35 @@ def analyse_tone(
         _draw_lines(shown, residual, frames, np.array([f for f, _ in lines]) / width, np.array([a for _, a in lines]))
     for line in strangers:
         clean[round(line.frequency / width)] += line.power
-    return ToneAnalysis(fit, frames, rate, band, noise, spread, line_spread, drifted, shown, x, clean)
+    return ToneAnalysis(
+        fit, frames, rate, band, noise, noise_spread, line_spread[: len(places)], drifted, shown, x, clean, undithered,
+        dc_spread=_mean_spread(residual, frames),
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _NoiseLevel:
+    """Mean square of the noise in a band, and the variance of that."""
+
+    power: float
+    variance: float
+
+
+def _noise_level(
+    residual: NDArray[np.complex128], clean: Samples, frames: int, width: float, band: tuple[float, float], weighting: Weighting
+) -> _NoiseLevel:
+    """Of a residual given by its rfft, and by its windowed powers per bin ``clean``."""
+    rate = width * frames
+    plain, checked = mean_square_in_band(residual, frames, rate, *band, weighting), band_power(clean, width, *band, weighting)
+    disagreement = abs(10 * math.log10(plain / checked)) if plain > 0 and checked > 0 else 0.0
+    if disagreement > AGREEMENT_DB:
+        # read with a window, against which nothing leaks, at the price of a wider scatter
+        windowed = band_powers_of(clean, width, *band, weighting)
+        scatter = math.sqrt(power_variance(windowed, WINDOWED_BLOCK, lines=False))  # of lines both say the same
+        if disagreement > AGREEMENT_DB + 5 * _DB_PER_NEPER / 2 * scatter / checked:
+            # something outside the band leaks into the plain sum
+            return _NoiseLevel(checked, WINDOW.crowding * power_variance(windowed, WINDOWED_BLOCK))
+    return _NoiseLevel(plain, power_variance(unwindowed_powers(residual, frames, rate, *band, weighting)))
 
 
 def _draw_lines(shown: Samples, residual: NDArray[np.complex128], frames: int, places: Samples, amplitudes: NDArray[np.complex128]) -> None:
@@ -200,21 +239,73 @@ def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, ra
     frames = fit.residual.size
     width = rate / frames
     centre = 2 + int(np.argmax(clean[2:]))
-    power, _ = line_power(clean, width, centre * width, WINDOW)
+    power, under = line_power(clean, width, centre * width, WINDOW)
     nearest = max(1, round(centre * width / fit.frequency)) * fit.frequency
     away = abs(centre * width - nearest) / width
-    if power < 0.2 * float(clean.sum()) or away < 3 * WINDOW.half_width or centre < 3:
+    # at either end of the spectrum there is no whole line to be fitted, and what is the arithmetic's is none
+    at_an_end = centre < 3 or centre > clean.size - 1 - WINDOW.half_width
+    rounding = power < _ROUNDING * abs(fit.amplitudes[0]) ** 2
+    small = power < 0.2 * float(clean.sum()) or power < LINE_CLEAR * under
+    if at_an_end or rounding or small or away < 3 * WINDOW.half_width:
         return None
     frequency, _ = peak_near(residual, frames, rate, (centre - 1) * width, (centre + 1) * width)
     line = fit_tone(fit.residual, rate, frequency, 1, 1)
+    if line.frequency < _LEAST_CYCLES * width:
+        return None  # it wandered off towards 0 Hz, where it would take the direct voltage along
     return _Stranger(line.frequency, complex(line.amplitudes[0]), fit.residual - line.residual - line.dc)
 
 
+def _fitted_apart(fit: ToneFit, strangers: list[_Stranger], rate: float) -> list[_Stranger]:
+    """Each of several strangers once more, now that the others are known: they leaned on each other."""
+    if len(strangers) < 2:
+        return strangers
+    refined = []
+    for line in strangers:
+        with_it = fit.residual + line.samples
+        again = fit_tone(with_it, rate, line.frequency, 1, 1)
+        if again.frequency < _LEAST_CYCLES * rate / with_it.size:
+            refined.append(line)
+            continue
+        found = _Stranger(again.frequency, complex(again.amplitudes[0]), with_it - again.residual - again.dc)
+        fit.residual[:] = with_it - found.samples
+        refined.append(found)
+    return refined
+
+
+def _mean_spread(residual: NDArray[np.complex128], frames: int) -> float:
+    """Standard deviation of the record's mean: of noise that rises towards 0 Hz the lowest bins say more than the next thirty."""
+    powers = np.square(np.abs(residual[1:_NEAR_DC]))
+    return math.sqrt(max(lower_mean(powers), float(powers[:3].mean()))) / frames
+
+
 def _beside_the_tone(clean: Samples, frequency: float, width: float, band: tuple[float, float]) -> float:
-    """Mean square close to the tone beyond what the noise of the whole band puts there: a drift that the fit did not follow."""
-    reach = 30 * width
-    near = band_power(clean, width, frequency - reach, frequency + reach)
+    """Mean square close to the tone beyond what the noise puts there: a drift that the fit did not follow."""
+    place = round(frequency / width)
     first, last = round(band[0] / width), max(round(band[0] / width) + 2, round(band[1] / width))
-    density = float(np.median(clean[first : last : max(1, (last - first) // 20000)])) / math.log(2)
-    # noise in so few bins scatters by a fifth
-    return max(0.0, near - 1.6 * density * 61)
+    near = np.arange(max(1, first, place - _CLOSE), min(clean.size, place + _CLOSE + 1))
+    whole = float(np.median(clean[first : last : max(1, (last - first) // 20000)])) / math.log(2)
+    expected = np.maximum(whole, _noise_beside(clean, place, near))
+    # noise in so few bins scatters by a fifth, and by more where a few of them outweigh the others
+    rises = float(expected[0] / expected[-1]) if expected.size and expected[-1] > 0 else 1.0
+    share = 0.2 if rises < 1.5 else 0.4  # what is extrapolated is less sure
+    scatter = max(share * float(expected.sum()), math.sqrt(WINDOW.crowding * float(expected @ expected)))
+    return max(0.0, float(clean[near].sum()) - float(expected.sum()) - 3 * scatter)
+
+
+def _noise_beside(clean: Samples, place: int, near: NDArray[np.int64]) -> Samples:
+    """The noise expected in the bins ``near`` a tone, by what lies farther away: at a low tone that of pink noise is still rising."""
+
+    def level(first: int, end: int) -> float:
+        return float(np.median(clean[max(1, first) : end])) / math.log(2) if end <= clean.size and end > max(1, first) + 4 else 0.0
+
+    above = level(place + _CLOSE + 1, place + 3 * _CLOSE)
+    if place > 3 * _CLOSE:
+        return np.full(near.size, math.sqrt(above * level(place - 3 * _CLOSE, place - _CLOSE)))
+    middle = place + 2 * _CLOSE
+    slope = 0.0
+    for first, end in ((3, 7), (7, 30)):  # the steeper of two: so few bins tell a slope badly
+        far = level(place + first * _CLOSE, place + end * _CLOSE)
+        if above > 0 and far > 0:
+            slope = max(slope, math.log(above / far) / math.log((place + (first + end) / 2 * _CLOSE) / middle))
+    slope = min(slope, _STEEPEST)
+    return np.asarray(above * (middle / near) ** slope)

@@ -15,7 +15,7 @@ from pydantic import model_validator
 from epidote.core.analysis.bands import band_powers, centres, edges
 from epidote.core.analysis.capture import headroom, require_usable, steady_span
 from epidote.core.analysis.quasipeak import quasi_peak
-from epidote.core.analysis.spectrum import MAINS_CLEAR, band_power, fast_stretch, mains_lines, windowed_mean_squares
+from epidote.core.analysis.spectrum import LINE_CLEAR, band_power, fast_stretch, mains_lines, windowed_mean_squares
 from epidote.core.analysis.tone import analyse_tone
 from epidote.core.analysis.weighting import AES17_DB, Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
@@ -123,7 +123,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
     plain = band_power(power, width, low, high)
     weighted = {w: band_power(power, width, low, high, w) for w in (Weighting.A, Weighting.ITU_468)}
     # only what stands clear of the noise beside it
-    lines = sum(line - under for _, line, under in mains_lines(power, width, rate, settings.mains.hertz, WINDOW) if line > MAINS_CLEAR * under)
+    lines = sum(line - under for _, line, under in mains_lines(power, width, rate, settings.mains.hertz, WINDOW) if line > LINE_CLEAR * under)
     reference = _reference(settings, chain, terminal.full)
     share = plain / reference if reference else None
     hiss = (Caution.HISS,) if share is not None and share > 10 ** (HISS_DB / 10) else ()

@@ -12,7 +12,7 @@ import numpy as np
 
 from epidote.core.analysis.capture import headroom, require_usable
 from epidote.core.analysis.spectrum import (
-    MAINS_CLEAR,
+    LINE_CLEAR,
     MAINS_ORDERS,
     band_power,
     bin_frequencies,
@@ -102,8 +102,8 @@ def _channel(recording: Recording, number: int, settings: SpectrumSettings, chai
     total = 0.0
     for n, (f, line, under) in enumerate(mains_lines(clean, width, rate, settings.mains.hertz, WINDOW), start=1):
         own = max(line - under, 0.25 * line)
-        total += own if line > MAINS_CLEAR * under else 0.0
-        faint = (Caution.NOISE_DOMINATED,) if line < MAINS_CLEAR * under or line == 0 else ()
+        total += own if line > LINE_CLEAR * under else 0.0
+        faint = (Caution.NOISE_DOMINATED,) if line < LINE_CLEAR * under or line == 0 else ()
         readings.append(terminal.level(f"mains_{n}", own, {"frequency_hz": f}, None, faint))
     readings.insert(
         4, terminal.level("mains_sum", total, {"mains_hz": settings.mains.hertz}, None, () if total else (Caution.NOISE_DOMINATED,))

@@ -7,17 +7,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
-from epidote.core.analysis.spectrum import MAINS_ORDERS, bin_frequencies, line_levels, line_powers
+from epidote.core.analysis.spectrum import LINE_CLEAR, MAINS_ORDERS, bin_frequencies, line_levels, line_powers
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.aside import aside
-from epidote.core.caution import Caution
+from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
@@ -25,7 +26,7 @@ from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import to_db
 from epidote.core.result import Curve, Reading, Result, marks_of
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signal import Recording, Signal
+from epidote.core.signal import Recording, Samples, Signal
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 LEAST_FRAMES = 256
@@ -110,8 +111,20 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         return Result((), tuple(Reading(k, number, None, units.get(k, "dB"), cautions=missing) for k in keys), tuple(cautions))
     if found.drifted:
         cautions.append(Caution.DRIFT)
+    if found.undithered is not None:
+        cautions.append(Caution.UNDITHERED)
     terminal = Terminal.at(signal, chain, number)
-    return Result(tone_curves(found, terminal), _readings(found, signal, settings, terminal), tuple(cautions))
+    readings = _readings(found, signal, settings, terminal)
+    if found.undithered is not None and found.undithered.coherent:
+        readings = tuple(without_spread(one) for one in readings)
+    return Result(tone_curves(found, terminal), readings, tuple(cautions))
+
+
+def without_spread(reading: Reading) -> Reading:
+    """The same where roundings repeat with the tone: their error is a fixed one, which no spread describes."""
+    if reading.spread is None:
+        return reading
+    return replace(reading, spread=None, cautions=unique((*reading.cautions, Caution.UNDITHERED)))
 
 
 def _in_db(spread: float, power: float) -> float:
@@ -164,7 +177,7 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
         ratio("snr", main / c.noise if c.noise > 0 else 0.0, c.noise_spread_db, drift),
         Reading("enob", number, enob, "bit", at, None, None if rest_spread is None else rest_spread / 6.0206, drift),
         terminal.level("noise", c.noise, at, c.noise_spread_db, drift),
-        Reading("dc", number, fit.dc * terminal.peak_scale, terminal.unit, {}, None, None),
+        Reading("dc", number, fit.dc * terminal.peak_scale, terminal.unit, {}, None, c.dc_spread * terminal.peak_scale),
         _hum(c, terminal),
         headroom(signal, number),
     ]
@@ -186,17 +199,38 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
 def _hum(c: ToneAnalysis, terminal: Terminal) -> Reading:
     """Mains lines (50 or 60 Hz, whichever is stronger, to the 10th harmonic) as one level, less the noise under them."""
     width = c.rate / c.frames
-    best = (0.0, 0.0, 50.0)
+    best = _Lines(0.0, 0.0, 0.0, False, 50.0)
     if 3 * WINDOW.half_width * width < 50:
         for mains in (50.0, 60.0):
             orders = mains * np.arange(1, MAINS_ORDERS + 1)
             from_tone = np.abs((orders + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2)
             apart = orders[from_tone >= 2 * WINDOW.half_width * width]  # the others are hidden by the tone or one of its harmonics
-            powers, under = line_powers(c.residual_power, width, apart, WINDOW)
-            best = max(best, (float(powers.sum()), float(under.sum()), mains))
-    lines, noise, mains = best
-    cautions = (Caution.NOISE_DOMINATED,) if lines < 2 * noise else ()
-    return terminal.level("hum", max(lines - noise, 0.25 * lines), {"mains_hz": mains}, None, cautions)
+            found = _Lines.of(*line_powers(c.residual_power, width, apart, WINDOW), mains)
+            best = max(best, found, key=lambda one: one.power)
+    cautions = () if best.clear else (Caution.NOISE_DOMINATED,)
+    power = max(best.power - best.under, 0.25 * best.power)
+    spread = _in_db(math.sqrt(best.variance), power) if power > 0 else None
+    return terminal.level("hum", power, {"mains_hz": best.mains}, spread, cautions)
+
+
+@dataclass(frozen=True)
+class _Lines:
+    """The mains' lines together: mean square, that of the noise under them, variance of their sum, whether one of them is clear of the
+    noise; and the mains' frequency in Hz."""
+
+    power: float
+    under: float
+    variance: float
+    clear: bool
+    mains: float
+
+    @staticmethod
+    def of(powers: Samples, under: Samples, mains: float) -> _Lines:
+        # of a line and the noise of one bin, as for a fitted line; the window widens the bin
+        each = under / (2 * WINDOW.half_width + 1) * WINDOW.enbw
+        own = np.maximum(powers - under, 0.0)
+        variance = float((2 * own * each + under * each).sum())
+        return _Lines(float(powers.sum()), float(under.sum()), variance, bool(np.any(powers > LINE_CLEAR * under)), mains)
 
 
 def tone_curves(c: ToneAnalysis, terminal: Terminal) -> tuple[Curve, ...]:
