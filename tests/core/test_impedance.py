@@ -67,8 +67,15 @@ def test_the_loudspeaker_stand_in_through_converters():
 
 
 def test_too_little_drop_is_cautioned():
-    assert Caution.NEAR_FLOOR in measured(lambda f: np.full(f.shape, 1e4), series=10).cautions
-    assert Caution.NEAR_FLOOR not in measured(lambda f: np.full(f.shape, 1e4), series=1e3).cautions
+    """0.1 dB between the inputs is 1.2 % of the ratio: by dZ/Z = dr/(1 - r) 12 times the impedance itself where a thousandth drops, 13 % where
+    a tenth does, 2 % where a half does."""
+    for series, limited in ((10, True), (1111.1, True), (1e4, False)):
+        result = measured(lambda f: np.full(f.shape, 1e4), series=series)
+        assert (Caution.CHANNEL_MISMATCH in result.cautions) == limited
+        reading = result.reading("impedance_1k")
+        assert (Caution.CHANNEL_MISMATCH in reading.cautions) == limited
+        drop = series / (1e4 + series)
+        assert reading.at["mismatch_error"] == pytest.approx((10 ** (0.1 / 20) - 1) / drop, rel=0.02)
 
 
 def test_what_does_not_fit_is_said():

@@ -51,6 +51,8 @@ class Caution(StrEnum):
     AMBIGUOUS = "ambiguous"
     TWO_LATENCIES = "two_latencies"
     UNDITHERED = "undithered"
+    CHANNEL_MISMATCH = "channel_mismatch"
+    HUM_INCLUDED = "hum_included"
 
     @property
     def words(self) -> str:
@@ -97,6 +99,8 @@ _WORDS = {
     Caution.ONE_ARRIVAL: "There is only one channel and no distinct second arrival in it. Add a second channel or file to compare with.",
     Caution.AMBIGUOUS: "The sound repeats, so several delays fit: the reading may be wrong by whole periods. Reduce the search range, or use sound with an onset.",
     Caution.TWO_LATENCIES: "The latency alternates between two values; both are given, with the share of bursts.",
+    Caution.CHANNEL_MISMATCH: "The gain difference of the two inputs changes this impedance by more than 5 %: too little voltage drops across the series resistor. Use a resistor nearer to the impedance, or inputs that match better.",
+    Caution.HUM_INCLUDED: "Mains hum lies where this was measured and changes it by more than 0.1 dB. Remove the hum, raise the level, or measure at other frequencies.",
     Caution.UNDITHERED: "The samples were rounded without dither: what is left of the tone follows the tone and is not noise. Record with more bits, or with dither.",
     Caution.OTHER_RATE: "This channel has a different sample rate and was resampled to that of the first channel.",
     Caution.DAMAGED: "What the study stores of this run is damaged and shown only as far as it can be read. Restore study.sqlite from a backup, or measure again.",

@@ -25,6 +25,7 @@ BEFORE, AFTER = 0.02, 0.4  # seconds of the impulse response kept at the lowest 
 HARMONIC_BEFORE = 0.2  # the mask below the lowest even harmonic rings for so long
 CYCLES, LEAST_AFTER = 32, 0.025  # what is kept towards high frequencies
 _BRIDGE_TERMS, _EMPTY_ENOUGH = 6, 1e-4
+_HUM_BESIDE, _HUM_CLEAR = 8, 20.0  # bins to either side; times their median
 FOUND_RATIO = 9.0  # peak of the impulse response over its noise below which there is no sweep in the recording
 
 
@@ -275,6 +276,26 @@ def noise_density(d: Deconvolved, frequencies: Samples) -> Samples:
     reach = np.maximum(2, (0.06 * bins).astype(int))
     low, high = np.maximum(0, bins.astype(int) - reach), np.minimum(cumulative.size - 1, bins.astype(int) + reach + 1)
     return np.asarray((cumulative[high] - cumulative[low]) / (high - low))
+
+
+def hum_amplitudes(d: Deconvolved, frequencies: Samples) -> Samples:
+    """Peak amplitude of lines (lines,) at these frequencies that go on through the whole impulse response, as hum does; 0 where none stands clear.
+
+    A stretch with nothing but noise tells (see ``Deconvolved.noise_sums``). A line of amplitude a has the power a²/4 (sum w)² in a window w.
+    """
+    power, size = np.diff(d.noise_sums), d.noise_size
+    found = np.zeros(frequencies.size)
+    for number, frequency in enumerate(frequencies):
+        place = round(float(frequency) * size / d.kernel.rate)
+        if place < 2 * _HUM_BESIDE or place + _HUM_BESIDE >= power.size:
+            beside = power[max(1, place - _HUM_BESIDE) : place + _HUM_BESIDE]
+        else:
+            beside = np.concatenate([power[place - _HUM_BESIDE : place - 2], power[place + 3 : place + _HUM_BESIDE]])
+        own = float(power[max(1, place - 1) : place + 2].max(initial=0.0))
+        if beside.size and own > _HUM_CLEAR * float(np.median(beside)):
+            # of a Hann window the square of the sum over the sum of squares is two thirds of its length
+            found[number] = math.sqrt(4 * own / (size * 2 / 3))
+    return found
 
 
 def best_delay(response: Complex, size: int, weight: Samples, first: int, rate: float) -> float:

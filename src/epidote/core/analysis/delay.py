@@ -58,6 +58,7 @@ class Delay:
     dispersed: bool
     best: float
     rivals: tuple[Rival, ...] = ()
+    level_spread: float = math.nan  # one standard deviation of level_db, in dB
     nearly_as_high: tuple[float, ...] = ()  # lags of further peaks of the same sign, whatever their likelihood
 
     @property
@@ -257,7 +258,21 @@ def _measured(held: Spectra, lag: float, sign: float, *, dispersed: bool = False
     # a path that turns the phases about has no single factor: then it is power against power
     level = 10 * math.log10(sum_b / sum_a) if dispersed or alike == 0 else 20 * math.log10(abs(scale))
     polarity, correlation = (1 if sign > 0 else -1), sign * alike / math.sqrt(sum_a * sum_b)
-    return Delay(lag, polarity, correlation, held.before(), level, spread, dispersed, lag)
+    unsure = _level_spread(held, turned, scale, alike)
+    return Delay(lag, polarity, correlation, held.before(), level, spread, dispersed, lag, level_spread=unsure)
+
+
+def _level_spread(held: Spectra, turned: NDArray[np.complex128], scale: float, alike: float) -> float:
+    """Standard deviation in dB of the factor by which the first is in the second, from what each bin departs from it (White's estimator).
+
+    Along the factor and across it the noise is alike; along it, a path that is not flat departs as well.
+    """
+    if alike == 0:
+        return math.inf
+    padded = held.size / held.span
+    across = float(np.square(turned.imag).sum()) * padded
+    along = float(np.square(turned.real - scale * held.first).sum()) * padded
+    return 20 / math.log(10) * math.sqrt(min(across, along)) / abs(alike)
 
 
 def _spread_of(held: Spectra, w: Samples, turned: NDArray[np.complex128], rest: float) -> float:

@@ -27,15 +27,25 @@ HIGHER: tuple[Order, ...] = (
 ALL: tuple[Order, ...] = (*SECOND, *THIRD_ABOUT_F2, *THIRD_NEAR, *HIGHER)
 
 
+_BESIDE_LINE = 32  # bins to either side
+
+
 @dataclass(frozen=True)
 class TwoTones:
     """Frequencies in Hz; amplitudes: peaks of the tones; products: peak by multiples of f1 and f2, None above half the rate;
-    spread: one standard deviation of a product's peak."""
+    spread: one standard deviation of a product's peak where most of the spectrum lies; spreads: of each product by the noise about it, and of
+    both tones."""
 
     frequencies: tuple[float, float]
     amplitudes: tuple[float, float]
     products: dict[Order, float | None]
     spread: float
+    spreads: dict[Order, float]
+    tone_spreads: tuple[float, float]
+
+    def spread_of(self, orders: Sequence[Order]) -> float:
+        """One standard deviation of a sum of products."""
+        return math.sqrt(sum(self.spreads[o] ** 2 for o in orders))
 
     def ratio_of_sums(self, orders: Sequence[Order], reference: float) -> float | None:
         """Arithmetic sum of products over a reference; None where one of them lies above half the rate."""
@@ -82,7 +92,11 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
     end = 0.5 * rate - _LEAST_APART * rate / x.size
     places = {o: place(o, *found) for o in ALL}
     products = {o: line_at(weighted, f, rate) if f < end else None for o, f in places.items()}
-    return TwoTones((found[0], found[1]), (amplitudes[0], amplitudes[1]), products, _spread(weighted))
+    lines = np.abs(np.fft.rfft(weighted))
+    spreads = {o: _spread_near(lines, f * x.size / rate) for o, f in places.items()}
+    # the window lets through more of the noise than a fit, which has none
+    of_tones = [_spread_near(lines, f * x.size / rate) / math.sqrt(WINDOW.enbw) for f in found]
+    return TwoTones((found[0], found[1]), (amplitudes[0], amplitudes[1]), products, _spread(lines), spreads, (of_tones[0], of_tones[1]))
 
 
 def _fundamental(frames: int, rate: float, frequency: float, amplitude: complex) -> Samples:
@@ -90,7 +104,14 @@ def _fundamental(frames: int, rate: float, frequency: float, amplitude: complex)
     return np.asarray(np.real(amplitude * np.exp(2j * np.pi * frequency / rate * t)))
 
 
-def _spread(weighted: Samples) -> float:
+def _spread(lines: Samples) -> float:
     """The median of the windowed lines is noise; Rayleigh's median is 1.177 of one component's standard deviation."""
-    lines = np.abs(np.fft.rfft(weighted))
     return float(np.median(lines)) / 1.177
+
+
+def _spread_near(lines: Samples, place: float) -> float:
+    """The same of the lines beside a place in bins, those of its own main lobe left out."""
+    centre, reach = round(place), _BESIDE_LINE + WINDOW.half_width
+    near = WINDOW.half_width + 1
+    beside = np.concatenate([lines[max(1, centre - reach) : max(1, centre - near)], lines[centre + near : centre + reach]])
+    return _spread(beside) if beside.size else _spread(lines)

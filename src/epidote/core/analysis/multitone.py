@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -11,23 +12,28 @@ from numpy.typing import NDArray
 from epidote.core import transforms
 from epidote.core.analysis.alignment import lag_of
 from epidote.core.analysis.clock import resampled
+from epidote.core.analysis.spreads import WINDOWED_BLOCK, lower_mean, power_variance
 from epidote.core.signal import Samples, Stimulus
 from epidote.core.stimulus.multitone import tones_of
 
 _SLIP = 1e-4  # cycles by which the highest tone may slip over the period before the clock is put right
 _ALIKE = 0.1
 _ROOM = 256
+_BESIDE = 40  # bins to either side of a tone
+_HANN_CROWDING = 35 / 18  # mean of the window's fourth power over the square of that of its second
 
 
 @dataclass(frozen=True)
 class Tones:
-    """frequencies in Hz and peaks (tones,); between: mean square from each tone to the next (tones - 1,), as if the tones were not there;
+    """frequencies in Hz, peaks and the standard deviation of those (tones,); between: mean square from each tone to the next (tones - 1,), as if the tones were not there;
     power: mean square per bin of what is no tone (bins,); width: of a bin in Hz; ratio: recorder's clock over the player's; spread of that."""
 
     frequencies: Samples
     peaks: Samples
+    peak_spreads: Samples
     played: float
     between: Samples
+    between_variance: float
     power: Samples
     whole: Samples
     width: float
@@ -67,14 +73,40 @@ def taken_apart(x: Samples, stimulus: Stimulus) -> Tones | None:
     usable[:2] = usable[-1] = False
     for shift in (-1, 0, 1):  # a bin emptied of its tone is missing from its neighbours, too
         usable[np.clip(bins + shift, 0, usable.size - 1)] = False
-    between = np.array([_filled(power[a:b], usable[a:b]) for a, b in pairwise(bins.tolist())])
-    return Tones(bins * rate / period, peaks, played, between, np.where(usable, power, 0.0), whole, rate / period, ratio, spread)
+    peak_spreads = _peak_spreads(rest, bins, period)
+    gaps = [_Gap.of(power[a:b], usable[a:b]) for a, b in pairwise(bins.tolist())]
+    between = np.array([gap.total for gap in gaps])
+    variance = _HANN_CROWDING * power_variance(np.concatenate([gap.counted for gap in gaps]), WINDOWED_BLOCK)
+    return Tones(bins * rate / period, peaks, peak_spreads, played, between, variance, np.where(usable, power, 0.0), whole, rate / period, ratio, spread)
 
 
-def _filled(power: Samples, usable: NDArray[np.bool_]) -> float:
-    """Sum over a stretch of bins, those that say nothing counted as the mean of the others."""
-    count = int(np.count_nonzero(usable))
-    return float(power[usable].sum()) * power.size / count if count else 0.0
+def _peak_spreads(rest: NDArray[np.complex128], bins: NDArray[np.int64], period: int) -> Samples:
+    """Standard deviation of each tone's peak (tones,), from what lies beside it: the noise's mean square per bin, as for any fitted line."""
+    power = 2 * np.square(np.abs(rest) / period)
+    there = np.ones(power.size, bool)
+    there[bins] = there[0] = False
+    found = np.zeros(bins.size)
+    for number, place in enumerate(bins.tolist()):
+        reach = slice(max(1, place - _BESIDE), place + _BESIDE + 1)
+        around = power[reach][there[reach]]
+        found[number] = math.sqrt(lower_mean(around)) if around.size else 0.0
+    return found
+
+
+@dataclass(frozen=True)
+class _Gap:
+    """What lies from one tone to the next: the usable bins' powers as they count, those that say nothing held to be the mean of the others."""
+
+    counted: Samples
+
+    @property
+    def total(self) -> float:
+        return float(self.counted.sum())
+
+    @staticmethod
+    def of(power: Samples, usable: NDArray[np.bool_]) -> _Gap:
+        count = int(np.count_nonzero(usable))
+        return _Gap(power[usable] * (power.size / count) if count else np.zeros(0))
 
 
 def _clock(x: Samples, bins: NDArray[np.int64]) -> tuple[float, float]:
@@ -97,15 +129,18 @@ def _clock(x: Samples, bins: NDArray[np.int64]) -> tuple[float, float]:
     keep = size > 1e-3 * size.max()
     top = bottom = 0.0
     offset = 0.0
-    errors = []
-    for b, z in zip(bins[keep].tolist(), turned[keep].tolist(), strict=True):
+    kept = bins[keep].astype(float)
+    slipped = np.zeros(kept.size)
+    for number, (b, z) in enumerate(zip(kept.tolist(), turned[keep].tolist(), strict=True)):
         expected = np.pi * b * offset
-        slipped = expected + float(np.angle(z * np.exp(-1j * expected)))
+        slipped[number] = (expected + float(np.angle(z * np.exp(-1j * expected)))) / np.pi
         weight = abs(z) * b
-        top += weight * slipped / np.pi
+        top += weight * slipped[number]
         bottom += weight * b
         offset = top / bottom
-        errors.append(slipped / np.pi / b - offset)
-    spread = float(np.median(np.abs(errors[len(errors) // 2 :])) / 0.6745 / np.sqrt(max(1, len(errors) / 2))) if errors else 0.0
+    # each tone's own departure from the line, as it counts in the slope (White's estimator)
+    scores = size[keep] * kept * (slipped - kept * offset)
+    count = kept.size
+    spread = math.sqrt(float(scores @ scores) * count / max(1, count - 1)) / bottom if bottom else 0.0
     # a recorder that runs fast sees every tone low
     return 1 / (1 + offset), spread

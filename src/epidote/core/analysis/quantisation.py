@@ -47,7 +47,9 @@ def undithered_in(x: Samples, residual: Samples, frequency: float, amplitude: fl
 
 
 def bits_of(x: Samples) -> int | None:
-    """The least number of bits that hold all samples (frames,) of a full scale of 1; None beyond 24."""
+    """The least number of bits that hold all samples (frames,) of a full scale of 1; None beyond 24, and for what exceeds full scale."""
+    if float(np.abs(x).max(initial=0.0)) > 1.0:
+        return None
     scaled = x * 2.0 ** (_MOST_BITS - 1)
     whole = np.rint(scaled)
     if not np.array_equal(whole, scaled):

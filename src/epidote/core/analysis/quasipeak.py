@@ -45,6 +45,9 @@ def indication(rectified: Samples, rate: float) -> Samples:
     return np.asarray(shown)
 
 
+_PARTS, _PART = 24, 0.4  # at most; s, several times what the detector remembers
+
+
 @lru_cache(maxsize=1)
 def steady_sine() -> float:
     """What the detector shows of a steady sine of amplitude 1."""
@@ -63,10 +66,13 @@ def weighted(x: Samples, rate: float) -> Samples:
 
 @dataclass(frozen=True)
 class QuasiPeak:
-    """greatest: the highest indication, as the meter is read; mean: the average one. Both as the RMS value of a sine that reads the same."""
+    """greatest: the highest indication, as the meter is read; mean: the average one. Both as the RMS value of a sine that reads the same;
+    standard deviations of both in dB, of a steady sound, None for a record that is too short to tell."""
 
     greatest: float
     mean: float
+    greatest_spread_db: float | None
+    mean_spread_db: float | None
 
 
 def quasi_peak(x: Samples, rate: float) -> QuasiPeak:
@@ -78,4 +84,18 @@ def quasi_peak(x: Samples, rate: float) -> QuasiPeak:
     shown = indication(np.abs(weighted(faded, rate))[::step], rate / step)
     settled = shown[min(round(SETTLE * rate / step), shown.size // 2) :]
     sine = steady_sine() * math.sqrt(2)
-    return QuasiPeak(float(shown.max()) / sine, float(settled.mean()) / sine)
+    return QuasiPeak(float(shown.max()) / sine, float(settled.mean()) / sine, *_spreads(settled, rate / step))
+
+
+def _spreads(settled: Samples, rate: float) -> tuple[float | None, float | None]:
+    """Of the greatest indication and of the mean, from how those of equal parts differ.
+
+    The greatest of a part scatters as much as that of the whole: it lies lower, but not closer together (Gumbel's distribution).
+    """
+    count = min(_PARTS, int(settled.size / (_PART * rate)))
+    if count < 4 or not settled.any():
+        return None, None
+    parts = settled[: settled.size // count * count].reshape(count, -1)
+    greatest, mean = parts.max(axis=1), parts.mean(axis=1)
+    db = 20 / math.log(10)
+    return db * float(greatest.std(ddof=1) / settled.max()), db * float(mean.std(ddof=1)) / math.sqrt(count) / float(settled.mean())

@@ -68,6 +68,28 @@ def power_variance(weighted: Samples, block: int = _BLOCK, *, lines: bool = True
     return max(plain + float(corrected[powers > _A_LINE * local].sum()), 0.0)
 
 
+def windowed_band_spread(weighted: Samples, crowding: float, *, lines: bool = True) -> float:
+    """Standard deviation in dB of the level of a band from the powers of its bins (bins,), weighted, read with a window; 0 of silence.
+
+    ``crowding``: of the window, by which its bins share their noise; ``lines``: whether those belong to the level.
+    """
+    total = float(weighted.sum()) if lines else _without_lines(weighted, WINDOWED_BLOCK)
+    variance = crowding * power_variance(weighted, WINDOWED_BLOCK, lines=lines)
+    return 10 / math.log(10) * math.sqrt(variance) / total if total > 0 else 0.0
+
+
+def _without_lines(powers: Samples, block: int) -> float:
+    """The sum of noise bins, those of lines counted as their surroundings are."""
+    count = powers.size // block
+    if count < 2:
+        return float(powers.sum())
+    begins = np.arange(count) * block
+    local = _levels_about(powers, begins, block)[:, None]
+    blocks = powers[: count * block].reshape(count, block)
+    kept = np.where(blocks > _A_LINE * local, local, blocks)
+    return float(kept.sum() + powers[count * block :].sum())
+
+
 def _levels_about(powers: Samples, begins: NDArray[np.int64], block: int) -> Samples:
     """Mean level of blocks by their median, which a line in them does not raise; of those that overlap one the highest, so that the edge of a
     band of noise is not taken for a line."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import math
 from collections import OrderedDict
+from collections.abc import Sequence
 from dataclasses import dataclass
 from threading import Lock
 
@@ -12,6 +13,7 @@ import numpy as np
 
 from epidote.core.analysis.alignment import correlation
 from epidote.core.analysis.capture import is_clipped
+from epidote.core.analysis.hum import MainsSeen, hum_included, mains_seen
 from epidote.core.analysis.spectrum import fast_stretch
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting
@@ -21,6 +23,7 @@ from epidote.core.stimulus.staircase import StepAt, chirp
 SETTLE, GUARD = 0.3, 0.02  # share of a step left to settle; s at its end, for a start that is found a little late
 _SETTLE_CYCLES, _SETTLE_LOW = 10.0, 0.35  # low tones wait for the high-pass corners below them: this many cycles, or s at most
 _LEAST_FRAMES = 256
+_DB_PER_NEPER = 20 / math.log(10)
 _NEAR, _SURE = 1.0, 0.8
 _ALIKE = 0.3  # of 1: how much a stretch must resemble the chirp
 
@@ -42,6 +45,36 @@ class StepFound:
     noise_spread_db: float
     level_drift: float
     clipped: bool
+    amplitude_spread: float
+    harmonic_variance: float
+    mains: tuple[MainsSeen, ...]
+    bin_hz: float
+
+    @property
+    def main_spread_db(self) -> float:
+        """One standard deviation of the fundamental's level."""
+        return _DB_PER_NEPER * self.amplitude_spread / self.amplitude
+
+    @property
+    def thd_spread_db(self) -> float | None:
+        """One standard deviation of ``thd``; None without harmonics."""
+        return self._spread_db(self.harmonic_variance, self.harmonic)
+
+    @property
+    def thd_n_spread_db(self) -> float | None:
+        """One standard deviation of ``thd_n``."""
+        noise_variance = (self.noise_spread_db * self.noise / (_DB_PER_NEPER / 2)) ** 2
+        return self._spread_db(noise_variance + self.harmonic_variance, self.noise + self.harmonic)
+
+    def _spread_db(self, variance: float, power: float) -> float | None:
+        own = _DB_PER_NEPER / 2 * math.sqrt(variance) / power if power > 0 else None
+        return None if own is None else math.hypot(own, self.main_spread_db)
+
+    def meets_hum(self, others: Sequence[StepFound]) -> bool:
+        """Whether mains hum may change the tone or its harmonics together by more than 0.1 dB; ``others``: of the same run, where it is seen."""
+        sizes = [self.amplitude, *(math.sqrt(2 * p) for p in self.harmonics)]
+        seen = [one for step in others for one in step.mains]
+        return hum_included(self.frequency, self.bin_hz, sizes, seen)
 
     @property
     def main(self) -> float:
@@ -138,5 +171,6 @@ def _figures(c: ToneAnalysis, step: StepAt, harmonics: int, weighting: Weighting
     inside = int(np.count_nonzero(c.harmonics_inside()))
     return StepFound(
         step.level, c.fit.frequency, abs(c.fit.amplitudes[0]), c.noise, tuple(float(p) for p in powers), harmonics > inside + 1,
-        c.fit.amplitude_spread**2 * inside, c.noise_spread_db, c.fit.level_drift, clipped,
+        float((np.square(c.line_spreads[1:]) * c.harmonics_inside()).sum()), c.noise_spread_db, c.fit.level_drift, clipped,
+        float(c.line_spreads[0]), c.harmonic_variance(weighting), mains_seen(c), c.rate / c.frames,
     )  # fmt: skip

@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 
 REFERENCE = "reference_channel"
 _LEAST = 1e-20
+_DB_PER_NEPER = 20 / math.log(10)
+_HANN_BINS = 1.5  # bins of a Hann window that say the same
 _WEAK = 0.5  # coherence below which a figure says more about noise than about the unit
 
 
@@ -69,17 +71,18 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
     weak = path.coherence[bins] < _WEAK
     if bool(np.mean(weak) > 0.1):
         cautions.append(Caution.NOISE_DOMINATED)
-    delay = _delay(path, signal.rate, start, stop)
+    delay, unsure = _delay(path, signal.rate, start, stop)
     turns = 2 * np.pi * at / signal.rate
     phase = np.angle(path.response[bins])
     straight = settled_phase(np.unwrap(phase + turns * (delay - path.delay)), at.size // 2, path.polarity)
     whole = straight - turns * delay
     low, high = judged_band(plain)
     band = (at >= low) & (at <= high)
-    spread = 4.343 * math.sqrt(2 * float(np.median(path.variance[bins][band])))
+    # half of the noise lies along the response
+    spreads = _DB_PER_NEPER * np.sqrt(path.variance[bins] / 2)
     readings = [
-        *level_readings(plain, spread),
-        Reading("delay", number, delay / signal.rate, "s", {"samples": delay}),
+        *level_readings(plain, spreads),
+        Reading("delay", number, delay / signal.rate, "s", {"samples": delay}, None, unsure / signal.rate),
         Reading("polarity", number, float(path.polarity), "ratio"),
         Reading("coherence", number, float(path.coherence[bins][band].mean()), "ratio", {"low_hz": low, "high_hz": high}),
         headroom(signal, number),
@@ -114,11 +117,15 @@ def _level(
     return shown, Curve("level", number, at, 10 * np.log10(np.maximum(power[bins], _LEAST)) + offset, "Hz", "dB")
 
 
-def _delay(path: Path, rate: float, start: float, stop: float) -> float:
-    """In frames, to fractions: the phase slope where coherence is high (Knapp, Carter 1976)."""
+def _delay(path: Path, rate: float, start: float, stop: float) -> tuple[float, float]:
+    """In frames, to fractions, with its standard deviation: the phase slope where coherence is high (Knapp, Carter 1976)."""
     first, last = math.ceil(start / path.width), math.floor(stop / path.width)
     size = 2 * (path.response.size - 1)
     c = np.clip(path.coherence[first : last + 1], 0, 1 - 1e-6)
     part = path.response[first : last + 1]
     weight = c / (1 - c) / np.maximum(np.square(np.abs(part)), _LEAST)
-    return path.delay + best_delay(part * np.sqrt(weight / weight.max()), size, np.ones(part.size), first, rate)
+    weighted = part * np.sqrt(weight / weight.max())
+    w, height = 2 * np.pi * np.arange(first, last + 1) / size, np.abs(weighted)
+    across = np.square(w * height) * path.variance[first : last + 1] / 2
+    spread = math.sqrt(_HANN_BINS * float(across.sum())) / max(float((w * w * height).sum()), 1e-300)
+    return path.delay + best_delay(weighted, size, np.ones(part.size), first, rate), spread

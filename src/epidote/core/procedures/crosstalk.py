@@ -63,6 +63,9 @@ class CrosstalkSettings(Settings):
         ]
 
 
+_BESIDE = range(8, 31, 3)  # bins from the line, apart from each other by what the window widens noise to
+
+
 @dataclass(frozen=True)
 class _Leak:
     """Of one step on one channel: frequency in Hz; ratio to the driven channel; spread: one standard deviation of the ratio."""
@@ -145,18 +148,21 @@ def _leaks(recording: Recording, stimulus: Stimulus, driven: int, channels: int)
         fit = fit_tone(part, signal.rate, step.frequency, 1, 1)
         if abs(fit.frequency / step.frequency - 1) > 0.02 or abs(fit.amplitudes[0]) < 10 * fit.amplitude_spread:
             continue
+        # both by the same window, against which hum beside the tone does not leak
+        main, main_spread = _line(part, signal.rate, fit.frequency)
         for number in range(1, channels + 1):
             other = stretch_of(signal.channel(number), start, step, signal.rate)
             if number != driven and other is not None:
                 size, spread = _line(other, signal.rate, fit.frequency)
-                found.setdefault(number, []).append(_Leak(step.frequency, size / abs(fit.amplitudes[0]), spread / abs(fit.amplitudes[0])))
+                ratio = size / main
+                found.setdefault(number, []).append(_Leak(step.frequency, ratio, math.hypot(spread, ratio * main_spread) / main))
     return found
 
 
 def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
     """Peak of a line at a known frequency in x (frames,), and its standard deviation from the noise beside it."""
     weighted, width = WINDOW.weighted(x - x.mean()), rate / x.size
-    near = [frequency + k * width for k in (-11, -9, -7, 7, 9, 11)]
+    near = [frequency + sign * k * width for k in _BESIDE for sign in (-1, 1)]
     beside = [line_at(weighted, f, rate) for f in near if 0 < f < rate / 2]
     # the median of a Rayleigh distribution is 1.177 of one component's standard deviation
     return line_at(weighted, frequency, rate), float(np.median(beside)) / 1.177
@@ -182,7 +188,11 @@ def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Seque
         shown = [Curve("crosstalk", number, first.x, stacked.max(axis=0), "Hz", "dB", floors.max(axis=0))]
         shown += list(curves.values()) if len(curves) > 1 else []
         top = int(np.argmax(shown[0].y))
-        readings.append(Reading("worst", number, float(shown[0].y[top]), "dB", {"frequency_hz": float(first.x[top])}))
+        worst_of = max((leaks[d, number][1:][top] for d in curves if len(leaks[d, number]) > top + 1), key=lambda leak: leak.ratio)
+        unsure = _DB_PER_NEPER * worst_of.spread / worst_of.ratio if worst_of.ratio > 0 else None
+        faint = (Caution.NOISE_DOMINATED,) if worst_of.ratio < _STANDS_OUT * worst_of.spread else ()
+        at: dict[str, float | str] = {"frequency_hz": float(first.x[top])}
+        readings.append(Reading("worst", number, float(shown[0].y[top]), "dB", at, None, unsure, faint))
         readings.append(Reading("worst_frequency", number, float(first.x[top]), "Hz"))
     driven = next((r for r in recordings if r.stimulus is not None and r.stimulus.channels == (number,)), recordings[0])
     readings.append(headroom(driven.signal, number))

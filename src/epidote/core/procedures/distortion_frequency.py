@@ -185,6 +185,8 @@ def _channel(
     outside = np.array([s.left_out for s in steps])
     if outside.any():
         cautions.append(Caution.OUTSIDE_BAND)
+    if any(s.meets_hum(steps) for s in steps):
+        cautions.append(Caution.HUM_INCLUDED)
     held = _error_of_hold(steps, settings, chain, number) if settings.holds_output else None
     if held is not None and held > HELD_DB:
         cautions.append(Caution.LEVEL_NOT_HELD)
@@ -225,6 +227,8 @@ def _curves(steps: Sequence[StepFound], passed: np.ndarray, terminal: Terminal, 
                 meta["filtered_away_hz"] = " ".join(f"{f:.4g}" for f in x[~passed])
             if curve.key == "thd" and any(s.left_out for s in steps):
                 meta["harmonics_outside_band_hz"] = " ".join(f"{s.frequency:.4g}" for s in steps if s.left_out)
+            if curve.key == "thd" and (with_hum := [s for s in steps if s.meets_hum(steps)]):
+                meta["hum_included_hz"] = " ".join(f"{s.frequency:.4g}" for s in with_hum)
             curve = replace(curve, floor=np.where(doubtful, np.maximum(curve.y, floor), floor), meta=meta)
         curves.append(curve)
     out = np.array([to_db(s.amplitude) for s in steps]) + terminal.level_offset
@@ -246,6 +250,10 @@ def _readings(
     buried = (Caution.NOISE_DOMINATED,) if near.harmonic < 3 * near.expected_noise else ()
     left = (Caution.OUTSIDE_BAND,) if near.left_out else ()
     absent = () if x[0] <= 1000 * (1 + 1e-6) and x[-1] >= 1000 * (1 - 1e-6) else (Caution.OUTSIDE_BAND,)
+
+    def with_hum(step: StepFound) -> tuple[Caution, ...]:
+        return (Caution.HUM_INCLUDED,) if step.meets_hum(steps) else ()
+
     readings = [
         Reading(
             "thd",
@@ -254,10 +262,13 @@ def _readings(
             "dB",
             at_1k,
             db(math.sqrt(near.expected_noise / near.main)),
-            None,
-            (*absent, *buried, *left),
+            None if absent else near.thd_spread_db,
+            (*absent, *buried, *left, *with_hum(near)),
         ),
-        Reading("thd_n", number, None if absent else value_at(x, thd_n, 1000.0), "dB", at_1k, cautions=absent),
+        Reading(
+            "thd_n", number, None if absent else value_at(x, thd_n, 1000.0), "dB", at_1k, None,
+            None if absent else near.thd_n_spread_db, absent,
+        ),
     ]
     usable = np.flatnonzero(passed)
     if usable.size:
@@ -266,16 +277,18 @@ def _readings(
         worst_thd = usable[int(np.argmax(thd[usable]))]
         skipped = (Caution.FILTERED,) if usable.size < x.size else ()
         mostly = (Caution.NOISE_DOMINATED,) if steps[top].noise > steps[top].harmonic else ()
-        readings.append(
-            Reading("worst", number, float(thd_n[top]), "dB", {**base, "frequency_hz": float(x[top])}, cautions=(*skipped, *mostly))
-        )
+
+        def at(place: int) -> dict[str, float | str]:
+            return {**base, "frequency_hz": float(x[place])}
+
+        worst = steps[top].thd_n_spread_db
+        readings.append(Reading("worst", number, float(thd_n[top]), "dB", at(top), None, worst, (*skipped, *mostly)))
         readings.append(Reading("worst_frequency", number, float(x[top]), "Hz"))
-        readings.append(
-            Reading("worst_thd", number, float(thd[worst_thd]), "dB", {**base, "frequency_hz": float(x[worst_thd])}, cautions=skipped)
-        )
-        readings.append(Reading("lowest_thd_n", number, float(thd_n[least]), "dB", {**base, "frequency_hz": float(x[least])}))
+        doubts = (*skipped, *with_hum(steps[worst_thd]))
+        readings.append(Reading("worst_thd", number, float(thd[worst_thd]), "dB", at(worst_thd), None, steps[worst_thd].thd_spread_db, doubts))
+        readings.append(Reading("lowest_thd_n", number, float(thd_n[least]), "dB", at(least), None, steps[least].thd_n_spread_db))
     amplitude = from_db(value_at(x, np.array([to_db(s.amplitude) for s in steps]), 1000.0) or to_db(near.amplitude))
-    readings.append(terminal.level("output", amplitude**2 / 2, at_1k))
+    readings.append(terminal.level("output", amplitude**2 / 2, at_1k, near.main_spread_db))
     if held is not None:
         readings.append(Reading("level_error", number, held, "dB", base, cautions=(Caution.LEVEL_NOT_HELD,) if held > HELD_DB else ()))
     return readings

@@ -166,6 +166,8 @@ def _channel(
         cautions.append(Caution.PARTIAL)
     elif not reached and settings.levels(chain)[1]:
         cautions.append(Caution.CEILING)
+    if any(s.meets_hum(steps) for s in steps):
+        cautions.append(Caution.HUM_INCLUDED)
     signal = recordings[0].signal
     terminal = Terminal.at(signal, chain, number)
     load = chain.load_ohms if terminal.full and terminal.base == "V" else None
@@ -224,26 +226,28 @@ def _readings(
         watts = np.array([(s.amplitude * terminal.full) ** 2 / load for s in steps])
         inside = watts[0] <= 1 <= watts[-1]
         value = float(np.interp(0.0, np.log(watts), [db(s.thd_n) for s in steps])) if inside else None
-        readings.append(
-            Reading("thd_n_1w", number, value, "dB", {**base, "power_w": 1.0}, cautions=() if inside else (Caution.OUTSIDE_BAND,))
-        )
+        spread = steps[int(np.argmin(np.abs(np.log(watts))))].thd_n_spread_db if inside else None
+        outside = () if inside else (Caution.OUTSIDE_BAND,)
+        readings.append(Reading("thd_n_1w", number, value, "dB", {**base, "power_w": 1.0}, None, spread, outside))
     best = steps[knee.lowest(steps, lambda s: s.thd_n)]
-    spread = best.noise_spread_db * best.noise / (best.noise + best.harmonic) if best.noise > 0 else None
-    readings.append(Reading("lowest_thd_n", number, db(best.thd_n), "dB", {**base, "drive_dbfs": best.level}, None, spread))
-    readings.append(terminal.level("lowest_thd_n_level", best.main, base))
+    at_best: dict[str, float | str] = {**base, "drive_dbfs": best.level}
+    readings.append(Reading("lowest_thd_n", number, db(best.thd_n), "dB", at_best, None, best.thd_n_spread_db))
+    readings.append(terminal.level("lowest_thd_n_level", best.main, base, best.main_spread_db))
     clean = [s for s in steps if measure(s) <= settings.clean / 100]
     if clean:
         edge = knee.crossing(steps, settings.clean / 100, measure)
-        amplitude = edge.amplitude if edge else clean[-1].amplitude
-        readings += _out("max_clean_level", "max_clean_power", amplitude, {**base, "limit_percent": settings.clean}, None)
+        amplitude, unsure = (edge.amplitude, edge.spread_db) if edge else (clean[-1].amplitude, clean[-1].main_spread_db)
+        readings += _out("max_clean_level", "max_clean_power", amplitude, {**base, "limit_percent": settings.clean}, unsure)
     rated = knee.crossing(steps, RATED, measure)
     end = (rated.level, rated.amplitude) if rated else (steps[-1].level, steps[-1].amplitude)
-    small = [db(s.amplitude) - s.level for s in steps if s.level < end[0] - _SMALL_DB and s.noise < 1e-4 * s.main] or [
-        db(steps[0].amplitude) - steps[0].level
-    ]
-    gain, offset = float(np.median(small)), chain.offset_db(number)
-    readings.append(
-        Reading("gain", number, gain + (offset or 0.0), "dB", base, cautions=() if offset is not None else (Caution.UNCALIBRATED,))
-    )
-    readings.append(Reading("gain_compression", number, gain - (db(end[1]) - end[0]), "dB", {**base, "drive_dbfs": end[0]}))
+    small = [s for s in steps if s.level < end[0] - _SMALL_DB and s.noise < 1e-4 * s.main] or [steps[0]]
+    gain, offset = float(np.median([db(s.amplitude) - s.level for s in small])), chain.offset_db(number)
+    each = float(np.median([s.main_spread_db for s in small]))
+    gain_spread = each * math.sqrt(math.pi / 2 / (len(small) + math.pi / 2 - 1))  # of a median, see latency
+    uncalibrated = () if offset is not None else (Caution.UNCALIBRATED,)
+    readings.append(Reading("gain", number, gain + (offset or 0.0), "dB", base, None, gain_spread, uncalibrated))
+    end_spread = (rated.spread_db if rated else None) or steps[-1].main_spread_db
+    at_end: dict[str, float | str] = {**base, "drive_dbfs": end[0]}
+    compression = gain - (db(end[1]) - end[0])
+    readings.append(Reading("gain_compression", number, compression, "dB", at_end, None, math.hypot(gain_spread, end_spread)))
     return readings

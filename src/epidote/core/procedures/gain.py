@@ -91,7 +91,7 @@ class Gain(UsualProcedure):
         result = gathered(levels, recordings, chain)
         first = result.reading("gain")
         balance = [
-            Reading("balance", r.channel, r.value - first.value, "dB", r.at, None, r.spread)
+            Reading("balance", r.channel, r.value - first.value, "dB", r.at, None, math.hypot(r.spread or 0.0, first.spread or 0.0))
             for r in result.readings
             if r.key == "gain" and r.channel > 1 and r.value is not None and first is not None and first.value is not None
         ]
@@ -113,7 +113,9 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     amplitude = abs(fit.amplitudes[0])
     at: dict[str, float | str] = {"frequency_hz": fit.frequency, "level_dbfs": drive}
     terminal = Terminal.at(signal, chain, number)
-    spread = _DB_PER_NEPER * fit.amplitude_spread / amplitude
+    spread = _DB_PER_NEPER * float(found.line_spreads[0]) / amplitude
+    if found.undithered is not None:
+        cautions.append(Caution.UNDITHERED)
     offset = chain.offset_db(number)
     digital = to_db(amplitude) - drive
     gain = digital + (offset or 0.0)
@@ -124,7 +126,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
         Reading("gain_ratio", number, 10 ** (gain / 20), unit, at, None, 10 ** (gain / 20) * spread / _DB_PER_NEPER, weak),
         terminal.level("output", amplitude**2 / 2, at, spread),
         _input(number, drive, chain, at),
-        _input_for(number, digital, settings, chain, at),
+        _input_for(number, digital, settings, chain, at, spread),
         *_polarity(recordings, number),
         headroom(signal, number),
     ]
@@ -132,14 +134,19 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     return Result(curves, tuple(readings), unique(cautions))
 
 
-def _input(number: int, drive: float, chain: Chain, at: dict[str, float | str], key: str = "input") -> Reading:
+def _input(
+    number: int, drive: float, chain: Chain, at: dict[str, float | str], key: str = "input", spread_db: float | None = None
+) -> Reading:
     """A level at the chain's output: in V where that is calibrated."""
     if chain.output_full_scale is None:
-        return Reading(key, number, drive, "dBFS", at)
-    return Reading(key, number, chain.output_full_scale * 10 ** (drive / 20), "V", at)
+        return Reading(key, number, drive, "dBFS", at, None, spread_db)
+    volts = chain.output_full_scale * 10 ** (drive / 20)
+    return Reading(key, number, volts, "V", at, None, None if spread_db is None else volts * spread_db / _DB_PER_NEPER)
 
 
-def _input_for(number: int, digital: float, settings: GainSettings, chain: Chain, at: dict[str, float | str]) -> Reading:
+def _input_for(
+    number: int, digital: float, settings: GainSettings, chain: Chain, at: dict[str, float | str], spread_db: float
+) -> Reading:
     """What input brings the stated output, by the gain that was measured: no word about whether the unit reaches it."""
     where = {**at, "output_level": settings.output_level}
     try:
@@ -150,7 +157,7 @@ def _input_for(number: int, digital: float, settings: GainSettings, chain: Chain
         return Reading(
             "input_for_output", number, None, "V" if chain.output_full_scale else "dBFS", where, cautions=(Caution.UNCALIBRATED,)
         )
-    return _input(number, wanted - digital, chain, where, "input_for_output")
+    return _input(number, wanted - digital, chain, where, "input_for_output", spread_db)
 
 
 def _polarity(recordings: Sequence[Recording], number: int) -> list[Reading]:

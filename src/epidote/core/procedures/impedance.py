@@ -6,6 +6,7 @@ cancels. What the two inputs differ by does not, which tells where little voltag
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
@@ -26,7 +27,8 @@ from epidote.core.settings import setting
 from epidote.core.signal import Recording, Samples
 
 LEAST_FRAMES = 2048
-_TELLING = 0.02  # share of the voltage that must drop across the resistor, or the inputs' own differences decide
+_MISMATCH_LIMITS = 0.05  # relative error of an impedance from which on the inputs' own differences are said
+_DB_PER_NEPER = 20 / math.log(10)
 
 
 class ImpedanceSettings(SweepSettings):
@@ -34,6 +36,7 @@ class ImpedanceSettings(SweepSettings):
     series_ohms: float = setting(10.0, "Series resistor", "Value of the series resistor", "Ω", gt=0, le=1e7)
     before_channel: int = setting(1, "Channel before resistor", "Input channel before the resistor", ge=1, le=64)
     after_channel: int = setting(2, "Channel after resistor", "Input channel after the resistor, at the unit", ge=1, le=64)
+    mismatch: float = setting(0.1, "Channel mismatch", "Gain difference of the two inputs: measure it with both connected to one source", "dB", ge=0, le=3)
     source_ohms: float = setting(0.0, "Source resistance", "Output resistance of the source that will drive the unit, for the loading loss", "Ω", ge=0, le=1e6)
 
     @model_validator(mode="after")
@@ -91,26 +94,44 @@ class Impedance(UsualProcedure):
         numbers = (settings.before_channel, settings.after_channel)
         cautions = [c for r in recordings for n in numbers for c in capture_cautions(r.signal, n)]
         cautions += [Caution.DROPOUT for r in recordings if r.faults]
-        ratios = []
+        ratios, variances = [], []
         for recording in recordings:
             before, after = (dc.deconvolve(recording.signal.channel(n), kernel) for n in numbers)
             if not before.found:
                 missing = (Caution.STIMULUS_NOT_FOUND,)
                 return Result((), (Reading("minimum", 1, None, "Ω", cautions=missing),), unique((*cautions, *missing)))
-            ratios.append(_ratio(before, after))
+            own = _ratio(before, after)
+            ratios.append(own)
+            variances.append(_ratio_variance(before, after, own))
         ratio = np.mean(ratios, axis=0)
-        return _result(ratio, kernel, settings, recordings[0], cautions)
+        variance = np.mean(variances, axis=0) / len(recordings)
+        return _result(ratio, variance, kernel, settings, recordings[0], cautions)
+
+
+def _responses(before: dc.Deconvolved, after: dc.Deconvolved) -> list[NDArray[np.complex128]]:
+    """V1 and V2 on the grid, both windowed round the first one's peak so that their phases belong together."""
+    size, rate = dc.response_grid(before.kernel), before.kernel.rate
+    around = before.peak, round(dc.BEFORE * rate), round(dc.AFTER * rate)
+    return [dc.windowed_response(d.impulse, *around, size) for d in (before, after)]
 
 
 def _ratio(before: dc.Deconvolved, after: dc.Deconvolved) -> NDArray[np.complex128]:
-    """V2 / V1 on the grid, both windowed round the first one's peak so that their phases belong together."""
-    size = dc.response_grid(before.kernel)
+    """V2 / V1 on the grid."""
+    first, second = _responses(before, after)
+    return np.asarray(second / np.where(np.abs(first) > 0, first, np.inf))
+
+
+def _ratio_variance(before: dc.Deconvolved, after: dc.Deconvolved, ratio: NDArray[np.complex128]) -> Samples:
+    """Variance of that ratio, both its parts together, by the noise of either side (bins,)."""
     rate = before.kernel.rate
-    parts = [dc.windowed_response(d.impulse, before.peak, round(dc.BEFORE * rate), round(dc.AFTER * rate), size) for d in (before, after)]
-    return np.asarray(parts[1] / np.where(np.abs(parts[0]) > 0, parts[0], np.inf))
+    f: Samples = np.arange(ratio.size, dtype=float) * (rate / dc.response_grid(before.kernel))
+    window = (0.75 * dc.AFTER + dc.BEFORE / 2) * rate
+    noise = [dc.noise_density(d, f) * window for d in (before, after)]
+    power = np.square(np.abs(_responses(before, after)[0]))
+    return np.asarray((noise[1] + np.square(np.abs(ratio)) * noise[0]) / np.maximum(power, np.finfo(float).tiny))
 
 
-def _resonance(x: Samples, size: Samples) -> Reading:
+def _resonance(x: Samples, size: Samples, spreads: Samples) -> Reading:
     """Where the impedance peaks inside the band: the greatest of its local maxima."""
     peaks = 1 + np.flatnonzero((size[1:-1] > size[:-2]) & (size[1:-1] >= size[2:]))
     # a ripple is no resonance: it must stand a tenth above the least of both sides
@@ -118,39 +139,72 @@ def _resonance(x: Samples, size: Samples) -> Reading:
     if not peaks.size:
         return Reading("resonance", 1, None, "Hz", cautions=(Caution.OUTSIDE_BAND,))
     top = int(peaks[np.argmax(size[peaks])])
-    return Reading("resonance", 1, float(x[top]), "Hz", {"impedance_ohms": float(size[top])})
+    at: dict[str, float | str] = {"impedance_ohms": float(size[top])}
+    return Reading("resonance", 1, float(x[top]), "Hz", at, None, _place_spread(x, -size, spreads, top))
+
+
+def _place_spread(x: Samples, size: Samples, spreads: Samples, least: int) -> float:
+    """Standard deviation of the frequency of a least value: noise may move it as far as the curve stays within two spreads of it."""
+    within = size <= size[least] + 2 * spreads[least]
+    low, high = least, least
+    while low > 0 and within[low - 1]:
+        low -= 1
+    while high + 1 < x.size and within[high + 1]:
+        high += 1
+    grid = float(x[min(least + 1, x.size - 1)] - x[max(least - 1, 0)]) / 2  # no finer than its points
+    return math.hypot(float(x[high] - x[low]), grid) / math.sqrt(12)
 
 
 def _result(
-    ratio: NDArray[np.complex128], kernel: dc.Kernel, settings: ImpedanceSettings, recording: Recording, cautions: list[Caution]
-) -> Result:
+    ratio: NDArray[np.complex128], variance: Samples, kernel: dc.Kernel, settings: ImpedanceSettings, recording: Recording,
+    cautions: list[Caution],
+) -> Result:  # fmt: skip
     width = kernel.rate / dc.response_grid(kernel)
     bins = log_bins(ratio.size, width, settings.start_frequency, settings.stop_frequency)
-    x = bins * width
-    found = ratio[bins.astype(int)]
+    x, index = bins * width, bins.astype(int)
+    found = ratio[index]
     drop = 1 - found
     z = settings.series_ohms * found / np.where(np.abs(drop) > 1e-9, drop, 1e-9)
-    if bool(np.any(np.abs(drop) < _TELLING)):
-        cautions.append(Caution.NEAR_FLOOR)
     size = np.abs(z)
-    meta: dict[str, float | str] = {"series_ohms": settings.series_ohms}
+    # dZ/Z = dr / (r (1 - r)); half of the noise lies along Z
+    leverage = 1 / np.maximum(np.abs(found * drop), 1e-12)
+    spreads = size * leverage * np.sqrt(variance[index] / 2)
+    # what both inputs differ by acts as an error of the ratio itself
+    mismatch = (10 ** (settings.mismatch / 20) - 1) / np.maximum(np.abs(drop), 1e-9)
+    if bool(np.any(mismatch > _MISMATCH_LIMITS)):
+        cautions.append(Caution.CHANNEL_MISMATCH)
+    meta: dict[str, float | str] = {"series_ohms": settings.series_ohms, "mismatch_db": settings.mismatch}
     curves = (
         Curve("impedance", 1, x, size, "Hz", "Ω", None, meta),
         Curve("impedance_phase", 1, x, np.degrees(np.angle(z)), "Hz", "°", None, meta),
     )
     low, high = int(np.argmin(size)), int(np.argmax(size))
+
+    def at(place: int) -> tuple[dict[str, float | str], float, tuple[Caution, ...]]:
+        """Where a reading is taken with what the mismatch makes of it there, its spread, its cautions."""
+        limited = (Caution.CHANNEL_MISMATCH,) if mismatch[place] > _MISMATCH_LIMITS else ()
+        return {"frequency_hz": float(x[place]), "mismatch_error": float(mismatch[place])}, float(spreads[place]), limited
+
+    def ohms(key: str, value: float | None, place: int) -> Reading:
+        where, spread, limited = at(place)
+        return Reading(key, 1, value, "Ω", where, None, spread if value is not None else None, limited)
+
     readings = [
-        Reading("impedance_1k", 1, value_at(x, size, 1000.0), "Ω", {"frequency_hz": 1000.0}),
-        Reading("minimum", 1, float(size[low]), "Ω", {"frequency_hz": float(x[low])}),
-        Reading("minimum_frequency", 1, float(x[low]), "Hz"),
-        Reading("maximum", 1, float(size[high]), "Ω", {"frequency_hz": float(x[high])}),
-        Reading("maximum_frequency", 1, float(x[high]), "Hz"),
-        _resonance(x, size),
+        ohms("impedance_1k", value_at(x, size, 1000.0), int(np.argmin(np.abs(x - 1000.0)))),
+        ohms("minimum", float(size[low]), low),
+        Reading("minimum_frequency", 1, float(x[low]), "Hz", {}, None, _place_spread(x, size, spreads, low)),
+        ohms("maximum", float(size[high]), high),
+        Reading("maximum_frequency", 1, float(x[high]), "Hz", {}, None, _place_spread(x, -size, spreads, high)),
+        _resonance(x, size, spreads),
         headroom(recording.signal, settings.before_channel),
     ]
     if settings.source_ohms > 0:
         loss = 20 * np.log10(np.abs(z / (z + settings.source_ohms)))
         worst = int(np.argmin(loss))
-        at: dict[str, float | str] = {"frequency_hz": float(x[worst]), "source_ohms": settings.source_ohms}
-        readings.insert(5, Reading("loading_error", 1, float(loss[worst]), "dB", at))
+        where, spread, limited = at(worst)
+        where["source_ohms"] = settings.source_ohms
+        share = settings.source_ohms / abs(z[worst] + settings.source_ohms)
+        in_db = _DB_PER_NEPER * share * spread / float(size[worst])
+        readings.insert(5, Reading("loading_error", 1, float(loss[worst]), "dB", where, None, in_db, limited))
     return Result(curves, tuple(readings), unique(cautions))
+

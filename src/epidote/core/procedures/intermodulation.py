@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -205,29 +206,36 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
         "frequency_1_hz": found.frequencies[0], "frequency_2_hz": found.frequencies[1], "ratio": settings.ratio, "level_dbfs": settings.level,
     }  # fmt: skip
 
-    def ratio(key: str, value: float | None, reference: float, lines: int, words: str = "") -> Reading:
+    def ratio(key: str, value: float | None, reference: float, orders: Sequence[intermod.Order], words: str = "") -> Reading:
         where = {**at, **({"convention": words} if words else {})}
         if value is None:
             return Reading(key, number, None, "dB", where, cautions=(Caution.OUTSIDE_BAND,))
-        spread = found.spread * math.sqrt(lines) / reference
+        spread = found.spread_of(orders) / reference
         faint = (Caution.NOISE_DOMINATED,) if value < 3 * spread else ()
         floor = 20 * math.log10(2 * spread) if spread > 0 else None
         given = 20 * math.log10(value) if value > 0 else None
         return Reading(key, number, given, "dB", where, floor, _DB_PER_NEPER * spread / value if value > 0 else None, faint)
 
     sums = found.ratio_of_sums
+    sides = (*intermod.SECOND, *intermod.THIRD_ABOUT_F2)
     # only what stands clear of the noise counts for the total: a sum of noise would grow with the number of products looked for
-    clear = [p for p in found.products.values() if p is not None and p > 3 * found.spread]
-    everything = math.sqrt(sum(p**2 for p in clear)) / math.hypot(a1, a2)
+    clear = {o: p for o, p in found.products.items() if p is not None and p > 3 * found.spreads[o]}
+    power = sum(p**2 for p in clear.values())
+    # of a root of a sum of squares: the products as they weigh in it
+    total_spread = math.sqrt(sum((p * found.spreads[o]) ** 2 for o, p in clear.items()) / power) if power else 0.0
+    tones = math.hypot(a1, a2)
+    total = ratio("total", math.sqrt(power) / tones, tones, tuple(clear), "RMS of all products to the 5th order over that of both tones")
+    if power:
+        total = replace(total, spread=_DB_PER_NEPER * total_spread / math.sqrt(power))
     return [
-        ratio("modulation_distortion", modulation(found, settings.convention), a2, 4, str(settings.convention)),
-        ratio("modulation_d2", sums(intermod.SECOND, a2), a2, 2, "sum of both sidebands over the higher tone"),
-        ratio("modulation_d3", sums(intermod.THIRD_ABOUT_F2, a2), a2, 2, "sum of both sidebands over the higher tone"),
-        ratio("difference_d2", sums(intermod.SECOND[:1], a1 + a2), a1 + a2, 1, "over the sum of both tones"),
-        ratio("difference_d3", sums(intermod.THIRD_NEAR, a1 + a2), a1 + a2, 2, "sum of both over the sum of both tones"),
-        ratio("total", everything, math.hypot(a1, a2), len(clear), "RMS of all products to the 5th order over that of both tones"),
-        terminal.level("level_1", a1**2 / 2, {"frequency_hz": found.frequencies[0]}),
-        terminal.level("level_2", a2**2 / 2, {"frequency_hz": found.frequencies[1]}),
+        ratio("modulation_distortion", modulation(found, settings.convention), a2, sides, str(settings.convention)),
+        ratio("modulation_d2", sums(intermod.SECOND, a2), a2, intermod.SECOND, "sum of both sidebands over the higher tone"),
+        ratio("modulation_d3", sums(intermod.THIRD_ABOUT_F2, a2), a2, intermod.THIRD_ABOUT_F2, "sum of both sidebands over the higher tone"),
+        ratio("difference_d2", sums(intermod.SECOND[:1], a1 + a2), a1 + a2, intermod.SECOND[:1], "over the sum of both tones"),
+        ratio("difference_d3", sums(intermod.THIRD_NEAR, a1 + a2), a1 + a2, intermod.THIRD_NEAR, "sum of both over the sum of both tones"),
+        total,
+        terminal.level("level_1", a1**2 / 2, {"frequency_hz": found.frequencies[0]}, _DB_PER_NEPER * found.tone_spreads[0] / a1),
+        terminal.level("level_2", a2**2 / 2, {"frequency_hz": found.frequencies[1]}, _DB_PER_NEPER * found.tone_spreads[1] / a2),
     ]
 
 

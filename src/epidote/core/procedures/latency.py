@@ -6,6 +6,7 @@ blocks take, one on the way out and one on the way in (common practice, no sourc
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -135,6 +136,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     usual, other = _groups(delays) if jumped else (delays, delays[:0])
     middle = float(np.median(usual))
     spread = float(delays.std(ddof=1)) if delays.size > 1 else found[0].spread
+    unsure = _spread_of_median(usual, [d.spread for d in found])
     if jumped:
         cautions.append(Caution.DELAY_JUMPS)
     if other.size:
@@ -148,14 +150,15 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     }  # fmt: skip
     own = (Caution.DELAY_JUMPS,) if jumped else ()
     readings = [
-        Reading("latency", number, middle / rate, "s", at, None, spread / rate, own),
-        Reading("latency_samples", number, middle, "samples", at, None, spread, own),
+        Reading("latency", number, middle / rate, "s", at, None, unsure / rate, own),
+        Reading("latency_samples", number, middle, "samples", at, None, unsure, own),
     ]
     if other.size:
         shares = {"share_of_bursts": usual.size / delays.size}
         readings[0] = replace(readings[0], at={**at, **shares})
         second: dict[str, float | str] = {**at, "share_of_bursts": other.size / delays.size}
-        readings.append(Reading("latency_other", number, float(np.median(other)) / rate, "s", second, cautions=own))
+        other_spread = _spread_of_median(other, [d.spread for d in found]) / rate
+        readings.append(Reading("latency_other", number, float(np.median(other)) / rate, "s", second, None, other_spread, own))
         readings.append(Reading("latency_share", number, usual.size / delays.size, "ratio", at))
     if delays.size > 1:
         readings.append(Reading("repeatability", number, spread / rate, "s", at))
@@ -164,13 +167,27 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
         share = 2 * chain.buffer / rate
         each: dict[str, float | str] = {"buffer": float(chain.buffer), "rate_hz": rate}
         readings.append(Reading("buffers", number, share, "s", each))
-        readings.append(Reading("beside_buffers", number, middle / rate - share, "s", each))
+        readings.append(Reading("beside_buffers", number, middle / rate - share, "s", each, None, unsure / rate))
     # a single shot's sign may be chance in noise
     readings.append(Reading("polarity", number, float(np.sign(sum(d.polarity for d in found)) or 1), "ratio"))
     readings.append(Reading("correlation", number, float(np.mean([d.correlation for d in found])), "ratio", at))
     readings += _second_arrival(recordings[0], number, settings)
     readings.append(headroom(signal, number))
     return Result(_curves(recordings[0], delays, number, settings), tuple(readings), unique(cautions))
+
+
+def _spread_of_median(delays: Samples, spreads: Sequence[float]) -> float:
+    """Standard deviation of the median of some shots (shots,), each with the spread that the noise leaves it.
+
+    A few shots say little about their scatter; the noise is known from each. The median scatters by sqrt(pi/2) more than a mean for many
+    shots, and as much for two.
+    """
+    known = [s for s in spreads if math.isfinite(s)]
+    of_one = math.sqrt(float(np.mean(np.square(known)))) if known else 0.0
+    if delays.size > 1:
+        of_one = max(of_one, float(delays.std(ddof=1)))
+    count = delays.size
+    return of_one * math.sqrt(math.pi / 2 / (count + math.pi / 2 - 1))
 
 
 def _groups(delays: Samples) -> tuple[Samples, Samples]:

@@ -27,6 +27,8 @@ from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Stimulus
 from epidote.core.stimulus.multitone import KIND, LEAD, SETTLE, TAIL, multitone
 
+_DB_PER_NEPER = 20 / math.log(10)
+
 
 class MultitoneSettings(Settings):
     start_frequency: float = setting(20.0, "Start frequency", "Lowest tone", "Hz", played=True, ge=1, le=50000)
@@ -107,17 +109,15 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
     level, floor, spectrum = _curves(found, terminal, chain)
     tones = float(np.square(found.peaks).sum()) / 2
     rest = float(found.between.sum())
-    bins = max(1.0, (found.frequencies[-1] - found.frequencies[0]) / found.width)
+    rest_spread = _DB_PER_NEPER / 2 * math.sqrt(found.between_variance) / rest if rest > 0 else None
     at: dict[str, float | str] = {
         "band_low_hz": float(found.frequencies[0]),
         "band_high_hz": float(found.frequencies[-1]),
         "level_dbfs": stimulus["level"],
     }
     readings = [
-        Reading(
-            "distortion_noise", number, 10 * math.log10(rest / tones) if rest > 0 else None, "dB", at, None, 4.343 * math.sqrt(1.94 / bins)
-        ),
-        *level_readings(level, None),
+        Reading("distortion_noise", number, 10 * math.log10(rest / tones) if rest > 0 else None, "dB", at, None, rest_spread),
+        *level_readings(level, _DB_PER_NEPER * found.peak_spreads / found.peaks),
         Reading("clock", number, ppm, "ppm", {}, None, found.ratio_spread * 1e6),
         headroom(signal, number),
     ]

@@ -15,7 +15,8 @@ from pydantic import model_validator
 from epidote.core.analysis.bands import band_powers, centres, edges
 from epidote.core.analysis.capture import headroom, require_usable, steady_span
 from epidote.core.analysis.quasipeak import quasi_peak
-from epidote.core.analysis.spectrum import LINE_CLEAR, band_power, fast_stretch, mains_lines, windowed_mean_squares
+from epidote.core.analysis.spectrum import LINE_CLEAR, band_power, band_powers_of, fast_stretch, mains_lines, windowed_mean_squares
+from epidote.core.analysis.spreads import windowed_band_spread
 from epidote.core.analysis.tone import analyse_tone
 from epidote.core.analysis.weighting import AES17_DB, Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
@@ -114,43 +115,44 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
     power, width = windowed_mean_squares(x, rate, WINDOW)
     low, high = settings.band_low, min(settings.band_high, rate / 2)
     at: dict[str, float | str] = {"band_low_hz": low, "band_high_hz": high}
-    # the standard deviation of a level is 4.34/sqrt(BT) dB, and the window takes some of T
-    spread_db = 4.343 / math.sqrt(max(1.0, (high - low) / width / WINDOW.enbw))
-
-    def absolute(key: str, mean_square: float, where: dict[str, float | str], cautions: tuple[Caution, ...] = ()) -> Reading:
-        return terminal.level(key, mean_square, where, spread_db, cautions)
-
+    spreads = {w: windowed_band_spread(band_powers_of(power, width, low, high, w), WINDOW.crowding) for w in Weighting}
     plain = band_power(power, width, low, high)
     weighted = {w: band_power(power, width, low, high, w) for w in (Weighting.A, Weighting.ITU_468)}
     # only what stands clear of the noise beside it
-    lines = sum(line - under for _, line, under in mains_lines(power, width, rate, settings.mains.hertz, WINDOW) if line > LINE_CLEAR * under)
+    clear = [(line - under, under) for _, line, under in mains_lines(power, width, rate, settings.mains.hertz, WINDOW) if line > LINE_CLEAR * under]
+    hum = sum(own for own, _ in clear)
+    # of a line and the noise of one bin, which the window widens
+    hum_variance = sum((2 * own + under) * under / (2 * WINDOW.half_width + 1) * WINDOW.enbw for own, under in clear)
     reference = _reference(settings, chain, terminal.full)
     share = plain / reference if reference else None
     hiss = (Caution.HISS,) if share is not None and share > 10 ** (HISS_DB / 10) else ()
     cautions = () if reference is not None else (Caution.UNCALIBRATED,)
     stated: dict[str, float | str] = {**at, "reference": settings.reference_level}
 
-    def ratio(key: str, mean_square: float, where: dict[str, float | str], sign: int = 1) -> Reading:
+    def ratio(key: str, mean_square: float, where: dict[str, float | str], spread: float, sign: int = 1) -> Reading:
         value = None if reference is None or mean_square <= 0 else sign * 10 * math.log10(reference / mean_square)
-        return Reading(key, number, value, "dB", where, None, spread_db, (*cautions, *(hiss if key == "noise_share" else ())))
+        return Reading(key, number, value, "dB", where, None, spread, (*cautions, *(hiss if key == "noise_share" else ())))
 
     indicated = quasi_peak(x, rate)
+    quasi: dict[str, float | str] = {"weighting": "468", "detector": "quasi-peak"}
+    in_band = band_powers_of(power, width, low, high, Weighting.NONE)
+    flat, without = spreads[Weighting.NONE], max(plain - hum, 0.0)
+    of_hum = 10 / math.log(10) * math.sqrt(hum_variance) / hum if hum > 0 else None
     readings = [
-        absolute("noise", plain, at),
-        absolute("noise_a", weighted[Weighting.A], {**at, "weighting": "A"}),
-        absolute("noise_468", indicated.greatest**2, {"weighting": "468", "detector": "quasi-peak", "indication": "maximum"}),
-        absolute("noise_468_mean", indicated.mean**2, {"weighting": "468", "detector": "quasi-peak", "indication": "mean"}),
-        absolute(
-            "noise_468_rms",
-            weighted[Weighting.ITU_468] * 10 ** (AES17_DB / 10),
-            {**at, "weighting": "468, 0 dB at 2 kHz", "detector": "RMS"},
+        terminal.level("noise", plain, at, flat),
+        terminal.level("noise_a", weighted[Weighting.A], {**at, "weighting": "A"}, spreads[Weighting.A]),
+        terminal.level("noise_468", indicated.greatest**2, {**quasi, "indication": "maximum"}, indicated.greatest_spread_db),
+        terminal.level("noise_468_mean", indicated.mean**2, {**quasi, "indication": "mean"}, indicated.mean_spread_db),
+        terminal.level(
+            "noise_468_rms", weighted[Weighting.ITU_468] * 10 ** (AES17_DB / 10),
+            {**at, "weighting": "468, 0 dB at 2 kHz", "detector": "RMS"}, spreads[Weighting.ITU_468],
         ),
-        ratio("snr", plain, stated),
-        ratio("snr_a", weighted[Weighting.A], {**stated, "weighting": "A"}),
+        ratio("snr", plain, stated, flat),
+        ratio("snr_a", weighted[Weighting.A], {**stated, "weighting": "A"}, spreads[Weighting.A]),
         *_dynamic_range(recordings, number, (low, high)),
-        ratio("noise_share", plain, stated, -1),
-        absolute("hum", lines, {"mains_hz": settings.mains.hertz}, () if lines > 0 else (Caution.NOISE_DOMINATED,)),
-        absolute("noise_without_hum", max(plain - lines, 0.0), at),
+        ratio("noise_share", plain, stated, flat, -1),
+        terminal.level("hum", hum, {"mains_hz": settings.mains.hertz}, of_hum, () if hum > 0 else (Caution.NOISE_DOMINATED,)),
+        terminal.level("noise_without_hum", without, at, windowed_band_spread(in_band, WINDOW.crowding, lines=False) if without > 0 else None),
         headroom(recording.signal, number),
     ]
     return Result(_curves(power, width, (low, high), terminal), tuple(readings))

@@ -114,7 +114,7 @@ def _readings(found: PathFound, number: int, rate: float, at: dict[str, float | 
         Reading("delay_samples", number, d.frames, "samples", where, None, d.spread, doubt),
         *_alternative(d, number, rate, where),
         Reading("best", number, d.best / rate, "s", where, None, d.spread / rate, doubt),
-        Reading("level", number, d.level_db, "dB", at),
+        Reading("level", number, d.level_db, "dB", at, None, d.level_spread if math.isfinite(d.level_spread) else None),
         Reading("polarity", number, float(d.polarity), "ratio", at),
         Reading("correlation", number, d.correlation, "ratio", at),
         Reading("correlation_before", number, d.before, "ratio", at),

@@ -16,13 +16,13 @@ from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
 from epidote.core.analysis.features import settled_phase
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
-from epidote.core.analysis.spectrum import bin_frequencies
+from epidote.core.analysis.spectrum import MAINS_ORDERS, bin_frequencies
 from epidote.core.aside import aside
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.by_cross_spectrum import analysed_by_cross_spectrum
-from epidote.core.procedures.level_readings import judged_band, level_readings, reference_frequency
+from epidote.core.procedures.level_readings import judged_band, level_readings
 from epidote.core.procedures.swept import SweepSettings
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import LabelledEnum, setting
@@ -32,6 +32,8 @@ from epidote.core.stimulus.noise import Colour, material, noise
 LEAST_FRAMES = 2048
 HARMONICS = (2, 3, 4, 5)
 _LEAST = 1e-20
+_HUM_MOVES = 0.1  # dB
+_DB_PER_NEPER = 20 / math.log(10)
 
 
 class ImpulseWindow(LabelledEnum):
@@ -147,6 +149,8 @@ def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number:
     averaged = _average(parts, kernel, by_frequency)
     if _unsettled(averaged.first, averaged.linear_first, kernel):
         cautions.append(Caution.UNSETTLED)
+    if _hum_is_included(averaged, kernel):
+        cautions.append(Caution.HUM_INCLUDED)
     result = _result(averaged, kernel, number, settings, chain, cautions)
     return replace(result, readings=(*result.readings, headroom(recordings[0].signal, number)))
 
@@ -162,6 +166,19 @@ def _delay_near_peak(response: NDArray[np.complex128], kernel: dc.Kernel, size: 
     first, last = _band_bins(kernel, size)
     bins = np.arange(first, last + 1)
     return dc.best_delay(response[first : last + 1], size, 1 / bins, first, kernel.rate)
+
+
+def _delay_spread(response: NDArray[np.complex128], kernel: dc.Kernel, size: int, x: Samples, density: Samples) -> float:
+    """Standard deviation of that delay in samples, from the noise's density (points,) at the frequencies x (points,) in Hz.
+
+    A window makes neighbouring bins share their noise as much as it lessens it: what counts is the noise of the impulse response's peak.
+    """
+    first, last = _band_bins(kernel, size)
+    bins = np.arange(first, last + 1)
+    w, weight = 2 * np.pi * bins / size, 1 / bins
+    noise = np.interp(bins * (kernel.rate / size), x, density) * size / 2  # half of it lies across the response
+    bend = float((weight * w * w * np.abs(response[first : last + 1])).sum())
+    return math.sqrt(float((np.square(weight * w) * noise).sum())) / bend if bend else math.inf
 
 
 def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool) -> _Averaged:
@@ -185,6 +202,20 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
             harmonics[n] = (np.sqrt(power).astype(complex), every[0][1])
         return _Averaged(first, each[0], stacked.mean(axis=0), harmonics, spread, len(parts))
     return _Averaged(first, each[0], linear[0], harmonics, None, 1)
+
+
+def _hum_is_included(a: _Averaged, kernel: dc.Kernel) -> bool:
+    """Whether one of the mains' lines moves the response by more than 0.1 dB: a line goes on all through the window."""
+    rate, size = kernel.rate, dc.response_grid(kernel)
+    orders = np.arange(1, MAINS_ORDERS + 1)
+    lines = np.concatenate([50.0 * orders, 60.0 * orders])
+    lines = lines[(lines >= kernel.stimulus["start"]) & (lines <= kernel.stimulus["stop"])]
+    if not lines.size:
+        return False
+    window = 0.75 * (dc.AFTER + dc.BEFORE) * rate
+    moved = dc.hum_amplitudes(a.first, lines) / 2 * window
+    response = np.abs(a.linear[np.round(lines * size / rate).astype(int)])
+    return bool(np.any(moved > (10 ** (_HUM_MOVES / 20) - 1) * response))
 
 
 def _unsettled(d: dc.Deconvolved, linear: dc.Linear, kernel: dc.Kernel) -> bool:
@@ -242,7 +273,8 @@ def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSett
         *_harmonic_curves(a, kernel, number, settings, power),
         _impulse_curve(a.first, number),
     ]
-    return Result(tuple(curves), _readings(plain, noise_power, number, chain, delay / rate, polarity), unique(cautions))
+    unsure = _delay_spread(a.linear, kernel, size, x, density / a.count)
+    return Result(tuple(curves), _readings(plain, noise_power, number, chain, (delay / rate, unsure / rate), polarity), unique(cautions))
 
 
 def _harmonic_curves(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, linear_power: Samples) -> list[Curve]:
@@ -286,14 +318,13 @@ def _impulse_curve(d: dc.Deconvolved, number: int) -> Curve:
     return Curve("impulse", number, steps / rate, np.take(d.impulse, d.peak + steps, mode="wrap"), "s", "ratio")
 
 
-def _readings(level: Curve, noise_power: Samples, number: int, chain: Chain, delay: float, polarity: int) -> tuple[Reading, ...]:
-    """``level``: before smoothing, so that smoothing moves no reading."""
-    reference = reference_frequency(level)
+def _readings(level: Curve, noise_power: Samples, number: int, chain: Chain, delay: tuple[float, float], polarity: int) -> tuple[Reading, ...]:
+    """``level``: before smoothing, so that smoothing moves no reading; ``delay`` in s, with its standard deviation."""
     signal_power = 10 ** (level.y / 10) / 10 ** ((chain.offset_db(number) or 0.0) / 10)
-    nearest = int(np.argmin(np.abs(level.x - reference)))
-    spread = 20 / math.log(10) * math.sqrt(float(noise_power[nearest] / 2 / signal_power[nearest]))
-    readings = list(level_readings(level, spread))
-    readings.append(Reading("delay", number, delay, "s", {"samples": delay * chain.rate if chain.rate else 0.0}))
+    spreads = _DB_PER_NEPER * np.sqrt(noise_power / 2 / np.maximum(signal_power, _LEAST))
+    readings = list(level_readings(level, spreads))
+    late, unsure = delay
+    readings.append(Reading("delay", number, late, "s", {"samples": late * chain.rate if chain.rate else 0.0}, None, unsure))
     readings.append(Reading("polarity", number, float(polarity), "ratio"))
     span_low, span_high = judged_band(level)
     band = (level.x >= span_low) & (level.x <= span_high)

@@ -15,12 +15,14 @@ from epidote.core.analysis.spectrum import (
     LINE_CLEAR,
     MAINS_ORDERS,
     band_power,
+    band_powers_of,
     bin_frequencies,
     fast_stretch,
     line_levels,
     mains_lines,
     windowed_mean_squares,
 )
+from epidote.core.analysis.spreads import windowed_band_spread
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.caution import Caution
@@ -93,23 +95,37 @@ def _channel(recording: Recording, number: int, settings: SpectrumSettings, chai
     top = min(settings.band_high, rate / 2)
     at: dict[str, float | str] = {"band_low_hz": settings.band_low, "band_high_hz": top}
     peak, rms = float(np.abs(x).max()), math.sqrt(float(np.square(x).mean()))
+
+    def spread(weighting: Weighting) -> float:
+        return windowed_band_spread(band_powers_of(clean, width, settings.band_low, top, weighting), WINDOW.crowding)
+
     readings = [
-        terminal.level("level", band_power(clean, width, settings.band_low, top), at),
-        terminal.level("level_a", band_power(clean, width, settings.band_low, top, Weighting.A), {**at, "weighting": "A"}),
+        terminal.level("level", band_power(clean, width, settings.band_low, top), at, spread(Weighting.NONE)),
+        terminal.level("level_a", band_power(clean, width, settings.band_low, top, Weighting.A), {**at, "weighting": "A"}, spread(Weighting.A)),
         terminal.level("peak", peak**2 / 2, {}),
         Reading("crest", number, to_db(peak / rms) if rms > 0 else None, "dB"),
     ]
-    total = 0.0
+    total = variance = 0.0
+    bins_of_line = 2 * WINDOW.half_width + 1
     for n, (f, line, under) in enumerate(mains_lines(clean, width, rate, settings.mains.hertz, WINDOW), start=1):
         own = max(line - under, 0.25 * line)
-        total += own if line > LINE_CLEAR * under else 0.0
+        # of a line and the noise of one bin, which the window widens
+        of_line = (2 * own + under) * under / bins_of_line * WINDOW.enbw
+        clear = line > LINE_CLEAR * under
+        total += own if clear else 0.0
+        variance += of_line if clear else 0.0
         faint = (Caution.NOISE_DOMINATED,) if line < LINE_CLEAR * under or line == 0 else ()
-        readings.append(terminal.level(f"mains_{n}", own, {"frequency_hz": f}, None, faint))
+        readings.append(terminal.level(f"mains_{n}", own, {"frequency_hz": f}, _in_db(of_line, own), faint))
     readings.insert(
-        4, terminal.level("mains_sum", total, {"mains_hz": settings.mains.hertz}, None, () if total else (Caution.NOISE_DOMINATED,))
+        4, terminal.level("mains_sum", total, {"mains_hz": settings.mains.hertz}, _in_db(variance, total), () if total else (Caution.NOISE_DOMINATED,))
     )
     readings.append(headroom(recording.signal, number))
     bins, level = bin_frequencies(clean.size, width), line_levels(2 * WINDOW.enbw * clean, terminal.level_offset)
     meta: dict[str, float | str] = {"window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(x.size)}
     cautions = (Caution.CLIPPED,) if peak >= 1 - 2.0**-15 else ()
     return Result((Curve("spectrum", number, bins[1:], level[1:], "Hz", terminal.level_unit, None, meta),), tuple(readings), cautions)
+
+
+def _in_db(variance: float, power: float) -> float | None:
+    """The standard deviation of a power in dB."""
+    return 10 / math.log(10) * math.sqrt(variance) / power if power > 0 else None

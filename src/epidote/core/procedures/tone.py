@@ -13,6 +13,7 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
+from epidote.core.analysis.hum import hum_in_harmonics, mains_seen, may_meet_hum
 from epidote.core.analysis.spectrum import LINE_CLEAR, MAINS_ORDERS, bin_frequencies, line_levels, line_powers
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting
@@ -113,6 +114,8 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         cautions.append(Caution.DRIFT)
     if found.undithered is not None:
         cautions.append(Caution.UNDITHERED)
+    if may_meet_hum(found.fit.frequency, len(found.fit.amplitudes), found.rate / found.frames) and hum_in_harmonics(found, mains_seen(found)):
+        cautions.append(Caution.HUM_INCLUDED)
     terminal = Terminal.at(signal, chain, number)
     readings = _readings(found, signal, settings, terminal)
     if found.undithered is not None and found.undithered.coherent:

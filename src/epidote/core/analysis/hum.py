@@ -1,0 +1,99 @@
+"""Mains hum that lies on a tone or on one of its harmonics, where it cannot be told from them: judged by the mains' other lines."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from epidote.core import transforms
+from epidote.core.analysis.spectrum import MAINS_ORDERS
+from epidote.core.analysis.tone import ToneAnalysis
+from epidote.core.analysis.windows import HANN
+
+_HIDDEN = 4.0  # bins from a harmonic within which a line cannot be read
+_ON_IT = 2.0  # bins within which it acts on the harmonic
+_CLEAR = 6.0  # times the lines beside it
+_FINER = 4  # bins of the transform to one of the record
+MOVES_DB = 0.1
+MAINS = (50.0, 60.0)  # Hz
+
+
+@dataclass(frozen=True)
+class MainsSeen:
+    """The mains' lines in what a tone leaves: mains in Hz, and peak amplitude by order (orders,): 0 where none is clear, NaN where one is hidden."""
+
+    mains: float
+    amplitudes: tuple[float, ...]
+
+
+def mains_seen(c: ToneAnalysis) -> tuple[MainsSeen, ...]:
+    """What the residual of a tone shows of the mains at 50 Hz and at 60 Hz."""
+    width = c.rate / c.frames
+    lines = np.abs(transforms.rfft(HANN.weighted(c.fit.residual), _FINER * c.frames))
+
+    def size_at(frequency: float) -> float:
+        return float(lines[round(frequency / width * _FINER)])
+
+    found = []
+    for mains in MAINS:
+        sizes = []
+        for order in range(1, MAINS_ORDERS + 1):
+            line = order * mains
+            nearest = max(1, round(line / c.fit.frequency)) * c.fit.frequency
+            if abs(line - nearest) < _HIDDEN * width or line < _HIDDEN * width or line > c.rate / 2 - _HIDDEN * width:
+                sizes.append(math.nan)
+                continue
+            size = size_at(line)
+            beside = float(np.median([size_at(line + k * width) for k in (-3.5, -2.5, 2.5, 3.5)]))
+            sizes.append(size if size > _CLEAR * beside else 0.0)
+        found.append(MainsSeen(mains, tuple(sizes)))
+    return tuple(found)
+
+
+def may_meet_hum(frequency: float, harmonics: int, width: float) -> bool:
+    """Whether a tone or one of its harmonics lies on a line of the mains."""
+    for mains in MAINS:
+        for n in range(1, harmonics + 1):
+            number = round(n * frequency / mains)
+            if 1 <= number <= MAINS_ORDERS and abs(number * mains - n * frequency) <= _ON_IT * width:
+                return True
+    return False
+
+
+def hum_on(frequency: float, width: float, order: int, seen: Sequence[MainsSeen]) -> float:
+    """Peak amplitude of the hum that may lie on a harmonic of a tone; ``seen``: in this record and in others of the same chain.
+
+    ``width`` of a bin in Hz. Of a line that is hidden wherever it was looked for, the greatest of the others.
+    """
+    most = 0.0
+    for mains in {one.mains for one in seen}:
+        number = round(order * frequency / mains)
+        if not 1 <= number <= MAINS_ORDERS or abs(number * mains - order * frequency) > _ON_IT * width:
+            continue
+        rows = np.array([one.amplitudes for one in seen if one.mains == mains])
+        # a line that most of the records show; of noise one may pass for one
+        by_order = [float(np.median(column[np.isfinite(column)])) if np.isfinite(column).any() else math.nan for column in rows.T]
+        own = by_order[number - 1]
+        seen_elsewhere = max((size for size in by_order if not math.isnan(size)), default=0.0)
+        most = max(most, seen_elsewhere if math.isnan(own) else own)
+    return most
+
+
+def hum_moves(amplitude: float, hum: float) -> bool:
+    """Whether hum on a component of this peak amplitude may change it by more than 0.1 dB."""
+    return hum > (10 ** (MOVES_DB / 20) - 1) * amplitude
+
+
+def hum_in_harmonics(c: ToneAnalysis, seen: Sequence[MainsSeen]) -> bool:
+    """Whether hum may change a tone or its harmonics together by more than 0.1 dB."""
+    return hum_included(c.fit.frequency, c.rate / c.frames, np.abs(c.fit.amplitudes).tolist(), seen)
+
+
+def hum_included(frequency: float, width: float, sizes: Sequence[float], seen: Sequence[MainsSeen]) -> bool:
+    """The same from peak amplitudes of the tone and its harmonics, 0 where one does not count; ``width`` of a bin in Hz."""
+    hums = [hum_on(frequency, width, n, seen) if size > 0 else 0.0 for n, size in enumerate(sizes, start=1)]
+    of_harmonics, together = math.hypot(*hums[1:]), math.hypot(*sizes[1:])
+    return hum_moves(sizes[0], hums[0]) or (of_harmonics > 0 and hum_moves(together, of_harmonics))
