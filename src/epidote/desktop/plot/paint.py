@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen, QPolygonF, QTransform
 
 from epidote.desktop.plot.figure import GRID_POINTS, Figure, Trace
 from epidote.desktop.plot.lines import LinePainter
@@ -17,6 +18,7 @@ from epidote.desktop.theme import Theme, font
 
 DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1.5, 2.5]}
 DIFFERENCE_SHARE, CROWDED = 0.3, 12
+_MOST_KEPT = 2000  # points
 _THINNINGS, _FEWEST, _SEEN = 6, 16, 0.05  # the last in pixels
 _BESIDE, _OVER_TICK = 8, 9  # pixels beside the graph that a label may take, and by which its title clears the uppermost one
 
@@ -75,6 +77,24 @@ def thinned(px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
             break
         px, py = px[keep], py[keep]
     return px, py
+
+
+_KEPT: WeakKeyDictionary[Trace, dict[tuple[bool, bool], QPolygonF]] = WeakKeyDictionary()
+
+
+def kept_line(trace: Trace, *, log_x: bool, log_y: bool) -> QPolygonF | None:
+    """The polyline of a trace in its own coordinates, logarithms where the axes are logarithmic, made once; None for one that has gaps, has more
+    points than there are pixels, or lies below its floor somewhere."""
+    if trace.x.size > _MOST_KEPT:
+        return None
+    lines = _KEPT.setdefault(trace, {})
+    if (log_x, log_y) not in lines:
+        faint = trace.floor is not None and bool((trace.y <= trace.floor).any())
+        whole = trace.x.size > 1 and not faint and bool(np.isfinite(trace.y).all())
+        xs, ys = ((np.log(np.maximum(v, 1e-300)) if log else v) for v, log in ((trace.x, log_x), (trace.y, log_y)))
+        lines[log_x, log_y] = polygon(xs, ys) if whole else QPolygonF()
+    made = lines[log_x, log_y]
+    return made if made.size() else None
 
 
 def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
@@ -212,6 +232,9 @@ class FigurePainter:
         p.setClipRect(box)
         p.setRenderHint(QPainter.RenderHint.Antialiasing, not self.plainly)
         for trace in traces:
+            if self.plainly and (kept := kept_line(trace, log_x=self.view.x.log, log_y=y.log)) is not None:
+                self._moved(p, box, trace, kept, y)
+                continue
             xs, ys, floor = reduced(trace, self.view.x, max(64, int(box.width())))
             if xs.size < 2:
                 continue
@@ -236,6 +259,18 @@ class FigurePainter:
                 own.setColor(colour)
                 p.setPen(own)
                 _polylines(p, px, np.where(keep, py, np.nan))
+        p.restore()
+
+    def _moved(self, p: QPainter, box: QRectF, trace: Trace, kept: QPolygonF, y: Scale) -> None:
+        """A line that is kept in its own coordinates, put where the scales say: nothing of it is computed anew."""
+        (left, right), (bottom, top) = self.view.x.ends(), y.ends()
+        across, up = box.width() / (right - left), -box.height() / (top - bottom)
+        pen = self._pen(trace)
+        pen.setCosmetic(True)
+        p.save()
+        p.setTransform(QTransform(across, 0, 0, up, box.left() - left * across, box.bottom() - bottom * up), True)
+        p.setPen(pen)
+        p.drawPolyline(kept)
         p.restore()
 
     def _across(self, xs: np.ndarray, box: QRectF) -> np.ndarray:

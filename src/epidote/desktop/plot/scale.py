@@ -25,6 +25,10 @@ class Scale:
             return self.low * math.pow(self.high / self.low, place)
         return self.low + place * (self.high - self.low)
 
+    def ends(self) -> tuple[float, float]:
+        """Low and high as they lie along the line: logarithms where it is logarithmic."""
+        return (math.log(self.low), math.log(self.high)) if self.log else (self.low, self.high)
+
     def moved(self, share: float) -> Scale:
         return Scale(self.value(share), self.value(1 + share), self.log)
 
