@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtGui import QPolygonF
 from shiboken6 import VoidPtr
@@ -16,6 +18,7 @@ def polygon(xs: Samples, ys: Samples) -> QPolygonF:
     made = QPolygonF()
     made.resize(xs.size)
     if xs.size:
-        points = np.frombuffer(VoidPtr(made.data(), _BYTES * xs.size, True), dtype=np.float64).reshape(-1, 2)
+        memory: Any = VoidPtr(made.data(), _BYTES * xs.size, True)  # type: ignore[call-arg, arg-type, unused-ignore]  # the address of its points
+        points = np.frombuffer(memory, dtype=np.float64).reshape(-1, 2)
         points[:, 0], points[:, 1] = xs, ys
     return made
