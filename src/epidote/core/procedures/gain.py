@@ -19,7 +19,7 @@ from epidote.core.errors import SettingError
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.levels import LevelText
 from epidote.core.procedures.terminal import Terminal
-from epidote.core.procedures.tone import tone_curves
+from epidote.core.procedures.tone import tone_curves, without_spread
 from epidote.core.quantity import QuantityError, parse_as, to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import Settings, setting
@@ -130,6 +130,8 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
         *_polarity(recordings, number),
         headroom(signal, number),
     ]
+    if found.undithered is not None and found.undithered.coherent:
+        readings = [without_spread(one) for one in readings]
     curves = tuple(c for c in tone_curves(found, terminal) if c.key != "residual")
     return Result(curves, tuple(readings), unique(cautions))
 
