@@ -24,6 +24,9 @@ Complex = NDArray[np.complex128]
 BEFORE, AFTER = 0.02, 0.4  # seconds of the impulse response kept at the lowest frequencies
 HARMONIC_BEFORE = 0.2  # the mask below the lowest even harmonic rings for so long
 CYCLES, LEAST_AFTER = 32, 0.025  # what is kept towards high frequencies
+_LENGTHENED = 2  # times that the longest window may be doubled
+_ORDERS_REACH = 4.6  # times the sweep's length constant: up to the 100th order
+_BANDS_PER_OCTAVE, _SAME, _OVER_NOISE = 12, 0.001, 3.0
 _BRIDGE_TERMS, _EMPTY_ENOUGH = 6, 1e-4
 _HUM_BESIDE, _HUM_CLEAR = 8, 20.0  # bins to either side; times their median
 FOUND_RATIO = 9.0  # peak of the impulse response over its noise below which there is no sweep in the recording
@@ -196,13 +199,18 @@ def flat_window(before: int, after: int) -> Samples:
 
 def windowed_responses(impulse: Samples, windows: Sequence[tuple[int, int, int]], size: int) -> Complex:
     """Spectra (windows, size//2+1) of windowed stretches of a circular impulse response, each by (centre, before, after), delay up to
-    its centre taken out. Transformed side by side they cost half as much as one after the other."""
+    its centre taken out. Transformed side by side they cost half as much as one after the other.
+
+    A stretch longer than ``size`` is laid over itself: its spectrum is then known at fewer frequencies, but exactly.
+    """
     buffer = np.zeros((len(windows), size))
     for row, (centre, before, after) in zip(buffer, windows, strict=True):
         stretch = np.take(impulse, np.arange(centre - before, centre + after), mode="wrap") * flat_window(before, after)
-        row[:after] = stretch[before:]
+        for first in range(before, stretch.size, size):
+            part = stretch[first : first + size]
+            row[: part.size] += part
         if before:
-            row[-before:] = stretch[:before]
+            row[-before:] += stretch[:before]
     return np.asarray(transforms.rfft(buffer, axis=1, overwrite_x=True))
 
 
@@ -220,38 +228,87 @@ def response_grid(kernel_: Kernel) -> int:
 
 @dataclass(frozen=True, eq=False)
 class Linear:
-    """A frequency response (bins,) on the grid of ``response_grid``, referred to the integer delay of the peak, and the same by the
-    longest window alone, and by half of it: where those differ, the response has not died away."""
+    """A frequency response (bins,) on the grid of ``response_grid``, referred to the integer delay of the peak, with how long the window is
+    after the peak in s (bins,); and the same by the longest window alone, and by half of it: where those differ, the response has not died
+    away; longest: that window in s."""
 
     response: Complex
+    after: Samples
     whole: Complex
     half: Complex
+    longest: float
 
 
 def linear_response(d: Deconvolved, *, by_frequency: bool) -> Linear:
     """A fixed window keeps 20 ms before and 400 ms after the peak. By frequency, it shortens from there to 32 cycles, 25 ms at least:
-    responses of several windows are crossfaded over log frequency."""
+    responses of several windows are crossfaded over log frequency. Where a longer window gives another response than noise explains, as
+    about a sharp resonance, it stays as long as that takes, up to 1.6 s where the recording holds it."""
     rate, size = d.kernel.rate, response_grid(d.kernel)
-    wanted = [(0.0, AFTER)]  # from which frequency on how much after the peak
-    after = AFTER / 2
-    while by_frequency and after > LEAST_AFTER / 1.5:
-        # each window takes over in the octave where it first holds enough cycles
-        begin = max(2 * CYCLES / after, 2 * d.kernel.stimulus["start"] * AFTER / after) / 2
+    if not by_frequency:
+        rows = _by_windows(d, [AFTER, AFTER / 2])
+        return Linear(rows[0], np.full(rows.shape[1], AFTER), rows[0], rows[1], AFTER)
+    lengths = [AFTER * 2.0**n for n in range(_LENGTHENED, 0, -1) if AFTER * 2.0**n < _room_after(d.kernel)] + [AFTER]
+    usual = len(lengths) - 1
+    begins: list[float] = []  # from which frequency on each shorter one takes over: in the octave where it first holds enough cycles
+    while lengths[-1] / 2 > LEAST_AFTER / 1.5:
+        begin = max(2 * CYCLES / (lengths[-1] / 2), 2 * d.kernel.stimulus["start"] * 2 * AFTER / lengths[-1]) / 2
         if begin > 0.5 * rate:
             break
-        wanted.append((begin, max(after, LEAST_AFTER)))
-        after /= 2
-    kept = [after for _, after in wanted] if len(wanted) > 1 else [AFTER, AFTER / 2]
-    windows = [(d.peak, max(8, round(min(BEFORE, a / 2) * rate)), max(16, round(a * rate))) for a in kept]
-    rows = windowed_responses(d.impulse, windows, size)
-    total = rows[0].copy()
-    frequency = np.arange(total.size) * (rate / size)
-    for (begin, _), response in zip(wanted[1:], rows[1:], strict=False):
-        bins = slice(max(1, math.floor(begin * size / rate)), total.size)
-        share = np.clip(np.log2(frequency[bins] / begin), 0, 1)
-        share = share * share * (3 - 2 * share)
-        total[bins] += share * (response[bins] - total[bins])
-    return Linear(total, rows[0], rows[1])
+        begins.append(begin)
+        lengths.append(max(lengths[-1] / 2, LEAST_AFTER))
+    if len(lengths) < 2:
+        lengths.append(AFTER / 2)
+    rows = _by_windows(d, lengths)
+    frequency: Samples = np.arange(rows.shape[1], dtype=np.float64) * (rate / size)
+    steps = np.full(frequency.size, float(usual))
+    for begin in begins:
+        share = np.clip(np.log2(np.maximum(frequency, frequency[1]) / begin), 0, 1)
+        steps += share * share * (3 - 2 * share)
+    steps = np.minimum(steps, _settled_step(d, rows, lengths, frequency))
+    lower = np.minimum(steps.astype(int), len(lengths) - 2)
+    bins, share = np.arange(frequency.size), steps - lower
+    response = rows[lower, bins] + share * (rows[lower + 1, bins] - rows[lower, bins])
+    longest = max(0, min(int(lower.min()), len(lengths) - 2))
+    after = np.array(lengths)[lower] * 0.5**share
+    return Linear(response, after, rows[longest], rows[longest + 1], lengths[longest])
+
+
+def _by_windows(d: Deconvolved, lengths: Sequence[float]) -> Complex:
+    """Responses (lengths, bins) by windows that keep so many seconds after the peak."""
+    rate = d.kernel.rate
+    windows = [(d.peak, max(8, round(min(BEFORE, a / 2) * rate)), max(16, round(a * rate))) for a in lengths]
+    return windowed_responses(d.impulse, windows, response_grid(d.kernel))
+
+
+def _room_after(k: Kernel) -> float:
+    """Seconds after the peak in which a response can be read: what is left of the circle before the harmonics of high order."""
+    return k.frames / k.rate - _ORDERS_REACH * k.length - 2 * BEFORE
+
+
+def _settled_step(d: Deconvolved, rows: Complex, lengths: Sequence[float], frequency: Samples) -> Samples:
+    """The shortest window (bins,), counted from the longest, that gives the same response as the next longer one, within a thousandth or the noise.
+
+    Looked at in bands of a twelfth of an octave and their neighbours, and joined over log frequency.
+    """
+    rate = d.kernel.rate
+    first, last = d.kernel.stimulus["start"], d.kernel.stimulus["stop"]
+    low, high = np.searchsorted(frequency, [first, last])
+    if high - low < 4:
+        return np.full(frequency.size, float(len(lengths) - 1))
+    inside = frequency[low:high]
+    band = np.floor(_BANDS_PER_OCTAVE * np.log2(inside / inside[0])).astype(int)
+    edges = np.flatnonzero(np.diff(band, prepend=-1))
+    allowed = np.full(edges.size, len(lengths) - 1)
+    noise = np.sqrt(noise_density(d, inside) * 0.75 * rate)
+    for number in range(len(lengths) - 1, 0, -1):
+        longer = rows[number - 1, low:high]
+        apart = np.abs(rows[number, low:high] - longer)
+        beyond = apart > _SAME * np.abs(longer) + _OVER_NOISE * noise * math.sqrt(lengths[number - 1])
+        allowed = np.where(np.logical_or.reduceat(beyond, edges), np.minimum(allowed, number - 1), allowed)
+    # a band beside one that needs longer gets it, too: a resonance has skirts
+    padded = np.pad(allowed, 1, mode="edge")
+    near = np.minimum(np.minimum(padded[:-2], padded[2:]), allowed)
+    return np.asarray(np.interp(np.log(np.maximum(frequency, frequency[1])), np.log(inside[edges]), near.astype(float)))
 
 
 def harmonic_response(d: Deconvolved, order: int) -> tuple[Complex, int]:

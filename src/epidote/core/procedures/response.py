@@ -224,7 +224,7 @@ def _unsettled(d: dc.Deconvolved, linear: dc.Linear, kernel: dc.Kernel) -> bool:
     first, last = _band_bins(kernel, size)
     bins = log_bins(size // 2 + 1, rate / size, first * rate / size, last * rate / size)
     whole, half = (response[bins.astype(int)] for response in (linear.whole, linear.half))
-    noise = np.sqrt(dc.noise_density(d, bins * (rate / size)) * dc.AFTER * rate)
+    noise = np.sqrt(dc.noise_density(d, bins * (rate / size)) * linear.longest * rate)
     return bool(np.any(np.abs(whole - half) > 0.02 * np.abs(whole) + 5 * noise))
 
 
@@ -242,8 +242,7 @@ def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSett
     delay = (peak if peak <= latest else peak - kernel.frames) + fraction
 
     density = dc.noise_density(a.first, x)
-    window_after = np.clip(2 * dc.CYCLES / x, dc.LEAST_AFTER, dc.AFTER) if settings.window is ImpulseWindow.BY_FREQUENCY else dc.AFTER
-    noise_power = density * (0.75 * np.asarray(window_after) + dc.BEFORE / 2) * rate / a.count
+    noise_power = density * (0.75 * a.linear_first.after[index] + dc.BEFORE / 2) * rate / a.count
     if a.repeats_spread is not None:
         noise_power = np.maximum(noise_power, np.square(a.repeats_spread[index]))
 
