@@ -113,5 +113,6 @@ def _spread_near(lines: Samples, place: float) -> float:
     """The same of the lines beside a place in bins, those of its own main lobe left out."""
     centre, reach = round(place), _BESIDE_LINE + WINDOW.half_width
     near = WINDOW.half_width + 1
-    beside = np.concatenate([lines[max(1, centre - reach) : max(1, centre - near)], lines[centre + near : centre + reach]])
-    return _spread(beside) if beside.size else _spread(lines)
+    # at the edge of a band of noise one side says nothing
+    sides = (lines[max(1, centre - reach) : max(1, centre - near)], lines[centre + near : centre + reach])
+    return max((_spread(side) for side in sides if side.size > near), default=_spread(lines))

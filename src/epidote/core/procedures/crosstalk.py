@@ -63,6 +63,7 @@ class CrosstalkSettings(Settings):
         ]
 
 
+_UNLIKE = 2.0  # times the noise of both sides
 _BESIDE = range(8, 31, 3)  # bins from the line, apart from each other by what the window widens noise to
 
 
@@ -162,10 +163,13 @@ def _leaks(recording: Recording, stimulus: Stimulus, driven: int, channels: int)
 def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
     """Peak of a line at a known frequency in x (frames,), and its standard deviation from the noise beside it."""
     weighted, width = WINDOW.weighted(x - x.mean()), rate / x.size
-    near = [frequency + sign * k * width for k in _BESIDE for sign in (-1, 1)]
-    beside = [line_at(weighted, f, rate) for f in near if 0 < f < rate / 2]
-    # the median of a Rayleigh distribution is 1.177 of one component's standard deviation
-    return line_at(weighted, frequency, rate), float(np.median(beside)) / 1.177
+    sides = [[line_at(weighted, f, rate) for k in _BESIDE if 0 < (f := frequency + sign * k * width) < rate / 2] for sign in (-1, 1)]
+    # the median of a Rayleigh distribution is 1.177 of one component's standard deviation; both sides together scatter less, but at the edge
+    # of a band of noise one of them says nothing
+    together = float(np.median([*sides[0], *sides[1]]))
+    most = max(float(np.median(side)) for side in sides if side)
+    beside = most if most > _UNLIKE * together else together
+    return line_at(weighted, frequency, rate), beside / 1.177
 
 
 def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Sequence[int], recordings: Sequence[Recording]) -> Result:

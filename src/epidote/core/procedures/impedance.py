@@ -29,6 +29,7 @@ from epidote.core.signal import Recording, Samples
 LEAST_FRAMES = 2048
 _MISMATCH_LIMITS = 0.05  # relative error of an impedance from which on the inputs' own differences are said
 _DB_PER_NEPER = 20 / math.log(10)
+_ALIKE = 4.0  # spreads
 
 
 class ImpedanceSettings(SweepSettings):
@@ -185,15 +186,19 @@ def _result(
         limited = (Caution.CHANNEL_MISMATCH,) if mismatch[place] > _MISMATCH_LIMITS else ()
         return {"frequency_hz": float(x[place]), "mismatch_error": float(mismatch[place])}, float(spreads[place]), limited
 
-    def ohms(key: str, value: float | None, place: int) -> Reading:
+    def ohms(key: str, value: float | None, place: int, *, chosen: bool = False) -> Reading:
+        """``chosen``: as the least or greatest of its neighbourhood, whose noise then decides the more the more points are alike."""
         where, spread, limited = at(place)
+        if chosen:
+            alike = int(np.count_nonzero(np.abs(size - size[place]) < _ALIKE * spread))
+            spread *= math.sqrt(1 + 2 * math.log(max(1, alike)))
         return Reading(key, 1, value, "Ω", where, None, spread if value is not None else None, limited)
 
     readings = [
         ohms("impedance_1k", value_at(x, size, 1000.0), int(np.argmin(np.abs(x - 1000.0)))),
-        ohms("minimum", float(size[low]), low),
+        ohms("minimum", float(size[low]), low, chosen=True),
         Reading("minimum_frequency", 1, float(x[low]), "Hz", {}, None, _place_spread(x, size, spreads, low)),
-        ohms("maximum", float(size[high]), high),
+        ohms("maximum", float(size[high]), high, chosen=True),
         Reading("maximum_frequency", 1, float(x[high]), "Hz", {}, None, _place_spread(x, -size, spreads, high)),
         _resonance(x, size, spreads),
         headroom(recording.signal, settings.before_channel),
