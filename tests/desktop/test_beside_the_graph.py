@@ -33,7 +33,8 @@ def test_a_row_is_called_different_or_not(window, two, qtbot):
     difference, verdict = panel.text_of("Gain at 1 kHz")
     assert difference.startswith("-0.8")
     assert verdict == "different (single run)"
-    assert panel.text_of("Delay")[1] == "not repeated"
+    assert panel.text_of("Delay")[1] == "different (single run)"
+    assert panel.text_of("Signal-to-noise ratio")[1] == "not repeated"  # it states no spread
     assert "lower throughout" in panel.crossings.text()
 
 

@@ -28,7 +28,7 @@ def path(measured_study, tmp_path):
     for n in range(ROWS):
         row = study.add_subject(study.add_unit("Maker", f"M{n}"), {"load": "8 Ω"}, "standin:wire")
         curve = Curve("level", 1, f, 20 - 10 * np.log10(1 + (f / (9000 + 500 * n)) ** 2), "Hz", "dB")
-        readings = level_readings(curve, 0.001)
+        readings = level_readings(curve, np.full(curve.x.size, 0.001))
         head = {**readings[0].to_json(), "title": "Gain"}
         study.add_run(row.id, column.id, "response", column.settings, Chain(), "made up", Result((curve,), readings), head, thumbnail_points(curve), ())
     study.close()

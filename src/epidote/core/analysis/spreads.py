@@ -22,6 +22,7 @@ _SUSPECT = 6.0  # times the mean of its block
 _A_LINE = 12.0  # times the local level: no noise
 _BLOCK = 16  # bins: several times what a line takes without a window
 WINDOWED_BLOCK = 32  # the same where a window has widened it to fifteen
+_WIDEST = {_BLOCK: 5, WINDOWED_BLOCK: 14}  # bins of a block that a line may take
 
 
 def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence[float]) -> Samples:
@@ -65,7 +66,9 @@ def power_variance(weighted: Samples, block: int = _BLOCK, *, lines: bool = True
     suspect = np.flatnonzero(blocks.max(axis=1) > _SUSPECT * blocks.mean(axis=1))
     powers, local = blocks[suspect], _levels_about(weighted, suspect * block, block)[:, None]
     corrected = local**2 + 2 * powers * local * lines - powers**2 / 2
-    return max(plain + float(corrected[powers > _A_LINE * local].sum()), 0.0)
+    above = powers > _A_LINE * local
+    above[np.count_nonzero(above, axis=1) > _WIDEST[block]] = False  # a narrow band of noise
+    return max(plain + float(corrected[above].sum()), 0.0)
 
 
 def windowed_band_spread(weighted: Samples, crowding: float, *, lines: bool = True) -> float:

@@ -49,6 +49,8 @@ class StepFound:
     harmonic_variance: float
     mains: tuple[MainsSeen, ...]
     bin_hz: float
+    undithered: bool
+    repeats: bool  # undithered, and meeting the same roundings again and again
 
     @property
     def main_spread_db(self) -> float:
@@ -173,4 +175,5 @@ def _figures(c: ToneAnalysis, step: StepAt, harmonics: int, weighting: Weighting
         step.level, c.fit.frequency, abs(c.fit.amplitudes[0]), c.noise, tuple(float(p) for p in powers), harmonics > inside + 1,
         float((np.square(c.line_spreads[1:]) * c.harmonics_inside()).sum()), c.noise_spread_db, c.fit.level_drift, clipped,
         float(c.line_spreads[0]), c.harmonic_variance(weighting), mains_seen(c), c.rate / c.frames,
+        c.undithered is not None, c.undithered is not None and c.undithered.coherent,
     )  # fmt: skip

@@ -30,6 +30,7 @@ from epidote.core.procedures.stepped import (
     watched,
 )
 from epidote.core.procedures.terminal import Terminal
+from epidote.core.procedures.tone import without_spread
 from epidote.core.quantity import from_db, to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Stimulus
@@ -190,7 +191,10 @@ def _channel(
     held = _error_of_hold(steps, settings, chain, number) if settings.holds_output else None
     if held is not None and held > HELD_DB:
         cautions.append(Caution.LEVEL_NOT_HELD)
-    readings = (*_readings(steps, passed, settings, terminal, held), headroom(signal, number))
+    if any(s.undithered for s in steps):
+        cautions.append(Caution.UNDITHERED)
+    found = _readings(steps, passed, settings, terminal, held)
+    readings = (*(without_spread(one) if any(s.repeats for s in steps) else one for one in found), headroom(signal, number))
     return Result(_curves(steps, passed, terminal, chain), readings, unique(cautions))
 
 

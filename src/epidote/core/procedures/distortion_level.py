@@ -33,6 +33,7 @@ from epidote.core.procedures.stepped import (
     watched,
 )
 from epidote.core.procedures.terminal import Terminal
+from epidote.core.procedures.tone import without_spread
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Stimulus
 from epidote.core.stimulus.staircase import BRIEF, staircase
@@ -171,7 +172,10 @@ def _channel(
     signal = recordings[0].signal
     terminal = Terminal.at(signal, chain, number)
     load = chain.load_ohms if terminal.full and terminal.base == "V" else None
-    readings = (*_readings(steps, settings, terminal, load, chain), headroom(signal, number))
+    if any(s.undithered for s in steps):
+        cautions.append(Caution.UNDITHERED)
+    found = _readings(steps, settings, terminal, load, chain)
+    readings = (*(without_spread(one) if any(s.repeats for s in steps) else one for one in found), headroom(signal, number))
     return Result(_curves(steps, terminal, load, chain), readings, unique(cautions))
 
 
