@@ -99,8 +99,9 @@ def main() -> None:
         page.look.show_view("level")
         settle(window, 0.5)
         page.exchange.export(OUT / "exported-graph.png")
-        settle(window)
-        window.message.hide()  # that it was exported is not what the next pictures show
+        while "exported" not in window.message.text():
+            settle(window, 0.2)
+        window.message.hide()  # what the next pictures show is something else
     page.pins.clear()
     settle(window)
     beside_the_graph(window, dressed, wanted, found, (p40_high, a25))
