@@ -9,6 +9,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
 from epidote.desktop.faults import faults
+from epidote.desktop.garbage import collect_between_events, keep_what_is_loaded
 from epidote.desktop.theme import apply_theme, chosen_theme, load_fonts
 
 
@@ -18,6 +19,7 @@ def application() -> QApplication:
     made = app if isinstance(app, QApplication) else QApplication(sys.argv[:1])
     made.setApplicationName("Epidote")
     made.setOrganizationName("Epidote")
+    collect_between_events(made)
     load_fonts()
     apply_theme(made, chosen_theme())
     return made
@@ -29,6 +31,7 @@ def run(argument: str) -> int:
     faults().install()
     from epidote.desktop.main_window import MainWindow
 
+    keep_what_is_loaded()
     window = MainWindow()
     window.show()
     if argument == "demo":
