@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from epidote.core.analysis.spectrum import MAINS
 from epidote.core.caution import Caution
 from epidote.core.quantity import to_db
 from epidote.core.signal import Recording, Samples, Stimulus
@@ -22,7 +23,6 @@ CLIP_DB = -0.05  # dBFS of the greatest sample
 UNSTEADY_DB = 0.1
 FOLLOWS_DB = 0.1  # by how much 20 dB more drive may give other than 20 dB
 HUM_DB = -60.0  # of the tone
-_MAINS = (50.0, 60.0)
 
 
 @dataclass(frozen=True)
@@ -196,7 +196,7 @@ class _Channel:
                     f"a level step of {asked:g} dB gave {rise:.2f} dB{f', and the low tone then differed by {back:+.2f} dB' if abs(back) > FOLLOWS_DB else ''}. A gain control, limiter or enhancement is active, or the unit is overdriven.",
                 )
             )
-        hum = max(sum(10 ** (_line(self._silence, self._rate, n * mains) / 10) for n in range(1, 6)) for mains in _MAINS)
+        hum = max(sum(10 ** (_line(self._silence, self._rate, n * mains) / 10) for n in range(1, 6)) for mains in MAINS)
         relative = 10 * math.log10(hum) - self.level if hum > 0 else -math.inf
         if relative > HUM_DB:
             found.append(

@@ -82,6 +82,9 @@ def to_db(ratio: float) -> float:
     return 20 * math.log10(ratio) if ratio > 0 else -math.inf
 
 
+DB_PER_NEPER = 20 / math.log(10)  # of an amplitude: a small relative change of it, in dB
+
+
 def from_db(level: float) -> float:
     """Amplitude ratio of a level difference in dB."""
     return float(10 ** (level / 20))

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from epidote.core.analysis.clock import resampled
 from epidote.core.analysis.delay import Delay, NothingInCommon, Spectra, delay_between, spectra, transform_size
@@ -226,8 +227,13 @@ def _usual_delay(delays: Samples, spreads: Samples) -> float:
     held = np.cumsum(weights[order])
     middle = float(delays[order][np.searchsorted(held, held[-1] / 2)])
     away = np.abs(delays - middle)
-    near = away <= _AGREES * np.maximum(spreads, float(np.median(away)))
+    near = _agree(away, spreads)
     return float(np.average(delays[near], weights=weights[near]))
+
+
+def _agree(away: Samples, spreads: Samples) -> NDArray[np.bool_]:
+    """Which windows are no further away from a robust figure than their spread, or the usual distance, explains."""
+    return np.asarray(away <= _AGREES * np.maximum(spreads, float(np.median(away))))
 
 
 def _line(times: Samples, delays: Samples, spreads: Samples) -> tuple[float, float, float] | None:
@@ -242,7 +248,7 @@ def _line(times: Samples, delays: Samples, spreads: Samples) -> tuple[float, flo
     robust = theilslopes(delays, times)
     slope, level = float(robust[0]), float(robust[1])
     away = np.abs(delays - level - slope * times)
-    near = away <= _AGREES * np.maximum(spreads, float(np.median(away)))
+    near = _agree(away, spreads)
     t, d, w = times[near], delays[near], spreads[near] ** -2.0
     if t.size < 3:
         return None

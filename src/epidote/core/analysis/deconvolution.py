@@ -250,12 +250,12 @@ def linear_response(d: Deconvolved, *, by_frequency: bool) -> Linear:
     lengths = [AFTER * 2.0**n for n in range(_LENGTHENED, 0, -1) if AFTER * 2.0**n < _room_after(d.kernel)] + [AFTER]
     usual = len(lengths) - 1
     begins: list[float] = []  # from which frequency on each shorter one takes over: in the octave where it first holds enough cycles
-    while lengths[-1] / 2 > LEAST_AFTER / 1.5:
-        begin = max(2 * CYCLES / (lengths[-1] / 2), 2 * d.kernel.stimulus["start"] * 2 * AFTER / lengths[-1]) / 2
+    while (shorter := lengths[-1] / 2) > LEAST_AFTER / 1.5:
+        begin = max(CYCLES, d.kernel.stimulus["start"] * AFTER) / shorter
         if begin > 0.5 * rate:
             break
         begins.append(begin)
-        lengths.append(max(lengths[-1] / 2, LEAST_AFTER))
+        lengths.append(max(shorter, LEAST_AFTER))
     if len(lengths) < 2:
         lengths.append(AFTER / 2)
     rows = _by_windows(d, lengths)
@@ -268,7 +268,7 @@ def linear_response(d: Deconvolved, *, by_frequency: bool) -> Linear:
     lower = np.minimum(steps.astype(int), len(lengths) - 2)
     bins, share = np.arange(frequency.size), steps - lower
     response = rows[lower, bins] + share * (rows[lower + 1, bins] - rows[lower, bins])
-    longest = max(0, min(int(lower.min()), len(lengths) - 2))
+    longest = int(lower.min())
     after = np.array(lengths)[lower] * 0.5**share
     return Linear(response, after, rows[longest], rows[longest + 1], lengths[longest])
 

@@ -16,6 +16,7 @@ from epidote.core import transforms
 from epidote.core.analysis.alignment import refined_lag
 from epidote.core.analysis.peaks import Peaks, highest_peaks
 from epidote.core.analysis.spectrum import even_fast_len
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.signal import Samples
 from epidote.core.stimulus.tone import fade_ends
 
@@ -272,7 +273,7 @@ def _level_spread(held: Spectra, turned: NDArray[np.complex128], scale: float, a
     padded = held.size / held.span
     across = float(np.square(turned.imag).sum()) * padded
     along = float(np.square(turned.real - scale * held.first).sum()) * padded
-    return 20 / math.log(10) * math.sqrt(min(across, along)) / abs(alike)
+    return DB_PER_NEPER * math.sqrt(min(across, along)) / abs(alike)
 
 
 def _spread_of(held: Spectra, w: Samples, turned: NDArray[np.complex128], rest: float) -> float:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core import transforms
-from epidote.core.analysis.spectrum import MAINS_ORDERS
+from epidote.core.analysis.spectrum import MAINS, MAINS_ORDERS
 from epidote.core.analysis.tone import ToneAnalysis
 from epidote.core.analysis.windows import HANN
 
@@ -18,7 +18,6 @@ _ON_IT = 2.0  # bins within which it acts on the harmonic
 _CLEAR = 6.0  # times the lines beside it
 _FINER = 4  # bins of the transform to one of the record
 MOVES_DB = 0.1
-MAINS = (50.0, 60.0)  # Hz
 
 
 @dataclass(frozen=True)
@@ -55,12 +54,13 @@ def mains_seen(c: ToneAnalysis) -> tuple[MainsSeen, ...]:
 
 def may_meet_hum(frequency: float, harmonics: int, width: float) -> bool:
     """Whether a tone or one of its harmonics lies on a line of the mains."""
-    for mains in MAINS:
-        for n in range(1, harmonics + 1):
-            number = round(n * frequency / mains)
-            if 1 <= number <= MAINS_ORDERS and abs(number * mains - n * frequency) <= _ON_IT * width:
-                return True
-    return False
+    return any(_order_at(n * frequency, mains, width) is not None for mains in MAINS for n in range(1, harmonics + 1))
+
+
+def _order_at(frequency: float, mains: float, width: float) -> int | None:
+    """Which of the mains' lines acts on a component at a frequency in Hz; None where none does."""
+    order = round(frequency / mains)
+    return order if 1 <= order <= MAINS_ORDERS and abs(order * mains - frequency) <= _ON_IT * width else None
 
 
 def hum_on(frequency: float, width: float, order: int, seen: Sequence[MainsSeen]) -> float:
@@ -70,8 +70,8 @@ def hum_on(frequency: float, width: float, order: int, seen: Sequence[MainsSeen]
     """
     most = 0.0
     for mains in {one.mains for one in seen}:
-        number = round(order * frequency / mains)
-        if not 1 <= number <= MAINS_ORDERS or abs(number * mains - order * frequency) > _ON_IT * width:
+        number = _order_at(order * frequency, mains, width)
+        if number is None:
             continue
         rows = np.array([one.amplitudes for one in seen if one.mains == mains])
         # a line that most of the records show; of noise one may pass for one

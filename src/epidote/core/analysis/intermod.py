@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from epidote.core import transforms
 from epidote.core.analysis.sinefit import fit_tone
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.windows import line_at
@@ -92,7 +93,7 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
     end = 0.5 * rate - _LEAST_APART * rate / x.size
     places = {o: place(o, *found) for o in ALL}
     products = {o: line_at(weighted, f, rate) if f < end else None for o, f in places.items()}
-    lines = np.abs(np.fft.rfft(weighted))
+    lines = np.abs(transforms.rfft(weighted))
     spreads = {o: _spread_near(lines, f * x.size / rate) for o, f in places.items()}
     # the window lets through more of the noise than a fit, which has none
     of_tones = [_spread_near(lines, f * x.size / rate) / math.sqrt(WINDOW.enbw) for f in found]

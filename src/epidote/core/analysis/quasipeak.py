@@ -16,6 +16,7 @@ import numpy as np
 
 from epidote.core import transforms
 from epidote.core.analysis.weighting import response_468
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.signal import Samples
 from epidote.core.stimulus.tone import fade_ends
 
@@ -97,5 +98,6 @@ def _spreads(settled: Samples, rate: float) -> tuple[float | None, float | None]
         return None, None
     parts = settled[: settled.size // count * count].reshape(count, -1)
     greatest, mean = parts.max(axis=1), parts.mean(axis=1)
-    db = 20 / math.log(10)
-    return db * float(greatest.std(ddof=1) / settled.max()), db * float(mean.std(ddof=1)) / math.sqrt(count) / float(settled.mean())
+    of_greatest = float(greatest.std(ddof=1)) / float(settled.max())
+    of_mean = float(mean.std(ddof=1)) / math.sqrt(count) / float(settled.mean())
+    return DB_PER_NEPER * of_greatest, DB_PER_NEPER * of_mean

@@ -13,6 +13,7 @@ from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, CosineWindow, windo
 from epidote.core.signal import Samples, locked
 
 Complex = NDArray[np.complex128]
+MAINS = (50.0, 60.0)  # Hz
 MAINS_ORDERS = 10
 _LEAST = 1e-40
 

@@ -7,12 +7,16 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from epidote.core.analysis.windows import CosineWindow
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.signal import Samples
 
+FloatOrSamples = TypeVar("FloatOrSamples", float, Samples)
 _REACH = 40  # bins to either side of a line
 _BESIDE_FUNDAMENTAL, _BESIDE_HARMONIC = 4.0, 1.5  # bins that the fit emptied
 _KEPT = 0.8  # the lower share of them: a line nearby is no noise
@@ -71,6 +75,25 @@ def power_variance(weighted: Samples, block: int = _BLOCK, *, lines: bool = True
     return max(plain + float(corrected[above].sum()), 0.0)
 
 
+def power_spread_db(variance: float, power: float) -> float:
+    """Standard deviation in dB of the level of a power > 0 with that variance."""
+    return DB_PER_NEPER / 2 * math.sqrt(variance) / power
+
+
+def line_power_variance(own: FloatOrSamples, under: FloatOrSamples, window: CosineWindow) -> FloatOrSamples:
+    """Variance of the power of a line that was read with a window: of the line and the noise of one bin, which the window widens.
+
+    own: the line's power; under: that of the noise in all bins of its main lobe.
+    """
+    of_one_bin = under / (2 * window.half_width + 1) * window.enbw
+    return (2 * own + under) * of_one_bin
+
+
+def median_spread(of_one: float, count: int) -> float:
+    """Standard deviation of the median of so many values: sqrt(pi/2) times that of a mean for many, and as much for two."""
+    return of_one * math.sqrt(math.pi / 2 / (count + math.pi / 2 - 1))
+
+
 def windowed_band_spread(weighted: Samples, crowding: float, *, lines: bool = True) -> float:
     """Standard deviation in dB of the level of a band from the powers of its bins (bins,), weighted, read with a window; 0 of silence.
 
@@ -78,7 +101,7 @@ def windowed_band_spread(weighted: Samples, crowding: float, *, lines: bool = Tr
     """
     total = float(weighted.sum()) if lines else _without_lines(weighted, WINDOWED_BLOCK)
     variance = crowding * power_variance(weighted, WINDOWED_BLOCK, lines=lines)
-    return 10 / math.log(10) * math.sqrt(variance) / total if total > 0 else 0.0
+    return power_spread_db(variance, total) if total > 0 else 0.0
 
 
 def _without_lines(powers: Samples, block: int) -> float:

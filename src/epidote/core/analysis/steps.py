@@ -15,15 +15,16 @@ from epidote.core.analysis.alignment import correlation
 from epidote.core.analysis.capture import is_clipped
 from epidote.core.analysis.hum import MainsSeen, hum_included, mains_seen
 from epidote.core.analysis.spectrum import fast_stretch
+from epidote.core.analysis.spreads import power_spread_db
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.signal import Samples, Signal, Stimulus
 from epidote.core.stimulus.staircase import StepAt, chirp
 
 SETTLE, GUARD = 0.3, 0.02  # share of a step left to settle; s at its end, for a start that is found a little late
 _SETTLE_CYCLES, _SETTLE_LOW = 10.0, 0.35  # low tones wait for the high-pass corners below them: this many cycles, or s at most
 _LEAST_FRAMES = 256
-_DB_PER_NEPER = 20 / math.log(10)
 _NEAR, _SURE = 1.0, 0.8
 _ALIKE = 0.3  # of 1: how much a stretch must resemble the chirp
 
@@ -55,7 +56,7 @@ class StepFound:
     @property
     def main_spread_db(self) -> float:
         """One standard deviation of the fundamental's level."""
-        return _DB_PER_NEPER * self.amplitude_spread / self.amplitude
+        return DB_PER_NEPER * self.amplitude_spread / self.amplitude
 
     @property
     def thd_spread_db(self) -> float | None:
@@ -65,12 +66,11 @@ class StepFound:
     @property
     def thd_n_spread_db(self) -> float | None:
         """One standard deviation of ``thd_n``."""
-        noise_variance = (self.noise_spread_db * self.noise / (_DB_PER_NEPER / 2)) ** 2
+        noise_variance = (self.noise_spread_db * self.noise / (DB_PER_NEPER / 2)) ** 2
         return self._spread_db(noise_variance + self.harmonic_variance, self.noise + self.harmonic)
 
     def _spread_db(self, variance: float, power: float) -> float | None:
-        own = _DB_PER_NEPER / 2 * math.sqrt(variance) / power if power > 0 else None
-        return None if own is None else math.hypot(own, self.main_spread_db)
+        return math.hypot(power_spread_db(variance, power), self.main_spread_db) if power > 0 else None
 
     def meets_hum(self, others: Sequence[StepFound]) -> bool:
         """Whether mains hum may change the tone or its harmonics together by more than 0.1 dB; ``others``: of the same run, where it is seen."""

@@ -25,10 +25,10 @@ from epidote.core.analysis.spreads import WINDOWED_BLOCK, line_spreads, lower_me
 from epidote.core.analysis.weighting import Weighting, power_weight
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.windows import windowed_bins, windowed_power
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.signal import Samples
 
 AGREEMENT_DB = 0.2
-_DB_PER_NEPER = 20 / math.log(10)
 _DRIFT_ORDERS, _DRIFT_SHARE, _DRIFT_CAUTION = (3, 6, 9), 0.0005, 0.05
 _MOST_STRANGERS = 10
 _LEAST_CYCLES = 1.5  # of a stranger in the record
@@ -163,7 +163,7 @@ def analyse_tone(
         variance += (abs(line.amplitude) * float(spread) * share) ** 2
         lines.append((line.frequency, line.amplitude))
         fit.residual[:] += line.samples
-    noise_spread = _DB_PER_NEPER / 2 * (math.sqrt(variance) / noise if noise > 0 else 1 / math.sqrt(bins))
+    noise_spread = DB_PER_NEPER / 2 * (math.sqrt(variance) / noise if noise > 0 else 1 / math.sqrt(bins))
     if max(fit.level_drift, fit.phase_drift) > _STEADY:
         whole = transforms.rfft(x - fit.dc)
         shown = windowed_power(whole, WINDOW)
@@ -198,7 +198,7 @@ def _noise_level(
         # read with a window, against which nothing leaks, at the price of a wider scatter
         windowed = band_powers_of(clean, width, *band, weighting)
         scatter = math.sqrt(power_variance(windowed, WINDOWED_BLOCK, lines=False))  # of lines both say the same
-        if disagreement > AGREEMENT_DB + 5 * _DB_PER_NEPER / 2 * scatter / checked:
+        if disagreement > AGREEMENT_DB + 5 * DB_PER_NEPER / 2 * scatter / checked:
             # something outside the band leaks into the plain sum
             return _NoiseLevel(checked, WINDOW.crowding * power_variance(windowed, WINDOWED_BLOCK))
     return _NoiseLevel(plain, power_variance(unwindowed_powers(residual, frames, rate, *band, weighting)))

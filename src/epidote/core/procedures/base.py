@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache, lru_cache
 from importlib.metadata import EntryPoint, entry_points
 from typing import Any, Protocol, TypeVar
@@ -224,6 +224,11 @@ def single_recording_channels(recordings: Sequence[Recording]) -> int:
     if len(counts) > 1 or len(rates) > 1:
         raise UnusableInputError("The recordings differ in number of channels or sample rate. Use the recordings of a single run.")
     return counts.pop()
+
+
+def without_spreads(readings: Iterable[Reading]) -> list[Reading]:
+    """The same where roundings repeat with the tone: their error is a fixed one, which no spread describes."""
+    return [r if r.spread is None else replace(with_caution(r, Caution.UNDITHERED), spread=None) for r in readings]
 
 
 def per_channel(channels: int, analyse: Callable[[int], Result]) -> list[Result]:

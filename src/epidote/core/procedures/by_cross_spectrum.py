@@ -18,6 +18,7 @@ from epidote.core.chain import Chain
 from epidote.core.procedures.base import gathered, per_channel
 from epidote.core.procedures.level_readings import judged_band, level_readings
 from epidote.core.procedures.terminal import Terminal
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Samples, Stimulus
 
@@ -26,7 +27,6 @@ if TYPE_CHECKING:
 
 REFERENCE = "reference_channel"
 _LEAST = 1e-20
-_DB_PER_NEPER = 20 / math.log(10)
 _HANN_BINS = 1.5  # bins of a Hann window that say the same
 _WEAK = 0.5  # coherence below which a figure says more about noise than about the unit
 
@@ -79,7 +79,7 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
     low, high = judged_band(plain)
     band = (at >= low) & (at <= high)
     # half of the noise lies along the response
-    spreads = _DB_PER_NEPER * np.sqrt(path.variance[bins] / 2)
+    spreads = DB_PER_NEPER * np.sqrt(path.variance[bins] / 2)
     readings = [
         *level_readings(plain, spreads),
         Reading("delay", number, delay / signal.rate, "s", {"samples": delay}, None, unsure / signal.rate),

@@ -24,12 +24,12 @@ from epidote.core.display import format_plain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, single_recording_channels
 from epidote.core.procedures.stepped import OVERHEAD, least_dwell
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Samples, Stimulus
 from epidote.core.stimulus.staircase import KIND, Step, staircase, steps_of
 
-_DB_PER_NEPER = 20 / math.log(10)
 _LEAST_CYCLES = 8.0
 _STANDS_OUT = 3.0
 MOST_CHANNELS = 8
@@ -193,7 +193,7 @@ def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Seque
         shown += list(curves.values()) if len(curves) > 1 else []
         top = int(np.argmax(shown[0].y))
         worst_of = max((leaks[d, number][1:][top] for d in curves if len(leaks[d, number]) > top + 1), key=lambda leak: leak.ratio)
-        unsure = _DB_PER_NEPER * worst_of.spread / worst_of.ratio if worst_of.ratio > 0 else None
+        unsure = DB_PER_NEPER * worst_of.spread / worst_of.ratio if worst_of.ratio > 0 else None
         faint = (Caution.NOISE_DOMINATED,) if worst_of.ratio < _STANDS_OUT * worst_of.spread else ()
         at: dict[str, float | str] = {"frequency_hz": float(first.x[top])}
         readings.append(Reading("worst", number, float(shown[0].y[top]), "dB", at, None, unsure, faint))
@@ -210,7 +210,7 @@ def _db(ratio: float) -> float:
 def _reading(key: str, number: int, driven: int, leak: _Leak) -> Reading:
     at: dict[str, float | str] = {"frequency_hz": leak.frequency, "driven_channel": float(driven)}
     faint = (Caution.NOISE_DOMINATED,) if leak.ratio < _STANDS_OUT * leak.spread else ()
-    spread = _DB_PER_NEPER * leak.spread / leak.ratio if leak.ratio > 0 else None
+    spread = DB_PER_NEPER * leak.spread / leak.ratio if leak.ratio > 0 else None
     return Reading(key, number, _db(leak.ratio), "dB", at, _db(2 * leak.spread), spread, faint)
 
 

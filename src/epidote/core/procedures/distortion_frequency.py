@@ -15,7 +15,15 @@ from epidote.core.analysis.steps import StepFound
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    single_recording_channels,
+    without_spreads,
+)
 from epidote.core.procedures.distortion_frequency_settings import DistortionFrequencySettings, Hold
 from epidote.core.procedures.levels import drive_dbfs
 from epidote.core.procedures.stepped import (
@@ -30,7 +38,6 @@ from epidote.core.procedures.stepped import (
     watched,
 )
 from epidote.core.procedures.terminal import Terminal
-from epidote.core.procedures.tone import without_spread
 from epidote.core.quantity import from_db, to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Stimulus
@@ -186,16 +193,17 @@ def _channel(
     outside = np.array([s.left_out for s in steps])
     if outside.any():
         cautions.append(Caution.OUTSIDE_BAND)
-    if any(s.meets_hum(steps) for s in steps):
+    with_hum = [s for s in steps if s.meets_hum(steps)]
+    if with_hum:
         cautions.append(Caution.HUM_INCLUDED)
     held = _error_of_hold(steps, settings, chain, number) if settings.holds_output else None
     if held is not None and held > HELD_DB:
         cautions.append(Caution.LEVEL_NOT_HELD)
     if any(s.undithered for s in steps):
         cautions.append(Caution.UNDITHERED)
-    found = _readings(steps, passed, settings, terminal, held)
-    readings = (*(without_spread(one) if any(s.repeats for s in steps) else one for one in found), headroom(signal, number))
-    return Result(_curves(steps, passed, terminal, chain), readings, unique(cautions))
+    found = _readings(steps, passed, with_hum, settings, terminal, held)
+    readings = (*(without_spreads(found) if any(s.repeats for s in steps) else found), headroom(signal, number))
+    return Result(_curves(steps, passed, with_hum, terminal, chain), readings, unique(cautions))
 
 
 def _passed(steps: Sequence[StepFound]) -> np.ndarray:
@@ -213,7 +221,9 @@ def _error_of_hold(steps: Sequence[StepFound], settings: DistortionFrequencySett
     return max(abs(to_db(s.amplitude) - wanted) for s in steps)
 
 
-def _curves(steps: Sequence[StepFound], passed: np.ndarray, terminal: Terminal, chain: Chain) -> tuple[Curve, ...]:
+def _curves(
+    steps: Sequence[StepFound], passed: np.ndarray, with_hum: Sequence[StepFound], terminal: Terminal, chain: Chain
+) -> tuple[Curve, ...]:
     """What is filtered away, or counts harmonics beyond the band, is raised into the floor: drawn faint, named in ``meta``."""
     x = np.array([s.frequency for s in steps])
     offset = chain.offset_db(terminal.channel) or 0.0
@@ -231,7 +241,7 @@ def _curves(steps: Sequence[StepFound], passed: np.ndarray, terminal: Terminal, 
                 meta["filtered_away_hz"] = " ".join(f"{f:.4g}" for f in x[~passed])
             if curve.key == "thd" and any(s.left_out for s in steps):
                 meta["harmonics_outside_band_hz"] = " ".join(f"{s.frequency:.4g}" for s in steps if s.left_out)
-            if curve.key == "thd" and (with_hum := [s for s in steps if s.meets_hum(steps)]):
+            if curve.key == "thd" and with_hum:
                 meta["hum_included_hz"] = " ".join(f"{s.frequency:.4g}" for s in with_hum)
             curve = replace(curve, floor=np.where(doubtful, np.maximum(curve.y, floor), floor), meta=meta)
         curves.append(curve)
@@ -241,7 +251,8 @@ def _curves(steps: Sequence[StepFound], passed: np.ndarray, terminal: Terminal, 
 
 
 def _readings(
-    steps: Sequence[StepFound], passed: np.ndarray, settings: DistortionFrequencySettings, terminal: Terminal, held: float | None
+    steps: Sequence[StepFound], passed: np.ndarray, with_hum: Sequence[StepFound], settings: DistortionFrequencySettings, terminal: Terminal,
+    held: float | None,
 ) -> list[Reading]:
     number = terminal.channel
     base: dict[str, float | str] = {
@@ -255,8 +266,8 @@ def _readings(
     left = (Caution.OUTSIDE_BAND,) if near.left_out else ()
     absent = () if x[0] <= 1000 * (1 + 1e-6) and x[-1] >= 1000 * (1 - 1e-6) else (Caution.OUTSIDE_BAND,)
 
-    def with_hum(step: StepFound) -> tuple[Caution, ...]:
-        return (Caution.HUM_INCLUDED,) if step.meets_hum(steps) else ()
+    def of_hum(step: StepFound) -> tuple[Caution, ...]:
+        return (Caution.HUM_INCLUDED,) if step in with_hum else ()
 
     readings = [
         Reading(
@@ -267,7 +278,7 @@ def _readings(
             at_1k,
             db(math.sqrt(near.expected_noise / near.main)),
             None if absent else near.thd_spread_db,
-            (*absent, *buried, *left, *with_hum(near)),
+            (*absent, *buried, *left, *of_hum(near)),
         ),
         Reading(
             "thd_n", number, None if absent else value_at(x, thd_n, 1000.0), "dB", at_1k, None,
@@ -288,7 +299,7 @@ def _readings(
         worst = steps[top].thd_n_spread_db
         readings.append(Reading("worst", number, float(thd_n[top]), "dB", at(top), None, worst, (*skipped, *mostly)))
         readings.append(Reading("worst_frequency", number, float(x[top]), "Hz"))
-        doubts = (*skipped, *with_hum(steps[worst_thd]))
+        doubts = (*skipped, *of_hum(steps[worst_thd]))
         readings.append(Reading("worst_thd", number, float(thd[worst_thd]), "dB", at(worst_thd), None, steps[worst_thd].thd_spread_db, doubts))
         readings.append(Reading("lowest_thd_n", number, float(thd_n[least]), "dB", at(least), None, steps[least].thd_n_spread_db))
     amplitude = from_db(value_at(x, np.array([to_db(s.amplitude) for s in steps]), 1000.0) or to_db(near.amplitude))

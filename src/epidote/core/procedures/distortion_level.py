@@ -14,11 +14,20 @@ import numpy as np
 
 from epidote.core.analysis import knee
 from epidote.core.analysis.capture import headroom, require_usable
+from epidote.core.analysis.spreads import median_spread
 from epidote.core.analysis.steps import StepFound
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    single_recording_channels,
+    without_spreads,
+)
 from epidote.core.procedures.distortion_level_settings import PRACTICAL, RATED, DistortionLevelSettings
 from epidote.core.procedures.stepped import (
     OVERHEAD,
@@ -33,7 +42,6 @@ from epidote.core.procedures.stepped import (
     watched,
 )
 from epidote.core.procedures.terminal import Terminal
-from epidote.core.procedures.tone import without_spread
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.signal import Recording, Stimulus
 from epidote.core.stimulus.staircase import BRIEF, staircase
@@ -175,7 +183,7 @@ def _channel(
     if any(s.undithered for s in steps):
         cautions.append(Caution.UNDITHERED)
     found = _readings(steps, settings, terminal, load, chain)
-    readings = (*(without_spread(one) if any(s.repeats for s in steps) else one for one in found), headroom(signal, number))
+    readings = (*(without_spreads(found) if any(s.repeats for s in steps) else found), headroom(signal, number))
     return Result(_curves(steps, terminal, load, chain), readings, unique(cautions))
 
 
@@ -246,8 +254,7 @@ def _readings(
     end = (rated.level, rated.amplitude) if rated else (steps[-1].level, steps[-1].amplitude)
     small = [s for s in steps if s.level < end[0] - _SMALL_DB and s.noise < 1e-4 * s.main] or [steps[0]]
     gain, offset = float(np.median([db(s.amplitude) - s.level for s in small])), chain.offset_db(number)
-    each = float(np.median([s.main_spread_db for s in small]))
-    gain_spread = each * math.sqrt(math.pi / 2 / (len(small) + math.pi / 2 - 1))  # of a median, see latency
+    gain_spread = median_spread(float(np.median([s.main_spread_db for s in small])), len(small))
     uncalibrated = () if offset is not None else (Caution.UNCALIBRATED,)
     readings.append(Reading("gain", number, gain + (offset or 0.0), "dB", base, None, gain_spread, uncalibrated))
     end_spread = (rated.spread_db if rated else None) or steps[-1].main_spread_db

@@ -16,18 +16,25 @@ from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    single_recording_channels,
+    without_spreads,
+)
 from epidote.core.procedures.levels import LevelText
 from epidote.core.procedures.terminal import Terminal
-from epidote.core.procedures.tone import tone_curves, without_spread
-from epidote.core.quantity import QuantityError, parse_as, to_db
+from epidote.core.procedures.tone import tone_curves
+from epidote.core.quantity import DB_PER_NEPER, QuantityError, parse_as, to_db
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import Settings, setting
 from epidote.core.signal import Recording
 from epidote.core.stimulus.sweep import sweep
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
-_DB_PER_NEPER = 20 / math.log(10)
 _LEAST_FRAMES = 256
 _SWEEP_SECONDS = 0.5
 _BAND = (20.0, 20000.0)
@@ -113,7 +120,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     amplitude = abs(fit.amplitudes[0])
     at: dict[str, float | str] = {"frequency_hz": fit.frequency, "level_dbfs": drive}
     terminal = Terminal.at(signal, chain, number)
-    spread = _DB_PER_NEPER * float(found.line_spreads[0]) / amplitude
+    spread = DB_PER_NEPER * float(found.line_spreads[0]) / amplitude
     if found.undithered is not None:
         cautions.append(Caution.UNDITHERED)
     offset = chain.offset_db(number)
@@ -123,7 +130,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     unit = "ratio" if terminal.base == "V" or offset is None else "Pa/V"
     readings = [
         Reading("gain", number, gain, "dB", at, None, spread, weak),
-        Reading("gain_ratio", number, 10 ** (gain / 20), unit, at, None, 10 ** (gain / 20) * spread / _DB_PER_NEPER, weak),
+        Reading("gain_ratio", number, 10 ** (gain / 20), unit, at, None, 10 ** (gain / 20) * spread / DB_PER_NEPER, weak),
         terminal.level("output", amplitude**2 / 2, at, spread),
         _input(number, drive, chain, at),
         _input_for(number, digital, settings, chain, at, spread),
@@ -131,7 +138,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
         headroom(signal, number),
     ]
     if found.undithered is not None and found.undithered.coherent:
-        readings = [without_spread(one) for one in readings]
+        readings = without_spreads(readings)
     curves = tuple(c for c in tone_curves(found, terminal) if c.key != "residual")
     return Result(curves, tuple(readings), unique(cautions))
 
@@ -143,7 +150,7 @@ def _input(
     if chain.output_full_scale is None:
         return Reading(key, number, drive, "dBFS", at, None, spread_db)
     volts = chain.output_full_scale * 10 ** (drive / 20)
-    return Reading(key, number, volts, "V", at, None, None if spread_db is None else volts * spread_db / _DB_PER_NEPER)
+    return Reading(key, number, volts, "V", at, None, None if spread_db is None else volts * spread_db / DB_PER_NEPER)
 
 
 def _input_for(

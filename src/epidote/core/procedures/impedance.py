@@ -22,13 +22,13 @@ from epidote.core.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, single_recording_channels
 from epidote.core.procedures.swept import SweepSettings
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import setting
 from epidote.core.signal import Recording, Samples
 
 LEAST_FRAMES = 2048
 _MISMATCH_LIMITS = 0.05  # relative error of an impedance from which on the inputs' own differences are said
-_DB_PER_NEPER = 20 / math.log(10)
 _ALIKE = 4.0  # spreads
 
 
@@ -101,12 +101,11 @@ class Impedance(UsualProcedure):
             if not before.found:
                 missing = (Caution.STIMULUS_NOT_FOUND,)
                 return Result((), (Reading("minimum", 1, None, "Ω", cautions=missing),), unique((*cautions, *missing)))
-            own = _ratio(before, after)
-            ratios.append(own)
-            variances.append(_ratio_variance(before, after, own))
-        ratio = np.mean(ratios, axis=0)
-        variance = np.mean(variances, axis=0) / len(recordings)
-        return _result(ratio, variance, kernel, settings, recordings[0], cautions)
+            ratio, variance = _ratio(before, after)
+            ratios.append(ratio)
+            variances.append(variance)
+        unsure = np.mean(variances, axis=0) / len(recordings)
+        return _result(np.mean(ratios, axis=0), unsure, kernel, settings, recordings[0], cautions)
 
 
 def _responses(before: dc.Deconvolved, after: dc.Deconvolved) -> list[NDArray[np.complex128]]:
@@ -116,20 +115,16 @@ def _responses(before: dc.Deconvolved, after: dc.Deconvolved) -> list[NDArray[np
     return [dc.windowed_response(d.impulse, *around, size) for d in (before, after)]
 
 
-def _ratio(before: dc.Deconvolved, after: dc.Deconvolved) -> NDArray[np.complex128]:
-    """V2 / V1 on the grid."""
+def _ratio(before: dc.Deconvolved, after: dc.Deconvolved) -> tuple[NDArray[np.complex128], Samples]:
+    """V2 / V1 on the grid, and its variance, both parts together, by the noise of either side (bins,)."""
     first, second = _responses(before, after)
-    return np.asarray(second / np.where(np.abs(first) > 0, first, np.inf))
-
-
-def _ratio_variance(before: dc.Deconvolved, after: dc.Deconvolved, ratio: NDArray[np.complex128]) -> Samples:
-    """Variance of that ratio, both its parts together, by the noise of either side (bins,)."""
+    ratio: NDArray[np.complex128] = second / np.where(np.abs(first) > 0, first, np.inf)
     rate = before.kernel.rate
     f: Samples = np.arange(ratio.size, dtype=float) * (rate / dc.response_grid(before.kernel))
     window = (0.75 * dc.AFTER + dc.BEFORE / 2) * rate
     noise = [dc.noise_density(d, f) * window for d in (before, after)]
-    power = np.square(np.abs(_responses(before, after)[0]))
-    return np.asarray((noise[1] + np.square(np.abs(ratio)) * noise[0]) / np.maximum(power, np.finfo(float).tiny))
+    power = np.maximum(np.square(np.abs(first)), np.finfo(float).tiny)
+    return ratio, np.asarray((noise[1] + np.square(np.abs(ratio)) * noise[0]) / power)
 
 
 def _resonance(x: Samples, size: Samples, spreads: Samples) -> Reading:
@@ -209,7 +204,7 @@ def _result(
         where, spread, limited = at(worst)
         where["source_ohms"] = settings.source_ohms
         share = settings.source_ohms / abs(z[worst] + settings.source_ohms)
-        in_db = _DB_PER_NEPER * share * spread / float(size[worst])
+        in_db = DB_PER_NEPER * share * spread / float(size[worst])
         readings.insert(5, Reading("loading_error", 1, float(loss[worst]), "dB", where, None, in_db, limited))
     return Result(curves, tuple(readings), unique(cautions))
 

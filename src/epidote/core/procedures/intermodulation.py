@@ -27,6 +27,7 @@ from epidote.core.errors import SettingError
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.stepped import OVERHEAD
 from epidote.core.procedures.terminal import Terminal
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.result import Curve, Reading, Result, marks_of
 from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
 from epidote.core.signal import Recording, Samples, Signal, Stimulus
@@ -34,7 +35,6 @@ from epidote.core.stimulus.staircase import Fixed, Step, staircase, steps_of
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL
 from epidote.core.stimulus.two_tones import amplitudes, two_tones
 
-_DB_PER_NEPER = 20 / math.log(10)
 _LEAST_FRAMES = 1024
 _SWEPT_DWELL = 0.5
 
@@ -214,7 +214,7 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
         faint = (Caution.NOISE_DOMINATED,) if value < 3 * spread else ()
         floor = 20 * math.log10(2 * spread) if spread > 0 else None
         given = 20 * math.log10(value) if value > 0 else None
-        return Reading(key, number, given, "dB", where, floor, _DB_PER_NEPER * spread / value if value > 0 else None, faint)
+        return Reading(key, number, given, "dB", where, floor, DB_PER_NEPER * spread / value if value > 0 else None, faint)
 
     sums = found.ratio_of_sums
     sides = (*intermod.SECOND, *intermod.THIRD_ABOUT_F2)
@@ -226,7 +226,7 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
     tones = math.hypot(a1, a2)
     total = ratio("total", math.sqrt(power) / tones, tones, tuple(clear), "RMS of all products to the 5th order over that of both tones")
     if power:
-        total = replace(total, spread=_DB_PER_NEPER * total_spread / math.sqrt(power))
+        total = replace(total, spread=DB_PER_NEPER * total_spread / math.sqrt(power))
     return [
         ratio("modulation_distortion", modulation(found, settings.convention), a2, sides, str(settings.convention)),
         ratio("modulation_d2", sums(intermod.SECOND, a2), a2, intermod.SECOND, "sum of both sidebands over the higher tone"),
@@ -234,8 +234,8 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
         ratio("difference_d2", sums(intermod.SECOND[:1], a1 + a2), a1 + a2, intermod.SECOND[:1], "over the sum of both tones"),
         ratio("difference_d3", sums(intermod.THIRD_NEAR, a1 + a2), a1 + a2, intermod.THIRD_NEAR, "sum of both over the sum of both tones"),
         total,
-        terminal.level("level_1", a1**2 / 2, {"frequency_hz": found.frequencies[0]}, _DB_PER_NEPER * found.tone_spreads[0] / a1),
-        terminal.level("level_2", a2**2 / 2, {"frequency_hz": found.frequencies[1]}, _DB_PER_NEPER * found.tone_spreads[1] / a2),
+        terminal.level("level_1", a1**2 / 2, {"frequency_hz": found.frequencies[0]}, DB_PER_NEPER * found.tone_spreads[0] / a1),
+        terminal.level("level_2", a2**2 / 2, {"frequency_hz": found.frequencies[1]}, DB_PER_NEPER * found.tone_spreads[1] / a2),
     ]
 
 

@@ -16,6 +16,7 @@ from pydantic import model_validator
 from epidote.core.analysis.arrivals import arrivals
 from epidote.core.analysis.capture import headroom, is_clipped, require_usable
 from epidote.core.analysis.delay import Delay, delay_between
+from epidote.core.analysis.spreads import median_spread
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import UnusableInputError
@@ -179,15 +180,13 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
 def _spread_of_median(delays: Samples, spreads: Sequence[float]) -> float:
     """Standard deviation of the median of some shots (shots,), each with the spread that the noise leaves it.
 
-    A few shots say little about their scatter; the noise is known from each. The median scatters by sqrt(pi/2) more than a mean for many
-    shots, and as much for two.
+    A few shots say little about their scatter; the noise is known from each.
     """
     known = [s for s in spreads if math.isfinite(s)]
     of_one = math.sqrt(float(np.mean(np.square(known)))) if known else 0.0
     if delays.size > 1:
         of_one = max(of_one, float(delays.std(ddof=1)))
-    count = delays.size
-    return of_one * math.sqrt(math.pi / 2 / (count + math.pi / 2 - 1))
+    return median_spread(of_one, delays.size)
 
 
 def _groups(delays: Samples) -> tuple[Samples, Samples]:

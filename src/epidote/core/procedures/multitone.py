@@ -16,18 +16,18 @@ from epidote.core.analysis.capture import capture_cautions, headroom, require_us
 from epidote.core.analysis.clock import OWN_CLOCK_PPM
 from epidote.core.analysis.multitone import Tones, taken_apart
 from epidote.core.analysis.spectrum import bin_frequencies, line_levels
+from epidote.core.analysis.spreads import power_spread_db
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.level_readings import level_readings
 from epidote.core.procedures.terminal import Terminal
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Stimulus
 from epidote.core.stimulus.multitone import KIND, LEAD, SETTLE, TAIL, multitone
-
-_DB_PER_NEPER = 20 / math.log(10)
 
 
 class MultitoneSettings(Settings):
@@ -109,7 +109,7 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
     level, floor, spectrum = _curves(found, terminal, chain)
     tones = float(np.square(found.peaks).sum()) / 2
     rest = float(found.between.sum())
-    rest_spread = _DB_PER_NEPER / 2 * math.sqrt(found.between_variance) / rest if rest > 0 else None
+    rest_spread = power_spread_db(found.between_variance, rest) if rest > 0 else None
     at: dict[str, float | str] = {
         "band_low_hz": float(found.frequencies[0]),
         "band_high_hz": float(found.frequencies[-1]),
@@ -117,7 +117,7 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
     }
     readings = [
         Reading("distortion_noise", number, 10 * math.log10(rest / tones) if rest > 0 else None, "dB", at, None, rest_spread),
-        *level_readings(level, _DB_PER_NEPER * found.peak_spreads / found.peaks),
+        *level_readings(level, DB_PER_NEPER * found.peak_spreads / found.peaks),
         Reading("clock", number, ppm, "ppm", {}, None, found.ratio_spread * 1e6),
         headroom(signal, number),
     ]

@@ -16,7 +16,7 @@ from epidote.core.analysis.bands import band_powers, centres, edges
 from epidote.core.analysis.capture import headroom, require_usable, steady_span
 from epidote.core.analysis.quasipeak import quasi_peak
 from epidote.core.analysis.spectrum import LINE_CLEAR, band_power, band_powers_of, fast_stretch, mains_lines, windowed_mean_squares
-from epidote.core.analysis.spreads import windowed_band_spread
+from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
 from epidote.core.analysis.tone import analyse_tone
 from epidote.core.analysis.weighting import AES17_DB, Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
@@ -115,14 +115,14 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
     power, width = windowed_mean_squares(x, rate, WINDOW)
     low, high = settings.band_low, min(settings.band_high, rate / 2)
     at: dict[str, float | str] = {"band_low_hz": low, "band_high_hz": high}
-    spreads = {w: windowed_band_spread(band_powers_of(power, width, low, high, w), WINDOW.crowding) for w in Weighting}
+    in_band = {w: band_powers_of(power, width, low, high, w) for w in Weighting}
+    spreads = {w: windowed_band_spread(powers, WINDOW.crowding) for w, powers in in_band.items()}
     plain = band_power(power, width, low, high)
     weighted = {w: band_power(power, width, low, high, w) for w in (Weighting.A, Weighting.ITU_468)}
     # only what stands clear of the noise beside it
     clear = [(line - under, under) for _, line, under in mains_lines(power, width, rate, settings.mains.hertz, WINDOW) if line > LINE_CLEAR * under]
     hum = sum(own for own, _ in clear)
-    # of a line and the noise of one bin, which the window widens
-    hum_variance = sum((2 * own + under) * under / (2 * WINDOW.half_width + 1) * WINDOW.enbw for own, under in clear)
+    hum_variance = sum(line_power_variance(own, under, WINDOW) for own, under in clear)
     reference = _reference(settings, chain, terminal.full)
     share = plain / reference if reference else None
     hiss = (Caution.HISS,) if share is not None and share > 10 ** (HISS_DB / 10) else ()
@@ -135,9 +135,8 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
 
     indicated = quasi_peak(x, rate)
     quasi: dict[str, float | str] = {"weighting": "468", "detector": "quasi-peak"}
-    in_band = band_powers_of(power, width, low, high, Weighting.NONE)
     flat, without = spreads[Weighting.NONE], max(plain - hum, 0.0)
-    of_hum = 10 / math.log(10) * math.sqrt(hum_variance) / hum if hum > 0 else None
+    of_hum = power_spread_db(hum_variance, hum) if hum > 0 else None
     readings = [
         terminal.level("noise", plain, at, flat),
         terminal.level("noise_a", weighted[Weighting.A], {**at, "weighting": "A"}, spreads[Weighting.A]),
@@ -152,7 +151,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
         *_dynamic_range(recordings, number, (low, high)),
         ratio("noise_share", plain, stated, flat, -1),
         terminal.level("hum", hum, {"mains_hz": settings.mains.hertz}, of_hum, () if hum > 0 else (Caution.NOISE_DOMINATED,)),
-        terminal.level("noise_without_hum", without, at, windowed_band_spread(in_band, WINDOW.crowding, lines=False) if without > 0 else None),
+        terminal.level("noise_without_hum", without, at, windowed_band_spread(in_band[Weighting.NONE], WINDOW.crowding, lines=False) if without > 0 else None),
         headroom(recording.signal, number),
     ]
     return Result(_curves(power, width, (low, high), terminal), tuple(readings))

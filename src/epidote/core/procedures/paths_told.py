@@ -16,7 +16,7 @@ from epidote.core.procedures.paths_settings import PathsSettings
 from epidote.core.result import Curve, Reading, Result
 
 _KEYS = (("delay", "s"), ("delay_samples", "samples"), ("level", "dB"), ("polarity", "ratio"), ("drift_ppm", "ppm"))
-_OF_EVENTS = {"level": "event_level", "time_spread": "event_time_spread", "delay_spread": "event_delay_spread"}
+_OF_EVENTS = ("level", "time_spread", "delay_spread")
 _PER_OCTAVE, _COHERENT = 12, 0.5
 
 
@@ -24,7 +24,7 @@ def events_of(result: Result) -> list[dict[str, Any]]:
     """Each transient: channel, time in s in the first, delay in s, level in dB, and the standard deviations of time and delay in s."""
     found = []
     for delays in (c for c in result.curves if c.key == "event_delay"):
-        others = {name: result.curve(key, delays.channel) for name, key in _OF_EVENTS.items()}
+        others = {name: result.curve(f"event_{name}", delays.channel) for name in _OF_EVENTS}
         for row, (time, delay) in enumerate(zip(delays.x, delays.y, strict=True)):
             event = {"channel": delays.channel, "time": float(time), "delay": float(delay)}
             # runs of earlier versions have no spreads
@@ -67,10 +67,8 @@ def _curves(found: PathFound, number: int, rate: float, settings: PathsSettings)
         curves.append(Curve("course", number, times, delays / rate, "s", "s"))
     if found.events:
         when = np.array([e.time for e in found.events])
-        curves.append(Curve("event_delay", number, when, np.array([e.delay for e in found.events]), "s", "s"))
-        curves.append(Curve("event_level", number, when, np.array([e.level for e in found.events]), "s", "dB"))
-        curves.append(Curve("event_delay_spread", number, when, np.array([e.delay_spread for e in found.events]), "s", "s"))
-        curves.append(Curve("event_time_spread", number, when, np.array([e.time_spread for e in found.events]), "s", "s"))
+        for name, unit in (("delay", "s"), ("level", "dB"), ("delay_spread", "s"), ("time_spread", "s")):
+            curves.append(Curve(f"event_{name}", number, when, np.array([getattr(e, name) for e in found.events]), "s", unit))
     return (*curves, *_response(found, number, rate, settings))
 
 

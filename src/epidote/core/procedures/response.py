@@ -16,7 +16,7 @@ from epidote.core.analysis import deconvolution as dc
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
 from epidote.core.analysis.features import settled_phase
 from epidote.core.analysis.smoothing import Smoothing, log_bins, smoothed_power
-from epidote.core.analysis.spectrum import MAINS_ORDERS, bin_frequencies
+from epidote.core.analysis.spectrum import MAINS, MAINS_ORDERS, bin_frequencies
 from epidote.core.aside import aside
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
@@ -24,6 +24,7 @@ from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gat
 from epidote.core.procedures.by_cross_spectrum import analysed_by_cross_spectrum
 from epidote.core.procedures.level_readings import judged_band, level_readings
 from epidote.core.procedures.swept import SweepSettings
+from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.result import Curve, Reading, Result
 from epidote.core.settings import LabelledEnum, setting
 from epidote.core.signal import Recording, Samples, Stimulus
@@ -33,7 +34,6 @@ LEAST_FRAMES = 2048
 HARMONICS = (2, 3, 4, 5)
 _LEAST = 1e-20
 _HUM_MOVES = 0.1  # dB
-_DB_PER_NEPER = 20 / math.log(10)
 
 
 class ImpulseWindow(LabelledEnum):
@@ -207,14 +207,15 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
 def _hum_is_included(a: _Averaged, kernel: dc.Kernel) -> bool:
     """Whether one of the mains' lines moves the response by more than 0.1 dB: a line goes on all through the window."""
     rate, size = kernel.rate, dc.response_grid(kernel)
-    orders = np.arange(1, MAINS_ORDERS + 1)
-    lines = np.concatenate([50.0 * orders, 60.0 * orders])
+    lines = np.outer(MAINS, np.arange(1, MAINS_ORDERS + 1)).ravel()
     lines = lines[(lines >= kernel.stimulus["start"]) & (lines <= kernel.stimulus["stop"])]
     if not lines.size:
         return False
-    window = 0.75 * (dc.AFTER + dc.BEFORE) * rate
+    places = np.round(lines * size / rate).astype(int)
+    # a window that was lengthened lets more of it in
+    window = 0.75 * (np.maximum(a.linear_first.after[places], dc.AFTER) + dc.BEFORE) * rate
     moved = dc.hum_amplitudes(a.first, lines) / 2 * window
-    response = np.abs(a.linear[np.round(lines * size / rate).astype(int)])
+    response = np.abs(a.linear[places])
     return bool(np.any(moved > (10 ** (_HUM_MOVES / 20) - 1) * response))
 
 
@@ -320,7 +321,7 @@ def _impulse_curve(d: dc.Deconvolved, number: int) -> Curve:
 def _readings(level: Curve, noise_power: Samples, number: int, chain: Chain, delay: tuple[float, float], polarity: int) -> tuple[Reading, ...]:
     """``level``: before smoothing, so that smoothing moves no reading; ``delay`` in s, with its standard deviation."""
     signal_power = 10 ** (level.y / 10) / 10 ** ((chain.offset_db(number) or 0.0) / 10)
-    spreads = _DB_PER_NEPER * np.sqrt(noise_power / 2 / np.maximum(signal_power, _LEAST))
+    spreads = DB_PER_NEPER * np.sqrt(noise_power / 2 / np.maximum(signal_power, _LEAST))
     readings = list(level_readings(level, spreads))
     late, unsure = delay
     readings.append(Reading("delay", number, late, "s", {"samples": late * chain.rate if chain.rate else 0.0}, None, unsure))

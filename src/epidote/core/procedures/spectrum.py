@@ -22,7 +22,7 @@ from epidote.core.analysis.spectrum import (
     mains_lines,
     windowed_mean_squares,
 )
-from epidote.core.analysis.spreads import windowed_band_spread
+from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.caution import Caution
@@ -106,18 +106,16 @@ def _channel(recording: Recording, number: int, settings: SpectrumSettings, chai
         Reading("crest", number, to_db(peak / rms) if rms > 0 else None, "dB"),
     ]
     total = variance = 0.0
-    bins_of_line = 2 * WINDOW.half_width + 1
     for n, (f, line, under) in enumerate(mains_lines(clean, width, rate, settings.mains.hertz, WINDOW), start=1):
         own = max(line - under, 0.25 * line)
-        # of a line and the noise of one bin, which the window widens
-        of_line = (2 * own + under) * under / bins_of_line * WINDOW.enbw
+        of_line = line_power_variance(own, under, WINDOW)
         clear = line > LINE_CLEAR * under
         total += own if clear else 0.0
         variance += of_line if clear else 0.0
         faint = (Caution.NOISE_DOMINATED,) if line < LINE_CLEAR * under or line == 0 else ()
-        readings.append(terminal.level(f"mains_{n}", own, {"frequency_hz": f}, _in_db(of_line, own), faint))
+        readings.append(terminal.level(f"mains_{n}", own, {"frequency_hz": f}, power_spread_db(of_line, own) if own > 0 else None, faint))
     readings.insert(
-        4, terminal.level("mains_sum", total, {"mains_hz": settings.mains.hertz}, _in_db(variance, total), () if total else (Caution.NOISE_DOMINATED,))
+        4, terminal.level("mains_sum", total, {"mains_hz": settings.mains.hertz}, power_spread_db(variance, total) if total > 0 else None, () if total else (Caution.NOISE_DOMINATED,))
     )
     readings.append(headroom(recording.signal, number))
     bins, level = bin_frequencies(clean.size, width), line_levels(2 * WINDOW.enbw * clean, terminal.level_offset)
@@ -125,7 +123,3 @@ def _channel(recording: Recording, number: int, settings: SpectrumSettings, chai
     cautions = (Caution.CLIPPED,) if peak >= 1 - 2.0**-15 else ()
     return Result((Curve("spectrum", number, bins[1:], level[1:], "Hz", terminal.level_unit, None, meta),), tuple(readings), cautions)
 
-
-def _in_db(variance: float, power: float) -> float | None:
-    """The standard deviation of a power in dB."""
-    return 10 / math.log(10) * math.sqrt(variance) / power if power > 0 else None

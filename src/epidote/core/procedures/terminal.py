@@ -8,11 +8,10 @@ from dataclasses import dataclass
 
 from epidote.core.caution import Caution
 from epidote.core.chain import Chain
-from epidote.core.quantity import LEVEL_UNITS, to_db
+from epidote.core.quantity import DB_PER_NEPER, LEVEL_UNITS, to_db
 from epidote.core.result import Reading
 from epidote.core.signal import Signal
 
-_DB_PER_NEPER = 20 / math.log(10)
 _LEVELS = {"V": "dBV", "Pa": "dB SPL"}
 
 
@@ -66,5 +65,5 @@ class Terminal:
             value = 10 * math.log10(2 * mean_square) if mean_square > 0 else None
             return Reading(key, self.channel, value, "dBFS", at, None, spread_db, cautions)
         value = self.full * math.sqrt(2 * max(mean_square, 0.0))
-        spread = None if spread_db is None else value * spread_db / _DB_PER_NEPER
+        spread = None if spread_db is None else value * spread_db / DB_PER_NEPER
         return Reading(key, self.channel, value, self.base, at, None, spread, cautions)

@@ -7,31 +7,39 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
 from epidote.core.analysis.hum import hum_in_harmonics, mains_seen, may_meet_hum
-from epidote.core.analysis.spectrum import LINE_CLEAR, MAINS_ORDERS, bin_frequencies, line_levels, line_powers
+from epidote.core.analysis.spectrum import LINE_CLEAR, MAINS, MAINS_ORDERS, bin_frequencies, line_levels, line_powers
+from epidote.core.analysis.spreads import line_power_variance, power_spread_db
 from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.weighting import Weighting
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.aside import aside
-from epidote.core.caution import Caution, unique
+from epidote.core.caution import Caution
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct,
+    CurveView,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    single_recording_channels,
+    without_spreads,
+)
 from epidote.core.procedures.terminal import Terminal
-from epidote.core.quantity import to_db
+from epidote.core.quantity import DB_PER_NEPER, to_db
 from epidote.core.result import Curve, Reading, Result, marks_of
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signal import Recording, Samples, Signal
 from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 LEAST_FRAMES = 256
-_DB_PER_NEPER = 20 / math.log(10)
 _CYCLES_SHOWN = 5
 
 
@@ -119,20 +127,8 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
     terminal = Terminal.at(signal, chain, number)
     readings = _readings(found, signal, settings, terminal)
     if found.undithered is not None and found.undithered.coherent:
-        readings = tuple(without_spread(one) for one in readings)
+        readings = tuple(without_spreads(readings))
     return Result(tone_curves(found, terminal), readings, tuple(cautions))
-
-
-def without_spread(reading: Reading) -> Reading:
-    """The same where roundings repeat with the tone: their error is a fixed one, which no spread describes."""
-    if reading.spread is None:
-        return reading
-    return replace(reading, spread=None, cautions=unique((*reading.cautions, Caution.UNDITHERED)))
-
-
-def _in_db(spread: float, power: float) -> float:
-    """The spread of a power in dB."""
-    return _DB_PER_NEPER / 2 * spread / power
 
 
 def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal: Terminal) -> tuple[Reading, ...]:
@@ -156,11 +152,11 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
     if harmonic < 3 * expected_noise:
         thd_cautions.append(Caution.NOISE_DOMINATED)
     floor = 10 * math.log10(expected_noise / main) if expected_noise > 0 else None
-    main_spread = _DB_PER_NEPER * spread / carrier
-    thd_spread = math.hypot(_in_db(math.sqrt(c.harmonic_variance()), harmonic), main_spread) if harmonic > 0 else None
-    noise_variance = (c.noise_spread_db * c.noise / (_DB_PER_NEPER / 2)) ** 2
+    main_spread = DB_PER_NEPER * spread / carrier
+    thd_spread = math.hypot(power_spread_db(c.harmonic_variance(), harmonic), main_spread) if harmonic > 0 else None
+    noise_variance = (c.noise_spread_db * c.noise / (DB_PER_NEPER / 2)) ** 2
     rest_variance = noise_variance + c.harmonic_variance(settings.weighting)
-    rest_spread = math.hypot(_in_db(math.sqrt(rest_variance), rest), main_spread) if rest > 0 else None
+    rest_spread = math.hypot(power_spread_db(rest_variance, rest), main_spread) if rest > 0 else None
 
     def ratio(
         key: str, value: float, spread_db: float | None, cautions: tuple[Caution, ...] = (), floor_db: float | None = None
@@ -192,7 +188,7 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
         outside = () if n * fit.frequency <= c.band[1] * (1 + 1e-6) else (Caution.OUTSIDE_BAND,)
         readings.append(
             Reading(f"h{n}", number, to_db(size / carrier) if size > 0 else None, "dB", where, to_db(2 * own / carrier) if own > 0 else None,
-                    math.hypot(_DB_PER_NEPER * own / size, main_spread) if size > 0 else None, faint + outside)
+                    math.hypot(DB_PER_NEPER * own / size, main_spread) if size > 0 else None, faint + outside)
         )  # fmt: skip
     for n in range(len(fit.amplitudes) + 1, settings.harmonics + 1):
         readings.append(Reading(f"h{n}", number, None, "dB", {"frequency_hz": n * fit.frequency}, None, None, (Caution.OUTSIDE_BAND,)))
@@ -204,7 +200,7 @@ def _hum(c: ToneAnalysis, terminal: Terminal) -> Reading:
     width = c.rate / c.frames
     best = _Lines(0.0, 0.0, 0.0, False, 50.0)
     if 3 * WINDOW.half_width * width < 50:
-        for mains in (50.0, 60.0):
+        for mains in MAINS:
             orders = mains * np.arange(1, MAINS_ORDERS + 1)
             from_tone = np.abs((orders + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2)
             apart = orders[from_tone >= 2 * WINDOW.half_width * width]  # the others are hidden by the tone or one of its harmonics
@@ -212,7 +208,7 @@ def _hum(c: ToneAnalysis, terminal: Terminal) -> Reading:
             best = max(best, found, key=lambda one: one.power)
     cautions = () if best.clear else (Caution.NOISE_DOMINATED,)
     power = max(best.power - best.under, 0.25 * best.power)
-    spread = _in_db(math.sqrt(best.variance), power) if power > 0 else None
+    spread = power_spread_db(best.variance, power) if power > 0 else None
     return terminal.level("hum", power, {"mains_hz": best.mains}, spread, cautions)
 
 
@@ -229,10 +225,7 @@ class _Lines:
 
     @staticmethod
     def of(powers: Samples, under: Samples, mains: float) -> _Lines:
-        # of a line and the noise of one bin, as for a fitted line; the window widens the bin
-        each = under / (2 * WINDOW.half_width + 1) * WINDOW.enbw
-        own = np.maximum(powers - under, 0.0)
-        variance = float((2 * own * each + under * each).sum())
+        variance = float(line_power_variance(np.maximum(powers - under, 0.0), under, WINDOW).sum())
         return _Lines(float(powers.sum()), float(under.sum()), variance, bool(np.any(powers > LINE_CLEAR * under)), mains)
 
 
