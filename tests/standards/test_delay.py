@@ -252,3 +252,27 @@ def test_phase_and_group_delay_of_a_path():
     expected = np.angle(np.exp(-1j * (w * (100 / RATE - taken_out) + 2 * np.arctan(w / a))), deg=True)
     turned = 0 if result.reading("polarity", 2).value > 0 else 180
     assert np.abs((phase.y - expected - turned + 180) % 360 - 180).max() < 1.5
+
+
+@pytest.mark.parametrize("corner", [2, 20, 100, 300])
+def test_a_high_pass_that_shifts_the_delay_widens_its_spread(corner):
+    """Closed form for white noise up to B: the slope of the phase arctan(fc/f) weighted by f², 3 fc/(2 pi B²) s early. Beyond 0.02 frames it is said."""
+    x = np.random.default_rng(5).standard_normal(2 * RATE)
+    early = 3 * corner / (2 * np.pi * 18000**2) * RATE
+    y = through(x, RATE, lambda f: np.exp(-2j * np.pi * f * 200.25 / RATE) / (1 - 1j * corner / np.maximum(f, 1e-3)))
+    found = delay_between(x, y, RATE, (100, 18000), 0.1)
+    assert found.frames == pytest.approx(200.25 - early, rel=0, abs=0.3 * early)
+    assert abs(found.frames - 200.25) < 2 * found.spread_with_shift
+    assert found.spread_with_shift < 4 * early
+    assert found.dispersed == (corner >= 300)
+
+
+@pytest.mark.parametrize("noise", [0.0, 1e-4, 1e-2, 0.3])
+@pytest.mark.parametrize("seed", range(5))
+def test_a_path_without_dispersion_is_not_widened(noise, seed):
+    rng = np.random.default_rng(seed)
+    x = rng.standard_normal(RATE)
+    y = late(x, 200.25) + noise * rng.standard_normal(x.size)
+    found = delay_between(x, y, RATE, (100, 18000), 0.1)
+    assert not found.dispersed
+    assert found.shift == 0

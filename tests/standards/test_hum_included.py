@@ -69,3 +69,14 @@ def test_the_mains_own_line_is_judged_by_the_other_steps():
     settings = {"frequency": 100.0, "steps": 4, "dwell": 0.5, "start_level": -30.0, "stop_level": -6.0}
     assert Caution.HUM_INCLUDED in measured("distortion-level", settings, 1e-3, frequency=50.0).cautions
     assert Caution.HUM_INCLUDED not in measured("distortion-level", settings, 0.0).cautions
+
+
+@pytest.mark.parametrize(("hum", "included"), [(5e-3, True), (1e-7, False)])
+def test_on_a_tone_of_a_multitone(hum, included):
+    """With 4 s a tone lies on 50 Hz; the second line, which none hides, shows the hum."""
+    settings = {"duration": 4.0, "level": -6.0}
+    result, clean = (measured("multitone", settings, size, frequency=50.0) for size in (hum, 0.0))
+    assert (Caution.HUM_INCLUDED in result.cautions) == included
+    assert Caution.HUM_INCLUDED not in clean.cautions
+    moved = float(np.abs(result.curve("level", 1).y - clean.curve("level", 1).y).max())
+    assert (moved > 0.1) == included

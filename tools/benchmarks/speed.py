@@ -17,6 +17,7 @@ from epidote.process import prepare
 prepare()
 
 import numpy as np
+import plain_scipy
 import scipy.fft
 from timing import best, row
 
@@ -43,6 +44,9 @@ def analyses() -> None:
         row(f"tone, 10 s at {rate / 1000:g} kHz, one channel", f"{spent / one:.1f} rffts", "under 3")
         stereo = Recording(Signal(np.column_stack([x, x]), rate))
         both = best(lambda r=stereo: Tone().analyse([r], ToneSettings(), CHAIN), 5)
+        _beside_plain("tone", rate, spent, best(lambda x=x: plain_scipy.thd_n(x[:, None], rate), 5), 1)
+        plain = best(lambda r=stereo: plain_scipy.thd_n(r.signal.samples, rate), 5)
+        _beside_plain("tone", rate, both, plain, 2)
         row(f"tone, 10 s at {rate / 1000:g} kHz, two channels, per channel", f"{both / 2 / one:.1f} rffts", "under 3")
         settings = ResponseSettings(duration=9.3)
         stimulus = settings.played(rate)
@@ -58,12 +62,21 @@ def analyses() -> None:
         row(f"response, 10 s at {rate / 1000:g} kHz, one channel, the first of its kind", f"{best(first, 5) / one:.1f} rffts", "-")
         spent = best(lambda r=recording, s=settings: Response().analyse([r], s, CHAIN), 5)
         row(f"response, 10 s at {rate / 1000:g} kHz, one channel", f"{spent / one:.1f} rffts", "under 6")
+        played = stimulus.samples()
+        _beside_plain("response", rate, spent, best(lambda p=played, y=y: plain_scipy.magnitude(p, y[:, None]), 5), 1)
         two = Recording(Signal(np.column_stack([y, y]), rate), stimulus)
         spent = best(lambda r=two, s=settings: Response().analyse([r], s, CHAIN), 5)
+        plain = best(lambda p=played, r=two: plain_scipy.magnitude(p, r.signal.samples), 5)
+        _beside_plain("response", rate, spent, plain, 2)
         row(f"response, 10 s at {rate / 1000:g} kHz, two channels, per channel", f"{spent / 2 / one:.1f} rffts", "under 6")
         if rate == 192000:
             row("response, 10 s at 192 kHz stereo, of real time", f"1/{10 / spent:.0f}", "under 1/100")
             row("tone, 10 s at 192 kHz stereo, of real time", f"1/{10 / both:.0f}", "under 1/100")
+
+
+def _beside_plain(name: str, rate: float, spent: float, plain: float, channels: int) -> None:
+    words = "one channel" if channels == 1 else "two channels"
+    row(f"{name}, 10 s at {rate / 1000:g} kHz, {words}, of a plain script's time", f"{spent / plain:.2f}", "under 0.5")
 
 
 EMPTY = """

@@ -24,8 +24,10 @@ _STANDS_OUT = 6.0  # times the root mean square of a correlation: none of a mill
 _ALIKE = 0.5  # a periodic signal never stands out of its own correlation, but it is alike
 _MOST_COHERENT = 0.999
 _SEGMENTS = 16
-_DISPERSED = 0.5  # frames between the two ways of weighing
+_DISPERSED = 0.5  # frames between the two ways of weighing: from here on the second counts
+_WORTH_SAYING = 0.02  # frames between the parts of a band: the coupling of an ordinary input shifts them by a hundredth
 _SPREADS = 6.0
+_LIKELY_SPREADS = 3.0  # from here on a shift widens the spread
 _SURE = 0.7  # coherence
 _MANY_BINS = 10.0
 _SURE_OF_PEAK = 0.99  # likelihood
@@ -45,10 +47,15 @@ class Rival:
 
 @dataclass(frozen=True)
 class Delay:
-    """frames: by how much the second is later (negative: earlier); polarity 1 or -1; correlation: of the band once aligned, its sign
-    taken out; before: as it came; level_db: what of the first is in the second; spread: one standard deviation in frames; dispersed: the band's parts are not equally late; best: the delay that leaves least after
-    subtraction, which then is another;
-    rivals: the delays that the correlation allows, the likeliest first."""
+    """Delay of a second signal against a first one, in frames.
+
+    frames: by how much the second is later (negative: earlier). polarity: 1 or -1. correlation: of the band once aligned, its sign taken
+    out; before: as it came. level_db: of the first in the second; level_spread: its standard deviation in dB. spread: one standard
+    deviation of frames. dispersed: the band's parts are not equally late. best: the delay that leaves least after subtraction, which then
+    is another. rivals: the delays that the correlation allows, the likeliest first. nearly_as_high: lags of further peaks of the same
+    sign, whatever their likelihood. shift: by how many frames the upper part of the band is later or earlier than the lower, 0 where the
+    noise may do as much.
+    """
 
     frames: float
     polarity: int
@@ -59,13 +66,19 @@ class Delay:
     dispersed: bool
     best: float
     rivals: tuple[Rival, ...] = ()
-    level_spread: float = math.nan  # one standard deviation of level_db, in dB
-    nearly_as_high: tuple[float, ...] = ()  # lags of further peaks of the same sign, whatever their likelihood
+    level_spread: float = math.nan
+    nearly_as_high: tuple[float, ...] = ()
+    shift: float = 0.0
 
     @property
     def ambiguous(self) -> bool:
         """Whether another peak of the correlation may be the delay as well."""
         return len(self.rivals) > 1 and self.rivals[0].likelihood < _SURE_OF_PEAK
+
+    @property
+    def spread_with_shift(self) -> float:
+        """One standard deviation in frames with what dispersion leaves open: which part of the band the delay is of."""
+        return math.hypot(self.spread, self.shift)
 
     @property
     def whole_spread(self) -> float:
@@ -204,13 +217,41 @@ def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True, expec
     plain = replace(_measured(held, lag, sign), rivals=_rivals(held, peaks), nearly_as_high=_nearly_as_high(peaks, lag))
     if not watch_dispersion:
         return plain
+    shift, shift_spread = _shift_within(held, lag)
+    if shift > _LIKELY_SPREADS * shift_spread:
+        plain = replace(plain, shift=shift, dispersed=shift > max(_WORTH_SAYING, _SPREADS * shift_spread))
     weighted, coherence = _weighted(held, lag, max(1, round(held.size / held.span * _SEGMENTS)))
     moved, turned = refined_lag(weighted, held.size, highest_peaks(weighted, held.size, search).nearest(lag))
     # in noise the second way is the less sure one
-    dispersed = coherence > _SURE and abs(moved - lag) > _DISPERSED + _SPREADS * plain.spread
-    if not dispersed:
+    if coherence <= _SURE:
         return plain
-    return replace(_measured(held, moved, turned, dispersed=True), best=lag)
+    if abs(moved - lag) > _DISPERSED + _SPREADS * plain.spread:
+        return replace(_measured(held, moved, turned, dispersed=True), best=lag)
+    return plain
+
+
+def _shift_within(held: Spectra, lag: float) -> tuple[float, float]:
+    """By how many frames the upper part of a band is later or earlier than its lower part, with the spread that noise leaves it.
+
+    Either part decides half of the delay. Their own lags are one step of Newton's method from that of both. The best alignment of a unit
+    with a high-pass lies between them, and so does its delay above the band.
+    """
+    w: Samples = np.asarray(2 * np.pi / held.size * np.arange(held.cross.size))
+    turned = held.cross * np.exp(1j * w * lag)
+    slopes, bends = w * turned.imag, w * w * turned.real
+    sign = 1.0 if float(bends.sum()) >= 0 else -1.0
+    decided = np.cumsum(np.maximum(sign * bends, 0))
+    middle = int(np.searchsorted(decided, decided[-1] / 2))
+    padded = held.size / held.span
+    lags, variance = [], 0.0
+    for part in (slice(None, middle), slice(middle, None)):
+        bend = float(bends[part].sum())
+        square = float(np.square(bends[part]).sum())
+        if sign * bend <= 0 or bend**2 < _MANY_BINS * padded * square:
+            return 0.0, math.inf
+        lags.append(-float(slopes[part].sum()) / bend)
+        variance += float(np.square(slopes[part]).sum()) * padded / bend**2
+    return abs(lags[1] - lags[0]), math.sqrt(variance)
 
 
 def _nearly_as_high(peaks: Peaks, lag: float) -> tuple[float, ...]:

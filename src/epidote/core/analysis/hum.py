@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,6 +12,7 @@ from epidote.core import transforms
 from epidote.core.analysis.spectrum import MAINS, MAINS_ORDERS
 from epidote.core.analysis.tone import ToneAnalysis
 from epidote.core.analysis.windows import HANN
+from epidote.core.signal import Samples
 
 _HIDDEN = 4.0  # bins from a harmonic within which a line cannot be read
 _ON_IT = 2.0  # bins within which it acts on the harmonic
@@ -30,8 +31,13 @@ class MainsSeen:
 
 def mains_seen(c: ToneAnalysis) -> tuple[MainsSeen, ...]:
     """What the residual of a tone shows of the mains at 50 Hz and at 60 Hz."""
-    width = c.rate / c.frames
-    lines = np.abs(transforms.rfft(HANN.weighted(c.fit.residual), _FINER * c.frames))
+    return mains_lines(c.fit.residual, c.rate, lambda line: max(1, round(line / c.fit.frequency)) * c.fit.frequency)
+
+
+def mains_lines(residual: Samples, rate: float, nearest: Callable[[float], float]) -> tuple[MainsSeen, ...]:
+    """The same of any residual (frames,); ``nearest``: frequency in Hz of the component that was taken out nearest to a line."""
+    width = rate / residual.size
+    lines = np.abs(transforms.rfft(HANN.weighted(residual), _FINER * residual.size))
 
     def size_at(frequency: float) -> float:
         return float(lines[round(frequency / width * _FINER)])
@@ -41,8 +47,7 @@ def mains_seen(c: ToneAnalysis) -> tuple[MainsSeen, ...]:
         sizes = []
         for order in range(1, MAINS_ORDERS + 1):
             line = order * mains
-            nearest = max(1, round(line / c.fit.frequency)) * c.fit.frequency
-            if abs(line - nearest) < _HIDDEN * width or line < _HIDDEN * width or line > c.rate / 2 - _HIDDEN * width:
+            if abs(line - nearest(line)) < _HIDDEN * width or line < _HIDDEN * width or line > rate / 2 - _HIDDEN * width:
                 sizes.append(math.nan)
                 continue
             size = size_at(line)

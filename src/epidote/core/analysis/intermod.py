@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core import transforms
+from epidote.core.analysis.quantisation import bits_of, follows_rounding, middle_of
 from epidote.core.analysis.sinefit import fit_tone
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.windows import line_at
@@ -33,9 +34,12 @@ _BESIDE_LINE = 32  # bins to either side
 
 @dataclass(frozen=True)
 class TwoTones:
-    """Frequencies in Hz; amplitudes: peaks of the tones; products: peak by multiples of f1 and f2, None above half the rate;
-    spread: one standard deviation of a product's peak where most of the spectrum lies; spreads: of each product by the noise about it, and of
-    both tones."""
+    """Two fitted tones and their products.
+
+    frequencies in Hz. amplitudes: peaks of the tones. products: peak by multiples of f1 and f2, None above half the rate. spread: one
+    standard deviation of a product's peak where most of the spectrum lies; spreads: of each product by the noise about it; tone_spreads:
+    of both tones. undithered: the samples were rounded without dither.
+    """
 
     frequencies: tuple[float, float]
     amplitudes: tuple[float, float]
@@ -43,6 +47,7 @@ class TwoTones:
     spread: float
     spreads: dict[Order, float]
     tone_spreads: tuple[float, float]
+    undithered: bool
 
     def spread_of(self, orders: Sequence[Order]) -> float:
         """One standard deviation of a sum of products."""
@@ -89,7 +94,8 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
             sigma = fit.sigma
     if abs(found[0] / f1 - 1) > 0.02 or abs(found[1] / f2 - 1) > 0.02 or min(amplitudes) <= _STANDS_OUT * sigma / math.sqrt(x.size):
         return None
-    weighted = WINDOW.weighted(rest - own[0] - own[1])
+    residual = rest - own[0] - own[1]
+    weighted = WINDOW.weighted(residual)
     end = 0.5 * rate - _LEAST_APART * rate / x.size
     places = {o: place(o, *found) for o in ALL}
     products = {o: line_at(weighted, f, rate) if f < end else None for o, f in places.items()}
@@ -97,12 +103,25 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
     spreads = {o: _spread_near(lines, f * x.size / rate) for o, f in places.items()}
     # the window lets through more of the noise than a fit, which has none
     of_tones = [_spread_near(lines, f * x.size / rate) / math.sqrt(WINDOW.enbw) for f in found]
-    return TwoTones((found[0], found[1]), (amplitudes[0], amplitudes[1]), products, _spread(lines), spreads, (of_tones[0], of_tones[1]))
+    undithered = _is_undithered(middle_of(x), middle_of(residual), rate, found)
+    return TwoTones((found[0], found[1]), (amplitudes[0], amplitudes[1]), products, _spread(lines), spreads, (of_tones[0], of_tones[1]), undithered)
 
 
 def _fundamental(frames: int, rate: float, frequency: float, amplitude: complex) -> Samples:
     t = np.arange(frames) - (frames - 1) / 2
     return np.asarray(np.real(amplitude * np.exp(2j * np.pi * frequency / rate * t)))
+
+
+def _is_undithered(x: Samples, residual: Samples, rate: float, tones: Sequence[float]) -> bool:
+    """Whether x (frames,) was rounded without dither; the products are taken out of its residual by least squares first."""
+    if bits_of(x) is None:
+        return False
+    multiples = [(n, 0) for n in range(2, 6)] + [(0, n) for n in range(2, 6)]
+    lines = np.array([f for order in (*ALL, *multiples) if 0 < (f := place(order, *tones)) < rate / 2])
+    turns = 2 * np.pi / rate * np.outer(np.arange(x.size), lines)
+    columns = np.hstack([np.cos(turns), np.sin(turns)])
+    coefficients = np.linalg.lstsq(columns, residual, rcond=None)[0]
+    return follows_rounding(x, residual - columns @ coefficients) is not None
 
 
 def _spread(lines: Samples) -> float:

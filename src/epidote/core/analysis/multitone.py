@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 from epidote.core import transforms
 from epidote.core.analysis.alignment import lag_of
 from epidote.core.analysis.clock import resampled
+from epidote.core.analysis.hum import hum_moves, hum_on, mains_lines, may_meet_hum
+from epidote.core.analysis.quantisation import follows_rounding
 from epidote.core.analysis.spreads import WINDOWED_BLOCK, lower_mean, power_variance
 from epidote.core.signal import Samples, Stimulus
 from epidote.core.stimulus.multitone import tones_of
@@ -25,8 +27,13 @@ _HANN_CROWDING = 35 / 18  # mean of the window's fourth power over the square of
 
 @dataclass(frozen=True)
 class Tones:
-    """frequencies in Hz, peaks and the standard deviation of those (tones,); between: mean square from each tone to the next (tones - 1,), as if the tones were not there;
-    power: mean square per bin of what is no tone (bins,); width: of a bin in Hz; ratio: recorder's clock over the player's; spread of that."""
+    """What a period of a multitone holds.
+
+    frequencies in Hz, peaks and the standard deviation of those (tones,). between: mean square from each tone to the next (tones - 1,), as
+    if the tones were not there. power: mean square per bin of what is no tone (bins,). width: of a bin in Hz. ratio: recorder's clock over
+    the player's; ratio_spread: its standard deviation. hum_included: mains hum may change a tone by more than 0.1 dB. undithered: the
+    samples were rounded without dither.
+    """
 
     frequencies: Samples
     peaks: Samples
@@ -39,6 +46,8 @@ class Tones:
     width: float
     ratio: float
     ratio_spread: float
+    hum_included: bool
+    undithered: bool
 
 
 def taken_apart(x: Samples, stimulus: Stimulus) -> Tones | None:
@@ -77,7 +86,23 @@ def taken_apart(x: Samples, stimulus: Stimulus) -> Tones | None:
     gaps = [_Gap.of(power[a:b], usable[a:b]) for a, b in pairwise(bins.tolist())]
     between = np.array([gap.total for gap in gaps])
     variance = _HANN_CROWDING * power_variance(np.concatenate([gap.counted for gap in gaps]), WINDOWED_BLOCK)
-    return Tones(bins * rate / period, peaks, peak_spreads, played, between, variance, np.where(usable, power, 0.0), whole, rate / period, ratio, spread)
+    width = rate / period
+    frequencies = bins * width
+    residual = np.asarray(transforms.irfft(rest, period))
+    return Tones(
+        frequencies, peaks, peak_spreads, played, between, variance, np.where(usable, power, 0.0), whole, width, ratio, spread,
+        _hum_is_included(frequencies, peaks, residual, rate), follows_rounding(stretch, residual) is not None,
+    )  # fmt: skip
+
+
+def _hum_is_included(frequencies: Samples, peaks: Samples, residual: Samples, rate: float) -> bool:
+    """Whether hum on a tone may change it by more than 0.1 dB, judged by the mains' other lines."""
+    width = rate / residual.size
+    concerned = [i for i, frequency in enumerate(frequencies.tolist()) if may_meet_hum(frequency, 1, width)]
+    if not concerned:
+        return False
+    seen = mains_lines(residual, rate, lambda line: float(frequencies[np.argmin(np.abs(frequencies - line))]))
+    return any(hum_moves(float(peaks[i]), hum_on(float(frequencies[i]), width, 1, seen)) for i in concerned)
 
 
 def _peak_spreads(rest: NDArray[np.complex128], bins: NDArray[np.int64], period: int) -> Samples:

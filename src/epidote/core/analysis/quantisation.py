@@ -32,8 +32,16 @@ def undithered_in(x: Samples, residual: Samples, frequency: float, amplitude: fl
 
     None for what was dithered, was analogue, or is as fine as floating point.
     """
-    first = max(0, (x.size - _LOOKED_AT) // 2)
-    part, left = x[first : first + _LOOKED_AT], residual[first : first + _LOOKED_AT]
+    bits = follows_rounding(x, residual)
+    if bits is None:
+        return None
+    step = 2.0 ** (1 - bits)
+    return Undithered(bits, _LINE_ERROR * step / math.sqrt(max(amplitude / step, 1.0)), _repeats(frequency, amplitude / step, x.size))
+
+
+def follows_rounding(x: Samples, residual: Samples) -> int | None:
+    """The bits of the steps to which x (frames,) was rounded without dither; ``residual``: what its tones leave of it; None as above."""
+    part, left = middle_of(x), middle_of(residual)
     bits = bits_of(part)
     if bits is None:
         return None
@@ -43,7 +51,13 @@ def undithered_in(x: Samples, residual: Samples, frequency: float, amplitude: fl
     size = math.sqrt(float(error @ error) * float(left @ left))
     if size == 0 or float(error @ left) < _FOLLOWS * size:
         return None
-    return Undithered(bits, _LINE_ERROR * step / math.sqrt(max(amplitude / step, 1.0)), _repeats(frequency, amplitude / step, x.size))
+    return bits
+
+
+def middle_of(x: Samples) -> Samples:
+    """The part of x (frames,) that is looked at."""
+    first = max(0, (x.size - _LOOKED_AT) // 2)
+    return x[first : first + _LOOKED_AT]
 
 
 def bits_of(x: Samples) -> int | None:

@@ -14,6 +14,7 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis.capture import headroom, require_usable
+from epidote.core.analysis.quantisation import bits_of, follows_rounding
 from epidote.core.analysis.sinefit import fit_tone
 from epidote.core.analysis.steps import found_start, stretch_of
 from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
@@ -22,7 +23,7 @@ from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.display import format_plain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, single_recording_channels
+from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, single_recording_channels, without_spreads
 from epidote.core.procedures.stepped import OVERHEAD, least_dwell
 from epidote.core.quantity import DB_PER_NEPER
 from epidote.core.result import Curve, Reading, Result
@@ -63,17 +64,23 @@ class CrosstalkSettings(Settings):
         ]
 
 
+_HARMONICS = 9
 _UNLIKE = 2.0  # times the noise of both sides
 _BESIDE = range(8, 31, 3)  # bins from the line, apart from each other by what the window widens noise to
 
 
 @dataclass(frozen=True)
 class _Leak:
-    """Of one step on one channel: frequency in Hz; ratio to the driven channel; spread: one standard deviation of the ratio."""
+    """Of one step on one channel.
+
+    frequency in Hz; ratio to the driven channel; spread: one standard deviation of the ratio; undithered: the samples of the driven channel
+    were rounded without dither.
+    """
 
     frequency: float
     ratio: float
     spread: float
+    undithered: bool
 
 
 class Crosstalk(UsualProcedure):
@@ -151,13 +158,22 @@ def _leaks(recording: Recording, stimulus: Stimulus, driven: int, channels: int)
             continue
         # both by the same window, against which hum beside the tone does not leak
         main, main_spread = _line(part, signal.rate, fit.frequency)
+        undithered = _is_undithered(part, signal.rate, fit.frequency)
         for number in range(1, channels + 1):
             other = stretch_of(signal.channel(number), start, step, signal.rate)
             if number != driven and other is not None:
                 size, spread = _line(other, signal.rate, fit.frequency)
                 ratio = size / main
-                found.setdefault(number, []).append(_Leak(step.frequency, ratio, math.hypot(spread, ratio * main_spread) / main))
+                unsure = math.hypot(spread, ratio * main_spread) / main
+                found.setdefault(number, []).append(_Leak(step.frequency, ratio, unsure, undithered))
     return found
+
+
+def _is_undithered(x: Samples, rate: float, frequency: float) -> bool:
+    """Whether a recorded tone x (frames,) was rounded without dither; its harmonics are fitted, too."""
+    if bits_of(x) is None:
+        return False
+    return follows_rounding(x, fit_tone(x, rate, frequency, _HARMONICS, 1).residual) is not None
 
 
 def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
@@ -200,7 +216,12 @@ def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Seque
         readings.append(Reading("worst_frequency", number, float(first.x[top]), "Hz"))
     driven = next((r for r in recordings if r.stimulus is not None and r.stimulus.channels == (number,)), recordings[0])
     readings.append(headroom(driven.signal, number))
-    return Result(tuple(shown), tuple(readings), missing if number in lost else unique(()))
+    cautions = list(missing) if number in lost else []
+    if any(leak.undithered for source in sources for leak in leaks[source, number]):
+        # a faint tone among the steps' own products is moved by a fixed pattern, not by noise
+        cautions.append(Caution.UNDITHERED)
+        readings = without_spreads(readings)
+    return Result(tuple(shown), tuple(readings), unique(cautions))
 
 
 def _db(ratio: float) -> float:

@@ -24,7 +24,9 @@ from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.procedures.base import (
+    Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels, without_spreads,
+)  # fmt: skip
 from epidote.core.procedures.stepped import OVERHEAD
 from epidote.core.procedures.terminal import Terminal
 from epidote.core.quantity import DB_PER_NEPER
@@ -181,7 +183,12 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
     curves = [_spectrum(x, signal.rate, found, terminal)]
     if len(recordings) > 1:
         curves += _swept(recordings[1], number, settings)
-    return Result(tuple(curves), (*_readings(found, settings, terminal), headroom(signal, number)), unique(cautions))
+    readings = _readings(found, settings, terminal)
+    if found.undithered:
+        # the steps' own products are a fixed pattern, not noise
+        cautions.append(Caution.UNDITHERED)
+        readings = without_spreads(readings)
+    return Result(tuple(curves), (*readings, headroom(signal, number)), unique(cautions))
 
 
 def modulation(found: intermod.TwoTones, convention: Convention) -> float | None:

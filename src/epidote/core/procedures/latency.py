@@ -136,8 +136,9 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     jumped = float(np.ptp(delays)) > _JUMP
     usual, other = _groups(delays) if jumped else (delays, delays[:0])
     middle = float(np.median(usual))
-    spread = float(delays.std(ddof=1)) if delays.size > 1 else found[0].spread
-    unsure = _spread_of_median(usual, [d.spread for d in found])
+    # dispersion acts on every burst alike: no median makes it less
+    shift = float(np.median([d.shift for d in found]))
+    unsure = math.hypot(_spread_of_median(usual, [d.spread for d in found]), shift)
     if jumped:
         cautions.append(Caution.DELAY_JUMPS)
     if other.size:
@@ -162,7 +163,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
         readings.append(Reading("latency_other", number, float(np.median(other)) / rate, "s", second, None, other_spread, own))
         readings.append(Reading("latency_share", number, usual.size / delays.size, "ratio", at))
     if delays.size > 1:
-        readings.append(Reading("repeatability", number, spread / rate, "s", at))
+        readings.append(Reading("repeatability", number, float(delays.std(ddof=1)) / rate, "s", at))
         readings.append(Reading("range", number, float(np.ptp(delays)), "samples", at, cautions=own))
     if chain.buffer is not None:
         share = 2 * chain.buffer / rate

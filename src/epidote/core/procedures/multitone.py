@@ -106,6 +106,10 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
     ppm = (found.ratio - 1) * 1e6
     if abs(ppm) > OWN_CLOCK_PPM:
         cautions.append(Caution.OTHER_CLOCK)
+    if found.hum_included:
+        cautions.append(Caution.HUM_INCLUDED)
+    if found.undithered:
+        cautions.append(Caution.UNDITHERED)
     level, floor, spectrum = _curves(found, terminal, chain)
     tones = float(np.square(found.peaks).sum()) / 2
     rest = float(found.between.sum())

@@ -108,8 +108,8 @@ def _readings(found: PathFound, number: int, rate: float, at: dict[str, float | 
     where = {**at, "at": "the middle of the first"} if drifts else at
     doubt = (Caution.AMBIGUOUS,) if d.ambiguous else ()
     readings = [
-        Reading("delay", number, d.frames / rate, "s", where, None, d.spread / rate, doubt),
-        Reading("delay_samples", number, d.frames, "samples", where, None, d.spread, doubt),
+        Reading("delay", number, d.frames / rate, "s", where, None, d.spread_with_shift / rate, doubt),
+        Reading("delay_samples", number, d.frames, "samples", where, None, d.spread_with_shift, doubt),
         *_alternative(d, number, rate, where),
         Reading("best", number, d.best / rate, "s", where, None, d.spread / rate, doubt),
         Reading("level", number, d.level_db, "dB", at, None, d.level_spread if math.isfinite(d.level_spread) else None),
