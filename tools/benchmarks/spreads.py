@@ -147,7 +147,7 @@ def main() -> int:
     parser.add_argument("--procedure", action="append")
     parser.add_argument("--noise", action="append", choices=list(NOISES))
     asked = parser.parse_args()
-    for key in asked.procedure or [p.key for p in procedures()]:
+    for key in asked.procedure or list(procedures()):
         for noise in asked.noise or NOISES:
             for reading, channel, rms, within, spread, count in table(key, noise, asked.seeds):
                 if channel > 1 and key not in ("paths", "crosstalk"):

@@ -192,8 +192,7 @@ def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Seque
     sources = [d for d, n in leaks if n == number]
     missing = (Caution.STIMULUS_NOT_FOUND,)
     if not sources:
-        cautions = missing if lost else ()
-        return Result((), (Reading("crosstalk", number, None, "dB", cautions=missing),), cautions)
+        return Result((), (Reading("crosstalk", number, None, "dB", cautions=missing),), missing if lost else ())
     pairs = {d: _reading(f"crosstalk_from_{d}", number, d, leaks[d, number][0]) for d in sources}
     worst = max(pairs.values(), key=lambda r: r.value if r.value is not None else -400.0)
     readings = [Reading("crosstalk", number, worst.value, "dB", worst.at, worst.floor, worst.spread, worst.cautions)]
@@ -216,7 +215,7 @@ def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Seque
         readings.append(Reading("worst_frequency", number, float(first.x[top]), "Hz"))
     driven = next((r for r in recordings if r.stimulus is not None and r.stimulus.channels == (number,)), recordings[0])
     readings.append(headroom(driven.signal, number))
-    cautions = list(missing) if number in lost else []
+    cautions = [Caution.STIMULUS_NOT_FOUND] if number in lost else []
     if any(leak.undithered for source in sources for leak in leaks[source, number]):
         # a faint tone among the steps' own products is moved by a fixed pattern, not by noise
         cautions.append(Caution.UNDITHERED)

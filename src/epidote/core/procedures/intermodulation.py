@@ -25,7 +25,13 @@ from epidote.core.caution import Caution, unique
 from epidote.core.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.procedures.base import (
-    Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels, without_spreads,
+    Conduct,
+    CurveView,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    single_recording_channels,
+    without_spreads,
 )  # fmt: skip
 from epidote.core.procedures.stepped import OVERHEAD
 from epidote.core.procedures.terminal import Terminal
