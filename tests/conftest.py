@@ -14,9 +14,9 @@ import numpy as np
 import pytest
 from hypothesis import settings as hypothesis_settings
 
-from epidote.core.aside import THREAD_NAMES
-from epidote.core.chain import Chain
-from epidote.core.signal import Recording, Signal
+from epidote.core.chain.chain import Chain
+from epidote.core.concurrency import THREAD_NAMES
+from epidote.core.signals.signal import Recording, Signal
 from tests.audio.jack import jack, served  # noqa: F401  fixtures of every test that wants a real sound device
 
 hypothesis_settings.register_profile("any machine", deadline=None)  # how long an example takes says nothing about whether it is right
@@ -108,8 +108,8 @@ def study(tmp_path):
 def small_study(folder: Path):
     """The same, open; whoever asks for it closes it."""
     from epidote.conductor import add_column
-    from epidote.core.chain_file import chain_to_toml
-    from epidote.core.procedures.base import procedure
+    from epidote.core.chain.chain_toml import chain_to_toml
+    from epidote.core.procedures.protocol import procedure
     from epidote.core.settings import make_settings
     from epidote.study.store import create_study
 
@@ -127,7 +127,7 @@ def measured(study, row: int = 1, column: int = 0, seed: int = 3):
     """Measure one cell of a study over its stand-in."""
     from epidote.bench import open_for
     from epidote.conductor import Order, measure, study_chain
-    from epidote.core.procedures.base import procedure
+    from epidote.core.procedures.protocol import procedure
     from epidote.core.settings import make_settings
 
     overview = study.overview()

@@ -8,9 +8,9 @@ from pathlib import Path
 
 import pytest
 
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, in_window
-from epidote.core.procedures.base import procedures, titles_of
+from epidote.core.procedures.protocol import procedures, titles_of
 from epidote.core.settings import LabelledEnum, label_of, make_settings, unit_of
 
 SOURCE = Path(__file__).resolve().parents[1] / "src" / "epidote"

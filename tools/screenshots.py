@@ -17,7 +17,7 @@ from PySide6.QtCore import QDeadlineTimer, QEventLoop
 from PySide6.QtWidgets import QApplication, QWidget
 
 from epidote.audio.files import encode
-from epidote.core.signal import Signal
+from epidote.core.signals.signal import Signal
 from epidote.demo.scenario import fill_demo, missing_orders, open_demo
 from epidote.desktop.app import application
 from epidote.desktop.main_window import MainWindow

@@ -7,10 +7,10 @@ from collections.abc import Mapping
 from epidote.audio.device import Cancelled, Device, Wiring
 from epidote.audio.devices import open_device
 from epidote.audio.soundcard import PREFIX as SOUND_PREFIX
-from epidote.core.chain import Chain
-from epidote.core.chain_file import chain_from_toml, chain_to_toml
+from epidote.core.calibration.precheck import Precheck, examined, shots
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import MeasurementError
-from epidote.core.precheck import Precheck, examined, shots
 from epidote.study.store import Study
 
 FIRST_START_DB = -40.0

@@ -11,18 +11,18 @@ from typing import Any
 import epidote.audio.files  # noqa: F401  procedures that play a sound file read it through this
 from epidote.audio.device import Cancelled, Device, Progress
 from epidote.bench import BenchNotReadyError, never, short_shot, silent
-from epidote.core.analysis.clock import MarkedRecording, with_clock
-from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain
-from epidote.core.chain_file import chain_from_toml
+from epidote.core.analysis.delay.clock_offset import MarkedRecording, with_clock
+from epidote.core.calibration.microphone_correction import corrected
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.chain_toml import chain_from_toml
 from epidote.core.comparison.baseline import against_baseline
-from epidote.core.comparison.delays import Latency, latencies_of
-from epidote.core.correction import corrected
+from epidote.core.comparison.conditions.latency_table import Latency, latencies_of
 from epidote.core.errors import CancelledError, MeasurementError, SettingError, UnusableInputError
-from epidote.core.procedures.base import Stoppable, drive_level, procedure, procedures, stimulus_of
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.procedures.protocol import Stoppable, drive_level, procedure, procedures, stimulus_of
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, analysis_settings, labelled, make_settings
-from epidote.core.signal import Recording, Samples, Section, Signal, Stimulus
+from epidote.core.signals.signal import Recording, Samples, Section, Signal, Stimulus
 from epidote.study.curves import thumbnail_points
 from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject
 from epidote.study.store import Study

@@ -16,17 +16,17 @@ import numpy as np
 from epidote import __version__
 from epidote.audio.files import encode, read_sound, write_whole
 from epidote.conductor import Order, add_column, computed, keep_run, study_chain
-from epidote.core.analysis.clock import MarkedRecording, level_of_marks, on_its_own_clock, with_clock
-from epidote.core.chain import Chain
+from epidote.core.analysis.delay.clock_offset import MarkedRecording, level_of_marks, on_its_own_clock, with_clock
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import procedure
-from epidote.core.procedures.level_readings import level_readings
-from epidote.core.result import Result
+from epidote.core.procedures.protocol import procedure
+from epidote.core.results.level_readings import level_readings
+from epidote.core.results.result import Result
 from epidote.core.settings import Settings, labelled, make_settings
-from epidote.core.signal import Samples, Section, Stimulus
-from epidote.core.stimulus.marked import Marked, marked
-from epidote.core.stimulus.staircase import KIND as STAIRCASE
-from epidote.core.stimulus.staircase import steps_of
+from epidote.core.signals.signal import Samples, Section, Stimulus
+from epidote.core.stimuli.marked_sequence import Marked, marked
+from epidote.core.stimuli.stepped_tones import KIND as STAIRCASE
+from epidote.core.stimuli.stepped_tones import steps_of
 from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study
 from epidote.study.text_curves import AS_FOUND, TextOptions, read_text_curve

@@ -12,7 +12,7 @@ from epidote.audio.device import Wiring
 from epidote.audio.devices import open_device
 from epidote.audio.files import DiskError, encode, is_24_bit, read_sound, write_whole
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.stimulus.tone import tone
+from epidote.core.stimuli.tone import tone
 from tests.conftest import dithered, sine
 
 SHORT = tone(rate=48000, frequency=997, duration=0.2, level=-20)

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from epidote.audio.resampling import for_playing, signal_for_playing
-from epidote.core.signal import Signal
+from epidote.core.signals.signal import Signal
 from tests.conftest import sine
 
 

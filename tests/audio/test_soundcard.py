@@ -18,13 +18,13 @@ import pytest
 from epidote.audio.device import DeviceLostError, FormatRefusedError, Wiring
 from epidote.audio.devices import open_device
 from epidote.audio.soundcard import SoundCard, sound_cards
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
 from epidote.core.procedures.latency import Latency, LatencySettings
-from epidote.core.procedures.response import Response, ResponseSettings
+from epidote.core.procedures.response.procedure import Response, ResponseSettings
 from epidote.core.procedures.tone import Tone, ToneSettings
-from epidote.core.stimulus.programme import Programme, ProgrammeKind
-from epidote.core.stimulus.tone import tone
+from epidote.core.stimuli.generator import Programme, ProgrammeKind
+from epidote.core.stimuli.tone import tone
 from tests.audio.jack import PERIOD, RATE, Server
 
 NAME = "sound:jack/system"

@@ -9,10 +9,10 @@ import soundfile
 from epidote.audio.files import decode_kept, read_sound
 from epidote.bench import open_for
 from epidote.conductor import Order, recompute, study_chain
-from epidote.core.analysis.clock import resampled
-from epidote.core.chain import Chain
+from epidote.core.analysis.delay.clock_offset import resampled
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import procedure
+from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
 from epidote.elsewhere import marked_file, planned, take_in, write_sound
 from tests.conftest import measured
@@ -161,7 +161,7 @@ def test_a_run_from_the_command_line_is_checked_first(study, run):
 
 
 def test_the_chain_s_own_device_is_used_when_a_row_names_none(study, run):
-    from epidote.core.chain_file import chain_from_toml, chain_to_toml
+    from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 
     chain = chain_from_toml(study.chain_toml).model_copy(update={"device": "standin:havelmar-a25"})
     study.set_setting("chain", chain_to_toml(chain))

@@ -12,9 +12,9 @@ from epidote.audio.device import Device, FormatRefusedError, Wiring
 from epidote.audio.devices import open_device
 from epidote.audio.simulated import BENCHES, PREFIX
 from epidote.core.errors import CancelledError, EpidoteError, MeasurementError
-from epidote.core.signal import Signal
-from epidote.core.stimulus.programme import Programme, ProgrammeKind
-from epidote.core.stimulus.tone import tone
+from epidote.core.signals.signal import Signal
+from epidote.core.stimuli.generator import Programme, ProgrammeKind
+from epidote.core.stimuli.tone import tone
 from tests.conftest import sine
 
 RATE = 48000

@@ -7,13 +7,13 @@ import numpy as np
 import pytest
 
 from epidote.conductor import play_and_record
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError
-from epidote.core.procedures.base import procedure, procedures, titles_of
-from epidote.core.result import Curve, Reading, Result, curve_fault
+from epidote.core.procedures.protocol import procedure, procedures, titles_of
+from epidote.core.results.caution import Caution
+from epidote.core.results.result import Curve, Reading, Result, curve_fault
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal, Stimulus
+from epidote.core.signals.signal import Recording, Signal, Stimulus
 from tests.conftest import QUICK
 from tests.ideal_device import IdealDevice
 

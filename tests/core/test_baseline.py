@@ -5,13 +5,13 @@ import pytest
 
 from epidote.bench import open_for
 from epidote.conductor import Order, add_column, analysed, baseline_of, baseline_orders, measure, play_and_record, recompute, study_chain
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
-from epidote.core.chain_file import chain_from_toml, chain_to_toml
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.comparison.baseline import against_baseline
-from epidote.core.procedures.base import procedure, procedures
-from epidote.core.procedures.response import Response, ResponseSettings
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.procedures.protocol import procedure, procedures
+from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.results.caution import Caution
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import make_settings
 from tests.conftest import QUICK, measured, recording, through
 

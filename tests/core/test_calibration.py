@@ -6,8 +6,9 @@ from datetime import date
 import numpy as np
 import pytest
 
-from epidote.core.analysis.weighting import Weighting
-from epidote.core.calibration import (
+from epidote.core.analysis.spectral.weighting import Weighting
+from epidote.core.calibration.guided_steps import GUIDES, Taken
+from epidote.core.calibration.methods import (
     damping_factor,
     from_two_loads,
     full_scale,
@@ -20,13 +21,12 @@ from epidote.core.calibration import (
     tone_level,
     weighted_level,
 )
-from epidote.core.chain import Calibration, Chain
-from epidote.core.chain_file import chain_from_toml, chain_to_toml
-from epidote.core.correction import corrected
+from epidote.core.calibration.microphone_correction import corrected
+from epidote.core.chain.chain import Calibration, Chain
+from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.guides import GUIDES, Taken
-from epidote.core.live.levels import LevelWatch
-from epidote.core.result import Curve, Result
+from epidote.core.live.level_meter import LevelWatch
+from epidote.core.results.result import Curve, Result
 from tests.conftest import sine
 
 TODAY = date(2026, 11, 23)

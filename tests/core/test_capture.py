@@ -3,12 +3,12 @@
 import numpy as np
 import pytest
 
-from epidote.core.analysis.capture import capture_cautions, has_gap, headroom, is_clipped, require_usable, steady_span
-from epidote.core.caution import Caution
+from epidote.core.analysis.capture_checks import capture_cautions, has_gap, headroom, is_clipped, require_usable, steady_span
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.response import ResponseSettings
-from epidote.core.signal import Signal
-from epidote.core.stimulus.tone import tone
+from epidote.core.procedures.response.procedure import ResponseSettings
+from epidote.core.results.caution import Caution
+from epidote.core.signals.signal import Signal
+from epidote.core.stimuli.tone import tone
 from tests.conftest import dithered, sine
 
 RATE = 48000.0

@@ -6,15 +6,15 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
-from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain
-from epidote.core.chain_file import chain_from_toml, chain_to_toml
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import procedure, procedures
-from epidote.core.result import Curve, Reading, Result, with_caution
+from epidote.core.procedures.protocol import procedure, procedures
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result, with_caution
 from epidote.core.settings import settings_in_words
-from epidote.core.signal import Signal, Stimulus
-from epidote.core.stimulus.tone import tone
+from epidote.core.signals.signal import Signal, Stimulus
+from epidote.core.stimuli.tone import tone
 
 FULL = Chain(name='Bench "two" \\ left', rate=96000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=10, load_ohms=8, load_confirmed=True,
              output_ceiling=-3, calibrated_on="2026-11-21")  # fmt: skip

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from epidote.core.comparison.claim_lines import claim_lines
-from epidote.core.comparison.claim_text import understand
-from epidote.core.quantity import in_percent
+from epidote.core.comparison.claims.graph_lines import claim_lines
+from epidote.core.comparison.claims.parser import understand
+from epidote.core.quantities.units import in_percent
 
 
 def lines(text, key, x_unit, y_unit="dB", at_1k=None):

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from epidote.core.comparison.claim import Claimed, Sense
-from epidote.core.comparison.claim_text import number_of, understand
+from epidote.core.comparison.claims.claim import Claimed, Sense
+from epidote.core.comparison.claims.parser import number_of, understand
 
 C, S = Claimed, Sense
 CLAIMS = [

@@ -6,13 +6,13 @@ import numpy as np
 import pytest
 from scipy.signal import chirp
 
-from epidote.core.analysis.clock import find_clock, on_its_own_clock, resampled
-from epidote.core.chain import Chain
+from epidote.core.analysis.delay.clock_offset import find_clock, on_its_own_clock, resampled
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.response import Response, ResponseSettings
-from epidote.core.signal import Signal
-from epidote.core.stimulus.marked import Marked, mark, marked
-from epidote.core.stimulus.sweep import sweep
+from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.signals.signal import Signal
+from epidote.core.stimuli.marked_sequence import Marked, mark, marked
+from epidote.core.stimuli.sweep import sweep
 
 RATE = 48000
 

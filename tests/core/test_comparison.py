@@ -3,11 +3,11 @@
 import numpy as np
 import pytest
 
-from epidote.core.analysis.features import corner, crossing, curve_at, flatness, slope, value_at
-from epidote.core.caution import Caution
 from epidote.core.comparison.baseline import against_baseline
-from epidote.core.comparison.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.comparison.differences.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
+from epidote.core.results.caution import Caution
+from epidote.core.results.curve_features import corner, crossing, curve_at, flatness, slope, value_at
+from epidote.core.results.result import Curve, Reading, Result
 
 F = np.geomspace(20, 20000, 400)
 

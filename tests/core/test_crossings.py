@@ -5,9 +5,9 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.comparison.crossings import in_words, ranges, uncertainty
-from epidote.core.comparison.difference import difference_curve
-from epidote.core.result import Curve
+from epidote.core.comparison.differences.crossings import in_words, ranges, uncertainty
+from epidote.core.comparison.differences.difference import difference_curve
+from epidote.core.results.result import Curve
 
 F = np.geomspace(20, 20000, 241)
 

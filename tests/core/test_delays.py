@@ -5,8 +5,8 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.analysis.overlay import Overlay
-from epidote.core.comparison.delays import alike, latencies_of, latency_table, metres, speed_of_sound, verdict
+from epidote.core.analysis.delay.manual_alignment import Overlay
+from epidote.core.comparison.conditions.latency_table import alike, latencies_of, latency_table, metres, speed_of_sound, verdict
 from tests.conftest import table, through
 
 RATE = 48000

@@ -4,7 +4,7 @@ import math
 
 import pytest
 
-from epidote.core.display import NOT_GIVEN, format_axis, format_quantity
+from epidote.core.quantities.formatting import NOT_GIVEN, format_axis, format_quantity
 
 SHOWN = [
     (0.012493, "V", {}, "12.49 mV"), (997.0, "Hz", {}, "997.0 Hz"), (-82.6412, "dB", {}, "-82.64 dB"), (0.01234, "%", {"digits": 3}, "0.0123 %"),

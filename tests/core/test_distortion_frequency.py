@@ -6,14 +6,14 @@ import numpy as np
 import pytest
 
 from epidote.conductor import analysed, play_and_record
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.preferred import preferred
-from epidote.core.procedures.base import procedure
+from epidote.core.procedures.protocol import procedure
+from epidote.core.quantities.frequency_series import preferred
+from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal
-from epidote.core.stimulus.staircase import steps_of
+from epidote.core.signals.signal import Recording, Signal
+from epidote.core.stimuli.stepped_tones import steps_of
 from tests.conftest import table, through
 from tests.ideal_device import IdealDevice
 

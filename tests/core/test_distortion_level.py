@@ -7,14 +7,14 @@ import numpy as np
 import pytest
 
 from epidote.conductor import Order, add_column, analysed, measure, play_and_record
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import CancelledError, SettingError
-from epidote.core.procedures.base import procedure
-from epidote.core.quantity import QuantityError
+from epidote.core.procedures.protocol import procedure
+from epidote.core.quantities.units import QuantityError
+from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal
-from epidote.core.stimulus.staircase import steps_of
+from epidote.core.signals.signal import Recording, Signal
+from epidote.core.stimuli.stepped_tones import steps_of
 from epidote.study.store import create_study
 from tests.conftest import table
 from tests.ideal_device import IdealDevice

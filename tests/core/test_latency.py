@@ -5,13 +5,13 @@ import pytest
 
 from epidote.bench import open_for
 from epidote.conductor import Order, add_column, analysed, measure, play_and_record, study_chain
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.base import procedure
-from epidote.core.procedures.paths_told import events_of
+from epidote.core.procedures.path_delay.readings import events_of
+from epidote.core.procedures.protocol import procedure
+from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal
+from epidote.core.signals.signal import Recording, Signal
 from epidote.study.store import create_study
 from tests.conftest import table, through
 from tests.ideal_device import IdealDevice

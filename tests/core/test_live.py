@@ -5,11 +5,11 @@ import pytest
 
 from epidote.audio.device import Wiring
 from epidote.audio.devices import open_device
+from epidote.core.analysis.spectral.hearing_threshold import components, statement, threshold
 from epidote.core.errors import SettingError
-from epidote.core.hearing import components, statement, threshold
-from epidote.core.live.figures import figures
-from epidote.core.live.spectrum import Averaging, Reducer, SpectrumSettings, SpectrumWatch, View, mains_lines, sum_of
-from epidote.core.stimulus.programme import Player, Programme, ProgrammeKind, multitone_loop
+from epidote.core.live.meter_readings import figures
+from epidote.core.live.spectrum_analyser import Averaging, Reducer, SpectrumSettings, SpectrumWatch, View, mains_lines, sum_of
+from epidote.core.stimuli.generator import Player, Programme, ProgrammeKind, multitone_loop
 from tests.conftest import sine, table
 
 RATE = 48000

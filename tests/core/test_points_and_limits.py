@@ -6,15 +6,15 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from epidote.core.comparison.by_condition import Told, alike, grid
-from epidote.core.comparison.guides import SHIPPED, Guide, fitting
-from epidote.core.comparison.levelled import Levelling, levelled
-from epidote.core.comparison.likeness import Weight, unlike
+from epidote.core.comparison.conditions.comparability import Weight, unlike
+from epidote.core.comparison.conditions.condition_table import Told, alike, grid
+from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
+from epidote.core.comparison.differences.operating_points import By, at_point, difference_in_words, parse_point
+from epidote.core.comparison.graph_guides import SHIPPED, Guide, fitting
 from epidote.core.comparison.limits import Limit, around, check_curve, check_reading, from_good_units
-from epidote.core.comparison.points import By, at_point, difference_in_words, parse_point
 from epidote.core.errors import UnusableInputError
-from epidote.core.quantity import QuantityError
-from epidote.core.result import Curve, Reading
+from epidote.core.quantities.units import QuantityError
+from epidote.core.results.result import Curve, Reading
 from tests.core.evidence import CHAIN, response, run, staircase
 
 F = np.geomspace(5, 40000, 1200)

@@ -7,12 +7,12 @@ from epidote.audio.device import Wiring
 from epidote.audio.devices import open_device
 from epidote.bench import needs_careful_start, open_for, short_shot, started
 from epidote.conductor import BenchNotReadyError, Order, measure
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
-from epidote.core.precheck import examined, shots
-from epidote.core.procedures.base import procedure
+from epidote.core.calibration.precheck import examined, shots
+from epidote.core.chain.chain import Chain
+from epidote.core.procedures.protocol import procedure
+from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal
+from epidote.core.signals.signal import Recording, Signal
 
 RATE, DELAY = 48000, 700
 

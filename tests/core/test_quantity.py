@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from epidote.core.quantity import Conversion, Quantity, QuantityError, convert, from_db, parse, parse_as, to_db
+from epidote.core.quantities.units import Conversion, Quantity, QuantityError, convert, from_db, parse, parse_as, to_db
 
 TYPED = [
     ("0.5 %", "Hz", 0.5, "%"), ("-80 dB", "dB", -80, "dB"), ("4 Vrms", "V", 4, "V"), ("1k", "Hz", 1000, "Hz"), ("20 mW", "W", 0.02, "W"),

@@ -9,12 +9,12 @@ import numpy as np
 import pytest
 from scipy.interpolate import CubicSpline
 
-from epidote.core.analysis import capture
-from epidote.core.analysis import deconvolution as dc
-from epidote.core.analysis.capture import has_gap, is_clipped
-from epidote.core.analysis.features import corner, value_at
-from epidote.core.analysis.sinefit import fit_tone
-from epidote.core.analysis.spectrum import (
+from epidote.core.analysis import capture_checks as capture
+from epidote.core.analysis import sweep_deconvolution as dc
+from epidote.core.analysis.capture_checks import has_gap, is_clipped
+from epidote.core.analysis.sine.sine_fit import fit_tone
+from epidote.core.analysis.sine.tone import analyse_tone
+from epidote.core.analysis.spectral.spectrum import (
     band_power,
     bin_frequencies,
     line_levels,
@@ -23,15 +23,15 @@ from epidote.core.analysis.spectrum import (
     mean_square_in_band,
     mean_squares,
 )
-from epidote.core.analysis.tone import analyse_tone
-from epidote.core.analysis.weighting import Weighting
-from epidote.core.analysis.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, HANN, windowed_power
-from epidote.core.aside import THREAD_NAMES, aside
-from epidote.core.comparison.crossings import uncertainty
+from epidote.core.analysis.spectral.weighting import Weighting
+from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, HANN, windowed_power
+from epidote.core.comparison.differences.crossings import uncertainty
+from epidote.core.concurrency import THREAD_NAMES, aside
 from epidote.core.errors import EpidoteError
-from epidote.core.result import Curve
-from epidote.core.signal import EXTREMES_OVER, Signal, extremes_of
-from epidote.core.stimulus.sweep import sweep
+from epidote.core.results.curve_features import corner, value_at
+from epidote.core.results.result import Curve
+from epidote.core.signals.signal import EXTREMES_OVER, Signal, extremes_of
+from epidote.core.stimuli.sweep import sweep
 
 RATE = 48000.0
 

@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from epidote.core.caution import Caution
 from epidote.core.comparison.repeatability import Finding, Spread, compare, follows, spread_curve, spreads
-from epidote.core.result import Curve, Reading
+from epidote.core.results.caution import Caution
+from epidote.core.results.result import Curve, Reading
 
 
 def readings(values, spread=0.0, cautions=(), unit="dB"):

@@ -8,14 +8,14 @@ import scipy.signal
 import soundfile
 
 from epidote.conductor import analysed, play_and_record
-from epidote.core.analysis.crossspectrum import path_between
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
+from epidote.core.analysis.spectral.transfer_function import path_between
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, SettingError
-from epidote.core.procedures.base import procedure
+from epidote.core.procedures.protocol import procedure
+from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal
-from epidote.core.stimulus.noise import Colour, noise
+from epidote.core.signals.signal import Recording, Signal
+from epidote.core.stimuli.noise import Colour, noise
 from tests.conftest import through
 from tests.ideal_device import IdealDevice
 

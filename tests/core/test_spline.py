@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from scipy.interpolate import CubicSpline
 
-from epidote.core.analysis.features import crossing
 from epidote.core.analysis.spline import Spline
+from epidote.core.results.curve_features import crossing
 
 
 @pytest.mark.parametrize("points", [4, 5, 8, 24])

@@ -5,12 +5,12 @@ import time
 
 import pytest
 
-from epidote.core.chain import Chain
-from epidote.core.chain_file import chain_from_toml, chain_to_toml
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import UnusableInputError
-from epidote.core.outside import MOST_DEPTH, load_json, load_toml
-from epidote.core.signal import Stimulus
-from epidote.core.stimulus.shots import Shot, shots
+from epidote.core.quantities.outside import MOST_DEPTH, load_json, load_toml
+from epidote.core.signals.signal import Stimulus
+from epidote.core.stimuli.bursts import Shot, shots
 from epidote.core.text import spreadsheet_cell, visible
 
 
@@ -70,7 +70,7 @@ def test_a_stored_stimulus_loads_whatever_was_imported_before():
     import sys
 
     code = (
-        f"from epidote.core.signal import Stimulus; s = Stimulus.from_json({json.dumps(stored())}); print(s.samples().size)"
+        f"from epidote.core.signals.signal import Stimulus; s = Stimulus.from_json({json.dumps(stored())}); print(s.samples().size)"
     )
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert int(out.stdout) == Stimulus.from_json(stored()).frames

@@ -3,12 +3,12 @@
 import numpy as np
 import pytest
 
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal
+from epidote.core.signals.signal import Recording, Signal
 from tests.conftest import UNCALIBRATED, dithered, recording, sine
 
 RATE = 48000.0

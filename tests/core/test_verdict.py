@@ -6,11 +6,11 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from epidote.core.caution import Caution
-from epidote.core.comparison.claim_text import understand
-from epidote.core.comparison.verdict import Outcome, judge
-from epidote.core.procedures.base import procedure
-from epidote.core.result import Curve, Reading
+from epidote.core.comparison.claims.parser import understand
+from epidote.core.comparison.claims.verdict import Outcome, judge
+from epidote.core.procedures.protocol import procedure
+from epidote.core.results.caution import Caution
+from epidote.core.results.result import Curve, Reading
 from epidote.core.settings import make_settings
 from tests.core.evidence import CHAIN, response, run, staircase, thd_n
 

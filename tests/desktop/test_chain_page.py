@@ -6,8 +6,8 @@ from PySide6.QtWidgets import QMessageBox, QToolButton
 
 from epidote.bench import open_for
 from epidote.conductor import add_column
-from epidote.core.chain_file import chain_from_toml, chain_to_toml
-from epidote.core.procedures.base import procedure, procedures
+from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
+from epidote.core.procedures.protocol import procedure, procedures
 from epidote.core.settings import make_settings
 from tests.conftest import QUICK
 

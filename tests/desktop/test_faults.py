@@ -126,7 +126,7 @@ def test_an_answer_for_a_window_that_is_closed_goes_nowhere(qtbot):
 
 def test_many_undos_are_shown_once(window, rows, columns, qtbot):
     """Answers that come close together are drawn together, and what is installed is asked for once in a process."""
-    from epidote.core.procedures import base
+    from epidote.core.procedures import protocol as base
 
     changes = []
     window.session.overview_changed.connect(lambda: changes.append(1))
@@ -217,7 +217,7 @@ def test_chips_of_snapshots_hide_and_show(window, qtbot):
 
 @pytest.mark.parametrize("text", ["²", "1, ²", "１"])
 def test_digits_that_are_no_numbers(window, text):
-    from epidote.core.chain import Chain
+    from epidote.core.chain.chain import Chain
     from epidote.desktop.widgets.form import SettingsForm
 
     form = SettingsForm(Chain, {}, ("outputs",))

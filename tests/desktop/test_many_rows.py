@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from epidote.core.result import Curve, Result
+from epidote.core.results.result import Curve, Result
 from tests.desktop.test_matrix import do, wait_for
 
 ROWS = 60
@@ -15,9 +15,9 @@ ROWS = 60
 def path(measured_study, tmp_path):
     """Sixty rows with a run each, made up."""
     from epidote.conductor import add_column
-    from epidote.core.chain import Chain
-    from epidote.core.procedures.base import procedure
-    from epidote.core.procedures.level_readings import level_readings
+    from epidote.core.chain.chain import Chain
+    from epidote.core.procedures.protocol import procedure
+    from epidote.core.results.level_readings import level_readings
     from epidote.core.settings import make_settings
     from epidote.study.curves import thumbnail_points
     from epidote.study.store import create_study

@@ -380,7 +380,7 @@ def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, c
     """Written as a file, played by somebody's player 40 ppm slow and half as loud, recorded, taken in."""
     import soundfile
 
-    from epidote.core.analysis.clock import resampled
+    from epidote.core.analysis.delay.clock_offset import resampled
 
     page = window.matrix
     page.choose([rows["low"]], columns["response"])

@@ -8,7 +8,7 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication, QDialog
 
 from epidote.conductor import add_column, latencies, recompute
-from epidote.core.procedures.base import procedure
+from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
 from tests.conftest import measured
 from tests.desktop.test_window import wait_for

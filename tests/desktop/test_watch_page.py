@@ -9,7 +9,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from epidote.audio import resampling
-from epidote.core.stimulus.programme import ProgrammeKind
+from epidote.core.stimuli.generator import ProgrammeKind
 from tests.conftest import sine
 
 

@@ -7,7 +7,7 @@ import pytest
 from PySide6.QtGui import QShortcut
 from PySide6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QTabBar, QToolButton, QWidget
 
-from epidote.core.procedures.base import procedures
+from epidote.core.procedures.protocol import procedures
 from epidote.desktop.commands import GROUPS
 
 # first words in lower case that are right: a unit, a quantity of the trade, what completes a label

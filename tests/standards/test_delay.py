@@ -5,14 +5,14 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.analysis.course import Windows, course_of
-from epidote.core.analysis.delay import Delay, NothingInCommon, delay_between
-from epidote.core.analysis.echo import echo_in
-from epidote.core.analysis.onsets import onsets
-from epidote.core.analysis.paths import paths_found
-from epidote.core.analysis.ways import AT_ONCE, HELD, Held
-from epidote.core.procedures.paths import against_the_first
-from epidote.core.procedures.paths_settings import PathsSettings
+from epidote.core.analysis.delay.delay_estimation import Delay, NothingInCommon, delay_between
+from epidote.core.analysis.delay.delay_tracking import Windows, course_of
+from epidote.core.analysis.delay.echo_cepstrum import echo_in
+from epidote.core.analysis.delay.onsets import onsets
+from epidote.core.analysis.delay.path_comparison import paths_found
+from epidote.core.analysis.signal_scan import AT_ONCE, HELD, Held
+from epidote.core.procedures.path_delay.procedure import against_the_first
+from epidote.core.procedures.path_delay.settings import PathsSettings
 from tests.conftest import table, through
 
 RATE = 48000

@@ -6,13 +6,13 @@ The referee is a plain correlation, oversampled sixteen times in the frequency d
 import numpy as np
 import pytest
 
-from epidote.core.analysis.delay import Delay, delay_between
-from epidote.core.analysis.peaks import highest_peaks
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
+from epidote.core.analysis.delay.correlation_peaks import highest_peaks
+from epidote.core.analysis.delay.delay_estimation import Delay, delay_between
+from epidote.core.chain.chain import Chain
 from epidote.core.procedures.latency import Latency, LatencySettings
-from epidote.core.procedures.paths import Paths, PathsSettings
-from epidote.core.signal import Recording, Signal
+from epidote.core.procedures.path_delay.procedure import Paths, PathsSettings
+from epidote.core.results.caution import Caution
+from epidote.core.signals.signal import Recording, Signal
 from tests.conftest import through
 
 RATE = 48000.0

@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from epidote.core.analysis.features import slope
-from epidote.core.procedures.response import Response, ResponseSettings
+from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.results.curve_features import slope
 from tests.conftest import UNCALIBRATED, recording, table, through
 
 RATE = 96000.0

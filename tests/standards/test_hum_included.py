@@ -5,9 +5,9 @@ import numpy as np
 import pytest
 
 from epidote.conductor import play_and_record
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
-from epidote.core.procedures.base import procedure
+from epidote.core.chain.chain import Chain
+from epidote.core.procedures.protocol import procedure
+from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from tests.ideal_device import IdealDevice
 

@@ -2,7 +2,7 @@
 
 import pytest
 
-from epidote.core.quantity import Conversion, Quantity, convert
+from epidote.core.quantities.units import Conversion, Quantity, convert
 from tests.conftest import table
 
 IN_VOLTS = {"0 dBu": "dBu", "0 dBV": "dBV"}

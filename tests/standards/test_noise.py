@@ -4,15 +4,15 @@ import numpy as np
 import pytest
 from scipy import signal as scipy_signal
 
-from epidote.core.analysis.bands import band_powers, centres, edges
-from epidote.core.analysis.quasipeak import indication, quasi_peak, steady_sine
-from epidote.core.analysis.weighting import AES17_DB, Weighting, power_weight
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
+from epidote.core.analysis.spectral.fractional_octave import band_powers, centres, edges
+from epidote.core.analysis.spectral.quasi_peak import indication, quasi_peak, steady_sine
+from epidote.core.analysis.spectral.weighting import AES17_DB, Weighting, power_weight
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.procedures.noise import Noise, NoiseSettings
+from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal
+from epidote.core.signals.signal import Recording, Signal
 from tests.conftest import dithered, sine, table
 
 RATE = 48000

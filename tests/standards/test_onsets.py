@@ -10,9 +10,9 @@ import av
 import numpy as np
 import pytest
 
-from epidote.core.analysis.onsets import onsets
-from epidote.core.analysis.paths import paths_found
-from epidote.core.analysis.ways import Held
+from epidote.core.analysis.delay.onsets import onsets
+from epidote.core.analysis.delay.path_comparison import paths_found
+from epidote.core.analysis.signal_scan import Held
 from tests.conftest import through
 from tests.played_sounds import RATE, SOUNDS, organ, scene
 

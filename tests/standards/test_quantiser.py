@@ -34,9 +34,9 @@ def test_sixteen_bits_without_dither():
 def test_missing_dither_is_said(key, dither):
     """Rounded to 16 bits, with triangular dither of two steps or without; the unit distorts."""
     from epidote.conductor import play_and_record
-    from epidote.core.caution import Caution
-    from epidote.core.chain import Chain
-    from epidote.core.procedures.base import procedure
+    from epidote.core.chain.chain import Chain
+    from epidote.core.procedures.protocol import procedure
+    from epidote.core.results.caution import Caution
     from tests.ideal_device import IdealDevice
 
     steps = 2.0**15

@@ -4,11 +4,11 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
-from epidote.core.procedures.base import procedure
+from epidote.core.chain.chain import Chain
+from epidote.core.procedures.protocol import procedure
+from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal
+from epidote.core.signals.signal import Recording, Signal
 
 RATE = 48000.0
 

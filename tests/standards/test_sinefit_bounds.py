@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from epidote.core.analysis.sinefit import fit_tone
+from epidote.core.analysis.sine.sine_fit import fit_tone
 from tests.conftest import sine, table
 
 RATE = 48000.0

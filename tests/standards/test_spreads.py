@@ -9,10 +9,10 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
 from epidote.core.procedures.tone import Tone, ToneSettings
-from epidote.core.signal import Recording, Signal
+from epidote.core.results.caution import Caution
+from epidote.core.signals.signal import Recording, Signal
 
 RATE, FRAMES, TRIALS = 48000, 48000, 60
 TIME = np.arange(FRAMES) / RATE

@@ -5,9 +5,9 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.analysis import deconvolution as dc
-from epidote.core.procedures.response import Response, ResponseSettings
-from epidote.core.stimulus.sweep import sweep
+from epidote.core.analysis import sweep_deconvolution as dc
+from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.stimuli.sweep import sweep
 from tests.conftest import UNCALIBRATED, recording, table
 
 

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from epidote.core.caution import Caution
 from epidote.core.errors import UnusableInputError
+from epidote.core.results.caution import Caution
 from epidote.study.archive import unzip_study, zip_study
 from epidote.study.claim_files import read_claims
 from epidote.study.folder import RECORDINGS, UnsafeNameError, require_plain

@@ -254,7 +254,7 @@ def test_half_written_recordings_are_swept_away_on_opening(study):
 
 
 def test_thumbnails_keep_peaks_and_stay_in_their_box():
-    from epidote.core.result import Curve
+    from epidote.core.results.result import Curve
 
     x = np.linspace(1, 24000, 24000)
     y = np.full(x.size, -120.0)

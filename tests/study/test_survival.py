@@ -13,7 +13,7 @@ import pytest
 from epidote.bench import open_for
 from epidote.conductor import Order, measure
 from epidote.core.errors import CancelledError
-from epidote.core.procedures.base import procedure
+from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
 from epidote.study.models import StudyError
 from epidote.study.store import Study

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from epidote.core.errors import UnusableInputError
-from epidote.core.result import Curve, curve_fault
+from epidote.core.results.result import Curve, curve_fault
 from epidote.study.claim_files import read_claims
 from epidote.study.text_curves import TextOptions, parse_text_curve, read_text_curve, text_of, text_readings
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from epidote.core.analysis.sinefit import fit_tone
-from epidote.core.analysis.weighting import Weighting, power_weight
-from epidote.core.chain import Chain
-from epidote.core.procedures.response import Response, ResponseSettings
+from epidote.core.analysis.sine.sine_fit import fit_tone
+from epidote.core.analysis.spectral.weighting import Weighting, power_weight
+from epidote.core.chain.chain import Chain
+from epidote.core.procedures.response.procedure import Response, ResponseSettings
 from epidote.core.procedures.tone import Tone, ToneSettings
-from epidote.core.signal import Recording, Signal
+from epidote.core.signals.signal import Recording, Signal
 
 RATE = 48000.0
 CHAIN = Chain()

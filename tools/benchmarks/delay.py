@@ -13,10 +13,10 @@ import time
 import numpy as np
 import scipy.fft
 
-from epidote.core.analysis.clock import resampled
-from epidote.core.analysis.delay import delay_between
-from epidote.core.analysis.paths import paths_found
-from epidote.core.analysis.ways import Held
+from epidote.core.analysis.delay.clock_offset import resampled
+from epidote.core.analysis.delay.delay_estimation import delay_between
+from epidote.core.analysis.delay.path_comparison import paths_found
+from epidote.core.analysis.signal_scan import Held
 
 RATE, LOW, HIGH = 48000, 100.0, 8000.0
 

@@ -23,9 +23,9 @@ from PySide6.QtCore import QEventLoop, QTimer
 
 import epidote.study.store  # noqa: F401  NumPy and SciPy are loaded on one thread
 from epidote import bench
-from epidote.core.chain import Chain
-from epidote.core.chain_file import chain_to_toml
-from epidote.core.live.spectrum import LENGTHS
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.chain_toml import chain_to_toml
+from epidote.core.live.spectrum_analyser import LENGTHS
 from epidote.desktop.app import application
 from epidote.desktop.main_window import MainWindow
 from epidote.desktop.watch.canvas import SpectrumCanvas

@@ -20,12 +20,12 @@ from PySide6.QtWidgets import QApplication
 from timing import best, row
 
 from epidote.conductor import add_column
-from epidote.core.chain import Chain
-from epidote.core.comparison.by_condition import Told, grid
-from epidote.core.comparison.points import at_point, difference_in_words, parse_point
-from epidote.core.procedures.base import procedure
-from epidote.core.procedures.level_readings import level_readings
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.chain.chain import Chain
+from epidote.core.comparison.conditions.condition_table import Told, grid
+from epidote.core.comparison.differences.operating_points import at_point, difference_in_words, parse_point
+from epidote.core.procedures.protocol import procedure
+from epidote.core.results.level_readings import level_readings
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import make_settings
 from epidote.desktop.app import application
 from epidote.desktop.main_window import MainWindow

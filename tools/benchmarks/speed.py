@@ -21,12 +21,12 @@ import plain_scipy
 import scipy.fft
 from timing import best, row
 
-from epidote.core import signal as signals
-from epidote.core.analysis import deconvolution
-from epidote.core.chain import Chain
-from epidote.core.procedures.response import Response, ResponseSettings
+from epidote.core.analysis import sweep_deconvolution as deconvolution
+from epidote.core.chain.chain import Chain
+from epidote.core.procedures.response.procedure import Response, ResponseSettings
 from epidote.core.procedures.tone import Tone, ToneSettings
-from epidote.core.signal import Recording, Signal
+from epidote.core.signals import signal as signals
+from epidote.core.signals.signal import Recording, Signal
 
 ROOT = Path(__file__).resolve().parents[2]
 CHAIN = Chain()

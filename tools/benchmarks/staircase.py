@@ -14,12 +14,12 @@ import numpy as np
 
 from epidote.audio.device import DeviceInfo
 from epidote.conductor import analysed, play_and_record
-from epidote.core.analysis import steps
-from epidote.core.chain import Chain
-from epidote.core.procedures.base import procedure
+from epidote.core.analysis.sine import stepped_tone as steps
+from epidote.core.chain.chain import Chain
+from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
-from epidote.core.signal import Recording, Signal
-from epidote.core.stimulus.staircase import steps_of
+from epidote.core.signals.signal import Recording, Signal
+from epidote.core.stimuli.stepped_tones import steps_of
 
 RATE, LATE = 96000.0, 2048
 CHAIN = Chain(rate=RATE)

@@ -25,15 +25,15 @@ SLOWEST_SECONDS = 5
 def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
     """What is searched by name, with texts to begin from. Imported late, so that the search can instrument the modules."""
     from epidote.audio.headers import announced
-    from epidote.core.calibration import parse_correction
-    from epidote.core.chain_file import chain_from_toml
-    from epidote.core.column_text import decoded
-    from epidote.core.comparison.claim_text import understand
-    from epidote.core.comparison.points import parse_point
-    from epidote.core.outside import load_json
-    from epidote.core.quantity import parse_as
-    from epidote.core.signal import Stimulus
-    from epidote.core.stimulus.marked import Marked
+    from epidote.core.calibration.methods import parse_correction
+    from epidote.core.chain.chain_toml import chain_from_toml
+    from epidote.core.comparison.claims.parser import understand
+    from epidote.core.comparison.differences.operating_points import parse_point
+    from epidote.core.quantities.column_text import decoded
+    from epidote.core.quantities.outside import load_json
+    from epidote.core.quantities.units import parse_as
+    from epidote.core.signals.signal import Stimulus
+    from epidote.core.stimuli.marked_sequence import Marked
     from epidote.core.text import spreadsheet_cell, visible
     from epidote.study.claim_files import claims_in
     from epidote.study.rows import points_from_json, readings_from_json

@@ -9,9 +9,9 @@ from typing import Protocol
 import numpy as np
 
 from epidote.core.errors import MeasurementError
-from epidote.core.quantity import from_db
-from epidote.core.signal import Recording, Samples, Signal, Stimulus
-from epidote.core.stimulus.programme import Programme
+from epidote.core.quantities.units import from_db
+from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.stimuli.generator import Programme
 
 Progress = Callable[[float], None]
 Cancelled = Callable[[], bool]

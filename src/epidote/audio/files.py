@@ -17,8 +17,8 @@ from epidote.audio.containers import DiskError
 from epidote.audio.resampling import signal_for_playing
 from epidote.audio.streams import SoundStream
 from epidote.core.errors import UnusableInputError
-from epidote.core.signal import Samples, Signal
-from epidote.core.stimulus.noise import set_material_reader
+from epidote.core.signals.signal import Samples, Signal
+from epidote.core.stimuli.noise import set_material_reader
 
 SUBTYPES = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}
 _STEPS = {"16": 2.0**15, "24": 2.0**23}

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from epidote.core.signal import Samples
+from epidote.core.signals.signal import Samples
 
 WORDS, SAMPLES, BEGUN, FAULT = b"J", b"S", b"B", b"F"
 _HEAD = struct.Struct("<cI")

@@ -22,9 +22,9 @@ import numpy as np
 
 from epidote.audio import frames
 from epidote.core.errors import SettingError
-from epidote.core.quantity import from_db
-from epidote.core.signal import Samples
-from epidote.core.stimulus.programme import Player, Programme
+from epidote.core.quantities.units import from_db
+from epidote.core.signals.signal import Samples
+from epidote.core.stimuli.generator import Player, Programme
 
 RATES = (8000, 16000, 22050, 32000, 44100, 48000, 88200, 96000, 176400, 192000, 352800, 384000)
 _LOOKS = 4

@@ -3,7 +3,7 @@ exact method of ``core.analysis.clock.resampled``, which analyses use."""
 
 from __future__ import annotations
 
-from epidote.core.signal import Samples, Signal
+from epidote.core.signals.signal import Samples, Signal
 
 
 def for_playing(samples: Samples, rate: float, wanted: float) -> Samples:

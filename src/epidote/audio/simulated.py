@@ -15,8 +15,8 @@ import numpy as np
 from epidote.audio.device import Cancelled, DeviceInfo, Enough, FormatRefusedError, Progress, Wiring, playable
 from epidote.audio.simulated_live import SimulatedLive
 from epidote.core.errors import CancelledError
-from epidote.core.quantity import QuantityError, parse_as
-from epidote.core.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.quantities.units import QuantityError, parse_as
+from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
 from epidote.standins.amplifier import HAVELMAR_A25, ORVANE_K3, OSTREL_P40, QUILLMAR_S60, TAMSEL_C12
 from epidote.standins.converter import Converter
 from epidote.standins.inserts import VELMORA_T2

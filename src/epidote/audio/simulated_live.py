@@ -8,8 +8,8 @@ from collections.abc import Callable
 
 import numpy as np
 
-from epidote.core.signal import Samples
-from epidote.core.stimulus.programme import Player, Programme
+from epidote.core.signals.signal import Samples
+from epidote.core.stimuli.generator import Player, Programme
 
 # seconds computed at once; of what was before, so that filters and delays go on across the seam; and of what comes after, which a filter
 # without phase looks ahead into

@@ -18,8 +18,8 @@ import numpy as np
 from epidote.audio import frames
 from epidote.audio.device import Cancelled, DeviceInfo, DeviceLostError, Enough, FormatRefusedError, Progress, Wiring, playable
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
-from epidote.core.signal import Recording, Samples, Signal, Stimulus
-from epidote.core.stimulus.programme import Programme
+from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.stimuli.generator import Programme
 
 PREFIX = "sound:"
 _HOST = "epidote.audio.host"

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from epidote.audio.containers import Decoded, decoded
 from epidote.audio.headers import announced
 from epidote.core.errors import UnusableInputError
-from epidote.core.signal import Samples, Signal
+from epidote.core.signals.signal import Samples, Signal
 
 _OWN = (".wav", ".flac", ".aif", ".aiff", ".w64", ".rf64", ".caf", ".au", ".snd")  # a broken one of these is broken, not something else
 _AT_ONCE = 2**15  # frames of all channels that are read at a time

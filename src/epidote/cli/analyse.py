@@ -11,7 +11,7 @@ import typer
 
 from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.outside import load_json
+from epidote.core.quantities.outside import load_json
 
 _MOST_DESCRIPTION = 64_000_000  # bytes
 _LONGEST = 1e7  # s
@@ -37,8 +37,8 @@ def stimulus(
     as_json: Json = False,
 ) -> int:
     """Write the stimulus of a procedure as an audio file with a description."""
-    from epidote.core.chain import Chain
-    from epidote.core.procedures.base import procedure as find
+    from epidote.core.chain.chain import Chain
+    from epidote.core.procedures.protocol import procedure as find
     from epidote.core.settings import make_settings
     from epidote.elsewhere import between_marks, describe, describe_alone, planned, write_described
 
@@ -68,8 +68,8 @@ def stimulus(
 def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
     """Settings, stimulus and marks (or None) from a description written by ``stimulus``."""
     from epidote.audio.files import read_bounded
-    from epidote.core.signal import Stimulus
-    from epidote.core.stimulus.marked import Marked
+    from epidote.core.signals.signal import Stimulus
+    from epidote.core.stimuli.marked_sequence import Marked
 
     try:
         data = load_json(read_bounded(path, _MOST_DESCRIPTION, "a stimulus description").decode("utf-8"), path.name)
@@ -97,12 +97,12 @@ def analyse(
     """Analyse recordings; readings are given per channel."""
     from epidote.audio.files import read_tracks
     from epidote.conductor import analysed
-    from epidote.core.analysis.clock import ClockOffset, on_its_own_clock, with_clock
-    from epidote.core.caution import Caution
+    from epidote.core.analysis.delay.clock_offset import ClockOffset, on_its_own_clock, with_clock
     from epidote.core.comparison.baseline import against_baseline
-    from epidote.core.procedures.base import procedure as find
+    from epidote.core.procedures.protocol import procedure as find
+    from epidote.core.results.caution import Caution
     from epidote.core.settings import make_settings
-    from epidote.core.signal import Recording, Signal
+    from epidote.core.signals.signal import Recording, Signal
 
     carried = find(procedure)
     described, played, marks = _described(stimulus) if stimulus else ({}, None, None)
@@ -160,7 +160,7 @@ def _streamed(files: list[Path], settings: Any, first: float, last: float | None
     from contextlib import ExitStack
 
     from epidote.audio.streams import SoundStream
-    from epidote.core.procedures.paths import against_the_first
+    from epidote.core.procedures.path_delay.procedure import against_the_first
 
     with ExitStack() as stack:
         streams = [stack.enter_context(SoundStream(path, first, last)) for path in files]
@@ -172,9 +172,9 @@ def _streamed(files: list[Path], settings: Any, first: float, last: float | None
 
 
 def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_json: bool) -> None:
-    from epidote.core.procedures.base import procedure as find
-    from epidote.core.procedures.base import titles_of
-    from epidote.core.procedures.paths_told import events_of
+    from epidote.core.procedures.path_delay.readings import events_of
+    from epidote.core.procedures.protocol import procedure as find
+    from epidote.core.procedures.protocol import titles_of
 
     if as_json:
         print_json({

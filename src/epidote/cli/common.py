@@ -8,15 +8,15 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from epidote.core.display import format_reading
 from epidote.core.errors import SettingError
-from epidote.core.quantity import QuantityError, parse_as
+from epidote.core.quantities.formatting import format_reading
+from epidote.core.quantities.units import QuantityError, parse_as
 from epidote.core.settings import unit_of
 from epidote.core.text import visible
 
 if TYPE_CHECKING:
-    from epidote.core.chain import Chain
-    from epidote.core.result import Result
+    from epidote.core.chain.chain import Chain
+    from epidote.core.results.result import Result
 
 
 def parsed_settings(model: Any, pairs: Sequence[str]) -> dict[str, Any]:
@@ -46,7 +46,7 @@ def typed_value(model: Any, name: str, text: str) -> Any:
 
 def read_chain(path: Path | None, **usual: Any) -> Chain:
     """A chain file, or an uncalibrated chain with the given values."""
-    from epidote.core.chain import Chain  # not loaded for --help
+    from epidote.core.chain.chain import Chain  # not loaded for --help
     from epidote.study.shelf import read_chain_file
 
     return Chain(**usual) if path is None else read_chain_file(path)

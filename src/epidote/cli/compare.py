@@ -10,8 +10,8 @@ import typer
 from epidote.cli.analyse import Json
 from epidote.cli.common import print_json, say
 from epidote.cli.study import PathArgument, find_subject
-from epidote.core.display import format_quantity
 from epidote.core.errors import SettingError
+from epidote.core.quantities.formatting import format_quantity
 from epidote.study.models import Overview, RunSummary, Subject
 from epidote.study.store import Study
 
@@ -48,9 +48,9 @@ def _reference(study: Study, seen: Overview, name: str, runs: dict[int, RunSumma
 @app.command("readings")
 def readings(path: PathArgument, procedure: Procedure, against: Against = "", channel: Channel = 1, as_json: Json = False) -> int:
     """Compare the readings of each row with the reference, with significance."""
-    from epidote.core.comparison.likeness import Weight
-    from epidote.core.procedures.base import procedure as find
-    from epidote.core.procedures.base import titles_of
+    from epidote.core.comparison.conditions.comparability import Weight
+    from epidote.core.procedures.protocol import procedure as find
+    from epidote.core.procedures.protocol import titles_of
     from epidote.study.judging import difference_report, known_spreads
 
     study = Study(path)
@@ -99,9 +99,9 @@ def curves(
 
     import numpy as np
 
-    from epidote.core.comparison.crossings import in_words, uncertainty
-    from epidote.core.comparison.difference import difference_curve, greatest_deviation
-    from epidote.core.comparison.levelled import Levelling, levelled
+    from epidote.core.comparison.differences.crossings import in_words, uncertainty
+    from epidote.core.comparison.differences.difference import difference_curve, greatest_deviation
+    from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
 
     study = Study(path)
     told: list[dict[str, Any]] = []
@@ -152,7 +152,7 @@ def points(
     against: Against = "", channel: Channel = 1, as_json: Json = False,
 ) -> int:  # fmt: skip
     """List every row at operating points, with the difference from the reference."""
-    from epidote.core.comparison.points import at_point, difference_in_words, parse_point
+    from epidote.core.comparison.differences.operating_points import at_point, difference_in_words, parse_point
 
     study = Study(path)
     told: list[dict[str, Any]] = []
@@ -197,7 +197,7 @@ def conditions(
     unit: Annotated[str, typer.Option(help="only rows whose name starts with this")] = "", channel: Channel = 1, as_json: Json = False,
 ) -> int:  # fmt: skip
     """Tabulate a reading against the one or two conditions in which rows differ."""
-    from epidote.core.comparison.by_condition import Told, alike, grid
+    from epidote.core.comparison.conditions.condition_table import Told, alike, grid
 
     study = Study(path)
     try:
@@ -237,7 +237,7 @@ def claims(
     as_json: Json = False,
 ) -> int:  # fmt: skip
     """Add claims, and judge all claims, or those of one unit, by the measurements."""
-    from epidote.core.comparison.claim_text import understand
+    from epidote.core.comparison.claims.parser import understand
     from epidote.study.claim_files import read_claims
     from epidote.study.judging import judged_claims
     from epidote.study.models import Owner

@@ -17,7 +17,7 @@ from epidote.core.errors import SettingError
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
-    from epidote.core.chain import Chain
+    from epidote.core.chain.chain import Chain
     from epidote.core.settings import Settings
     from epidote.study.models import Subject
     from epidote.study.store import Study
@@ -47,7 +47,7 @@ def measure(
     """Measure a subject and save the run in its study."""
     from epidote.cli.study import find_subject
     from epidote.core.errors import CancelledError, EpidoteError
-    from epidote.core.procedures.base import procedure as find
+    from epidote.core.procedures.protocol import procedure as find
     from epidote.core.settings import make_settings
     from epidote.study.store import Study
 
@@ -120,9 +120,9 @@ def _carried_out(
     from epidote.bench import needs_careful_start, open_for, started
     from epidote.conductor import Order, add_column, study_chain
     from epidote.conductor import measure as carry_out
-    from epidote.core.caution import Caution
-    from epidote.core.procedures.base import drive_level, titles_of
-    from epidote.core.result import Reading, Result
+    from epidote.core.procedures.protocol import drive_level, titles_of
+    from epidote.core.results.caution import Caution
+    from epidote.core.results.result import Reading, Result
 
     path = read_chain(chain) if chain else study_chain(study, row)
     name = device or row.device or path.device or USUAL_DEVICE
@@ -199,7 +199,7 @@ def devices(as_json: Json = False) -> int:
 
 def list_procedures(as_json: Json = False) -> int:
     """List the procedures with their settings."""
-    from epidote.core.procedures.base import procedures
+    from epidote.core.procedures.protocol import procedures
 
     found = procedures()
     if as_json:

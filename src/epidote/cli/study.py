@@ -10,8 +10,8 @@ import typer
 
 from epidote.cli.analyse import Json, Set
 from epidote.cli.common import parsed_settings, print_json, say
-from epidote.core.display import format_quantity
 from epidote.core.errors import SettingError
+from epidote.core.quantities.formatting import format_quantity
 from epidote.study.models import Subject
 from epidote.study.store import Study, create_study
 
@@ -53,7 +53,7 @@ def new(
 ) -> int:
     """Create an empty study."""
     from epidote.cli.common import read_chain
-    from epidote.core.chain_file import chain_to_toml
+    from epidote.core.chain.chain_toml import chain_to_toml
 
     path_chain = read_chain(chain) if chain else None
     study = create_study(path, title)
@@ -121,7 +121,7 @@ def recompute(
 ) -> int:
     """Recompute a run from its recordings with other settings. Nothing is played."""
     from epidote.conductor import recompute as carry_out
-    from epidote.core.procedures.base import procedure
+    from epidote.core.procedures.protocol import procedure
 
     study = Study(path)
     try:
@@ -169,7 +169,7 @@ def latency(
 ) -> int:
     """List latencies by device, buffer and sample rate, with the equivalent distance in air."""
     from epidote.conductor import latencies
-    from epidote.core.comparison.delays import alike, latency_table, metres, verdict
+    from epidote.core.comparison.conditions.latency_table import alike, latency_table, metres, verdict
 
     study = Study(path)
     try:

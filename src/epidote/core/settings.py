@@ -13,8 +13,8 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from pydantic.fields import FieldInfo
 
-from epidote.core.display import format_plain
 from epidote.core.errors import SettingError
+from epidote.core.quantities.formatting import format_plain
 
 # pydantic's types of error and what to do about each; {…} are filled from the error's context
 _REMEDIES = {

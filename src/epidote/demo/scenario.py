@@ -13,10 +13,10 @@ import platformdirs
 
 from epidote.bench import open_for
 from epidote.conductor import Order, add_column, measure, study_chain
-from epidote.core.chain import Chain
-from epidote.core.chain_file import chain_to_toml
-from epidote.core.comparison.claim_text import understand
-from epidote.core.procedures.base import procedure
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.chain_toml import chain_to_toml
+from epidote.core.comparison.claims.parser import understand
+from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
 from epidote.study.models import Owner
 from epidote.study.store import SUFFIX, Study, create_study

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QComboBox, QWidget
 
-from epidote.core.display import format_plain
+from epidote.core.quantities.formatting import format_plain
 from epidote.desktop.dialogs import LinesDialog
 from epidote.desktop.widgets.plain import Label
 

@@ -106,7 +106,7 @@ def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
         if _again(memory, study, "column_"):
             return
         from epidote.conductor import add_column as add
-        from epidote.core.procedures.base import procedure
+        from epidote.core.procedures.protocol import procedure
         from epidote.core.settings import make_settings
 
         before = {c.id for c in study.overview().columns}

@@ -17,8 +17,8 @@ from epidote.desktop.faults import faults as fault_reports
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device, Live
-    from epidote.core.signal import Samples
-    from epidote.core.stimulus.programme import Programme
+    from epidote.core.signals.signal import Samples
+    from epidote.core.stimuli.generator import Programme
 
 _PAUSE = 0.016
 

@@ -118,7 +118,7 @@ class RowCommands:
     def add_column(self) -> None:
         from PySide6.QtWidgets import QInputDialog
 
-        from epidote.core.procedures.base import procedures
+        from epidote.core.procedures.protocol import procedures
         from epidote.desktop.dialogs import ModelDialog
 
         found = procedures()

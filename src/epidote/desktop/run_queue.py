@@ -17,7 +17,7 @@ from epidote.study.models import RunSummary, StudyError
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
-    from epidote.core.chain import Chain
+    from epidote.core.chain.chain import Chain
     from epidote.desktop.session import Session
     from epidote.study.store import Study
 
@@ -133,7 +133,7 @@ class RunQueue(QObject):
         from epidote.bench import needs_careful_start, open_for, started
         from epidote.conductor import Order, measure, study_chain
         from epidote.core.errors import CancelledError
-        from epidote.core.procedures.base import drive_level, procedure
+        from epidote.core.procedures.protocol import drive_level, procedure
         from epidote.core.settings import make_settings
 
         overview = study.overview()

@@ -108,7 +108,7 @@ class Session(QObject):
         def make() -> Study:
             study = create_study(path, title)
             from epidote.conductor import add_column
-            from epidote.core.procedures.base import procedures
+            from epidote.core.procedures.protocol import procedures
 
             found = procedures()
             for key in USUAL_COLUMNS:

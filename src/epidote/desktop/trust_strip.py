@@ -16,7 +16,7 @@ from epidote.study.models import Overview, RunSummary
 from epidote.study.store import Study
 
 if TYPE_CHECKING:
-    from epidote.core.chain import Chain
+    from epidote.core.chain.chain import Chain
 
 LEAST_HEADROOM_DB = 1.0
 _SILENCE_DB = 60.0  # what is quieter was no signal
@@ -33,7 +33,7 @@ _TIPS = {
 
 def _chain_of(study: Study) -> Chain:
     """On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded modules."""
-    from epidote.core.chain_file import chain_from_toml
+    from epidote.core.chain.chain_toml import chain_from_toml
 
     return chain_from_toml(study.chain_toml)
 

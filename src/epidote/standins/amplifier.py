@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import scipy.fft
 
-from epidote.core.signal import Samples
+from epidote.core.signals.signal import Samples
 from epidote.standins.filters import Spectral, coloured_noise, first_order_high_pass, second_order_low_pass
 
 OVERSAMPLING = 4

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.core.signal import Samples
+from epidote.core.signals.signal import Samples
 from epidote.standins.filters import Spectral, converter_band, first_order_high_pass
 
 _SINE_PEAK = 2**0.5

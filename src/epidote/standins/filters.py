@@ -6,8 +6,8 @@ import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
-from epidote.core.analysis.spectrum import even_fast_len
-from epidote.core.signal import Samples
+from epidote.core.analysis.spectral.spectrum import even_fast_len
+from epidote.core.signals.signal import Samples
 
 Complex = NDArray[np.complex128]
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from epidote.core.signal import Samples
+from epidote.core.signals.signal import Samples
 from epidote.standins.filters import Spectral, coloured_noise, first_order_high_pass, first_order_low_pass, second_order_low_pass
 
 _SOURCE_OHMS = 150.0

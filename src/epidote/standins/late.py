@@ -7,8 +7,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from epidote.core.analysis.clock import resampled
-from epidote.core.signal import Samples
+from epidote.core.analysis.delay.clock_offset import resampled
+from epidote.core.signals.signal import Samples
 from epidote.standins.filters import Complex, Spectral, coloured_noise
 
 

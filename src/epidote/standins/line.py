@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from epidote.core.signal import Samples
+from epidote.core.signals.signal import Samples
 from epidote.standins.amplifier import Amplifier
 from epidote.standins.filters import Complex, Spectral, coloured_noise, first_order_high_pass
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.signal import Samples
+from epidote.core.signals.signal import Samples
 from epidote.standins.filters import Spectral, coloured_noise
 
 

@@ -7,8 +7,8 @@ import io
 from pathlib import Path
 
 from epidote.audio.files import read_bounded
-from epidote.core.column_text import decoded
 from epidote.core.errors import UnusableInputError
+from epidote.core.quantities.column_text import decoded
 
 _MOST_BYTES = 4_000_000
 _CLAIM, _SOURCE = ("claim", "figure", "specification", "spec", "text"), ("source", "published", "where", "reference")

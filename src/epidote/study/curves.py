@@ -8,8 +8,8 @@ import zlib
 
 import numpy as np
 
-from epidote.core.result import Curve, curve_fault, sound_curve
-from epidote.core.signal import Samples
+from epidote.core.results.result import Curve, curve_fault, sound_curve
+from epidote.core.signals.signal import Samples
 
 MOST_POINTS = 50_000_000  # an hour at 192 kHz holds more samples, but no curve has so many points
 

@@ -7,7 +7,7 @@ import io
 import json
 from collections.abc import Sequence
 
-from epidote.core.result import Curve
+from epidote.core.results.result import Curve
 from epidote.core.text import spreadsheet_cell, visible
 from epidote.study.models import RunSummary
 

@@ -8,19 +8,19 @@ from functools import cache
 
 import numpy as np
 
-from epidote.core.chain import Chain
-from epidote.core.comparison.claim import Claim
-from epidote.core.comparison.crossings import in_words
-from epidote.core.comparison.difference import difference_curve
-from epidote.core.comparison.evidence import Evidence
-from epidote.core.comparison.likeness import Unlike, Weight, unlike
+from epidote.core.chain.chain import Chain
+from epidote.core.comparison.claims.claim import Claim
+from epidote.core.comparison.claims.evidence import Evidence
+from epidote.core.comparison.claims.verdict import Verdict, judge
+from epidote.core.comparison.conditions.comparability import Unlike, Weight, unlike
+from epidote.core.comparison.differences.crossings import in_words
+from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.comparison.limits import Held, Limit, check_curve, check_reading
 from epidote.core.comparison.repeatability import CONFIDENCE, Comparison, Spread, compare, follows, spread_curve, spreads
-from epidote.core.comparison.verdict import Verdict, judge
-from epidote.core.display import format_quantity
-from epidote.core.quantity import to_db
-from epidote.core.result import Curve, Reading
-from epidote.core.signal import Samples
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.quantities.units import to_db
+from epidote.core.results.result import Curve, Reading
+from epidote.core.signals.signal import Samples
 from epidote.study.entries import valid
 from epidote.study.models import Entry, Overview, RunSummary, Subject
 from epidote.study.store import Study

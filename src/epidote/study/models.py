@@ -8,8 +8,8 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any
 
-from epidote.core.caution import Caution
 from epidote.core.errors import UnusableInputError
+from epidote.core.results.caution import Caution
 
 
 class StudyError(UnusableInputError):
@@ -108,7 +108,7 @@ class RunSummary:
     @cached_property
     def chain(self) -> Mapping[str, Any]:
         """The chain as JSON; that of an uncalibrated chain where what is stored is none."""
-        from epidote.core.chain import stored_chain
+        from epidote.core.chain.chain import stored_chain
 
         return stored_chain(self.chain_json).model_dump(mode="json")
 

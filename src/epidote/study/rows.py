@@ -9,16 +9,16 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from epidote.core.caution import Caution
 from epidote.core.errors import UnusableInputError
-from epidote.core.outside import load_json
+from epidote.core.quantities.outside import load_json
+from epidote.core.results.caution import Caution
 from epidote.core.text import visible
 from epidote.study.models import Column, Entry, Owner, Pin, RunSummary, StudyError, Subject, Unit
 
 if TYPE_CHECKING:
-    from epidote.core.analysis.clock import MarkedRecording
-    from epidote.core.signal import Recording, Section, Stimulus
-    from epidote.core.stimulus.marked import Marked
+    from epidote.core.analysis.delay.clock_offset import MarkedRecording
+    from epidote.core.signals.signal import Recording, Section, Stimulus
+    from epidote.core.stimuli.marked_sequence import Marked
 
 T = TypeVar("T")
 Place = tuple[int, int]
@@ -153,7 +153,7 @@ def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
 def described_recording(recording: Recording | MarkedRecording | Section) -> tuple[str, str]:
     """What a recording's row keeps of how it was made: what was played, the marked file, or the section that counts, and what the device
     complained about."""
-    from epidote.core.signal import Recording, Section
+    from epidote.core.signals.signal import Recording, Section
 
     if isinstance(recording, Section):
         return json.dumps({"section": [recording.first, recording.frames]}), "[]"
@@ -165,8 +165,8 @@ def described_recording(recording: Recording | MarkedRecording | Section) -> tup
 
 def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | Marked | Place | None, tuple[str, ...]]:
     """The same read again; a Place: the section's first frame and its frames. Raises StudyError."""
-    from epidote.core.signal import Stimulus
-    from epidote.core.stimulus.marked import Marked
+    from epidote.core.signals.signal import Stimulus
+    from epidote.core.stimuli.marked_sequence import Marked
 
     try:
         told = load_json(row["stimulus"], "stimulus") if row["stimulus"] else None

@@ -10,7 +10,7 @@ import platformdirs
 from epidote.core.errors import EpidoteError, UnusableInputError
 
 if TYPE_CHECKING:
-    from epidote.core.chain import Chain
+    from epidote.core.chain.chain import Chain
 
 
 def chains_folder() -> Path:
@@ -47,7 +47,7 @@ class Shelf:
 def read_chain_file(path: Path) -> Chain:
     """Raises UnusableInputError saying what is wrong with the file."""
     from epidote.audio.files import read_bounded
-    from epidote.core.chain_file import chain_from_toml
+    from epidote.core.chain.chain_toml import chain_from_toml
 
     try:
         return chain_from_toml(read_bounded(path, _MOST_BYTES, "a chain file").decode("utf-8"))
@@ -58,7 +58,7 @@ def read_chain_file(path: Path) -> Chain:
 def write_chain_file(path: Path, chain: Chain) -> None:
     """Raises EpidoteError when the disk refuses; then what was there is still there."""
     from epidote.audio.files import write_whole
-    from epidote.core.chain_file import chain_to_toml
+    from epidote.core.chain.chain_toml import chain_to_toml
 
     if not path.name:
         raise EpidoteError("Enter a name for the chain before saving it.")

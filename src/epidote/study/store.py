@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from epidote import __version__
-from epidote.core.caution import Caution
+from epidote.core.results.caution import Caution
 from epidote.core.text import visible
 from epidote.study.database import Database, DiskFullError
 from epidote.study.entries import Entries, usual_person
@@ -32,10 +32,10 @@ from epidote.study.rows import (
 )
 
 if TYPE_CHECKING:
-    from epidote.core.analysis.clock import ClockOffset, MarkedRecording
-    from epidote.core.chain import Chain
-    from epidote.core.result import Curve, Result
-    from epidote.core.signal import Recording, Section, Signal
+    from epidote.core.analysis.delay.clock_offset import ClockOffset, MarkedRecording
+    from epidote.core.chain.chain import Chain
+    from epidote.core.results.result import Curve, Result
+    from epidote.core.signals.signal import Recording, Section, Signal
 
 SUFFIX = ".epidote"
 DATABASE = "study.sqlite"
@@ -276,9 +276,9 @@ class Study:
     def acquired(self, run_id: int) -> Acquired:
         """The same with what is known of how they were made: of recordings of a marked file the recorder's clock, found again."""
         from epidote.audio.files import decode_kept
-        from epidote.core.analysis.clock import on_its_own_clock
-        from epidote.core.signal import Recording, Section
-        from epidote.core.stimulus.marked import Marked
+        from epidote.core.analysis.delay.clock_offset import on_its_own_clock
+        from epidote.core.signals.signal import Recording, Section
+        from epidote.core.stimuli.marked_sequence import Marked
 
         source = self.run(run_id).recomputed_from or run_id
         with self._db.reading() as c:
@@ -350,7 +350,7 @@ class Study:
     def _require_fitting(self, conditions: Mapping[str, str]) -> None:
         """Raises SettingError for conditions that make a chain that cannot be, such as a probe of 0.5:1."""
         if _OF_THE_CHAIN & conditions.keys():
-            from epidote.core.chain import Chain
+            from epidote.core.chain.chain import Chain
 
             Chain().with_conditions(conditions)
 

@@ -11,12 +11,12 @@ from typing import Any
 import numpy as np
 
 from epidote.audio.files import read_bounded
-from epidote.core.column_text import decoded, fault, layouts, lines_of
-from epidote.core.display import format_plain
 from epidote.core.errors import UnusableInputError
-from epidote.core.outside import load_json
-from epidote.core.result import Curve, curve_fault
-from epidote.core.signal import Samples
+from epidote.core.quantities.column_text import decoded, fault, layouts, lines_of
+from epidote.core.quantities.formatting import format_plain
+from epidote.core.quantities.outside import load_json
+from epidote.core.results.result import Curve, curve_fault
+from epidote.core.signals.signal import Samples
 
 _LEAST_POINTS, _MOST_BYTES = 2, 64 * 1024 * 1024
 _MOST_HEAD_WORDS = 8

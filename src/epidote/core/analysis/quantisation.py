@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.core.signal import Samples
+from epidote.core.signals.signal import Samples
 
 _LOOKED_AT = 32768  # frames
 _FEWEST_BITS, _MOST_BITS = 6, 24

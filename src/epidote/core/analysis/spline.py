@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.core.signal import Samples
+from epidote.core.signals.signal import Samples
 
 
 @dataclass(frozen=True, eq=False)

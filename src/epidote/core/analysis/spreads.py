@@ -12,9 +12,9 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.windows import CosineWindow
-from epidote.core.quantity import DB_PER_NEPER
-from epidote.core.signal import Samples
+from epidote.core.analysis.spectral.windows import CosineWindow
+from epidote.core.quantities.units import DB_PER_NEPER
+from epidote.core.signals.signal import Samples
 
 FloatOrSamples = TypeVar("FloatOrSamples", float, Samples)
 _REACH = 40  # bins to either side of a line

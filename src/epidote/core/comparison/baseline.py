@@ -8,10 +8,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from epidote.core.caution import Caution
-from epidote.core.comparison.difference import difference_curve
-from epidote.core.procedures.level_readings import read_again
-from epidote.core.result import Curve, Reading, Result, with_caution
+from epidote.core.comparison.differences.difference import difference_curve
+from epidote.core.results.caution import Caution
+from epidote.core.results.level_readings import read_again
+from epidote.core.results.result import Curve, Reading, Result, with_caution
 
 # curves and readings that divide out: a chain's gain and time add to the unit's
 _TAKEN_OUT = {"level": "dB", "phase": "°", "phase_unwrapped": "°", "phase_delay_removed": "°", "group_delay": "s"}

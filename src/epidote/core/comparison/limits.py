@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from epidote.core.analysis.features import LOGARITHMIC, curve_at
 from epidote.core.comparison.repeatability import spread_curve
-from epidote.core.display import format_quantity
 from epidote.core.errors import UnusableInputError
-from epidote.core.result import Curve, Reading
-from epidote.core.signal import Samples
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.results.curve_features import LOGARITHMIC, curve_at
+from epidote.core.results.result import Curve, Reading
+from epidote.core.signals.signal import Samples
 
 Corners = tuple[tuple[float, float], ...]
 _MOST_CORNERS, _FEW_CORNERS = 400, 32

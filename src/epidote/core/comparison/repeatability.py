@@ -14,10 +14,10 @@ from enum import StrEnum
 
 import numpy as np
 
-from epidote.core.analysis.features import curve_at
-from epidote.core.caution import Caution
-from epidote.core.display import format_quantity
-from epidote.core.result import Curve, Reading
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.results.caution import Caution
+from epidote.core.results.curve_features import curve_at
+from epidote.core.results.result import Curve, Reading
 
 CONFIDENCE = 0.95
 _LEVEL_UNITS = ("dBFS", "dBV", "dBu", "dB SPL")

@@ -13,23 +13,23 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture import headroom, require_usable
+from epidote.core.analysis.capture_checks import headroom, require_usable
 from epidote.core.analysis.quantisation import bits_of, follows_rounding
-from epidote.core.analysis.sinefit import fit_tone
-from epidote.core.analysis.steps import found_start, stretch_of
-from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
-from epidote.core.analysis.windows import line_at
-from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain
-from epidote.core.display import format_plain
+from epidote.core.analysis.sine.sine_fit import fit_tone
+from epidote.core.analysis.sine.stepped_tone import found_start, stretch_of
+from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
+from epidote.core.analysis.spectral.windows import line_at
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, single_recording_channels, without_spreads
-from epidote.core.procedures.stepped import OVERHEAD, least_dwell
-from epidote.core.quantity import DB_PER_NEPER
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.procedures.common.stepped_tones import OVERHEAD, least_dwell
+from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, single_recording_channels, without_spreads
+from epidote.core.quantities.formatting import format_plain
+from epidote.core.quantities.units import DB_PER_NEPER
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signal import Recording, Samples, Stimulus
-from epidote.core.stimulus.staircase import KIND, Step, staircase, steps_of
+from epidote.core.signals.signal import Recording, Samples, Stimulus
+from epidote.core.stimuli.stepped_tones import KIND, Step, staircase, steps_of
 
 _LEAST_CYCLES = 8.0
 _STANDS_OUT = 3.0

@@ -8,15 +8,15 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis import deconvolution as dc
-from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
-from epidote.core.analysis.tone import analyse_tone
-from epidote.core.analysis.weighting import Weighting
-from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain
-from epidote.core.display import format_plain
+from epidote.core.analysis import sweep_deconvolution as dc
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable, settled_stretch
+from epidote.core.analysis.sine.tone import analyse_tone
+from epidote.core.analysis.spectral.weighting import Weighting
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.channel_scale import Terminal
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import (
+from epidote.core.procedures.common.level_setting import LevelText
+from epidote.core.procedures.protocol import (
     Conduct,
     CurveView,
     UsualProcedure,
@@ -25,15 +25,15 @@ from epidote.core.procedures.base import (
     single_recording_channels,
     without_spreads,
 )
-from epidote.core.procedures.levels import LevelText
-from epidote.core.procedures.terminal import Terminal
 from epidote.core.procedures.tone import tone_curves
-from epidote.core.quantity import DB_PER_NEPER, QuantityError, parse_as, to_db
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.quantities.formatting import format_plain
+from epidote.core.quantities.units import DB_PER_NEPER, QuantityError, parse_as, to_db
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, setting
-from epidote.core.signal import Recording
-from epidote.core.stimulus.sweep import sweep
-from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
+from epidote.core.signals.signal import Recording
+from epidote.core.stimuli.sweep import sweep
+from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 _LEAST_FRAMES = 256
 _SWEEP_SECONDS = 0.5

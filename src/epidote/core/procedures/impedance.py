@@ -13,19 +13,19 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import model_validator
 
-from epidote.core.analysis import deconvolution as dc
-from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
-from epidote.core.analysis.features import value_at
-from epidote.core.analysis.smoothing import log_bins
-from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain
+from epidote.core.analysis import sweep_deconvolution as dc
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable
+from epidote.core.analysis.spectral.smoothing import log_bins
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, single_recording_channels
-from epidote.core.procedures.swept import SweepSettings
-from epidote.core.quantity import DB_PER_NEPER
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.procedures.common.swept import SweepSettings
+from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, single_recording_channels
+from epidote.core.quantities.units import DB_PER_NEPER
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.curve_features import value_at
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import setting
-from epidote.core.signal import Recording, Samples
+from epidote.core.signals.signal import Recording, Samples
 
 LEAST_FRAMES = 2048
 _MISMATCH_LIMITS = 0.05  # relative error of an impedance from which on the inputs' own differences are said

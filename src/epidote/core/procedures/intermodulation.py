@@ -16,15 +16,16 @@ from typing import Any
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis import intermod
-from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
-from epidote.core.analysis.spectrum import bin_frequencies, line_levels, windowed_mean_squares
-from epidote.core.analysis.steps import found_start, stretch_of
-from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
-from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable, settled_stretch
+from epidote.core.analysis.sine import intermodulation as intermod
+from epidote.core.analysis.sine.stepped_tone import found_start, stretch_of
+from epidote.core.analysis.spectral.spectrum import bin_frequencies, line_levels, windowed_mean_squares
+from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.channel_scale import Terminal
 from epidote.core.errors import SettingError
-from epidote.core.procedures.base import (
+from epidote.core.procedures.common.stepped_tones import OVERHEAD
+from epidote.core.procedures.protocol import (
     Conduct,
     CurveView,
     UsualProcedure,
@@ -33,15 +34,14 @@ from epidote.core.procedures.base import (
     single_recording_channels,
     without_spreads,
 )  # fmt: skip
-from epidote.core.procedures.stepped import OVERHEAD
-from epidote.core.procedures.terminal import Terminal
-from epidote.core.quantity import DB_PER_NEPER
-from epidote.core.result import Curve, Reading, Result, marks_of
+from epidote.core.quantities.units import DB_PER_NEPER
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result, marks_of
 from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
-from epidote.core.signal import Recording, Samples, Signal, Stimulus
-from epidote.core.stimulus.staircase import Fixed, Step, staircase, steps_of
-from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL
-from epidote.core.stimulus.two_tones import amplitudes, two_tones
+from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.stimuli.stepped_tones import Fixed, Step, staircase, steps_of
+from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL
+from epidote.core.stimuli.two_tones import amplitudes, two_tones
 
 _LEAST_FRAMES = 1024
 _SWEPT_DWELL = 0.5

@@ -13,18 +13,18 @@ from dataclasses import replace
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.arrivals import arrivals
-from epidote.core.analysis.capture import headroom, is_clipped, require_usable
-from epidote.core.analysis.delay import Delay, delay_between
+from epidote.core.analysis.capture_checks import headroom, is_clipped, require_usable
+from epidote.core.analysis.delay.delay_estimation import Delay, delay_between
+from epidote.core.analysis.delay.two_path_delay import arrivals
 from epidote.core.analysis.spreads import median_spread
-from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signal import Recording, Samples, Stimulus
-from epidote.core.stimulus.shots import KIND, LEAD, LENGTH, Shot, one_shot, places_of, shots
+from epidote.core.signals.signal import Recording, Samples, Stimulus
+from epidote.core.stimuli.bursts import KIND, LEAD, LENGTH, Shot, one_shot, places_of, shots
 
 LEAST_FRAMES = 256
 _JUMP = 0.5  # frames

@@ -12,22 +12,22 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture import capture_cautions, headroom, require_usable
-from epidote.core.analysis.clock import OWN_CLOCK_PPM
-from epidote.core.analysis.multitone import Tones, taken_apart
-from epidote.core.analysis.spectrum import bin_frequencies, line_levels
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable
+from epidote.core.analysis.delay.clock_offset import OWN_CLOCK_PPM
+from epidote.core.analysis.sine.multitone import Tones, taken_apart
+from epidote.core.analysis.spectral.spectrum import bin_frequencies, line_levels
 from epidote.core.analysis.spreads import power_spread_db
-from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.channel_scale import Terminal
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
-from epidote.core.procedures.level_readings import level_readings
-from epidote.core.procedures.terminal import Terminal
-from epidote.core.quantity import DB_PER_NEPER
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.quantities.units import DB_PER_NEPER
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.level_readings import level_readings
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signal import Recording, Stimulus
-from epidote.core.stimulus.multitone import KIND, LEAD, SETTLE, TAIL, multitone
+from epidote.core.signals.signal import Recording, Stimulus
+from epidote.core.stimuli.multitone import KIND, LEAD, SETTLE, TAIL, multitone
 
 
 class MultitoneSettings(Settings):

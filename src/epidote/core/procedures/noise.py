@@ -12,26 +12,26 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.bands import band_powers, centres, edges
-from epidote.core.analysis.capture import headroom, require_usable, steady_span
-from epidote.core.analysis.quasipeak import quasi_peak
-from epidote.core.analysis.spectrum import LINE_CLEAR, band_power, band_powers_of, fast_stretch, mains_lines, windowed_mean_squares
+from epidote.core.analysis.capture_checks import headroom, require_usable, steady_span
+from epidote.core.analysis.sine.tone import analyse_tone
+from epidote.core.analysis.spectral.fractional_octave import band_powers, centres, edges
+from epidote.core.analysis.spectral.quasi_peak import quasi_peak
+from epidote.core.analysis.spectral.spectrum import LINE_CLEAR, band_power, band_powers_of, fast_stretch, mains_lines, windowed_mean_squares
+from epidote.core.analysis.spectral.weighting import AES17_DB, Weighting
+from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
-from epidote.core.analysis.tone import analyse_tone
-from epidote.core.analysis.weighting import AES17_DB, Weighting
-from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
-from epidote.core.procedures.levels import LevelText
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.channel_scale import Terminal
+from epidote.core.procedures.common.level_setting import LevelText
+from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
 from epidote.core.procedures.spectrum import Mains
-from epidote.core.procedures.terminal import Terminal
-from epidote.core.quantity import QuantityError, from_db, parse, parse_as
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.quantities.units import QuantityError, from_db, parse, parse_as
+from epidote.core.results.caution import Caution
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signal import Recording, Samples
-from epidote.core.stimulus.silence import silence
-from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
+from epidote.core.signals.signal import Recording, Samples
+from epidote.core.stimuli.silence import silence
+from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 LEAST_FRAMES = 4096
 HISS_DB = -60.0  # 0.1 % of the reference

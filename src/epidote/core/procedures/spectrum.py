@@ -10,8 +10,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from epidote.core.analysis.capture import headroom, require_usable
-from epidote.core.analysis.spectrum import (
+from epidote.core.analysis.capture_checks import headroom, require_usable
+from epidote.core.analysis.spectral.spectrum import (
     LINE_CLEAR,
     MAINS_ORDERS,
     band_power,
@@ -22,18 +22,18 @@ from epidote.core.analysis.spectrum import (
     mains_lines,
     windowed_mean_squares,
 )
+from epidote.core.analysis.spectral.weighting import Weighting
+from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
-from epidote.core.analysis.weighting import Weighting
-from epidote.core.analysis.windows import BLACKMAN_HARRIS_4 as WINDOW
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
-from epidote.core.procedures.base import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
-from epidote.core.procedures.terminal import Terminal
-from epidote.core.quantity import to_db
-from epidote.core.result import Curve, Reading, Result
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.channel_scale import Terminal
+from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.quantities.units import to_db
+from epidote.core.results.caution import Caution
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import LabelledEnum, Settings, setting
-from epidote.core.signal import Recording
-from epidote.core.stimulus.silence import silence
+from epidote.core.signals.signal import Recording
+from epidote.core.stimuli.silence import silence
 
 LEAST_FRAMES = 1024
 

@@ -12,18 +12,17 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture import capture_cautions, headroom, require_usable, settled_stretch
-from epidote.core.analysis.hum import hum_in_harmonics, mains_seen, may_meet_hum
-from epidote.core.analysis.spectrum import LINE_CLEAR, MAINS, MAINS_ORDERS, bin_frequencies, line_levels, line_powers
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable, settled_stretch
+from epidote.core.analysis.sine.hum import hum_in_harmonics, mains_seen, may_meet_hum
+from epidote.core.analysis.sine.tone import ToneAnalysis, analyse_tone
+from epidote.core.analysis.spectral.spectrum import LINE_CLEAR, MAINS, MAINS_ORDERS, bin_frequencies, line_levels, line_powers
+from epidote.core.analysis.spectral.weighting import Weighting
+from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db
-from epidote.core.analysis.tone import ToneAnalysis, analyse_tone
-from epidote.core.analysis.weighting import Weighting
-from epidote.core.analysis.windows import BLACKMAN_HARRIS_7 as WINDOW
-from epidote.core.aside import aside
-from epidote.core.caution import Caution
-from epidote.core.chain import Chain
-from epidote.core.display import format_plain
-from epidote.core.procedures.base import (
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.channel_scale import Terminal
+from epidote.core.concurrency import aside
+from epidote.core.procedures.protocol import (
     Conduct,
     CurveView,
     UsualProcedure,
@@ -32,12 +31,13 @@ from epidote.core.procedures.base import (
     single_recording_channels,
     without_spreads,
 )
-from epidote.core.procedures.terminal import Terminal
-from epidote.core.quantity import DB_PER_NEPER, to_db
-from epidote.core.result import Curve, Reading, Result, marks_of
+from epidote.core.quantities.formatting import format_plain
+from epidote.core.quantities.units import DB_PER_NEPER, to_db
+from epidote.core.results.caution import Caution
+from epidote.core.results.result import Curve, Reading, Result, marks_of
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signal import Recording, Samples, Signal
-from epidote.core.stimulus.tone import LEAD, RAMP, SETTLE, TAIL, tone
+from epidote.core.signals.signal import Recording, Samples, Signal
+from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 LEAST_FRAMES = 256
 _CYCLES_SHOWN = 5

@@ -6,11 +6,11 @@ from dataclasses import dataclass
 from datetime import date
 from typing import TYPE_CHECKING
 
-from epidote.core.display import format_quantity
-from epidote.core.quantity import from_db, to_db
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.quantities.units import from_db, to_db
 
 if TYPE_CHECKING:
-    from epidote.core.chain import Chain
+    from epidote.core.chain.chain import Chain
 
 
 @dataclass(frozen=True)

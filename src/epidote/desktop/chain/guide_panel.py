@@ -9,15 +9,15 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from epidote.core.errors import EpidoteError, in_window
-from epidote.core.quantity import parse_as
+from epidote.core.quantities.units import parse_as
 from epidote.desktop.chain.live_panel import spread_words
 from epidote.desktop.theme import font
 from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
-    from epidote.core.chain import Chain
-    from epidote.core.guides import Found, Guide, Taken
-    from epidote.core.live.levels import LevelsNow
+    from epidote.core.calibration.guided_steps import Found, Guide, Taken
+    from epidote.core.chain.chain import Chain
+    from epidote.core.live.level_meter import LevelsNow
 
 
 class GuidePanel(QWidget):
@@ -151,7 +151,7 @@ class GuidePanel(QWidget):
 
     def take(self, key: str) -> None:
         """Take the level that the watched input shows now."""
-        from epidote.core.guides import Taken
+        from epidote.core.calibration.guided_steps import Taken
 
         if self._now is None:
             return

@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from epidote.core.display import NOT_GIVEN, format_quantity
+from epidote.core.quantities.formatting import NOT_GIVEN, format_quantity
 from epidote.desktop.live import LiveLink
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.fault_line import FaultLine
@@ -17,8 +17,8 @@ from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
-    from epidote.core.chain import Chain
-    from epidote.core.live.levels import LevelsNow
+    from epidote.core.chain.chain import Chain
+    from epidote.core.live.level_meter import LevelsNow
 
 _LEAST_SPAN_DB = 0.01
 _SILENT_DBFS = -70.0

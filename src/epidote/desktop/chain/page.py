@@ -18,14 +18,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.core.chain import Calibration, Chain
-from epidote.core.chain_file import chain_from_toml, chain_to_toml
-from epidote.core.display import format_quantity
+from epidote.core.calibration.guided_steps import GUIDES, Found, Guide
+from epidote.core.chain.chain import Calibration, Chain
+from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import EpidoteError, in_window
-from epidote.core.guides import GUIDES, Found, Guide
-from epidote.core.live.levels import LevelsNow, LevelWatch
+from epidote.core.live.level_meter import LevelsNow, LevelWatch
+from epidote.core.quantities.formatting import format_quantity
 from epidote.core.settings import label_of
-from epidote.core.stimulus.programme import NOTHING, Programme, ProgrammeKind
+from epidote.core.stimuli.generator import NOTHING, Programme, ProgrammeKind
 from epidote.desktop import edits
 from epidote.desktop.chain.blocks import Block, blocks
 from epidote.desktop.chain.guide_panel import GuidePanel

@@ -23,8 +23,8 @@ from epidote.desktop.widgets.plain_table import plain_table
 from epidote.study.entries import valid
 
 if TYPE_CHECKING:
-    from epidote.core.comparison.claim_text import Understood
-    from epidote.core.comparison.verdict import Verdict
+    from epidote.core.comparison.claims.parser import Understood
+    from epidote.core.comparison.claims.verdict import Verdict
     from epidote.study.models import Entry, Unit
 
 _MARKS = {"met": "✓", "not met": "✗", "inconclusive": "?"}
@@ -84,7 +84,7 @@ class ClaimsPanel(QWidget):
         self._understand("")
 
     def show_unit(self, unit: Unit | None, entries: list[Entry], verdicts: dict[int, Verdict], *, writable: bool) -> None:
-        from epidote.core.comparison.claim import Claim
+        from epidote.core.comparison.claims.claim import Claim
 
         current = self._current()
         self.unit, self._entries, self._verdicts = unit, entries, verdicts
@@ -148,7 +148,7 @@ class ClaimsPanel(QWidget):
     # -- adding -------------------------------------------------------------------------------------------------------------
 
     def _understood(self, text: str) -> Understood | None:
-        from epidote.core.comparison.claim_text import understand
+        from epidote.core.comparison.claims.parser import understand
 
         return understand(text, self.source.text().strip()) if text.strip() else None
 
@@ -170,7 +170,7 @@ class ClaimsPanel(QWidget):
 
     def import_csv(self, path: Path | None = None) -> None:
         """Figures from a CSV file; those that are not clear are put into the line, one after the other, with the question."""
-        from epidote.core.comparison.claim_text import understand
+        from epidote.core.comparison.claims.parser import understand
         from epidote.core.errors import EpidoteError, in_window
         from epidote.study.claim_files import read_claims
 
@@ -197,7 +197,7 @@ class ClaimsPanel(QWidget):
 
 
 def _measured(verdict: Verdict | None) -> str:
-    from epidote.core.display import format_quantity
+    from epidote.core.quantities.formatting import format_quantity
 
     if verdict is None or verdict.value is None:
         return ""

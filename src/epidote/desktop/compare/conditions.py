@@ -8,14 +8,14 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidgetItem, QVBoxLayout, QWidget
 
-from epidote.core.display import format_quantity
+from epidote.core.quantities.formatting import format_quantity
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.plain_table import plain_table
 
 if TYPE_CHECKING:
-    from epidote.core.comparison.by_condition import Grid
+    from epidote.core.comparison.conditions.condition_table import Grid
 
 
 class ConditionLines(QWidget):

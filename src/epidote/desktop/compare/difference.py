@@ -131,7 +131,7 @@ class DifferencePanel(QWidget):
 
 
 def _difference_words(found: Any) -> str:
-    from epidote.core.display import format_quantity
+    from epidote.core.quantities.formatting import format_quantity
 
     value = format_quantity(found.difference, found.unit, digits=3, uncertainty=found.interval or None, signed=True)
     if not found.interval:

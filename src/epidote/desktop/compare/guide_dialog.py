@@ -6,9 +6,9 @@ from typing import Any
 
 from PySide6.QtWidgets import QComboBox, QWidget
 
-from epidote.core.comparison.guides import COMMON_PRACTICE, Guide
+from epidote.core.comparison.graph_guides import COMMON_PRACTICE, Guide
 from epidote.core.errors import in_window
-from epidote.core.quantity import QuantityError, parse, parse_as
+from epidote.core.quantities.units import QuantityError, parse, parse_as
 from epidote.desktop.dialogs import LinesDialog
 
 

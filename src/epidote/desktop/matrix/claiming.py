@@ -73,7 +73,7 @@ class Claiming:
 
         def ask(study: Any) -> tuple[int, dict[str, Any]]:
             from epidote.conductor import add_column
-            from epidote.core.procedures.base import procedure
+            from epidote.core.procedures.protocol import procedure
             from epidote.core.settings import make_settings
 
             carried = procedure(offer.procedure)

@@ -82,7 +82,7 @@ class Comparing:
             return difference_report(study, overview, ours, theirs, channel, curve)
 
         def done(report: Any) -> None:
-            from epidote.core.procedures.base import titles_of
+            from epidote.core.procedures.protocol import titles_of
             from epidote.desktop.matrix.look import carried_of
 
             if number == self._beside.asked:

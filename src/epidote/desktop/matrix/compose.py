@@ -10,18 +10,18 @@ from functools import lru_cache
 
 import numpy as np
 
-from epidote.core.analysis.features import curve_at, slope
-from epidote.core.caution import Caution, unique
-from epidote.core.chain import Chain
-from epidote.core.comparison.axes import Axis
-from epidote.core.comparison.crossings import in_words, uncertainty
-from epidote.core.comparison.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
-from epidote.core.comparison.levelled import Levelling, levelled
-from epidote.core.comparison.points import By, Point, at_point, difference_in_words
-from epidote.core.display import format_plain, format_quantity, format_reading
-from epidote.core.procedures.base import CurveView, procedure
-from epidote.core.quantity import in_percent
-from epidote.core.result import Curve, Reading, marks_on
+from epidote.core.chain.chain import Chain
+from epidote.core.comparison.differences.axes import Axis
+from epidote.core.comparison.differences.crossings import in_words, uncertainty
+from epidote.core.comparison.differences.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
+from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
+from epidote.core.comparison.differences.operating_points import By, Point, at_point, difference_in_words
+from epidote.core.procedures.protocol import CurveView, procedure
+from epidote.core.quantities.formatting import format_plain, format_quantity, format_reading
+from epidote.core.quantities.units import in_percent
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.curve_features import curve_at, slope
+from epidote.core.results.result import Curve, Reading, marks_on
 from epidote.core.settings import label_of, settings_in_words
 from epidote.desktop.matrix.table import PLUS_MINUS
 from epidote.desktop.plot.figure import Figure, PinMark, Trace

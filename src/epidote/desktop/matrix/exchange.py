@@ -68,7 +68,7 @@ class Exchange:
 
         def work(study: Study) -> str:
             from epidote.conductor import study_chain
-            from epidote.core.procedures.base import procedure
+            from epidote.core.procedures.protocol import procedure
             from epidote.core.settings import make_settings
             from epidote.elsewhere import describe, marked_file, write_described
 
@@ -103,7 +103,7 @@ class Exchange:
 
         def work(study: Study) -> RunSummary:
             from epidote.conductor import Order, study_chain
-            from epidote.core.procedures.base import procedure
+            from epidote.core.procedures.protocol import procedure
             from epidote.core.settings import make_settings
             from epidote.elsewhere import take_in
 
@@ -143,7 +143,7 @@ class Exchange:
         def taken(recordings: Any, words: str) -> None:
             def work(study: Study) -> RunSummary:
                 from epidote.conductor import Order, study_chain
-                from epidote.core.procedures.base import procedure
+                from epidote.core.procedures.protocol import procedure
                 from epidote.core.settings import make_settings
                 from epidote.elsewhere import take_stretch
 

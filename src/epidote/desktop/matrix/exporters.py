@@ -15,7 +15,7 @@ from epidote.study.export import curves_csv, described, readings_csv
 from epidote.study.text_curves import text_of
 
 if TYPE_CHECKING:
-    from epidote.core.result import Curve
+    from epidote.core.results.result import Curve
     from epidote.desktop.plot.figure import Figure
     from epidote.desktop.plot.window import View
     from epidote.desktop.theme import Theme

@@ -14,7 +14,7 @@ from epidote.desktop.widgets.plain import button_text
 from epidote.study.entries import valid
 
 if TYPE_CHECKING:
-    from epidote.core.comparison.guides import Guide
+    from epidote.core.comparison.graph_guides import Guide
     from epidote.core.comparison.limits import Limit
     from epidote.desktop.matrix.compose import Chosen
     from epidote.desktop.matrix.page import MatrixPage
@@ -37,7 +37,7 @@ class Lines:
 
         import numpy as np
 
-        from epidote.core.quantity import in_percent
+        from epidote.core.quantities.units import in_percent
 
         percent = figure.y_unit == "%"
         y_unit = "dB" if percent else figure.y_unit
@@ -53,8 +53,8 @@ class Lines:
     def _guides(self, key: str, x_unit: str, y_unit: str, first: Any) -> list[Line]:
         import numpy as np
 
-        from epidote.core.analysis.features import curve_at
-        from epidote.core.hearing import FREQUENCIES, THRESHOLD_DB_SPL
+        from epidote.core.analysis.spectral.hearing_threshold import FREQUENCIES, THRESHOLD_DB_SPL
+        from epidote.core.results.curve_features import curve_at
         from epidote.desktop.plot.figure import Line
 
         lines = []
@@ -73,7 +73,7 @@ class Lines:
     def _held(self, key: str, chosen: list[Chosen]) -> list[tuple[str, bool, str]]:
         """(limit, passed, words) of the chosen curves, and of their runs' readings, at every limit; what failed first."""
         from epidote.core.comparison.limits import check_curve, check_reading
-        from epidote.core.result import Reading
+        from epidote.core.results.result import Reading
         from epidote.desktop.matrix.compose import short_names
 
         names = short_names([c.subject for c in chosen])
@@ -105,9 +105,9 @@ class Lines:
     def _claims(self, key: str, x_unit: str, y_unit: str, chosen: list[Chosen]) -> list[Line]:
         import numpy as np
 
-        from epidote.core.analysis.features import curve_at
-        from epidote.core.comparison.claim import Claim
-        from epidote.core.comparison.claim_lines import claim_lines
+        from epidote.core.comparison.claims.claim import Claim
+        from epidote.core.comparison.claims.graph_lines import claim_lines
+        from epidote.core.results.curve_features import curve_at
         from epidote.desktop.plot.figure import Line
 
         overview = self._session.overview
@@ -126,7 +126,7 @@ class Lines:
 
     def guides(self) -> list[tuple[Entry | None, Guide]]:
         """Those of the study, then the shipped ones whose name it does not use itself."""
-        from epidote.core.comparison.guides import SHIPPED, Guide
+        from epidote.core.comparison.graph_guides import SHIPPED, Guide
 
         overview = self._session.overview
         own: list[tuple[Entry | None, Guide]] = list(valid(overview.of_kind("guide"), Guide)) if overview else []
@@ -144,7 +144,7 @@ class Lines:
         return [(e, limit) for e, limit in found if limit.procedure == column.procedure]
 
     def _off(self) -> set[str]:
-        from epidote.core.comparison.guides import FORMER_NAMES
+        from epidote.core.comparison.graph_guides import FORMER_NAMES
 
         return {FORMER_NAMES.get(name, name) for name in json.loads(self._session.setting(_OFF) or "[]")}
 
@@ -315,7 +315,7 @@ class Lines:
 
     def new_guide(self) -> None:
         """A guide at a typed value, with a name and a sentence."""
-        from epidote.core.comparison.guides import Guide
+        from epidote.core.comparison.graph_guides import Guide
         from epidote.desktop.compare.guide_dialog import GuideDialog
 
         figure, key = self._page.graph_panel.graph.figure(), self._page.look.key
@@ -328,7 +328,7 @@ class Lines:
 
     def change_guide(self, entry: Entry | None, guide: Guide) -> None:
         """A guide with another place, name or sentence; a shipped one becomes one of the study's own."""
-        from epidote.core.comparison.guides import Guide
+        from epidote.core.comparison.graph_guides import Guide
         from epidote.desktop.compare.guide_dialog import GuideDialog
 
         dialog = GuideDialog(self._page, guide.x_unit or "", guide.y_unit.removesuffix(" re 1 kHz"), guide)
@@ -345,7 +345,7 @@ class Lines:
         from PySide6.QtWidgets import QInputDialog
 
         from epidote.core.comparison.limits import Limit
-        from epidote.core.quantity import QuantityError, parse_as
+        from epidote.core.quantities.units import QuantityError, parse_as
 
         column = self._page.current_column()
         if column is None:

@@ -10,8 +10,8 @@ from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
 from epidote.study.entries import valid
 
 if TYPE_CHECKING:
-    from epidote.core.comparison.axes import Axis
-    from epidote.core.procedures.base import CurveView
+    from epidote.core.comparison.differences.axes import Axis
+    from epidote.core.procedures.protocol import CurveView
     from epidote.desktop.matrix.page import MatrixPage
     from epidote.study.models import Column, RunSummary
 
@@ -44,7 +44,7 @@ class Look:
 
     def show(self, column: Column) -> None:
         """The graph and the readings of the chosen runs, whose curves are loaded."""
-        from epidote.core.comparison.axes import axes_of
+        from epidote.core.comparison.differences.axes import axes_of
         from epidote.desktop.matrix.compose import RATIO_VIEWS
 
         page = self._page
@@ -117,7 +117,7 @@ class Look:
             self._show_readings(column, chosen, [], "")
 
     def _show_readings(self, column: Column, chosen: list[Any], pins: Any, title: str) -> None:
-        from epidote.core.procedures.base import titles_of
+        from epidote.core.procedures.protocol import titles_of
         from epidote.desktop.matrix.compose import make_table
 
         readings = self._page.readings
@@ -133,8 +133,8 @@ class Look:
 
     def _curves(self, run: RunSummary, view: CurveView) -> tuple[Any, ...]:
         """A run's curves of a view, on the chosen axis."""
-        from epidote.core.chain import Chain
-        from epidote.core.comparison.axes import on_axis, per_hertz
+        from epidote.core.chain.chain import Chain
+        from epidote.core.comparison.differences.axes import on_axis, per_hertz
 
         if self._place is not None and (run.id, self._place) in self._stepped and view.key.startswith("step_"):
             return tuple(c for c in self._stepped[run.id, self._place] if c.key == view.key)
@@ -173,7 +173,7 @@ class Look:
 
     def levelling(self) -> Any:
         """How curves are brought to the reference's level before they are compared; None: they are not."""
-        from epidote.core.comparison.levelled import Levelling
+        from epidote.core.comparison.differences.gain_alignment import Levelling
 
         if self.align == "1k":
             return Levelling(1000.0)
@@ -188,7 +188,7 @@ class Look:
 
     def points(self, column: Column) -> list[tuple[int, Any]]:
         """The column's kept points with their entries' numbers."""
-        from epidote.core.comparison.points import Point
+        from epidote.core.comparison.differences.operating_points import Point
 
         overview = self._page.session.overview
         if overview is None:
@@ -198,8 +198,8 @@ class Look:
 
     def keep_point(self, text: str) -> None:
         """Keep a typed operating point of the curves in view as a reading of the column."""
-        from epidote.core.comparison.points import parse_point
-        from epidote.core.quantity import QuantityError
+        from epidote.core.comparison.differences.operating_points import parse_point
+        from epidote.core.quantities.units import QuantityError
         from epidote.desktop import edits
         from epidote.study.models import Owner
 
@@ -233,7 +233,7 @@ class Look:
         )
         if self._place not in self._places:
             self._place = self._places[-1]
-        from epidote.core.display import format_quantity
+        from epidote.core.quantities.formatting import format_quantity
 
         self._page.graph_panel.show_step(f"{format_quantity(self._place, unit, digits=4)}{' generator' if unit == 'dBFS' else ''}")
 
@@ -337,6 +337,6 @@ def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
 
 
 def carried_of(key: str) -> Any:
-    from epidote.core.procedures.base import procedure
+    from epidote.core.procedures.protocol import procedure
 
     return procedure(key)

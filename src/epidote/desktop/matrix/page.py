@@ -277,15 +277,15 @@ class MatrixPage(QWidget):
             self.show_chosen()
 
         def ask(study: Any) -> dict[int, tuple[tuple[Any, ...], tuple[str, ...]]]:
-            import epidote.core.comparison.claim_lines
-            import epidote.core.comparison.guides
+            import epidote.core.analysis.spectral.hearing_threshold
+            import epidote.core.comparison.claims.graph_lines
+            import epidote.core.comparison.graph_guides
             import epidote.core.comparison.limits
-            import epidote.core.hearing
-            import epidote.core.procedures.base
+            import epidote.core.procedures.protocol
             import epidote.desktop.matrix.compose
             import epidote.desktop.plot.paint  # what the interface's thread draws with is not loaded on it
 
-            epidote.core.procedures.base.procedures()
+            epidote.core.procedures.protocol.procedures()
             return {i: study.checked_curves(i) for i in run_ids}
 
         self.session.ask(ask, done)
@@ -310,7 +310,7 @@ class MatrixPage(QWidget):
     def _offer_run(self, subject: Subject, column: Column, settings: Mapping[str, Any]) -> None:
         def ask(study: Any) -> tuple[Any, Any]:
             from epidote.conductor import study_chain
-            from epidote.core.procedures.base import procedure
+            from epidote.core.procedures.protocol import procedure
 
             return study_chain(study, subject), procedure(column.procedure)
 
@@ -361,7 +361,7 @@ class MatrixPage(QWidget):
         if subject is None or column is None or run is None:
             return
         self._recomputing = run
-        from epidote.core.chain import Chain
+        from epidote.core.chain.chain import Chain
 
         self.run_panel.show_recompute(subject, column, Chain.model_validate(run.chain), carried_of(run.procedure), run)
         self.side.setCurrentWidget(self.run_panel)

@@ -6,8 +6,8 @@ from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 
-from epidote.core.caution import Caution
-from epidote.core.display import NOT_GIVEN, format_quantity
+from epidote.core.quantities.formatting import NOT_GIVEN, format_quantity
+from epidote.core.results.caution import Caution
 from epidote.desktop.run_queue import Under
 from epidote.desktop.session import Session
 from epidote.desktop.widgets.plain import plain_tip

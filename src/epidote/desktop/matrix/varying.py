@@ -31,9 +31,9 @@ class Varying:
         self._beside.refresh()
 
     def show(self) -> None:
-        from epidote.core.comparison.by_condition import Told, alike, grid
+        from epidote.core.comparison.conditions.condition_table import Told, alike, grid
         from epidote.core.errors import UnusableInputError, in_window
-        from epidote.core.procedures.base import titles_of
+        from epidote.core.procedures.protocol import titles_of
         from epidote.desktop.matrix.look import carried_of
 
         panel, overview, column = self.panel, self._session.overview, self._page.current_column()

@@ -21,8 +21,8 @@ from PySide6.QtWidgets import (
 )
 
 from epidote.core.errors import EpidoteError
-from epidote.core.quantity import parse_as
-from epidote.core.signal import Samples
+from epidote.core.quantities.units import parse_as
+from epidote.core.signals.signal import Samples
 from epidote.desktop.paths.side import AlignSide, quiet, tool
 from epidote.desktop.paths.sound import Laid, export_aligned, laid_over, sum_of, ways_of
 from epidote.desktop.plot.figure import Figure, Trace

@@ -9,9 +9,9 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QToolButton, QVBoxLayout, QWidget
 
-from epidote.core.analysis.overlay import Fit
-from epidote.core.comparison.delays import metres
-from epidote.core.display import format_quantity
+from epidote.core.analysis.delay.manual_alignment import Fit
+from epidote.core.comparison.conditions.latency_table import metres
+from epidote.core.quantities.formatting import format_quantity
 from epidote.desktop.widgets.choice import Choice
 from epidote.desktop.widgets.plain import Label, plain_tip
 

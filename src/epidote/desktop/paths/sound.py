@@ -9,11 +9,11 @@ import numpy as np
 
 from epidote.audio.files import encode, write_whole
 from epidote.audio.resampling import for_playing
-from epidote.core.analysis.clock import resampled
-from epidote.core.analysis.overlay import Overlay
+from epidote.core.analysis.delay.clock_offset import resampled
+from epidote.core.analysis.delay.manual_alignment import Overlay
 from epidote.core.errors import UnusableInputError
-from epidote.core.signal import Recording, Samples, Stimulus
-from epidote.core.stimulus.noise import sounded
+from epidote.core.signals.signal import Recording, Samples, Stimulus
+from epidote.core.stimuli.noise import sounded
 
 LONGEST = 60.0  # s that are laid over each other at once
 _PEAK_DBFS = -12.0

@@ -18,10 +18,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.core.comparison.delays import LIVE, Latency, LatencyTable, alike, latency_table, metres, verdict
-from epidote.core.display import format_quantity
+from epidote.core.comparison.conditions.latency_table import LIVE, Latency, LatencyTable, alike, latency_table, metres, verdict
 from epidote.core.errors import EpidoteError
-from epidote.core.quantity import parse_as
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.quantities.units import parse_as
 from epidote.desktop.theme import font
 from epidote.desktop.widgets.plain import Label, plain_tip
 

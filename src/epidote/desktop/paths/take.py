@@ -13,11 +13,11 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from epidote.audio.streams import ChannelStream, SoundStream
-from epidote.core.display import format_quantity
 from epidote.core.errors import EpidoteError, in_window
-from epidote.core.quantity import parse_as
-from epidote.core.signal import Samples, Section
-from epidote.core.signal import Signal as Sound
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.quantities.units import parse_as
+from epidote.core.signals.signal import Samples, Section
+from epidote.core.signals.signal import Signal as Sound
 from epidote.desktop.plot.waveform import BLOCK, Lane, WaveView, outline_of
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.worker import Worker

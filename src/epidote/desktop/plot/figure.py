@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.core.display import format_axis, format_quantity
-from epidote.core.signal import Samples
+from epidote.core.quantities.formatting import format_axis, format_quantity
+from epidote.core.signals.signal import Samples
 from epidote.desktop.plot.scale import Scale, nice_range
 
 LEAST_SPAN = {"dB": 1.0, "dBFS": 1.0, "dBV": 1.0, "dBu": 1.0, "°": 5.0, "s": 1e-7, "V": 1e-9, "FS": 1e-9, "ratio": 1e-9, "%": 1e-9}
@@ -33,7 +33,7 @@ class Trace:
         if self.x.size > GRID_POINTS:
             i = int(np.searchsorted(self.x, x))
             return float(self.y[min(i, self.x.size - 1)]) if self.x[0] <= x <= self.x[-1] else None
-        from epidote.core.analysis.features import value_at  # SciPy is loaded after the window
+        from epidote.core.results.curve_features import value_at  # SciPy is loaded after the window
 
         return value_at(self.x, self.y, x, log_x=log)
 

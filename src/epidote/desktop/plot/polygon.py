@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtGui import QPolygonF
 from shiboken6 import VoidPtr
 
-from epidote.core.signal import Samples
+from epidote.core.signals.signal import Samples
 
 _BYTES = 16  # of a point: two doubles
 

@@ -10,8 +10,8 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from epidote.core.display import format_quantity
-from epidote.core.signal import Samples
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.signals.signal import Samples
 from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.plot.scale import Scale, ticks
 from epidote.desktop.theme import Theme, font

@@ -19,9 +19,9 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from epidote.core.display import format_axis, format_quantity
-from epidote.core.live.spectrum import View
-from epidote.core.signal import Samples
+from epidote.core.live.spectrum_analyser import View
+from epidote.core.quantities.formatting import format_axis, format_quantity
+from epidote.core.signals.signal import Samples
 from epidote.desktop.plot.paint import DASHES
 from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.plot.scale import Scale, ticks

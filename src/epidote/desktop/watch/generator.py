@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
-from epidote.core.chain import Chain
-from epidote.core.display import format_quantity
+from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, in_window
-from epidote.core.quantity import from_db, parse_as
-from epidote.core.stimulus.programme import Programme, ProgrammeKind
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.quantities.units import from_db, parse_as
+from epidote.core.stimuli.generator import Programme, ProgrammeKind
 from epidote.desktop.widgets.choice import Choice
 from epidote.desktop.widgets.plain import Label, plain_tip
 
 if TYPE_CHECKING:
-    from epidote.core.signal import Samples
+    from epidote.core.signals.signal import Samples
     from epidote.desktop.session import Session
 
 _WORDS = {

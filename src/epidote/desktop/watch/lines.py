@@ -9,9 +9,9 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QVBoxLayout, QWidget
 
-from epidote.core.display import NOT_GIVEN
-from epidote.core.hearing import components, statement, threshold
-from epidote.core.live.spectrum import State, mains_lines, sum_of
+from epidote.core.analysis.spectral.hearing_threshold import components, statement, threshold
+from epidote.core.live.spectrum_analyser import State, mains_lines, sum_of
+from epidote.core.quantities.formatting import NOT_GIVEN
 from epidote.desktop.theme import Theme
 from epidote.desktop.watch.panels import MainsTable, heading
 from epidote.desktop.widgets.choice import Choice

@@ -10,11 +10,11 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSplitter, QToolButton, QVBoxLayout, QWidget
 
-from epidote.core.chain import Chain
-from epidote.core.chain_file import chain_from_toml
+from epidote.core.analysis.spectral.hearing_threshold import threshold
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.chain_toml import chain_from_toml
 from epidote.core.errors import EpidoteError, in_window
-from epidote.core.hearing import threshold
-from epidote.core.live.spectrum import (
+from epidote.core.live.spectrum_analyser import (
     Frame,
     SpectrumWatch,
     State,

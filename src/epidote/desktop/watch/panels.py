@@ -9,10 +9,10 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from epidote.core.display import NOT_GIVEN, format_quantity
-from epidote.core.live.figures import Figures
-from epidote.core.quantity import from_db
-from epidote.core.signal import Samples
+from epidote.core.live.meter_readings import Figures
+from epidote.core.quantities.formatting import NOT_GIVEN, format_quantity
+from epidote.core.quantities.units import from_db
+from epidote.core.signals.signal import Samples
 from epidote.desktop.plot.polygon import polygon
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.painting import guarded

@@ -5,9 +5,9 @@ from __future__ import annotations
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
 
-from epidote.core.chain import Chain
-from epidote.core.live.spectrum import LENGTHS, WINDOWS, Averaging, SpectrumSettings
-from epidote.core.quantity import LEVEL_UNITS, to_db
+from epidote.core.chain.chain import Chain
+from epidote.core.live.spectrum_analyser import LENGTHS, WINDOWS, Averaging, SpectrumSettings
+from epidote.core.quantities.units import LEVEL_UNITS, to_db
 from epidote.desktop.widgets.choice import Choice
 from epidote.desktop.widgets.tips import UNIT_TIPS
 

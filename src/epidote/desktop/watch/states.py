@@ -13,7 +13,7 @@ from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.plain import Label, button_text
 
 if TYPE_CHECKING:
-    from epidote.core.live.spectrum import State
+    from epidote.core.live.spectrum_analyser import State
 
 NOW = "Live"
 

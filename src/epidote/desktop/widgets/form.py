@@ -7,9 +7,9 @@ from typing import Any, get_args, get_origin
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLineEdit, QWidget
 
-from epidote.core.display import format_plain
 from epidote.core.errors import SettingError
-from epidote.core.quantity import QuantityError, parse_as
+from epidote.core.quantities.formatting import format_plain
+from epidote.core.quantities.units import QuantityError, parse_as
 from epidote.core.settings import LabelledEnum, label_of, make_settings, unit_of
 from epidote.desktop.widgets.plain import Label, plain_tip
 

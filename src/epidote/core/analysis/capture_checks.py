@@ -1,0 +1,187 @@
+"""What can be wrong with a recording before anything is computed from it."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from epidote.core.analysis.spectral.spectrum import fast_stretch
+from epidote.core.errors import UnusableInputError
+from epidote.core.quantities.units import from_db, to_db
+from epidote.core.results.caution import Caution
+from epidote.core.results.result import Reading
+from epidote.core.signals.signal import EXTREMES_OVER, Samples, Signal, extremes_of
+
+QUIET_PEAK = from_db(-60.0)
+DC_LIMIT = 0.01
+_FLAT_RUN, _FLAT_COUNT = 3, 3
+_GAP = 32
+_BLOCK = 256
+_HALF = _BLOCK // 2
+_PIECE = 64 * _HALF  # pieces that stay in the processor's cache
+
+
+def require_usable(signal: Signal, least_frames: int) -> None:
+    """Raises UnusableInputError for samples that are not finite, or too few of them."""
+    if signal.channels < 1 or signal.frames < least_frames:
+        raise UnusableInputError(
+            f"The recording is too short ({signal.frames} of at least {least_frames} samples). Nothing was computed; make a longer recording."
+        )
+    if not all(np.isfinite(signal.peak(number)) for number in range(1, signal.channels + 1)):
+        bad = int(np.count_nonzero(~np.isfinite(signal.samples)))
+        raise UnusableInputError(
+            f"The recording has invalid samples (NaN or infinite): {bad}. Nothing was computed; export it again."
+        )
+
+
+def is_clipped(x: Samples, unit: str, extremes: tuple[Samples, Samples] | None = None) -> bool:
+    """Flat tops: runs of equal samples at the greatest or least value, in several places, or at digital full scale. x (frames,);
+    ``extremes`` as ``Signal.extremes`` gives them, where they are known.
+
+    A slow tone has equal samples at its peaks too, as long as it changes by less than a step there; but then it leaves them as slowly:
+    half a run's length away it has fallen by three steps, where a cut-off top has fallen by three times what was cut off.
+    """
+    limit = 1 - 2.0**-15
+    highs, lows = extremes or extremes_of(x)
+    for tops, sign in ((highs, 1.0), (-lows, -1.0)):
+        top = float(tops.max())
+        if top <= QUIET_PEAK and unit == "FS":
+            continue
+        if unit == "FS" and top >= limit and _cut_off(x, sign, tops, limit):
+            return True
+        if top > 0 and _cut_off(x, sign, tops, top * (1 - 1e-7)):
+            return True
+    return False
+
+
+def _cut_off(x: Samples, sign: float, tops: Samples, level: float) -> bool:
+    """Whether at least three runs of three or more samples of ``sign`` x at or above ``level`` end in a corner instead of a crest.
+
+    tops (blocks,): the greatest of each block, so that only blocks that reach the level are looked through.
+    """
+    high, top = np.flatnonzero(tops >= level), float(tops.max())
+    parts = [np.flatnonzero(sign * x[i * EXTREMES_OVER : (i + 1) * EXTREMES_OVER] >= level) + i * EXTREMES_OVER for i in high]
+    at_top = np.concatenate(parts) if parts else np.zeros(0, int)
+    if at_top.size < _FLAT_RUN * _FLAT_COUNT:
+        return False
+    begin = np.flatnonzero(np.diff(at_top, prepend=-2) > 1)
+    lengths = np.diff(begin, append=at_top.size)
+    long = lengths >= _FLAT_RUN
+    starts, lengths = at_top[begin][long], lengths[long]
+    sample = np.unique(x[: at_top[0] + 4096 : max(1, x.size // 65536)][-8192:])
+    step = max(float(np.diff(sample).min(initial=1.0)), 1e-7 * top)
+    beyond = lengths // 2 + 1
+    after = np.minimum(starts + lengths - 1 + beyond, x.size - 1)
+    before = np.maximum(starts - beyond, 0)
+    fallen = top - np.minimum(sign * x[after], sign * x[before])
+    return int(np.count_nonzero(fallen > 40 * step)) >= _FLAT_COUNT
+
+
+def has_gap(x: Samples, peak: float | None = None) -> bool:
+    """Samples lost on the way, from a tone or sweep (frames,): a stretch of zeros, or a jump.
+
+    Over a few cycles a tone, and a sweep, obey x[n+1] + x[n-1] = c x[n]; what breaks that in one isolated place is a jump. A signal
+    that breaks it everywhere (noise, distortion in every cycle) has none.
+    """
+    if peak is None:
+        peak = float(max(x.max(), -x.min())) if x.size else 0.0
+    first, end = _loud_span(x, 0.1 * peak)
+    if peak == 0 or end - first < 4 * _BLOCK:
+        return False
+    inner = x[first:end]
+    if np.count_nonzero(inner[:: _GAP // 2]) < inner[:: _GAP // 2].size:  # no run of zeros slips between those
+        zeros = np.flatnonzero(inner == 0)
+        if zeros.size > _GAP and bool(np.any(zeros[_GAP:] - zeros[:-_GAP] == _GAP)):
+            return True
+    # a jump worth the name is seen in single precision, and breaks the law at two samples in a row, so every other one will do
+    even, odd = inner[::2].astype(np.float32), inner[1::2].astype(np.float32)
+    error = np.concatenate([_break(even[i : i + _PIECE + 1], odd[i : i + _PIECE]) for i in range(0, even.size - _HALF - 1, _PIECE)])
+    high = np.flatnonzero(error > 1e-3 * peak)
+    # neighbours, not the whole record: distortion and noise vary slowly along a sweep
+    jumps = int(np.count_nonzero(error[high] > 8 * _median_of_neighbours(error, high))) if high.size else 0
+    return 0 < jumps <= max(4, error.size // 50)
+
+
+def _loud_span(x: Samples, limit: float) -> tuple[int, int]:
+    """From the first sample of x (frames,) beyond ``limit`` to after the last; they are near the ends as a rule, so not all are looked at."""
+    ends = []
+    for turned in (x, x[::-1]):
+        reach = 4096
+        while not (loud := np.abs(turned[:reach]) > limit).any() and reach < x.size:
+            reach *= 4
+        ends.append(int(np.argmax(loud)))
+    return ends[0], x.size - ends[1]
+
+
+def _break(even: NDArray[np.float32], odd: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Greatest |x[n+1] + x[n-1] - c x[n]| over the odd n of each whole block, with the c that fits the block best."""
+    count = min(odd.size, even.size - 1) // _HALF
+    span = count * _HALF
+    centre = odd[:span].reshape(count, _HALF)
+    sides = (even[:span] + even[1 : span + 1]).reshape(count, _HALF)
+    c = np.vecdot(centre, sides) / np.maximum(np.vecdot(centre, centre), np.finfo(np.float32).tiny)
+    sides -= c[:, None] * centre
+    return np.asarray(np.abs(sides, out=sides).max(axis=1))
+
+
+def _median_of_neighbours(values: NDArray[np.float32], at: NDArray[np.int64], reach: int = 4) -> Samples:
+    """Median (places,) of what stands within ``reach`` of each place of values (blocks,)."""
+    padded = np.pad(values, reach, mode="reflect" if values.size > reach else "edge")
+    return np.asarray(np.partition(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)[at], reach, axis=1)[:, reach])
+
+
+def capture_cautions(signal: Signal, channel: int, *, gaps: bool = True) -> tuple[Caution, ...]:
+    """What is wrong with one channel (from 1) of a capture of a tone or sweep; of several tones at once, which break what a gap is
+    looked for by, without ``gaps``."""
+    x = signal.channel(channel)
+    cautions = []
+    peak = signal.peak(channel)
+    if is_clipped(x, signal.unit, signal.extremes(channel)):
+        cautions.append(Caution.CLIPPED)
+    elif gaps and has_gap(x, peak):
+        cautions.append(Caution.DROPOUT)
+    if signal.unit == "FS":
+        if peak < QUIET_PEAK:
+            cautions.append(Caution.TOO_QUIET)
+        if abs(float(x.mean())) > DC_LIMIT:
+            cautions.append(Caution.DC)
+    return tuple(cautions)
+
+
+def headroom(signal: Signal, channel: int) -> Reading:
+    """What is left between the greatest sample of a channel and digital full scale."""
+    peak = signal.peak(channel)
+    return Reading("headroom", channel, -to_db(peak) if peak > 0 and signal.unit == "FS" else None, "dB")
+
+
+def settled_stretch(x: Samples, rate: float, settle: float, seconds: float | None, least: int) -> Samples:
+    """The steady part of x (frames,) less ``settle`` s at its beginning, ``seconds`` of it at most, in a length that transforms quickly.
+
+    All of x where that leaves fewer than ``least`` frames.
+    """
+    first, end = steady_span(x, rate)
+    first = min(first + round(settle * rate), end)
+    if seconds is not None:
+        end = min(end, first + round(seconds * rate))
+    return fast_stretch(x[first:end] if end - first >= least else x)
+
+
+def steady_span(x: Samples, rate: float) -> tuple[int, int]:
+    """First and end frame of the longest stretch of even loudness in x (frames,): a tone without its silence and ramps."""
+    block = max(64, round(0.05 * rate))
+    count = x.size // block
+    if count < 4:
+        return 0, x.size
+    blocks = x[: count * block].reshape(count, block)
+    power = np.einsum("ij,ij->i", blocks, blocks) / block
+    loud = power > 0.25 * np.median(power[power >= 0.25 * power.max()])
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], loud, [False]]).astype(int)))
+    starts, ends = edges[::2], edges[1::2]
+    if starts.size == 0:
+        return 0, x.size
+    best = int(np.argmax(ends - starts))
+    first, end = int(starts[best]), int(ends[best])
+    # blocks at an onset hold part of the ramp; where the record itself begins or ends there is none
+    low = 0 if first == 0 else (first + 1) * block
+    high = x.size if end == count else (end - 1) * block
+    return (low, high) if high - low >= block else (0, x.size)

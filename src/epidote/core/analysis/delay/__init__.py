@@ -1,0 +1,1 @@
+"""Delays: correlation, clock offset, tracking, onsets, two arrivals, comparison of paths."""

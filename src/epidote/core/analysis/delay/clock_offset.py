@@ -1,0 +1,188 @@
+"""Two clocks: how much faster one ran, and a recording brought to the other.
+
+The marks of a marked file are found by cross-correlation; the time between them comes from laying the stretch round the second over the
+first (Knapp, Carter 1976: the maximum of the cross-correlation between band-limited samples is the maximum-likelihood delay in white
+noise). The recording is then read at the other clock's instants by a windowed sinc on twice the rate, which leaves less than 1e-7.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from epidote.core.analysis.delay.cross_correlation import correlation, refined_lag, stretch
+from epidote.core.analysis.spectral.spectrum import even_fast_len
+from epidote.core.errors import UnusableInputError
+from epidote.core.quantities.units import to_db
+from epidote.core.results.result import Reading, Result
+from epidote.core.signals import transforms
+from epidote.core.signals.signal import Recording, Samples, Signal
+from epidote.core.stimuli.marked_sequence import GAP, Marked, mark
+
+MOST_PPM = 2000.0
+_TAPS, _BETA = 28, 18.0  # at twice the rate; the kernel of Barnett, Magland, af Klinteberg 2019 as a window
+_AROUND = 0.15  # seconds taken along after a mark for what rings
+OWN_CLOCK_PPM = 0.05  # less is what two readings of one clock differ by
+_CLOCK_SURE = 3.0  # times the spread
+
+
+@dataclass(frozen=True)
+class ClockOffset:
+    """ppm: how much faster the recorder's clock ran than the player's; start: the file's first frame in the recording, in its frames.
+
+    spread_ppm: one standard deviation from the noise of the recording.
+    """
+
+    ppm: float
+    start: float
+    spread_ppm: float
+
+    @property
+    def differs(self) -> bool:
+        """Whether it is another clock at all: more than its doubt, and more than two readings of one clock."""
+        return abs(self.ppm) > max(OWN_CLOCK_PPM, _CLOCK_SURE * self.spread_ppm)
+
+
+@dataclass(frozen=True)
+class MarkedRecording:
+    """A recording of a marked file as it came: nothing cut, at the recorder's own rate and clock."""
+
+    signal: Signal
+    file: Marked
+
+
+def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Result:
+    """The result with what was found about the recorder's clock and the recording's start; rate: the recorder's, in Hz."""
+    more = []
+    for number, clock in enumerate(clocks, start=1):
+        more.append(Reading("clock_offset", number, clock.ppm, "ppm", {"recording": float(number)}, None, clock.spread_ppm))
+        more.append(Reading("start", number, clock.start / rate, "s", {"recording": float(number)}))
+    return replace(result, readings=(*result.readings, *more))
+
+
+def resampled(x: Samples, step: float, start: float, frames: int) -> Samples:
+    """x (n,) read at start + step·m, m < frames, in its own frames: (frames,). What lies outside x is 0; above half of the new rate, cut."""
+    pad = 64
+    size = even_fast_len(x.size + 2 * pad)
+    spectrum = transforms.rfft(np.concatenate([np.zeros(pad), x]), size)
+    if step > 1.001:
+        keep = math.floor(0.5 / step * size)
+        roll = max(2, keep // 50)
+        spectrum[keep:] = 0
+        spectrum[keep - roll : keep] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(roll) + 0.5) / roll)
+    wide = np.zeros(size + 1, complex)
+    wide[: spectrum.size] = 2 * spectrum
+    wide[size // 2] /= 2
+    fine = transforms.irfft(wide, 2 * size)
+    out = np.zeros(frames)
+    reach = _TAPS // 2
+    k = np.arange(-reach + 1, reach + 1)
+    for first in range(0, frames, 16384):
+        m = np.arange(first, min(first + 16384, frames))
+        place = 2 * (start + step * m + pad)
+        whole = np.floor(place).astype(int)
+        part = (place - whole)[:, None] - k[None, :]
+        inside = np.maximum(1 - (part / (reach + 0.001)) ** 2, 0)
+        kernel = np.sinc(part) * np.exp(_BETA * (np.sqrt(inside) - 1))
+        index = whole[:, None] + k[None, :]
+        valid = (index >= 0) & (index < fine.size)
+        values = np.where(valid, fine[np.clip(index, 0, fine.size - 1)], 0.0)
+        # read beyond the record there is nothing
+        values[(place < 2 * pad - 2 * reach) | (place > 2 * (pad + x.size) + 2 * reach)] = 0.0
+        out[m] = np.einsum("ij,ij->i", kernel, values)
+    return out
+
+
+def find_clock(x: Samples, rate: float, file: Marked) -> ClockOffset:
+    """Start and clock of a recording (frames,) of a marked file. Raises UnusableInputError when its marks are not there."""
+    nominal = rate / file.rate
+    sound = mark(rate, 0.0)
+    apart = (file.last_mark - file.first_mark) * nominal
+    if x.size < apart + sound.size:
+        raise UnusableInputError(
+            f"The recording is shorter than the file that was played: {x.size / rate:.1f} s of {file.frames / file.rate:.1f} s. "
+            "Nothing was computed; record all of it with some margin before and after."
+        )
+    first, last = _found(x, sound, apart)
+    span = sound.size + round(min(_AROUND, GAP / 2) * rate)
+    lead = round(0.02 * rate)
+    a, b = (stretch(x, place - lead, span + 2 * lead) for place in (first, last))
+    shift, spread = _shift(a, b, rate)
+    ratio = (last - first + shift) / apart
+    # the mark as the recorder's clock saw it tells the start; what the unit itself delays stays in the recording
+    start_mark = first + _shift(stretch(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
+    ppm = (ratio - 1) * 1e6
+    return ClockOffset(ppm, start_mark - file.first_mark * nominal * ratio, spread / apart * 1e6)
+
+
+def _at_ratio(sound: Samples, ratio: float) -> Samples:
+    return resampled(sound, 1 / ratio, 0.0, sound.size)
+
+
+def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
+    """Rough frames of both marks: the pair, about as far apart as it must be, in which both stand out."""
+    height = np.abs(correlation(x, sound)[: x.size])
+    slack = max(8, math.ceil(apart * MOST_PPM * 1e-6))
+    room = x.size - math.floor(apart) + slack
+    if room <= 0:
+        raise UnusableInputError("The recording ends before the second sync marker. Nothing was computed; keep recording until after the end of the file.")
+    from scipy.ndimage import maximum_filter1d
+
+    later = maximum_filter1d(height, 2 * slack + 1)
+    begin = round(apart)
+    both = np.minimum(height[: x.size - begin], later[begin:])
+    first = int(np.argmax(both))
+    low = max(0, first + begin - slack)
+    last = low + int(np.argmax(height[low : first + begin + slack + 1]))
+    noise = float(np.median(height)) / 0.6745
+    if both[first] <= 12 * noise:
+        raise UnusableInputError(
+            "The sync markers of the stimulus file were not found in the recording. Nothing was computed; check that it is the right file, "
+            "that it is complete, and that the player does not change its speed."
+        )
+    return first, last
+
+
+def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
+    """How many samples b lies after a, between samples too, and the standard deviation that the noise of both leaves."""
+    size = transforms.next_fast_len(2 * a.size, real=True)
+    fa, fb = transforms.rfft(a, size), transforms.rfft(b, size)
+    f = np.arange(fa.size) * rate / size
+    band = (f > 200) & (f < min(12000.0, 0.45 * rate))
+    cross = np.where(band, fb * fa.conj(), 0)
+    place = int(np.argmax(np.abs(transforms.irfft(cross, size))))
+    tau, sign = refined_lag(cross, size, float(place if place < size / 2 else place - size))
+    w = 2 * np.pi * np.arange(fa.size) / size
+    scale = float(sign * (cross * np.exp(1j * w * tau)).real.sum() / max(float(np.square(np.abs(fa[band])).sum()), 1e-300))
+    rest = np.where(band, fb - scale * fa * np.exp(-1j * w * tau), 0)
+    noise = float(np.square(np.abs(rest)).sum()) / max(1, int(band.sum()))
+    curvature = float((w[band] ** 2 * np.square(np.abs(scale * fa[band]))).sum())
+    # filling up with zeros gives more bins, not more that are independent
+    return tau, math.sqrt(noise / (2 * curvature) * size / a.size) if curvature > 0 else math.inf
+
+
+def on_its_own_clock(recording: Signal, file: Marked) -> tuple[list[Recording], ClockOffset]:
+    """A recording of a marked file, brought to the file's clock and cut into the recordings of its stimuli.
+
+    The loudest channel tells the clock; all share it. Raises UnusableInputError.
+    """
+    loudest = 1 + int(np.argmax(np.square(recording.samples).sum(axis=0)))
+    clock = find_clock(recording.channel(loudest), recording.rate, file)
+    step = recording.rate / file.rate * (1 + clock.ppm * 1e-6)
+    parts = []
+    for stimulus, at in zip(file.stimuli, file.starts, strict=True):
+        first = clock.start + step * at
+        low = max(0, math.floor(first) - 4096)
+        high = min(recording.frames, math.ceil(first + step * stimulus.frames) + 4096)
+        channels = [resampled(recording.channel(c)[low:high], step, first - low, stimulus.frames) for c in range(1, recording.channels + 1)]
+        words = "" if not clock.differs else f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; resampled to the clock of the file"
+        parts.append(replace(Recording(Signal(np.column_stack(channels), file.rate), stimulus), clock=words))
+    return parts, clock
+
+
+def level_of_marks(stimuli_peak: float) -> float:
+    """Marks as loud as what they enclose, but never so quiet that they drown: dBFS."""
+    return max(-40.0, min(-3.0, to_db(stimuli_peak) if stimuli_peak > 0 else -12.0))

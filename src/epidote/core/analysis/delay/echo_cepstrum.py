@@ -1,0 +1,80 @@
+"""Two arrivals of a sound that nobody knows, mixed in one signal: how far apart, and how loud the fainter one is.
+
+The logarithm of |1 + g exp(-jwt)|² is 2 (g cos wt - g²/2 cos 2wt + …): in the cepstrum, the transform of the logarithm of the power spectrum,
+the second arrival stands as g at t (Bogert, Healy, Tukey 1963, from memory). Which of the two came first the power does not tell.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from epidote.core.analysis.delay.cross_correlation import refined_lag
+from epidote.core.analysis.signal_scan import AT_ONCE, Way, stretches
+from epidote.core.analysis.spectral.spectrum import even_fast_len
+from epidote.core.signals import transforms
+from epidote.core.signals.signal import Samples
+
+_LEAST = 0.0003  # s; nearer ones are the colour of the sound itself
+_STANDS_OUT = 9.0  # times the usual height (median over 0.6745): none of a million delays of noise reaches it
+_FAINTEST = 0.01
+_SHORTEST = 16  # times the longest delay that is looked for
+
+
+@dataclass(frozen=True)
+class Echo:
+    """apart: s between the two; gain: the fainter over the louder, negative where one is turned over; delays (s) and heights: the cepstrum."""
+
+    apart: float
+    gain: float
+    delays: Samples
+    heights: Samples
+
+    @property
+    def null_hz(self) -> float:
+        """The comb's first null above 0 Hz: half a period apart, or a whole one where one is turned over."""
+        return (0.5 if self.gain > 0 else 1.0) / self.apart
+
+    @property
+    def depth_db(self) -> float:
+        """From the comb's peaks to its nulls."""
+        g = min(abs(self.gain), 1.0)
+        return 20 * math.log10((1 + g) / (1 - g)) if g < 1 else math.inf
+
+
+def echo_in(way: Way, band: tuple[float, float], longest: float) -> Echo | None:
+    """The second arrival within ``longest`` s in one signal, by what of it lies in the band in Hz; None where none stands out."""
+    longest = min(longest, way.frames / way.rate / _SHORTEST)
+    size = even_fast_len(min(way.frames, AT_ONCE))
+    f = np.arange(size // 2 + 1) * (way.rate / size)
+    inside = np.flatnonzero((f >= band[0]) & (f <= min(band[1], 0.49 * way.rate)) & (f > 0))
+    if inside.size < 64:
+        return None
+    shape = 0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(inside.size) + 0.5) / inside.size)
+    logs = np.zeros(inside.size)
+    count = 0
+    for first, frames in stretches(way.frames):
+        x = way.read(first, frames)
+        if (count and frames < size / 2) or not x.any():
+            continue
+        spectrum = transforms.rfft(x, size)[inside]
+        power = spectrum.real**2 + spectrum.imag**2
+        logs += np.log(np.maximum(power, 1e-20 * power.max()))
+        count += 1
+    if not count:
+        return None
+    logs /= count
+    weighted = np.zeros(size // 2 + 1, complex)
+    weighted[inside] = shape * (logs - np.average(logs, weights=shape)) / shape.sum()
+    heights = transforms.irfft(weighted, size)[: round(longest * way.rate) + 1] * size / 2
+    near = np.abs(heights)
+    near[: math.ceil(_LEAST * way.rate)] = 0
+    place = int(np.argmax(near))
+    usual = float(np.median(near[near > 0])) / 0.6745 if np.any(near) else 0.0
+    if near[place] < max(_STANDS_OUT * usual, _FAINTEST):
+        return None
+    lag, sign = refined_lag(weighted, size, float(place))
+    gain = sign * abs(float((weighted * np.exp(2j * np.pi / size * lag * np.arange(weighted.size))).real.sum()))
+    return Echo(lag / way.rate, gain, np.arange(heights.size) / way.rate, heights)

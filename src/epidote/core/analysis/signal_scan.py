@@ -1,0 +1,169 @@
+"""One path's sound, read stretch by stretch, so that hours of it need not be held; and what one look through it tells."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import partial
+from typing import Protocol
+
+import numpy as np
+
+from epidote.core.analysis.capture_checks import is_clipped
+from epidote.core.analysis.delay.clock_offset import resampled
+from epidote.core.analysis.delay.cross_correlation import stretch
+from epidote.core.signals.signal import Samples
+
+AT_ONCE = 2**19  # frames that are held at a time of what is longer than HELD
+HELD = 4 * AT_ONCE
+_PAD = 128
+_QUICK = 0.05  # s; blocks whose median says what is usual in their middle
+_SAME_TOP = 0.999
+_ENOUGH = 600  # samples of a block tell its median to 4 %
+
+
+class Way(Protocol):
+    """The sound of one path; rate in Hz."""
+
+    @property
+    def rate(self) -> float: ...
+
+    @property
+    def frames(self) -> int: ...
+
+    def read(self, first: int, frames: int) -> Samples:
+        """``frames`` samples from ``first`` on (frames,), with zeros where there is nothing."""
+
+
+@dataclass(frozen=True)
+class Held:
+    """Samples (frames,) that are in memory."""
+
+    samples: Samples
+    rate: float
+
+    @property
+    def frames(self) -> int:
+        return int(self.samples.size)
+
+    def read(self, first: int, frames: int) -> Samples:
+        return stretch(self.samples, first, frames)
+
+
+@dataclass(frozen=True)
+class AtRate:
+    """Another way, brought to ``rate``."""
+
+    way: Way
+    rate: float
+
+    @property
+    def frames(self) -> int:
+        return int(self.way.frames * self.rate / self.way.rate)
+
+    def read(self, first: int, frames: int) -> Samples:
+        step = self.way.rate / self.rate
+        low = math.floor(first * step) - _PAD
+        return resampled(self.way.read(low, math.ceil(frames * step) + 2 * _PAD), step, first * step - low, frames)
+
+
+@dataclass(frozen=True)
+class Centred:
+    """Another way less its mean."""
+
+    way: Way
+    mean: float
+
+    @property
+    def rate(self) -> float:
+        return self.way.rate
+
+    @property
+    def frames(self) -> int:
+        return self.way.frames
+
+    def read(self, first: int, frames: int) -> Samples:
+        out = self.way.read(first, frames)
+        out[max(0, -first) : max(0, self.frames - first)] -= self.mean
+        return out
+
+
+def stretches(frames: int, at_once: int = AT_ONCE) -> Iterator[tuple[int, int]]:
+    """First frame and length of the pieces that a way of ``frames`` is read in."""
+    for first in range(0, frames, at_once):
+        yield first, min(at_once, frames - first)
+
+
+@dataclass(frozen=True)
+class Survey:
+    """mean: its direct part; peak: greatest sample without that; unusable: samples that are not finite; usual and greatest (blocks,): median and maximum of the magnitude in
+    blocks of ``block`` frames, the last of which takes what is left over."""
+
+    mean: float
+    peak: float
+    unusable: int
+    clipped: bool
+    block: int
+    usual: Samples
+    greatest: Samples
+
+
+def survey(way: Way) -> Survey:
+    """One look through a way, a piece at a time."""
+    return surveys([way], lambda work: [one() for one in work])[0]
+
+
+def surveys(ways: Sequence[Way], together: Callable[[Sequence[Callable[[], None]]], object]) -> list[Survey]:
+    """One look through ways of one rate side by side, a piece of each at a time; ``together`` does the work on a piece of each."""
+    looks = [_Look(way) for way in ways]
+    for first, frames in stretches(max(w.frames for w in ways), AT_ONCE // looks[0].block * looks[0].block):
+        together([partial(look.add, first, frames) for look in looks])
+    return [look.survey() for look in looks]
+
+
+class _Look:
+    def __init__(self, way: Way) -> None:
+        self._way = way
+        self.block = max(1, round(_QUICK * way.rate))
+        self._usual: list[Samples] = []
+        self._greatest: list[Samples] = []
+        self._tops: list[tuple[float, bool]] = []
+        self._unusable, self._sum, self._mean = 0, 0.0, 0.0
+
+    def add(self, first: int, frames: int) -> None:
+        x = self._way.read(first, min(frames, self._way.frames - first)) if first < self._way.frames else np.zeros(0)
+        if x.size == 0:
+            return
+        total = float(x.sum())
+        if not math.isfinite(total):
+            self._unusable += int(np.count_nonzero(~np.isfinite(x)))
+            return
+        if first == 0:
+            self._mean = total / x.size  # the whole of a short way; of a long one near enough for what is loud in it
+        self._sum += total
+        blocks = x.size // self.block
+        size = np.abs(x - self._mean)
+        whole = size[: blocks * self.block].reshape(blocks, -1)
+        rest = size[blocks * self.block :]
+        high = list(whole.max(axis=1))
+        usual = list(np.median(whole[:, :: max(1, self.block // _ENOUGH)], axis=1))
+        if rest.size and (blocks or self._greatest):  # belongs to the block before it
+            high = high or [self._greatest.pop()[-1]]
+            high[-1] = max(high[-1], float(rest.max()))
+        elif rest.size:
+            high, usual = [float(rest.max())], [float(np.median(rest))]
+        self._greatest.append(np.array(high))
+        self._usual.append(np.array(usual))
+        top = float(max(high))
+        if top >= _SAME_TOP * max((t for t, _ in self._tops), default=0.0):
+            self._tops.append((top, is_clipped(x, "FS")))
+
+    def survey(self) -> Survey:
+        peak = max((top for top, _ in self._tops), default=0.0)
+        # flat tops count where the whole is loudest: a piece of faint noise is flat at its own small peak
+        clipped = any(cut and top >= _SAME_TOP * peak for top, cut in self._tops)
+        none = [np.zeros(0)]
+        return Survey(
+            self._sum / max(1, self._way.frames), peak, self._unusable, clipped, self.block, np.concatenate(self._usual or none), np.concatenate(self._greatest or none)
+        )  # fmt: skip

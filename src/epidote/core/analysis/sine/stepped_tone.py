@@ -1,0 +1,179 @@
+"""A recorded staircase: where it begins, and each step taken apart on its own."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from collections import OrderedDict
+from collections.abc import Sequence
+from dataclasses import dataclass
+from threading import Lock
+
+import numpy as np
+
+from epidote.core.analysis.capture_checks import is_clipped
+from epidote.core.analysis.delay.cross_correlation import correlation
+from epidote.core.analysis.sine.hum import MainsSeen, hum_included, mains_seen
+from epidote.core.analysis.sine.tone import ToneAnalysis, analyse_tone
+from epidote.core.analysis.spectral.spectrum import fast_stretch
+from epidote.core.analysis.spectral.weighting import Weighting
+from epidote.core.analysis.spreads import power_spread_db
+from epidote.core.quantities.units import DB_PER_NEPER
+from epidote.core.signals.signal import Samples, Signal, Stimulus
+from epidote.core.stimuli.stepped_tones import StepAt, chirp
+
+SETTLE, GUARD = 0.3, 0.02  # share of a step left to settle; s at its end, for a start that is found a little late
+_SETTLE_CYCLES, _SETTLE_LOW = 10.0, 0.35  # low tones wait for the high-pass corners below them: this many cycles, or s at most
+_LEAST_FRAMES = 256
+_NEAR, _SURE = 1.0, 0.8
+_ALIKE = 0.3  # of 1: how much a stretch must resemble the chirp
+
+
+@dataclass(frozen=True)
+class StepFound:
+    """One step of one channel. level: drive in dBFS; frequency in Hz; amplitude: peak in FS; others are mean squares in FS².
+
+    harmonics: H2 and up, 0 where they lie outside the band; left_out: some do; clipped: the recording, not the unit.
+    """
+
+    level: float
+    frequency: float
+    amplitude: float
+    noise: float
+    harmonics: tuple[float, ...]
+    left_out: bool
+    expected_noise: float
+    noise_spread_db: float
+    level_drift: float
+    clipped: bool
+    amplitude_spread: float
+    harmonic_variance: float
+    mains: tuple[MainsSeen, ...]
+    bin_hz: float
+    undithered: bool
+    repeats: bool  # undithered, and meeting the same roundings again and again
+
+    @property
+    def main_spread_db(self) -> float:
+        """One standard deviation of the fundamental's level."""
+        return DB_PER_NEPER * self.amplitude_spread / self.amplitude
+
+    @property
+    def thd_spread_db(self) -> float | None:
+        """One standard deviation of ``thd``; None without harmonics."""
+        return self._spread_db(self.harmonic_variance, self.harmonic)
+
+    @property
+    def thd_n_spread_db(self) -> float | None:
+        """One standard deviation of ``thd_n``."""
+        noise_variance = (self.noise_spread_db * self.noise / (DB_PER_NEPER / 2)) ** 2
+        return self._spread_db(noise_variance + self.harmonic_variance, self.noise + self.harmonic)
+
+    def _spread_db(self, variance: float, power: float) -> float | None:
+        return math.hypot(power_spread_db(variance, power), self.main_spread_db) if power > 0 else None
+
+    def meets_hum(self, others: Sequence[StepFound]) -> bool:
+        """Whether mains hum may change the tone or its harmonics together by more than 0.1 dB; ``others``: of the same run, where it is seen."""
+        sizes = [self.amplitude, *(math.sqrt(2 * p) for p in self.harmonics)]
+        seen = [one for step in others for one in step.mains]
+        return hum_included(self.frequency, self.bin_hz, sizes, seen)
+
+    @property
+    def main(self) -> float:
+        return self.amplitude**2 / 2
+
+    @property
+    def harmonic(self) -> float:
+        return float(sum(self.harmonics))
+
+    @property
+    def thd(self) -> float:
+        """Ratio to the fundamental."""
+        return math.sqrt(self.harmonic / self.main)
+
+    @property
+    def thd_n(self) -> float:
+        """Ratio to the fundamental."""
+        return math.sqrt((self.harmonic + self.noise) / self.main)
+
+
+def found_start(signal: Signal, stimulus: Stimulus) -> int | None:
+    """Frame of the recording at which the stimulus' frame 0 lies (it may be negative); None when its chirp is not there.
+
+    By the correlation with the chirp, divided by how loud the recording is there: a loud tone later on does not resemble it.
+    """
+    wanted = chirp(stimulus.rate, round(stimulus["chirp"]), 0.0)
+    near = round(stimulus["lead"] + stimulus["chirp"] + stimulus["gap"] + _NEAR * stimulus.rate)
+    for frames in (near, signal.frames):  # a device is seldom more than a second late; only a recording from elsewhere is looked through
+        best = max(_alike(signal.channel(n)[:frames], wanted) for n in range(1, signal.channels + 1))
+        if best[0] > _SURE or frames >= signal.frames:
+            break
+    return best[1] - round(stimulus["lead"]) if best[0] > _ALIKE else None
+
+
+def _alike(x: Samples, wanted: Samples) -> tuple[float, int]:
+    """How much x (frames,) resembles the chirp where it does so most, from 0 to 1, and the frame at which that begins."""
+    if x.size <= wanted.size or not x.any():
+        return 0.0, 0
+    alike = correlation(x, wanted)[: x.size - wanted.size]
+    energy = np.concatenate([[0.0], np.cumsum(np.square(x))])
+    loud = energy[wanted.size : -1] - energy[: x.size - wanted.size]
+    share = np.abs(alike) / np.sqrt(np.maximum(loud, 1e-9 * energy[-1] + 1e-30) * float(wanted @ wanted))
+    place = int(np.argmax(share))
+    return float(share[place]), place
+
+
+def settling(frequency: float) -> float:
+    """The least time in s that a step at this frequency is left to settle."""
+    return min(_SETTLE_LOW, _SETTLE_CYCLES / frequency)
+
+
+def stretch_of(x: Samples, start: int, step: StepAt, rate: float) -> Samples | None:
+    """The settled part of a step (frames,) out of a channel; None where the recording does not hold it."""
+    first = start + step.first + round(max(SETTLE * step.frames, settling(step.frequency) * rate))
+    end = start + step.first + step.frames - round(min(GUARD * rate, 0.1 * step.frames))
+    if first < 0 or end > x.size or end - first < _LEAST_FRAMES:
+        return None
+    return fast_stretch(x[first:end])
+
+
+def look_at(x: Samples, rate: float, step: StepAt, harmonics: int, band: tuple[float, float], weighting: Weighting) -> ToneAnalysis | None:
+    """A stretch (frames,) of a step taken apart; None when it holds no tone of the step's frequency."""
+    if not x.any():
+        return None
+    found = analyse_tone(x, rate, step.frequency, harmonics, band, weighting)
+    return found if found is not None and abs(found.fit.frequency / step.frequency - 1) < 0.02 else None
+
+
+def analysed_step(
+    x: Samples, rate: float, step: StepAt, harmonics: int, band: tuple[float, float], weighting: Weighting, unit: str = "FS"
+) -> StepFound | None:
+    """``look_at`` in figures. The same stretch is taken apart once: while it is measured, and not again when the run is analysed."""
+    key = (hashlib.blake2b(np.ascontiguousarray(x).tobytes(), digest_size=16).digest(), rate, step, harmonics, band, weighting, unit)
+    with _LOCK:
+        if key in _KNOWN:
+            _KNOWN.move_to_end(key)
+            return _KNOWN[key]
+    found = look_at(x, rate, step, harmonics, band, weighting)
+    figures = None if found is None else _figures(found, step, harmonics, weighting, is_clipped(x, unit) and float(np.abs(x).max()) > 0.99)
+    with _LOCK:
+        _KNOWN[key] = figures
+        while len(_KNOWN) > _KEPT:
+            _KNOWN.popitem(last=False)
+    return figures
+
+
+_KEPT = 2048
+_KNOWN: OrderedDict[tuple[object, ...], StepFound | None] = OrderedDict()
+_LOCK = Lock()
+
+
+def _figures(c: ToneAnalysis, step: StepAt, harmonics: int, weighting: Weighting, clipped: bool) -> StepFound:
+    powers = c.harmonic_powers(weighting)
+    inside = int(np.count_nonzero(c.harmonics_inside()))
+    return StepFound(
+        step.level, c.fit.frequency, abs(c.fit.amplitudes[0]), c.noise, tuple(float(p) for p in powers), harmonics > inside + 1,
+        float((np.square(c.line_spreads[1:]) * c.harmonics_inside()).sum()), c.noise_spread_db, c.fit.level_drift, clipped,
+        float(c.line_spreads[0]), c.harmonic_variance(weighting), mains_seen(c), c.rate / c.frames,
+        c.undithered is not None, c.undithered is not None and c.undithered.coherent,
+    )  # fmt: skip

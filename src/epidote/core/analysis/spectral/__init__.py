@@ -1,0 +1,1 @@
+"""Spectra: windows, weighting, fractional octaves, smoothing, transfer functions."""

@@ -1,0 +1,1 @@
+"""Calibration: methods, guided steps, signal-path check, microphone correction."""

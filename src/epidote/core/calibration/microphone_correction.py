@@ -1,0 +1,40 @@
+"""A microphone's own response taken out of what was measured through it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from epidote.core.chain.chain import Chain
+from epidote.core.results.level_readings import read_again
+from epidote.core.results.result import Curve, Result
+from epidote.core.signals.signal import Samples
+
+_LEVELS, _PHASES = ("level", "spectrum"), ("phase", "phase_unwrapped", "phase_delay_removed")
+
+
+def corrected(result: Result, chain: Chain) -> Result:
+    """The result less the chain's microphone correction: straight between its points over log frequency, its end values beyond them."""
+    rows = chain.microphone_correction
+    if not chain.acoustic or not rows:
+        return result
+    table = np.array(rows, dtype=np.float64)
+
+    def own(x: Samples, column: int) -> Samples:
+        return np.asarray(np.interp(np.log(np.maximum(x, 1e-3)), np.log(table[:, 0]), table[:, column]))
+
+    def less(curve: Curve) -> Curve:
+        if curve.x_unit == "Hz" and curve.key in _LEVELS and curve.y_unit.startswith("dB"):
+            taken = own(curve.x, 1)
+        elif curve.key in _PHASES and table.shape[1] > 2:
+            taken = own(curve.x, 2)
+        else:
+            return curve
+        floor = None if curve.floor is None else curve.floor - taken
+        return replace(curve, y=curve.y - taken, floor=floor, meta={**curve.meta, "microphone": "corrected"})
+
+    curves = tuple(less(c) for c in result.curves)
+    again = read_again(c for c in curves if c.key == "level" and c.x_unit == "Hz")
+    readings = tuple(replace(again[r.key, r.channel], spread=r.spread) if (r.key, r.channel) in again else r for r in result.readings)
+    return replace(result, curves=curves, readings=readings)

@@ -1,0 +1,1 @@
+"""The measuring chain as data, its file format, and the scale of its channels."""

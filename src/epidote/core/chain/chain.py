@@ -1,0 +1,215 @@
+"""The measuring chain as data: everything between the computer's numbers and the unit's terminals."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
+
+from epidote.core.errors import SettingError
+from epidote.core.quantities.units import Conversion, QuantityError, parse, to_db
+from epidote.core.settings import make_settings, setting
+
+STALE_DAYS = 90
+
+
+class Calibration(BaseModel):
+    """One value as it was found: what (a field of Chain), the value, when and how, and its spread while it was taken."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    what: str
+    value: float
+    unit: str = ""
+    on: date
+    how: str = ""
+    spread_db: float | None = None
+    channel: int | None = None
+
+
+class Chain(BaseModel):
+    """Full scales are RMS volts of a full-scale sine (AES17) at the interface's own terminals; None: not calibrated.
+
+    From the unit to the numbers: divider (probe), or microphones instead of it; preamplifier; input.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    name: str = setting("Uncalibrated chain", "Chain name", "Name of the chain", max_length=80)
+    device: str = setting("", "Device", "Sound device, as listed by “epidote devices”", max_length=200)
+    rate: float = setting(48000.0, "Sample rate", "Sample rate", "Hz", ge=8000, le=384000)
+    buffer: int | None = setting(None, "Buffer size", "Buffer size in frames; empty for the device's default", ge=16, le=65536)
+    outputs: tuple[int, ...] = setting((1, 2), "Output channels", "Output channels of the device, in order", min_length=1, max_length=64)
+    inputs: tuple[int, ...] = setting((1, 2), "Input channels", "Input channels of the device, in order", min_length=1, max_length=64)
+    input_names: tuple[str, ...] = setting((), "Input names", "Names of the inputs", max_length=64)
+    output_full_scale: float | None = setting(None, "Output voltage at 0 dBFS", "RMS output voltage of a 0 dBFS sine", "V", gt=0, le=1000)
+    output_ohms: float | None = setting(None, "Output resistance", "Output resistance", "Ω", ge=0, le=1e6)
+    output_ceiling: float = setting(0.0, "Maximum output level", "Maximum output level; never exceeded", "dBFS", ge=-120, le=0)
+    output_ceiling_volts: float | None = setting(None, "Maximum output voltage", "Maximum output voltage; never exceeded", "V", gt=0, le=1000)
+    unit_input_ohms: float | None = setting(None, "Unit input resistance", "Measured input impedance of the unit", "Ω", gt=0, le=1e9)
+    load_ohms: float | None = setting(None, "Load resistance", "Load resistance at the unit's output", "Ω", gt=0, le=1e7)
+    load_watts: float | None = setting(None, "Load power rating", "Power rating of the load", "W", gt=0, le=1e5)
+    load_confirmed: bool = setting(False, "Load measured", "The load resistance was measured, not only entered")
+    probe_ratio: float = setting(1.0, "Probe ratio", "Divider ratio between the unit and the input (10 = 10:1)", ge=1, le=10000)
+    microphone_sensitivities: tuple[float, ...] = setting((), "Microphone sensitivity", "Microphone sensitivity in V/Pa, one per input; empty for no microphones", "V")
+    microphone_correction: tuple[tuple[float, ...], ...] = setting((), "Microphone correction", "Microphone correction: frequency, dB, optional phase")
+    preamp_gain_db: float = setting(0.0, "Preamp gain", "Gain between the probe or microphone and the input", "dB", ge=-80, le=100)
+    input_full_scale: float | None = setting(None, "Input voltage at 0 dBFS", "RMS input voltage that reads 0 dBFS", "V", gt=0, le=1000)
+    input_ohms: float | None = setting(None, "Input resistance", "Input resistance", "Ω", gt=0, le=1e9)
+    gain_setting: str = setting("", "Gain setting (note)", "Note on the interface's gain settings", max_length=200)
+    calibrated_on: date | None = setting(None, "Calibrated on", "Date of the last calibration")
+    calibrations: tuple[Calibration, ...] = setting((), "Calibrations", "All calibrations, oldest first")
+
+    @model_validator(mode="after")
+    def _fits(self) -> Chain:
+        for numbers in (self.outputs, self.inputs):
+            if min(numbers) < 1 or len(set(numbers)) != len(numbers):
+                raise SettingError("Channel numbers start at 1 and each may be used once.")
+        if any(s <= 0 for s in self.microphone_sensitivities):
+            raise SettingError("A microphone's sensitivity must be greater than 0.")
+        places = [row[0] for row in self.microphone_correction]
+        if any(len(row) not in (2, 3) for row in self.microphone_correction) or places != sorted(set(places)):
+            raise SettingError("A correction needs rows of frequency, dB and optional phase, in ascending order of frequency.")
+        return self
+
+    @property
+    def calibrated(self) -> bool:
+        return self.input_full_scale is not None
+
+    @property
+    def unit_full_scale(self) -> float | None:
+        """RMS volts at the unit's output that read 0 dBFS: the input's full scale, less the preamplifier, times the probe's ratio."""
+        if self.input_full_scale is None:
+            return None
+        return float(self.input_full_scale * self.probe_ratio * 10 ** (-self.preamp_gain_db / 20))
+
+    @property
+    def acoustic(self) -> bool:
+        """Whether microphones listen to the unit."""
+        return bool(self.microphone_sensitivities)
+
+    def scale(self, channel: int) -> tuple[float | None, str]:
+        """RMS of what reads 0 dBFS in a channel (from 1), and its unit: V, or Pa where a microphone listens. None: not calibrated."""
+        volts = self.unit_full_scale
+        if not self.acoustic:
+            return volts, "V"
+        last = len(self.microphone_sensitivities) - 1
+        return None if volts is None else volts / self.microphone_sensitivities[min(channel - 1, last)], "Pa"
+
+    def offset_db(self, channel: int) -> float | None:
+        """What turns a digital ratio in dB into a voltage gain, or into Pa per V, in dB; None when either side is not calibrated."""
+        terminal, _ = self.scale(channel)
+        if terminal is None or self.output_full_scale is None:
+            return None
+        return to_db(terminal / self.output_full_scale)
+
+    @property
+    def ceiling_dbfs(self) -> float:
+        """The lower of both ceilings; that in volts holds once the output is calibrated."""
+        if self.output_ceiling_volts is None or self.output_full_scale is None:
+            return self.output_ceiling
+        return min(self.output_ceiling, to_db(self.output_ceiling_volts / self.output_full_scale))
+
+    def conversion(self) -> Conversion:
+        """How levels at the unit's output convert between FS, V, Pa and W."""
+        sensitivity = self.microphone_sensitivities[0] if self.acoustic else None
+        return Conversion(self.unit_full_scale, self.load_ohms, 1 / sensitivity if sensitivity else None, self.rate)
+
+    def drive(self) -> Conversion:
+        """How levels at the chain's output (what drives the unit) convert between FS and V."""
+        return Conversion(self.output_full_scale, None, None, self.rate)
+
+    def wired(self) -> Chain:
+        """The same chain with its output wired to its input: no probe, no microphone, no load. For the baseline."""
+        without: dict[str, Any] = {
+            "probe_ratio": 1.0, "load_ohms": None, "load_confirmed": False, "microphone_sensitivities": (), "microphone_correction": (),
+            "unit_input_ohms": None,
+        }  # fmt: skip
+        return self.model_copy(update=without)
+
+    def changed(self, **changes: Any) -> Chain:
+        """The chain with other values, checked as any chain is. Raises SettingError."""
+        return make_settings(Chain, {**self.model_dump(), **changes})
+
+    def with_conditions(self, conditions: Mapping[str, str]) -> Chain:
+        """The chain as a row's conditions make it: its load, probe (as 10:1), rate and buffer. Raises SettingError for a value that none
+        can have; a condition that says something else than a number is the row's own matter."""
+        changes: dict[str, Any] = {}
+        load = _number(conditions.get("load", ""), "Ω")
+        if load is not None and load != self.load_ohms:
+            changes |= {"load_ohms": load, "load_confirmed": False}
+        probe = _number(conditions.get("probe", "").removesuffix(":1"), "ratio")
+        if probe is not None:
+            changes["probe_ratio"] = probe
+        rate, buffer = _number(conditions.get("rate", ""), "Hz"), _number(conditions.get("buffer", ""), "samples")
+        if rate is not None:
+            changes["rate"] = rate
+        if buffer is not None:
+            changes["buffer"] = round(buffer)
+        return self.changed(**changes) if changes else self
+
+    def differs_from(self, other: Chain) -> tuple[str, ...]:
+        """In what the converters' side of two chains differs, in words: then the baseline of one says nothing about the other."""
+        found = []
+        if self.rate != other.rate:
+            found.append("rate")
+        if interface_of(self.device) and interface_of(other.device) and interface_of(self.device) != interface_of(other.device):
+            found.append("device")
+        if (self.outputs, self.inputs) != (other.outputs, other.inputs):
+            found.append("channels")
+        gains = ("output_full_scale", "input_full_scale", "preamp_gain_db", "gain_setting")
+        if any(getattr(self, name) != getattr(other, name) for name in gains):
+            found.append("gain")
+        if self.buffer != other.buffer:
+            found.append("buffer")
+        return tuple(found)
+
+    def drives_like(self, other: Chain) -> bool:
+        """Whether both bring the same voltage to the unit: else the first run with the new one starts low and asks."""
+        names = ("device", "outputs", "output_full_scale", "load_ohms")
+        return all(getattr(self, name) == getattr(other, name) for name in names)
+
+    def latest(self, what: str, channel: int | None = None) -> Calibration | None:
+        """The last calibration of a field, with its day, value and spread."""
+        return next((c for c in reversed(self.calibrations) if c.what == what and (channel is None or c.channel == channel)), None)
+
+    def age_days(self, today: date) -> int | None:
+        """Days since what is oldest among the values that levels rest on was calibrated; None when nothing was."""
+        found = [c.on for c in map(self.latest, ("input_full_scale", "output_full_scale", "microphone_sensitivities")) if c is not None]
+        if not found and self.calibrated_on is not None:
+            found = [self.calibrated_on]
+        return (today - min(found)).days if found else None
+
+    def stale(self, today: date) -> bool:
+        """Whether the calibration is too old to rely on, or in the future, which no honest clock says."""
+        age = self.age_days(today)
+        return age is not None and not -1 <= age <= STALE_DAYS
+
+    def calibrated_with(self, entry: Calibration, **changes: Any) -> Chain:
+        """The chain with a new calibration: its values changed, the entry kept beside the earlier ones."""
+        update = {**changes, "calibrated_on": entry.on, "calibrations": (*self.calibrations, entry)}
+        return Chain.model_validate({**self.model_dump(), **update})
+
+
+def stored_chain(text: str) -> Chain:
+    """A chain from the JSON that a run keeps; an uncalibrated one where the text is no chain."""
+    try:
+        return Chain.model_validate_json(text)
+    except ValidationError:
+        return Chain()
+
+
+def _number(text: str, unit: str) -> float | None:
+    """A condition as a positive number; None for one that is not there or says something else."""
+    try:
+        found = parse(text, unit)
+    except QuantityError:
+        return None
+    return found.value if found.unit == unit and found.value > 0 else None
+
+
+def interface_of(device: str) -> str:
+    """The interface of a device's name: every simulated bench stands behind the same one."""
+    return "standin" if device.startswith("standin:") else device

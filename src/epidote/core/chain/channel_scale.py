@@ -1,0 +1,69 @@
+"""One channel's levels as they stand at the unit: in volts or pascals where the chain states them, re digital full scale otherwise."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from epidote.core.chain.chain import Chain
+from epidote.core.quantities.units import DB_PER_NEPER, LEVEL_UNITS, to_db
+from epidote.core.results.caution import Caution
+from epidote.core.results.result import Reading
+from epidote.core.signals.signal import Signal
+
+_LEVELS = {"V": "dBV", "Pa": "dB SPL"}
+
+
+@dataclass(frozen=True)
+class Terminal:
+    """channel from 1; full: RMS of what reads 0 dBFS, in ``base`` (V or Pa); None: not calibrated."""
+
+    channel: int
+    full: float | None
+    base: str
+
+    @staticmethod
+    def of(chain: Chain, channel: int) -> Terminal:
+        return Terminal(channel, *chain.scale(channel))
+
+    @staticmethod
+    def at(signal: Signal, chain: Chain, channel: int) -> Terminal:
+        """Of a channel of a signal, which may be in volts already."""
+        return Terminal.of(chain, channel) if signal.unit == "FS" else Terminal(channel, None, "V")
+
+    @property
+    def unit(self) -> str:
+        """Of samples and direct voltages: V, Pa or FS."""
+        return self.base if self.full else "FS"
+
+    @property
+    def level_unit(self) -> str:
+        """Of levels: dBV, dB SPL or dBFS."""
+        return _LEVELS[self.base] if self.full else "dBFS"
+
+    @property
+    def level_offset(self) -> float:
+        """What turns dBFS into ``level_unit``, in dB."""
+        return to_db(self.full / LEVEL_UNITS[self.level_unit][1]) if self.full else 0.0
+
+    @property
+    def peak_scale(self) -> float:
+        """What a sample of 1 is, in ``unit``: the peak of a full-scale sine."""
+        return self.full * math.sqrt(2) if self.full else 1.0
+
+    def level(
+        self,
+        key: str,
+        mean_square: float,
+        at: Mapping[str, float | str],
+        spread_db: float | None = None,
+        cautions: tuple[Caution, ...] = (),
+    ) -> Reading:
+        """A level from a mean square in FS² (0 dBFS: 1/2)."""
+        if self.full is None:
+            value = 10 * math.log10(2 * mean_square) if mean_square > 0 else None
+            return Reading(key, self.channel, value, "dBFS", at, None, spread_db, cautions)
+        value = self.full * math.sqrt(2 * max(mean_square, 0.0))
+        spread = None if spread_db is None else value * spread_db / DB_PER_NEPER
+        return Reading(key, self.channel, value, self.base, at, None, spread, cautions)

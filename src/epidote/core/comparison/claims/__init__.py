@@ -1,0 +1,1 @@
+"""Claims: published specifications, how they are read, and what measurements say of them."""

@@ -1,0 +1,129 @@
+"""A published figure as data: what it is of, its limit, and the conditions it holds under."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from epidote.core.quantities.formatting import format_plain, format_quantity
+
+
+class Claimed(StrEnum):
+    """What figures are published of."""
+
+    THD = "THD"
+    THD_N = "THD+N"
+    SINAD = "SINAD"
+    MODULATION = "modulation distortion"
+    DIFFERENCE = "difference-frequency distortion"
+    RESPONSE = "frequency response"
+    SNR = "SNR"
+    DYNAMIC_RANGE = "dynamic range"
+    NOISE = "noise"
+    CROSSTALK = "crosstalk"
+    POWER = "output power"
+    OUTPUT = "output level"
+    GAIN = "gain"
+    SENSITIVITY = "input sensitivity"
+    BALANCE = "channel balance"
+    LATENCY = "latency"
+
+
+class Sense(StrEnum):
+    """How a figure is meant."""
+
+    AT_MOST = "at most"
+    AT_LEAST = "at least"
+    TYPICAL = "typically"
+    WITHIN = "within"
+
+
+RATIOS = (Claimed.THD, Claimed.THD_N, Claimed.MODULATION, Claimed.DIFFERENCE)
+_LESS_IS_BETTER = (*RATIOS, Claimed.NOISE, Claimed.CROSSTALK, Claimed.BALANCE, Claimed.LATENCY)
+
+
+def usual_sense(claimed: Claimed) -> Sense:
+    """How a figure without a word about it is meant: the better side is open."""
+    if claimed is Claimed.RESPONSE:
+        return Sense.WITHIN
+    if claimed in (Claimed.GAIN, Claimed.SENSITIVITY, Claimed.LATENCY):
+        return Sense.TYPICAL
+    return Sense.AT_MOST if claimed in _LESS_IS_BETTER else Sense.AT_LEAST
+
+
+class Claim(BaseModel):
+    """low and high in ``unit``: the limits, either of which may be open; of a typical figure both are the figure itself.
+
+    frequency to frequency_high: one frequency, or the range that it holds over (of a response: its band). level: as it was
+    typed, at the unit's output. limit_percent: the distortion at which a power or an output is stated.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    claimed: Claimed
+    sense: Sense
+    unit: str = Field(max_length=12)
+    low: float | None = None
+    high: float | None = None
+    frequency: float | None = Field(None, gt=0, le=1e6)
+    frequency_high: float | None = Field(None, gt=0, le=1e6)
+    level: str = Field("", max_length=40)
+    load_ohms: float | None = Field(None, gt=0, le=1e7)
+    band_low: float | None = Field(None, ge=0, le=1e6)
+    band_high: float | None = Field(None, gt=0, le=1e6)
+    weighting: str = Field("", max_length=8)
+    limit_percent: float | None = Field(None, gt=0, le=100)
+    channels: int | None = Field(None, ge=1, le=64)
+    buffer: int | None = Field(None, ge=1, le=1 << 20)
+    rate: float | None = Field(None, gt=0, le=1e6)
+    text: str = Field("", max_length=400)
+    source: str = Field("", max_length=400)
+
+    @model_validator(mode="after")
+    def _has_a_figure(self) -> Claim:
+        if self.low is None and self.high is None:
+            raise ValueError("a claim needs a value")
+        if self.low is not None and self.high is not None and self.low > self.high:
+            raise ValueError("the lower limit must not exceed the upper limit")
+        return self
+
+    @property
+    def figure(self) -> str:
+        """The figure in words: "at most 0.005 %", "within ±0.5 dB"."""
+        if self.sense is Sense.WITHIN:
+            if self.high is None or self.low is None:
+                one = self.low if self.high is None else self.high
+                return f"within {format_quantity(one, self.unit, signed=True)}"
+            if self.high == -self.low:
+                return f"within ±{format_plain(self.high, self.unit)}"
+            if self.claimed not in (Claimed.RESPONSE, Claimed.BALANCE):
+                half = format_plain((self.high - self.low) / 2, "dB" if self.unit.startswith("dB") else self.unit)
+                return f"{format_plain((self.high + self.low) / 2, self.unit)} ±{half}"
+            return f"within +{self.high:g}/-{-self.low:g} {self.unit}"
+        value = self.high if self.high is not None else self.low
+        return f"{self.sense} {format_plain(value, self.unit)}"
+
+    @property
+    def conditions(self) -> tuple[str, ...]:
+        """Each condition in words, in the order people name them."""
+        parts = []
+        if self.frequency is not None:
+            span = "" if self.frequency_high is None else f" to {format_plain(self.frequency_high, 'Hz')}"
+            parts.append(f"{format_plain(self.frequency, 'Hz')}{span}")
+        parts += [self.level] if self.level else []
+        parts += [f"at {self.limit_percent:g} % distortion"] if self.limit_percent is not None else []
+        parts += [format_plain(self.load_ohms, "Ω")] if self.load_ohms is not None else []
+        if self.band_high is not None:
+            parts.append(f"bandwidth {format_plain(self.band_low, 'Hz') + ' to ' if self.band_low else ''}{format_plain(self.band_high, 'Hz')}")
+        parts += [{"none": "unweighted"}.get(self.weighting, f"{self.weighting}-weighted")] if self.weighting else []
+        parts += [f"{self.channels} channels"] if self.channels is not None else []
+        parts += [f"buffer {self.buffer}"] if self.buffer is not None else []
+        parts += [f"rate {format_plain(self.rate, 'Hz')}"] if self.rate is not None else []
+        return tuple(parts)
+
+    @property
+    def words(self) -> str:
+        """What was understood, whole."""
+        name = self.claimed[0].upper() + self.claimed[1:]
+        return f"{name} {', '.join([self.figure, *self.conditions])}"

@@ -1,0 +1,368 @@
+"""Reading published figures as people write them: "THD+N < 0.005 %, 1 kHz, 1 W, 8 Ω, 20 kHz bandwidth"."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from pydantic import ValidationError
+
+from epidote.core.comparison.claims.claim import RATIOS, Claim, Claimed, Sense, usual_sense
+from epidote.core.settings import validation_words
+
+_REPLACED = (
+    (r"[−–—‒]", "-"), ("…", "..."), ("≤|=<", "<="), ("≥|=>", ">="), ("[×✕]", "x"), ("μ", "µ"), ("Ω|(?<![a-z])ohms?(?![a-z])", "Ω"),
+    (r"(?<=[k\d])\s*ohms?\b", "Ω"), (r"\+\s*/\s*-|\+-", "±"), ("[\u00a0\u202f\t]", " "), (r"(?<=\d)r?ms\s+(?=watts?)", " "),
+)  # fmt: skip
+_NAMES = (
+    (Claimed.THD_N, r"thd\s*(\+|and|&|plus|/)\s*n(oise)?\b|\bthdn\b|(total )?harmonic distortion\s*(\+|and|plus|&)\s*noise"),
+    (Claimed.SINAD, r"\bsinad\b"),
+    (Claimed.DIFFERENCE, r"\bccif\b|difference[- ]frequency( distortion)?|difference tones?|\bdfd\b"),
+    (Claimed.MODULATION, r"\bimd\b( smpte)?( \(smpte\))?|\bsmpte\b|inter-?modulation( distortion)?|modulation distortion"),
+    (Claimed.THD, r"\bthd\b|(total )?harmonic distortion|\bdistortion\b"),
+    (Claimed.RESPONSE, r"frequency response|freq\.? ?response|amplitude response|\bresponse\b|frequency range|pass ?band|power bandwidth"),
+    (Claimed.DYNAMIC_RANGE, r"dynamic range|\bdnr\b"),
+    (Claimed.SNR, r"signal[- ]?(to[- ]?)?noise( ratio)?|\bsnr\b|\bs\s*/\s*n\b( ratio)?"),
+    (Claimed.CROSSTALK, r"cross-?\s?talk|(channel|stereo)? ?separation"),
+    (Claimed.BALANCE, r"channel (balance|matching|tracking|difference)|gain matching|level matching|imbalance"),
+    (Claimed.LATENCY, r"(round[- ]?trip )?(latency|delay)|round[- ]?trip"),
+    (Claimed.NOISE, r"(residual|output|idle|background|self)[- ]?noise( voltage| level)?|noise floor|hum (and|&) noise|\bnoise\b"),
+    (Claimed.SENSITIVITY, r"(input )?sensitivity|input (level|voltage)"),
+    (Claimed.POWER, r"(rated |continuous |rms |output |max(imum)? )*power( output)?( per channel)?|watts per channel"),
+    (Claimed.OUTPUT, r"(max(imum)?\.? )?output (level|voltage)|max(imum)?\.? output"),
+    (Claimed.GAIN, r"(voltage )?gain|amplification"),
+    (Claimed.RESPONSE, r"^\W*bandwidth\b"),
+)  # fmt: skip
+_UNITS = {
+    **dict.fromkeys(RATIOS, ("%", "ppm", "dB")), Claimed.NOISE: ("V", "dBV", "dBu", "dBFS", "dB SPL"), Claimed.POWER: ("W",),
+    Claimed.OUTPUT: ("V", "dBV", "dBu"), Claimed.LATENCY: ("s", "samples"), Claimed.GAIN: ("dB", "x"),
+    Claimed.SENSITIVITY: ("V", "dBV", "dBu"),
+}  # fmt: skip
+_LONGEST, _LONGEST_NUMBER = 400, 24  # characters: what is longer is no specification, and would be slow to look through
+_NUMBER = rf"\d[\d.,]{{0,{_LONGEST_NUMBER}}}(?:e[+-]?\d{{1,3}})?"
+_UNIT = (
+    r"dB\s?SPL|dBFS|dBV|dBu|dBr|dB|%|ppm|[mk]?W(?:atts?|rms)?(?![a-z])|[mµu]?V(?:rms|olts?|pp)?(?![a-z])|[kM]?Hz|k?Ω|ms|µs|us|s(?![a-z])"
+    r"|samples?|smp|frames?|x(?![\w])"
+)
+_QUANTITY = re.compile(rf"(?P<sign>[<>]=?|±|~)?\s*(?P<number>[+-]?\s?{_NUMBER})\s*(?P<unit>{_UNIT})", re.I)
+_CENTRED = rf"(?P<number>[+-]?\s?{_NUMBER})\s*(?P<unit>{_UNIT})?\s*±\s*(?P<slack>{_NUMBER})\s*(?P<slack_unit>{_UNIT})"
+_JOIN = r"\s*(?:-|to|\.\.\.?|up to|through)\s*"
+_SPAN = rf"(?P<low>{_NUMBER})\s*(?P<low_unit>k?Hz)?{_JOIN}(?P<high>{_NUMBER})\s*(?P<high_unit>k?Hz)"
+_BAND_WORD = r"\(?(?:measurement |measuring |meas\.? |noise )?(?:bandwidth|bw|band|low-?pass|filter|brick ?wall)\)?"
+_MOST = r"\b(max(imum)?\.?|up to|less than|below|under|at most|not more than|no more than)(?=\W|$)"
+_LEAST = r"\b(min(imum)?\.?|at least|more than|above|over|greater than|not less than)(?=\W|$)"
+_FILLERS = (
+    r"\b(at|re|ref\.?|rel\.?|relative to|into|in|of|for|with|and|or|the|is|are|per|each|both|all|a|an|from|to|channels?|ch|driven|output|input|rms|load|full|scale|"
+    r"typ(ical)?\.?|nom(inal)?\.?|approx\.?|approximately|about|ca\.?|better|than|max(imum)?\.?|min(imum)?\.?|up|less|more|below|under|least|most|not|no|"
+    r"level|signal|ratio|tone|sine|measured|value|rated|audio|stereo|mono|buffer|size|sample|rate|sampling|fs|between|thd(\+n)?|continuous|iec|aes17|aes-?17|through)\b"
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Understood:
+    """What a text was taken for: the claim, or the questions that keep it from being one."""
+
+    claim: Claim | None
+    questions: tuple[str, ...] = ()
+
+    @property
+    def words(self) -> str:
+        return " ".join(self.questions) if self.claim is None else self.claim.words
+
+
+@dataclass
+class _Reading:
+    """A text being read: what is left of it, and what was found."""
+
+    left: str
+    found: dict[str, Any] = field(default_factory=dict)
+
+    def take(self, pattern: str, use: Callable[[re.Match[str]], None]) -> bool:
+        """The first place that the pattern fits is used and struck out."""
+        match = re.search(pattern, self.left, re.I)
+        if match is None:
+            return False
+        use(match)
+        self.left = f"{self.left[: match.start()]} ; {self.left[match.end() :]}"
+        return True
+
+
+def number_of(text: str, unit: str = "") -> float:
+    """A typed number: 20,000 Hz is twenty thousand, 0,005 % a decimal comma, 1.234,5 and 1,234.5 are the same."""
+    cleaned = text.replace(" ", "").strip(".,")
+    if "," in cleaned and "." in cleaned:
+        decimal = max(cleaned.rfind(","), cleaned.rfind("."))
+        cleaned = re.sub(r"[.,]", "", cleaned[:decimal]) + "." + cleaned[decimal + 1 :]
+    elif re.fullmatch(r"[+-]?[1-9]\d{0,2}(,\d{3})+", cleaned) and unit.lower().endswith(("hz", "w", "watts", "samples", "ω")):
+        cleaned = cleaned.replace(",", "")
+    try:
+        return float(cleaned.replace(",", "."))
+    except ValueError as error:
+        raise _NotANumberError(text.strip()) from error
+
+
+class _NotANumberError(ValueError):
+    """A figure such as 1.2.3, of which nobody can say what it means."""
+
+
+def understand(text: str, source: str = "") -> Understood:
+    """A published figure as typed. Nothing is guessed: what is not clear comes back as questions."""
+    cleaned = " ".join(text.split())
+    if len(cleaned) > _LONGEST:
+        return Understood(None, (f"The text has {len(cleaned)} characters; a claim has at most {_LONGEST}. Shorten it.",))
+    too_long = re.search(rf"[\d.,]{{{_LONGEST_NUMBER + 1}}}", cleaned)
+    if too_long is not None:
+        return Understood(None, (f"“{too_long[0]}…” has too many digits for a value. Shorten it.",))
+    for pattern, by in _REPLACED:
+        cleaned = re.sub(pattern, by, cleaned, flags=re.I)
+    try:
+        return _understood(text, cleaned, source)
+    except _NotANumberError as error:
+        return Understood(None, (f"“{error}” is not a number. Correct it.",))
+
+
+def _understood(text: str, cleaned: str, source: str) -> Understood:
+    reading = _Reading(cleaned)
+    claimed = _claimed(reading)
+    if claimed is None:
+        return Understood(None, ("The quantity is missing. Start with its name, e.g. THD+N, SNR, frequency response, output power or latency.",))
+    _weighting(reading)
+    _counts(reading, claimed)
+    _places(reading, claimed)
+    sense = _sense(reading, claimed)
+    questions = _figure(reading, claimed, sense)
+    strange = re.sub(_FILLERS, " ", reading.left, flags=re.I)
+    strange = " ".join(re.sub(r"[;,:()\[\]/@=|.+~-]", " ", strange).split())
+    if re.search(r"\d", strange):
+        questions.append(f"“{strange}” was not understood. Rephrase or remove it.")
+    if questions:
+        return Understood(None, tuple(questions))
+    try:
+        return Understood(Claim(claimed=claimed, text=text.strip()[:400], source=source, **reading.found))
+    except ValidationError as error:
+        return Understood(None, (f"Invalid claim: {validation_words(error)}.",))
+
+
+def _claimed(reading: _Reading) -> Claimed | None:
+    for claimed, pattern in _NAMES:
+        # the name stands before the figures; behind them such words are conditions ("50 W at 1 % THD")
+        match = re.search(pattern, reading.left, re.I)
+        if match and not re.search(r"\d\s*(W|watts?|m?V(rms)?|volts?)\b", reading.left[: match.start()], re.I):
+            reading.take(pattern, lambda _: None)
+            return claimed
+    if re.search(r"\d\s*W(atts?)?\b", reading.left, re.I):
+        return Claimed.POWER
+    # a range of frequencies with a tolerance is a response, whoever leaves out its name
+    return Claimed.RESPONSE if re.search(_SPAN, reading.left, re.I) and _is_tolerance(reading.left) else None
+
+
+def _is_tolerance(text: str) -> bool:
+    """Whether a text holds "±0.5 dB" or "+0.1/-0.3 dB"."""
+    return "±" in text or bool(re.search(r"\+\s?[\d.,]+\s*(?:dB)?\s*[,/]\s*-\s?[\d.,]+", text))
+
+
+def _weighting(reading: _Reading) -> None:
+    for pattern, weighting, unit in (
+        (r"dB\s*\(\s*A\s*\)|\bdBA\b", "A", "dB"), (r"\(?\bA[- ]?(weighted|wtd\.?|weighting|wght?d?\.?)\)?|\(A\)|(?<=dB )A\b(?!-| ?w)|\bIEC[- ]A\b", "A", ""),
+        (r"\(?(ITU-R )?(BS\.?)?\s?468(-4)?( weighted| weighting)?\)?|\bCCIR([-/ ]?468)?\b", "468", ""),
+        (r"\(?\b(unweighted|un-?wtd\.?|no weighting|not weighted|Z-?weighted|linear)\b\)?", "none", ""),
+    ):  # fmt: skip
+        match = re.search(pattern, reading.left, re.I)
+        if match:
+            reading.found["weighting"] = weighting
+            reading.left = f"{reading.left[: match.start()]} {unit} {reading.left[match.end() :]}"
+            return
+
+
+def _counts(reading: _Reading, claimed: Claimed) -> None:
+    """Channels, load, buffer, rate."""
+    found = reading.found
+    reading.take(r"\b(\d{1,2})\s*x\s*(?=\d)", lambda m: found.update(channels=int(m[1])))
+    if "channels" not in found:
+        reading.take(r"\b(\d{1,2}) channels( driven)?", lambda m: found.update(channels=int(m[1])))
+    reading.take(
+        rf"({_NUMBER})\s*(k?)Ω", lambda m: found.update(load_ohms=number_of(m[1], "Ω") * (1000 if m[2].lower() == "k" else 1))
+    )
+    if claimed is Claimed.LATENCY:
+        buffer = rf"(?:at|@|with|,|\()\s*(?:a )?({_NUMBER})[- ]?(?:samples?|smp|frames?)(?: buffer)?\)?|(?:buffer|block)(?: size)?(?: of)?[ :=]*({_NUMBER})(?: samples?| frames?)?|({_NUMBER})[- ]?(?:samples?|frames?)? buffer"
+        reading.take(buffer, lambda m: found.update(buffer=round(number_of(m[1] or m[2] or m[3], "samples"))))
+    rate = (
+        rf"({_NUMBER})\s*(k?)(?:S/s|Hz\s*(?:sampling|sample)(?: rate| frequency)?|Hz fs\b)|(?:fs|sample rate|sampling rate)[ :=]*({_NUMBER})\s*(k?)Hz"
+    )
+    if claimed is Claimed.LATENCY:
+        rate += rf"|({_NUMBER})\s*(k?)Hz"
+
+    def use_rate(m: re.Match[str]) -> None:
+        number, kilo = next((m[i], m[i + 1]) for i in range(1, m.re.groups + 1, 2) if m[i])
+        found["rate"] = number_of(number, "Hz") * (1000 if kilo.lower() == "k" else 1)
+
+    reading.take(rate, use_rate)
+
+
+def _hertz(number: str, unit: str | None) -> float:
+    return number_of(number, "Hz") * (1000 if (unit or "").lower().startswith("k") else 1)
+
+
+def _span(m: re.Match[str]) -> tuple[float, float]:
+    """A range of frequencies; "10-20 kHz" is in kHz on both sides."""
+    high = _hertz(m["high"], m["high_unit"])
+    low = _hertz(m["low"], m["low_unit"])
+    if m["low_unit"] is None and m["high_unit"].lower() == "khz" and low * 1000 < high and number_of(m["low"]) < 10:
+        low *= 1000
+    return low, high
+
+
+def _places(reading: _Reading, claimed: Claimed) -> None:
+    """Bandwidth, frequency or range of frequencies."""
+    found = reading.found
+
+    def use_band(m: re.Match[str]) -> None:
+        found["band_low"], found["band_high"] = _span(m)
+
+    def use_span(m: re.Match[str]) -> None:
+        low, high = _span(m)
+        alone = re.search(rf"{_NUMBER}\s*k?Hz", reading.left[: m.start()] + " ; " + reading.left[m.end() :], re.I)
+        if claimed in (Claimed.SNR, Claimed.NOISE, Claimed.DYNAMIC_RANGE) or (alone and claimed not in (Claimed.RESPONSE, Claimed.BALANCE)):
+            found["band_low"], found["band_high"] = low, high  # a tone has one frequency: then the range is what was measured in
+        else:
+            found["frequency"], found["frequency_high"] = low, high
+
+    if claimed in (Claimed.MODULATION, Claimed.DIFFERENCE):
+        reading.take(rf"({_NUMBER})\s*(k?Hz)?\s*(?:\+|/|and|&)\s*({_NUMBER})\s*(k?Hz)(\s*,?\s*\d:\d)?", lambda m: _pair(m, found))
+    if claimed is not Claimed.RESPONSE:
+        with_word = rf"{_BAND_WORD}\s*(?:of|:|=)?\s*{_SPAN}|{_SPAN.replace('low', 'l2').replace('high', 'h2')}\s*{_BAND_WORD}"
+        match = re.search(with_word, reading.left, re.I)
+        if match:
+            named = re.search(_SPAN, match[0], re.I)
+            if named:
+                use_band(named)
+            reading.left = f"{reading.left[: match.start()]} ; {reading.left[match.end() :]}"
+        else:
+            reading.take(
+                rf"({_NUMBER})\s*(k?Hz)\s*{_BAND_WORD}|{_BAND_WORD}\s*(?:of|:|=)?\s*({_NUMBER})\s*(k?Hz)",
+                lambda m: found.update(band_high=_hertz(m[1] or m[3], m[2] or m[4])),
+            )
+    reading.take(_SPAN, use_span)
+    if "frequency" not in found:
+        reading.take(rf"({_NUMBER})\s*(k?Hz)", lambda m: found.update(frequency=_hertz(m[1], m[2])))
+
+
+def _pair(m: re.Match[str], found: dict[str, Any]) -> None:
+    second = _hertz(m[3], m[4])
+    first = _hertz(m[1], m[2]) if m[2] else number_of(m[1]) * (1000 if second >= 2000 and number_of(m[1]) < 20 else 1)
+    found["frequency"], found["frequency_high"] = min(first, second), max(first, second)
+
+
+def _sense(reading: _Reading, claimed: Claimed) -> Sense:
+    text = reading.left
+    if _is_tolerance(text):
+        return Sense.WITHIN
+    if re.search(r"\btyp(ical(ly)?)?\b|~|\bnom(inal)?\b|\bapprox|\babout\b|\bca\b", text, re.I):
+        return Sense.TYPICAL
+    usual = usual_sense(claimed)
+    if claimed in (*RATIOS, Claimed.CROSSTALK):
+        return usual  # however the sign is written
+    if re.search(rf"<|{_MOST}", text, re.I) and not (claimed in (Claimed.OUTPUT, Claimed.POWER) and "<" not in text):
+        return Sense.AT_MOST
+    if re.search(rf">|{_LEAST}", text, re.I):
+        return Sense.AT_LEAST
+    return usual
+
+
+_SCALES = {"m": 1e-3, "µ": 1e-6, "u": 1e-6, "k": 1e3}
+
+
+def _base(number: float, unit: str) -> tuple[float, str]:
+    """A figure in the unit it is kept in: V, W, s, samples, dB…, %."""
+    plain = unit.replace(" ", "").lower()
+    if plain in ("dbspl", "dbfs", "dbv", "dbu", "db", "dbr"):
+        return number, {"dbspl": "dB SPL", "dbfs": "dBFS", "dbv": "dBV", "dbu": "dBu"}.get(plain, "dB")
+    if plain in ("%", "ppm"):
+        return number, plain
+    if plain.startswith(("sample", "smp", "frame")):
+        return number, "samples"
+    if plain == "x":
+        return number, "x"
+    for ending, base in (("w", "W"), ("v", "V"), ("s", "s")):
+        stem = re.sub(r"(rms|atts?|olts?|pp)$", "", plain)
+        if stem.endswith(ending):
+            peak = 8**-0.5 if plain.endswith("pp") else 1.0
+            return number * _SCALES.get(unit[0] if len(stem) > 1 else "", 1.0) * peak, base
+    return number, unit
+
+
+def _figure(reading: _Reading, claimed: Claimed, sense: Sense) -> list[str]:
+    """The figure itself, its level and its limit; questions where it is not clear."""
+    found = reading.found
+    found["sense"] = sense
+    allowed = _UNITS.get(claimed, ("dB",))
+    if sense is Sense.WITHIN and reading.take(
+        r"\+\s?([\d.,]+)\s*(?:dB)?\s*[,/]\s*-\s?([\d.,]+)\s*dB", lambda m: found.update(low=-number_of(m[2]), high=number_of(m[1]), unit="dB")
+    ):
+        return []
+    if claimed in (Claimed.POWER, Claimed.OUTPUT):
+        reading.take(rf"(?:[<@]|at|with)?\s*({_NUMBER})\s*%\s*(THD(\s*\+\s*N)?)?", lambda m: found.update(limit_percent=number_of(m[1])))
+    asked = None if claimed in (Claimed.RESPONSE, Claimed.BALANCE) else _centred(reading, allowed)
+    if asked:
+        return asked
+    centred = asked is not None
+    candidates: list[tuple[re.Match[str], float, str]] = []
+    levels: list[tuple[re.Match[str], float, str]] = []
+    for match in _QUANTITY.finditer(reading.left):
+        value, unit = _base(number_of(match["number"], match["unit"]), match["unit"])
+        (candidates if unit in allowed and not centred else levels).append((match, value, unit))
+    if not candidates and not centred:
+        return [f"The value is missing: {claimed} needs a number in {' or '.join(allowed)}."]
+    signed = [c for c in candidates if c[0]["sign"]]
+    # a noise at a level, an output at another: the first is the figure, as people write it
+    first = signed[0] if len(signed) == 1 else next(iter(candidates), None)
+    others = [c for c in candidates if c is not first]
+    if others and claimed not in (Claimed.NOISE, Claimed.OUTPUT, Claimed.SENSITIVITY):
+        return [f"More than one value found: {' and '.join(c[0][0].strip() for c in candidates)}. Keep one."]
+    levels += others
+    if len(levels) > 1:
+        return [f"More than one level found: {', '.join(m[0].strip() for m, *_ in levels)}. Keep one."]
+    if levels:
+        found["level"] = levels[0][0][0].strip(" <>=~")
+    for match, *_ in (*([first] if first else []), *levels):
+        reading.left = reading.left.replace(match[0], " ; ", 1)
+    if first is not None:
+        _limits(found, claimed, sense, first[1], first[2])
+    return []
+
+
+def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:
+    """A figure with its tolerance, "29 dB ±0.5 dB" or "1.2 V ±10 %": what is not clear about it; None where there is none."""
+    match = re.search(_CENTRED, reading.left, re.I)
+    if match is None:
+        return None
+    reading.left = f"{reading.left[: match.start()]} ; {reading.left[match.end() :]}"
+    value, unit = _base(number_of(match["number"]), match["unit"] or match["slack_unit"])
+    slack, slack_unit = _base(number_of(match["slack"]), match["slack_unit"])
+    if slack_unit == "%" and not unit.startswith(("dB", "%")):
+        slack, slack_unit = abs(value) * slack / 100, unit
+    if unit not in allowed or slack_unit != ("dB" if unit.startswith("dB") else unit):
+        return [f"“{match[0].strip()}” was not understood. Rephrase or remove it."]
+    reading.found.update(low=value - slack, high=value + slack, unit=unit)
+    return []
+
+
+def _limits(found: dict[str, Any], claimed: Claimed, sense: Sense, value: float, unit: str) -> None:
+    if unit == "dB" and (claimed in RATIOS or claimed is Claimed.CROSSTALK):
+        value = -abs(value)
+    if claimed is Claimed.GAIN and unit == "x":
+        from epidote.core.quantities.units import to_db
+
+        value, unit = to_db(value), "dB"
+    found["unit"] = unit
+    if sense is Sense.WITHIN:
+        if claimed is Claimed.RESPONSE and value < 0:
+            found["low"] = value  # "(-3 dB)": how far it may fall
+        else:
+            found["low"], found["high"] = -abs(value), abs(value)
+    elif sense is Sense.TYPICAL:
+        found["low"] = found["high"] = value
+    else:
+        found["high" if sense is Sense.AT_MOST else "low"] = value

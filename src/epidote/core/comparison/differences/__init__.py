@@ -1,0 +1,1 @@
+"""Differences of two curves."""

@@ -1,0 +1,114 @@
+"""Where two curves change places, in words: "lower below 11.4 W, higher above", what lies inside the uncertainty left out."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.results.curve_features import LOGARITHMIC
+from epidote.core.results.result import Curve
+from epidote.core.signals.signal import Samples
+
+_LEAST = {"°": 0.1}  # in the difference's unit: less is not worth a word
+_LEAST_DB = 0.01
+_POINTS = 3  # fewer in a row are chance
+_LIKELY = 2.0  # times the uncertainty
+
+
+@dataclass(frozen=True)
+class Range:
+    """Between two x: 1 the curve lies higher than the reference, -1 lower."""
+
+    low: float
+    high: float
+    sign: int
+
+
+def uncertainty(curve: Curve, x: Samples) -> Samples:
+    """One standard deviation in dB at x (points,), by what the noise below the curve may add or take: a voltage e below the level y moves it by
+    20 lg(1 + 10^((e-y)/20)); 0 where the curve tells no floor."""
+    if curve.floor is None:
+        return np.zeros(x.size)
+    log = curve.x_unit in LOGARITHMIC and curve.x[0] > 0
+    places, wanted = (np.log(curve.x), np.log(np.maximum(x, 1e-300))) if log else (curve.x, x)
+    apart = np.interp(wanted, places, curve.floor - curve.y, left=0.0, right=0.0)
+    return np.asarray(20 * np.log10(1 + 10 ** (np.minimum(apart, 0) / 20)))
+
+
+def ranges(difference: Curve, doubt: Samples) -> list[Range]:
+    """Where a difference curve is surely above or below 0: beyond twice ``doubt`` (points,) and 0.01 dB, for three points in a row or more.
+
+    A range ends where the difference passes the middle between two that change places, else at its own last point.
+    """
+    least = np.maximum(_LIKELY * doubt, _LEAST.get(difference.y_unit, _LEAST_DB))
+    sign = np.where(np.abs(difference.y) > least, np.sign(difference.y), 0).astype(int)
+    edges = np.flatnonzero(np.diff(sign, prepend=sign[:1] - 1 if sign.size else 0))
+    runs = [(int(a), int(b) - 1, int(sign[a])) for a, b in zip(edges, [*edges[1:], sign.size], strict=True)]
+    sure = [r for r in runs if r[2] and r[1] - r[0] + 1 >= min(_POINTS, sign.size)]
+    joined: list[tuple[int, int, int]] = []
+    for run in sure:  # of one sign on both sides of a doubtful stretch that is short: one range
+        before = joined[-1] if joined else None
+        if before and before[2] == run[2] and run[0] - before[1] <= _POINTS + 1:
+            joined[-1] = (before[0], run[1], run[2])
+        else:
+            joined.append(run)
+    out: list[Range] = []
+    for first, last, which in joined:
+        low, high = float(difference.x[first]), float(difference.x[last])
+        out.append(Range(low, high, which))
+    for i in range(len(out) - 1):
+        a, b = joined[i][1], joined[i + 1][0]
+        if out[i].sign != out[i + 1].sign and b - a <= _POINTS:
+            at = _zero(difference, a, b)
+            out[i], out[i + 1] = Range(out[i].low, at, out[i].sign), Range(at, out[i + 1].high, out[i + 1].sign)
+    return out
+
+
+def _zero(difference: Curve, a: int, b: int) -> float:
+    """Where the difference passes 0 between two of its points: by a straight line, over log x along axes on which ratios count."""
+    log = difference.x_unit in LOGARITHMIC and difference.x[a] > 0
+    x, y = difference.x[a : b + 1], difference.y[a : b + 1]
+    k = int(np.flatnonzero(np.diff(np.signbit(y)))[0])
+    share = float(y[k] / (y[k] - y[k + 1]))
+    if log:
+        return float(x[k] * (x[k + 1] / x[k]) ** share)
+    return float(x[k] + share * (x[k + 1] - x[k]))
+
+
+def in_words(name: str, reference: str, difference: Curve, doubt: Samples) -> str:
+    """One sentence: where ``name`` lies lower or higher than ``reference``."""
+    if difference.x.size < 2:
+        return ""
+    found = ranges(difference, doubt)
+    low, high = float(difference.x[0]), float(difference.x[-1])
+    if not found:
+        return f"{name} vs. {reference}: no measurable difference, {_span(low, high, difference.x_unit)}."
+    parts = []
+    for sign, word in ((-1, "lower"), (1, "higher")):
+        of_sign = [r for r in found if r.sign == sign]
+        if of_sign:
+            parts.append(f"{word} {_and([_where(r, low, high, difference.x_unit) for r in of_sign])}")
+    return f"{name} vs. {reference}: {', '.join(parts)}."
+
+
+def _where(r: Range, low: float, high: float, unit: str) -> str:
+    from_start, to_end = math.isclose(r.low, low, rel_tol=1e-6), math.isclose(r.high, high, rel_tol=1e-6)
+    if from_start and to_end:
+        return f"throughout ({_span(low, high, unit)})"
+    if from_start:
+        return f"below {format_quantity(r.high, unit, digits=3)}"
+    if to_end:
+        return f"above {format_quantity(r.low, unit, digits=3)}"
+    return f"from {_span(r.low, r.high, unit)}"
+
+
+def _span(low: float, high: float, unit: str) -> str:
+    return f"{format_quantity(low, unit, digits=3)} to {format_quantity(high, unit, digits=3)}"
+
+
+def _and(parts: Sequence[str]) -> str:
+    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"

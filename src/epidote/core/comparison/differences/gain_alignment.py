@@ -1,0 +1,36 @@
+"""Curves brought to one level before they are compared: at a frequency, or on average over a band."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from epidote.core.results.curve_features import curve_at
+from epidote.core.results.result import Curve
+
+
+@dataclass(frozen=True)
+class Levelling:
+    """At ``low`` alone, or the mean from ``low`` to ``high``, evenly over log frequency."""
+
+    low: float
+    high: float | None = None
+
+    def level_of(self, curve: Curve) -> float | None:
+        """What a curve is taken to lie at; None where it does not get there."""
+        if self.high is None:
+            return curve_at(curve, self.low)
+        found = [curve_at(curve, float(x)) for x in np.geomspace(self.low, self.high, 65)]
+        known = [v for v in found if v is not None]
+        return float(np.mean(known)) if len(known) == len(found) else None
+
+
+def levelled(curve: Curve, reference: Curve, by: Levelling) -> tuple[Curve, float] | None:
+    """The curve moved up or down onto the reference, and by how many dB; None where either does not get there."""
+    own, wanted = by.level_of(curve), by.level_of(reference)
+    if own is None or wanted is None:
+        return None
+    shift = wanted - own
+    floor = None if curve.floor is None else curve.floor + shift
+    return replace(curve, y=curve.y + shift, floor=floor), shift

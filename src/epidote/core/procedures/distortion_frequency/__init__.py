@@ -1,0 +1,1 @@
+"""Distortion as a function of frequency."""

@@ -1,0 +1,309 @@
+"""Distortion against frequency: tones in a row at one drive, or at one output of the unit, each taken apart on its own."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+from functools import partial
+
+import numpy as np
+
+from epidote.core.analysis.capture_checks import headroom, require_usable
+from epidote.core.analysis.sine.stepped_tone import StepFound
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.channel_scale import Terminal
+from epidote.core.errors import SettingError
+from epidote.core.procedures.common.level_setting import drive_dbfs
+from epidote.core.procedures.common.stepped_tones import (
+    OVERHEAD,
+    STEP_VIEWS,
+    curves_of_step,
+    db,
+    ratio_curves,
+    starts_of,
+    stimulus_for,
+    taken_apart,
+    watched,
+)
+from epidote.core.procedures.distortion_frequency.settings import DistortionFrequencySettings, Hold
+from epidote.core.procedures.protocol import (
+    Conduct,
+    CurveView,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    single_recording_channels,
+    without_spreads,
+)
+from epidote.core.quantities.units import from_db, to_db
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.curve_features import value_at
+from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.signals.signal import Recording, Stimulus
+from epidote.core.stimuli.stepped_tones import staircase
+
+HELD_DB = 0.1
+_LOOK_BELOW_DB, _LOOK_DWELL = 10.0, 0.12  # the first look at the gain: below the wanted output, and short
+_FIRST_LOOK_DBFS = -50.0
+_CORRECTIONS = 3
+_STEP_REACH_OCTAVES = 0.1  # farther from it, a step is another one
+_FILTERED_DB = 30.0  # below what the unit passes best
+
+
+class DistortionFrequency(UsualProcedure):
+    key = "distortion-frequency"
+    title = "THD vs. frequency"
+    Settings = DistortionFrequencySettings
+    keeps_part = True
+    views = (
+        CurveView("thd_n", "THD+N", "THD+N", "THD+N"),
+        CurveView("thd", "THD", "THD", "THD"),
+        *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}") for n in range(2, 6)),
+        CurveView("noise", "Noise", "noise", "Residual noise"),
+        CurveView("gain", "Gain", "gain", "Gain"),
+        CurveView("output", "Output", "output", "Level of the fundamental"),
+    )
+    step_views = STEP_VIEWS
+    reading_titles = {  # noqa: RUF012
+        "thd": "THD at 1 kHz", "thd_n": "THD+N at 1 kHz", "worst": "Highest THD+N", "worst_frequency": "Highest THD+N at", "worst_thd": "Highest THD",
+        "lowest_thd_n": "Lowest THD+N", "output": "Output at 1 kHz", "level_error": "Output level error", "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: DistortionFrequencySettings, chain: Chain) -> Conduct:
+        channels = settings.outputs(len(chain.outputs))
+        if not settings.holds_output:
+            yield watched(self._even(settings, chain), settings)
+            return
+        wanted = settings.output_dbfs(chain)
+        count = settings.frequencies().size
+        # a first look so far down that no unit minds, then one nearer to the output
+        levels = [min(_FIRST_LOOK_DBFS, chain.ceiling_dbfs)] * count
+        recording = yield watched(staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
+        levels = self._corrected(recording, settings, chain, levels, wanted - _LOOK_BELOW_DB)
+        recording = yield watched(staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
+        levels = self._corrected(recording, settings, chain, levels, wanted)
+        for _ in range(_CORRECTIONS):
+            recording = yield watched(staircase(rate=chain.rate, steps=settings.steps(levels), channels=channels), settings)
+            after = self._corrected(recording, settings, chain, levels, wanted)
+            if max(abs(a - b) for a, b in zip(after, levels, strict=True)) <= HELD_DB / 2:
+                return
+            levels = after
+
+    def _corrected(
+        self, recording: Recording, settings: DistortionFrequencySettings, chain: Chain, levels: Sequence[float], wanted: float
+    ) -> list[float]:
+        """Drive levels, rising in frequency, with which the first driven channel would put out ``wanted`` dBFS, as far as the ceiling lets it."""
+        stimulus = recording.stimulus
+        assert stimulus is not None
+        number = settings.read_channels(recording.signal.channels)[0]
+        found = {
+            round(s.frequency, 1): s
+            for s in taken_apart([recording], [stimulus], starts_of([recording], [stimulus]), number, settings).found
+        }
+        played = sorted(found.values(), key=lambda s: s.frequency)
+        new = []
+        for frequency, level in zip(settings.frequencies(), levels, strict=True):
+            near = min(played, key=lambda s: abs(math.log(s.frequency / frequency)), default=None)
+            if near is None or abs(near.frequency / frequency - 1) > 0.02:
+                new.append(level)  # nothing came back: more drive would not be answered either
+                continue
+            new.append(min(level + wanted - to_db(near.amplitude), chain.ceiling_dbfs))
+        return new
+
+    def _even(self, settings: DistortionFrequencySettings, chain: Chain) -> Stimulus:
+        """Every tone at the same drive."""
+        level = drive_dbfs(settings.level, chain)
+        if level > chain.ceiling_dbfs:
+            raise SettingError(f"{{level}} {level:g} dBFS exceeds the chain's maximum output of {chain.ceiling_dbfs:g} dBFS. Nothing was played; lower the level, or raise the maximum on the Chain page.", "level")
+        steps = settings.steps([level] * settings.frequencies().size)
+        return staircase(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
+
+    def plan(self, settings: DistortionFrequencySettings, chain: Chain) -> list[Stimulus]:
+        if settings.holds_output:
+            raise SettingError("A stimulus file cannot follow the unit's output. Set “{hold}” to the generator level, and “{level}” in dBFS.", "hold", "level")
+        return [self._even(settings, chain)]
+
+    def wired(self, settings: DistortionFrequencySettings) -> DistortionFrequencySettings:
+        """A wire has no power to hold: the same tones at a usual drive."""
+        if not settings.holds_output:
+            return settings
+        return settings.model_copy(update={"hold": Hold.DRIVE, "level": "-20 dBFS"})
+
+    def duration(self, settings: DistortionFrequencySettings, chain: Chain) -> float:
+        def sounds(dwell: float | None) -> float:
+            return sum(s.dwell for s in settings.steps([0.0] * settings.frequencies().size, dwell)) + OVERHEAD
+
+        return sounds(None) * 1.0 + (2 * sounds(_LOOK_DWELL) + sounds(None) if settings.holds_output else 0.0)
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("worst", result.readings[0].channel) if result.readings else None
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return next((c for c in result.curves if c.key == "thd_n"), None)
+
+    def summary(self, settings: DistortionFrequencySettings) -> str:
+        held = ", constant output" if settings.holds_output else ""
+        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.level}{held}"
+
+    def analyse(self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, 256)
+        last = recordings[-1]  # those before it were for finding the drive
+        stimulus = stimulus_for(last, lambda: self._even(settings, chain))
+        starts = starts_of([last], [stimulus])
+        numbers = settings.read_channels(channels)
+        results = per_channel(len(numbers), lambda i: _channel(last, stimulus, starts, numbers[i - 1], settings, chain))
+        return gathered(results, recordings, chain)
+
+    def step_curves(
+        self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain, x: float
+    ) -> tuple[Curve, ...]:
+        last = recordings[-1]
+        stimulus = stimulus_for(last, lambda: self._even(settings, chain))
+        channels = settings.read_channels(last.signal.channels)
+        return curves_of_step(
+            [last],
+            [stimulus],
+            channels,
+            settings,
+            lambda s: abs(math.log2(s.frequency / x)),
+            _STEP_REACH_OCTAVES,
+            partial(Terminal.of, chain),
+        )
+
+
+def _channel(
+    recording: Recording, stimulus: Stimulus, starts: Sequence[int | None], number: int, settings: DistortionFrequencySettings, chain: Chain
+) -> Result:
+    parts = taken_apart([recording], [stimulus], starts, number, settings)
+    steps = sorted(parts.found, key=lambda s: s.frequency)
+    if not steps:
+        missing = (Caution.STIMULUS_NOT_FOUND,)
+        return Result((), tuple(Reading(k, number, None, "dB", cautions=missing) for k in ("worst", "thd", "thd_n")), missing)
+    signal = recording.signal
+    terminal = Terminal.at(signal, chain, number)
+    cautions = list(parts.cautions)
+    if parts.missing:
+        cautions.append(Caution.PARTIAL)
+    passed = _passed(steps)
+    if not passed.all() or parts.silent:
+        cautions.append(Caution.FILTERED)
+    outside = np.array([s.left_out for s in steps])
+    if outside.any():
+        cautions.append(Caution.OUTSIDE_BAND)
+    with_hum = [s for s in steps if s.meets_hum(steps)]
+    if with_hum:
+        cautions.append(Caution.HUM_INCLUDED)
+    held = _error_of_hold(steps, settings, chain, number) if settings.holds_output else None
+    if held is not None and held > HELD_DB:
+        cautions.append(Caution.LEVEL_NOT_HELD)
+    if any(s.undithered for s in steps):
+        cautions.append(Caution.UNDITHERED)
+    found = _readings(steps, passed, with_hum, settings, terminal, held)
+    readings = (*(without_spreads(found) if any(s.repeats for s in steps) else found), headroom(signal, number))
+    return Result(_curves(steps, passed, with_hum, terminal, chain), readings, unique(cautions))
+
+
+def _passed(steps: Sequence[StepFound]) -> np.ndarray:
+    """Whether the unit passes each tone (steps,): its gain lies within 30 dB of the greatest, or its THD+N is not mostly noise."""
+    gain = np.array([db(s.amplitude) - s.level for s in steps])
+    noisy = np.array([s.noise > s.harmonic for s in steps])
+    return np.asarray((gain > gain.max() - _FILTERED_DB) | ~noisy)
+
+
+def _error_of_hold(steps: Sequence[StepFound], settings: DistortionFrequencySettings, chain: Chain, number: int) -> float | None:
+    """Greatest departure of the output from the wanted one, in dB, of the channel that it was corrected by."""
+    if number != settings.read_channels(len(chain.inputs))[0]:
+        return None
+    wanted = settings.output_dbfs(chain)
+    return max(abs(to_db(s.amplitude) - wanted) for s in steps)
+
+
+def _curves(
+    steps: Sequence[StepFound], passed: np.ndarray, with_hum: Sequence[StepFound], terminal: Terminal, chain: Chain
+) -> tuple[Curve, ...]:
+    """What is filtered away, or counts harmonics beyond the band, is raised into the floor: drawn faint, named in ``meta``."""
+    x = np.array([s.frequency for s in steps])
+    offset = chain.offset_db(terminal.channel) or 0.0
+    curves = []
+    for one in ratio_curves(steps, terminal.channel, x, "Hz", offset, terminal.level_unit):
+        curve = one
+        if curve.key == "noise":
+            curve = replace(curve, y=curve.y + terminal.level_offset)
+        elif curve.key != "gain":
+            own = np.searchsorted(x, curve.x)
+            doubtful = (~passed | (np.array([s.left_out for s in steps]) if curve.key == "thd" else False))[own]
+            floor = curve.floor if curve.floor is not None else np.full(curve.x.size, -400.0)
+            meta: dict[str, float | str] = {}
+            if (~passed).any():
+                meta["filtered_away_hz"] = " ".join(f"{f:.4g}" for f in x[~passed])
+            if curve.key == "thd" and any(s.left_out for s in steps):
+                meta["harmonics_outside_band_hz"] = " ".join(f"{s.frequency:.4g}" for s in steps if s.left_out)
+            if curve.key == "thd" and with_hum:
+                meta["hum_included_hz"] = " ".join(f"{s.frequency:.4g}" for s in with_hum)
+            curve = replace(curve, floor=np.where(doubtful, np.maximum(curve.y, floor), floor), meta=meta)
+        curves.append(curve)
+    out = np.array([to_db(s.amplitude) for s in steps]) + terminal.level_offset
+    curves.append(Curve("output", terminal.channel, x, out, "Hz", terminal.level_unit))
+    return tuple(curves)
+
+
+def _readings(
+    steps: Sequence[StepFound], passed: np.ndarray, with_hum: Sequence[StepFound], settings: DistortionFrequencySettings, terminal: Terminal,
+    held: float | None,
+) -> list[Reading]:
+    number = terminal.channel
+    base: dict[str, float | str] = {
+        "level": settings.level, "band_low_hz": settings.band_low, "band_high_hz": settings.band_high, "weighting": str(settings.weighting),
+    }  # fmt: skip
+    x = np.array([s.frequency for s in steps])
+    thd, thd_n = (np.array([db(v) for v in values]) for values in ([s.thd for s in steps], [s.thd_n for s in steps]))
+    at_1k: dict[str, float | str] = {**base, "frequency_hz": 1000.0}
+    near = steps[int(np.argmin(np.abs(np.log(x / 1000))))]
+    buried = (Caution.NOISE_DOMINATED,) if near.harmonic < 3 * near.expected_noise else ()
+    left = (Caution.OUTSIDE_BAND,) if near.left_out else ()
+    absent = () if x[0] <= 1000 * (1 + 1e-6) and x[-1] >= 1000 * (1 - 1e-6) else (Caution.OUTSIDE_BAND,)
+
+    def of_hum(step: StepFound) -> tuple[Caution, ...]:
+        return (Caution.HUM_INCLUDED,) if step in with_hum else ()
+
+    readings = [
+        Reading(
+            "thd",
+            number,
+            None if absent else value_at(x, thd, 1000.0),
+            "dB",
+            at_1k,
+            db(math.sqrt(near.expected_noise / near.main)),
+            None if absent else near.thd_spread_db,
+            (*absent, *buried, *left, *of_hum(near)),
+        ),
+        Reading(
+            "thd_n", number, None if absent else value_at(x, thd_n, 1000.0), "dB", at_1k, None,
+            None if absent else near.thd_n_spread_db, absent,
+        ),
+    ]
+    usable = np.flatnonzero(passed)
+    if usable.size:
+        top = usable[int(np.argmax(thd_n[usable]))]
+        least = usable[int(np.argmin(thd_n[usable]))]
+        worst_thd = usable[int(np.argmax(thd[usable]))]
+        skipped = (Caution.FILTERED,) if usable.size < x.size else ()
+        mostly = (Caution.NOISE_DOMINATED,) if steps[top].noise > steps[top].harmonic else ()
+
+        def at(place: int) -> dict[str, float | str]:
+            return {**base, "frequency_hz": float(x[place])}
+
+        worst = steps[top].thd_n_spread_db
+        readings.append(Reading("worst", number, float(thd_n[top]), "dB", at(top), None, worst, (*skipped, *mostly)))
+        readings.append(Reading("worst_frequency", number, float(x[top]), "Hz"))
+        doubts = (*skipped, *of_hum(steps[worst_thd]))
+        readings.append(Reading("worst_thd", number, float(thd[worst_thd]), "dB", at(worst_thd), None, steps[worst_thd].thd_spread_db, doubts))
+        readings.append(Reading("lowest_thd_n", number, float(thd_n[least]), "dB", at(least), None, steps[least].thd_n_spread_db))
+    amplitude = from_db(value_at(x, np.array([to_db(s.amplitude) for s in steps]), 1000.0) or to_db(near.amplitude))
+    readings.append(terminal.level("output", amplitude**2 / 2, at_1k, near.main_spread_db))
+    if held is not None:
+        readings.append(Reading("level_error", number, held, "dB", base, cautions=(Caution.LEVEL_NOT_HELD,) if held > HELD_DB else ()))
+    return readings

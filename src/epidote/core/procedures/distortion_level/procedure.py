@@ -1,0 +1,264 @@
+"""Distortion against level: a staircase of tones, finer where distortion passes a limit, ended by the limit, the ceiling or the unit.
+
+Power is that of the fundamental into the chain's load, V²/R; 1 % as rated power, 2 % as practical clipping limit are common practice.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+from functools import partial
+
+import numpy as np
+
+from epidote.core.analysis.capture_checks import headroom, require_usable
+from epidote.core.analysis.sine import distortion_limits as knee
+from epidote.core.analysis.sine.stepped_tone import StepFound
+from epidote.core.analysis.spreads import median_spread
+from epidote.core.chain.chain import Chain
+from epidote.core.chain.channel_scale import Terminal
+from epidote.core.procedures.common.stepped_tones import (
+    OVERHEAD,
+    STEP_VIEWS,
+    curves_of_step,
+    db,
+    level_steps,
+    ratio_curves,
+    starts_of,
+    stimulus_for,
+    taken_apart,
+    watched,
+)
+from epidote.core.procedures.distortion_level.settings import PRACTICAL, RATED, DistortionLevelSettings
+from epidote.core.procedures.protocol import (
+    Conduct,
+    CurveView,
+    UsualProcedure,
+    gathered,
+    per_channel,
+    single_recording_channels,
+    without_spreads,
+)
+from epidote.core.quantities.formatting import format_plain
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.signals.signal import Recording, Stimulus
+from epidote.core.stimuli.stepped_tones import BRIEF, staircase
+
+_ROUNDS = 3
+_STEP_REACH_DB = 1.25  # farther from it, a step is another one
+_SMALL_DB = 20.0  # this far below the end, a unit's gain is its small-signal gain
+
+
+class DistortionLevel(UsualProcedure):
+    key = "distortion-level"
+    title = "THD vs. level"
+    Settings = DistortionLevelSettings
+    keeps_part = True
+    views = (
+        CurveView("thd_n", "THD+N", "THD+N", "THD+N"),
+        CurveView("thd", "THD", "THD", "THD"),
+        *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}") for n in range(2, 6)),
+        CurveView("noise", "Noise", "noise", "Residual noise"),
+        CurveView("gain", "Gain", "gain", "Gain"),
+    )
+    step_views = STEP_VIEWS
+    reading_titles = {  # noqa: RUF012
+        "power_at_1pct": "Power at 1 %", "level_at_1pct": "Level at 1 %", "power_at_2pct": "Power at 2 %", "level_at_2pct": "Level at 2 %",
+        "power_at_limit": "Power at stop limit", "level_at_limit": "Level at stop limit", "thd_n_1w": "THD+N at 1 W",
+        "lowest_thd_n": "Lowest THD+N", "lowest_thd_n_level": "Lowest THD+N at", "max_clean_level": "Clean level (max.)",
+        "max_clean_power": "Clean power (max.)", "gain": "Small-signal gain", "gain_compression": "Gain compression", "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: DistortionLevelSettings, chain: Chain) -> Conduct:
+        stimulus = self._coarse(settings, chain)
+        limit = settings.stop_at / 100
+
+        def is_over(steps: Sequence[StepFound]) -> bool:
+            return knee.is_reached(steps, limit, settings.measure) or knee.is_folded_back(steps)
+
+        recording = yield watched(stimulus, settings, is_over)
+        found: dict[int, list[StepFound]] = {n: [] for n in settings.read_channels(recording.signal.channels)}
+        for _ in range(_ROUNDS):
+            starts = starts_of([recording], [stimulus])
+            for number, known in found.items():
+                known.extend(taken_apart([recording], [stimulus], starts, number, settings).found)
+            finer = _apart(v for known in found.values() for v in knee.finer_levels(_rising(known), settings.limits, settings.measure))
+            if not finer:
+                return
+            steps = level_steps(settings, settings.frequency, finer)
+            stimulus = staircase(rate=chain.rate, steps=steps, channels=stimulus.channels, opening=BRIEF)
+            recording = yield watched(stimulus, settings)
+
+    def _coarse(self, settings: DistortionLevelSettings, chain: Chain) -> Stimulus:
+        levels, _ = settings.levels(chain)
+        steps = level_steps(settings, settings.frequency, levels)
+        return staircase(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
+
+    def plan(self, settings: DistortionLevelSettings, chain: Chain) -> list[Stimulus]:
+        return [self._coarse(settings, chain)]
+
+    def duration(self, settings: DistortionLevelSettings, chain: Chain) -> float:
+        return len(settings.levels(chain)[0]) * settings.dwell + OVERHEAD
+
+    def headline(self, result: Result) -> Reading | None:
+        for key in ("power_at_1pct", "level_at_1pct", "lowest_thd_n"):
+            reading = result.reading(key, result.readings[0].channel) if result.readings else None
+            if reading is not None and reading.value is not None:
+                return reading
+        return None
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return next((c for c in result.curves if c.key == "thd_n"), None)
+
+    def summary(self, settings: DistortionLevelSettings) -> str:
+        driven = f", output {settings.driven} only" if settings.driven else ""
+        return f"{format_plain(settings.frequency, 'Hz')}, to {settings.stop_at:g} %{driven}"
+
+    def analyse(self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, 256)
+        stimuli = [stimulus_for(r, lambda: self._coarse(settings, chain)) for r in recordings]
+        starts = starts_of(recordings, stimuli)
+        numbers = settings.read_channels(channels)
+        results = per_channel(len(numbers), lambda i: _channel(recordings, stimuli, starts, numbers[i - 1], settings, chain))
+        result = gathered(results, recordings, chain)
+        if any(_ended(r) for r in results):  # one channel's limit ends the staircase of all
+            return replace(result, cautions=tuple(c for c in result.cautions if c is not Caution.PARTIAL))
+        return result
+
+    def step_curves(self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain, x: float) -> tuple[Curve, ...]:
+        stimuli = [stimulus_for(r, lambda: self._coarse(settings, chain)) for r in recordings]
+        channels = settings.read_channels(recordings[0].signal.channels)
+        return curves_of_step(
+            recordings, stimuli, channels, settings, lambda s: abs(s.level - x), _STEP_REACH_DB, partial(Terminal.of, chain)
+        )
+
+
+def _ended(result: Result) -> bool:
+    """Whether this channel gave a reason to stop."""
+    limit = next((r for r in result.readings if r.key == "level_at_limit"), None)
+    return Caution.FOLDED_BACK in result.cautions or (
+        limit is not None and (limit.value is not None or Caution.OVER_LIMIT in limit.cautions)
+    )
+
+
+def _apart(levels: Iterable[float]) -> list[float]:
+    """Rising, without those that say nothing new."""
+    kept: list[float] = []
+    for level in sorted(levels):
+        if not kept or level - kept[-1] > knee.FINE_DB / 4:
+            kept.append(level)
+    return kept
+
+
+def _rising(found: Sequence[StepFound]) -> list[StepFound]:
+    return sorted(found, key=lambda s: s.level)
+
+
+def _channel(
+    recordings: Sequence[Recording], stimuli: Sequence[Stimulus], starts: Sequence[int | None], number: int,
+    settings: DistortionLevelSettings, chain: Chain,
+) -> Result:  # fmt: skip
+    parts = taken_apart(recordings, stimuli, starts, number, settings)
+    steps = _rising(parts.found)
+    if not steps:
+        missing = (Caution.STIMULUS_NOT_FOUND,)
+        keys = (("level_at_1pct", "dBFS"), ("power_at_1pct", "W"), ("lowest_thd_n", "dB"))
+        return Result((), tuple(Reading(k, number, None, unit, cautions=missing) for k, unit in keys), missing)
+    limit = settings.stop_at / 100
+    reached = knee.crossing(steps, limit, settings.measure) is not None or knee.over_from_the_start(steps, limit)
+    cautions = [*parts.cautions, *knee.oddities(steps, limit)]
+    if parts.missing and not reached and Caution.FOLDED_BACK not in cautions:
+        cautions.append(Caution.PARTIAL)
+    elif not reached and settings.levels(chain)[1]:
+        cautions.append(Caution.CEILING)
+    if any(s.meets_hum(steps) for s in steps):
+        cautions.append(Caution.HUM_INCLUDED)
+    signal = recordings[0].signal
+    terminal = Terminal.at(signal, chain, number)
+    load = chain.load_ohms if terminal.full and terminal.base == "V" else None
+    if any(s.undithered for s in steps):
+        cautions.append(Caution.UNDITHERED)
+    found = _readings(steps, settings, terminal, load, chain)
+    readings = (*(without_spreads(found) if any(s.repeats for s in steps) else found), headroom(signal, number))
+    return Result(_curves(steps, terminal, load, chain), readings, unique(cautions))
+
+
+def _curves(steps: Sequence[StepFound], terminal: Terminal, load: float | None, chain: Chain) -> tuple[Curve, ...]:
+    """Each against the drive in dBFS; against what the unit puts out, in V (FS without a calibration); and in W where there is a load."""
+    offset = chain.offset_db(terminal.channel) or 0.0
+    out = np.array([s.amplitude for s in steps]) * (terminal.full or math.sqrt(0.5))
+    axes = [(np.array([s.level for s in steps]), "dBFS"), (out, terminal.unit)]
+    if load:
+        axes.append((out**2 / load, "W"))
+    curves: list[Curve] = []
+    for x, unit in axes:
+        keep = [i for i in range(x.size) if i == 0 or x[i] > x[:i].max()]  # where the unit folds back, there is no function of its output
+        part = ratio_curves([steps[i] for i in keep], terminal.channel, x[keep], unit, offset, terminal.level_unit)
+        curves += [replace(c, y=c.y + terminal.level_offset) if c.key == "noise" else c for c in part]
+    return tuple(curves)
+
+
+def _readings(
+    steps: Sequence[StepFound], settings: DistortionLevelSettings, terminal: Terminal, load: float | None, chain: Chain
+) -> list[Reading]:
+    number, measure = terminal.channel, settings.measure
+    base: dict[str, float | str] = {
+        "frequency_hz": settings.frequency, "band_low_hz": settings.band_low, "band_high_hz": settings.band_high,
+        "weighting": str(settings.weighting), "of": str(settings.stop_on),
+    }  # fmt: skip
+
+    def at_limit(name: str, limit: float) -> list[Reading]:
+        found = knee.crossing(steps, limit, measure)
+        over = (Caution.OVER_LIMIT,) if knee.over_from_the_start(steps, limit) else (Caution.NOT_REACHED,)
+        at: dict[str, float | str] = {**base, "limit_percent": 100 * limit}
+        if found is None:
+            absent = Reading(f"level_at_{name}", number, None, terminal.base if terminal.full else "dBFS", at, cautions=over)
+            return [Reading(f"power_at_{name}", number, None, "W", at, cautions=over), absent] if load else [absent]
+        at["drive_dbfs"] = found.level
+        return _out(f"level_at_{name}", f"power_at_{name}", found.amplitude, at, found.spread_db)
+
+    def _out(key: str, power_key: str, amplitude: float, at: dict[str, float | str], spread: float | None) -> list[Reading]:
+        level = terminal.level(key, amplitude**2 / 2, at, spread)
+        if not load or level.value is None:
+            return [level]
+        watts = level.value**2 / load
+        return [
+            Reading(power_key, number, watts, "W", {**at, "load_ohms": load}, None, None if spread is None else watts * spread / 4.343),
+            level,
+        ]
+
+    readings = [
+        r for name, limit in (("1pct", RATED), ("2pct", PRACTICAL), ("limit", settings.stop_at / 100)) for r in at_limit(name, limit)
+    ]
+    if load and terminal.full:
+        watts = np.array([(s.amplitude * terminal.full) ** 2 / load for s in steps])
+        inside = watts[0] <= 1 <= watts[-1]
+        value = float(np.interp(0.0, np.log(watts), [db(s.thd_n) for s in steps])) if inside else None
+        spread = steps[int(np.argmin(np.abs(np.log(watts))))].thd_n_spread_db if inside else None
+        outside = () if inside else (Caution.OUTSIDE_BAND,)
+        readings.append(Reading("thd_n_1w", number, value, "dB", {**base, "power_w": 1.0}, None, spread, outside))
+    best = steps[knee.lowest(steps, lambda s: s.thd_n)]
+    at_best: dict[str, float | str] = {**base, "drive_dbfs": best.level}
+    readings.append(Reading("lowest_thd_n", number, db(best.thd_n), "dB", at_best, None, best.thd_n_spread_db))
+    readings.append(terminal.level("lowest_thd_n_level", best.main, base, best.main_spread_db))
+    clean = [s for s in steps if measure(s) <= settings.clean / 100]
+    if clean:
+        edge = knee.crossing(steps, settings.clean / 100, measure)
+        amplitude, unsure = (edge.amplitude, edge.spread_db) if edge else (clean[-1].amplitude, clean[-1].main_spread_db)
+        readings += _out("max_clean_level", "max_clean_power", amplitude, {**base, "limit_percent": settings.clean}, unsure)
+    rated = knee.crossing(steps, RATED, measure)
+    end = (rated.level, rated.amplitude) if rated else (steps[-1].level, steps[-1].amplitude)
+    small = [s for s in steps if s.level < end[0] - _SMALL_DB and s.noise < 1e-4 * s.main] or [steps[0]]
+    gain, offset = float(np.median([db(s.amplitude) - s.level for s in small])), chain.offset_db(number)
+    gain_spread = median_spread(float(np.median([s.main_spread_db for s in small])), len(small))
+    uncalibrated = () if offset is not None else (Caution.UNCALIBRATED,)
+    readings.append(Reading("gain", number, gain + (offset or 0.0), "dB", base, None, gain_spread, uncalibrated))
+    end_spread = (rated.spread_db if rated else None) or steps[-1].main_spread_db
+    at_end: dict[str, float | str] = {**base, "drive_dbfs": end[0]}
+    compression = gain - (db(end[1]) - end[0])
+    readings.append(Reading("gain_compression", number, compression, "dB", at_end, None, math.hypot(gain_spread, end_spread)))
+    return readings

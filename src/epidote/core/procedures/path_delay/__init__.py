@@ -1,0 +1,1 @@
+"""Delay and comparison of signal paths."""

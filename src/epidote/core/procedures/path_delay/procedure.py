@@ -1,0 +1,141 @@
+"""Path against path: one material by two or more ways, each against the first: delay, level, polarity, drift, and each transient's own delay.
+
+Channels of a recording, and of further recordings or files, count on from one another; the first of all is what the others are held against.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+from typing import TypeVar
+
+import numpy as np
+
+from epidote.core.analysis.delay.echo_cepstrum import echo_in
+from epidote.core.analysis.delay.path_comparison import paths_found
+from epidote.core.analysis.signal_scan import AT_ONCE, AtRate, Centred, Held, Way, stretches, surveys
+from epidote.core.chain.chain import Chain
+from epidote.core.errors import UnusableInputError
+from epidote.core.procedures.path_delay.readings import told, told_alone
+from epidote.core.procedures.path_delay.settings import PathsSettings, Played
+from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure
+from epidote.core.quantities.units import to_db
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.signals.signal import Recording
+from epidote.core.stimuli.noise import LEAD, TAIL, Colour, noise
+from epidote.core.stimuli.silence import silence
+
+T = TypeVar("T")
+LEAST_FRAMES = 256
+_LONGEST_ECHO = 0.2  # s
+
+
+class Paths(UsualProcedure):
+    key = "paths"
+    title = "Path comparison"
+    of_any_recording = True
+    of_levels = False
+    Settings = PathsSettings
+    of_the_chain = False
+    views = (
+        CurveView("course", "Delay", "course", "Delay", log_x=False),
+        CurveView("event_delay", "Transients", "delay", "Delay of each transient", log_x=False),
+        CurveView("event_level", "Transients", "level", "Level of each transient re channel 1", log_x=False),
+        CurveView("event_delay_spread", "Transients", "delay spread", "Standard deviation of each delay", log_x=False, compared=False),
+        CurveView("event_time_spread", "Transients", "time spread", "Standard deviation of each start", log_x=False, compared=False),
+        CurveView("phase", "Phase", "phase", "Phase, delay removed", compared=False),
+        CurveView("group_delay", "Group delay", "group delay", "Group delay"),
+        CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
+        CurveView("echo", "Second arrival", "cepstrum", "Cepstrum", log_x=False, compared=False),
+    )
+    reading_titles = {  # noqa: RUF012
+        "delay": "Delay", "delay_samples": "Delay in samples", "delay_likelihood": "Likelihood of delay", "alternative": "Alternative delay", "level": "Level re channel 1", "polarity": "Polarity", "correlation": "Correlation (aligned)",
+        "correlation_before": "Correlation, unaligned", "drift_ppm": "Drift", "modulation": "Delay modulation", "null_depth": "Subtraction residual",
+        "best": "Delay at min. residual", "events": "Transients found", "event_spread": "Transients, std. dev.", "headroom": "Headroom",
+        "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "First comb-filter null", "comb_depth": "Comb filter, depth",
+    }  # fmt: skip
+
+    def conduct(self, settings: PathsSettings, chain: Chain) -> Conduct:
+        if settings.stimulus is Played.NOTHING:
+            yield silence(chain.rate, settings.duration)
+        else:
+            yield noise(rate=chain.rate, colour=Colour.PINK, duration=settings.duration, level=settings.level)
+
+    def duration(self, settings: PathsSettings, chain: Chain) -> float:
+        if settings.stimulus is Played.NOTHING:
+            return settings.duration
+        return settings.duration + LEAD + TAIL
+
+    def headline(self, result: Result) -> Reading | None:
+        return next((r for r in result.readings if r.key in ("delay", "apart")), None)
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return next((c for c in result.curves if c.key in ("course", "group_delay", "echo")), None)
+
+    def summary(self, settings: PathsSettings) -> str:
+        return f"±{settings.search:g} s, {settings.band_low:g} Hz–{settings.band_high / 1000:g} kHz"
+
+    def analyse(self, recordings: Sequence[Recording], settings: PathsSettings, chain: Chain) -> Result:
+        if not recordings:
+            raise UnusableInputError("There is no recording to analyse. Measure again, or select a recording.")
+        ways = [Held(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)]
+        result = against_the_first(ways, settings)
+        lost = (Caution.DROPOUT,) if any(r.faults for r in recordings) else ()
+        return replace(result, cautions=unique((*result.cautions, *lost)))
+
+
+def against_the_first(ways: Sequence[Way], settings: PathsSettings) -> Result:
+    """Every further way against the first, whose rate all are brought to; of one alone, the second arrival in it.
+
+    Raises UnusableInputError.
+    """
+    shortest = min((w.frames for w in ways), default=0)
+    if shortest < LEAST_FRAMES:
+        raise UnusableInputError(
+            f"The recording is too short ({shortest} of at least {LEAST_FRAMES} samples). Nothing was computed; make a longer recording."
+        )
+    rate = ways[0].rate
+    brought: list[Way] = [w if w.rate == rate else AtRate(w, rate) for w in ways]
+    # what is too long to be held at once is gone through by two at a time
+    at_once = 2 if max(w.frames for w in brought) > AT_ONCE else len(brought)
+    with ThreadPoolExecutor(min(at_once, 8)) as pool:
+
+        def together(work: Sequence[Callable[[], T]], /) -> list[T]:
+            return list(pool.map(lambda one: one(), work))
+
+        seen = surveys(brought, together)
+        unusable = sum(s.unusable for s in seen)
+        if unusable:
+            raise UnusableInputError(
+                f"The recording has invalid samples (NaN or infinite): {unusable}. Nothing was computed; export it again."
+            )
+        brought = [Centred(w, s.mean) for w, s in zip(brought, seen, strict=True)]
+        band = settings.band_low, settings.band_high
+        if len(brought) == 1:
+            cautions = [Caution.CLIPPED] if seen[0].clipped else []
+            return told_alone(echo_in(brought[0], band, min(settings.search, _LONGEST_ECHO)), settings, rate, cautions)
+        loud = [w for w, s in zip(brought[1:], seen[1:], strict=True) if s.peak and seen[0].peak]
+        found = paths_found(brought[0], loud, band, settings.search, events=settings.events, seen=seen[0], together=together)
+    which = iter(found)
+    results = []
+    for index in range(1, len(brought)):
+        sounds = bool(seen[index].peak and seen[0].peak)
+        cautions = [
+            *([Caution.OTHER_RATE] if ways[index].rate != rate else []),
+            *([Caution.CLIPPED] if seen[0].clipped or seen[index].clipped else []),
+            *([Caution.IDENTICAL] if sounds and _identical(brought[0], brought[index]) else []),
+        ]
+        results.append(told(next(which) if sounds else None, index + 1, rate, settings, cautions))
+    headroom = tuple(Reading("headroom", n, -to_db(s.peak) if s.peak else None, "dB") for n, s in enumerate(seen[1:], start=2))
+    return Result(
+        tuple(c for r in results for c in r.curves), (*(g for r in results for g in r.readings), *headroom),
+        unique(c for r in results for c in r.cautions),
+    )  # fmt: skip
+
+
+def _identical(first: Way, second: Way) -> bool:
+    return first.frames == second.frames and all(
+        np.array_equal(first.read(at, n), second.read(at, n)) for at, n in stretches(first.frames)
+    )  # fmt: skip

@@ -1,0 +1,164 @@
+"""What “paths” says: readings and curves of what was found."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+from epidote.core.analysis.delay.delay_estimation import Delay, NothingInCommon
+from epidote.core.analysis.delay.echo_cepstrum import Echo
+from epidote.core.analysis.delay.path_comparison import PathFound
+from epidote.core.procedures.path_delay.settings import PathsSettings
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result
+
+_KEYS = (("delay", "s"), ("delay_samples", "samples"), ("level", "dB"), ("polarity", "ratio"), ("drift_ppm", "ppm"))
+_OF_EVENTS = ("level", "time_spread", "delay_spread")
+_PER_OCTAVE, _COHERENT = 12, 0.5
+
+
+def events_of(result: Result) -> list[dict[str, Any]]:
+    """Each transient: channel, time in s in the first, delay in s, level in dB, and the standard deviations of time and delay in s."""
+    found = []
+    for delays in (c for c in result.curves if c.key == "event_delay"):
+        others = {name: result.curve(f"event_{name}", delays.channel) for name in _OF_EVENTS}
+        for row, (time, delay) in enumerate(zip(delays.x, delays.y, strict=True)):
+            event = {"channel": delays.channel, "time": float(time), "delay": float(delay)}
+            # runs of earlier versions have no spreads
+            found.append(event | {name: float(curve.y[row]) for name, curve in others.items() if curve is not None})
+    return found
+
+
+def told(found: PathFound | NothingInCommon | None, number: int, rate: float, settings: PathsSettings, cautions: list[Caution]) -> Result:
+    """What was found of one way, None where one of the two is silent."""
+    at: dict[str, float | str] = {
+        "against_channel": 1.0,
+        "band_low_hz": settings.band_low,
+        "band_high_hz": min(settings.band_high, rate / 2),
+    }
+
+    def nothing(reason: Caution, correlation: float) -> Result:
+        own = (
+            *(Reading(k, number, None, u, at, cautions=(reason,)) for k, u in _KEYS),
+            Reading("correlation", number, correlation, "ratio", at),
+        )
+        return Result((), own, unique((*cautions, reason)))
+
+    if found is None:
+        return nothing(Caution.SILENT, 0.0)
+    if isinstance(found, NothingInCommon):
+        return nothing(Caution.NOTHING_IN_COMMON, found.correlation)
+    if found.delay.dispersed:
+        cautions.append(Caution.DISPERSED)
+    if found.wavers:
+        cautions.append(Caution.DELAY_CHANGES)
+    if found.delay.ambiguous:
+        cautions.append(Caution.AMBIGUOUS)
+    return Result(_curves(found, number, rate, settings), _readings(found, number, rate, at), unique(cautions))
+
+
+def _curves(found: PathFound, number: int, rate: float, settings: PathsSettings) -> tuple[Curve, ...]:
+    times, delays = found.course
+    curves = []
+    if times.size > 1:
+        curves.append(Curve("course", number, times, delays / rate, "s", "s"))
+    if found.events:
+        when = np.array([e.time for e in found.events])
+        for name, unit in (("delay", "s"), ("level", "dB"), ("delay_spread", "s"), ("time_spread", "s")):
+            curves.append(Curve(f"event_{name}", number, when, np.array([getattr(e, name) for e in found.events]), "s", unit))
+    return (*curves, *_response(found, number, rate, settings))
+
+
+def _response(found: PathFound, number: int, rate: float, settings: PathsSettings) -> Iterator[Curve]:
+    """Phase with the delay taken out, group delay and coherence, in twelfths of an octave, where the two are alike.
+
+    Group delay from bin to bin: less the argument of the sum of H[k+1] conj(H[k]) over 2 pi times a bin's width, which no jump of the
+    phase by a turn disturbs; weighted by what is there (common practice, no source).
+    """
+    if found.path is None:
+        return
+    path, left = found.path, -found.path.delay
+    f = path.width * np.arange(path.response.size)
+    h = path.response * path.polarity * np.exp(2j * np.pi * f * left / rate)
+    steps = h[1:] * np.conj(h[:-1])
+    low, high = max(settings.band_low, 2 * path.width), min(settings.band_high, 0.49 * rate)
+    if low >= high:
+        return
+    rows = []
+    for centre in low * 2 ** (np.arange(math.floor(_PER_OCTAVE * math.log2(high / low)) + 1) / _PER_OCTAVE):
+        first = max(1, round(centre * 2 ** (-0.5 / _PER_OCTAVE) / path.width))
+        end = max(first + 2, round(centre * 2 ** (0.5 / _PER_OCTAVE) / path.width))
+        coherence = float(path.coherence[first:end].mean())
+        if end <= f.size and coherence > _COHERENT:
+            late = -float(np.angle(steps[first : end - 1].sum())) / (2 * np.pi * path.width)
+            rows.append((centre, float(np.degrees(np.angle(h[first:end].sum()))), found.delay.frames / rate + late, coherence))
+    if len(rows) > 1:
+        x, phase, late_by, alike = np.array(rows).T
+        yield Curve("phase", number, x, phase, "Hz", "°")
+        yield Curve("group_delay", number, x, late_by, "Hz", "s")
+        yield Curve("coherence", number, x, alike, "Hz", "ratio")
+
+
+def _readings(found: PathFound, number: int, rate: float, at: dict[str, float | str]) -> tuple[Reading, ...]:
+    d = found.delay
+    drifts = found.drift != 0
+    where = {**at, "at": "the middle of the first"} if drifts else at
+    doubt = (Caution.AMBIGUOUS,) if d.ambiguous else ()
+    readings = [
+        Reading("delay", number, d.frames / rate, "s", where, None, d.spread_with_shift / rate, doubt),
+        Reading("delay_samples", number, d.frames, "samples", where, None, d.spread_with_shift, doubt),
+        *_alternative(d, number, rate, where),
+        Reading("best", number, d.best / rate, "s", where, None, d.spread / rate, doubt),
+        Reading("level", number, d.level_db, "dB", at, None, d.level_spread if math.isfinite(d.level_spread) else None),
+        Reading("polarity", number, float(d.polarity), "ratio", at),
+        Reading("correlation", number, d.correlation, "ratio", at),
+        Reading("correlation_before", number, d.before, "ratio", at),
+    ]
+    if np.isfinite(found.drift_spread):
+        readings.append(Reading("drift_ppm", number, 1e6 * found.drift, "ppm", at, None, 1e6 * found.drift_spread))
+    else:
+        readings.append(Reading("drift_ppm", number, None, "ppm", at, cautions=(Caution.PARTIAL,)))
+    readings.append(Reading("modulation", number, found.wavers / rate, "s", at))
+    readings.append(Reading("null_depth", number, found.null_db, "dB", at))
+    if found.events:
+        delays = np.array([e.delay for e in found.events])
+        readings.append(Reading("events", number, float(delays.size), "ratio", at))
+        if delays.size > 1:
+            readings.append(Reading("event_spread", number, float(delays.std(ddof=1)), "s", at))
+    return tuple(readings)
+
+
+def _alternative(found: Delay, number: int, rate: float, where: dict[str, float | str]) -> list[Reading]:
+    """How likely the delay is, and the nearest of the others; ``at`` lists all."""
+    if not found.ambiguous:
+        return []
+    own, *others = found.rivals
+    listed = "; ".join(f"{1000 * r.frames / rate:.4g} ms ({r.likelihood:.0%}{', inverted' if r.polarity < 0 else ''})" for r in others)
+    at = {**where, "alternatives": listed}
+    nearest = min(others, key=lambda r: abs(r.frames - found.frames))
+    return [
+        Reading("delay_likelihood", number, own.likelihood, "ratio", at),
+        Reading("alternative", number, nearest.frames / rate, "s", {**at, "likelihood": nearest.likelihood}, None, found.spread / rate),
+    ]
+
+
+def told_alone(found: Echo | None, settings: PathsSettings, rate: float, cautions: list[Caution]) -> Result:
+    """What was found of two arrivals in one signal."""
+    at: dict[str, float | str] = {"band_low_hz": settings.band_low, "band_high_hz": min(settings.band_high, rate / 2)}
+    if found is None:
+        none = Reading("apart", 1, None, "s", at, cautions=(Caution.ONE_ARRIVAL,))
+        return Result((), (none,), unique((*cautions, Caution.ONE_ARRIVAL)))
+    return Result(
+        (Curve("echo", 1, found.delays, found.heights, "s", "ratio"),),
+        (
+            Reading("apart", 1, found.apart, "s", at),
+            Reading("second_level", 1, 20 * math.log10(abs(found.gain)), "dB", {**at, "of": "the fainter re the louder"}),
+            Reading("polarity", 1, 1.0 if found.gain > 0 else -1.0, "ratio", at),
+            Reading("comb_null", 1, found.null_hz, "Hz", at),
+            Reading("comb_depth", 1, found.depth_db if math.isfinite(found.depth_db) else None, "dB", at),
+        ),
+        unique(cautions),
+    )

@@ -1,0 +1,1 @@
+"""Frequency response, by a sweep or by a transfer function."""

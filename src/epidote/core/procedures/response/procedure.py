@@ -1,0 +1,333 @@
+"""Response: what a unit does to level and time over frequency, and its harmonics, from one exponential sweep.
+
+Or, without the harmonics, by noise or any material that was played: see ``by_cross_spectrum``.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from epidote.core.analysis import sweep_deconvolution as dc
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable
+from epidote.core.analysis.spectral.smoothing import Smoothing, log_bins, smoothed_power
+from epidote.core.analysis.spectral.spectrum import MAINS, MAINS_ORDERS, bin_frequencies
+from epidote.core.chain.chain import Chain
+from epidote.core.concurrency import aside
+from epidote.core.procedures.common.swept import SweepSettings
+from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.procedures.response.transfer_function_method import analysed_by_cross_spectrum
+from epidote.core.quantities.units import DB_PER_NEPER
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.curve_features import settled_phase
+from epidote.core.results.level_readings import judged_band, level_readings
+from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.settings import LabelledEnum, setting
+from epidote.core.signals.signal import Recording, Samples, Stimulus
+from epidote.core.stimuli.noise import Colour, material, noise
+
+LEAST_FRAMES = 2048
+HARMONICS = (2, 3, 4, 5)
+_LEAST = 1e-20
+_HUM_MOVES = 0.1  # dB
+
+
+class ImpulseWindow(LabelledEnum):
+    """How much of the impulse response counts."""
+
+    BY_FREQUENCY = "by frequency", "Frequency-dependent"
+    FIXED = "fixed"
+
+
+class Excitation(LabelledEnum):
+    """What is played."""
+
+    SWEEP = "sweep"
+    NOISE = "noise"
+    FILE = "file", "Audio file"
+
+
+class ResponseSettings(SweepSettings):
+    stimulus: Excitation = setting(Excitation.SWEEP, "Stimulus", "Test signal: sweep, noise or audio file", played=True)
+    colour: Colour = setting(Colour.PINK, "Noise spectrum", "Noise spectrum: pink or white", played=True)
+    material: str = setting("", "Audio file", "Audio file to play", played=True, max_length=1000)
+    reference_channel: int = setting(0, "Reference channel", "For noise or a file: input channel connected before the unit; 0 uses the played signal", ge=0, le=64)
+    smoothing: Smoothing = setting(Smoothing.NONE, "Smoothing", "Smoothing of the level curves, in octaves")
+    window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "Time window", "Time window applied to the impulse response")
+
+    def played(self, rate: float) -> Stimulus:
+        """One sweep, the noise, or the material. Raises SettingError, UnusableInputError."""
+        if self.stimulus is Excitation.NOISE:
+            return noise(rate=rate, colour=self.colour, duration=self.duration, level=self.level)
+        if self.stimulus is Excitation.FILE:
+            return material(rate=rate, path=self.material, duration=self.duration, level=self.level)
+        return super().played(rate)
+
+
+@dataclass(frozen=True)
+class _Averaged:
+    """One channel: linear response on the grid, its delay, the harmonics, and the noise."""
+
+    first: dc.Deconvolved
+    linear_first: dc.Linear
+    linear: NDArray[np.complex128]
+    harmonics: dict[int, tuple[NDArray[np.complex128], int]]
+    repeats_spread: Samples | None
+    count: int
+
+
+class Response(UsualProcedure):
+    key = "response"
+    title = "Response"
+    Settings = ResponseSettings
+    views = (
+        CurveView("level", "Level", "level", "Gain"),
+        CurveView("phase", "Phase", "wrapped", "Phase"),
+        CurveView("phase_unwrapped", "Phase", "unwrapped", "Phase, unwrapped"),
+        CurveView("phase_delay_removed", "Phase", "delay removed", "Phase, delay removed"),
+        CurveView("group_delay", "Group delay", "group delay", "Group delay, delay removed"),
+        CurveView("thd", "Distortion", "THD", "THD"),
+        *(CurveView(f"h{n}", "Distortion", f"H{n}", f"Harmonic {n}") for n in HARMONICS),
+        CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
+        CurveView("capture", "Spectrum", "averaged", "Level in 1 Hz bandwidth"),
+        CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
+    )
+    reading_titles = {  # noqa: RUF012
+        "gain_1k": "Gain at 1 kHz", "bandwidth_low": "Lower -3 dB", "bandwidth_high": "Upper -3 dB", "bandwidth_low_1db": "Lower -1 dB",
+        "bandwidth_high_1db": "Upper -1 dB", "flatness": "Flatness", "level_20k": "20 kHz re 1 kHz", "delay": "Delay", "polarity": "Polarity",
+        "signal_to_noise": "Signal-to-noise ratio", "coherence": "Coherence", "insertion_loss": "Insertion loss",
+        "headroom": "Headroom",
+    }  # fmt: skip
+
+    def conduct(self, settings: ResponseSettings, chain: Chain) -> Conduct:
+        stimulus = settings.played(chain.rate)
+        for _ in range(settings.averages if settings.stimulus is Excitation.SWEEP else 1):
+            yield stimulus
+
+    def duration(self, settings: ResponseSettings, chain: Chain) -> float:
+        return settings.sounding()
+
+    def headline(self, result: Result) -> Reading | None:
+        return result.reading("flatness")
+
+    def thumbnail(self, result: Result) -> Curve | None:
+        return result.curve("level")
+
+    def summary(self, settings: ResponseSettings) -> str:
+        by = "" if settings.stimulus is Excitation.SWEEP else f" by {settings.stimulus}"
+        smooth = "" if settings.smoothing is Smoothing.NONE else f", {settings.smoothing} oct"
+        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz{by}{smooth}"
+
+    def analyse(self, recordings: Sequence[Recording], settings: ResponseSettings, chain: Chain) -> Result:
+        channels = single_recording_channels(recordings)
+        for recording in recordings:
+            require_usable(recording.signal, LEAST_FRAMES)
+        if settings.stimulus is not Excitation.SWEEP:
+            return analysed_by_cross_spectrum(recordings, settings, chain)
+        rate = recordings[0].signal.rate
+        stimulus = recordings[0].stimulus or settings.played(rate)
+        kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
+        results = per_channel(channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain))
+        return gathered(results, recordings, chain)
+
+
+def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain) -> Result:
+    wrong_with_them = aside(lambda: [c for r in recordings for c in capture_cautions(r.signal, number)])
+    by_frequency = settings.window is ImpulseWindow.BY_FREQUENCY
+    parts = [dc.deconvolve(r.signal.channel(number), kernel) for r in recordings]
+    cautions = wrong_with_them()
+    if not all(part.found for part in parts):
+        cautions.append(Caution.STIMULUS_NOT_FOUND)
+        units = {"bandwidth_low": "Hz", "bandwidth_high": "Hz", "delay": "s"}
+        keys = ("gain_1k", "bandwidth_low", "bandwidth_high", "flatness", "delay")
+        readings = (Reading(k, number, None, units.get(k, "dB"), cautions=(Caution.STIMULUS_NOT_FOUND,)) for k in keys)
+        return Result((), tuple(readings), unique(cautions))
+    averaged = _average(parts, kernel, by_frequency)
+    if _unsettled(averaged.first, averaged.linear_first, kernel):
+        cautions.append(Caution.UNSETTLED)
+    if _hum_is_included(averaged, kernel):
+        cautions.append(Caution.HUM_INCLUDED)
+    result = _result(averaged, kernel, number, settings, chain, cautions)
+    return replace(result, readings=(*result.readings, headroom(recordings[0].signal, number)))
+
+
+def _band_bins(kernel: dc.Kernel, size: int) -> tuple[int, int]:
+    """First and last bin of the wanted band on the grid."""
+    width = kernel.rate / size
+    return math.ceil(kernel.stimulus["start"] / width - 1e-9), math.floor(kernel.stimulus["stop"] / width + 1e-9)
+
+
+def _delay_near_peak(response: NDArray[np.complex128], kernel: dc.Kernel, size: int) -> float:
+    """Delay beyond the peak's own sample; the weight is the sweep's power, which falls as 1/f inside the band."""
+    first, last = _band_bins(kernel, size)
+    bins = np.arange(first, last + 1)
+    return dc.best_delay(response[first : last + 1], size, 1 / bins, first, kernel.rate)
+
+
+def _delay_spread(response: NDArray[np.complex128], kernel: dc.Kernel, size: int, x: Samples, density: Samples) -> float:
+    """Standard deviation of that delay in samples, from the noise's density (points,) at the frequencies x (points,) in Hz.
+
+    A window makes neighbouring bins share their noise as much as it lessens it: what counts is the noise of the impulse response's peak.
+    """
+    first, last = _band_bins(kernel, size)
+    bins = np.arange(first, last + 1)
+    w, weight = 2 * np.pi * bins / size, 1 / bins
+    noise = np.interp(bins * (kernel.rate / size), x, density) * size / 2  # half of it lies across the response
+    bend = float((weight * w * w * np.abs(response[first : last + 1])).sum())
+    return math.sqrt(float((np.square(weight * w) * noise).sum())) / bend if bend else math.inf
+
+
+def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool) -> _Averaged:
+    """Mean of the repeats, each moved to the first one's delay (to fractions of a sample)."""
+    size = dc.response_grid(kernel)
+    first = parts[0]
+    of_the_first = aside(lambda: {n: dc.harmonic_response(first, n) for n in HARMONICS})
+    each = [dc.linear_response(p, by_frequency=by_frequency) for p in parts]
+    linear, harmonics = [found.response for found in each], of_the_first()
+    spread = None
+    if len(parts) > 1:
+        base = _delay_near_peak(linear[0], kernel, size)
+        turns = 2 * np.pi * np.arange(linear[0].size) / size
+        for i, response in enumerate(linear[1:], start=1):
+            linear[i] = response * np.exp(1j * turns * (_delay_near_peak(response, kernel, size) - base))
+        stacked = np.stack(linear)
+        spread = stacked.std(axis=0, ddof=1) / math.sqrt(len(parts))
+        for n in HARMONICS:
+            every = [harmonics[n], *(dc.harmonic_response(p, n) for p in parts[1:])]
+            power = np.mean([np.square(np.abs(r)) for r, _ in every], axis=0)
+            harmonics[n] = (np.sqrt(power).astype(complex), every[0][1])
+        return _Averaged(first, each[0], stacked.mean(axis=0), harmonics, spread, len(parts))
+    return _Averaged(first, each[0], linear[0], harmonics, None, 1)
+
+
+def _hum_is_included(a: _Averaged, kernel: dc.Kernel) -> bool:
+    """Whether one of the mains' lines moves the response by more than 0.1 dB: a line goes on all through the window."""
+    rate, size = kernel.rate, dc.response_grid(kernel)
+    lines = np.outer(MAINS, np.arange(1, MAINS_ORDERS + 1)).ravel()
+    lines = lines[(lines >= kernel.stimulus["start"]) & (lines <= kernel.stimulus["stop"])]
+    if not lines.size:
+        return False
+    places = np.round(lines * size / rate).astype(int)
+    # a window that was lengthened lets more of it in
+    window = 0.75 * (np.maximum(a.linear_first.after[places], dc.AFTER) + dc.BEFORE) * rate
+    moved = dc.hum_amplitudes(a.first, lines) / 2 * window
+    response = np.abs(a.linear[places])
+    return bool(np.any(moved > (10 ** (_HUM_MOVES / 20) - 1) * response))
+
+
+def _unsettled(d: dc.Deconvolved, linear: dc.Linear, kernel: dc.Kernel) -> bool:
+    """Whether half a window would have given another response inside the band: then the whole one may be too short as well."""
+    rate, size = kernel.rate, dc.response_grid(kernel)
+    first, last = _band_bins(kernel, size)
+    bins = log_bins(size // 2 + 1, rate / size, first * rate / size, last * rate / size)
+    whole, half = (response[bins.astype(int)] for response in (linear.whole, linear.half))
+    noise = np.sqrt(dc.noise_density(d, bins * (rate / size)) * linear.longest * rate)
+    return bool(np.any(np.abs(whole - half) > 0.02 * np.abs(whole) + 5 * noise))
+
+
+def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain, cautions: list[Caution]) -> Result:
+    rate, size = kernel.rate, dc.response_grid(kernel)
+    width = rate / size
+    start, stop = kernel.stimulus["start"], kernel.stimulus["stop"]
+    bins = log_bins(a.linear.size, width, start, stop)
+    index = bins.astype(int)
+    x = bins * width
+    offset = chain.offset_db(number) or 0.0
+    fraction = _delay_near_peak(a.linear, kernel, size)
+    peak = a.first.peak
+    latest = max(r for r in (kernel.frames - kernel.stimulus.frames + kernel.stimulus["tail"] + kernel.stimulus["lead"], kernel.frames / 2))
+    delay = (peak if peak <= latest else peak - kernel.frames) + fraction
+
+    density = dc.noise_density(a.first, x)
+    noise_power = density * (0.75 * a.linear_first.after[index] + dc.BEFORE / 2) * rate / a.count
+    if a.repeats_spread is not None:
+        noise_power = np.maximum(noise_power, np.square(a.repeats_spread[index]))
+
+    power = np.square(np.abs(a.linear))
+    plain = Curve("level", number, x, 10 * np.log10(np.maximum(power[index], _LEAST)) + offset, "Hz", "dB")
+    smooth = smoothed_power(power, width, x, settings.smoothing, start, stop)
+    floor = 10 * np.log10(np.maximum(noise_power, _LEAST)) + offset
+    meta: dict[str, float | str] = {"smoothing": str(settings.smoothing), "window": str(settings.window), "averages": float(a.count)}
+    level = Curve("level", number, x, 10 * np.log10(np.maximum(smooth, _LEAST)) + offset, "Hz", "dB", floor, meta)
+
+    turns = 2 * np.pi * np.arange(a.linear.size) / size
+    with_delay = np.unwrap(np.angle(a.linear))
+    first, last = _band_bins(kernel, size)
+    less_delay = with_delay + turns * fraction
+    # settle the whole turns where the response is strongest and least dispersed: at the middle of the band
+    middle = int(math.sqrt(first * last))
+    polarity = 1 if a.first.impulse[peak] > 0 else -1
+    less_delay = settled_phase(less_delay, middle, polarity)
+    unwrapped = less_delay - turns * delay
+    group = -np.gradient(less_delay, 2 * np.pi * width) if a.linear.size > 2 else np.zeros_like(less_delay)
+    curves = [
+        level,
+        Curve("phase", number, x, np.degrees(np.angle(np.exp(1j * unwrapped[index]))), "Hz", "°"),
+        Curve("phase_unwrapped", number, x, np.degrees(unwrapped[index]), "Hz", "°"),
+        Curve("phase_delay_removed", number, x, np.degrees(less_delay[index]), "Hz", "°", None, {"removed_delay_s": delay / rate}),
+        Curve("group_delay", number, x, group[index], "Hz", "s", None, {"removed_delay_s": delay / rate}),
+        *_harmonic_curves(a, kernel, number, settings, power),
+        _impulse_curve(a.first, number),
+    ]
+    unsure = _delay_spread(a.linear, kernel, size, x, density / a.count)
+    return Result(tuple(curves), _readings(plain, noise_power, number, chain, (delay / rate, unsure / rate), polarity), unique(cautions))
+
+
+def _harmonic_curves(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, linear_power: Samples) -> list[Curve]:
+    """Levels of H2...H5 and their sum re the fundamental, against the excitation's frequency, in dB, with the noise under each."""
+    rate, size = kernel.rate, dc.response_grid(kernel)
+    width, start, stop = rate / size, kernel.stimulus["start"], kernel.stimulus["stop"]
+    curves, total, noise_total = [], None, None
+    for n, (response, window_length) in a.harmonics.items():
+        bins = log_bins(response.size, width, n * start, stop)
+        excitation = bins * width / n
+        if bins.size < 2:
+            continue
+        smooth = smoothed_power(np.square(np.abs(response)), width, bins * width, settings.smoothing, n * start, stop)
+        main = np.interp(excitation, bin_frequencies(linear_power.size, width), linear_power)
+        ratio = smooth / np.maximum(main, _LEAST)
+        noise = dc.noise_density(a.first, bins * width) * 0.75 * window_length / np.maximum(main, _LEAST)
+        curves.append(
+            Curve(
+                f"h{n}", number, excitation, 10 * np.log10(np.maximum(ratio, _LEAST)), "Hz", "dB", 10 * np.log10(np.maximum(noise, _LEAST))
+            )
+        )
+        if total is None or noise_total is None:
+            grid, total, noise_total = excitation, ratio.copy(), noise.copy()
+            continue
+        # an order counts as far up as it is measured
+        total += np.interp(grid, excitation, ratio, right=0.0)
+        noise_total += np.interp(grid, excitation, noise, right=0.0)
+    if total is not None and noise_total is not None:
+        # the sum ends where the third harmonic leaves the band: beyond, it would fall for want of band, not of distortion
+        whole = grid <= stop / 3
+        meta: dict[str, float | str] = {"orders": f"2 to {max(HARMONICS)}", "all_orders_up_to_hz": stop / max(HARMONICS)}
+        level, floor = (10 * np.log10(np.maximum(p[whole], _LEAST)) for p in (total, noise_total))
+        curves.insert(0, Curve("thd", number, grid[whole], level, "Hz", "dB", floor, meta))
+    return curves
+
+
+def _impulse_curve(d: dc.Deconvolved, number: int) -> Curve:
+    """The impulse response from 5 ms before to 50 ms after its peak; time 0 is the peak's sample."""
+    rate = d.kernel.rate
+    steps = np.arange(-round(0.005 * rate), round(0.05 * rate))
+    return Curve("impulse", number, steps / rate, np.take(d.impulse, d.peak + steps, mode="wrap"), "s", "ratio")
+
+
+def _readings(level: Curve, noise_power: Samples, number: int, chain: Chain, delay: tuple[float, float], polarity: int) -> tuple[Reading, ...]:
+    """``level``: before smoothing, so that smoothing moves no reading; ``delay`` in s, with its standard deviation."""
+    signal_power = 10 ** (level.y / 10) / 10 ** ((chain.offset_db(number) or 0.0) / 10)
+    spreads = DB_PER_NEPER * np.sqrt(noise_power / 2 / np.maximum(signal_power, _LEAST))
+    readings = list(level_readings(level, spreads))
+    late, unsure = delay
+    readings.append(Reading("delay", number, late, "s", {"samples": late * chain.rate if chain.rate else 0.0}, None, unsure))
+    readings.append(Reading("polarity", number, float(polarity), "ratio"))
+    span_low, span_high = judged_band(level)
+    band = (level.x >= span_low) & (level.x <= span_high)
+    snr = float(10 * np.log10(signal_power[band].mean() / max(float(noise_power[band].mean()), _LEAST)))
+    readings.append(Reading("signal_to_noise", number, snr, "dB", {"low_hz": span_low, "high_hz": span_high}))
+    return tuple(readings)

@@ -1,0 +1,97 @@
+"""Numbers as people read them: engineering notation and no more digits than the uncertainty supports."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from epidote.core.results.result import Reading
+
+_ENGINEERING = {-12: "p", -9: "n", -6: "µ", -3: "m", 0: "", 3: "k", 6: "M", 9: "G"}
+_PREFIXED = {"V", "W", "Pa", "Hz", "s", "Ω"}
+_DB_LIKE = {"dB", "dBFS", "dBV", "dBu", "dB SPL", "dB/oct"}
+NOT_GIVEN = "–"
+_COUNTS = ("events",)
+
+
+def _decimals(value: float, significant: int, uncertainty: float | None) -> int:
+    """Decimals that show ``significant`` digits, but none beyond the first digit of the uncertainty."""
+    rounded = abs(float(f"{value:.{significant - 1}e}"))
+    wanted = significant - 1 - math.floor(math.log10(rounded)) if rounded else significant - 1
+    if uncertainty and uncertainty > 0 and math.isfinite(uncertainty):
+        wanted = min(wanted, -math.floor(math.log10(uncertainty)))
+    return max(0, min(wanted, 9))
+
+
+def _number(value: float, decimals: int) -> str:
+    rounded = f"{value:.{decimals}f}"
+    return rounded[1:] if rounded.startswith("-") and not rounded.strip("-0.") else rounded
+
+
+def format_quantity(value: float | None, unit: str, *, digits: int = 4, uncertainty: float | None = None, signed: bool = False) -> str:
+    """A value with its unit: 12.49 mV, 997.0 Hz, -82.64 dB, 0.0123 %.
+
+    ``uncertainty`` is one standard deviation in the same unit and limits the digits; ``signed`` shows a plus sign. Decibels get two
+    decimals at most, or more when ``uncertainty`` supports them, and so do samples; ``None`` and values that are not finite give a dash.
+    """
+    if value is None or not math.isfinite(value):
+        return NOT_GIVEN
+    prefix = ""
+    if unit in _DB_LIKE:
+        decimals = 2
+        if uncertainty and uncertainty > 0 and math.isfinite(uncertainty):
+            decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
+    elif unit == "ppm":
+        decimals = max(0, min(-math.floor(math.log10(uncertainty)), 4)) if uncertainty and 0 < uncertainty < math.inf else 4
+    elif unit == "samples" and uncertainty and 0 < uncertainty < math.inf:
+        decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
+    elif unit in ("samples", "bit", "°"):
+        decimals = min(_decimals(value, digits, uncertainty), 3 if unit == "samples" else 2)
+    else:
+        if unit in _PREFIXED and value:
+            # a value lost in its uncertainty is shown on the uncertainty's scale: 0 mHz, not 37 nHz
+            scale = max(abs(float(f"{value:.{digits - 1}e}")), uncertainty or 0.0)
+            exponent = 3 * math.floor(math.log10(scale) / 3)
+            exponent = max(-12, min(exponent, 9))
+            value, prefix = value / 10**exponent, _ENGINEERING[exponent]
+            uncertainty = uncertainty / 10**exponent if uncertainty else None
+        decimals = _decimals(value, digits, uncertainty)
+    text = _number(value, decimals)
+    if signed and not text.startswith("-"):
+        text = "+" + text
+    joint = f"{prefix}{unit}" if unit not in ("ratio", "") else prefix
+    return f"{text} {joint}".rstrip() if unit != "°" else f"{text}°"
+
+
+def format_plain(value: float | None, unit: str) -> str:
+    """A figure as it was typed: no zeros behind it that nobody wrote; "" for None."""
+    if value is None:
+        return ""
+    number, _, rest = format_quantity(value, unit, digits=6).partition(" ")
+    if unit in _DB_LIKE:
+        number = f"{value:.6g}"
+    if "." in number:
+        number = number.rstrip("0").rstrip(".")
+    return f"{number} {rest}".strip()
+
+
+def format_axis(value: float, unit: str) -> str:
+    """A tick label without its unit: 20, 1k, 10k, 0.01, -80."""
+    if unit in _DB_LIKE or unit == "°":
+        return f"{value:.10g}"
+    magnitude = abs(value)
+    if magnitude >= 1e6:
+        return f"{value / 1e6:.6g}M"
+    if magnitude >= 1e3:
+        return f"{value / 1e3:.6g}k"
+    return f"{value:.6g}"
+
+
+def format_reading(reading: Reading) -> str:
+    """A reading's value: with its unit and the digits its spread supports, a polarity in words, a count as such."""
+    if reading.value is not None and reading.key == "polarity":
+        return "normal" if reading.value > 0 else "inverted"
+    if reading.value is not None and reading.key in _COUNTS:
+        return f"{reading.value:.0f}"
+    return format_quantity(reading.value, reading.unit, uncertainty=reading.spread)

@@ -1,0 +1,1 @@
+"""Results: readings, curves, cautions, and features of curves."""

@@ -1,0 +1,82 @@
+"""What people read off a curve: its value at a point, corners, slopes, flatness. Curves here are levels in dB over log frequency."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from epidote.core.analysis.spline import Spline
+from epidote.core.results.result import Curve
+from epidote.core.signals.signal import Samples
+
+LOGARITHMIC = ("Hz", "V", "W", "FS")  # units of axes along which ratios count
+
+
+def value_at(x: Samples, y: Samples, at: float, log_x: bool = True) -> float | None:
+    """y at ``at`` by a cubic spline through the neighbours; None outside the curve. x ascending (points,)."""
+    if x.size == 0 or not x[0] - 1e-9 * abs(x[0]) <= at <= x[-1] + 1e-9 * abs(x[-1]):
+        return None
+    i = int(np.searchsorted(x, at))
+    part = slice(max(0, i - 4), min(x.size, i + 4))
+    xs, ys = x[part], y[part]
+    if xs.size < 4 or not np.isfinite(ys).all():
+        return float(np.interp(at, x, y))
+    axis, point = (np.log(xs), math.log(at)) if log_x else (xs, at)
+    return Spline.through(axis, ys).at(point)
+
+
+def curve_at(curve: Curve, at: float) -> float | None:
+    """The curve's value at x = ``at``; None outside it."""
+    log = curve.x_unit in LOGARITHMIC and curve.x.size > 0 and curve.x[0] > 0
+    if curve.x_unit in ("V", "W", "FS", "dBFS", "dBV", "dBu"):  # along a staircase, whose knee a spline would overshoot
+        if curve.x.size == 0 or not curve.x[0] <= at <= curve.x[-1]:
+            return None
+        return float(np.interp(math.log(at), np.log(curve.x), curve.y) if log else np.interp(at, curve.x, curve.y))
+    return value_at(curve.x, curve.y, at, log_x=log)
+
+
+def settled_phase(phase: Samples, at: int, polarity: int) -> Samples:
+    """A phase in radians (points,) less the whole turns that bring the point ``at`` nearest to 0, or to half a turn where polarity is -1."""
+    target = 0.0 if polarity > 0 else math.pi
+    return np.asarray(phase - 2 * np.pi * np.round((phase[at] - target) / (2 * np.pi)))
+
+
+def crossing(x: Samples, y: Samples, level: float, start: float, upwards: bool) -> float | None:
+    """First x from ``start`` towards higher (or lower) x where y falls below ``level``; None if it never does.
+
+    Between two points the place is found on the spline through their neighbours.
+    """
+    order = np.arange(x.size) if upwards else np.arange(x.size)[::-1]
+    ahead = order[x[order] >= start] if upwards else order[x[order] <= start]
+    below = np.flatnonzero(y[ahead] < level)
+    if below.size == 0 or below[0] == 0:
+        return None
+    inner, outer = sorted((int(ahead[below[0] - 1]), int(ahead[below[0]])))
+    part = slice(max(0, inner - 3), min(x.size, outer + 4))
+    low, high = np.log(x[inner]), np.log(x[outer])
+    if x[part].size < 4:
+        share = (y[inner] - level) / (y[inner] - y[outer])
+        return float(np.exp(low + share * (high - low)))
+    places = Spline.through(np.log(x[part]), y[part]).places_of(level, inner - part.start)
+    return float(np.exp(places[0])) if places.size else float(x[outer])
+
+
+def corner(curve: Curve, drop_db: float, reference: float, upwards: bool) -> float | None:
+    """Frequency in Hz above (or below) ``reference`` Hz where the level is ``drop_db`` under that at the reference."""
+    level = curve_at(curve, reference)
+    return None if level is None else crossing(curve.x, curve.y, level - drop_db, reference, upwards)
+
+
+def slope(curve: Curve, x1: float, x2: float) -> float | None:
+    """Mean slope between two frequencies in dB per octave; None when one lies outside the curve or they are equal."""
+    y1, y2 = curve_at(curve, x1), curve_at(curve, x2)
+    if y1 is None or y2 is None or x1 == x2:
+        return None
+    return (y2 - y1) / math.log2(x2 / x1)
+
+
+def flatness(curve: Curve, low: float, high: float) -> float | None:
+    """Half of the range of levels within the band: the x of "±x dB"."""
+    inside = curve.y[(curve.x >= low * (1 - 1e-9)) & (curve.x <= high * (1 + 1e-9))]
+    return float(inside.max() - inside.min()) / 2 if inside.size > 1 else None

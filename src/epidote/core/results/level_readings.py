@@ -1,0 +1,93 @@
+"""What a level curve says in single figures: gain at 1 kHz, corners, flatness. Of a measured curve, or of one less the chain's own."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from epidote.core.results.caution import Caution
+from epidote.core.results.curve_features import corner, curve_at, flatness
+from epidote.core.results.result import Curve, Reading
+from epidote.core.signals.signal import Samples
+
+
+def reference_frequency(level: Curve) -> float:
+    """1 kHz, or the middle of a band that leaves it out."""
+    low, high = float(level.x[0]), float(level.x[-1])
+    return 1000.0 if low < 1000 < high else math.sqrt(low * high)
+
+
+def judged_band(level: Curve) -> tuple[float, float]:
+    """20 Hz to 20 kHz as far as the curve goes, in Hz."""
+    low, high = max(20.0, float(level.x[0])), min(20000.0, float(level.x[-1]))
+    return (low, high) if high > low else (float(level.x[0]), float(level.x[-1]))
+
+
+def level_readings(level: Curve, spreads: Samples | None) -> tuple[Reading, ...]:
+    """Gain, corners, flatness. ``spreads``: one standard deviation of the level in dB at each point of the curve (points,), independent of each other."""
+    number, high = level.channel, float(level.x[-1])
+    reference = reference_frequency(level)
+    at: dict[str, float | str] = {"reference_hz": reference}
+    outside = (Caution.OUTSIDE_BAND,)
+    base = curve_at(level, reference)
+    of = _Spreads(level, spreads, reference)
+    readings = [Reading("gain_1k", number, base, "dB", {"frequency_hz": reference}, None, of.at(reference))]
+    for key, drop in (("bandwidth_{}", 3.0), ("bandwidth_{}_1db", 1.0)):
+        for side, upwards in (("low", False), ("high", True)):
+            found = corner(level, drop, reference, upwards)
+            spread = None if found is None else of.of_corner(found)
+            readings.append(Reading(key.format(side), number, found, "Hz", at, None, spread, () if found else outside))
+    low, top = judged_band(level)
+    where: dict[str, float | str] = {"low_hz": low, "high_hz": top}
+    readings.append(Reading("flatness", number, flatness(level, low * 0.999, top * 1.001), "dB", where, None, of.of_flatness(low, top)))
+    last = curve_at(level, min(20000.0, high))
+    if high >= 19990 and last is not None and base is not None:
+        readings.append(Reading("level_20k", number, last - base, "dB", at, None, of.re_reference(min(20000.0, high))))
+    return tuple(readings)
+
+
+@dataclass(frozen=True)
+class _Spreads:
+    """Standard deviations of what is read off a level curve, from those of its points in dB; None throughout where these are not known."""
+
+    level: Curve
+    points: Samples | None
+    reference: float
+
+    def at(self, frequency: float) -> float | None:
+        """Of the level at a frequency."""
+        return None if self.points is None else float(np.interp(frequency, self.level.x, self.points))
+
+    def re_reference(self, frequency: float) -> float | None:
+        """Of a level re that at the reference."""
+        own, base = self.at(frequency), self.at(self.reference)
+        return None if own is None or base is None else math.hypot(own, base)
+
+    def of_corner(self, frequency: float) -> float | None:
+        """In Hz: of the difference in level over the slope."""
+        spread = self.re_reference(frequency)
+        near, far = (curve_at(self.level, frequency * by) for by in (0.98, 1.02))
+        if spread is None or near is None or far is None or near == far:
+            return None
+        return spread * 0.04 * frequency / abs(far - near)
+
+    def of_flatness(self, low: float, high: float) -> float | None:
+        """Of half the range: of the greatest and the least level, or of a range that is the noise's own."""
+        inside = np.flatnonzero((self.level.x >= low * 0.999) & (self.level.x <= high * 1.001))
+        if self.points is None or inside.size < 2:
+            return None
+        top, bottom = (int(inside[pick(self.level.y[inside])]) for pick in (np.argmax, np.argmin))
+        most = max(float(self.points[top]), float(self.points[bottom]))
+        half_range = float(self.level.y[top] - self.level.y[bottom]) / 2
+        of_noise = most * math.sqrt(2 * math.log(inside.size))  # what the noise alone reaches among so many points
+        if half_range < 2 * of_noise:
+            return of_noise
+        return 0.5 * math.hypot(float(self.points[top]), float(self.points[bottom]))
+
+
+def read_again(curves: Iterable[Curve]) -> dict[tuple[str, int], Reading]:
+    """The level readings by key and channel, off level curves that were changed after the analysis."""
+    return {(r.key, r.channel): r for curve in curves for r in level_readings(curve, None)}

@@ -1,0 +1,1 @@
+"""Signals: samples, stimuli as data, recordings, transforms."""

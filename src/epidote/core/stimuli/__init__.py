@@ -1,0 +1,1 @@
+"""Stimuli: one module for each kind; `every` registers all of them."""

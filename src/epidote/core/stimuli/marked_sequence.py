@@ -1,0 +1,99 @@
+"""A stimulus, or several, between two marks: for a unit that plays from its own storage, recorded by a device on another clock.
+
+A mark is a short sweep. The two are alike, so whatever the unit does to one it does to the other: the time between them, found by laying
+the second over the first, tells the clock whatever the unit's phase, and the first tells the start.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from epidote.core.errors import UnusableInputError
+from epidote.core.quantities.units import from_db
+from epidote.core.signals.signal import MOST_FRAMES, Samples, Stimulus
+from epidote.core.stimuli.tone import fade_ends
+
+SILENCE, MARK, GAP = 0.5, 0.6, 0.6  # seconds: at both ends; one mark; between a mark and what it marks
+_LOW, _HIGH, _RAMP = 300.0, 9000.0, 0.01
+
+
+def mark(rate: float, level: float) -> Samples:
+    """One mark (frames,): an exponential sweep from 300 Hz to 9 kHz, or 0.4 of the rate where that is lower."""
+    high = min(_HIGH, 0.4 * rate)
+    frames = round(MARK * rate)
+    t = np.arange(frames) / rate
+    length = MARK / math.log(high / _LOW)
+    wave = from_db(level) * np.sin(2 * np.pi * _LOW * length * np.expm1(t / length))
+    fade_ends(wave, round(_RAMP * rate))
+    return np.asarray(wave)
+
+
+@dataclass(frozen=True)
+class Marked:
+    """What a marked file holds: the stimuli in order, and in which frame each, and each mark, begins."""
+
+    stimuli: tuple[Stimulus, ...]
+    level: float
+    first_mark: int
+    starts: tuple[int, ...]
+    last_mark: int
+    frames: int
+
+    @property
+    def rate(self) -> float:
+        return self.stimuli[0].rate
+
+    @property
+    def channels(self) -> int:
+        """One, or as many as it takes where the stimuli do not all play on the same."""
+        every = {s.channels for s in self.stimuli}
+        return 1 if len(every) == 1 else max(max(c) for c in every)
+
+    def samples(self) -> Samples:
+        """Samples (frames, channels) in FS; the marks sound on every channel."""
+        out = np.zeros((self.frames, self.channels))
+        sound = mark(self.rate, self.level)
+        for place in (self.first_mark, self.last_mark):
+            out[place : place + sound.size] = sound[:, None]
+        for stimulus, place in zip(self.stimuli, self.starts, strict=True):
+            where = [c - 1 for c in stimulus.channels] if self.channels > 1 else [0]
+            out[place : place + stimulus.frames, where] = stimulus.samples()[:, None]
+        return out
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "level": self.level, "first_mark": self.first_mark, "last_mark": self.last_mark, "frames": self.frames,
+            "stimuli": [{"at": at, **s.to_json()} for s, at in zip(self.stimuli, self.starts, strict=True)],
+        }  # fmt: skip
+
+    @staticmethod
+    def from_json(data: Mapping[str, Any]) -> Marked:
+        """Raises UnusableInputError."""
+        try:
+            stimuli = tuple(Stimulus.from_json(s) for s in data["stimuli"])
+            starts = tuple(int(s["at"]) for s in data["stimuli"])
+            found = Marked(stimuli, float(data["level"]), int(data["first_mark"]), starts, int(data["last_mark"]), int(data["frames"]))
+        except (KeyError, TypeError, ValueError, OverflowError) as error:
+            raise UnusableInputError("The sync markers in the stimulus description cannot be read. Export the stimulus again.") from error
+        inside = bool(found.stimuli) and 0 <= found.first_mark < min(found.starts) and max(found.starts) < found.last_mark < found.frames
+        if not inside or found.frames > MOST_FRAMES or not abs(found.level) <= 1000 or len({s.rate for s in found.stimuli}) > 1:
+            raise UnusableInputError("The sync markers in the stimulus description do not enclose the stimuli. Export the stimulus again.")
+        return found
+
+
+def marked(stimuli: Sequence[Stimulus], level: float) -> Marked:
+    """The stimuli, one after the other, between marks at ``level`` dBFS, with silence at both ends."""
+    rate = stimuli[0].rate
+    first = round(SILENCE * rate)
+    place = first + round((MARK + GAP) * rate)
+    starts = []
+    for stimulus in stimuli:
+        starts.append(place)
+        place += stimulus.frames
+    last = place + round(GAP * rate)
+    return Marked(tuple(stimuli), level, first, tuple(starts), last, last + round((MARK + SILENCE) * rate))

@@ -1,0 +1,94 @@
+"""Noise, white or pink, that can be made again to the sample from its seed; and any material, whose samples are at hand or are read anew."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+
+import numpy as np
+
+from epidote.core.analysis.spectral.spectrum import even_fast_len
+from epidote.core.errors import SettingError
+from epidote.core.quantities.units import from_db
+from epidote.core.settings import LabelledEnum
+from epidote.core.signals import transforms
+from epidote.core.signals.signal import Samples, Signal, Stimulus, locked, stimulus_maker
+from epidote.core.stimuli.tone import fade_ends
+
+NOISE, MATERIAL = "noise", "material"
+LEAD, RAMP, TAIL = 0.1, 0.02, 0.6  # seconds; the tail is for the response to die away
+_LOW, _HIGH = 5.0, 0.48  # Hz; of the rate
+_CREST = 4.0  # samples beyond four times the RMS are cut, one in 16,000
+
+
+class Colour(LabelledEnum):
+    WHITE = "white"
+    PINK = "pink"
+
+
+def noise(*, rate: float, colour: Colour, duration: float, level: float, seed: int = 1, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+    """level: dBFS of a sine with the same peak."""
+    lead = round(LEAD * rate)
+    parameters = {
+        "pink": float(colour is Colour.PINK), "seed": float(seed), "level": level, "lead": lead, "sounding": round(duration * rate),
+        "frames": lead + round(duration * rate) + round(TAIL * rate),
+    }  # fmt: skip
+    return Stimulus(NOISE, rate, parameters, channels)
+
+
+@stimulus_maker(NOISE, "pink seed level lead sounding")
+def _make(rate: float, p: Mapping[str, float]) -> Samples:
+    frames = round(p["sounding"])
+    size = even_fast_len(frames)
+    spectrum = transforms.rfft(np.random.default_rng(round(p["seed"])).standard_normal(size))
+    f = transforms.rfftfreq(size, 1 / rate)
+    shape = np.where((f >= _LOW) & (f <= _HIGH * rate), 1.0, 0.0)
+    if p["pink"]:
+        shape /= np.sqrt(np.maximum(f, _LOW))
+    x = transforms.irfft(spectrum * shape, size)[:frames]
+    x = np.clip(x, -_CREST * x.std(), _CREST * x.std())
+    return _placed(x, p, rate)
+
+
+def _placed(x: Samples, p: Mapping[str, float], rate: float) -> Samples:
+    """Faded, its peak at the level, with silence round it."""
+    x = x * (from_db(p["level"]) / float(np.abs(x).max()))
+    fade_ends(x, min(round(RAMP * rate), x.size // 2))
+    out = np.zeros(round(p["frames"]))
+    lead = round(p["lead"])
+    out[lead : lead + x.size] = x
+    return out
+
+
+Reader = Callable[[str, float], Signal]
+_READER: list[Reader] = []
+
+
+def set_material_reader(reader: Reader) -> None:
+    """Who knows files says how a sound file (its path, the rate wanted) becomes a signal at that rate."""
+    _READER[:] = [reader]
+
+
+def material(*, rate: float, path: str, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+    """The beginning of a sound file, its channels as one, its peak at ``level`` dBFS. Raises SettingError, UnusableInputError."""
+    if not path.strip():
+        raise SettingError("An audio file is needed. Set it in “{material}”.", "material")
+    if not _READER:
+        raise SettingError("Audio files cannot be read here.")
+    whole = _READER[0](path, rate)
+    x = whole.samples.mean(axis=1)[: max(1, math.ceil(duration * rate))].copy()
+    if x.size < rate or not np.abs(x).max() > 0:
+        raise SettingError(f"{path} contains less than 1 s of audio. Use a longer file.")
+    return sounded(x, rate=rate, level=level, channels=channels)
+
+
+def sounded(x: Samples, *, rate: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+    """Samples (frames,) that are at hand, faded, their peak at ``level`` dBFS."""
+    lead = round(LEAD * rate)
+    parameters = {"level": level, "lead": lead, "sounding": float(x.size), "frames": lead + x.size + round(TAIL * rate)}
+    return Stimulus(MATERIAL, rate, parameters, channels, locked(_placed(x, parameters, rate)))
+
+
+@stimulus_maker(MATERIAL, "level lead sounding")
+def _not_at_hand(rate: float, p: Mapping[str, float]) -> Samples:
+    raise SettingError("The audio file that was played is not available. Set its path in “{material}”.", "material")

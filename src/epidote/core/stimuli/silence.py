@@ -1,0 +1,21 @@
+"""Nothing, for so many seconds: what a procedure plays that only records."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from epidote.core.signals.signal import Samples, Stimulus, stimulus_maker
+
+KIND = "silence"
+
+
+def silence(rate: float, duration: float) -> Stimulus:
+    """``duration`` seconds."""
+    return Stimulus(KIND, rate, {"frames": round(duration * rate)})
+
+
+@stimulus_maker(KIND, "frames")
+def _make(rate: float, p: Mapping[str, float]) -> Samples:
+    return np.zeros(round(p["frames"]))

@@ -1,0 +1,62 @@
+"""The exponential sweep whose harmonics stay in step with it.
+
+x(t) = A sin(2 pi f1 L exp(t/L)), L = T / ln(f2/f1). For this form sin(n phi(t)) = sin(phi(t + L ln n)) holds at any L, so that the
+n-th harmonic response is found L ln n before the linear one (Farina 2000; Novak, Lotton, Simon 2015).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+import numpy as np
+
+from epidote.core.errors import SettingError
+from epidote.core.quantities.units import from_db
+from epidote.core.signals.signal import Samples, Stimulus, stimulus_maker
+
+LEAD, TAIL = 0.1, 0.6  # seconds of silence before, and after for the response to die away
+
+
+def sweep(*, rate: float, start: float, stop: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+    """A sweep of ``duration`` s for the wanted band from ``start`` to ``stop`` Hz. level in dBFS.
+
+    It begins two octaves below the band and ends above it, at 0.48 of the rate at most; the fades lie outside the band only.
+    Raises SettingError when the band does not fit below half the rate.
+    """
+    if stop > 0.47 * rate:
+        raise SettingError(
+            f"{{stop_frequency}} {stop:g} Hz is too high for {rate:g} Hz: at most {0.47 * rate:g} Hz. Lower it or raise the rate.", "stop_frequency",
+        )
+    if start * 1.5 > stop:
+        raise SettingError(
+            f"{{start_frequency}} {start:g} Hz must be at least half an octave below {{stop_frequency}} {stop:g} Hz.", "start_frequency", "stop_frequency",
+        )  # fmt: skip
+    first, last = start / 4, min(0.48 * rate, 1.25 * stop)
+    length = duration / math.log(last / first)
+    sounding = round(duration * rate)
+    lead, tail = round(LEAD * rate), round(TAIL * rate)
+    parameters = {
+        "first": first, "last": last, "start": start, "stop": stop, "length": length, "level": level,
+        "lead": lead, "tail": tail, "frames": lead + sounding + tail,
+    }  # fmt: skip
+    return Stimulus("sweep", rate, parameters, channels)
+
+
+@stimulus_maker("sweep", "first last start stop length level lead tail")
+def _make(rate: float, p: Mapping[str, float]) -> Samples:
+    lead, tail, frames, length = round(p["lead"]), round(p["tail"]), round(p["frames"]), p["length"]
+    sounding = frames - lead - tail
+    # exp and sin over the whole sweep are its cost: the exponential is built from two short tables instead
+    block = 1024
+    coarse = np.exp(np.arange(-(-sounding // block)) * (block / rate / length)) * (2 * np.pi * p["first"] * length)
+    fine = np.exp(np.arange(block) / (rate * length))
+    samples = np.zeros(frames)
+    wave = np.sin(np.outer(coarse, fine).ravel()[:sounding])
+    wave *= from_db(p["level"])
+    rise = round(rate * length * math.log(p["start"] / p["first"]))
+    fall = round(rate * length * math.log(p["last"] / p["stop"]))
+    wave[:rise] *= 0.5 - 0.5 * np.cos(np.pi * (np.arange(rise) + 0.5) / rise)
+    wave[sounding - fall :] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fall) + 0.5) / fall)
+    samples[lead : lead + sounding] = wave
+    return samples
