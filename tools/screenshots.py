@@ -16,7 +16,7 @@ os.environ["XDG_CONFIG_HOME"] = HOME  # the pictures do not depend on anybody's 
 from PySide6.QtCore import QDeadlineTimer, QEventLoop
 from PySide6.QtWidgets import QApplication, QWidget
 
-from epidote.audio.files import encode
+from epidote.audio.files.sound_file import encode
 from epidote.core.signals.signal import Signal
 from epidote.demo.scenario import fill_demo, missing_orders, open_demo
 from epidote.desktop.app import application

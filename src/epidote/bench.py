@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from epidote.audio.device import Cancelled, Device, Wiring
-from epidote.audio.devices import open_device
-from epidote.audio.soundcard import PREFIX as SOUND_PREFIX
+from epidote.audio.registry import open_device
+from epidote.audio.soundcard.device import PREFIX as SOUND_PREFIX
 from epidote.core.calibration.precheck import Precheck, examined, shots
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from epidote.audio.files import read_sound, read_tracks
+from epidote.audio.files.sound_file import read_sound, read_tracks
 from epidote.core.errors import UnusableInputError
 
 RATE = 48000

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from epidote.audio.files import read_sound
+from epidote.audio.files.sound_file import read_sound
 from epidote.core.errors import UnusableInputError
 
 FORMATS = ("WAV", "AIFF", "W64", "RF64", "CAF", "AU", "FLAC")

@@ -9,8 +9,8 @@ import pytest
 import soundfile
 
 from epidote.audio.device import Wiring
-from epidote.audio.devices import open_device
-from epidote.audio.files import DiskError, encode, is_24_bit, read_sound, write_whole
+from epidote.audio.files.sound_file import DiskError, encode, is_24_bit, read_sound, write_whole
+from epidote.audio.registry import open_device
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.stimuli.tone import tone
 from tests.conftest import dithered, sine

@@ -16,8 +16,8 @@ import numpy as np
 import pytest
 
 from epidote.audio.device import DeviceLostError, FormatRefusedError, Wiring
-from epidote.audio.devices import open_device
-from epidote.audio.soundcard import SoundCard, sound_cards
+from epidote.audio.registry import open_device
+from epidote.audio.soundcard.device import SoundCard, sound_cards
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
 from epidote.core.procedures.latency import Latency, LatencySettings

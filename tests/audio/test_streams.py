@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from epidote.audio.streams import SoundStream
+from epidote.audio.files.streams import SoundStream
 from epidote.core.errors import UnusableInputError
 
 RATE, FRAMES = 48000, 150_000

@@ -129,7 +129,7 @@ def test_rows_that_are_not_there_or_not_one(run, tmp_path):
 
 
 def test_what_should_never_happen_is_no_traceback_either(run, monkeypatch, tmp_path):
-    monkeypatch.setattr("epidote.audio.devices.devices", lambda: 1 / 0)
+    monkeypatch.setattr("epidote.audio.registry.devices", lambda: 1 / 0)
     code, _, err = run("devices")
     assert code == 4
     assert "internal error (ZeroDivisionError" in err

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from epidote.audio.files import decode_kept, read_sound
+from epidote.audio.files.sound_file import decode_kept, read_sound
 from epidote.bench import open_for
 from epidote.conductor import Order, recompute, study_chain
 from epidote.core.analysis.delay.clock_offset import resampled

@@ -9,8 +9,8 @@ import numpy as np
 import pytest
 
 from epidote.audio.device import Device, FormatRefusedError, Wiring
-from epidote.audio.devices import open_device
-from epidote.audio.simulated import BENCHES, PREFIX
+from epidote.audio.registry import open_device
+from epidote.audio.simulated.device import BENCHES, PREFIX
 from epidote.core.errors import CancelledError, EpidoteError, MeasurementError
 from epidote.core.signals.signal import Signal
 from epidote.core.stimuli.generator import Programme, ProgrammeKind

@@ -14,8 +14,8 @@ import pytest
 
 from epidote.conductor import recompute
 from epidote.core.errors import EpidoteError
-from epidote.study.archive import unzip_study, zip_study
-from epidote.study.entries import Owner
+from epidote.study.annotations import Owner
+from epidote.study.interchange.archive import unzip_study, zip_study
 from epidote.study.models import StudyError
 from epidote.study.store import Study
 from tests.conftest import measured, small_study

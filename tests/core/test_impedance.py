@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from epidote.audio.device import Wiring
-from epidote.audio.devices import open_device
+from epidote.audio.registry import open_device
 from epidote.conductor import play_and_record
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError

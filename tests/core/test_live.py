@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from epidote.audio.device import Wiring
-from epidote.audio.devices import open_device
+from epidote.audio.registry import open_device
 from epidote.core.analysis.spectral.hearing_threshold import components, statement, threshold
 from epidote.core.errors import SettingError
 from epidote.core.live.meter_readings import figures

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from epidote.audio.device import Wiring
-from epidote.audio.devices import open_device
+from epidote.audio.registry import open_device
 from epidote.bench import needs_careful_start, open_for, short_shot, started
 from epidote.conductor import BenchNotReadyError, Order, measure
 from epidote.core.calibration.precheck import examined, shots

@@ -10,7 +10,7 @@ from PySide6.QtGui import QDropEvent, QGuiApplication, QImage
 from PySide6.QtWidgets import QMessageBox
 
 from epidote.desktop.curve_preview import CurvePreview
-from epidote.study.text_curves import text_readings
+from epidote.study.interchange.curve_text import text_readings
 from tests.desktop.test_matrix import do, export, wait_for
 
 
@@ -335,7 +335,7 @@ def test_documents_texts_and_json(window, two, tmp_path, qtbot):
     export(qtbot, two, tmp_path / "g.pdf")
     assert (tmp_path / "g.pdf").read_bytes().startswith(b"%PDF")
     export(qtbot, two, tmp_path / "c.txt")
-    from epidote.study.text_curves import read_text_curve
+    from epidote.study.interchange.curve_text import read_text_curve
 
     files = sorted(tmp_path.glob("c *.txt"))
     assert len(files) == 2
@@ -388,7 +388,7 @@ def test_a_zip_of_enormous_size_is_asked_about(window, two, qtbot, tmp_path, mon
     window.files.zip_study(tmp_path / "out.zip")
     wait_for(qtbot, (tmp_path / "out.zip").exists)
     (tmp_path / "there").mkdir()
-    monkeypatch.setattr("epidote.study.archive.MOST_UNPACKED", 1000)
+    monkeypatch.setattr("epidote.study.interchange.archive.MOST_UNPACKED", 1000)
     boxes = []
 
     def question():

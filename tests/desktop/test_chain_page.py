@@ -200,7 +200,7 @@ def test_a_question_before_the_first_run_of_a_changed_chain(window, qtbot, monke
 
 
 def test_dropouts_while_listening_are_said(page, window, qtbot, monkeypatch):
-    monkeypatch.setattr("epidote.audio.simulated_live.SimulatedLive.faults", lambda self: ("input overflow",))
+    monkeypatch.setattr("epidote.audio.simulated.live.SimulatedLive.faults", lambda self: ("input overflow",))
     assert page.live.faults.isHidden()
     page.live.listen.click()
     wait_for(qtbot, lambda: not page.live.faults.isHidden())
@@ -208,11 +208,11 @@ def test_dropouts_while_listening_are_said(page, window, qtbot, monkeypatch):
 
 
 def test_a_device_plugged_in_later_is_found(page, window, qtbot, monkeypatch):
-    from epidote.audio.devices import devices
+    from epidote.audio.registry import devices
 
     known = devices()
     later = known[0].__class__("sound:later", "The late interface", "sound card", 2, 2, (48000,), 24)
-    monkeypatch.setattr("epidote.audio.devices.devices", lambda: [*known, later])
+    monkeypatch.setattr("epidote.audio.registry.devices", lambda: [*known, later])
     page.path.choose("source")
     next(b for b in page.findChildren(QToolButton) if b.text() == "Refresh device list").click()
     wait_for(qtbot, lambda: any(name == "sound:later" for name, _ in page._devices))

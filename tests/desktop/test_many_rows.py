@@ -19,7 +19,7 @@ def path(measured_study, tmp_path):
     from epidote.core.procedures.protocol import procedure
     from epidote.core.results.level_readings import level_readings
     from epidote.core.settings import make_settings
-    from epidote.study.curves import thumbnail_points
+    from epidote.study.curve_codec import thumbnail_points
     from epidote.study.store import create_study
 
     study = create_study(tmp_path / "Many.epidote", "Many")

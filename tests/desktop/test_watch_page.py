@@ -226,7 +226,7 @@ def test_watching_nothing_is_said(window, qtbot):
 def test_dropouts_while_listening_are_said_and_kept(page, window, qtbot, monkeypatch):
     """The device reports two dropouts while nothing but listening goes on; both pages with live sound say so until it begins anew."""
     reported: list[str] = []
-    monkeypatch.setattr("epidote.audio.simulated_live.SimulatedLive.faults", lambda self: tuple(reported))
+    monkeypatch.setattr("epidote.audio.simulated.live.SimulatedLive.faults", lambda self: tuple(reported))
     watching(page, qtbot)
     assert page.faults.isHidden()
     reported.append("input overflow")

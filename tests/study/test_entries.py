@@ -10,8 +10,8 @@ from contextlib import closing
 import pytest
 
 from epidote.core.errors import UnusableInputError
-from epidote.study.archive import study_json, unzip_study, zip_study
-from epidote.study.entries import usual_person
+from epidote.study.annotations import usual_person
+from epidote.study.interchange.archive import study_json, unzip_study, zip_study
 from epidote.study.models import Owner, StudyError
 from epidote.study.store import Study
 from tests.conftest import measured

@@ -4,7 +4,7 @@ import csv
 
 import numpy as np
 
-from epidote.study.export import curves_csv, readings_csv
+from epidote.study.interchange.csv_export import curves_csv, readings_csv
 from tests.conftest import measured
 
 

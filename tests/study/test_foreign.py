@@ -10,9 +10,9 @@ import pytest
 
 from epidote.core.errors import UnusableInputError
 from epidote.core.results.caution import Caution
-from epidote.study.archive import unzip_study, zip_study
-from epidote.study.claim_files import read_claims
 from epidote.study.folder import RECORDINGS, UnsafeNameError, require_plain
+from epidote.study.interchange.archive import unzip_study, zip_study
+from epidote.study.interchange.claims_csv import read_claims
 from epidote.study.models import Owner, StudyError
 from epidote.study.store import Study, create_study
 from tests.conftest import measured
@@ -116,7 +116,7 @@ def test_a_database_that_is_a_link(study, tmp_path):
 
 
 def test_temporary_names_are_never_written_through(study, outside):
-    from epidote.audio.files import write_whole
+    from epidote.audio.files.sound_file import write_whole
 
     target = outside.parent / "out.txt"
     (outside.parent / "out.txt.part").symlink_to(outside)

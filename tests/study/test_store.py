@@ -12,7 +12,7 @@ import pytest
 
 from epidote.conductor import recompute
 from epidote.core.errors import SettingError
-from epidote.study.curves import thumbnail_points
+from epidote.study.curve_codec import thumbnail_points
 from epidote.study.models import ReadOnlyError, StudyError
 from epidote.study.store import Study, create_study
 from tests.conftest import measured

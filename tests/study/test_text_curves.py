@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from epidote.core.errors import UnusableInputError
 from epidote.core.results.result import Curve, curve_fault
-from epidote.study.claim_files import read_claims
-from epidote.study.text_curves import TextOptions, parse_text_curve, read_text_curve, text_of, text_readings
+from epidote.study.interchange.claims_csv import read_claims
+from epidote.study.interchange.curve_text import TextOptions, parse_text_curve, read_text_curve, text_of, text_readings
 
 WRITTEN = {
     "tabs": "20\t-1.5\t12\n1000\t0\t0\n20000\t-3.25\t-40\n",

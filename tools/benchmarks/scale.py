@@ -32,7 +32,7 @@ from epidote.desktop.main_window import MainWindow
 from epidote.desktop.plot.figure import Figure, Trace
 from epidote.desktop.plot.view import GraphView
 from epidote.desktop.theme import LIGHT
-from epidote.study.curves import thumbnail_points
+from epidote.study.curve_codec import thumbnail_points
 from epidote.study.judging import judged_claims
 from epidote.study.models import Owner
 from epidote.study.store import Study, create_study

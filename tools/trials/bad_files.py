@@ -28,7 +28,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[2]))
 
 from epidote.cli.app import run_command
 from epidote.core.errors import EpidoteError
-from epidote.study.archive import unzip_study, zip_study
+from epidote.study.interchange.archive import unzip_study, zip_study
 from epidote.study.store import Study
 from tools.trials.small_study import make_small_study
 

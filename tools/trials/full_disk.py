@@ -22,7 +22,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).resolve().parents[2]))
 
 from epidote.core.errors import EpidoteError
-from epidote.study.archive import zip_study
+from epidote.study.interchange.archive import zip_study
 from epidote.study.store import Study
 from tools.trials.small_study import make_small_study, measure_cell
 

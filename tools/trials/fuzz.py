@@ -24,7 +24,7 @@ SLOWEST_SECONDS = 5
 
 def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
     """What is searched by name, with texts to begin from. Imported late, so that the search can instrument the modules."""
-    from epidote.audio.headers import announced
+    from epidote.audio.files.headers import announced
     from epidote.core.calibration.methods import parse_correction
     from epidote.core.chain.chain_toml import chain_from_toml
     from epidote.core.comparison.claims.parser import understand
@@ -35,9 +35,9 @@ def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
     from epidote.core.signals.signal import Stimulus
     from epidote.core.stimuli.marked_sequence import Marked
     from epidote.core.text import spreadsheet_cell, visible
-    from epidote.study.claim_files import claims_in
+    from epidote.study.interchange.claims_csv import claims_in
+    from epidote.study.interchange.curve_text import text_readings
     from epidote.study.rows import points_from_json, readings_from_json
-    from epidote.study.text_curves import text_readings
 
     def stimulus(content: bytes) -> object:
         told = load_json(decoded(content), "stimulus")

@@ -67,7 +67,7 @@ def stimulus(
 
 def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
     """Settings, stimulus and marks (or None) from a description written by ``stimulus``."""
-    from epidote.audio.files import read_bounded
+    from epidote.audio.files.sound_file import read_bounded
     from epidote.core.signals.signal import Stimulus
     from epidote.core.stimuli.marked_sequence import Marked
 
@@ -95,7 +95,7 @@ def analyse(
     as_json: Json = False,
 ) -> int:
     """Analyse recordings; readings are given per channel."""
-    from epidote.audio.files import read_tracks
+    from epidote.audio.files.sound_file import read_tracks
     from epidote.conductor import analysed
     from epidote.core.analysis.delay.clock_offset import ClockOffset, on_its_own_clock, with_clock
     from epidote.core.comparison.baseline import against_baseline
@@ -159,7 +159,7 @@ def _streamed(files: list[Path], settings: Any, first: float, last: float | None
     """Rate and result of every channel of every track of all files against the first, read piece by piece."""
     from contextlib import ExitStack
 
-    from epidote.audio.streams import SoundStream
+    from epidote.audio.files.streams import SoundStream
     from epidote.core.procedures.path_delay.procedure import against_the_first
 
     with ExitStack() as stack:

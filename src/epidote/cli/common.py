@@ -47,7 +47,7 @@ def typed_value(model: Any, name: str, text: str) -> Any:
 def read_chain(path: Path | None, **usual: Any) -> Chain:
     """A chain file, or an uncalibrated chain with the given values."""
     from epidote.core.chain.chain import Chain  # not loaded for --help
-    from epidote.study.shelf import read_chain_file
+    from epidote.study.chain_library import read_chain_file
 
     return Chain(**usual) if path is None else read_chain_file(path)
 

@@ -238,7 +238,7 @@ def claims(
 ) -> int:  # fmt: skip
     """Add claims, and judge all claims, or those of one unit, by the measurements."""
     from epidote.core.comparison.claims.parser import understand
-    from epidote.study.claim_files import read_claims
+    from epidote.study.interchange.claims_csv import read_claims
     from epidote.study.judging import judged_claims
     from epidote.study.models import Owner
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from epidote.audio.patience import patience
+from epidote.audio.soundcard.patience import patience
 from epidote.cli.analyse import Json, Set
 from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
 from epidote.cli.stopping import stoppable
@@ -172,7 +172,7 @@ def _start_carefully(device: Device, chain: Chain, level: float, go_on: bool) ->
 
 def devices(as_json: Json = False) -> int:
     """List the sound devices."""
-    from epidote.audio.devices import devices as found
+    from epidote.audio.registry import devices as found
 
     if as_json:
         print_json(

@@ -144,8 +144,8 @@ def export(
     curve: Annotated[str | None, typer.Option(help="export this curve of each run instead of the readings")] = None,
 ) -> int:  # fmt: skip
     """Export readings, or one curve of several runs, as CSV."""
-    from epidote.audio.files import write_whole
-    from epidote.study.export import curves_csv, readings_csv
+    from epidote.audio.files.sound_file import write_whole
+    from epidote.study.interchange.csv_export import curves_csv, readings_csv
 
     study = Study(path)
     try:
@@ -211,7 +211,7 @@ def _setting_words(setting: tuple[float, int]) -> str:
 @app.command("zip")
 def zip_(path: PathArgument, out: Annotated[Path, typer.Argument(help="ZIP file to write")]) -> int:
     """Export a study as one ZIP file, including recordings and pictures."""
-    from epidote.study.archive import zip_study
+    from epidote.study.interchange.archive import zip_study
 
     study = Study(path)
     try:
@@ -228,7 +228,7 @@ def unzip(
     most_gb: Annotated[float, typer.Option("--most-gb", min=0, help="largest size to unpack to, in GB")] = 20.0,
 ) -> int:
     """Import a study from a ZIP file."""
-    from epidote.study.archive import unzip_study
+    from epidote.study.interchange.archive import unzip_study
 
     say(f"{unzip_study(source, folder, round(min(most_gb, 1e9) * 1e9))}")
     return 0
@@ -239,7 +239,7 @@ def as_json_file(
     path: PathArgument, curves: Annotated[bool, typer.Option("--curves", help="include all curves")] = False
 ) -> int:
     """Print the study as one JSON document."""
-    from epidote.study.archive import study_json
+    from epidote.study.interchange.archive import study_json
 
     study = Study(path)
     try:
@@ -260,7 +260,7 @@ def curve_in(
 ) -> int:  # fmt: skip
     """Import a curve from a text file as a response run. A file that can be read in two ways is refused with the option that decides."""
     from epidote.elsewhere import take_curve
-    from epidote.study.text_curves import TextOptions, readings_of_file
+    from epidote.study.interchange.curve_text import TextOptions, readings_of_file
 
     separator_, decimal_, unit_ = ("" if v == "auto" else str(v) for v in (separator, decimal, unit))
     wanted = TextOptions(separator_, decimal_, unit_, first)
@@ -280,9 +280,9 @@ def curve_out(
     curve: Annotated[str, typer.Option(help="curve to export")] = "level", channel: Annotated[int, typer.Option(min=1)] = 1,
 ) -> int:  # fmt: skip
     """Export a curve, with phase if available, as a text file."""
-    from epidote.audio.files import write_whole
-    from epidote.study.export import described
-    from epidote.study.text_curves import text_of
+    from epidote.audio.files.sound_file import write_whole
+    from epidote.study.interchange.csv_export import described
+    from epidote.study.interchange.curve_text import text_of
 
     study = Study(path)
     try:

@@ -11,7 +11,7 @@ from epidote.desktop.dialogs import LinesDialog
 from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
-    from epidote.study.text_curves import TextOptions, TextReading
+    from epidote.study.interchange.curve_text import TextOptions, TextReading
 
 _SHOWN = 5  # points
 

@@ -14,9 +14,9 @@ from epidote.desktop.widgets.question import ask_whether
 
 if TYPE_CHECKING:
     from epidote.desktop.main_window import MainWindow
+    from epidote.study.interchange.curve_text import TextOptions
     from epidote.study.models import Subject
     from epidote.study.store import Study
-    from epidote.study.text_curves import TextOptions
 
 
 class FileCommands:
@@ -70,7 +70,7 @@ class FileCommands:
         target = path
 
         def ask(study: Study) -> str:
-            from epidote.study.archive import zip_study
+            from epidote.study.interchange.archive import zip_study
 
             return f"Study exported to {zip_study(study, target)}, including recordings and pictures."
 
@@ -87,7 +87,7 @@ class FileCommands:
         found, into_folder = source, folder
 
         def size() -> tuple[int, int]:
-            from epidote.study.archive import MOST_UNPACKED, unpacked_size
+            from epidote.study.interchange.archive import MOST_UNPACKED, unpacked_size
 
             return unpacked_size(found), MOST_UNPACKED
 
@@ -104,7 +104,7 @@ class FileCommands:
 
     def _unpack(self, source: Path, folder: Path, most_bytes: int) -> None:
         def opener() -> Study:
-            from epidote.study.archive import unzip_study
+            from epidote.study.interchange.archive import unzip_study
             from epidote.study.store import Study
 
             return Study(unzip_study(source, folder, most_bytes))
@@ -125,7 +125,7 @@ class FileCommands:
         source = path
 
         def readings(_: Study) -> Any:
-            from epidote.study.text_curves import readings_of_file
+            from epidote.study.interchange.curve_text import readings_of_file
 
             return readings_of_file(source)
 

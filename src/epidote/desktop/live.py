@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from PySide6.QtCore import QObject, Signal
 
-from epidote.audio.patience import patience
+from epidote.audio.soundcard.patience import patience
 from epidote.core.errors import EpidoteError, in_window
 from epidote.desktop.faults import faults as fault_reports
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, Signal
 
-from epidote.audio.patience import patience
+from epidote.audio.soundcard.patience import patience
 from epidote.desktop.worker import Worker
 from epidote.study.models import RunSummary, StudyError
 

@@ -238,10 +238,10 @@ class Session(QObject):
         """Which devices there are, off the interface's thread; asked once, and ``anew`` when something was plugged in since."""
 
         def load() -> None:
-            import epidote.audio.devices  # noqa: F401  heavy libraries are loaded on the store's thread only
+            import epidote.audio.registry  # noqa: F401  heavy libraries are loaded on the store's thread only
 
         def look() -> list[tuple[str, str]]:
-            from epidote.audio.devices import devices
+            from epidote.audio.registry import devices
 
             return [(d.name, d.title) for d in devices()]
 

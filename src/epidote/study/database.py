@@ -96,7 +96,7 @@ class Database:
         version = self._connection.execute("PRAGMA user_version").fetchone()[0]
         pending = [(n, sql) for n, sql in _migrations() if n > version]
         if pending and version > 0 and keep_the_old:
-            from epidote.audio.files import write_whole
+            from epidote.audio.files.sound_file import write_whole
 
             write_whole(self.path.with_name(f"study before format {pending[-1][0]}.sqlite"), self.path.read_bytes())
         for number, sql in pending:

@@ -133,7 +133,7 @@ class StudyFolder:
 
     def write(self, room: str, name: str, content: bytes) -> None:
         """Write under a temporary name, sync, rename: the file is there whole or not at all. Raises DiskError, StudyError."""
-        from epidote.audio.files import disk_error
+        from epidote.audio.files.sound_file import disk_error
 
         require_plain(name)
         part = f"{name}.part"

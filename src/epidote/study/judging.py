@@ -21,7 +21,7 @@ from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import to_db
 from epidote.core.results.result import Curve, Reading
 from epidote.core.signals.signal import Samples
-from epidote.study.entries import valid
+from epidote.study.annotations import valid
 from epidote.study.models import Entry, Overview, RunSummary, Subject
 from epidote.study.store import Study
 

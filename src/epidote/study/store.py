@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING, Any
 from epidote import __version__
 from epidote.core.results.caution import Caution
 from epidote.core.text import visible
+from epidote.study.annotations import Entries, usual_person
 from epidote.study.database import Database, DiskFullError
-from epidote.study.entries import Entries, usual_person
 from epidote.study.folder import ATTACHMENTS, BIN, RECORDINGS, StudyFolder, UnsafeNameError, day_now, require_plain
 from epidote.study.models import Column, Overview, Pin, ReadOnlyError, RunSummary, StudyError, Subject, Unit
 from epidote.study.rows import (
@@ -260,7 +260,7 @@ class Study:
 
     def checked_curves(self, run_id: int, keys: Iterable[str] | None = None) -> tuple[tuple[Curve, ...], tuple[str, ...]]:
         """The curves, and the keys of those that cannot be shown, since what is stored of them is no curve."""
-        from epidote.study.curves import curve_from_row  # NumPy is not needed before the first graph
+        from epidote.study.curve_codec import curve_from_row  # NumPy is not needed before the first graph
 
         with self._db.reading() as c:
             rows = c.execute("SELECT * FROM curve WHERE run_id = ?", (run_id,)).fetchall()
@@ -275,7 +275,7 @@ class Study:
 
     def acquired(self, run_id: int) -> Acquired:
         """The same with what is known of how they were made: of recordings of a marked file the recorder's clock, found again."""
-        from epidote.audio.files import decode_kept
+        from epidote.audio.files.sound_file import decode_kept
         from epidote.core.analysis.delay.clock_offset import on_its_own_clock
         from epidote.core.signals.signal import Recording, Section
         from epidote.core.stimuli.marked_sequence import Marked
@@ -387,7 +387,7 @@ class Study:
         recomputed_from: int | None = None,
     ) -> RunSummary:  # fmt: skip
         """Keep a finished run: recordings first, each written whole and synced, then everything else in one transaction."""
-        from epidote.study.curves import insert_curve
+        from epidote.study.curve_codec import insert_curve
 
         if self.read_only:
             raise ReadOnlyError(f"{self.path.name} is read-only ({self.why_read_only}). The run was not saved.")
@@ -418,7 +418,7 @@ class Study:
         """Write one recording; its file name and checksum."""
         import hashlib
 
-        from epidote.audio.files import encode, is_24_bit
+        from epidote.audio.files.sound_file import encode, is_24_bit
 
         exact = is_24_bit(signal.samples) and signal.channels <= 8 and float(signal.rate).is_integer() and signal.rate <= 655350
         content = encode(signal.samples, signal.rate, "FLAC" if exact else "WAV", "24" if exact else "32f")

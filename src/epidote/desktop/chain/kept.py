@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QFileDialog, QMenu, QToolButton
 
-from epidote.audio.files import read_bounded
+from epidote.audio.files.sound_file import read_bounded
 from epidote.core.calibration.methods import parse_correction
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantities.column_text import decoded
 from epidote.desktop.widgets.plain import button_text
-from epidote.study.shelf import Shelf, read_chain_file, write_chain_file
+from epidote.study.chain_library import Shelf, read_chain_file, write_chain_file
 
 if TYPE_CHECKING:
     from epidote.desktop.chain.page import ChainPage

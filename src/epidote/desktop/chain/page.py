@@ -37,7 +37,7 @@ from epidote.desktop.theme import Theme, font
 from epidote.desktop.trust_strip import headroom_of
 from epidote.desktop.widgets.form import SettingsForm
 from epidote.desktop.widgets.plain import Label
-from epidote.study.shelf import Shelf
+from epidote.study.chain_library import Shelf
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.plain_table import plain_table
-from epidote.study.entries import valid
+from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
     from epidote.core.comparison.claims.parser import Understood
@@ -172,7 +172,7 @@ class ClaimsPanel(QWidget):
         """Figures from a CSV file; those that are not clear are put into the line, one after the other, with the question."""
         from epidote.core.comparison.claims.parser import understand
         from epidote.core.errors import EpidoteError, in_window
-        from epidote.study.claim_files import read_claims
+        from epidote.study.interchange.claims_csv import read_claims
 
         if path is None:
             from PySide6.QtWidgets import QFileDialog

@@ -32,7 +32,7 @@ from epidote.desktop.pictures import png_of
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.choice import Choice
 from epidote.desktop.widgets.plain import Label, plain_tip
-from epidote.study.entries import PICTURES
+from epidote.study.annotations import PICTURES
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QFocusEvent

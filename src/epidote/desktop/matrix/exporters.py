@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from epidote.audio.files import write_whole
+from epidote.audio.files.sound_file import write_whole
 from epidote.desktop.plot.export import export_picture
-from epidote.study.archive import run_json
-from epidote.study.export import curves_csv, described, readings_csv
-from epidote.study.text_curves import text_of
+from epidote.study.interchange.archive import run_json
+from epidote.study.interchange.csv_export import curves_csv, described, readings_csv
+from epidote.study.interchange.curve_text import text_of
 
 if TYPE_CHECKING:
     from epidote.core.results.result import Curve

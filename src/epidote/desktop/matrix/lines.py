@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QMenu
 from epidote.core.errors import EpidoteError
 from epidote.desktop import edits
 from epidote.desktop.widgets.plain import button_text
-from epidote.study.entries import valid
+from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
     from epidote.core.comparison.graph_guides import Guide
@@ -272,7 +272,7 @@ class Lines:
         """Corners as "20 -3, 1000 -1, 20000 -3"; upper unless it begins with "lower"."""
         from PySide6.QtWidgets import QInputDialog
 
-        from epidote.study.text_curves import parse_text_curve
+        from epidote.study.interchange.curve_text import parse_text_curve
 
         if text is None:
             text, go = QInputDialog.getText(self._page, "Enter limit", "Side, then points (x value) separated by commas, e.g. upper 20 3, 1000 1, 20000 3")
@@ -294,7 +294,7 @@ class Lines:
         from PySide6.QtWidgets import QFileDialog, QInputDialog
 
         from epidote.desktop.curve_preview import ask_reading
-        from epidote.study.text_curves import readings_of_file
+        from epidote.study.interchange.curve_text import readings_of_file
 
         name, _ = QFileDialog.getOpenFileName(self._page, "Import limit (columns: x, value)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")  # fmt: skip
         if not name:

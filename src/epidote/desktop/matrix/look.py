@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from epidote.core.errors import in_window
 from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
-from epidote.study.entries import valid
+from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
     from epidote.core.comparison.differences.axes import Axis

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from epidote.audio.files import encode, write_whole
+from epidote.audio.files.sound_file import encode, write_whole
 from epidote.audio.resampling import for_playing
 from epidote.core.analysis.delay.clock_offset import resampled
 from epidote.core.analysis.delay.manual_alignment import Overlay

@@ -12,7 +12,7 @@ import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QPushButton, QToolButton, QVBoxLayout, QWidget
 
-from epidote.audio.streams import ChannelStream, SoundStream
+from epidote.audio.files.streams import ChannelStream, SoundStream
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import parse_as

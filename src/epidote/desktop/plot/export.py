@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import QBuffer, QByteArray, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QFontMetricsF, QImage, QPainter, QPen
 
-from epidote.audio.files import write_whole
+from epidote.audio.files.sound_file import write_whole
 from epidote.desktop.pictures import png_of
 from epidote.desktop.plot.figure import Figure
 from epidote.desktop.plot.paint import DASHES, FigurePainter

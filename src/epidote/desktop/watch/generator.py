@@ -141,7 +141,7 @@ class GeneratorBar(QWidget):
         rate = self.chain.rate
 
         def read() -> Samples:
-            from epidote.audio.files import read_tracks
+            from epidote.audio.files.sound_file import read_tracks
             from epidote.audio.resampling import for_playing
 
             signal = read_tracks(path, 0.0, LONGEST_FILE)[0].signal

@@ -13,15 +13,15 @@ from typing import Protocol
 import numpy as np
 
 from epidote.audio.device import Cancelled, DeviceInfo, Enough, FormatRefusedError, Progress, Wiring, playable
-from epidote.audio.simulated_live import SimulatedLive
+from epidote.audio.simulated.live import SimulatedLive
 from epidote.core.errors import CancelledError
 from epidote.core.quantities.units import QuantityError, parse_as
 from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
 from epidote.standins.amplifier import HAVELMAR_A25, ORVANE_K3, OSTREL_P40, QUILLMAR_S60, TAMSEL_C12
 from epidote.standins.converter import Converter
-from epidote.standins.inserts import VELMORA_T2
-from epidote.standins.late import FERRIN_V9, OSKELL_N3, SORVANE_L8, TOLMARK_X1, Link
-from epidote.standins.line import BRESKAN_R7, LUNVIK_D2, PELLWORTH_I4
+from epidote.standins.delay_units import FERRIN_V9, OSKELL_N3, SORVANE_L8, TOLMARK_X1, Link
+from epidote.standins.line_inserts import VELMORA_T2
+from epidote.standins.line_units import BRESKAN_R7, LUNVIK_D2, PELLWORTH_I4
 from epidote.standins.loudspeaker import DOME_SPEAKER
 
 RATES = (44100, 48000, 88200, 96000, 176400, 192000)

@@ -93,7 +93,7 @@ class Entries:
         """Keep a picture, a copy of a file or its bytes. Raises StudyError for what is no picture or too large."""
         import hashlib
 
-        from epidote.audio.files import read_bounded
+        from epidote.audio.files.sound_file import read_bounded
 
         if isinstance(source, Path):
             name = name or source.name

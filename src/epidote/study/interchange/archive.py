@@ -14,7 +14,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from epidote.audio.files import new_part, part_of
+from epidote.audio.files.sound_file import new_part, part_of
 from epidote.study.database import quoted
 from epidote.study.folder import ATTACHMENTS, RECORDINGS, UnsafeNameError, require_plain
 from epidote.study.models import Overview, RunSummary, StudyError

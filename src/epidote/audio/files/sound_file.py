@@ -13,9 +13,9 @@ from typing import IO
 import numpy as np
 import soundfile
 
-from epidote.audio.containers import DiskError
+from epidote.audio.files.containers import DiskError
+from epidote.audio.files.streams import SoundStream
 from epidote.audio.resampling import signal_for_playing
-from epidote.audio.streams import SoundStream
 from epidote.core.errors import UnusableInputError
 from epidote.core.signals.signal import Samples, Signal
 from epidote.core.stimuli.noise import set_material_reader

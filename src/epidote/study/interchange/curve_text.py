@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from epidote.audio.files import read_bounded
+from epidote.audio.files.sound_file import read_bounded
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.column_text import decoded, fault, layouts, lines_of
 from epidote.core.quantities.formatting import format_plain

@@ -46,7 +46,7 @@ class Shelf:
 
 def read_chain_file(path: Path) -> Chain:
     """Raises UnusableInputError saying what is wrong with the file."""
-    from epidote.audio.files import read_bounded
+    from epidote.audio.files.sound_file import read_bounded
     from epidote.core.chain.chain_toml import chain_from_toml
 
     try:
@@ -57,7 +57,7 @@ def read_chain_file(path: Path) -> Chain:
 
 def write_chain_file(path: Path, chain: Chain) -> None:
     """Raises EpidoteError when the disk refuses; then what was there is still there."""
-    from epidote.audio.files import write_whole
+    from epidote.audio.files.sound_file import write_whole
     from epidote.core.chain.chain_toml import chain_to_toml
 
     if not path.name:

@@ -15,14 +15,14 @@ from typing import Any
 
 import numpy as np
 
-from epidote.audio import frames
 from epidote.audio.device import Cancelled, DeviceInfo, DeviceLostError, Enough, FormatRefusedError, Progress, Wiring, playable
+from epidote.audio.soundcard import host_protocol as frames
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
 from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
 from epidote.core.stimuli.generator import Programme
 
 PREFIX = "sound:"
-_HOST = "epidote.audio.host"
+_HOST = "epidote.audio.soundcard.host_process"
 _LIST_SECONDS, _OPEN_SECONDS, _SILENCE_SECONDS = 15.0, 15.0, 2.0
 _GIVEN_UP = "Earlier runs are saved; this run is not. Reconnect the device and measure again."
 

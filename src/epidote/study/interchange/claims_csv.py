@@ -6,7 +6,7 @@ import csv
 import io
 from pathlib import Path
 
-from epidote.audio.files import read_bounded
+from epidote.audio.files.sound_file import read_bounded
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.column_text import decoded
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from epidote.audio.device import Device, DeviceInfo, Wiring
-from epidote.audio.simulated import BENCHES, PREFIX, SimulatedDevice, device_info
-from epidote.audio.soundcard import PREFIX as SOUND_PREFIX
-from epidote.audio.soundcard import SoundCard, sound_cards
+from epidote.audio.simulated.device import BENCHES, PREFIX, SimulatedDevice, device_info
+from epidote.audio.soundcard.device import PREFIX as SOUND_PREFIX
+from epidote.audio.soundcard.device import SoundCard, sound_cards
 from epidote.core.errors import SettingError
 
 

@@ -20,7 +20,7 @@ from typing import Any
 
 import numpy as np
 
-from epidote.audio import frames
+from epidote.audio.soundcard import host_protocol as frames
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Samples

@@ -13,8 +13,8 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
-from epidote.audio.containers import Decoded, decoded
-from epidote.audio.headers import announced
+from epidote.audio.files.containers import Decoded, decoded
+from epidote.audio.files.headers import announced
 from epidote.core.errors import UnusableInputError
 from epidote.core.signals.signal import Samples, Signal
 

@@ -1,0 +1,1 @@
+"""Sound files: reading, streaming, containers and their headers."""

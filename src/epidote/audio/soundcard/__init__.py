@@ -1,0 +1,1 @@
+"""The sound card: its client, and the process that owns the device."""

@@ -1,0 +1,1 @@
+"""Import and export of studies, curves and claims."""
