@@ -107,10 +107,10 @@ def study(tmp_path):
 
 def small_study(folder: Path):
     """The same, open; whoever asks for it closes it."""
-    from epidote.conductor import add_column
     from epidote.core.chain.chain_toml import chain_to_toml
     from epidote.core.procedures.protocol import procedure
     from epidote.core.settings import make_settings
+    from epidote.measurement.runner import add_column
     from epidote.study.store import create_study
 
     made = create_study(folder / "Small.epidote", "Small")
@@ -125,10 +125,10 @@ def small_study(folder: Path):
 
 def measured(study, row: int = 1, column: int = 0, seed: int = 3):
     """Measure one cell of a study over its stand-in."""
-    from epidote.bench import open_for
-    from epidote.conductor import Order, measure, study_chain
     from epidote.core.procedures.protocol import procedure
     from epidote.core.settings import make_settings
+    from epidote.measurement.device_setup import open_for
+    from epidote.measurement.runner import Order, measure, study_chain
 
     overview = study.overview()
     subject, where = overview.subjects[row], overview.columns[column]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from epidote.process import prepare
+from epidote.runtime import prepare
 
 
 def main() -> None:

@@ -7,14 +7,14 @@ import pytest
 import soundfile
 
 from epidote.audio.files.sound_file import decode_kept, read_sound
-from epidote.bench import open_for
-from epidote.conductor import Order, recompute, study_chain
 from epidote.core.analysis.delay.clock_offset import resampled
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
-from epidote.elsewhere import marked_file, planned, take_in, write_sound
+from epidote.measurement.device_setup import open_for
+from epidote.measurement.offline import marked_file, planned, take_in, write_sound
+from epidote.measurement.runner import Order, recompute, study_chain
 from tests.conftest import measured
 
 
@@ -125,7 +125,7 @@ def test_devices_are_listed(run):
 
 
 def test_a_state_kept_is_analysed_like_any_recording(study):
-    from epidote.conductor import keep_recording
+    from epidote.measurement.runner import keep_recording
 
     t = np.arange(96000) / 48000
     x = np.column_stack([1e-4 * np.sin(2 * np.pi * 50 * t), 1e-5 * np.sin(2 * np.pi * 100 * t)])

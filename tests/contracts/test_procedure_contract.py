@@ -6,7 +6,6 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from epidote.conductor import play_and_record
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError
 from epidote.core.procedures.protocol import procedure, procedures, titles_of
@@ -14,6 +13,7 @@ from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading, Result, curve_fault
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal, Stimulus
+from epidote.measurement.runner import play_and_record
 from tests.conftest import QUICK
 from tests.ideal_device import IdealDevice
 

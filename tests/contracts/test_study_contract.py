@@ -12,8 +12,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from epidote.conductor import recompute
 from epidote.core.errors import EpidoteError
+from epidote.measurement.runner import recompute
 from epidote.study.annotations import Owner
 from epidote.study.interchange.archive import unzip_study, zip_study
 from epidote.study.models import StudyError

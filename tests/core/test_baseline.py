@@ -3,8 +3,6 @@
 import numpy as np
 import pytest
 
-from epidote.bench import open_for
-from epidote.conductor import Order, add_column, analysed, baseline_of, baseline_orders, measure, play_and_record, recompute, study_chain
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.comparison.baseline import against_baseline
@@ -13,6 +11,18 @@ from epidote.core.procedures.response.procedure import Response, ResponseSetting
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import make_settings
+from epidote.measurement.device_setup import open_for
+from epidote.measurement.runner import (
+    Order,
+    add_column,
+    analysed,
+    baseline_of,
+    baseline_orders,
+    measure,
+    play_and_record,
+    recompute,
+    study_chain,
+)
 from tests.conftest import QUICK, measured, recording, through
 
 RATE = 48000

@@ -5,13 +5,13 @@ import math
 import numpy as np
 import pytest
 
-from epidote.conductor import analysed, play_and_record
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.protocol import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
+from epidote.measurement.runner import analysed, play_and_record
 from tests.conftest import through
 from tests.ideal_device import IdealDevice
 

@@ -5,7 +5,6 @@ import math
 import numpy as np
 import pytest
 
-from epidote.conductor import analysed, play_and_record
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.procedures.protocol import procedure
@@ -14,6 +13,7 @@ from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
 from epidote.core.stimuli.stepped_tones import steps_of
+from epidote.measurement.runner import analysed, play_and_record
 from tests.conftest import table, through
 from tests.ideal_device import IdealDevice
 

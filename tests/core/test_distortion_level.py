@@ -6,7 +6,6 @@ from contextlib import closing
 import numpy as np
 import pytest
 
-from epidote.conductor import Order, add_column, analysed, measure, play_and_record
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import CancelledError, SettingError
 from epidote.core.procedures.protocol import procedure
@@ -15,6 +14,7 @@ from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
 from epidote.core.stimuli.stepped_tones import steps_of
+from epidote.measurement.runner import Order, add_column, analysed, measure, play_and_record
 from epidote.study.store import create_study
 from tests.conftest import table
 from tests.ideal_device import IdealDevice

@@ -5,12 +5,12 @@ import pytest
 
 from epidote.audio.device import Wiring
 from epidote.audio.registry import open_device
-from epidote.conductor import play_and_record
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.impedance import Impedance, ImpedanceSettings
 from epidote.core.results.caution import Caution
 from epidote.core.signals.signal import Recording, Signal
+from epidote.measurement.runner import play_and_record
 from epidote.standins.loudspeaker import DOME_SPEAKER
 from tests.conftest import recording, through
 

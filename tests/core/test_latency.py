@@ -3,8 +3,6 @@
 import numpy as np
 import pytest
 
-from epidote.bench import open_for
-from epidote.conductor import Order, add_column, analysed, measure, play_and_record, study_chain
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.path_delay.readings import events_of
@@ -12,6 +10,8 @@ from epidote.core.procedures.protocol import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
+from epidote.measurement.device_setup import open_for
+from epidote.measurement.runner import Order, add_column, analysed, measure, play_and_record, study_chain
 from epidote.study.store import create_study
 from tests.conftest import table, through
 from tests.ideal_device import IdealDevice

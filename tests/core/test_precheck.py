@@ -5,14 +5,14 @@ import pytest
 
 from epidote.audio.device import Wiring
 from epidote.audio.registry import open_device
-from epidote.bench import needs_careful_start, open_for, short_shot, started
-from epidote.conductor import BenchNotReadyError, Order, measure
 from epidote.core.calibration.precheck import examined, shots
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.protocol import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
+from epidote.measurement.device_setup import needs_careful_start, open_for, short_shot, started
+from epidote.measurement.runner import BenchNotReadyError, Order, measure
 
 RATE, DELAY = 48000, 700
 

@@ -7,7 +7,6 @@ import pytest
 import scipy.signal
 import soundfile
 
-from epidote.conductor import analysed, play_and_record
 from epidote.core.analysis.spectral.transfer_function import path_between
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, SettingError
@@ -16,6 +15,7 @@ from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
 from epidote.core.stimuli.noise import Colour, noise
+from epidote.measurement.runner import analysed, play_and_record
 from tests.conftest import through
 from tests.ideal_device import IdealDevice
 

@@ -14,11 +14,11 @@ ROWS = 60
 @pytest.fixture
 def path(measured_study, tmp_path):
     """Sixty rows with a run each, made up."""
-    from epidote.conductor import add_column
     from epidote.core.chain.chain import Chain
     from epidote.core.procedures.protocol import procedure
     from epidote.core.results.level_readings import level_readings
     from epidote.core.settings import make_settings
+    from epidote.measurement.runner import add_column
     from epidote.study.curve_codec import thumbnail_points
     from epidote.study.store import create_study
 

@@ -7,9 +7,9 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication, QDialog
 
-from epidote.conductor import add_column, latencies, recompute
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
+from epidote.measurement.runner import add_column, latencies, recompute
 from tests.conftest import measured
 from tests.desktop.test_window import wait_for
 

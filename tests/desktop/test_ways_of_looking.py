@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 
-from epidote.conductor import add_column
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
+from epidote.measurement.runner import add_column
 from tests.conftest import measured
 from tests.desktop.test_matrix import do, export, wait_for
 

@@ -87,7 +87,7 @@ def test_changing_a_row(window, qtbot, monkeypatch):
 def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
     """While a run is played, analysed and stored the event loop comes round; nothing of that is done on its thread. How long it
     is held up at most is a measured figure (tools/benchmarks/speed.py), which a loaded test machine cannot show."""
-    from epidote import conductor
+    from epidote.measurement import runner as conductor
     from epidote.study.store import Study
 
     overview = window.session.overview

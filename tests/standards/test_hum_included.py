@@ -4,11 +4,11 @@ to doubt. The truth is the recording without hum."""
 import numpy as np
 import pytest
 
-from epidote.conductor import play_and_record
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.protocol import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
+from epidote.measurement.runner import play_and_record
 from tests.ideal_device import IdealDevice
 
 RATE = 48000.0

@@ -10,8 +10,8 @@ import sys
 import numpy as np
 import pytest
 
-from epidote.conductor import recompute
 from epidote.core.errors import SettingError
+from epidote.measurement.runner import recompute
 from epidote.study.curve_codec import thumbnail_points
 from epidote.study.models import ReadOnlyError, StudyError
 from epidote.study.store import Study, create_study
@@ -69,7 +69,7 @@ def test_recomputing_changes_the_settings_and_measures_nothing(study):
 
 
 def test_a_rows_load_is_its_chains(study):
-    from epidote.conductor import study_chain
+    from epidote.measurement.runner import study_chain
 
     overview = study.overview()
     assert study_chain(study, overview.subjects[0]).load_ohms is None

@@ -10,11 +10,11 @@ from pathlib import Path
 
 import pytest
 
-from epidote.bench import open_for
-from epidote.conductor import Order, measure
 from epidote.core.errors import CancelledError
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
+from epidote.measurement.device_setup import open_for
+from epidote.measurement.runner import Order, measure
 from epidote.study.models import StudyError
 from epidote.study.store import Study
 from tests.conftest import measured
@@ -101,7 +101,7 @@ def test_a_full_disk_is_noticed_before_anything_is_played(study, monkeypatch):
 def test_a_cancelled_run_leaves_nothing(study):
     overview = study.overview()
     subject, column = overview.subjects[1], overview.columns[0]
-    from epidote.conductor import study_chain
+    from epidote.measurement.runner import study_chain
 
     chain = study_chain(study, subject)
     settings = make_settings(procedure("tone").Settings, column.settings)

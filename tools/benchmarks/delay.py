@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from epidote.process import prepare
+from epidote.runtime import prepare
 
 prepare()
 

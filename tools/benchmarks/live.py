@@ -14,7 +14,7 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["XDG_CONFIG_HOME"] = os.environ["XDG_DATA_HOME"] = tempfile.mkdtemp(prefix="epidote-live-")
 
-from epidote.process import prepare
+from epidote.runtime import prepare
 
 prepare()
 
@@ -22,13 +22,13 @@ import numpy as np
 from PySide6.QtCore import QEventLoop, QTimer
 
 import epidote.study.store  # noqa: F401  NumPy and SciPy are loaded on one thread
-from epidote import bench
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_to_toml
 from epidote.core.live.spectrum_analyser import LENGTHS
 from epidote.desktop.app import application
 from epidote.desktop.main_window import MainWindow
 from epidote.desktop.watch.canvas import SpectrumCanvas
+from epidote.measurement import device_setup as bench
 from epidote.study.store import create_study
 
 RATE = 192000

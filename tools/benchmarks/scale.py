@@ -11,7 +11,7 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="epidote-scale-")
 
-from epidote.process import prepare
+from epidote.runtime import prepare
 
 prepare()
 
@@ -19,7 +19,6 @@ import numpy as np
 from PySide6.QtWidgets import QApplication
 from timing import best, row
 
-from epidote.conductor import add_column
 from epidote.core.chain.chain import Chain
 from epidote.core.comparison.conditions.condition_table import Told, grid
 from epidote.core.comparison.differences.operating_points import at_point, difference_in_words, parse_point
@@ -32,8 +31,9 @@ from epidote.desktop.main_window import MainWindow
 from epidote.desktop.plot.figure import Figure, Trace
 from epidote.desktop.plot.view import GraphView
 from epidote.desktop.theme import LIGHT
+from epidote.measurement.assessment import judged_claims
+from epidote.measurement.runner import add_column
 from epidote.study.curve_codec import thumbnail_points
-from epidote.study.judging import judged_claims
 from epidote.study.models import Owner
 from epidote.study.store import Study, create_study
 

@@ -12,7 +12,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from epidote.process import prepare
+from epidote.runtime import prepare
 
 prepare()
 

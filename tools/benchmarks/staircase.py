@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from epidote.process import prepare
+from epidote.runtime import prepare
 
 prepare()
 
@@ -13,13 +13,13 @@ import time
 import numpy as np
 
 from epidote.audio.device import DeviceInfo
-from epidote.conductor import analysed, play_and_record
 from epidote.core.analysis.sine import stepped_tone as steps
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
 from epidote.core.stimuli.stepped_tones import steps_of
+from epidote.measurement.runner import analysed, play_and_record
 
 RATE, LATE = 96000.0, 2048
 CHAIN = Chain(rate=RATE)

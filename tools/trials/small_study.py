@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from epidote.bench import open_for
-from epidote.conductor import Order, add_column, measure, study_chain
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_to_toml
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
+from epidote.measurement.device_setup import open_for
+from epidote.measurement.runner import Order, add_column, measure, study_chain
 from epidote.study.store import Study, create_study
 
 COLUMNS = (("response", {"duration": 0.6, "level": -20}), ("tone", {"duration": 0.2, "level": -20}))

@@ -40,7 +40,7 @@ def stimulus(
     from epidote.core.chain.chain import Chain
     from epidote.core.procedures.protocol import procedure as find
     from epidote.core.settings import make_settings
-    from epidote.elsewhere import between_marks, describe, describe_alone, planned, write_described
+    from epidote.measurement.offline import between_marks, describe, describe_alone, planned, write_described
 
     carried = find(procedure)
     values = parsed_settings(carried.Settings, set_)
@@ -96,13 +96,13 @@ def analyse(
 ) -> int:
     """Analyse recordings; readings are given per channel."""
     from epidote.audio.files.sound_file import read_tracks
-    from epidote.conductor import analysed
     from epidote.core.analysis.delay.clock_offset import ClockOffset, on_its_own_clock, with_clock
     from epidote.core.comparison.baseline import against_baseline
     from epidote.core.procedures.protocol import procedure as find
     from epidote.core.results.caution import Caution
     from epidote.core.settings import make_settings
     from epidote.core.signals.signal import Recording, Signal
+    from epidote.measurement.runner import analysed
 
     carried = find(procedure)
     described, played, marks = _described(stimulus) if stimulus else ({}, None, None)

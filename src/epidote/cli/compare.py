@@ -51,7 +51,7 @@ def readings(path: PathArgument, procedure: Procedure, against: Against = "", ch
     from epidote.core.comparison.conditions.comparability import Weight
     from epidote.core.procedures.protocol import procedure as find
     from epidote.core.procedures.protocol import titles_of
-    from epidote.study.judging import difference_report, known_spreads
+    from epidote.measurement.assessment import difference_report, known_spreads
 
     study = Study(path)
     try:
@@ -238,8 +238,8 @@ def claims(
 ) -> int:  # fmt: skip
     """Add claims, and judge all claims, or those of one unit, by the measurements."""
     from epidote.core.comparison.claims.parser import understand
+    from epidote.measurement.assessment import judged_claims
     from epidote.study.interchange.claims_csv import read_claims
-    from epidote.study.judging import judged_claims
     from epidote.study.models import Owner
 
     study = Study(path)
@@ -294,7 +294,7 @@ def limits(
     """Create limits from a reference or from good units, and check every run against all limits."""
     from epidote.core.comparison.limits import around as limits_around
     from epidote.core.comparison.limits import from_good_units
-    from epidote.study.judging import held_limits
+    from epidote.measurement.assessment import held_limits
 
     study = Study(path)
     try:

@@ -117,12 +117,12 @@ def _carried_out(
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
     import random
 
-    from epidote.bench import needs_careful_start, open_for, started
-    from epidote.conductor import Order, add_column, study_chain
-    from epidote.conductor import measure as carry_out
     from epidote.core.procedures.protocol import drive_level, titles_of
     from epidote.core.results.caution import Caution
     from epidote.core.results.result import Reading, Result
+    from epidote.measurement.device_setup import needs_careful_start, open_for, started
+    from epidote.measurement.runner import Order, add_column, study_chain
+    from epidote.measurement.runner import measure as carry_out
 
     path = read_chain(chain) if chain else study_chain(study, row)
     name = device or row.device or path.device or USUAL_DEVICE
@@ -158,8 +158,8 @@ def _carried_out(
 
 def _start_carefully(device: Device, chain: Chain, level: float, go_on: bool) -> None:
     """The first run of a changed chain begins 40 dB down, says what it found, and asks. Raises MeasurementError when the answer is no."""
-    from epidote.bench import careful_shot
     from epidote.core.errors import MeasurementError
+    from epidote.measurement.device_setup import careful_shot
 
     shot = careful_shot(device, chain, level)
     back = shot.came_back or "nothing"

@@ -120,8 +120,8 @@ def recompute(
     path: PathArgument, run: Annotated[int, typer.Argument(help="run number")], set_: Set = [], as_json: Json = False
 ) -> int:
     """Recompute a run from its recordings with other settings. Nothing is played."""
-    from epidote.conductor import recompute as carry_out
     from epidote.core.procedures.protocol import procedure
+    from epidote.measurement.runner import recompute as carry_out
 
     study = Study(path)
     try:
@@ -168,8 +168,8 @@ def latency(
     as_json: Json = False,
 ) -> int:
     """List latencies by device, buffer and sample rate, with the equivalent distance in air."""
-    from epidote.conductor import latencies
     from epidote.core.comparison.conditions.latency_table import alike, latency_table, metres, verdict
+    from epidote.measurement.runner import latencies
 
     study = Study(path)
     try:
@@ -259,7 +259,7 @@ def curve_in(
     first: Annotated[int, typer.Option("--frequency-column", min=0, max=64, help="column of the frequency (from 1); 0: as found")] = 0,
 ) -> int:  # fmt: skip
     """Import a curve from a text file as a response run. A file that can be read in two ways is refused with the option that decides."""
-    from epidote.elsewhere import take_curve
+    from epidote.measurement.offline import take_curve
     from epidote.study.interchange.curve_text import TextOptions, readings_of_file
 
     separator_, decimal_, unit_ = ("" if v == "auto" else str(v) for v in (separator, decimal, unit))

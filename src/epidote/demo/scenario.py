@@ -11,13 +11,13 @@ from typing import Any
 
 import platformdirs
 
-from epidote.bench import open_for
-from epidote.conductor import Order, add_column, measure, study_chain
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_to_toml
 from epidote.core.comparison.claims.parser import understand
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
+from epidote.measurement.device_setup import open_for
+from epidote.measurement.runner import Order, add_column, measure, study_chain
 from epidote.study.models import Owner
 from epidote.study.store import SUFFIX, Study, create_study
 

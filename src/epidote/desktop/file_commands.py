@@ -140,7 +140,7 @@ class FileCommands:
 
     def _import_curve(self, subject: Subject, source: Path, options: TextOptions) -> None:
         def ask(study: Study) -> Any:
-            from epidote.elsewhere import take_curve
+            from epidote.measurement.offline import take_curve
 
             return take_curve(study, subject, source, options)
 

@@ -158,7 +158,7 @@ class RowCommands:
         session = self.session
 
         def ask(study: Study) -> list[Wanted]:
-            from epidote.conductor import baseline_orders
+            from epidote.measurement.runner import baseline_orders
 
             return [Wanted((o.subject_id, o.column_id), o.settings.model_dump(mode="json")) for o in baseline_orders(study)]
 

@@ -99,7 +99,7 @@ class RunQueue(QObject):
             return
 
         def work(of: Study) -> RunSummary:
-            from epidote.conductor import recompute
+            from epidote.measurement.runner import recompute
 
             return recompute(of, run.id, changes)
 
@@ -130,11 +130,11 @@ class RunQueue(QObject):
         """On the runs' thread."""
         if study is None or cancel.is_set():
             return None
-        from epidote.bench import needs_careful_start, open_for, started
-        from epidote.conductor import Order, measure, study_chain
         from epidote.core.errors import CancelledError
         from epidote.core.procedures.protocol import drive_level, procedure
         from epidote.core.settings import make_settings
+        from epidote.measurement.device_setup import needs_careful_start, open_for, started
+        from epidote.measurement.runner import Order, measure, study_chain
 
         overview = study.overview()
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
@@ -173,8 +173,8 @@ class RunQueue(QObject):
 
     def _careful_start(self, device: Device, chain: Chain, level: float, cancel: threading.Event) -> bool:
         """The first run of a changed chain begins 40 dB down; what that says is shown, and the user says whether to go on."""
-        from epidote.bench import careful_shot
         from epidote.core.errors import MeasurementError
+        from epidote.measurement.device_setup import careful_shot
 
         shot = careful_shot(device, chain, level, cancel.is_set)
         if shot.stops:

@@ -107,8 +107,8 @@ class Session(QObject):
     def create(self, path: Path, title: str) -> None:
         def make() -> Study:
             study = create_study(path, title)
-            from epidote.conductor import add_column
             from epidote.core.procedures.protocol import procedures
+            from epidote.measurement.runner import add_column
 
             found = procedures()
             for key in USUAL_COLUMNS:
@@ -160,7 +160,7 @@ class Session(QObject):
             return
 
         def ask(study: Study) -> dict[int, Any]:
-            from epidote.study.judging import judged_claims
+            from epidote.measurement.assessment import judged_claims
 
             return judged_claims(study, overview, wanted)
 

@@ -318,7 +318,7 @@ class ChainPage(QWidget):
             self.live.listen.setChecked(False)
 
     def start_listening(self) -> bool:
-        from epidote.bench import open_for
+        from epidote.measurement.device_setup import open_for
 
         chain, name = self.chain, self._device()
         if not name:
@@ -367,7 +367,7 @@ class ChainPage(QWidget):
             return
 
         def work(study: Study) -> str:
-            from epidote.bench import open_for, short_shot
+            from epidote.measurement.device_setup import open_for, short_shot
 
             device = open_for(chain, name, {}, real_time=True)
             try:

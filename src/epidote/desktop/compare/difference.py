@@ -21,7 +21,7 @@ from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.plain_table import plain_table
 
 if TYPE_CHECKING:
-    from epidote.study.judging import DifferenceReport
+    from epidote.measurement.assessment import DifferenceReport
 
 _MOST_CROSSINGS, _MOST_UNLIKE = 2, 5
 

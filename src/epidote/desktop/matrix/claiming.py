@@ -72,9 +72,9 @@ class Claiming:
         offer = verdict.offer
 
         def ask(study: Any) -> tuple[int, dict[str, Any]]:
-            from epidote.conductor import add_column
             from epidote.core.procedures.protocol import procedure
             from epidote.core.settings import make_settings
+            from epidote.measurement.runner import add_column
 
             carried = procedure(offer.procedure)
             base = next((dict(c.settings) for c in study.overview().columns if c.procedure == offer.procedure), {})

@@ -77,7 +77,7 @@ class Comparing:
         known = self._pair_key(ours[1], theirs[1]) in self._known()
 
         def ask(study: Any) -> Any:
-            from epidote.study.judging import difference_report
+            from epidote.measurement.assessment import difference_report
 
             return difference_report(study, overview, ours, theirs, channel, curve)
 

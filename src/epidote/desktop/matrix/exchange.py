@@ -67,10 +67,10 @@ class Exchange:
         target = path if path.suffix.lower() in (".wav", ".flac") else path.with_name(path.name + ".wav")
 
         def work(study: Study) -> str:
-            from epidote.conductor import study_chain
             from epidote.core.procedures.protocol import procedure
             from epidote.core.settings import make_settings
-            from epidote.elsewhere import describe, marked_file, write_described
+            from epidote.measurement.offline import describe, marked_file, write_described
+            from epidote.measurement.runner import study_chain
 
             made = make_settings(procedure(column.procedure).Settings, settings)
             file = marked_file(column.procedure, made, study_chain(study, subject))
@@ -102,10 +102,10 @@ class Exchange:
         source = path
 
         def work(study: Study) -> RunSummary:
-            from epidote.conductor import Order, study_chain
             from epidote.core.procedures.protocol import procedure
             from epidote.core.settings import make_settings
-            from epidote.elsewhere import take_in
+            from epidote.measurement.offline import take_in
+            from epidote.measurement.runner import Order, study_chain
 
             made = make_settings(procedure(column.procedure).Settings, settings)
             return take_in(study, Order(subject.id, column.id, column.procedure, made, study_chain(study, subject)), source)
@@ -142,10 +142,10 @@ class Exchange:
 
         def taken(recordings: Any, words: str) -> None:
             def work(study: Study) -> RunSummary:
-                from epidote.conductor import Order, study_chain
                 from epidote.core.procedures.protocol import procedure
                 from epidote.core.settings import make_settings
-                from epidote.elsewhere import take_stretch
+                from epidote.measurement.offline import take_stretch
+                from epidote.measurement.runner import Order, study_chain
 
                 carried = procedure(column.procedure)
                 nothing = {"stimulus": "nothing"} if carried.key == "paths" else {}

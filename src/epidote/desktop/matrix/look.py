@@ -255,7 +255,7 @@ class Look:
         self._asked.update((r.id, place) for r in wanted)
 
         def ask(study: Any) -> dict[int, tuple[Any, ...]]:
-            from epidote.conductor import step_curves
+            from epidote.measurement.runner import step_curves
 
             if self._place != place:  # somebody has gone on to another step meanwhile
                 return {}

@@ -309,8 +309,8 @@ class MatrixPage(QWidget):
 
     def _offer_run(self, subject: Subject, column: Column, settings: Mapping[str, Any]) -> None:
         def ask(study: Any) -> tuple[Any, Any]:
-            from epidote.conductor import study_chain
             from epidote.core.procedures.protocol import procedure
+            from epidote.measurement.runner import study_chain
 
             return study_chain(study, subject), procedure(column.procedure)
 

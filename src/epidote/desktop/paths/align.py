@@ -222,9 +222,9 @@ class AlignWindow(QDialog):
         self._stop = stop = threading.Event()
 
         def work(study: Study) -> str:
-            from epidote.bench import open_for, silent
-            from epidote.conductor import study_chain
             from epidote.core.errors import CancelledError
+            from epidote.measurement.device_setup import open_for, silent
+            from epidote.measurement.runner import study_chain
 
             chain = study_chain(study, self.subject).changed(rate=laid.overlay.rate)
             stimulus = sum_of(laid, delay, invert=invert)

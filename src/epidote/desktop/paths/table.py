@@ -77,7 +77,7 @@ class LatencyWindow(QDialog):
         layout.addWidget(self.equals)
 
         def ask(study: Study) -> list[Latency]:
-            from epidote.conductor import latencies
+            from epidote.measurement.runner import latencies
 
             return latencies(study)
 

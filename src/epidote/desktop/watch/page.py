@@ -172,7 +172,7 @@ class WatchPage(QWidget):
 
     def start(self) -> bool:
         """Watch the chosen row's device."""
-        from epidote.bench import open_for
+        from epidote.measurement.device_setup import open_for
 
         subject, chain = self._subject(), self.chain
         name = (subject.device if subject else "") or chain.device
@@ -296,7 +296,7 @@ class WatchPage(QWidget):
         faults = (self.faults.reported,) if self.faults.reported else ()
 
         def work(study: Study) -> str:
-            from epidote.conductor import keep_recording
+            from epidote.measurement.runner import keep_recording
 
             run = keep_recording(
                 study,

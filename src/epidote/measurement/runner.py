@@ -10,7 +10,6 @@ from typing import Any
 
 import epidote.audio.files.sound_file  # noqa: F401  procedures that play a sound file read it through this
 from epidote.audio.device import Cancelled, Device, Progress
-from epidote.bench import BenchNotReadyError, never, short_shot, silent
 from epidote.core.analysis.delay.clock_offset import MarkedRecording, with_clock
 from epidote.core.calibration.microphone_correction import corrected
 from epidote.core.chain.chain import Chain
@@ -23,6 +22,7 @@ from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, analysis_settings, labelled, make_settings
 from epidote.core.signals.signal import Recording, Samples, Section, Signal, Stimulus
+from epidote.measurement.device_setup import BenchNotReadyError, never, short_shot, silent
 from epidote.study.curve_codec import thumbnail_points
 from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject
 from epidote.study.store import Study

@@ -15,7 +15,6 @@ import numpy as np
 
 from epidote import __version__
 from epidote.audio.files.sound_file import encode, read_sound, write_whole
-from epidote.conductor import Order, add_column, computed, keep_run, study_chain
 from epidote.core.analysis.delay.clock_offset import MarkedRecording, level_of_marks, on_its_own_clock, with_clock
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
@@ -27,6 +26,7 @@ from epidote.core.signals.signal import Samples, Section, Stimulus
 from epidote.core.stimuli.marked_sequence import Marked, marked
 from epidote.core.stimuli.stepped_tones import KIND as STAIRCASE
 from epidote.core.stimuli.stepped_tones import steps_of
+from epidote.measurement.runner import Order, add_column, computed, keep_run, study_chain
 from epidote.study.interchange.curve_text import AS_FOUND, TextOptions, read_text_curve
 from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study

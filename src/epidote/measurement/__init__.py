@@ -1,0 +1,1 @@
+"""The measurement service: from a request to a stored run."""
