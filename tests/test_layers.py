@@ -14,7 +14,7 @@ def loaded_by(code: str) -> set[str]:
     return set(out.stdout.split())
 
 
-@pytest.mark.parametrize("part", ["core", "standins", "audio", "study", "conductor", "demo", "cli"])
+@pytest.mark.parametrize("part", ["core", "standins", "audio", "study", "measurement", "demo", "cli"])
 def test_no_qt_below_the_desktop(part):
     code = f"""
 import importlib, pkgutil
@@ -31,5 +31,5 @@ def test_help_loads_neither_scipy_nor_qt():
 
 
 def test_the_window_shows_before_anything_that_computes_is_loaded():
-    code = "from epidote.desktop.app import application\napplication()\nfrom epidote.desktop.main_window import MainWindow\nw = MainWindow(); w.show(); w.close()"
+    code = "from epidote.desktop.app import application\napplication()\nfrom epidote.desktop.shell.main_window import MainWindow\nw = MainWindow(); w.show(); w.close()"
     assert not {m for m in loaded_by(code) if m.split(".")[0] in ("numpy", "scipy", "pydantic", "soundfile", "typer")}

@@ -20,11 +20,11 @@ from epidote.audio.files.sound_file import encode
 from epidote.core.signals.signal import Signal
 from epidote.demo.scenario import fill_demo, missing_orders, open_demo
 from epidote.desktop.app import application
-from epidote.desktop.main_window import MainWindow
-from epidote.desktop.paths.align import AlignWindow
-from epidote.desktop.paths.table import LatencyWindow
-from epidote.desktop.paths.take import StretchDialog
+from epidote.desktop.shell.main_window import MainWindow
 from epidote.desktop.theme import preferences
+from epidote.desktop.windows.align_paths.window import AlignWindow
+from epidote.desktop.windows.latency_window import LatencyWindow
+from epidote.desktop.windows.segment_dialog import StretchDialog
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 

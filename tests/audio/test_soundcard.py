@@ -274,8 +274,8 @@ def test_a_run_from_the_command_line_starts_low_and_asks(standin, study, run):
 
 
 def test_the_window_asks_before_the_first_run_and_measures_after(standin, study, qtbot):
-    from epidote.desktop.run_queue import Wanted
-    from epidote.desktop.session import Session
+    from epidote.desktop.state.run_queue import Wanted
+    from epidote.desktop.state.session import Session
 
     path = study.path
     study.close()

@@ -13,7 +13,7 @@ from tests.conftest import measured
 # the signal comes while the second exchange of the run plays, whatever the machine's speed
 CODE = """
 import os, signal, sys
-from epidote.audio import simulated
+from epidote.audio.simulated import device as simulated
 from epidote.cli.app import run_command
 number, path = int(sys.argv[1]), sys.argv[2]
 exchange = simulated.SimulatedDevice.exchange

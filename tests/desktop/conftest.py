@@ -48,7 +48,7 @@ def path(measured_study, tmp_path):
 def window(qtbot, path):
     """The main window with the study open and its graph drawn."""
     from epidote.desktop.app import application
-    from epidote.desktop.main_window import MainWindow
+    from epidote.desktop.shell.main_window import MainWindow
 
     assert os.environ["QT_QPA_PLATFORM"] == "offscreen"
     application()

@@ -9,7 +9,7 @@ from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication, QImage
 from PySide6.QtWidgets import QMessageBox
 
-from epidote.desktop.curve_preview import CurvePreview
+from epidote.desktop.widgets.curve_preview import CurvePreview
 from epidote.study.interchange.curve_text import text_readings
 from tests.desktop.test_matrix import do, export, wait_for
 
@@ -261,7 +261,7 @@ def test_lines_are_switched_off_and_on(window, two, qtbot):
 
 
 def test_a_guide_of_one_s_own(window, two, qtbot, monkeypatch):
-    from epidote.desktop.compare.guide_dialog import GuideDialog
+    from epidote.desktop.pages.matrix.graph.guide_dialog import GuideDialog
 
     def answer(dialog) -> int:
         assert "guide needs a name" in dialog.problem.text() or dialog.problem.text()

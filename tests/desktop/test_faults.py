@@ -11,10 +11,10 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QWidget
 
 from epidote.desktop.app import application
-from epidote.desktop.faults import Faults, faults
-from epidote.desktop.main_window import MainWindow
+from epidote.desktop.shell.main_window import MainWindow
+from epidote.desktop.state.faults import Faults, faults
+from epidote.desktop.state.worker import Worker
 from epidote.desktop.widgets.painting import guarded
-from epidote.desktop.worker import Worker
 
 
 def wait_for(qtbot, condition) -> None:
@@ -44,7 +44,7 @@ def test_a_fault_is_told_once_and_logged_without_names(qtbot):
 
 
 def test_the_log_rotates(qtbot, monkeypatch):
-    import epidote.desktop.faults as module
+    import epidote.desktop.state.faults as module
 
     monkeypatch.setattr(module, "LOG_BYTES", 2000)
     found = Faults()
@@ -95,7 +95,7 @@ def test_a_fault_while_painting_leaves_the_window_alive(qtbot):
 
 
 def test_a_broken_figure_is_told_and_the_graph_goes_on(window, rows, columns, qtbot, monkeypatch):
-    from epidote.desktop.plot.paint import FigurePainter
+    from epidote.desktop.plotting.figure_painter import FigurePainter
 
     graph = window.matrix.graph_panel.graph
     with monkeypatch.context() as patched:
@@ -146,7 +146,7 @@ def test_many_undos_are_shown_once(window, rows, columns, qtbot):
 
 def test_an_undo_before_a_refusal_takes_nothing_back(window, qtbot):
     """The row exists already, which the store says only after the user has pressed undo."""
-    from epidote.desktop import edits
+    from epidote.desktop.state import edits
 
     said = []
     window.session.failed.connect(said.append)
@@ -160,7 +160,7 @@ def test_an_undo_before_a_refusal_takes_nothing_back(window, qtbot):
 
 
 def test_a_column_that_exists_is_not_deleted_by_an_undo(window, qtbot):
-    from epidote.desktop import edits
+    from epidote.desktop.state import edits
 
     said = []
     window.session.failed.connect(said.append)
@@ -175,7 +175,7 @@ def test_a_column_that_exists_is_not_deleted_by_an_undo(window, qtbot):
 
 
 def test_a_condition_that_makes_no_chain_is_refused(window, qtbot):
-    from epidote.desktop import edits
+    from epidote.desktop.state import edits
 
     said = []
     window.session.failed.connect(said.append)
@@ -188,7 +188,7 @@ def test_a_condition_that_makes_no_chain_is_refused(window, qtbot):
 
 def test_keys_without_a_study_do_nothing(qtbot):
     from epidote.desktop.app import application
-    from epidote.desktop.main_window import MainWindow
+    from epidote.desktop.shell.main_window import MainWindow
 
     application()
     window = MainWindow()
@@ -218,7 +218,7 @@ def test_chips_of_snapshots_hide_and_show(window, qtbot):
 @pytest.mark.parametrize("text", ["²", "1, ²", "１"])
 def test_digits_that_are_no_numbers(window, text):
     from epidote.core.chain.chain import Chain
-    from epidote.desktop.widgets.form import SettingsForm
+    from epidote.desktop.widgets.settings_form import SettingsForm
 
     form = SettingsForm(Chain, {}, ("outputs",))
     form.set_text("outputs", text)

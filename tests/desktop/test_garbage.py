@@ -8,7 +8,7 @@ import shiboken6
 from PySide6.QtCore import QObject
 
 from epidote.desktop.app import application
-from epidote.desktop.garbage import GarbageCollector
+from epidote.desktop.state.garbage import GarbageCollector
 
 
 class Ring(QObject):

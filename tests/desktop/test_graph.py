@@ -5,11 +5,11 @@ import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage, QPainter, QWheelEvent
 
-from epidote.desktop.plot.figure import Figure, PinMark, Trace
-from epidote.desktop.plot.paint import FigurePainter, layout, reduced
-from epidote.desktop.plot.scale import Scale, linear_ticks, nice_range, ticks
-from epidote.desktop.plot.view import GraphView
-from epidote.desktop.plot.window import View
+from epidote.desktop.plotting.axis_scale import Scale, linear_ticks, nice_range, ticks
+from epidote.desktop.plotting.figure import Figure, PinMark, Trace
+from epidote.desktop.plotting.figure_painter import FigurePainter, layout, reduced
+from epidote.desktop.plotting.graph_widget import GraphView
+from epidote.desktop.plotting.viewport import View
 from epidote.desktop.theme import DARK, LIGHT
 
 F = np.geomspace(20, 20000, 500)
@@ -208,7 +208,7 @@ def test_thinning_moves_no_curve_by_what_can_be_seen():
     """Interpolated back, a smooth curve is where it was; a lively one keeps every point, and gaps stay gaps."""
     import numpy as np
 
-    from epidote.desktop.plot.paint import thinned
+    from epidote.desktop.plotting.figure_painter import thinned
 
     x = np.linspace(0, 700, 900)
     smooth = 200 + 150 * np.tanh((x - 350) / 60)

@@ -5,7 +5,7 @@ import threading
 import numpy as np
 import pytest
 
-from epidote.desktop.live import LiveLink
+from epidote.desktop.state.live_audio import LiveLink
 
 
 class Source:

@@ -109,7 +109,7 @@ def test_cancelling_and_running_again(window, rows, columns, qtbot):
 
 def test_duplicating_a_row_and_repeating_the_reference_on_it(window, rows, columns, qtbot, monkeypatch):
     """One condition changed, everything else like for like, in one command."""
-    from epidote.desktop.dialogs import RowDialog
+    from epidote.desktop.shell.dialogs import RowDialog
 
     def answer(dialog) -> int:
         assert not dialog.buttons.button(dialog.buttons.StandardButton.Ok).isEnabled(), "nothing was changed yet"
@@ -171,7 +171,7 @@ def test_rows_are_hidden_deleted_and_brought_back(window, rows, columns, qtbot):
 def test_adding_a_row_and_a_column(window, qtbot, monkeypatch):
     from PySide6.QtWidgets import QInputDialog
 
-    from epidote.desktop.dialogs import ModelDialog, RowDialog
+    from epidote.desktop.shell.dialogs import ModelDialog, RowDialog
 
     def answer(dialog) -> int:
         dialog.maker.setText("Quillon")
@@ -312,7 +312,7 @@ def test_closing_in_the_middle_of_a_run(window, rows, columns, qtbot, path):
 
 
 def test_a_study_open_elsewhere_is_shown_read_only(window, qtbot, path):
-    from epidote.desktop.main_window import MainWindow
+    from epidote.desktop.shell.main_window import MainWindow
 
     second = MainWindow()
     qtbot.addWidget(second)
@@ -360,7 +360,7 @@ def test_clicking_a_cell(window, rows, columns, qtbot):
 def test_the_focus_does_not_forestall_the_first_choice(qtbot, path):
     """Gaining the focus gives a table a current cell of its own; the study must open on its comparison all the same."""
     from epidote.desktop.app import application
-    from epidote.desktop.main_window import MainWindow
+    from epidote.desktop.shell.main_window import MainWindow
 
     application()
     window = MainWindow()
@@ -419,7 +419,7 @@ def test_crossings_are_said_beside_the_readings(window, rows, columns, qtbot):
 
 
 def test_conditions_in_a_row_s_head_that_have_no_room_are_counted(window):
-    from epidote.desktop.matrix.cells import fitting
+    from epidote.desktop.pages.matrix.matrix_table.delegate import fitting
 
     chips = ("inserted transformer + cable", "load 10 kΩ", "probe 1:1")
     assert fitting(chips, 1000) == list(chips)

@@ -5,11 +5,11 @@ import pytest
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
 
-from epidote.desktop.plot import paint
-from epidote.desktop.plot.figure import Figure, Trace
-from epidote.desktop.plot.paint import FigurePainter, kept_line
-from epidote.desktop.plot.scale import Scale
-from epidote.desktop.plot.window import View
+from epidote.desktop.plotting import figure_painter as paint
+from epidote.desktop.plotting.axis_scale import Scale
+from epidote.desktop.plotting.figure import Figure, Trace
+from epidote.desktop.plotting.figure_painter import FigurePainter, kept_line
+from epidote.desktop.plotting.viewport import View
 from epidote.desktop.theme import LIGHT
 
 F = np.geomspace(20, 20000, 400)

@@ -28,7 +28,7 @@ def test_the_window_makes_no_label_that_reads_markup():
 def test_a_study_full_of_markup_is_shown(qtbot, path):
     """Every name of the study is an image that never ends; the window opens, shows the names and draws the graph."""
     from epidote.desktop.app import application
-    from epidote.desktop.main_window import MainWindow
+    from epidote.desktop.shell.main_window import MainWindow
 
     with closing(sqlite3.connect(path / "study.sqlite")) as c:
         names = {"e": EVIL}

@@ -106,7 +106,7 @@ def test_a_recording_without_the_marks_is_said(window, qtbot, two_paths):
 
 
 def test_the_waveform_zooms_down_to_samples(window, qtbot, two_paths, taken):
-    from epidote.desktop.paths.take import StretchDialog
+    from epidote.desktop.windows.segment_dialog import StretchDialog
 
     pick = StretchDialog(window.theme, [two_paths])
     qtbot.addWidget(pick)
@@ -137,7 +137,7 @@ def test_the_waveform_zooms_down_to_samples(window, qtbot, two_paths, taken):
 
 
 def test_files_that_cannot_be_opened_are_said(window, qtbot, tmp_path):
-    from epidote.desktop.paths.take import StretchDialog
+    from epidote.desktop.windows.segment_dialog import StretchDialog
 
     letter = tmp_path / "letter.wav"
     letter.write_text("Dear all, " * 100)
@@ -223,7 +223,7 @@ def test_the_sum_is_played(align, qtbot):
 
 
 def test_sums_before_and_after(align):
-    from epidote.desktop.paths.sound import sum_of
+    from epidote.desktop.windows.align_paths.alignment_data import sum_of
 
     assert align.laid is not None
     before = sum_of(align.laid, None, invert=False).samples()

@@ -207,7 +207,7 @@ def test_a_run_takes_the_device_away_from_the_watch(page, window, qtbot):
     window.session.runs.checks = False
     overview = window.session.overview
     row, column = overview.subjects[2], overview.columns[1]
-    from epidote.desktop.run_queue import Wanted
+    from epidote.desktop.state.run_queue import Wanted
 
     window.session.runs.measure([Wanted((row.id, column.id), column.settings)])
     assert not window.session.live.on

@@ -117,7 +117,7 @@ def test_stopped_half_way_is_kept_and_said(window, qtbot):
     wait_for(qtbot, lambda: session.overview.column(column.id) is not None)
     subject = session.overview.subjects[1]
     window.matrix.choose([subject.id], column.id)
-    from epidote.desktop.run_queue import Wanted
+    from epidote.desktop.state.run_queue import Wanted
 
     session.runs.measure([Wanted((subject.id, column.id), column.settings)])
     wait_for(qtbot, lambda: bool(session.runs.under_way) and next(iter(session.runs.under_way.values())).share > 0.3)
@@ -188,7 +188,7 @@ def test_the_range_follows_what_is_chosen_until_somebody_zooms(window, qtbot):
 
 def test_tick_labels_tell_ticks_apart():
     """A flat curve of latencies is magnified until its ticks need more than three digits; a wide axis needs no more than that."""
-    from epidote.desktop.plot.figure import Figure
+    from epidote.desktop.plotting.figure import Figure
 
     figure = Figure("", "Burst", "shot", "Latency", "s", False, (), x_is_count=True)
     near = [7.3531e-3, 7.3532e-3, 7.3533e-3]

@@ -18,7 +18,7 @@ def wait_for(qtbot, condition) -> None:
 
 
 def test_theme_and_text_size(window, qtbot, monkeypatch):
-    from epidote.desktop.dialogs import PreferencesDialog
+    from epidote.desktop.shell.dialogs import PreferencesDialog
 
     def answer(dialog) -> int:
         dialog.theme.setCurrentText("Light")
@@ -65,7 +65,7 @@ def test_mending_the_chain_from_the_strip(window, qtbot):
 
 
 def test_changing_a_row(window, qtbot, monkeypatch):
-    from epidote.desktop.dialogs import RowDialog, conditions_text, parse_conditions
+    from epidote.desktop.shell.dialogs import RowDialog, conditions_text, parse_conditions
 
     def answer(dialog) -> int:
         dialog.firmware.setText("1.2")
@@ -122,7 +122,7 @@ def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
 
 def test_a_worker_reports_what_went_wrong_and_goes_on(qtbot):
     from epidote.core.errors import MeasurementError
-    from epidote.desktop.worker import Worker
+    from epidote.desktop.state.worker import Worker
 
     worker = Worker("test")
     said = []
@@ -162,7 +162,7 @@ import sys
 from pathlib import Path
 from PySide6.QtCore import QTimer
 from epidote.desktop import app
-from epidote.desktop.main_window import MainWindow
+from epidote.desktop.shell.main_window import MainWindow
 shown = []
 class Window(MainWindow):
     def __init__(self):
@@ -174,7 +174,7 @@ class Window(MainWindow):
             return
         self.screen().grabWindow(self.winId()).save({str(tmp_path / "shot.png")!r})
         self.close()
-import epidote.desktop.main_window as module
+import epidote.desktop.shell.main_window as module
 module.MainWindow = Window
 sys.exit(app.run({str(path)!r}))
 """
@@ -192,7 +192,7 @@ sys.exit(app.run({str(path)!r}))
 
 def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_one_back(window, qtbot, rows, columns, tmp_path):
     """The run of the study that is left ends before that study is closed: nothing fails, and another process may have it."""
-    from epidote.desktop.run_queue import Wanted
+    from epidote.desktop.state.run_queue import Wanted
     from epidote.study.store import Study, create_study
 
     first, failures = window.session.study, []
@@ -220,7 +220,7 @@ def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_o
 
 def test_what_is_measured_right_after_a_stop_does_not_take_the_stop_back(window, qtbot, rows, columns):
     """The run that was stopped ends, although another is asked for before it noticed."""
-    from epidote.desktop.run_queue import Wanted
+    from epidote.desktop.state.run_queue import Wanted
 
     runs = window.session.runs
     runs.checks = False

@@ -8,7 +8,7 @@ from PySide6.QtGui import QShortcut
 from PySide6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QTabBar, QToolButton, QWidget
 
 from epidote.core.procedures.protocol import procedures
-from epidote.desktop.commands import GROUPS
+from epidote.desktop.shell.actions import GROUPS
 
 # first words in lower case that are right: a unit, a quantity of the trade, what completes a label
 LOWER_FIRST = re.compile(r"^(dB|mV|µV|mW|kHz|ppm|re |and$|at$|to$)")
@@ -92,7 +92,7 @@ def test_forms_show_labels_and_keep_values(qtbot, key):
     """What a form shows is words; what it gives back are the names and values of the settings, whichever way round they were set."""
     from epidote.core.settings import LabelledEnum, label_of, make_settings
     from epidote.desktop.app import application
-    from epidote.desktop.widgets.form import SettingsForm
+    from epidote.desktop.widgets.settings_form import SettingsForm
 
     application()
     model = procedures()[key].Settings

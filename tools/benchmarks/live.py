@@ -26,8 +26,8 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_to_toml
 from epidote.core.live.spectrum_analyser import LENGTHS
 from epidote.desktop.app import application
-from epidote.desktop.main_window import MainWindow
-from epidote.desktop.watch.canvas import SpectrumCanvas
+from epidote.desktop.pages.watch.spectrum_widget import SpectrumCanvas
+from epidote.desktop.shell.main_window import MainWindow
 from epidote.measurement import device_setup as bench
 from epidote.study.store import create_study
 

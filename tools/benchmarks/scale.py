@@ -27,9 +27,9 @@ from epidote.core.results.level_readings import level_readings
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import make_settings
 from epidote.desktop.app import application
-from epidote.desktop.main_window import MainWindow
-from epidote.desktop.plot.figure import Figure, Trace
-from epidote.desktop.plot.view import GraphView
+from epidote.desktop.plotting.figure import Figure, Trace
+from epidote.desktop.plotting.graph_widget import GraphView
+from epidote.desktop.shell.main_window import MainWindow
 from epidote.desktop.theme import LIGHT
 from epidote.measurement.assessment import judged_claims
 from epidote.measurement.runner import add_column

@@ -97,8 +97,8 @@ def tell(what):
         told[what] = time.time() - begun
 import epidote.study.store
 from epidote.desktop import app
-from epidote.desktop.matrix import cells
-from epidote.desktop.plot import view
+from epidote.desktop.pages.matrix.matrix_table import delegate as cells
+from epidote.desktop.plotting import graph_widget as view
 painted, drawn = cells.MatrixDelegate.paint, view.GraphView.paintEvent
 def paint_cell(self, *a):
     painted(self, *a); tell("matrix")

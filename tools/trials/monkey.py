@@ -46,8 +46,8 @@ from PySide6.QtWidgets import (
 sys.path.insert(0, str(Path(__file__).resolve().parents[2]))
 
 from epidote.desktop.app import application
-from epidote.desktop.faults import faults
-from epidote.desktop.main_window import MainWindow
+from epidote.desktop.shell.main_window import MainWindow
+from epidote.desktop.state.faults import faults
 from tools.trials.small_study import make_small_study
 
 LONGEST_GAP = 0.3  # s of the thread's own time

@@ -8,8 +8,8 @@ from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
-from epidote.desktop.faults import faults
-from epidote.desktop.garbage import collect_between_events, keep_what_is_loaded
+from epidote.desktop.state.faults import faults
+from epidote.desktop.state.garbage import collect_between_events, keep_what_is_loaded
 from epidote.desktop.theme import apply_theme, chosen_theme, load_fonts
 
 
@@ -29,7 +29,7 @@ def run(argument: str) -> int:
     """Show the window with nothing (""), the demo ("demo"), or the study in a folder; return when it is closed."""
     app = application()
     faults().install()
-    from epidote.desktop.main_window import MainWindow
+    from epidote.desktop.shell.main_window import MainWindow
 
     keep_what_is_loaded()
     window = MainWindow()

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 from PySide6.QtGui import QPainter
 
-from epidote.desktop.faults import faults
+from epidote.desktop.state.faults import faults
 
 F = TypeVar("F", bound=Callable[..., Any])
 

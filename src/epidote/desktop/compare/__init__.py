@@ -1,1 +1,0 @@
-"""What stands beside the graph: differences, conditions, claims, notes."""

@@ -1,0 +1,97 @@
+"""The chains kept by name and in files, as a button with a menu; and the microphone's own response from a file."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QFileDialog, QMenu, QToolButton
+
+from epidote.audio.files.sound_file import read_bounded
+from epidote.core.calibration.methods import parse_correction
+from epidote.core.chain.chain import Chain
+from epidote.core.errors import EpidoteError, in_window
+from epidote.core.quantities.column_text import decoded
+from epidote.desktop.widgets.plain import button_text
+from epidote.study.chain_library import Shelf, read_chain_file, write_chain_file
+
+if TYPE_CHECKING:
+    from epidote.desktop.pages.chain.page import ChainPage
+
+
+_MOST_BYTES = 8_000_000
+
+
+class KeptChains(QToolButton):
+    def __init__(self, page: ChainPage, shelf: Shelf) -> None:
+        super().__init__()
+        self._page, self.shelf = page, shelf
+        self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self._menu = QMenu(self)
+        self._menu.aboutToShow.connect(self._fill)
+        self.setMenu(self._menu)
+
+    def refresh(self) -> None:
+        count = len([n for n in self.shelf.names() if n != self._page.chain.name])
+        self.setText(f"Saved chains ({count})" if count else "Saved chains")
+
+    def _fill(self) -> None:
+        self._menu.clear()
+        for name in self.shelf.names():
+            self._menu.addAction(button_text(f"Load “{name}”"), partial(self.use, name))
+        if self.shelf.names():
+            self._menu.addSeparator()
+        self._menu.addAction(button_text(f"Save “{self._page.chain.name}” for other studies"), self.keep)
+        self._menu.addAction("Export chain…", self._write)
+        self._menu.addAction("Import chain…", self._read)
+
+    def keep(self) -> None:
+        """Keep the study's chain under its name."""
+        try:
+            self._page.session.said.emit(f"Chain saved as {self.shelf.keep(self._page.chain)}.")
+        except (EpidoteError, OSError) as error:
+            self._page.failed.emit(f"The chain could not be saved: {error}")
+        self._page.refresh()
+
+    def use(self, name: str) -> None:
+        """Make a kept chain the study's."""
+        try:
+            self._page.change(self.shelf.load(name), anew=True)
+        except EpidoteError as error:
+            self._page.failed.emit(in_window(error))
+
+    def _write(self) -> None:
+        chain = self._page.chain
+        path, _ = QFileDialog.getSaveFileName(self, "Export chain", str(Path.home() / f"{chain.name}.toml"), "Chain files (*.toml)")
+        if path:
+            try:
+                write_chain_file(Path(path), chain)
+            except EpidoteError as error:
+                self._page.failed.emit(in_window(error))
+
+    def _read(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Import chain", str(Path.home()), "Chain files (*.toml)")
+        if path:
+            try:
+                self._page.change(read_chain_file(Path(path)), anew=True)
+            except EpidoteError as error:
+                self._page.failed.emit(in_window(error))
+
+    def choose_correction(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Import microphone correction", str(Path.home()), "Text files (*.txt *.csv *.cal *.frd);;All files (*)"
+        )
+        if path:
+            self.use_correction(Path(path))
+
+    def use_correction(self, path: Path) -> None:
+        """Take a microphone's response from a text file of frequency, dB and perhaps phase."""
+        try:
+            rows = parse_correction(decoded(read_bounded(path, _MOST_BYTES, "a correction file")))
+            chain: Chain = self._page.chain.changed(microphone_correction=rows)
+            self._page.change(chain, anew=True)
+            words = f"Microphone correction imported: {len(rows)} points, {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz. It applies to new runs."
+            self._page.session.said.emit(words)
+        except (EpidoteError, OSError) as error:
+            self._page.failed.emit(in_window(error))

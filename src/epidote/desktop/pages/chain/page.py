@@ -1,0 +1,405 @@
+"""The Chain page: what lies between the numbers and the unit, how well it is known, and the guided ways to know it better."""
+
+from __future__ import annotations
+
+from datetime import date
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QPushButton,
+    QScrollArea,
+    QSplitter,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from epidote.core.calibration.guided_steps import GUIDES, Found, Guide
+from epidote.core.chain.chain import Calibration, Chain
+from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
+from epidote.core.errors import EpidoteError, in_window
+from epidote.core.live.level_meter import LevelsNow, LevelWatch
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.settings import label_of
+from epidote.core.stimuli.generator import NOTHING, Programme, ProgrammeKind
+from epidote.desktop.pages.chain.blocks import Block, blocks
+from epidote.desktop.pages.chain.calibration_panel import GuidePanel
+from epidote.desktop.pages.chain.chain_library_menu import KeptChains
+from epidote.desktop.pages.chain.level_panel import LivePanel, spread_words
+from epidote.desktop.pages.chain.path_view import PathView
+from epidote.desktop.shell.trust_strip import headroom_of
+from epidote.desktop.state import edits
+from epidote.desktop.state.session import Session
+from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.settings_form import SettingsForm
+from epidote.study.chain_library import Shelf
+
+if TYPE_CHECKING:
+    from epidote.audio.device import Device
+    from epidote.study.store import Study
+
+_NOTES = {
+    "source": "Sound device and sample format. If no device is set here, each row of the matrix uses its own.",
+    "output": "Output voltage at 0 dBFS and maximum output level.",
+    "unit": "Input impedance of the unit, which loads the chain's output.",
+    "load": "Load connected to the unit's output.",
+    "probe": "Connection from the unit to the input: a probe (divider) or microphones (sensitivity in V/Pa for each input).",
+    "input": "Input voltage at 0 dBFS and the inputs in use.",
+    "numbers": "Every recording is saved in full, with the chain settings at that time.",
+}
+
+
+class ChainPage(QWidget):
+    """Follows the study's chain; every change is an edit that can be undone."""
+
+    failed = Signal(str)
+    baseline_wanted = Signal()
+
+    def __init__(self, session: Session, theme: Theme, shelf: Shelf | None = None) -> None:
+        super().__init__()
+        self.session, self.theme = session, theme
+        self.chain = Chain()
+        self.kept = KeptChains(self, shelf or Shelf())
+        self._text = ""
+        self._changes = 0
+        self._blocks: dict[str, Block] = {}
+        self._devices: list[tuple[str, str]] = []
+        self.form: SettingsForm | None = None
+        self._build()
+        self.setFocusProxy(self.path)
+        session.overview_changed.connect(self.refresh)
+        session.devices_found.connect(self._devices_found)
+        live = session.live
+        live.updated.connect(self._live_updated)
+        live.ended.connect(lambda: self._live_updated(None))
+        self._live_updated(None)
+        session.find_devices()
+        self.refresh()
+
+    def _build(self) -> None:
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        head = QHBoxLayout()
+        head.setContentsMargins(20, 10, 20, 4)
+        self.name = Label()
+        self.name.setFont(font(1.2, bold=True))
+        self.look = QPushButton("Check signal path")
+        self.look.setToolTip("Play a short test tone at -20 dBFS and check level, channel order, stability and linearity")
+        self.look.clicked.connect(self.look_at_path)
+        self.baseline = QPushButton("Measure baseline…")
+        self.baseline.setProperty("main", True)
+        self.baseline.clicked.connect(self.baseline_wanted.emit)
+        head.addWidget(self.name)
+        head.addWidget(self.kept)
+        head.addStretch(1)
+        head.addWidget(self.look)
+        head.addSpacing(6)
+        head.addWidget(self.baseline)
+        layout.addLayout(head)
+        self.path = PathView(self.theme)
+        self.path.chosen.connect(self._block_chosen)
+        layout.addWidget(self.path)
+        lower = QSplitter(Qt.Orientation.Horizontal)
+        lower.setHandleWidth(1)
+        self.left = QStackedWidget()
+        self._block_side = QWidget()
+        self._block_layout = QVBoxLayout(self._block_side)
+        self._block_layout.setContentsMargins(20, 12, 20, 12)
+        self._block_layout.setSpacing(8)
+        self.heading, self.note, self.problem = Label(), Label(), Label()
+        self.heading.setProperty("heading", True)
+        self.note.setProperty("quiet", True)
+        self.note.setWordWrap(True)
+        self.problem.setProperty("error", True)
+        self.problem.setWordWrap(True)
+        self._area = QScrollArea()
+        self._area.setWidgetResizable(True)
+        self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.guides = QVBoxLayout()
+        self.guides.setSpacing(2)
+        self._block_layout.addWidget(self.heading)
+        self._block_layout.addWidget(self.note)
+        self._block_layout.addWidget(self._area, 1)
+        self._block_layout.addWidget(self.problem)
+        inner = QWidget()
+        self._form_layout = QVBoxLayout(inner)
+        self._form_layout.setContentsMargins(0, 0, 0, 0)
+        self._form_layout.addLayout(self.guides)
+        self._form_layout.addStretch(1)
+        self._area.setWidget(inner)
+        self.guide = GuidePanel()
+        guide_area = QScrollArea()
+        guide_area.setWidgetResizable(True)
+        holder = QWidget()
+        inside = QVBoxLayout(holder)
+        inside.setContentsMargins(20, 12, 20, 12)
+        inside.addWidget(self.guide)
+        guide_area.setWidget(holder)
+        self.left.addWidget(self._block_side)
+        self.left.addWidget(guide_area)
+        self.live = LivePanel(self.theme, self.session.live)
+        self.live.setObjectName("live")
+        lower.addWidget(self.left)
+        lower.addWidget(self.live)
+        lower.setSizes([640, 640])
+        layout.addWidget(lower, 1)
+        self.guide.use_wanted.connect(self._use)
+        self.guide.left.connect(self._leave_guide)
+        self.guide.play_wanted.connect(self._play_for_guide)
+        self.live.listen_wanted.connect(self._listen_wanted)
+        self.live.channel_chosen.connect(self._channel_chosen)
+
+    # -- the chain ----------------------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        self.setEnabled(self.session.study is not None)
+        changes = self._changes
+
+        def done(text: str) -> None:
+            if changes == self._changes:  # not what was there before a change that is still on its way
+                self._show(text)
+
+        self.session.ask(lambda study: study.chain_toml, done)
+
+    def _show(self, text: str) -> None:
+        changed = text != self._text or not self._blocks
+        self._text = text
+        try:
+            self.chain = chain_from_toml(text)
+        except EpidoteError as error:
+            self.failed.emit(in_window(error))
+        self.name.setText(self.chain.name)
+        self.kept.refresh()
+        found = blocks(self.chain, date.today(), headroom_of(self.session.overview))
+        self._blocks = {b.key: b for b in found}
+        wire, weak = self._wire()
+        self.path.show_path(found, wire, weak)
+        self.live.set_channels(self.chain)
+        writable = self.session.writable
+        self.baseline.setEnabled(writable)
+        if changed:
+            self._show_block()
+        self._say_weak()
+
+    def _wire(self) -> tuple[str, bool]:
+        """What is known of the baseline, and whether that weakens anything."""
+        overview = self.session.overview
+        rows = [s.id for s in overview.subjects if s.is_baseline] if overview else []
+        runs = [r for (s, _), r in overview.runs.items() if s in rows] if overview else []
+        if not runs:
+            return "Baseline (loopback, output to input): not measured", True
+        latest = max(runs, key=lambda r: r.made)
+        differs = self.chain.wired().differs_from(Chain.model_validate(latest.chain))
+        when = f"{latest.made.astimezone():%d %b %H:%M}"
+        if differs:
+            return f"Baseline of {when} not used: {' and '.join(differs)} changed since", True
+        return (
+            f"Baseline (loopback, output to input): measured {when}, {len(runs)} of {len(overview.columns) if overview else 0} columns",
+            False,
+        )
+
+    def _say_weak(self) -> None:
+        block = self._blocks.get(self.path.chosen_key())
+        first = block if block is not None and block.weak else next((b for b in self._blocks.values() if b.weak), None)
+        self.live.set_weak(f"{first.title}: {first.weak}." if first else "")
+
+    def _block_chosen(self, _key: str) -> None:
+        self._leave_guide()
+        self._show_block()
+
+    def _show_block(self) -> None:
+        block = self._blocks.get(self.path.chosen_key())
+        if block is None:
+            return
+        self.heading.setText(block.title)
+        self.note.setText(_NOTES[block.key])
+        choices = {"device": self._devices}
+        form = SettingsForm(Chain, self.chain.model_dump(), block.fields, choices)
+        form.setEnabled(self.session.writable)
+        form.changed.connect(lambda: self.problem.setText(form.problem()))
+        form.committed.connect(lambda: self._commit(form))
+        if self.form is not None:
+            self._form_layout.removeWidget(self.form)
+            self.form.hide()
+            self.form.deleteLater()
+        self.form = form
+        self._form_layout.insertWidget(0, form)
+        self.problem.setText("")
+        while (item := self.guides.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        if block.guides:
+            words = Label("Calibrate")
+            words.setProperty("quiet", True)
+            self.guides.addSpacing(10)
+            self.guides.addWidget(words)
+        for key in block.guides:
+            self.guides.addWidget(self._link(GUIDES[key].title, partial(self.begin_guide, key)))
+        for name in (*block.fields, *(("unit_output_ohms",) if block.key == "load" else ())):
+            entry = self.chain.latest(name)
+            if entry is not None:
+                label = Label(_history(entry))
+                label.setProperty("quiet", True)
+                label.setWordWrap(True)
+                self.guides.addWidget(label)
+        if block.key == "source":
+            self.guides.addWidget(self._link("Refresh device list", self._look_for_devices))
+        if block.key == "probe":
+            self.guides.addWidget(self._link("Import microphone correction…", self.kept.choose_correction))
+        self._say_weak()
+
+    def _link(self, words: str, do: Any) -> QToolButton:
+        button = QToolButton()
+        button.setText(words)
+        button.setStyleSheet(f"color: {self.theme.accent};")
+        button.clicked.connect(lambda _=False: do())
+        button.setEnabled(self.session.writable)
+        return button
+
+    def _commit(self, form: SettingsForm) -> None:
+        """What was typed becomes the chain when it fits."""
+        if form is not self.form or form.problem():
+            return
+        self.change(Chain.model_validate(form.values()))
+
+    def change(self, chain: Chain, *, anew: bool = False) -> None:
+        """Make it the study's chain, undoably; ``anew``: the form too, which otherwise stays as it was typed."""
+        after = chain_to_toml(chain)
+        if after == chain_to_toml(self.chain):
+            return
+        before, self._text = self._text, after  # the form that typed it stays as it is
+        self._changes += 1
+        self.chain = chain
+        edits.set_chain(self.session, before, after)
+        if anew:
+            self._blocks = {}
+            self._show(after)
+
+    # -- guides -------------------------------------------------------------------------------------------------------------
+
+    def begin_guide(self, key: str) -> None:
+        self.guide.show_guide(GUIDES[key], self.chain, self._watched())
+        self.guide.show_levels(None)
+        self.left.setCurrentIndex(1)
+
+    def _leave_guide(self) -> None:
+        if self.left.currentIndex() == 1:
+            self.session.live.play(NOTHING)
+        self.left.setCurrentIndex(0)
+
+    def _use(self, found: Found) -> None:
+        self.change(found.chain, anew=True)
+        self._leave_guide()
+        self.session.said.emit(f"{found.value} applies to new runs. Existing runs keep their chain settings.")
+
+    # -- live ---------------------------------------------------------------------------------------------------------------
+
+    def _watched(self) -> int:
+        return max(0, self.live.channel.currentIndex()) + 1
+
+    def _device(self) -> str:
+        """The chain's device, or the baseline row's."""
+        overview = self.session.overview
+        own = next((s.device for s in overview.subjects if s.is_baseline), "") if overview else ""
+        return self.chain.device or own
+
+    def _listen_wanted(self, on: bool) -> None:
+        if not on:
+            self.session.live.stop()
+        elif not self.start_listening():
+            self.live.listen.setChecked(False)
+
+    def start_listening(self) -> bool:
+        from epidote.measurement.device_setup import open_for
+
+        chain, name = self.chain, self._device()
+        if not name:
+            self.failed.emit("No device set. Select one in the Source block.")
+            return False
+        guide = self.guide.guide if self.left.currentIndex() == 1 else None
+        weighting = guide.weighting if guide else None
+
+        def opener() -> Device:
+            device = open_for(chain, name, {}, real_time=True)
+            self.session.latency_told.emit(device.latency())
+            return device
+
+        count, watched = len(chain.inputs), self._watched()
+        return self.session.listen(opener, chain.ceiling_dbfs, lambda rate: LevelWatch(rate, count, weighting, watched))
+
+    def _play_for_guide(self) -> None:
+        guide: Guide | None = self.guide.guide
+        if guide is None or guide.plays is None or not self.start_listening():
+            return
+        kind = ProgrammeKind.NOISE if guide.weighting else ProgrammeKind.TONE
+        self.session.live.play(
+            Programme(kind, min(guide.plays, self.chain.ceiling_dbfs), outputs=tuple(range(1, len(self.chain.outputs) + 1)))
+        )
+
+    def _channel_chosen(self, number: int) -> None:
+        if self.session.live.on:
+            self.start_listening()
+        if self.left.currentIndex() == 1 and self.guide.guide is not None:
+            self.guide.show_guide(self.guide.guide, self.chain, number)
+
+    def _live_updated(self, now: object) -> None:
+        if now is None or isinstance(now, LevelsNow):
+            self.live.show_levels(now, self.chain)
+            if self.left.currentIndex() == 1:
+                self.guide.show_levels(now)
+
+    def show_latency(self, seconds: object) -> None:
+        self.live.set_latency(seconds if isinstance(seconds, float) else None)
+
+    def look_at_path(self) -> None:
+        """A short shot over the chain's device, and what it says."""
+        name, chain = self._device(), self.chain
+        if not name:
+            self.failed.emit("No device set. Select one in the Source block.")
+            return
+
+        def work(study: Study) -> str:
+            from epidote.measurement.device_setup import open_for, short_shot
+
+            device = open_for(chain, name, {}, real_time=True)
+            try:
+                shot = short_shot(device, chain, -20.0, alone=True)
+            finally:
+                device.close()
+            return f"Test tone at -20 dBFS: received {shot.came_back or 'nothing'}. {shot.words or 'Level, channel order, stability and linearity are OK.'}"
+
+        self.session.runs.on_the_bench(work, self.session.said.emit)
+
+    def _look_for_devices(self) -> None:
+        def found(devices: list[tuple[str, str]]) -> None:
+            self.session.said.emit(f"Devices found ({len(devices)}): {', '.join(title for _, title in devices)}.")
+
+        self.session.find_devices(found, anew=True)
+
+    def _devices_found(self, found: object) -> None:
+        self._devices = list(found) if isinstance(found, list) else []
+        typing = self.form is not None and self.form.isAncestorOf(self.focusWidget()) if self.focusWidget() else False
+        if self.path.chosen_key() == "source" and not typing:
+            self._show_block()
+
+    def set_theme(self, theme: Theme) -> None:
+        self.theme = self.path.theme = self.live.trail.theme = theme
+        self.path.update()
+        self.live.trail.update()
+        self._show_block()
+
+
+def _history(entry: Calibration) -> str:
+    """A calibration as it was: when, what, how, and how steady."""
+    what = label_of(Chain, entry.what)
+    channel = f", channel {entry.channel}" if entry.channel else ""
+    steady = "" if entry.spread_db is None else f", steady within {spread_words(entry.spread_db)}"
+    return f"{entry.on:%d %b %Y}: {what} {format_quantity(entry.value, entry.unit)}{channel}, by {entry.how}{steady}."

@@ -1,0 +1,1 @@
+"""The graph of the Matrix page."""

@@ -1,0 +1,368 @@
+"""Guides, limits and claims on the Matrix page's graph: which are shown, and making new ones by hand, about a reference, from good units."""
+
+from __future__ import annotations
+
+import json
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtWidgets import QMenu
+
+from epidote.core.errors import EpidoteError
+from epidote.desktop.state import edits
+from epidote.desktop.widgets.plain import button_text
+from epidote.study.annotations import valid
+
+if TYPE_CHECKING:
+    from epidote.core.comparison.graph_guides import Guide
+    from epidote.core.comparison.limits import Limit
+    from epidote.desktop.pages.matrix.graph.figure_builder import Chosen
+    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.plotting.figure import Figure, Line
+    from epidote.study.models import Entry
+
+_OFF = "lines off"
+
+
+class Lines:
+    def __init__(self, page: MatrixPage) -> None:
+        self._page, self._session = page, page.session
+        self._drawing = ""
+
+    # -- what is shown ------------------------------------------------------------------------------------------------------
+
+    def of(self, figure: Figure, key: str, chosen: list[Chosen], channels: set[int]) -> tuple[tuple[Line, ...], tuple[str, ...]]:
+        """Every line that belongs on a figure of curves ``key`` and is not switched off; and what the runs do at their limits, in words."""
+        from dataclasses import replace
+
+        import numpy as np
+
+        from epidote.core.quantities.units import in_percent
+
+        percent = figure.y_unit == "%"
+        y_unit = "dB" if percent else figure.y_unit
+        first = next((c for one in sorted(chosen, key=lambda c: not c.is_reference) for c in one.curves if c.channel in channels), None)
+        held = self._held(key, chosen)
+        failed = {name for name, passed, _ in held if not passed}
+        found = [*self._guides(key, figure.x_unit, y_unit, first), *self._limits(key, figure, failed), *self._claims(key, figure.x_unit, y_unit, chosen)]  # fmt: skip
+        if percent:
+            found = [replace(f, y=None if f.y is None else in_percent(np.asarray(f.y)), other=f.other if f.x is not None or f.other is None else in_percent(f.other)) for f in found]  # fmt: skip
+        off = self._off()
+        return tuple(f for f in found if f.name not in off), tuple(words for _, _, words in held)
+
+    def _guides(self, key: str, x_unit: str, y_unit: str, first: Any) -> list[Line]:
+        import numpy as np
+
+        from epidote.core.analysis.spectral.hearing_threshold import FREQUENCIES, THRESHOLD_DB_SPL
+        from epidote.core.results.curve_features import curve_at
+        from epidote.desktop.plotting.figure import Line
+
+        lines = []
+        for _, guide in self.guides():
+            if guide.y_unit == "dB re 1 kHz":
+                base = curve_at(first, 1000.0) if first is not None and guide.fits(key, x_unit, guide.y_unit) else None
+                if base is not None:
+                    lines.append(Line(guide.name, "guide", None, np.array([base + guide.low]), words=guide.words))
+            elif guide.fits(key, x_unit, y_unit):
+                value = np.array([guide.low])
+                lines.append(Line(guide.name, "guide", value if guide.x_unit else None, value if guide.y_unit else None, guide.high, words=guide.words))
+        if y_unit == "dB SPL" and key in ("spectrum", "density", "third_octave"):
+            lines.append(Line("Threshold of hearing", "guide", FREQUENCIES, THRESHOLD_DB_SPL, words="Threshold of hearing for pure tones, listeners with normal hearing (ISO 226:2003, T_f)"))
+        return lines
+
+    def _held(self, key: str, chosen: list[Chosen]) -> list[tuple[str, bool, str]]:
+        """(limit, passed, words) of the chosen curves, and of their runs' readings, at every limit; what failed first."""
+        from epidote.core.comparison.limits import check_curve, check_reading
+        from epidote.core.results.result import Reading
+        from epidote.desktop.pages.matrix.graph.figure_builder import short_names
+
+        names = short_names([c.subject for c in chosen])
+        found = []
+        for _, limit in self.limits():
+            for one in chosen:
+                if limit.of_a_reading:
+                    told = [check_reading(limit, Reading.from_json(r)) for r in one.run.readings]
+                else:
+                    told = [check_curve(limit, c) for c in one.curves] if limit.key == key else []
+                found += [(h.passed, h.margin, limit.name, f"{names[one.subject.id]}: {h.words}") for h in told if h is not None]
+        return [(name, passed, words) for passed, _, name, words in sorted(found)]
+
+    def _limits(self, key: str, figure: Figure, failed: set[str]) -> list[Line]:
+        import numpy as np
+
+        from epidote.desktop.plotting.figure import Line
+
+        lines = []
+        for _, limit in self.limits():
+            if (limit.key, limit.x_unit) != (key, figure.x_unit):
+                continue
+            for kind, corners in (("upper", limit.upper), ("lower", limit.lower)):
+                if corners:
+                    x, y = np.array([c[0] for c in corners]), np.array([c[1] for c in corners])
+                    lines.append(Line(limit.name, kind, None if x.size == 1 else x, y, None, limit.name in failed))
+        return lines
+
+    def _claims(self, key: str, x_unit: str, y_unit: str, chosen: list[Chosen]) -> list[Line]:
+        import numpy as np
+
+        from epidote.core.comparison.claims.claim import Claim
+        from epidote.core.comparison.claims.graph_lines import claim_lines
+        from epidote.core.results.curve_features import curve_at
+        from epidote.desktop.plotting.figure import Line
+
+        overview = self._session.overview
+        rows = {one.subject.unit.id: one for one in reversed(chosen) if one.subject.unit is not None}
+        lines = []
+        for entry, claim in valid(overview.of_kind("claim"), Claim) if overview else ():
+            one = rows.get(entry.owner.unit or 0)
+            if one is None:
+                continue
+            curve = next(iter(one.curves), None)
+            base = curve_at(curve, 1000.0) if curve is not None and key == "level" else None
+            for x, y in claim_lines(claim, key, x_unit, y_unit, base):
+                name = f"{one.subject.name}: {claim.figure}"
+                lines.append(Line(name, "claim", None if x is None else np.array(x), None if y is None else np.array(y), colour=one.subject.colour))
+        return lines
+
+    def guides(self) -> list[tuple[Entry | None, Guide]]:
+        """Those of the study, then the shipped ones whose name it does not use itself."""
+        from epidote.core.comparison.graph_guides import SHIPPED, Guide
+
+        overview = self._session.overview
+        own: list[tuple[Entry | None, Guide]] = list(valid(overview.of_kind("guide"), Guide)) if overview else []
+        names = {g.name for _, g in own}
+        return own + [(None, g) for g in SHIPPED if g.name not in names]
+
+    def limits(self) -> list[tuple[Entry, Limit]]:
+        """Limits of the column in view."""
+        from epidote.core.comparison.limits import Limit
+
+        overview, column = self._session.overview, self._page.current_column()
+        if overview is None or column is None:
+            return []
+        found = valid((e for e in overview.of_kind("limit") if e.owner.column in (None, column.id)), Limit)
+        return [(e, limit) for e, limit in found if limit.procedure == column.procedure]
+
+    def _off(self) -> set[str]:
+        from epidote.core.comparison.graph_guides import FORMER_NAMES
+
+        return {FORMER_NAMES.get(name, name) for name in json.loads(self._session.setting(_OFF) or "[]")}
+
+    def toggle(self, name: str) -> None:
+        """Show or hide the lines of that name."""
+        before = self._off()
+        edits.set_setting(self._session, f"Show or hide “{name}”", _OFF, json.dumps(sorted(before)), json.dumps(sorted(before ^ {name})))
+
+    # -- the menu -----------------------------------------------------------------------------------------------------------
+
+    def fill_menu(self, menu: QMenu) -> None:
+        menu.clear()
+        writable = self._session.writable
+        off = self._off()
+        shown = self._page.graph_panel.graph.figure()
+        fitting = list(dict.fromkeys([*(line.name for line in shown.lines), *off])) if shown is not None else []
+        for name in fitting:
+            action = menu.addAction(button_text(name), partial(self.toggle, name))
+            action.setCheckable(True)
+            action.setChecked(name not in off)
+        if fitting:
+            menu.addSeparator()
+        has = shown is not None and bool(shown.traces)
+        for words, do in (
+            ("Draw upper limit", lambda: self.draw("upper")), ("Draw lower limit", lambda: self.draw("lower")),
+            ("Limits around reference…", self.about_reference), ("Limits from selected rows", self.from_chosen),
+            ("Enter limit…", self.typed), ("Import limit…", self.imported), ("New guide…", self.new_guide),
+        ):  # fmt: skip
+            menu.addAction(words, do).setEnabled(writable and has)
+        changeable = [(e, g) for e, g in self.guides() if shown is not None and any(line.name == g.name for line in shown.lines)]
+        if changeable:
+            change = menu.addMenu("Edit")
+            change.setEnabled(writable)
+            for entry, guide in changeable:
+                change.addAction(button_text(guide.name), partial(self.change_guide, entry, guide))
+        own = [*((e, g.name) for e, g in self.guides() if e is not None), *((e, f"Limit {limit.name}") for e, limit in self.limits())]
+        if own:
+            gone = menu.addMenu("Delete")
+            gone.setEnabled(writable)
+            for entry, name in own:
+                gone.addAction(button_text(name), partial(edits.delete_entry, self._session, entry.id, name))
+
+    # -- making limits ------------------------------------------------------------------------------------------------------
+
+    def draw(self, side: str) -> None:
+        """Draw a limit by hand on the graph; ``drawn`` is called with its corners."""
+        self._drawing = side
+        self._page.graph_panel.graph.start_drawing()
+
+    def drawn(self, corners: list[tuple[float, float]]) -> None:
+        import math
+
+        figure = self._page.graph_panel.graph.figure()
+        if figure is None or not self._drawing:
+            return
+        if figure.y_unit == "%":
+            corners = [(x, 20 * math.log10(max(y, 1e-12) / 100)) for x, y in corners]
+        if len(corners) == 1:  # one corner: a limit right across
+            corners = [(figure.x_extent().low, corners[0][1]), (figure.x_extent().high, corners[0][1])]
+        self._keep({self._drawing: tuple(corners)}, f"{self._drawing.capitalize()} limit", "drawn by hand")
+
+    def _keep(self, sides: dict[str, Any], name: str, source: str) -> None:
+        from pydantic import ValidationError
+
+        from epidote.core.comparison.limits import Limit
+        from epidote.core.settings import validation_words
+
+        figure, column, key = self._page.graph_panel.graph.figure(), self._page.current_column(), self._page.look.key
+        if figure is None or column is None or key is None:
+            return
+        y_unit = "dB" if figure.y_unit == "%" else figure.y_unit
+        try:
+            limit = Limit(name=self._free(name), procedure=column.procedure, key=key, unit=y_unit, x_unit=figure.x_unit, source=source, **sides)
+        except ValidationError as error:
+            self._page.failed.emit(f"Invalid limit: {validation_words(error)}. Nothing was added; correct the values.")
+            return
+        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add limit “{limit.name}”")
+
+    def _free(self, name: str) -> str:
+        """A name that no limit has yet."""
+        taken = {limit.name for _, limit in self.limits()}
+        return next(n for i in range(1, 999) if (n := name if i == 1 else f"{name} {i}") not in taken)
+
+    def _chosen_curves(self) -> list[tuple[Any, Any]]:
+        """(row, curve of the first channel shown) of every chosen run that is no baseline."""
+        page = self._page
+        channel = min(page.look.channels)
+        found = []
+        for subject, run in page.chosen_cells():
+            curve = next((c for c in page.look.in_view(run.id) if c.channel == channel), None) if run is not None and not subject.is_baseline else None
+            if curve is not None:
+                found.append((subject, curve))
+        return found
+
+    def about_reference(self, distance: float | None = None) -> None:
+        """Limits so many dB above and below the reference's curve, or the first chosen one's."""
+        from PySide6.QtWidgets import QInputDialog
+
+        from epidote.core.comparison.limits import around
+
+        chosen, overview, column = self._chosen_curves(), self._session.overview, self._page.current_column()
+        if not chosen or overview is None or column is None:
+            return
+        subject, curve = next(((s, c) for s, c in chosen if s.id == overview.reference), chosen[0])
+        if distance is None:
+            distance, go = QInputDialog.getDouble(self._page, "Limits around reference", f"Tolerance above and below {subject.full_name}, in {curve.y_unit}", 1.0, 0.001, 1000.0, 3)  # fmt: skip
+            if not go:
+                return
+        limit = around(self._free(f"±{distance:g} {curve.y_unit}"), column.procedure, curve, distance, distance, f"around {subject.full_name}")
+        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), "Add limits around reference")
+
+    def from_chosen(self) -> None:
+        """Limits three standard deviations about the mean of the chosen rows."""
+        from epidote.core.comparison.limits import from_good_units
+
+        column = self._page.current_column()
+        try:
+            limit = from_good_units(self._free("Good units"), column.procedure if column else "", [c for _, c in self._chosen_curves()])
+        except EpidoteError as error:
+            self._page.failed.emit(f"{error} Select their cells first.")
+            return
+        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), "Add limits from selected rows")
+
+    def typed(self, text: str | None = None) -> None:
+        """Corners as "20 -3, 1000 -1, 20000 -3"; upper unless it begins with "lower"."""
+        from PySide6.QtWidgets import QInputDialog
+
+        from epidote.study.interchange.curve_text import parse_text_curve
+
+        if text is None:
+            text, go = QInputDialog.getText(self._page, "Enter limit", "Side, then points (x value) separated by commas, e.g. upper 20 3, 1000 1, 20000 3")
+            if not go:
+                return
+        side = "lower" if text.strip().lower().startswith("lower") else "upper"
+        body = text.strip().removeprefix("lower").removeprefix("upper").strip()
+        try:
+            curve, _ = parse_text_curve("\n".join(part.strip() for part in body.replace(";", ",").split(",")), "The limit")
+        except EpidoteError as error:
+            self._page.failed.emit(f"{error} Nothing was added. Example: upper 20 3, 1000 1, 20000 3")
+            return
+        self._keep({side: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, f"{side.capitalize()} limit", "typed")
+
+    def imported(self) -> None:
+        """A limit from a text file of two columns; upper, or lower as the user says."""
+        from pathlib import Path
+
+        from PySide6.QtWidgets import QFileDialog, QInputDialog
+
+        from epidote.desktop.widgets.curve_preview import ask_reading
+        from epidote.study.interchange.curve_text import readings_of_file
+
+        name, _ = QFileDialog.getOpenFileName(self._page, "Import limit (columns: x, value)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")  # fmt: skip
+        if not name:
+            return
+        side, go = QInputDialog.getItem(self._page, "Import limit", "Type", ["upper limit", "lower limit"], 0, False)
+        if go:
+            try:
+                found = readings_of_file(Path(name))
+            except EpidoteError as error:
+                self._page.failed.emit(str(error))
+                return
+            options = ask_reading(self._page, Path(name).name, found)
+            reading = next((r for r in found if r.options == options), None)
+            if reading is None:
+                return
+            curve = reading.level
+            self._keep({side.split()[0]: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, Path(name).stem[:60], f"from {Path(name).name}")
+
+    def new_guide(self) -> None:
+        """A guide at a typed value, with a name and a sentence."""
+        from epidote.core.comparison.graph_guides import Guide
+        from epidote.desktop.pages.matrix.graph.guide_dialog import GuideDialog
+
+        figure, key = self._page.graph_panel.graph.figure(), self._page.look.key
+        if figure is None or key is None:
+            return
+        dialog = GuideDialog(self._page, figure.x_unit, "dB" if figure.y_unit == "%" else figure.y_unit)
+        if dialog.exec():
+            guide = Guide(curves=(key,), **dialog.values())
+            edits.add_entry(self._session, "guide", guide.model_dump(mode="json"), f"Add guide “{guide.name}”")
+
+    def change_guide(self, entry: Entry | None, guide: Guide) -> None:
+        """A guide with another place, name or sentence; a shipped one becomes one of the study's own."""
+        from epidote.core.comparison.graph_guides import Guide
+        from epidote.desktop.pages.matrix.graph.guide_dialog import GuideDialog
+
+        dialog = GuideDialog(self._page, guide.x_unit or "", guide.y_unit.removesuffix(" re 1 kHz"), guide)
+        if dialog.exec():
+            unit = {"y_unit": guide.y_unit} if guide.y_unit else {"x_unit": guide.x_unit}
+            made = Guide(curves=guide.curves, **{**dialog.values(), **unit}).model_dump(mode="json")
+            if entry is None:
+                edits.add_entry(self._session, "guide", made, f"Edit guide “{guide.name}”")
+            else:
+                edits.change_entry(self._session, entry.id, entry.data, made, f"Edit guide “{guide.name}”")
+
+    def limit_reading(self, key: str, unit: str, title: str, text: str | None = None) -> None:
+        """A limit of a reading, typed: "at most 0.01 %", "at least 100 dB"."""
+        from PySide6.QtWidgets import QInputDialog
+
+        from epidote.core.comparison.limits import Limit
+        from epidote.core.quantities.units import QuantityError, parse_as
+
+        column = self._page.current_column()
+        if column is None:
+            return
+        if text is None:
+            text, go = QInputDialog.getText(self._page, f"Limit for “{title}”", f"“at most” or “at least”, then a value in {unit}")
+            if not go:
+                return
+        lower = text.strip().lower().startswith(("at least", ">", "min"))
+        body = text.strip().lower()
+        for word in ("at most", "at least", "<=", ">=", "<", ">", "max", "min"):
+            body = body.removeprefix(word).strip() if body.startswith(word) else body
+        try:
+            value = parse_as(text.strip()[len(text.strip()) - len(body) :], unit)
+        except QuantityError as error:
+            self._page.failed.emit(f"{error} Nothing was added. Example: at most 0.01 %")
+            return
+        side = {"lower" if lower else "upper": ((0.0, value),)}
+        limit = Limit(name=self._free(title), procedure=column.procedure, key=key, unit=unit, source="typed", **side)
+        edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add limit for {title}")

@@ -1,0 +1,342 @@
+"""How the chosen runs are looked at: which kind of curve, against which axis, in % or dB, which channels, which step of a staircase."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from epidote.core.errors import in_window
+from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
+from epidote.study.annotations import valid
+
+if TYPE_CHECKING:
+    from epidote.core.comparison.differences.axes import Axis
+    from epidote.core.procedures.protocol import CurveView
+    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.study.models import Column, RunSummary
+
+DENSITY = "spectrum per hertz"
+_MOST_STEPS = 24
+
+
+class Look:
+    """The same runs seen in several ways; nothing is measured again."""
+
+    def __init__(self, page: MatrixPage) -> None:
+        self._page = page
+        self._shown: tuple[int, str, str, str] | None = None
+        self._view_of: dict[str, str] = {}
+        self._axis_of: dict[str, str] = {}
+        self._views: tuple[CurveView, ...] = ()
+        self._axes: tuple[Axis, ...] = ()
+        self._places: list[float] = []  # of the steps, in what was stepped
+        self._place: float | None = None
+        self._stepped: dict[tuple[int, float], tuple[Any, ...]] = {}
+        self._asked: set[tuple[int, float]] = set()
+        self.key: str | None = None
+        self.axis: Axis | None = None
+        self.percent = False
+        self.channels = {1}
+        self.band: tuple[float, float] | None = None  # where deviations are looked for
+        self.align = "no"
+
+    # -- showing ------------------------------------------------------------------------------------------------------------
+
+    def show(self, column: Column) -> None:
+        """The graph and the readings of the chosen runs, whose curves are loaded."""
+        from epidote.core.comparison.differences.axes import axes_of
+        from epidote.desktop.pages.matrix.graph.figure_builder import RATIO_VIEWS
+
+        page = self._page
+        cells = [(s, r) for s, r in page.chosen_cells() if r is not None]
+        carried, panel = carried_of(column.procedure), page.graph_panel
+        available = [c for _, r in cells for c in page.curves_of(r.id)]
+        self._views = _views_of(carried, available)
+        panel.heading.setText(column.title)
+        if not self._views:
+            self._show_nothing(column)
+            return
+        view = next((v for v in self._views if v.key == self._view_of.get(column.procedure)), self._views[0])
+        self.key = view.key
+        channels = sorted({c.channel for c in available})
+        self.channels = {c for c in self.channels if c in channels} or {channels[0]}
+        self._axes = axes_of(c for c in available if c.key == view.key)
+        self.axis = next((a for a in self._axes if a.key == self._axis_of.get(column.procedure)), self._axes[0] if self._axes else None)
+        siblings = [v for v in self._views if v.group == view.group]
+        panel.views.set_options([(g, g) for g in dict.fromkeys(v.group for v in self._views)], [view.group])
+        panel.variants.set_options([(v.key, v.title[:1].upper() + v.title[1:]) for v in siblings] if len(siblings) > 1 else [], [view.key])
+        panel.axes.set_options([(a.key, a.words) for a in self._axes], [self.axis.key] if self.axis else [])
+        panel.channels.set_options([(str(c), f"Ch {c}") for c in channels], [str(c) for c in self.channels], channel_tips(channels))
+        panel.units.set_options(
+            [("%", "%"), ("dB", "dB")] if view.key in RATIO_VIEWS else [], ["%" if self.percent else "dB"], UNIT_TIPS
+        )
+        self._offer_aligning(view, [s for s, _ in cells])
+        stepping = view in carried.step_views
+        self._offer_steps(available if stepping else [])
+        if stepping and not self._steps_ready([r for _, r in cells]):
+            return
+        self._draw(column, view)
+
+    def _draw(self, column: Column, view: CurveView) -> None:
+        from epidote.desktop.pages.matrix.graph.figure_builder import Chosen, make_figure
+
+        page, overview = self._page, self._page.session.overview
+        assert overview is not None
+        chosen = [
+            Chosen(s, r, self._curves(r, view), s.id == overview.reference) for s, r in page.chosen_cells() if r is not None
+        ]  # fmt: skip
+        pins = overview.pins_of(column.id, self.pin_key or view.key)
+        figure = make_figure(column, view, chosen, self.channels, self.percent, pins, self.axis, self.band, self.levelling())
+        lines, held = page.lines.of(figure, view.key, chosen, self.channels)
+        sentences = tuple(dict.fromkeys(line.words for line in lines if line.words))
+        sentences += tuple(f"Note on {c.subject.full_name}: {note}" for c in chosen for note in overview.notes_on(c.subject, c.run))
+        figure = replace(figure, lines=lines, held=held, notes=(*figure.notes[: len(figure.crossings)], *held, *figure.notes[len(figure.crossings) :], *sentences))
+        shown = (column.id, view.key, figure.y_unit, self.axis.key if self.axis else "")
+        if self._shown is not None and shown[:2] != self._shown[:2] and self.band is not None:
+            self.band = None  # a band belongs to the axis it was dragged on
+            self._draw(column, view)
+            return
+        page.graph_panel.graph.set_figure(figure, keep_zoom=shown == self._shown)
+        self._shown = shown
+        self._show_readings(column, chosen, pins, view.axis)
+
+    def _show_nothing(self, column: Column) -> None:
+        """Readings without a curve."""
+        from epidote.desktop.pages.matrix.graph.figure_builder import Chosen
+
+        page, overview = self._page, self._page.session.overview
+        assert overview is not None
+        self.key = self.axis = None
+        panel = page.graph_panel
+        for choice in (panel.views, panel.variants, panel.axes, panel.channels, panel.units):
+            choice.set_options([], [])
+        self._offer_steps([])
+        panel.graph.set_figure(None, keep_zoom=False)
+        chosen = [Chosen(s, r, (), s.id == overview.reference) for s, r in page.chosen_cells() if r is not None]
+        if chosen:
+            self._show_readings(column, chosen, [], "")
+
+    def _show_readings(self, column: Column, chosen: list[Any], pins: Any, title: str) -> None:
+        from epidote.core.procedures.protocol import titles_of
+        from epidote.desktop.pages.matrix.graph.figure_builder import make_table
+
+        readings = self._page.readings
+        readings.units.set_options([("%", "%"), ("dB", "dB")], ["%" if self.percent else "dB"], UNIT_TIPS)
+        there = [str(c) for c in sorted({r["channel"] for c in chosen for r in c.run.readings})]
+        on = [c for c in readings.channel.on() if c in there] or [str(min(self.channels)) if str(min(self.channels)) in there else there[0]]
+        readings.channel.set_options([(c, f"Ch {c}" if len(there) < 4 else c) for c in there] if len(there) > 1 else [], on, channel_tips([int(c) for c in there]))
+        whole = {c.run.id: self._page.curves_of(c.run.id) for c in chosen}
+        table = make_table(titles_of(carried_of(column.procedure)), chosen, int(on[0]), self.percent, pins, title, self.points(column), whole)
+        figure = self._page.graph_panel.graph.figure()
+        readings.show_table(table, figure.held if figure is not None else ())
+        self._page.beside.refresh()
+
+    def _curves(self, run: RunSummary, view: CurveView) -> tuple[Any, ...]:
+        """A run's curves of a view, on the chosen axis."""
+        from epidote.core.chain.chain import Chain
+        from epidote.core.comparison.differences.axes import on_axis, per_hertz
+
+        if self._place is not None and (run.id, self._place) in self._stepped and view.key.startswith("step_"):
+            return tuple(c for c in self._stepped[run.id, self._place] if c.key == view.key)
+        if view.key == DENSITY:
+            return tuple(d for c in self._page.curves_of(run.id) if c.key == "spectrum" and (d := per_hertz(c)) is not None)
+        curves = [c for c in self._page.curves_of(run.id) if c.key == view.key]
+        if self.axis is None:
+            return tuple(curves)
+        chain = Chain.model_validate(run.chain)
+        return tuple(on_axis(c, self.axis, chain.scale(c.channel)[0]) for c in curves if c.x_unit == self.axis.source)
+
+    def in_view(self, run_id: int) -> tuple[Any, ...]:
+        """A run's curves as they are shown, for an export."""
+        view = next((v for v in self._views if v.key == self.key), None)
+        run = next((r for _, r in self._page.chosen_cells() if r is not None and r.id == run_id), None)
+        return self._curves(run, view) if view is not None and run is not None else ()
+
+    @property
+    def pin_key(self) -> str | None:
+        """Under which name pins of this view are kept: each axis has its own."""
+        if self.key is None or self.axis is None or self.axis is self._axes[0]:
+            return self.key
+        return f"{self.key} against {self.axis.key}"
+
+    # -- bringing gains to one level ----------------------------------------------------------------------------------------
+
+    def _offer_aligning(self, view: CurveView, rows: list[Any]) -> None:
+        overview = self._page.session.overview
+        there = view.key == "level" and overview is not None and overview.reference in {s.id for s in rows} and len(rows) > 1
+        options = [("no", "As measured"), ("1k", "Aligned at 1 kHz"), *([("band", "Aligned over band")] if self.band else [])]
+        if self.align not in dict(options):
+            self.align = "no"
+        self._page.graph_panel.aligning.set_options(options if there else [], [self.align])
+        if not there:
+            self.align = "no"
+
+    def levelling(self) -> Any:
+        """How curves are brought to the reference's level before they are compared; None: they are not."""
+        from epidote.core.comparison.differences.gain_alignment import Levelling
+
+        if self.align == "1k":
+            return Levelling(1000.0)
+        return Levelling(*self.band) if self.align == "band" and self.band is not None else None
+
+    def set_band(self, band: tuple[float, float] | None) -> None:
+        """Look for the greatest deviation between two x only; None: everywhere."""
+        self.band = band
+        self._page.show_chosen()
+
+    # -- kept operating points ----------------------------------------------------------------------------------------------
+
+    def points(self, column: Column) -> list[tuple[int, Any]]:
+        """The column's kept points with their entries' numbers."""
+        from epidote.core.comparison.differences.operating_points import Point
+
+        overview = self._page.session.overview
+        if overview is None:
+            return []
+        own = (e for e in overview.of_kind("point") if e.owner.column == column.id)
+        return [(e.id, point) for e, point in valid(own, Point)]
+
+    def keep_point(self, text: str) -> None:
+        """Keep a typed operating point of the curves in view as a reading of the column."""
+        from epidote.core.comparison.differences.operating_points import parse_point
+        from epidote.core.quantities.units import QuantityError
+        from epidote.desktop.state import edits
+        from epidote.study.models import Owner
+
+        page, column = self._page, self._page.current_column()
+        if column is None or self.key is None or not text.strip():
+            return
+        curves = [c for _, r in page.chosen_cells() if r is not None for c in page.curves_of(r.id) if c.key == self.key]
+        if not curves:
+            return
+        order = ("W", "Hz", "V", "dBFS")
+        units = sorted({c.x_unit for c in curves}, key=lambda u: order.index(u) if u in order else 9)
+        try:
+            point = parse_point(text, self.key, units, curves[0].y_unit)
+        except QuantityError as error:
+            page.failed.emit(in_window(error))
+            return
+        edits.add_entry(page.session, "point", point.model_dump(mode="json"), f"Add point {point.name}", Owner(column=column.id))
+
+    # -- single steps of a staircase ----------------------------------------------------------------------------------------
+
+    def _offer_steps(self, curves: list[Any]) -> None:
+        """The steps that the chosen runs have, by their drive or frequency."""
+        stepped = next((c for c in curves if c.x_unit in ("dBFS", "Hz") and not c.key.startswith("step_")), None)
+        if stepped is None:
+            self._places = []
+            self._page.graph_panel.show_step("")
+            return
+        unit = stepped.x_unit
+        self._places = sorted(
+            {round(float(x), 3 if unit == "dBFS" else 1) for c in curves if c.key == stepped.key and c.x_unit == unit for x in c.x}
+        )
+        if self._place not in self._places:
+            self._place = self._places[-1]
+        from epidote.core.quantities.formatting import format_quantity
+
+        self._page.graph_panel.show_step(f"{format_quantity(self._place, unit, digits=4)}{' generator' if unit == 'dBFS' else ''}")
+
+    def next_step(self, by: int = 1) -> None:
+        """Look at a step further up or down the staircase."""
+        if self._places and self._place in self._places:
+            i = self._places.index(self._place) + by
+            self._place = self._places[max(0, min(i, len(self._places) - 1))]
+            self._page.show_chosen()
+
+    def _steps_ready(self, runs: list[RunSummary]) -> bool:
+        """Whether the step's curves are there; otherwise they are computed from the recordings, and then shown."""
+        place = self._place
+        assert place is not None
+        missing = [r for r in runs if (r.id, place) not in self._stepped]
+        wanted = [r for r in missing if (r.id, place) not in self._asked]
+        if not wanted:
+            return not missing
+        self._asked.update((r.id, place) for r in wanted)
+
+        def ask(study: Any) -> dict[int, tuple[Any, ...]]:
+            from epidote.measurement.runner import step_curves
+
+            if self._place != place:  # somebody has gone on to another step meanwhile
+                return {}
+            return {r.id: step_curves(study, r, place) for r in wanted}
+
+        def done(found: dict[int, tuple[Any, ...]]) -> None:
+            self._asked.difference_update((r.id, place) for r in wanted)
+            self._stepped.update({(run_id, place): curves for run_id, curves in found.items()})
+            while len(self._stepped) > _MOST_STEPS:
+                self._stepped.pop(next(iter(self._stepped)))
+            self._page.show_chosen()
+
+        self._page.session.ask(ask, done)
+        return False
+
+    # -- choosing -----------------------------------------------------------------------------------------------------------
+
+    def choice_changed(self) -> None:
+        """Somebody pressed one of the buttons about the graph."""
+        column, panel = self._page.current_column(), self._page.graph_panel
+        if column is not None and panel.views.on():
+            group = [v for v in self._views if v.group == panel.views.on()[0]]
+            chosen = panel.variants.on()
+            self._view_of[column.procedure] = next((v.key for v in group if v.key in chosen), group[0].key)
+            if panel.axes.on():
+                self._axis_of[column.procedure] = panel.axes.on()[0]
+        if panel.aligning.on():
+            self.align = panel.aligning.on()[0]
+        if panel.units.on():
+            self.percent = "%" in panel.units.on()
+        self.channels = {int(c) for c in panel.channels.on()} or self.channels
+        self._page.show_chosen()
+
+    def show_view(self, key: str) -> None:
+        """Show the curves of that key."""
+        column = self._page.current_column()
+        if column is not None:
+            self._view_of[column.procedure] = key
+            self._page.show_chosen()
+
+    def next_view(self, by: int = 1) -> None:
+        keys = [v.key for v in self._views]
+        if self.key in keys:
+            self.show_view(keys[(keys.index(self.key) + by) % len(keys)])
+
+    def show_axis(self, key: str) -> None:
+        column = self._page.current_column()
+        if column is not None:
+            self._axis_of[column.procedure] = key
+            self._page.show_chosen()
+
+    def next_axis(self) -> None:
+        if self._axes and self.axis is not None:
+            self.show_axis(self._axes[(self._axes.index(self.axis) + 1) % len(self._axes)].key)
+
+    def set_percent(self, percent: bool) -> None:
+        """Show ratios in % or in dB, everywhere."""
+        self.percent = percent
+        self._page.show_chosen()
+
+    def toggle_percent(self) -> None:
+        self.set_percent(not self.percent)
+
+    def toggle_channel(self, channel: int) -> None:
+        self.channels = (self.channels ^ {channel}) or self.channels
+        self._page.show_chosen()
+
+
+def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
+    """The procedure's views as far as there are curves, with what can be made of those."""
+    keys = {c.key for c in available}
+    views: list[CurveView] = []
+    for view in carried.views:
+        if view.key in keys:
+            views.append(view)
+            if view.key == "spectrum" and any("enbw_hz" in c.meta for c in available if c.key == "spectrum"):
+                views.append(replace(view, key=DENSITY, title="density", axis="Level in 1 Hz bandwidth"))
+    return (*views, *(carried.step_views if available else ()))
+
+
+def carried_of(key: str) -> Any:
+    from epidote.core.procedures.protocol import procedure
+
+    return procedure(key)

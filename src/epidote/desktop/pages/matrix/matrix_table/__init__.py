@@ -1,0 +1,1 @@
+"""The table of the Matrix page."""

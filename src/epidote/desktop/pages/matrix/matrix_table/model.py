@@ -1,0 +1,168 @@
+"""The matrix as a Qt model: what stands in each cell comes from the session's overview."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
+
+from epidote.core.quantities.formatting import NOT_GIVEN, format_quantity
+from epidote.core.results.caution import Caution
+from epidote.desktop.state.run_queue import Under
+from epidote.desktop.state.session import Session
+from epidote.desktop.widgets.plain import plain_tip
+from epidote.study.models import Column, RunSummary, Subject
+
+Index = QModelIndex | QPersistentModelIndex
+RUN_ONLY_CAUTIONS = {Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED}
+PLUS_MINUS = {"flatness"}
+
+
+def headline_text(run: RunSummary) -> str:
+    """The reading that stands for a run: "±0.09 dB", "-82.6 dB"."""
+    head = run.headline
+    if head is None or head["value"] is None:
+        return NOT_GIVEN
+    text = format_quantity(head["value"], head["unit"])
+    return f"±{text}" if head["key"] in PLUS_MINUS else text
+
+
+def headline_name(run: RunSummary) -> str:
+    """What the headline is, in a word."""
+    return str((run.headline or {}).get("title", ""))
+
+
+def marked(run: RunSummary) -> tuple[Caution, ...]:
+    """The cautions worth a mark in the cell: those of the recording, and those of the headline itself."""
+    own = [Caution(c) for c in run.cautions if Caution(c) not in RUN_ONLY_CAUTIONS]
+    head = [Caution(c) for c in (run.headline or {}).get("cautions", [])]
+    return tuple(dict.fromkeys([*own, *head]))
+
+
+def verdict_counts(found: list[Any]) -> list[str]:
+    """Verdicts in short: "2 met", "1 not met"."""
+    return [f"{n} {outcome}" for outcome in ("not met", "met", "inconclusive") if (n := sum(1 for v in found if v.outcome == outcome))]
+
+
+class MatrixModel(QAbstractTableModel):
+    """Column 0 holds the row heads; the others are the study's columns."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self._shape: tuple[tuple[int, ...], tuple[int, ...]] = ((), ())
+        self._rows: tuple[Subject, ...] = ()
+        self._beside: dict[int, int] = {}
+        session.overview_changed.connect(self._changed)
+        session.runs.progress_changed.connect(self._progressed)
+
+    def _changed(self) -> None:
+        overview = self._session.overview
+        rows = overview.rows if overview else ()
+        self._beside = self._count_beside()
+        shape = (tuple(s.id for s in rows), tuple(c.id for c in overview.columns)) if overview else ((), ())
+        if shape != self._shape:
+            self.beginResetModel()
+            self._shape, self._rows = shape, rows
+            self.endResetModel()
+            return
+        self._rows = rows
+        if self.rowCount():
+            self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
+
+    def _progressed(self, cell: tuple[int, int]) -> None:
+        index = self.index_of(*cell)
+        if index.isValid():
+            self.dataChanged.emit(index, index)
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self._shape[0])
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:
+        return 0 if parent.isValid() else 1 + len(self._shape[1])
+
+    def subject(self, row: int) -> Subject | None:
+        return self._rows[row] if 0 <= row < len(self._rows) else None
+
+    def column(self, column: int) -> Column | None:
+        overview = self._session.overview
+        return overview.columns[column - 1] if overview and 1 <= column <= len(overview.columns) else None
+
+    def run(self, index: Index) -> RunSummary | None:
+        overview, subject, column = self._session.overview, self.subject(index.row()), self.column(index.column())
+        return overview.runs.get((subject.id, column.id)) if overview and subject and column else None
+
+    def under(self, index: Index) -> Under | None:
+        subject, column = self.subject(index.row()), self.column(index.column())
+        return self._session.runs.under_way.get((subject.id, column.id)) if subject and column else None
+
+    def verdicts(self, index: Index) -> list[Any]:
+        """Of a row of published figures: the verdicts on those that the column's procedure speaks of."""
+        subject, column, overview = self.subject(index.row()), self.column(index.column()), self._session.overview
+        if subject is None or not subject.is_claims or subject.unit is None or column is None or overview is None:
+            return []
+        if next(c.id for c in overview.columns if c.procedure == column.procedure) != column.id:
+            return []  # of several columns of one procedure the first speaks for all
+        own = [e.id for e in overview.of_kind("claim") if e.owner.unit == subject.unit.id]
+        return [v for i in own if (v := self._session.verdicts.get(i)) is not None and v.procedure == column.procedure]
+
+    def judged(self) -> None:
+        """The verdicts are new."""
+        if self.rowCount():
+            self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
+
+    def beside(self, subject: Subject) -> int:
+        """How many notes and pictures belong to a row, its unit or its runs."""
+        return 0 if subject.is_claims else self._beside.get(subject.id, 0)
+
+    def _count_beside(self) -> dict[int, int]:
+        overview = self._session.overview
+        kept = [e.owner for e in overview.entries if e.kind in ("note", "picture")] if overview is not None else []
+        if overview is None or not kept:
+            return {}
+        row_of = {r.id: row for (row, _), r in overview.runs.items()}
+        units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None}
+        return {
+            s.id: sum(1 for o in kept if s.id in (o.subject, row_of.get(o.run or 0)) or (o.unit is not None and o.unit == units.get(s.id)))
+            for s in overview.subjects
+        }
+
+    def is_reference(self, row: int) -> bool:
+        subject, overview = self.subject(row), self._session.overview
+        return subject is not None and overview is not None and subject.id == overview.reference
+
+    def index_of(self, subject_id: int, column_id: int | None) -> QModelIndex:
+        rows, columns = self._shape
+        if subject_id not in rows or (column_id is not None and column_id not in columns):
+            return QModelIndex()
+        return self.index(rows.index(subject_id), 0 if column_id is None else 1 + columns.index(column_id))
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
+            return None
+        words = self._words(index, role)
+        return plain_tip(words) if words is not None and role == Qt.ItemDataRole.ToolTipRole else words
+
+    def _words(self, index: Index, role: int) -> str | None:
+        subject = self.subject(index.row())
+        if subject is None:
+            return None
+        if subject.is_claims:
+            found = self.verdicts(index) if index.column() else []
+            if role == Qt.ItemDataRole.ToolTipRole:
+                return "\n".join(f"{v.claim.words}: {v.words}" for v in found) or None
+            return f"{subject.name}, claims" if index.column() == 0 else ", ".join(verdict_counts(found))
+        if index.column() == 0:
+            told = [subject.full_name, subject.unit.notes if subject.unit and role == Qt.ItemDataRole.ToolTipRole else ""]
+            return "\n".join(t for t in told if t)
+        run = self.run(index)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return "\n".join(c.words for c in marked(run)) or None if run else "Not measured. Select the cell to measure it."
+        return headline_text(run) if run else ""
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation == Qt.Orientation.Horizontal and role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
+            column = self.column(section)
+            words = "Subject" if column is None else f"{column.title}\n{column.summary}"
+            return plain_tip(words) if role == Qt.ItemDataRole.ToolTipRole else words
+        return None

@@ -1,0 +1,1 @@
+"""The side panels of the Matrix page."""

@@ -1,0 +1,204 @@
+"""A unit's published figures: typed as people write them, with what was understood shown at once, and the verdict on each."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QPushButton,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.plain import Label, plain_tip
+from epidote.desktop.widgets.read_only_table import plain_table
+from epidote.study.annotations import valid
+
+if TYPE_CHECKING:
+    from epidote.core.comparison.claims.parser import Understood
+    from epidote.core.comparison.claims.verdict import Verdict
+    from epidote.study.models import Entry, Unit
+
+_MARKS = {"met": "✓", "not met": "✗", "inconclusive": "?"}
+
+
+class ClaimsPanel(QWidget):
+    added = Signal(list)  # claims as data, each with its words
+    deleted = Signal(int, str)
+    measure_wanted = Signal(int)  # of this entry
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self.unit: Unit | None = None
+        self._entries: list[Entry] = []
+        self._verdicts: dict[int, Verdict] = {}
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 6, 16, 10)
+        layout.setSpacing(6)
+        self.heading = Label()
+        self.heading.setProperty("heading", True)
+        layout.addWidget(self.heading)
+        self.table = plain_table("Claims")
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.table.setWordWrap(True)
+        self.table.itemSelectionChanged.connect(self._chosen)
+        layout.addWidget(self.table, 1)
+        self.verdict = Label()
+        self.verdict.setWordWrap(True)
+        layout.addWidget(self.verdict)
+        self.typed = QLineEdit()
+        self.typed.setPlaceholderText("Claim, e.g. THD+N < 0.005 %, 1 kHz, 1 W, 8 Ω, 20 kHz bandwidth")
+        self.typed.setAccessibleName("Claim")
+        self.typed.textChanged.connect(self._understand)
+        self.typed.returnPressed.connect(self._add)
+        layout.addWidget(self.typed)
+        self.understood = Label()
+        self.understood.setWordWrap(True)
+        self.understood.setProperty("quiet", True)
+        layout.addWidget(self.understood)
+        self.source = QLineEdit()
+        self.source.setPlaceholderText("Source, e.g. data sheet 2025")
+        self.source.setAccessibleName("Source of the claim")
+        buttons = QHBoxLayout()
+        self.add, self.take, self.measure, self.delete = (QPushButton(t) for t in ("Add", "Import CSV…", "Measure", "Delete"))
+        self.add.setProperty("main", True)
+        self.add.clicked.connect(self._add)
+        self.take.clicked.connect(lambda _: self.import_csv())
+        self.measure.clicked.connect(lambda _: self._on_current(lambda e: self.measure_wanted.emit(e.id)))
+        self.delete.clicked.connect(lambda _: self._on_current(lambda e: self.deleted.emit(e.id, str(e.data.get("text", "")))))
+        layout.addWidget(self.source)
+        for button in (self.add, self.take, self.measure, self.delete):
+            buttons.addWidget(button)
+        buttons.addStretch(1)
+        layout.addLayout(buttons)
+        self._understand("")
+
+    def show_unit(self, unit: Unit | None, entries: list[Entry], verdicts: dict[int, Verdict], *, writable: bool) -> None:
+        from epidote.core.comparison.claims.claim import Claim
+
+        current = self._current()
+        self.unit, self._entries, self._verdicts = unit, entries, verdicts
+        self.heading.setText(f"Claims for {unit.name}" if unit is not None else "Select a row to see its claims.")
+        for widget in (self.typed, self.source, self.take):
+            widget.setEnabled(writable and unit is not None)
+        self.table.blockSignals(True)
+        self.table.clear()
+        self.table.setColumnCount(3)
+        self.table.setRowCount(len(entries))
+        for c, title in enumerate(("Claim", "Measured", "Verdict")):
+            self.table.setHorizontalHeaderItem(c, QTableWidgetItem(title))
+        t = self.theme
+        for r, entry in enumerate(entries):
+            verdict = verdicts.get(entry.id)
+            outcome = str(verdict.outcome) if verdict else "checking…"
+            claim = next((c for _, c in valid([entry], Claim)), None)
+            if claim is None:
+                self.table.setItem(r, 0, QTableWidgetItem(f"Damaged claim (entry {entry.id}); delete it or restore study.sqlite"))
+                continue
+            cells = (claim.words, _measured(verdict), f"{_MARKS.get(outcome, '…')} {outcome}")
+            for c, text in enumerate(cells):
+                item = QTableWidgetItem(text)
+                item.setFont(font(0.9, bold=c == 2 and outcome == "not met"))
+                item.setForeground(t.colour("caution" if c == 2 and outcome == "not met" else "quiet" if c == 2 and outcome == "inconclusive" else "text"))
+                if c == 1:
+                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                item.setToolTip(plain_tip(f"{claim.text}{f' ({claim.source})' if claim.source else ''}"))
+                self.table.setItem(r, c, item)
+        header = self.table.horizontalHeader()
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for c in (1, 2):
+            header.setSectionResizeMode(c, QHeaderView.ResizeMode.ResizeToContents)
+        self.table.resizeRowsToContents()
+        self.table.blockSignals(False)
+        again = next((i for i, e in enumerate(entries) if current is not None and e.id == current.id), 0 if entries else -1)
+        if again >= 0:
+            self.table.selectRow(again)
+        self._chosen()
+        self._offer_adding(self._understood(self.typed.text()))
+
+    def _current(self) -> Entry | None:
+        row = self.table.currentRow()
+        return self._entries[row] if 0 <= row < len(self._entries) else None
+
+    def _on_current(self, do: Any) -> None:
+        entry = self._current()
+        if entry is not None:
+            do(entry)
+
+    def _chosen(self) -> None:
+        entry = self._current()
+        verdict = self._verdicts.get(entry.id) if entry is not None else None
+        self.verdict.setText(verdict.words if verdict is not None else "")
+        self.verdict.setVisible(verdict is not None)
+        self.verdict.setProperty("caution", verdict is not None and verdict.outcome == "not met")
+        self.verdict.style().polish(self.verdict)
+        self.measure.setEnabled(verdict is not None and verdict.offer is not None)
+        self.delete.setEnabled(entry is not None and self.typed.isEnabled())
+
+    # -- adding -------------------------------------------------------------------------------------------------------------
+
+    def _understood(self, text: str) -> Understood | None:
+        from epidote.core.comparison.claims.parser import understand
+
+        return understand(text, self.source.text().strip()) if text.strip() else None
+
+    def _understand(self, text: str) -> None:
+        """What was understood stands under the line while it is typed."""
+        found = self._understood(text)
+        self._offer_adding(found)
+        self.understood.setText("" if found is None else f"Read as: {found.words}" if found.claim is not None else found.words)
+        self.understood.setVisible(found is not None)
+
+    def _offer_adding(self, found: Understood | None) -> None:
+        self.add.setEnabled(found is not None and found.claim is not None and self.unit is not None and self.typed.isEnabled())
+
+    def _add(self) -> None:
+        found = self._understood(self.typed.text())
+        if found is not None and found.claim is not None and self.unit is not None:
+            self.added.emit([found.claim.model_dump(mode="json", exclude_none=True)])
+            self.typed.clear()
+
+    def import_csv(self, path: Path | None = None) -> None:
+        """Figures from a CSV file; those that are not clear are put into the line, one after the other, with the question."""
+        from epidote.core.comparison.claims.parser import understand
+        from epidote.core.errors import EpidoteError, in_window
+        from epidote.study.interchange.claims_csv import read_claims
+
+        if path is None:
+            from PySide6.QtWidgets import QFileDialog
+
+            name, _ = QFileDialog.getOpenFileName(self, "Import claims", str(Path.home()), "Text files (*.csv *.txt *.tsv);;All files (*)")
+            if not name:
+                return
+            path = Path(name)
+        try:
+            found = [(text, understand(text, source or path.name)) for text, source in read_claims(path)]
+        except EpidoteError as error:
+            self.understood.setText(in_window(error))
+            self.understood.show()
+            return
+        clear = [u.claim.model_dump(mode="json", exclude_none=True) for _, u in found if u.claim is not None]
+        if clear:
+            self.added.emit(clear)
+        unclear = [text for text, u in found if u.claim is None]
+        if unclear:
+            self.typed.setText(unclear[0])
+            self.understood.setText(f"{len(clear)} of {len(found)} claims added; {len(unclear)} need editing. {self.understood.text()}")
+
+
+def _measured(verdict: Verdict | None) -> str:
+    from epidote.core.quantities.formatting import format_quantity
+
+    if verdict is None or verdict.value is None:
+        return ""
+    return format_quantity(verdict.value, verdict.claim.unit, digits=3, uncertainty=verdict.uncertainty or None)

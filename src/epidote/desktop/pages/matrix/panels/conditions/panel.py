@@ -1,0 +1,150 @@
+"""A reading over the conditions in which the chosen rows differ: a table over two, a line over one, and what comes to the same."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidgetItem, QVBoxLayout, QWidget
+
+from epidote.core.quantities.formatting import format_quantity
+from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.painting import guarded
+from epidote.desktop.widgets.plain import Label, plain_tip
+from epidote.desktop.widgets.read_only_table import plain_table
+
+if TYPE_CHECKING:
+    from epidote.core.comparison.conditions.condition_table import Grid
+
+
+class ConditionLines(QWidget):
+    """The reading along the first condition, a line for each value of the second; evenly spaced, since conditions need not be numbers."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self._grid: Grid | None = None
+        self.setMinimumHeight(110)
+        self.setAccessibleName("Reading vs. conditions")
+
+    def show_grid(self, grid: Grid | None) -> None:
+        self._grid = grid
+        self.setVisible(grid is not None and len(grid.first[1]) > 1)
+        self.update()
+
+    @guarded
+    def paintEvent(self, event: QPaintEvent) -> None:
+        g = self._grid
+        if g is None:
+            return
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        small = font(0.8)
+        p.setFont(small)
+        metrics = QFontMetricsF(small)
+        values = [t.value for t in g.cells.values()]
+        low, high = min(values), max(values)
+        pad = 0.12 * (high - low) or abs(high) * 0.1 or 1.0
+        low, high = low - pad, high + pad
+        unit = next(iter(g.cells.values())).unit
+        left = max(metrics.horizontalAdvance(format_quantity(v, unit, digits=3)) for v in (low, high)) + 12
+        kinds = g.second[1] if g.second else ("",)
+        right = max((metrics.horizontalAdvance(k) for k in kinds), default=0) + 10
+        box = QRectF(left, 6, self.width() - left - right, self.height() - metrics.height() - 12)
+        places = g.first[1]
+        t = self.theme
+        for share, value in ((0.0, low), (0.5, (low + high) / 2), (1.0, high)):
+            y = box.bottom() - share * box.height()
+            p.setPen(QPen(t.colour("faint_line"), 1))
+            p.drawLine(QPointF(box.left(), y), QPointF(box.right(), y))
+            p.setPen(t.colour("quiet"))
+            p.drawText(QRectF(0, y - metrics.height() / 2, left - 8, metrics.height()), Qt.AlignmentFlag.AlignRight, format_quantity(value, unit, digits=3))
+        step = box.width() / max(1, len(places) - 1)
+        for i, place in enumerate(places):
+            x = box.left() + i * step
+            p.setPen(t.colour("quiet"))
+            p.drawText(QRectF(x - 60, box.bottom() + 4, 120, metrics.height()), Qt.AlignmentFlag.AlignCenter, place)
+        for k, kind in enumerate(kinds):
+            pen = QPen(t.row(k), 1.7)
+            if k % 2:
+                pen.setDashPattern([5, 3])
+            p.setPen(pen)
+            points = [QPointF(box.left() + i * step, box.bottom() - (told.value - low) / (high - low) * box.height()) for i, a in enumerate(places) if (told := g.at(a, kind)) is not None]
+            p.drawPolyline(points)
+            for point in points:
+                p.drawEllipse(point, 2.2, 2.2)
+            if points and kind:
+                p.drawText(QPointF(points[-1].x() + 6, points[-1].y() + metrics.height() / 4), kind)
+
+
+class ConditionsPanel(QWidget):
+    reading_chosen = Signal(str)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 6, 16, 10)
+        layout.setSpacing(6)
+        top = QHBoxLayout()
+        self.reading = QComboBox()
+        self.reading.setAccessibleName("Reading")
+        self.reading.activated.connect(lambda _: self.reading_chosen.emit(str(self.reading.currentData())))
+        top.addWidget(self.reading)
+        self.over = Label()
+        self.over.setProperty("quiet", True)
+        top.addWidget(self.over, 1)
+        layout.addLayout(top)
+        self.table = plain_table("Reading vs. conditions, table")
+        layout.addWidget(self.table, 1)
+        self.lines = ConditionLines(theme)
+        layout.addWidget(self.lines, 1)
+        self.words = Label()
+        self.words.setWordWrap(True)
+        self.words.setProperty("quiet", True)
+        layout.addWidget(self.words)
+
+    def offer(self, readings: list[tuple[str, str]], current: str) -> None:
+        """readings: (key, words) to choose from."""
+        self.reading.clear()
+        for key, words in readings:
+            self.reading.addItem(words, key)
+        self.reading.setCurrentIndex(max(0, self.reading.findData(current)))
+
+    def show_words(self, words: str) -> None:
+        """Why there is no table."""
+        self.table.setRowCount(0)
+        self.table.setColumnCount(0)
+        self.lines.show_grid(None)
+        self.over.setText("")
+        self.words.setText(words)
+
+    def show_grid(self, grid: Grid, equal: list[str]) -> None:
+        seconds = grid.second[1] if grid.second else ("",)
+        self.over.setText(f"vs. {grid.first[0]}{f' and {grid.second[0]}' if grid.second else ''}")
+        self.table.clear()
+        self.table.setColumnCount(1 + len(seconds))
+        self.table.setRowCount(len(grid.first[1]))
+        for c, title in enumerate((grid.first[0], *(f"{grid.second[0]} {s}" if grid.second else "" for s in seconds))):
+            head = QTableWidgetItem(title)
+            head.setFont(font(0.9, bold=c > 0))
+            self.table.setHorizontalHeaderItem(c, head)
+        for r, a in enumerate(grid.first[1]):
+            name = QTableWidgetItem(a)
+            name.setFont(font(0.9))
+            self.table.setItem(r, 0, name)
+            for c, s in enumerate(seconds, start=1):
+                told = grid.at(a, s)
+                item = QTableWidgetItem(format_quantity(told.value, told.unit, uncertainty=told.spread or None) if told else "not measured")
+                item.setFont(font(0.9))
+                item.setForeground(self.theme.colour("text" if told else "quiet"))
+                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                if told:
+                    item.setToolTip(plain_tip(told.name))
+                self.table.setItem(r, c, item)
+            self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        self.lines.theme = self.theme
+        self.lines.show_grid(grid)
+        self.words.setText("\n".join(equal[:4]))

@@ -1,0 +1,66 @@
+"""The panel of conditions: a reading over the settings in which rows differ."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
+    from epidote.desktop.pages.matrix.panels.side_panel import Beside
+
+
+class Varying:
+    """Spreads the chosen rows' readings over their conditions."""
+
+    def __init__(self, page: MatrixPage, beside: Beside) -> None:
+        self._page, self._session, self._beside = page, page.session, beside
+        self.panel: ConditionsPanel | None = None
+        self._reading = ""
+
+    def make(self) -> ConditionsPanel:
+        from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
+
+        panel = ConditionsPanel(self._page.theme)
+        panel.reading_chosen.connect(self._choose_reading)
+        self.panel = panel
+        return panel
+
+    def _choose_reading(self, key: str) -> None:
+        self._reading = key
+        self._beside.refresh()
+
+    def show(self) -> None:
+        from epidote.core.comparison.conditions.condition_table import Told, alike, grid
+        from epidote.core.errors import UnusableInputError, in_window
+        from epidote.core.procedures.protocol import titles_of
+        from epidote.desktop.pages.matrix.graph.view_state import carried_of
+
+        panel, overview, column = self.panel, self._session.overview, self._page.current_column()
+        assert panel is not None
+        if overview is None or column is None:
+            return
+        chosen = [(s, r) for s, r in self._page.chosen_cells() if r is not None and not s.is_baseline]
+        if len(chosen) < 2:  # one row stands for all of its unit
+            unit = chosen[0][0].unit if chosen else None
+            chosen = [(s, overview.runs[s.id, column.id]) for s in overview.subjects if s.unit == unit and unit is not None and (s.id, column.id) in overview.runs]
+        channel = min(self._page.look.channels)
+        there = {r["key"] for _, run in chosen for r in run.readings if r["channel"] == channel and r["value"] is not None}
+        titles = {k: t for k, t in titles_of(carried_of(column.procedure)).items() if k in there}
+        head = next((str(r.headline["key"]) for _, r in chosen if r.headline), "")
+        if self._reading not in titles:
+            self._reading = head if head in titles else next(iter(titles), "")
+        panel.offer(list(titles.items()), self._reading)
+        several = len({s.unit.id for s, _ in chosen if s.unit}) > 1
+        told = []
+        for subject, run in chosen:
+            value = next((r for r in run.readings if r["key"] == self._reading and r["channel"] == channel and r["value"] is not None), None)
+            if value is not None:
+                conditions = {"unit": subject.name, **subject.conditions} if several else subject.conditions
+                told.append(Told(subject.full_name, conditions, value["value"], value["unit"], value.get("spread") or 0.0))
+        try:
+            found = grid(told)
+        except UnusableInputError as error:
+            panel.show_words(in_window(error))
+            return
+        panel.show_grid(found, alike(found))

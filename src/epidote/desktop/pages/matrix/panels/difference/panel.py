@@ -1,0 +1,143 @@
+"""Whether a row differs from the reference: each reading's verdict, what else differs, and where the curves change places."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QHeaderView,
+    QPushButton,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.plain import Label, plain_tip
+from epidote.desktop.widgets.read_only_table import plain_table
+from epidote.desktop.widgets.segmented_buttons import Choice
+
+if TYPE_CHECKING:
+    from epidote.measurement.assessment import DifferenceReport
+
+_MOST_CROSSINGS, _MOST_UNLIKE = 2, 5
+
+
+class DifferencePanel(QWidget):
+    repeat_wanted = Signal()
+    swap_wanted = Signal()
+    row_chosen = Signal(int)
+    acknowledged = Signal(bool)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 6, 16, 10)
+        layout.setSpacing(6)
+        top = QHBoxLayout()
+        self.rows = Choice()
+        self.rows.chosen.connect(lambda on: self.row_chosen.emit(int(on[0])))
+        top.addWidget(self.rows)
+        top.addStretch(1)
+        layout.addLayout(top)
+        self.heading = Label()
+        self.heading.setWordWrap(True)
+        layout.addWidget(self.heading)
+        self.table = plain_table("Differences")
+        layout.addWidget(self.table, 1)
+        self.crossings = Label()
+        self.crossings.setWordWrap(True)
+        self.crossings.setProperty("quiet", True)
+        layout.addWidget(self.crossings)
+        self.unlike = Label()
+        self.unlike.setWordWrap(True)
+        layout.addWidget(self.unlike)
+        self.known = QCheckBox("Compare despite these differences")
+        self.known.clicked.connect(self.acknowledged)
+        layout.addWidget(self.known)
+        buttons = QHBoxLayout()
+        self.repeat, self.swap = QPushButton("Repeat…"), QPushButton("Swap channels…")
+        self.repeat.setToolTip("Repeat the selected measurements. The scatter of the repeats shows which differences are significant.")
+        self.swap.setToolTip("Measure with swapped channels to see whether a difference belongs to the unit or to the chain")
+        self.repeat.setProperty("main", True)
+        self.repeat.clicked.connect(self.repeat_wanted)
+        self.swap.clicked.connect(self.swap_wanted)
+        for button in (self.repeat, self.swap):
+            buttons.addWidget(button)
+        buttons.addStretch(1)
+        layout.addLayout(buttons)
+
+    def show_nothing(self, words: str) -> None:
+        """Why there is nothing to compare, and what to do."""
+        self.rows.set_options([], [])
+        self.heading.setText(words)
+        self.table.setRowCount(0)
+        self.table.setColumnCount(0)
+        for label in (self.crossings, self.unlike):
+            label.hide()
+        self.known.hide()
+
+    def show_report(self, report: DifferenceReport, reference: str, titles: dict[str, str], rows: list[tuple[int, str]], current: int, *, known: bool) -> None:
+        """rows: (number, name) of the rows that can be held against the reference."""
+        self.rows.set_options([(str(n), name) for n, name in rows] if len(rows) > 1 else [], [str(current)])
+        blocked = report.blocked and not known
+        self.heading.setText(f"{report.name} vs. {reference}" + (": no verdict, see below" if blocked else ""))
+        t = self.theme
+        self.table.clear()
+        self.table.setColumnCount(3)
+        self.table.setRowCount(len(report.comparisons))
+        for column, title in enumerate(("Reading", "Difference (95 %)", "Finding")):
+            self.table.setHorizontalHeaderItem(column, QTableWidgetItem(title))
+        for r, (key, found) in enumerate(report.comparisons):
+            once = " (single run)" if max(found.repeats) == 1 and found.finding == "different" else ""
+            verdict = "not compared" if blocked else f"{found.finding}{once}"
+            shown = _difference_words(found)
+            for c, (text, colour) in enumerate(((titles.get(key, key), "text"), (shown, "text"), (verdict, "text" if verdict.startswith("different") else "quiet"))):
+                item = QTableWidgetItem(text)
+                item.setFont(font(0.9, bold=c == 2 and verdict.startswith("different")))
+                item.setForeground(t.colour("caution") if c == 2 and verdict == "chain-limited" else t.colour(colour))
+                if c == 1:
+                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                item.setToolTip(plain_tip(found.words))
+                self.table.setItem(r, c, item)
+            self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        words = [("! " if u.weight >= 3 else "· ") + u.words for u in report.unlike[:_MOST_UNLIKE]]
+        more = len(report.unlike) - _MOST_UNLIKE
+        self.unlike.setText("\n".join([*([report.channels] if report.channels else []), *words, *([f"… and {more} minor ones."] if more > 0 else [])]) or "No other differences in settings, chain or conditions.")
+        self.unlike.setProperty("caution", report.blocked)
+        self.unlike.setProperty("quiet", not report.blocked)
+        self.unlike.style().polish(self.unlike)
+        self.unlike.show()
+        self.known.setVisible(report.blocked)
+        self.known.setChecked(known)
+
+    def show_crossings(self, crossings: tuple[str, ...]) -> None:
+        more = len(crossings) - _MOST_CROSSINGS
+        self.crossings.setText("\n".join([*crossings[:_MOST_CROSSINGS], *([f"… and {more} more (see exported graph)."] if more > 0 else [])]))
+        self.crossings.setVisible(bool(crossings))
+
+    def text_of(self, title: str) -> list[str]:
+        """What stands in the row of that title."""
+        for r in range(self.table.rowCount()):
+            head = self.table.item(r, 0)
+            if head is not None and head.text() == title:
+                return [item.text() if (item := self.table.item(r, c)) else "" for c in (1, 2)]
+        return []
+
+
+def _difference_words(found: Any) -> str:
+    from epidote.core.quantities.formatting import format_quantity
+
+    value = format_quantity(found.difference, found.unit, digits=3, uncertainty=found.interval or None, signed=True)
+    if not found.interval:
+        return value
+    if found.unit == "dB" and found.interval < 0.0005:
+        return f"{value} ±<0.001 dB"
+    return f"{value} ±{format_quantity(found.interval, found.unit, digits=2, uncertainty=found.interval / 10)}"
+
+

@@ -1,0 +1,154 @@
+"""The panel of differences: a row against the reference, repeats, channels swapped."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, Any
+
+from epidote.desktop.state import edits
+from epidote.desktop.state.run_queue import Wanted
+
+if TYPE_CHECKING:
+    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.pages.matrix.panels.difference.panel import DifferencePanel
+    from epidote.desktop.pages.matrix.panels.side_panel import Beside
+    from epidote.study.models import RunSummary, Subject
+
+_KNOWN = "acknowledged"
+
+
+class Comparing:
+    """Holds a row against the reference, and measures what that takes."""
+
+    def __init__(self, page: MatrixPage, beside: Beside) -> None:
+        self._page, self._session, self._beside = page, page.session, beside
+        self.panel: DifferencePanel | None = None
+        self._compared: int | None = None  # the row that is held against the reference
+
+    def make(self) -> DifferencePanel:
+        from epidote.desktop.pages.matrix.panels.difference.panel import DifferencePanel
+
+        panel = DifferencePanel(self._page.theme)
+        panel.repeat_wanted.connect(self.repeat)
+        panel.swap_wanted.connect(self.swap_channels)
+        panel.row_chosen.connect(self._compare_row)
+        panel.acknowledged.connect(self._acknowledge)
+        self.panel = panel
+        return panel
+
+    def _compare_row(self, subject_id: int) -> None:
+        self._compared = subject_id
+        self._beside.refresh()
+
+    def _pair(self) -> tuple[tuple[Subject, RunSummary], tuple[Subject, RunSummary], list[tuple[int, str]]] | str:
+        """The row compared, the reference, and all rows there are to compare; or words that say what is missing."""
+        from epidote.desktop.pages.matrix.graph.figure_builder import short_names
+
+        overview, column = self._session.overview, self._page.current_column()
+        if overview is None or column is None:
+            return ""
+        base = overview.subject(overview.reference) if overview.reference else None
+        reference = overview.runs.get((base.id, column.id)) if base is not None else None
+        if base is None:
+            return "No reference row. Select a row and set it as reference (Ctrl+B)."
+        if reference is None:
+            return f"The reference, {base.full_name}, is not measured in this column. Measure it or set another reference."
+        rows = [(s, r) for s, r in self._page.chosen_cells() if r is not None and s.id != base.id and not s.is_baseline]
+        if not rows:
+            return f"Select a measured cell of another row in this column to compare it with {base.full_name}."
+        ours = next(((s, r) for s, r in rows if s.id == self._compared), rows[0])
+        short = short_names([s for s, _ in rows] + [base])
+        return ours, (base, reference), [(s.id, short[s.id]) for s, _ in rows]
+
+    def show(self) -> None:
+        panel, pair, number = self.panel, self._pair(), self._beside.asked
+        assert panel is not None
+        figure = self._page.graph_panel.graph.figure()
+        if isinstance(pair, str):
+            panel.show_nothing(pair)
+            panel.show_crossings(())
+            return
+        ours, theirs, rows = pair
+        channel = min(self._page.look.channels)
+        overview = self._session.overview
+        assert overview is not None
+        look = self._page.look
+        curve = (look.key, look.axis.source if look.axis is not None else figure.x_unit) if figure is not None and look.key is not None else None
+        known = self._pair_key(ours[1], theirs[1]) in self._known()
+
+        def ask(study: Any) -> Any:
+            from epidote.measurement.assessment import difference_report
+
+            return difference_report(study, overview, ours, theirs, channel, curve)
+
+        def done(report: Any) -> None:
+            from epidote.core.procedures.protocol import titles_of
+            from epidote.desktop.pages.matrix.graph.view_state import carried_of
+
+            if number == self._beside.asked:
+                panel.show_report(report, theirs[0].full_name, titles_of(carried_of(ours[1].procedure)), rows, ours[0].id, known=known)
+                panel.show_crossings(((report.repeated,) if report.repeated else ()) + (figure.crossings if figure is not None else ()))
+
+        self._session.ask(ask, done)
+
+    def _pair_key(self, ours: RunSummary, theirs: RunSummary) -> str:
+        return f"{ours.id}:{theirs.id}"
+
+    def _known(self) -> list[str]:
+        return list(json.loads(self._session.setting(_KNOWN) or "[]"))
+
+    def _acknowledge(self, known: bool) -> None:
+        """What differs besides is known: say a verdict all the same, or no longer."""
+        pair = self._pair()
+        if isinstance(pair, str):
+            return
+        key, before = self._pair_key(pair[0][1], pair[1][1]), self._known()
+        after = [*before, key] if known else [k for k in before if k != key]
+        edits.set_setting(self._session, "Acknowledge differences", _KNOWN, json.dumps(before), json.dumps(after))
+
+    def repeat(self, times: int | None = None) -> None:
+        """Measure the chosen rows, and the reference, several times more, one row after the other."""
+        page, overview, column = self._page, self._session.overview, self._page.current_column()
+        if overview is None or column is None:
+            return
+        if times is None:
+            from PySide6.QtWidgets import QInputDialog
+
+            times, go = QInputDialog.getInt(page, "Repeat measurements", "Number of repeats of each selected row and of the reference", 5, 1, 100)
+            if not go:
+                return
+        rows = {s.id: r for s, r in page.chosen_cells() if r is not None}
+        reference = overview.runs.get((overview.reference, column.id)) if overview.reference else None
+        if reference is not None and len(rows) == 1 and overview.reference not in rows:
+            rows[reference.subject_id] = reference
+        self._session.runs.measure([Wanted((s, column.id), r.settings, times=times) for s, r in rows.items()])
+
+    def swap_channels(self, *, ask: bool = True) -> None:
+        """A twin of the current row with its channels' wires swapped, measured by the same procedure: does a difference go with the unit?"""
+        page = self._page
+        subject, column, run = page.current_subject(), page.current_column(), page.model.run(page.table.currentIndex())
+        if subject is None or subject.unit is None or column is None or run is None or "wiring" in subject.conditions:
+            page.failed.emit("Select a measured cell of a row without swapped channels first.")
+            return
+        if ask:
+            from epidote.desktop.widgets.question import ask_whether
+
+            words = (
+                "Connect output 1 to the unit's second input and output 2 to its first input, and swap the unit's outputs in the same way. "
+                "A new row with the condition “wiring = swapped” is then measured with the same settings."
+            )
+            ask_whether(page, "Measure with channels swapped", words, "Measure", lambda go: self.swap_channels(ask=False) if go else None)
+            return
+        conditions = {**subject.conditions, "wiring": "swapped"}
+        overview = self._session.overview
+        there = next((s for s in overview.subjects if s.unit == subject.unit and dict(s.conditions) == conditions), None) if overview else None
+        if there is not None:
+            self._session.runs.measure([Wanted((there.id, column.id), run.settings)])
+            return
+
+        def made(_: Any, new: int) -> None:
+            from PySide6.QtCore import QTimer
+
+            QTimer.singleShot(0, page, lambda: self._session.runs.measure([Wanted((new, column.id), run.settings)]))
+
+        edits.add_row(self._session, subject.unit, conditions, subject.device, subject.id, made)

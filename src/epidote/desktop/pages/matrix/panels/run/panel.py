@@ -1,0 +1,158 @@
+"""What an empty cell shows: the procedure's settings, how long it takes, and one Measure button. Also the form for recomputing."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
+
+from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.settings_form import SettingsForm
+from epidote.study.models import Column, RunSummary, Subject
+
+
+def duration_words(seconds: float) -> str:
+    if seconds < 60:
+        return f"About {seconds:.1f} s" if seconds < 10 else f"About {seconds:.0f} s"
+    return f"About {int(seconds // 60)} min {seconds % 60:02.0f} s"
+
+
+class RunPanel(QWidget):
+    measure_wanted = Signal(dict, str)
+    recompute_wanted = Signal(dict)
+    stop_wanted = Signal()
+    file_wanted = Signal(dict)
+    recording_wanted = Signal(dict)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.form: SettingsForm | None = None
+        self._procedure: Any = None
+        self._chain: Any = None
+        self._recomputing = False
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 10, 16, 10)
+        layout.setSpacing(8)
+        self.heading = Label()
+        self.heading.setProperty("heading", True)
+        self.heading.setWordWrap(True)
+        layout.addWidget(self.heading)
+        self.note = Label()
+        self.note.setProperty("quiet", True)
+        self.note.setWordWrap(True)
+        layout.addWidget(self.note)
+        self._area = QScrollArea()
+        self._area.setWidgetResizable(True)
+        layout.addWidget(self._area, 1)
+        row = QFormLayout()
+        self.device = QComboBox()
+        self.device.setAccessibleName("Device")
+        self.device.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self._device_label = Label("Device")
+        self._device_label.setProperty("quiet", True)
+        row.addRow(self._device_label, self.device)
+        layout.addLayout(row)
+        self.problem = Label()
+        self.problem.setProperty("error", True)
+        self.problem.setWordWrap(True)
+        layout.addWidget(self.problem)
+        buttons = QHBoxLayout()
+        self.go = QPushButton()
+        self.go.setProperty("main", True)
+        self.go.setAutoDefault(True)
+        self.stop = QPushButton("Stop")
+        self.estimate = Label()
+        self.estimate.setProperty("quiet", True)
+        buttons.addWidget(self.go)
+        buttons.addWidget(self.stop)
+        buttons.addWidget(self.estimate, 1)
+        layout.addLayout(buttons)
+        self.elsewhere = QHBoxLayout()
+        self.as_file, self.from_recording = QToolButton(), QToolButton()
+        for button, words, wanted in (
+            (self.as_file, "Export stimulus file…", self.file_wanted), (self.from_recording, "Import recording…", self.recording_wanted),
+        ):  # fmt: skip
+            button.setText(words)
+            button.clicked.connect(lambda _=False, w=wanted: w.emit(self.form.values()) if self.form is not None else None)
+            self.elsewhere.addWidget(button)
+        self.as_file.setToolTip("For units that play files themselves. Sync markers in the file give start and sample clock.")
+        self.from_recording.setToolTip("Import a recording of the stimulus file, made with any recorder")
+        self.elsewhere.addStretch(1)
+        layout.addLayout(self.elsewhere)
+        self.device.currentIndexChanged.connect(self.refresh)
+        self.go.clicked.connect(self._go)
+        self.stop.clicked.connect(self.stop_wanted.emit)
+
+    def show_cell(
+        self, subject: Subject, column: Column, chain: Any, procedure: Any, settings: dict[str, Any], devices: list[tuple[str, str]]
+    ) -> None:
+        """Offer a run for a cell."""
+        self._recomputing = False
+        with QSignalBlocker(self.device):
+            self.device.clear()
+            self.device.addItem("Select device…", "")
+            for name, title in devices:
+                self.device.addItem(title, name)
+            self.device.setCurrentIndex(max(0, self.device.findData(subject.device)))
+        self._fill(procedure, chain, settings)
+        self.heading.setText(f"{column.title}: {subject.full_name}")
+        self.note.setText("Not measured. Settings come from the column; changes here apply to this run only.")
+        self.go.setText("Measure")
+        self.device.show()
+        self.as_file.show()
+        self.from_recording.show()
+        self._device_label.show()
+        self.stop.show()
+
+    def show_recompute(self, subject: Subject, column: Column, chain: Any, procedure: Any, run: RunSummary) -> None:
+        """Offer to compute a finished run again with other settings."""
+        self._recomputing = True
+        from epidote.core.settings import analysis_settings
+
+        self._fill(procedure, chain, dict(run.settings), analysis_settings(procedure.Settings))
+        self.heading.setText(f"Recompute {column.title}: {subject.full_name}")
+        self.note.setText(f"Uses the recording of {run.made.astimezone():%d %B, %H:%M}. Nothing is played.")
+        self.go.setText("Recompute")
+        self.device.hide()
+        self.as_file.hide()
+        self.from_recording.hide()
+        self._device_label.hide()
+        self.stop.hide()
+
+    def _fill(self, procedure: Any, chain: Any, settings: dict[str, Any], only: tuple[str, ...] | None = None) -> None:
+        self._procedure, self._chain = procedure, chain
+        self.form = SettingsForm(procedure.Settings, settings, only)
+        self.form.changed.connect(self.refresh)
+        self._area.setWidget(self.form)
+        self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Say what is wrong, or how long it takes."""
+        if self.form is None:
+            return
+        from epidote.core.errors import EpidoteError, in_window
+        from epidote.core.settings import labelled, make_settings
+
+        words = self.form.problem()
+        if not words:
+            try:
+                settings = make_settings(self._procedure.Settings, self.form.values())
+                if not getattr(settings, "material", ""):  # a sound file is read when it is played, not while it is typed
+                    with labelled(self._procedure.Settings):
+                        next(self._procedure.conduct(settings, self._chain))
+                self.estimate.setText("" if self._recomputing else duration_words(self._procedure.duration(settings, self._chain)))
+            except EpidoteError as error:
+                words = in_window(error)
+        self.problem.setText(words)
+        self.problem.setVisible(bool(words))
+        self.go.setEnabled(not words and (self._recomputing or bool(self.device.currentData())))
+
+    def _go(self) -> None:
+        if self.form is None:
+            return
+        if self._recomputing:
+            self.recompute_wanted.emit(self.form.values())
+        else:
+            self.measure_wanted.emit(self.form.values(), str(self.device.currentData() or ""))

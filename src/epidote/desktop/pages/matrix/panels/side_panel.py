@@ -1,0 +1,97 @@
+"""What stands beside the Matrix page's graph: readings, differences, conditions, claims or notes; made when first looked at."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Protocol
+
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from epidote.desktop.pages.matrix.panels.claims.presenter import Claiming
+from epidote.desktop.pages.matrix.panels.conditions.presenter import Varying
+from epidote.desktop.pages.matrix.panels.difference.presenter import Comparing
+from epidote.desktop.pages.matrix.panels.notes.presenter import Noting
+from epidote.desktop.widgets.segmented_buttons import Choice
+
+if TYPE_CHECKING:
+    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.theme import Theme
+
+TABS = (("readings", "Readings"), ("difference", "Difference"), ("conditions", "Conditions"), ("claims", "Claims"), ("notes", "Notes"))
+_ALWAYS = ("claims", "notes")  # of an empty cell as well
+
+
+class _Panel(Protocol):
+    """A panel as far as it is dressed from outside."""
+
+    theme: Theme
+
+
+class Part(Protocol):
+    """One tab: makes its panel when it is first looked at, and shows in it what is chosen."""
+
+    @property
+    def panel(self) -> _Panel | None: ...
+
+    def make(self) -> QWidget: ...
+
+    def show(self) -> None: ...
+
+
+class Beside:
+    """Which panel is in view. Answers to questions that are no longer asked are dropped by their number."""
+
+    def __init__(self, page: MatrixPage) -> None:
+        self._page = page
+        self.tab = "readings"
+        self.asked = 0
+        self.comparing, self.varying = Comparing(page, self), Varying(page, self)
+        self.claiming, self.noting = Claiming(page, self), Noting(page, self)
+        self._parts: dict[str, Part] = {"difference": self.comparing, "conditions": self.varying, "claims": self.claiming, "notes": self.noting}
+        self._made: dict[str, QWidget] = {}
+        self.tabs = Choice()
+        self.tabs.set_options(TABS, [self.tab])
+        self.tabs.chosen.connect(lambda on: self.show(on[0]))
+
+    def wrap(self, side: QWidget) -> QWidget:
+        """The tabs above what they choose."""
+        whole = QWidget()
+        layout = QVBoxLayout(whole)
+        layout.setContentsMargins(0, 6, 0, 0)
+        layout.setSpacing(0)
+        line = QHBoxLayout()
+        line.setContentsMargins(8, 0, 0, 0)
+        line.addWidget(self.tabs)
+        line.addStretch(1)
+        layout.addLayout(line)
+        layout.addWidget(side, 1)
+        return whole
+
+    def show(self, tab: str) -> None:
+        """Go to a panel."""
+        self.tab = tab
+        self.tabs.set_options(TABS, [tab])
+        self._page.show_chosen()
+
+    def panel(self, *, measured: bool) -> QWidget | None:
+        """The panel of the tab; None where the run to make belongs there."""
+        if self.tab not in _ALWAYS and not measured:
+            return None
+        if self.tab == "readings":
+            return self._page.readings
+        made = self._made.get(self.tab)
+        if made is None:
+            made = self._made[self.tab] = self._parts[self.tab].make()
+            self._page.side.addWidget(made)
+        return made
+
+    def set_theme(self) -> None:
+        for part in self._parts.values():
+            if part.panel is not None:
+                part.panel.theme = self._page.theme
+
+    def refresh(self) -> None:
+        """Show in the panel in view what is chosen now."""
+        self.asked += 1
+        part = self._parts.get(self.tab)
+        if part is not None and part.panel is not None:
+            part.show()

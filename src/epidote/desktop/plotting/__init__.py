@@ -1,0 +1,1 @@
+"""Plots: figures as data, and the widgets that paint them."""

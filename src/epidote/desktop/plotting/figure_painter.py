@@ -1,0 +1,296 @@
+"""Painting a figure with a QPainter: the same for the screen, a PNG and an SVG."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from weakref import WeakKeyDictionary
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen, QPolygonF, QTransform
+
+from epidote.desktop.plotting.axis_scale import Scale, ticks
+from epidote.desktop.plotting.figure import GRID_POINTS, Figure, Trace
+from epidote.desktop.plotting.overlay_painter import LinePainter
+from epidote.desktop.plotting.polyline import polygon
+from epidote.desktop.plotting.viewport import View
+from epidote.desktop.theme import Theme, font
+
+DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1.5, 2.5]}
+DIFFERENCE_SHARE, CROWDED = 0.3, 12
+_MOST_KEPT = 2000  # points
+_THINNINGS, _FEWEST, _SEEN = 6, 16, 0.05  # the last in pixels
+_BESIDE, _OVER_TICK = 8, 9  # pixels beside the graph that a label may take, and by which its title clears the uppermost one
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Where the two strips lie; ``difference`` is empty when there is none."""
+
+    main: QRectF
+    difference: QRectF
+
+
+def layout(figure: Figure, area: QRectF) -> Layout:
+    height = QFontMetricsF(font(0.85)).height()
+    left, top, bottom = 5.2 * height, height * 1.8, 2.7 * height
+    inner = area.adjusted(left, top, -height * 0.8, -bottom)
+    if not figure.differences:
+        return Layout(inner, QRectF())
+    gap = height * 1.5
+    lower = inner.height() * DIFFERENCE_SHARE
+    main = QRectF(inner.left(), inner.top(), inner.width(), inner.height() - lower - gap)
+    return Layout(main, QRectF(inner.left(), main.bottom() + gap, inner.width(), lower))
+
+
+def reduced(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+    """Points within view; with more than one per pixel, the least and greatest of each pixel in place of all of them."""
+    first, last = np.searchsorted(trace.x, [x.low, x.high])
+    part = slice(max(0, int(first) - 1), int(last) + 1)
+    xs, ys = trace.x[part], trace.y[part]
+    floor = None if trace.floor is None else trace.floor[part]
+    if xs.size <= 1.2 * width:
+        return xs, ys, floor
+    if x.log:
+        edges = np.unique(np.searchsorted(xs, x.low * (x.high / x.low) ** (np.arange(width + 1) / width)))
+    else:
+        edges = np.unique(np.linspace(0, xs.size, width + 1).astype(int))
+    edges = edges[edges < xs.size]
+    low, high = np.minimum.reduceat(ys, edges), np.maximum.reduceat(ys, edges)
+    under = None if floor is None else np.repeat(np.maximum.reduceat(floor, edges), 2)
+    return np.repeat(xs[edges], 2), np.column_stack([low, high]).ravel(), under
+
+
+def thinned(px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """A polyline in pixels without the points that a straight line passes within a twentieth of a pixel: a smooth curve is painted in a tenth
+    of the time, and a lively one stays as it is."""
+    for _ in range(_THINNINGS):
+        if px.size < _FEWEST:
+            break
+        i = np.arange(1, px.size - 1, 2)
+        across = px[i + 1] - px[i - 1]
+        share = np.divide(px[i] - px[i - 1], across, out=np.zeros(i.size), where=across > 0)
+        off = np.abs(py[i] - (py[i - 1] + share * (py[i + 1] - py[i - 1])))
+        keep = np.ones(px.size, bool)
+        keep[i] = ~(off < _SEEN) | (across <= 0)  # what is not a number stays
+        if keep.all():
+            break
+        px, py = px[keep], py[keep]
+    return px, py
+
+
+_KEPT: WeakKeyDictionary[Trace, dict[tuple[bool, bool], QPolygonF]] = WeakKeyDictionary()
+
+
+def kept_line(trace: Trace, *, log_x: bool, log_y: bool) -> QPolygonF | None:
+    """The polyline of a trace in its own coordinates, logarithms where the axes are logarithmic, made once; None for one that has gaps, has more
+    points than there are pixels, or lies below its floor somewhere."""
+    if trace.x.size > _MOST_KEPT:
+        return None
+    lines = _KEPT.setdefault(trace, {})
+    if (log_x, log_y) not in lines:
+        faint = trace.floor is not None and bool((trace.y <= trace.floor).any())
+        whole = trace.x.size > 1 and not faint and bool(np.isfinite(trace.y).all())
+        xs, ys = ((np.log(np.maximum(v, 1e-300)) if log else v) for v, log in ((trace.x, log_x), (trace.y, log_y)))
+        lines[log_x, log_y] = polygon(xs, ys) if whole else QPolygonF()
+    made = lines[log_x, log_y]
+    return made if made.size() else None
+
+
+def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
+    """Lines through finite points, broken where there is none."""
+    good = np.isfinite(ys)
+    if good.all():
+        painter.drawPolyline(polygon(xs, ys))
+        return
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]]).astype(np.int8)))
+    for a, b in zip(edges[::2], edges[1::2], strict=True):
+        if b - a > 1:
+            painter.drawPolyline(polygon(xs[a:b], ys[a:b]))
+
+
+class FigurePainter:
+    """Paints one figure into an area in a theme's colours. ``moving``: many curves are drawn plainly, so that they follow the hand."""
+
+    def __init__(self, figure: Figure, view: View, theme: Theme, *, moving: bool = False) -> None:
+        self.figure, self.view, self.theme = figure, view, theme
+        # lines wider than a pixel cost twenty times as much, and many of them hide each other
+        self.crowded = len(figure.traces) > CROWDED
+        self.plainly = moving and self.crowded
+
+    def paint(self, p: QPainter, area: QRectF) -> None:
+        where = layout(self.figure, area)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._axes(p, where.main, self.view.y, self.figure.y_unit, labels_below=not self.figure.differences)
+        lines = LinePainter(self.figure, self.view, self.theme)
+        lines.areas(p, where.main)
+        self._traces(p, where.main, self.figure.traces, self.view.y)
+        lines.lines(p, where.main)
+        self._marks(p, where.main)
+        if self.figure.differences:
+            self._axes(p, where.difference, self.view.dy, self.figure.difference_unit, labels_below=True)
+            lines.band(p, where.difference)
+            self._zero(p, where.difference)
+            self._traces(p, where.difference, self.figure.differences, self.view.dy)
+            above = QRectF(
+                where.difference.left(), where.main.bottom(), where.difference.width(), where.difference.top() - where.main.bottom()
+            )
+            words = f"Difference from {self.figure.reference_name}, {self.figure.difference_unit}{self.figure.aligned}"
+            room = lines.deviations(p, above) - above.left() - 8
+            p.setFont(font(0.8))
+            p.setPen(self.theme.colour("quiet"))
+            fitting = QFontMetricsF(p.font()).elidedText(words, Qt.TextElideMode.ElideMiddle, room)
+            p.drawText(above, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, fitting)
+        self._pins(p, where)
+        p.setPen(self.theme.colour("quiet"))
+        p.setFont(font(0.85))
+        p.drawText(QRectF(area.left(), area.top(), area.width(), where.main.top() - area.top() - _OVER_TICK), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom,
+                   f" {self.figure.y_title}, {self.figure.y_unit}" if self.figure.y_unit != "ratio" else f" {self.figure.y_title}")  # fmt: skip
+        p.drawText(QRectF(where.main.left(), area.bottom() - QFontMetricsF(p.font()).height() * 1.25, where.main.width(), QFontMetricsF(p.font()).height() * 1.2),
+                   Qt.AlignmentFlag.AlignCenter, self.figure.x_words)  # fmt: skip
+
+    def _axes(self, p: QPainter, box: QRectF, y: Scale, unit: str, *, labels_below: bool) -> None:
+        small: QFont = font(0.82)
+        metrics = QFontMetricsF(small)
+        p.setFont(small)
+        label, grid, strong = self.theme.colour("quiet"), self.theme.colour("faint_line"), self.theme.colour("line")
+        across = ticks(self.view.x, max(3, int(box.width() / (metrics.height() * 3.6))))
+        for value, named in across:
+            px = box.left() + self.view.x.place(value) * box.width()
+            p.setPen(QPen(strong if named else grid, 1 if named else 0.6))
+            p.drawLine(QPointF(px, box.top()), QPointF(px, box.bottom()))
+        if labels_below:
+            p.setPen(label)
+            self._labels_across(p, box, [v for v, n in across if n], metrics)
+        up = ticks(y, max(2, int(box.height() / (metrics.height() * 2.1))))
+        names = [v for v, n in up if n]
+        for value, named in up:
+            py = box.bottom() - y.place(value) * box.height()
+            p.setPen(QPen(strong if named else grid, 1 if named else 0.6))
+            p.drawLine(QPointF(box.left(), py), QPointF(box.right(), py))
+            if named:
+                p.setPen(label)
+                p.drawText(QRectF(box.left() - 200, py - metrics.height() / 2, 192, metrics.height()), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                           self.figure.tick_text(value, unit, names))  # fmt: skip
+
+    def _labels_across(self, p: QPainter, box: QRectF, values: list[float], metrics: QFontMetricsF) -> None:
+        """Labels under a graph where they have room, whole decades of a logarithmic axis first."""
+        taken: list[QRectF] = []
+        decades = [v for v in values if self.view.x.log and f"{v:.0e}".startswith("1e")]
+        for value in (*decades, *(v for v in values if v not in decades)):
+            text = self.figure.tick_text(value, self.figure.x_unit, values)
+            width = metrics.horizontalAdvance(text) + 4
+            centre = box.left() + self.view.x.place(value) * box.width()
+            left = min(centre - width / 2, box.right() + _BESIDE - width)  # the last one moves inwards rather than lose its end
+            place = QRectF(left, box.bottom() + 4, width, metrics.height())
+            if not any(place.adjusted(-2, 0, 2, 0).intersects(other) for other in taken):
+                p.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
+                taken.append(place)
+
+    def _marks(self, p: QPainter, box: QRectF) -> None:
+        """Names of harmonics and products along the upper edge, as far as there is room for them."""
+        small = font(0.72)
+        metrics = QFontMetricsF(small)
+        p.setFont(small)
+        taken: list[tuple[float, float]] = []
+        for x, name in self.figure.marks:  # the first of them matter most
+            place = self.view.x.place(x)
+            if not 0 <= place <= 1:
+                continue
+            px = box.left() + place * box.width()
+            p.setPen(QPen(self.theme.colour("quiet"), 1))
+            p.drawLine(QPointF(px, box.top()), QPointF(px, box.top() + 4))
+            width = metrics.horizontalAdvance(name)
+            left, right = px - width / 2 - 2, px + width / 2 + 2
+            if right < box.right() and all(right < a or left > b for a, b in taken):
+                p.drawText(QRectF(left, box.top() + 4, right - left, metrics.height()), Qt.AlignmentFlag.AlignCenter, name)
+                taken.append((left, right))
+
+    def _zero(self, p: QPainter, box: QRectF) -> None:
+        py = box.bottom() - self.view.dy.place(0) * box.height()
+        p.setPen(QPen(self.theme.colour("quiet"), 1))
+        p.drawLine(QPointF(box.left(), py), QPointF(box.right(), py))
+
+    def _pen(self, trace: Trace) -> QPen:
+        pen = QPen(
+            self.theme.colour("quiet") if trace.baseline else self.theme.row(trace.colour),
+            1.0 if trace.x.size > GRID_POINTS or self.crowded else 1.2 if trace.baseline else 1.7,
+        )
+        if self.plainly:
+            return pen
+        pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
+        if trace.x.size > GRID_POINTS:
+            return pen  # dashes would only chop a noise floor
+        if trace.baseline:
+            pen.setDashPattern([1.5, 2.5])
+        elif DASHES.get(trace.channel, []):
+            pen.setDashPattern(DASHES[trace.channel])
+        return pen
+
+    def _traces(self, p: QPainter, box: QRectF, traces: tuple[Trace, ...], y: Scale) -> None:
+        p.save()
+        p.setClipRect(box)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing, not self.plainly)
+        for trace in traces:
+            if self.plainly and (kept := kept_line(trace, log_x=self.view.x.log, log_y=y.log)) is not None:
+                self._moved(p, box, trace, kept, y)
+                continue
+            xs, ys, floor = reduced(trace, self.view.x, max(64, int(box.width())))
+            if xs.size < 2:
+                continue
+            if floor is not None and bool((ys > floor).all()):
+                floor = None  # nothing of it is drawn faint
+            px = self._across(xs, box)
+            place = np.log(np.maximum(ys, 1e-300) / y.low) / np.log(y.high / y.low) if y.log else (ys - y.low) / (y.high - y.low)
+            py = box.bottom() - np.clip(place, -20, 20) * box.height()
+            if floor is None and not self.crowded and trace.x.size <= GRID_POINTS:
+                px, py = thinned(px, py)  # lines of a pixel are quick as they are
+            pen = self._pen(trace)
+            if floor is None:
+                p.setPen(pen)
+                _polylines(p, px, py)
+                continue
+            # below what the recording can show the curve is there, but faint
+            faint = QColor(pen.color())
+            faint.setAlpha(70)
+            heard = ~(ys <= floor)  # where nothing is known of the floor, too
+            for keep, colour in ((heard | np.roll(heard, 1), pen.color()), (~heard | np.roll(~heard, 1), faint)):
+                own = QPen(pen)
+                own.setColor(colour)
+                p.setPen(own)
+                _polylines(p, px, np.where(keep, py, np.nan))
+        p.restore()
+
+    def _moved(self, p: QPainter, box: QRectF, trace: Trace, kept: QPolygonF, y: Scale) -> None:
+        """A line that is kept in its own coordinates, put where the scales say: nothing of it is computed anew."""
+        (left, right), (bottom, top) = self.view.x.ends(), y.ends()
+        across, up = box.width() / (right - left), -box.height() / (top - bottom)
+        pen = self._pen(trace)
+        pen.setCosmetic(True)
+        p.save()
+        p.setTransform(QTransform(across, 0, 0, up, box.left() - left * across, box.bottom() - bottom * up), True)
+        p.setPen(pen)
+        p.drawPolyline(kept)
+        p.restore()
+
+    def _across(self, xs: np.ndarray, box: QRectF) -> np.ndarray:
+        x = self.view.x
+        place = np.log(np.maximum(xs, 1e-300) / x.low) / np.log(x.high / x.low) if x.log else (xs - x.low) / (x.high - x.low)
+        return np.asarray(box.left() + np.clip(place, -5, 6) * box.width())
+
+    def _pins(self, p: QPainter, where: Layout) -> None:
+        small = font(0.8, bold=True)
+        p.setFont(small)
+        height = QFontMetricsF(small).height() + 2
+        bottom = where.difference.bottom() if self.figure.differences else where.main.bottom()
+        for pin in self.figure.pins:
+            place = self.view.x.place(pin.x)
+            if not -1e-6 <= place <= 1 + 1e-6:
+                continue
+            px = where.main.left() + place * where.main.width()
+            p.setPen(QPen(self.theme.colour("text"), 1))
+            p.drawLine(QPointF(px, where.main.top()), QPointF(px, bottom))
+            badge = QRectF(px - height * 0.55, where.main.top() - height, height * 1.1, height)
+            p.fillRect(badge, self.theme.colour("text"))
+            p.setPen(self.theme.colour("back"))
+            p.drawText(badge, Qt.AlignmentFlag.AlignCenter, str(pin.number))

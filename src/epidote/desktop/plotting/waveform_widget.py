@@ -1,0 +1,267 @@
+"""Waveforms on screen, from hours down to single samples: above one another, or laid over each other."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from PySide6.QtCore import QLineF, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.signals.signal import Samples
+from epidote.desktop.plotting.axis_scale import Scale, ticks
+from epidote.desktop.plotting.polyline import polygon
+from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.painting import guarded
+
+BLOCK = 256  # frames of which an outline holds the least and the greatest
+_ZOOM, _LEAST = 0.8, 8  # frames in view
+_DOTS = 6.0  # pixels between samples from which they are drawn singly
+
+Fetch = Callable[[int, int], "Samples | None"]
+
+
+@dataclass
+class Lane:
+    """One waveform: ``fetch(first, frames)`` gives its samples, or None when they are still on their way; ``outline``: least and greatest
+    (blocks, 2) of each BLOCK frames; ``shift``: by how many frames it is drawn earlier; ``turned``: upside down."""
+
+    name: str
+    colour: int
+    frames: int
+    fetch: Fetch
+    outline: Samples = field(default_factory=lambda: np.zeros((0, 2)))
+    shift: float = 0.0
+    turned: bool = False
+
+
+def outline_of(x: Samples) -> Samples:
+    """Least and greatest (blocks, 2) of each BLOCK frames of x (frames,)."""
+    if x.size == 0:
+        return np.zeros((0, 2))
+    edges = np.arange(0, x.size, BLOCK)
+    return np.column_stack([np.minimum.reduceat(x, edges), np.maximum.reduceat(x, edges)])
+
+
+def _scale(area: QRectF, lane: Lane, least: Samples, greatest: Samples) -> float:
+    """Pixels for 1: what is in view fills the height."""
+    most = max(float(greatest.max()), -float(least.min()), 1e-12)
+    return (-1 if lane.turned else 1) * 0.46 * area.height() / most
+
+
+class WaveView(QWidget):
+    """The wheel zooms, dragging pans; with Ctrl held, the wheel nudges; where a stretch may be picked, dragging picks it."""
+
+    nudged = Signal(int)
+    picked = Signal(float, float)
+
+    def __init__(self, theme: Theme, *, over: bool, picking: bool = False) -> None:
+        super().__init__()
+        self._theme, self._over, self._picking = theme, over, picking
+        self.lanes: list[Lane] = []
+        self.rate = 1.0
+        self.first, self.last = 0.0, 1.0  # frames in view
+        self.stretch: tuple[float, float] | None = None  # picked, in s
+        self.marks: list[float] = []  # frames
+        self._drag: QPointF | None = None
+        self._from = 0.0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName("Waveforms")
+
+    def sizeHint(self) -> QSize:
+        return QSize(700, 320)
+
+    @property
+    def frames(self) -> int:
+        return max((lane.frames for lane in self.lanes), default=1)
+
+    def set_lanes(self, lanes: Sequence[Lane], rate: float) -> None:
+        self.lanes, self.rate = list(lanes), rate
+        self.show_frames(0, self.frames)
+
+    def show_frames(self, first: float, last: float) -> None:
+        """Have these frames in view, not beyond what there is and not fewer than a handful."""
+        wide = min(max(last - first, _LEAST), self.frames)
+        self.first = min(max(0.0, first), max(0.0, self.frames - wide))
+        self.last = self.first + wide
+        self.update()
+
+    def zoom(self, factor: float, about: float = 0.5) -> None:
+        wide = self.last - self.first
+        middle = self.first + about * wide
+        self.show_frames(middle - about * wide * factor, middle + (1 - about) * wide * factor)
+
+    def set_theme(self, theme: Theme) -> None:
+        self._theme = theme
+        self.update()
+
+    # -- painting -----------------------------------------------------------------------------------------------------------
+
+    def _box(self) -> QRectF:
+        height = QFontMetricsF(font(0.85)).height()
+        return QRectF(8, 6, max(10, self.width() - 16), max(10, self.height() - 2.2 * height - 6))
+
+    @guarded
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        t, box = self._theme, self._box()
+        p.fillRect(self.rect(), t.colour("back"))
+        small = font(0.85)
+        p.setFont(small)
+        height = QFontMetricsF(small).height()
+        self._paint_times(p, box, height)
+        if self.stretch is not None:
+            left, right = (min(max(self._x(box, v * self.rate), box.left()), box.right()) for v in self.stretch)
+            p.fillRect(QRectF(left, box.top(), max(1.0, right - left), box.height()), t.colour("accent_back", 150))
+        for mark in self.marks:
+            if self.first <= mark <= self.last:
+                x = self._x(box, mark)
+                p.setPen(QPen(t.colour("accent"), 1, Qt.PenStyle.DotLine))
+                p.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
+        count = len(self.lanes)
+        each = box.height() / max(1, 1 if self._over else count)
+        p.setClipRect(box)
+        for number, lane in enumerate(self.lanes):
+            area = box if self._over else QRectF(box.left(), box.top() + number * each, box.width(), each)
+            p.setPen(QPen(t.colour("faint_line"), 1))
+            p.drawLine(QPointF(area.left(), area.center().y()), QPointF(area.right(), area.center().y()))
+            self._paint_lane(p, area, lane)
+            p.setPen(t.row(lane.colour))
+            top = box.top() + number * height if self._over else area.top()
+            where = QRectF(area.left() + 4, top + 2, QFontMetricsF(small).horizontalAdvance(lane.name) + 4, height)
+            p.fillRect(where, t.colour("back", 210))
+            p.drawText(where, Qt.AlignmentFlag.AlignLeft, lane.name)
+        p.setClipping(False)
+        p.setPen(QPen(t.colour("accent" if self.hasFocus() else "line"), 1))
+        p.drawRect(box)
+
+    def _x(self, box: QRectF, frame: float) -> float:
+        return box.left() + (frame - self.first) / (self.last - self.first) * box.width()
+
+    def _paint_times(self, p: QPainter, box: QRectF, height: float) -> None:
+        scale = Scale(self.first / self.rate, self.last / self.rate)
+        wide = scale.high - scale.low
+        found = [v for v, _ in ticks(scale, max(2, int(box.width() / 110)))]
+        step = found[1] - found[0] if len(found) > 1 else wide
+        digits = max(0, -int(np.floor(np.log10(max(step, 1e-12)) + 1e-9)))
+        for value in found:
+            x = self._x(box, value * self.rate)
+            p.setPen(QPen(self._theme.colour("faint_line"), 1))
+            p.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
+            p.setPen(self._theme.colour("quiet"))
+            minutes = (
+                f"{int(value) // 60}:{value % 60:0{3 + digits if digits else 2}.{digits}f}"
+                if self.frames / self.rate >= 120
+                else f"{value:.{digits}f}"
+            )
+            wide_words = QFontMetricsF(p.font()).horizontalAdvance(minutes) + 2
+            left = min(max(x - wide_words / 2, 0.0), self.width() - wide_words)
+            p.drawText(QRectF(left, box.bottom() + 2, wide_words, height), Qt.AlignmentFlag.AlignLeft, minutes)
+        p.setPen(self._theme.colour("quiet"))
+        words = f"{format_quantity(wide, 's', digits=3)} in view"
+        p.drawText(QRectF(box.left(), box.bottom() + 2 + height, box.width(), height), Qt.AlignmentFlag.AlignRight, words)
+
+    def _paint_lane(self, p: QPainter, area: QRectF, lane: Lane) -> None:
+        first, last = self.first + lane.shift, self.last + lane.shift
+        low, high = max(0, int(np.floor(first)) - 1), min(lane.frames, int(np.ceil(last)) + 2)
+        if high <= low:
+            return
+        per_pixel = (last - first) / max(1.0, area.width())
+        middle = area.center().y()
+        x_of = area.width() / (last - first)
+        p.setPen(QPen(self._theme.row(lane.colour), 1))
+        p.setRenderHint(QPainter.RenderHint.Antialiasing, False)  # of thousands of crossing lines it takes seconds
+        samples = lane.fetch(low, high - low) if per_pixel < BLOCK or not lane.outline.size else None
+        if samples is not None and per_pixel <= 2:
+            p.setRenderHint(QPainter.RenderHint.Antialiasing)
+            xs = np.asarray(area.left() + (np.arange(low, low + samples.size) - first) * x_of, np.float64)
+            ys = middle - _scale(area, lane, samples, samples) * samples
+            p.drawPolyline(polygon(xs, ys))
+            if x_of >= _DOTS:
+                p.setBrush(self._theme.row(lane.colour))
+                for x, y in zip(xs, ys, strict=True):
+                    p.drawEllipse(QPointF(x, y), 2.2, 2.2)
+                p.setBrush(Qt.BrushStyle.NoBrush)
+            return
+        if samples is not None:
+            starts = np.arange(low, low + samples.size, dtype=float)
+            least = greatest = samples
+        else:
+            begin, end = low // BLOCK, min(lane.outline.shape[0], -(-high // BLOCK))
+            starts = np.arange(begin, end) * float(BLOCK)
+            least, greatest = lane.outline[begin:end, 0], lane.outline[begin:end, 1]
+        if starts.size == 0:
+            return
+        pixels = np.floor((starts - first) * x_of).astype(int)
+        edges = np.flatnonzero(np.diff(pixels, prepend=pixels[0] - 1))
+        low_y, high_y = np.minimum.reduceat(least, edges), np.maximum.reduceat(greatest, edges)
+        scale = _scale(area, lane, low_y, high_y)
+        # each column reaches to the next one, so that a steep wave has no holes
+        low_y[:-1], high_y[:-1] = np.minimum(low_y[:-1], high_y[1:]), np.maximum(high_y[:-1], low_y[1:])
+        p.drawLines([
+            QLineF(x, middle - scale * low, x, middle - scale * high)
+            for x, low, high in zip((area.left() + pixels[edges]).tolist(), low_y.tolist(), high_y.tolist(), strict=True)
+        ])  # fmt: skip
+
+    # -- mouse and keys -----------------------------------------------------------------------------------------------------
+
+    def _place(self, point: QPointF) -> float:
+        box = self._box()
+        return min(1.0, max(0.0, (point.x() - box.left()) / box.width()))
+
+    def _frame(self, point: QPointF) -> float:
+        return self.first + self._place(point) * (self.last - self.first)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        steps = event.angleDelta().y() / 120
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.nudged.emit(1 if steps > 0 else -1)
+        else:
+            self.zoom(_ZOOM**steps, self._place(event.position()))
+        event.accept()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.setFocus()
+        self._drag, self._from = event.position(), self._frame(event.position())
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._drag is None:
+            return
+        if self._picking and not event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            low, high = sorted((self._from, self._frame(event.position())))
+            if high - low >= 1:
+                self.set_stretch(low / self.rate, high / self.rate)
+        else:
+            by = (self._drag.x() - event.position().x()) / self._box().width() * (self.last - self.first)
+            self._drag = event.position()
+            self.show_frames(self.first + by, self.last + by)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._drag = None
+
+    def set_stretch(self, first: float, last: float) -> None:
+        """Pick a stretch, in s."""
+        whole = self.frames / self.rate
+        self.stretch = max(0.0, min(first, whole)), max(0.0, min(last, whole))
+        self.picked.emit(*self.stretch)
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key, wide = event.key(), self.last - self.first
+        if key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.zoom(_ZOOM)
+        elif key == Qt.Key.Key_Minus:
+            self.zoom(1 / _ZOOM)
+        elif key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
+            by = (-0.5 if key == Qt.Key.Key_PageUp else 0.5) * wide
+            self.show_frames(self.first + by, self.last + by)
+        elif key == Qt.Key.Key_Home:
+            self.show_frames(0, self.frames)
+        elif key == Qt.Key.Key_End and self.stretch is not None:
+            self.show_frames(self.stretch[0] * self.rate, self.stretch[1] * self.rate)
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,161 @@
+"""The commands that bring files in and out: exports, the clipboard, zipped studies, curves as text."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QFileDialog, QInputDialog
+
+from epidote.desktop.state import edits
+from epidote.desktop.widgets.question import ask_whether
+
+if TYPE_CHECKING:
+    from epidote.desktop.shell.main_window import MainWindow
+    from epidote.study.interchange.curve_text import TextOptions
+    from epidote.study.models import Subject
+    from epidote.study.store import Study
+
+
+class FileCommands:
+    def __init__(self, window: MainWindow) -> None:
+        self.window, self.session, self.matrix = window, window.session, window.matrix
+
+    def export(self) -> None:
+        """The graph as picture, drawing or document; its curves or the readings as numbers."""
+        if not self.matrix.built or self.matrix.graph_panel.graph.figure() is None:
+            self.window.say("Nothing to export. Select one or more measured cells first.")
+            return
+        from epidote.desktop.pages.matrix.exporters import EXPORTERS, named
+
+        usual = str(Path.home() / f"{self.window.title.text()}{EXPORTERS[0].ending}")
+        name, kind = QFileDialog.getSaveFileName(self.window, "Export", usual, ";;".join(e.pattern for e in EXPORTERS))
+        if name:
+            self.matrix.exchange.export(named(Path(name), kind))
+
+    def copy_graph(self) -> None:
+        """The graph with its conditions to the clipboard, as a picture."""
+        from epidote.desktop.plotting.export import picture_of
+
+        graph = self.matrix.graph_panel.graph if self.matrix.built else None
+        figure, shown = (graph.figure(), graph.view()) if graph is not None else (None, None)
+        if figure is None or shown is None:
+            self.window.say("No graph to copy. Select one or more measured cells first.")
+            return
+        theme = self.window.theme
+
+        def done(image: Any) -> None:
+            QGuiApplication.clipboard().setImage(image)
+            self.window.say("Graph copied, with subjects, settings, pins and cautions.")
+
+        self.session.ask(lambda _: picture_of(figure, shown, theme), done)
+
+    def copy_table(self) -> None:
+        """The readings to the clipboard, tabs between columns."""
+        if self.matrix.built:
+            self.matrix.readings.copy()
+            self.window.say("Readings copied (tab-separated).")
+
+    def zip_study(self, path: Path | None = None) -> None:
+        """The whole study as one file."""
+        if self.session.study is None:
+            return
+        if path is None:
+            name, _ = QFileDialog.getSaveFileName(self.window, "Export study as ZIP", str(Path.home() / f"{self.session.study.path.stem}.zip"), "ZIP archives (*.zip)")
+            if not name:
+                return
+            path = Path(name)
+        target = path
+
+        def ask(study: Study) -> str:
+            from epidote.study.interchange.archive import zip_study
+
+            return f"Study exported to {zip_study(study, target)}, including recordings and pictures."
+
+        self.session.ask(ask, self.session.said.emit)
+
+    def open_zip(self, source: Path | None = None, folder: Path | None = None) -> None:
+        """Unpack a zipped study, and open it."""
+        if source is None or folder is None:
+            name, _ = QFileDialog.getOpenFileName(self.window, "Import study from ZIP", str(Path.home()), "ZIP archives (*.zip)")
+            into = QFileDialog.getExistingDirectory(self.window, "Select a folder to unpack into", str(Path.home())) if name else ""
+            if not into:
+                return
+            source, folder = Path(name), Path(into)
+        found, into_folder = source, folder
+
+        def size() -> tuple[int, int]:
+            from epidote.study.interchange.archive import MOST_UNPACKED, unpacked_size
+
+            return unpacked_size(found), MOST_UNPACKED
+
+        def ask(sizes: tuple[int, int]) -> None:
+            needed, usual = sizes
+            if needed <= usual:
+                self._unpack(found, into_folder, needed)
+                return
+            words = f"{found.name} unpacks to {needed / 1e9:.0f} GB. Unpack it only if you know where it comes from."
+            go = partial(self._unpack, found, into_folder, needed)
+            ask_whether(self.window, "Import study from ZIP", words, "Unpack", lambda wanted: go() if wanted else None)
+
+        self.session.aside(size, ask, self.session.failed.emit)
+
+    def _unpack(self, source: Path, folder: Path, most_bytes: int) -> None:
+        def opener() -> Study:
+            from epidote.study.interchange.archive import unzip_study
+            from epidote.study.store import Study
+
+            return Study(unzip_study(source, folder, most_bytes))
+
+        self.session.open(opener)
+
+    def take_curve(self, path: Path | None = None) -> None:
+        """A response measured elsewhere as a run of the current row."""
+        subject = self.matrix.current_subject()
+        if subject is None or subject.is_baseline:
+            self.window.say("Select the row that the curve belongs to first.")
+            return
+        if path is None:
+            name, _ = QFileDialog.getOpenFileName(self.window, "Import curve (columns: frequency, level, optional phase)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")
+            if not name:
+                return
+            path = Path(name)
+        source = path
+
+        def readings(_: Study) -> Any:
+            from epidote.study.interchange.curve_text import readings_of_file
+
+            return readings_of_file(source)
+
+        def show(found: Any) -> None:
+            from epidote.desktop.widgets.curve_preview import ask_reading
+
+            options = ask_reading(self.window, source.name, found)
+            if options is not None:
+                self._import_curve(subject, source, options)
+
+        self.session.ask(readings, show)
+
+    def _import_curve(self, subject: Subject, source: Path, options: TextOptions) -> None:
+        def ask(study: Study) -> Any:
+            from epidote.measurement.offline import take_curve
+
+            return take_curve(study, subject, source, options)
+
+        def done(run: Any) -> None:
+            self.session.refresh()
+            self.session.said.emit(f"{source.name} imported as run {run.id} of {subject.full_name}.")
+
+        self.session.ask(ask, done)
+
+    def ask_person(self, name: str | None = None) -> None:
+        """Whose name goes with runs and notes from now on."""
+        before = self.session.setting("person")
+        if name is None:
+            shown = before or (self.session.study.person if self.session.study is not None else "")
+            name, go = QInputDialog.getText(self.window, "Operator", "Name saved with new runs, notes and pictures", text=shown)
+            if not go:
+                return
+        edits.set_setting(self.session, "Set operator", "person", before, name.strip())

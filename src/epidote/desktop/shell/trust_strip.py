@@ -1,0 +1,127 @@
+"""The strip along the bottom: device, rate, what 0 dBFS is in volts, calibration, baseline, headroom. What weakens results is said here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import date
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
+
+from epidote.desktop.state.session import Session
+from epidote.desktop.theme import font
+from epidote.desktop.widgets.plain import plain_tip
+from epidote.study.models import Overview, RunSummary
+from epidote.study.store import Study
+
+if TYPE_CHECKING:
+    from epidote.core.chain.chain import Chain
+
+LEAST_HEADROOM_DB = 1.0
+_SILENCE_DB = 60.0  # what is quieter was no signal
+
+_TIPS = {
+    "device": "Device of the last run and sample rate of the chain. Opens the Source block of the Chain page",
+    "scale": "Voltages that read 0 dBFS at the output and at the input. Opens the Input block of the Chain page",
+    "calibration": "Age of the oldest calibration that levels depend on. Opens the Input block of the Chain page",
+    "baseline": "Loopback measurement of the chain that new runs are compared with. Selects the baseline row",
+    "load": "Load resistance at the unit's output; “entered” means not measured. Opens the Load block of the Chain page",
+    "headroom": "Margin of the last recording to full scale. Opens the Output block of the Chain page, where the maximum level is set",
+}
+
+
+def _chain_of(study: Study) -> Chain:
+    """On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded modules."""
+    from epidote.core.chain.chain_toml import chain_from_toml
+
+    return chain_from_toml(study.chain_toml)
+
+
+def headroom_of(overview: Overview | None) -> float | None:
+    """Of the last capture in which something played, in dB; None when there is none."""
+    for run in sorted(overview.runs.values(), key=lambda r: r.made, reverse=True) if overview else ():
+        peaks = [r["value"] for r in run.readings if r["key"] == "headroom" and r["value"] is not None]
+        if peaks and min(peaks) < _SILENCE_DB:
+            return float(min(peaks))
+    return None
+
+
+class TrustStrip(QWidget):
+    """Each item is a button that leads to where the matter is mended."""
+
+    def __init__(self, session: Session, open_chain: Callable[[str], None], choose_baseline: Callable[[], None]) -> None:
+        super().__init__()
+        self.setObjectName("strip")
+        self._session = session
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(12, 2, 12, 2)
+        layout.setSpacing(4)
+        self.items: dict[str, QToolButton] = {}
+        for key, leads_to in (
+            ("device", partial(open_chain, "source")),
+            ("scale", partial(open_chain, "input")),
+            ("calibration", partial(open_chain, "input")),
+            ("baseline", choose_baseline),
+            ("load", partial(open_chain, "load")),
+            ("headroom", partial(open_chain, "output")),
+        ):
+            button = QToolButton()
+            button.setFont(font(0.88))
+            button.setToolTip(plain_tip(_TIPS[key]))
+            button.clicked.connect(lambda _=False, f=leads_to: f())
+            layout.addWidget(button)
+            self.items[key] = button
+        layout.addStretch(1)
+        session.overview_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        overview, study = self._session.overview, self._session.study
+        if overview is None or study is None:
+            for button in self.items.values():
+                button.hide()
+            return
+        self._session.ask(_chain_of, self._show)
+
+    def _show(self, chain: Chain) -> None:
+        overview = self._session.overview
+        if overview is None:
+            return
+        last = max(overview.runs.values(), key=lambda r: r.made, default=None)
+        where = f"{last.device.partition(',')[0].partition(' with')[0]}, " if last else ""
+        self._set("device", f"{where}{chain.rate / 1000:g} kHz", False)
+        if chain.calibrated and chain.output_full_scale:
+            self._set("scale", f"0 dBFS = {chain.output_full_scale:.2f} V out, {chain.unit_full_scale:.1f} V in", False)
+        else:
+            self._set("scale", "Not calibrated: levels in dBFS", True)
+        age = chain.age_days(date.today())
+        if age is None:
+            self._set("calibration", "Never calibrated", True)
+        else:
+            words = "today" if age == 0 else f"{age} day{'s' if age != 1 else ''} ago"
+            self._set("calibration", f"Calibrated {words}", chain.stale(date.today()))
+        own = {s.id for s in overview.subjects if s.is_baseline}
+        self._baseline([r for (s, _), r in overview.runs.items() if s in own], chain)
+        peak = headroom_of(overview)
+        if peak is not None:
+            self._set("headroom", f"Headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)
+        weak = chain.load_ohms is not None and not chain.load_confirmed
+        self._set("load", f"Load {chain.load_ohms:g} Ω{' (entered)' if weak else ''}" if chain.load_ohms else "No load specified", weak)
+
+    def _baseline(self, runs: list[RunSummary], chain: Chain) -> None:
+        if not runs:
+            self._set("baseline", "No baseline", True)
+            return
+        latest = max(runs, key=lambda r: r.made)
+        differs = chain.wired().differs_from(type(chain).model_validate(latest.chain))
+        unfit = f", not used: {' and '.join(differs)} changed" if differs else ""
+        self._set("baseline", f"Baseline {latest.made.astimezone():%d %b %H:%M}{unfit}", bool(differs))
+
+    def _set(self, key: str, words: str, weak: bool) -> None:
+        button = self.items[key]
+        button.setText(("▲ " if weak else "") + words)
+        button.setProperty("weak", weak)
+        button.style().unpolish(button)
+        button.style().polish(button)
+        button.show()

@@ -1,0 +1,195 @@
+"""The edits of a study, each with its way back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from epidote.desktop.state.session import Session, Step
+from epidote.study.models import Column, Owner, Pin, StudyError, Subject, Unit
+from epidote.study.store import Study
+
+Memory = dict[str, Any]
+
+
+def _again(memory: Memory, study: Study, table: str) -> bool:
+    """On redo, bring back what the first time made instead of making it anew, so that its number stays."""
+    if "made" in memory:
+        study.set_deleted(table, memory["made"], False)
+        return True
+    return False
+
+
+def _all_again(memory: Memory, study: Study, table: str) -> bool:
+    """The same of an edit that made several."""
+    for key in memory.get("made", ()):
+        study.set_deleted(table, key, False)
+    return "made" in memory
+
+
+def _delete_made(table: str) -> Step:
+    """The way back of an edit that made several."""
+
+    def back(study: Study, memory: Memory) -> None:
+        for key in memory["made"]:
+            study.set_deleted(table, key, True)
+
+    return back
+
+
+def add_unit_with_row(
+    session: Session, maker: str, model: str, serial: str, firmware: str, notes: str, conditions: Mapping[str, str], device: str
+) -> None:
+    def forward(study: Study, memory: Memory) -> None:
+        if _again(memory, study, "subject"):
+            study.set_deleted("unit", memory["unit"], False)
+            return
+        unit = study.add_unit(maker, model, serial, firmware, notes)
+        memory["unit"] = unit.id
+        memory["made"] = study.add_subject(unit, conditions, device).id
+
+    def back(study: Study, memory: Memory) -> None:
+        study.set_deleted("subject", memory["made"], True)
+        study.set_deleted("unit", memory["unit"], True)
+
+    session.edit(f"Add {maker} {model}", forward, back)
+
+
+def add_row(session: Session, unit: Unit, conditions: Mapping[str, str], device: str, after: int | None, then: Any = None) -> None:
+    """``then(study, new row's number)`` runs once, when the row is first made."""
+
+    def forward(study: Study, memory: Memory) -> None:
+        if not _again(memory, study, "subject"):
+            memory["made"] = study.add_subject(unit, conditions, device, after).id
+            if then is not None:
+                then(study, memory["made"])
+
+    session.edit(f"Add row for {unit.name}", forward, lambda study, memory: study.set_deleted("subject", memory["made"], True))
+
+
+def change_row(session: Session, before: Subject, text: str, **changes: Any) -> None:
+    after = replace(before, **changes)
+    session.edit(text, lambda study, _: study.update_subject(after), lambda study, _: study.update_subject(before))
+
+
+def change_unit(session: Session, before: Unit, after: Unit) -> None:
+    session.edit(f"Edit {before.name}", lambda study, _: study.update_unit(after), lambda study, _: study.update_unit(before))
+
+
+def delete_row(session: Session, subject: Subject) -> None:
+    session.edit(
+        f"Delete {subject.full_name}",
+        lambda study, _: study.set_deleted("subject", subject.id, True),
+        lambda study, _: study.set_deleted("subject", subject.id, False),
+    )
+
+
+def delete_run(session: Session, run_id: int) -> None:
+    session.edit(
+        "Delete run", lambda study, _: study.set_deleted("run", run_id, True), lambda study, _: study.set_deleted("run", run_id, False)
+    )
+
+
+def set_reference(session: Session, subject: Subject | None) -> None:
+    before = str(session.overview.reference or "") if session.overview else ""
+    after = str(subject.id) if subject else ""
+    words = f"Set {subject.full_name} as reference" if subject else "Clear reference"
+    session.edit(words, lambda study, _: study.set_setting("reference", after), lambda study, _: study.set_setting("reference", before))
+
+
+def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
+    """A column of its own; one with these settings that is there already is said to be, and left as it is."""
+
+    def forward(study: Study, memory: Memory) -> None:
+        if _again(memory, study, "column_"):
+            return
+        from epidote.core.procedures.protocol import procedure
+        from epidote.core.settings import make_settings
+        from epidote.measurement.runner import add_column as add
+
+        before = {c.id for c in study.overview().columns}
+        column = add(study, key, make_settings(procedure(key).Settings, settings))
+        if column.id in before:
+            raise StudyError(f"Column “{column.title}, {column.summary}” already has these settings. Nothing was added; change a setting.")
+        memory["made"] = column.id
+
+    session.edit("Add column", forward, lambda study, memory: study.set_deleted("column_", memory["made"], True))
+
+
+def delete_column(session: Session, column: Column) -> None:
+    session.edit(
+        f"Delete column {column.title}",
+        lambda study, _: study.set_deleted("column_", column.id, True),
+        lambda study, _: study.set_deleted("column_", column.id, False),
+    )
+
+
+def add_pins(session: Session, column_id: int, curve: str, places: list[float]) -> None:
+    def forward(study: Study, memory: Memory) -> None:
+        if not _all_again(memory, study, "pin"):
+            memory["made"] = [study.add_pin(column_id, curve, x).id for x in places]
+
+    session.edit("Add pin" if len(places) == 1 else "Add pins", forward, _delete_made("pin"))
+
+
+def remove_pins(session: Session, pins: list[Pin] | list[int]) -> None:
+    keys = [p.id if isinstance(p, Pin) else p for p in pins]
+
+    def mark(study: Study, deleted: bool) -> None:
+        for key in keys:
+            study.set_deleted("pin", key, deleted)
+
+    session.edit(
+        "Remove pin" if len(keys) == 1 else "Remove pins", lambda study, _: mark(study, True), lambda study, _: mark(study, False)
+    )
+
+
+def set_chain(session: Session, before: str, after: str) -> None:
+    session.edit(
+        "Edit chain", lambda study, _: study.set_setting("chain", after), lambda study, _: study.set_setting("chain", before)
+    )
+
+
+def set_setting(session: Session, text: str, name: str, before: str, after: str) -> None:
+    session.edit(text, lambda study, _: study.set_setting(name, after), lambda study, _: study.set_setting(name, before))
+
+
+def add_entry(session: Session, kind: str, data: Mapping[str, Any], text: str, owner: Owner = Owner()) -> None:
+    add_entries(session, kind, [data], text, owner)
+
+
+def add_entries(session: Session, kind: str, all_data: Sequence[Mapping[str, Any]], text: str, owner: Owner) -> None:
+    """Several at once, as one edit: all of them or none."""
+
+    def forward(study: Study, memory: Memory) -> None:
+        if not _all_again(memory, study, "entry"):
+            memory["made"] = [e.id for e in study.entries.add_all(kind, all_data, owner, study.person)]
+
+    session.edit(text, forward, _delete_made("entry"))
+
+
+def add_pictures(session: Session, files: list[Path] | list[tuple[str, bytes]], owner: Owner) -> None:
+    """Pictures from files, or from (name, bytes) of the clipboard."""
+
+    def forward(study: Study, memory: Memory) -> None:
+        if _all_again(memory, study, "entry"):
+            return
+        made = []
+        for one in files:
+            name, source = (one.name, one) if isinstance(one, Path) else one
+            made.append(study.entries.attach(source, owner, "", name, study.person).id)
+        memory["made"] = made
+
+    session.edit("Add picture" if len(files) == 1 else "Add pictures", forward, _delete_made("entry"))
+
+
+def change_entry(session: Session, key: int, before: Mapping[str, Any], after: Mapping[str, Any], text: str) -> None:
+    session.edit(text, lambda study, _: study.entries.update(key, after), lambda study, _: study.entries.update(key, before))
+
+
+def delete_entry(session: Session, key: int, name: str) -> None:
+    session.edit(
+        f"Delete {name}", lambda study, _: study.set_deleted("entry", key, True), lambda study, _: study.set_deleted("entry", key, False)
+    )

@@ -1,0 +1,230 @@
+"""What is measured: one run after another on a thread of its own, each shown in its cell."""
+
+from __future__ import annotations
+
+import random
+import threading
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QObject, Signal
+
+from epidote.audio.soundcard.patience import patience
+from epidote.desktop.state.worker import Worker
+from epidote.study.models import RunSummary, StudyError
+
+if TYPE_CHECKING:
+    from epidote.audio.device import Device
+    from epidote.core.chain.chain import Chain
+    from epidote.desktop.state.session import Session
+    from epidote.study.store import Study
+
+Cell = tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A run in the queue: the cell, settings by name, the device (empty: the row's own), and how often it is repeated."""
+
+    cell: Cell
+    settings: Mapping[str, Any]
+    device: str = ""
+    times: int = 1
+
+
+@dataclass(frozen=True)
+class Under:
+    """A cell that is waiting or running: share done, and seconds left when known."""
+
+    share: float
+    left: float | None
+    waiting: bool
+
+
+class RunQueue(QObject):
+    """The runs of a session's study. While any is under way, it alone has the device."""
+
+    progress_changed = Signal(tuple)
+    run_finished = Signal(tuple)
+    asked = Signal(str)  # a question before a run goes on; ``answer`` is waited for
+    _progressed = Signal(tuple, float)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._session = session
+        self.under_way: dict[Cell, Under] = {}
+        self.checks = True  # a short shot before each run
+        self._worker = Worker("runs", self)
+        self._cancel = threading.Event()
+        self._begun = 0.0
+        self._answer: bool | None = None
+        self._answered = threading.Event()
+        self._progressed.connect(self._on_progress)
+
+    def after(self, done: Callable[[], None]) -> None:
+        """Call ``done`` once what is queued by now is over."""
+        self._worker.submit(lambda: None, lambda _: done())
+
+    def close(self) -> None:
+        """Wait for the run under way, which ``cancel`` ends soon."""
+        self._worker.close()
+
+    def measure(self, wanted: list[Wanted]) -> None:
+        """Queue runs; each shows its progress in its cell."""
+        if not self._session.writable:
+            self._session.failed.emit("The study is read-only. Nothing was measured.")
+            return
+        self._session.live.stop()
+        for w in wanted:
+            if w.cell in self.under_way:
+                continue
+            self.under_way[w.cell] = Under(0.0, None, True)
+            self.progress_changed.emit(w.cell)
+            self._queue(w, self._session.study, self._cancel)
+
+    def _queue(self, wanted: Wanted, study: Study | None, cancel: threading.Event) -> None:
+        self._worker.submit(
+            lambda: self._run(study, wanted, cancel),
+            lambda run: self._ran(wanted.cell, run),
+            lambda words: self._did_not(wanted.cell, words),
+        )
+
+    def recompute(self, run: RunSummary, changes: Mapping[str, Any]) -> None:
+        """Compute a run again from its recordings with other settings."""
+        study, cell = self._session.study, (run.subject_id, run.column_id)
+        if study is None or not self._session.writable:
+            self._session.failed.emit("The study is read-only. Nothing was recomputed.")
+            return
+
+        def work(of: Study) -> RunSummary:
+            from epidote.measurement.runner import recompute
+
+            return recompute(of, run.id, changes)
+
+        self.in_cell(cell, work)
+
+    def in_cell(self, cell: Cell, work: Callable[[Study], RunSummary], then: Callable[[RunSummary], None] | None = None) -> None:
+        """Make a run that plays nothing on the runs' thread, its cell showing that it is under way."""
+        study = self._session.study
+        if study is None or not self._session.writable:
+            self._session.failed.emit("The study is read-only. Nothing was imported.")
+            return
+
+        def done(run: RunSummary) -> None:
+            self._ran(cell, run)
+            if then is not None:
+                then(run)
+
+        self.under_way[cell] = Under(0.0, None, True)
+        self.progress_changed.emit(cell)
+        self._worker.submit(lambda: work(study), done, lambda t: self._did_not(cell, t))
+
+    def cancel(self) -> None:
+        """Stop the run under way and forget those waiting."""
+        self._cancel.set()
+        self._cancel = threading.Event()  # of the runs to come; those there are keep the one that is set
+
+    def _run(self, study: Study | None, wanted: Wanted, cancel: threading.Event) -> RunSummary | None:
+        """On the runs' thread."""
+        if study is None or cancel.is_set():
+            return None
+        from epidote.core.errors import CancelledError
+        from epidote.core.procedures.protocol import drive_level, procedure
+        from epidote.core.settings import make_settings
+        from epidote.measurement.device_setup import needs_careful_start, open_for, started
+        from epidote.measurement.runner import Order, measure, study_chain
+
+        overview = study.overview()
+        subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
+        if subject is None or column is None:
+            raise StudyError("The row or column was deleted while its measurement was queued. Nothing was measured; undo the deletion to measure it.")
+        chain = study_chain(study, subject)
+        name = wanted.device or subject.device or chain.device
+        if not name:
+            raise StudyError(f"No device is set for {subject.full_name}. Nothing was measured; select a device below the settings and measure again.")
+        settings = make_settings(procedure(column.procedure).Settings, wanted.settings)
+        chain = chain.changed(device=name)
+        self._session.live.wait()
+        with patience(name, self._session.said.emit):
+            device = open_for(chain, name, subject.conditions, seed=random.randrange(2**31), real_time=True)
+        self._begun = time.monotonic()
+        run: RunSummary | None = None
+        try:
+            careful = needs_careful_start(study, chain)
+            if careful and not self._careful_start(device, chain, drive_level(settings, chain), cancel):
+                return None
+            order = Order(subject.id, column.id, column.procedure, settings, chain)
+            for n in range(wanted.times):
+                if n and cancel.is_set():
+                    break  # what was repeated until then is kept
+                run = measure(
+                    study, order, device, lambda share, n=n: self._progressed.emit(wanted.cell, (n + share) / wanted.times), cancel.is_set,  # type: ignore[misc]
+                    check=self.checks and n == 0,
+                )  # fmt: skip
+                if careful and n == 0:
+                    started(study, chain)
+            return run
+        except CancelledError:
+            return run  # of several repeats, those that were finished are kept
+        finally:
+            device.close()
+
+    def _careful_start(self, device: Device, chain: Chain, level: float, cancel: threading.Event) -> bool:
+        """The first run of a changed chain begins 40 dB down; what that says is shown, and the user says whether to go on."""
+        from epidote.core.errors import MeasurementError
+        from epidote.measurement.device_setup import careful_shot
+
+        shot = careful_shot(device, chain, level, cancel.is_set)
+        if shot.stops:
+            raise MeasurementError(f"Level check 40 dB below the set level: {shot.words} Nothing was measured.")
+        self._answer = None
+        self._answered.clear()
+        self.asked.emit(
+            f"First run with the present setup of “{chain.name}”: the level was checked 40 dB below the set level. At {level:g} dBFS, expect {shot.came_back}. "
+            f"{shot.words} Measure at full level?"
+        )
+        while not self._answered.wait(0.1):
+            if cancel.is_set():
+                return False
+        return bool(self._answer)
+
+    def answer(self, go_on: bool) -> None:
+        """What the user says to ``asked``."""
+        self._answer = go_on
+        self._answered.set()
+
+    def _on_progress(self, cell: Cell, share: float) -> None:
+        gone = time.monotonic() - self._begun
+        self.under_way[cell] = Under(share, gone * (1 - share) / share if share > 0.02 else None, False)
+        self.progress_changed.emit(cell)
+
+    def _over(self, cell: Cell) -> None:
+        self.under_way.pop(cell, None)
+        self.progress_changed.emit(cell)
+
+    def _ran(self, cell: Cell, run: RunSummary | None) -> None:
+        self._over(cell)
+        if run is None:
+            self._session.said.emit("Stopped. This run was not saved; earlier runs are unchanged.")
+            return
+        self._session.refresh()
+        self.run_finished.emit(cell)
+
+    def _did_not(self, cell: Cell, words: str) -> None:
+        self._over(cell)
+        self._session.failed.emit(words)
+
+    def on_the_bench(self, work: Callable[[Study], Any], done: Callable[[Any], None]) -> None:
+        """Do something with a device that is no run, on the runs' thread, live sound being stopped first."""
+        study = self._session.study
+        if study is None:
+            return
+        self._session.live.stop()
+
+        def alone() -> Any:
+            self._session.live.wait()
+            return work(study)
+
+        self._worker.submit(alone, done, self._session.failed.emit)

@@ -1,1 +1,0 @@
-"""The Watch page: live spectrum, waveform and levels, a generator at hand, and states held against each other."""

@@ -1,0 +1,1 @@
+"""The window that aligns two paths by hand."""

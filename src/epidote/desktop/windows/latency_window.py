@@ -1,0 +1,137 @@
+"""Every measured latency side by side: by device, buffer and rate, what can be lived with, what is equally late, and how far sound goes meanwhile."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QBrush
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QDialog,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from epidote.core.comparison.conditions.latency_table import LIVE, Latency, LatencyTable, alike, latency_table, metres, verdict
+from epidote.core.errors import EpidoteError
+from epidote.core.quantities.formatting import format_quantity
+from epidote.core.quantities.units import parse_as
+from epidote.desktop.theme import font
+from epidote.desktop.widgets.plain import Label, plain_tip
+
+if TYPE_CHECKING:
+    from epidote.desktop.state.session import Session
+    from epidote.desktop.theme import Theme
+    from epidote.study.store import Study
+
+_WITHIN = 0.05
+
+
+class LatencyWindow(QDialog):
+    def __init__(self, session: Session, theme: Theme, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Latency table")
+        self.resize(1000, 480)
+        self._theme = theme
+        self._found: list[Latency] = []
+        self._seen: LatencyTable | None = None
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 10, 16, 10)
+        self.heading = Label("Latency in ms and equivalent distance in air (20 °C)")
+        self.heading.setProperty("heading", True)
+        layout.addWidget(self.heading)
+        self.table = QTableWidget()
+        self.table.setAccessibleName("Latencies")
+        self.table.setProperty("plain", True)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.table.setShowGrid(False)
+        chosen = f"background: {theme.chosen_back}; color: {theme.text};"
+        self.table.setStyleSheet(f"QTableWidget::item {{ padding: 2px 10px; }} QTableWidget::item:selected {{ {chosen} }}")
+        self.table.currentCellChanged.connect(lambda *_: self._chosen())
+        layout.addWidget(self.table, 1)
+        low, high = (format_quantity(v, "s", digits=2) for v in LIVE)
+        guide = Label(f"▲ Above {high}: disturbs live playing. {low} to {high}: borderline (rule of thumb).")
+        guide.setProperty("quiet", True)
+        layout.addWidget(guide)
+        line = QHBoxLayout()
+        label = Label(f"Find latency (±{100 * _WITHIN:g} %)")
+        label.setProperty("quiet", True)
+        line.addWidget(label)
+        self.wanted = QLineEdit()
+        self.wanted.setAccessibleName("Latency to find")
+        self.wanted.setMaximumWidth(120)
+        self.wanted.setPlaceholderText("5 ms")
+        self.wanted.textChanged.connect(self.look_up)
+        line.addWidget(self.wanted)
+        line.addStretch(1)
+        layout.addLayout(line)
+        self.equals = Label("Select a cell or enter a latency.")
+        self.equals.setWordWrap(True)
+        layout.addWidget(self.equals)
+
+        def ask(study: Study) -> list[Latency]:
+            from epidote.measurement.runner import latencies
+
+            return latencies(study)
+
+        session.ask(ask, self.show_latencies)
+
+    def show_latencies(self, found: list[Latency]) -> None:
+        self._found = found
+        if not found:
+            self.heading.setText("No latency measured in this study. Measure a “Latency” column first.")
+            return
+        seen = self._seen = latency_table(found)
+        self.table.setRowCount(len(seen.devices))
+        self.table.setColumnCount(len(seen.settings))
+        self.table.setVerticalHeaderLabels(list(seen.devices))
+        self.table.setHorizontalHeaderLabels([_setting_words(s) for s in seen.settings])
+        for row, device in enumerate(seen.devices):
+            for column, setting in enumerate(seen.settings):
+                cell = seen.cells.get((device, setting))
+                item = QTableWidgetItem(_cell_words(cell) if cell else "")
+                item.setFont(font())
+                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                if cell is not None:
+                    item.setToolTip(plain_tip(verdict(cell.seconds)))
+                    if cell.seconds > LIVE[0]:
+                        item.setForeground(QBrush(self._theme.colour("caution")))
+                self.table.setItem(row, column, item)
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        self.table.verticalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+
+    def _chosen(self) -> None:
+        row, column = self.table.currentRow(), self.table.currentColumn()
+        if self._seen is None or row < 0 or column < 0:
+            return
+        cell = self._seen.cells.get((self._seen.devices[row], self._seen.settings[column]))
+        if cell is not None:
+            self.wanted.setText(f"{1000 * cell.seconds:.4g} ms")
+
+    def look_up(self, text: str) -> None:
+        """Say what is as late as ``text``."""
+        try:
+            wanted = parse_as(text, "s")
+        except EpidoteError:
+            self.equals.setText("Enter a latency, e.g. 5 ms." if text.strip() else "Select a cell or enter a latency.")
+            return
+        near = alike(self._found, wanted, _WITHIN)
+        said = "; ".join(f"{one.device} at {_setting_words(one.setting)} ({format_quantity(one.seconds, 's', digits=4)})" for one in near)
+        self.equals.setText(said or f"No measured latency matches. Equivalent distance in air: {metres(wanted):.2f} m ({verdict(wanted)}).")
+
+
+def _setting_words(setting: tuple[float, int]) -> str:
+    rate, buffer = setting
+    return f"{rate / 1000:g} kHz, buffer {buffer}" if buffer else f"{rate / 1000:g} kHz"
+
+
+def _cell_words(cell: Latency) -> str:
+    mark = "▲ " if cell.seconds > LIVE[1] else ""
+    return f"{mark}{1000 * cell.seconds:.3f} ms   {metres(cell.seconds):.2f} m"
