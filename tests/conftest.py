@@ -127,12 +127,12 @@ def measured(study, row: int = 1, column: int = 0, seed: int = 3):
     """Measure one cell of a study over its stand-in."""
     from epidote.core.procedures.protocol import procedure
     from epidote.core.settings import make_settings
-    from epidote.measurement.device_setup import open_for
-    from epidote.measurement.runner import Order, measure, study_chain
+    from epidote.measurement.device_setup import open_for_chain
+    from epidote.measurement.runner import RunPlan, chain_for_subject, measure
 
     overview = study.overview()
     subject, where = overview.subjects[row], overview.columns[column]
-    chain = study_chain(study, subject)
+    chain = chain_for_subject(study, subject)
     settings = make_settings(procedure(where.procedure).Settings, where.settings)
-    device = open_for(chain, subject.device or "standin:wire", subject.conditions, seed=seed)
-    return measure(study, Order(subject.id, where.id, where.procedure, settings, chain), device)
+    device = open_for_chain(chain, subject.device or "standin:wire", subject.conditions, seed=seed)
+    return measure(study, RunPlan(subject.id, where.id, where.procedure, settings, chain), device)

@@ -10,7 +10,7 @@ import pytest
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, in_window
-from epidote.core.procedures.protocol import procedures, titles_of
+from epidote.core.procedures.protocol import procedures, reading_titles
 from epidote.core.settings import LabelledEnum, label_of, make_settings, unit_of
 
 SOURCE = Path(__file__).resolve().parents[1] / "src" / "epidote"
@@ -85,7 +85,7 @@ def test_every_setting_has_a_label_and_a_meaning(name):
 @pytest.mark.parametrize("key", procedures())
 def test_titles_of_readings(key):
     carried = procedures()[key]()
-    titles = titles_of(carried)
+    titles = reading_titles(carried)
     assert carried.title[0].isupper()
     assert [t for t, count in Counter(titles.values()).items() if count > 1] == []
     assert [t for t in titles.values() if len(t) > LONGEST_TITLE or t[0].islower() or "…" in t] == []

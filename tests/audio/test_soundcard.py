@@ -23,7 +23,7 @@ from epidote.core.errors import CancelledError, MeasurementError, SettingError
 from epidote.core.procedures.latency import Latency, LatencySettings
 from epidote.core.procedures.response.procedure import Response, ResponseSettings
 from epidote.core.procedures.tone import Tone, ToneSettings
-from epidote.core.stimuli.generator import Programme, ProgrammeKind
+from epidote.core.stimuli.generator import GeneratorSettings, Waveform
 from epidote.core.stimuli.tone import tone
 from tests.audio.jack import PERIOD, RATE, Server
 
@@ -183,7 +183,7 @@ def test_listening_goes_on_while_something_plays_and_mute_is_quick(served):
         card = SoundCard(NAME, Wiring(RATE))
         time.sleep(0.4)
         live = card.listen(ceiling_dbfs=-6)
-        live.play(Programme(ProgrammeKind.TONE, level=0.0, frequency=1000))
+        live.play(GeneratorSettings(Waveform.TONE, level=0.0, frequency=1000))
         heard = gathered(live, 0.6)
         assert np.abs(heard).max() == pytest.approx(10 ** (-6 / 20), rel=1e-3), "as loud as the ceiling lets it be"
         live.mute()
@@ -274,7 +274,7 @@ def test_a_run_from_the_command_line_starts_low_and_asks(standin, study, run):
 
 
 def test_the_window_asks_before_the_first_run_and_measures_after(standin, study, qtbot):
-    from epidote.desktop.state.run_queue import Wanted
+    from epidote.desktop.state.run_queue import RunRequest
     from epidote.desktop.state.session import Session
 
     path = study.path
@@ -284,7 +284,7 @@ def test_the_window_asks_before_the_first_run_and_measures_after(standin, study,
     session.open_path(path)
     qtbot.waitUntil(lambda: session.overview is not None, timeout=20000)
     row, column = session.overview.subjects[1], session.overview.columns[0]
-    wanted = Wanted((row.id, column.id), {"duration": 0.3, "level": -20.0}, standin)
+    wanted = RunRequest((row.id, column.id), {"duration": 0.3, "level": -20.0}, standin)
     session.runs.measure([wanted])
     qtbot.waitUntil(lambda: len(asked) == 1, timeout=20000)
     assert "At -20 dBFS, expect -26.1 dBFS on channel 1, -26.1 dBFS on channel 2" in asked[0]

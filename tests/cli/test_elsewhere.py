@@ -7,14 +7,14 @@ import pytest
 import soundfile
 
 from epidote.audio.files.sound_file import decode_kept, read_sound
-from epidote.core.analysis.delay.clock_offset import resampled
+from epidote.core.analysis.delay.clock_offset import resample
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
-from epidote.measurement.device_setup import open_for
-from epidote.measurement.offline import marked_file, planned, take_in, write_sound
-from epidote.measurement.runner import Order, recompute, study_chain
+from epidote.measurement.device_setup import open_for_chain
+from epidote.measurement.offline import import_marked_recording, marked_file, offline_stimuli, write_sound
+from epidote.measurement.runner import RunPlan, chain_for_subject, recompute
 from tests.conftest import measured
 
 
@@ -22,7 +22,7 @@ def recorded(path, out, *, ppm=87.5, rate=48000, gain=0.25, start=17000.4, noise
     """The file through a recorder on another clock, at another rate, at another level, switched on before it."""
     x, own = soundfile.read(path)
     ratio = rate / own * (1 + ppm * 1e-6)
-    y = gain * resampled(x, 1 / ratio, -start, int(x.size * ratio) + 60000)
+    y = gain * resample(x, 1 / ratio, -start, int(x.size * ratio) + 60000)
     soundfile.write(out, y + noise * np.random.default_rng(1).standard_normal(y.size), rate, subtype="FLOAT")
     return out
 
@@ -78,7 +78,7 @@ def test_recordings_that_do_not_fit_are_refused(tmp_path, run):
 
 def test_what_plays_nothing_is_no_file():
     with pytest.raises(SettingError, match="plays nothing"):
-        planned("spectrum", procedure("spectrum").Settings(), Chain())
+        offline_stimuli("spectrum", procedure("spectrum").Settings(), Chain())
 
 
 def test_flac_holds_no_floats(tmp_path):
@@ -89,12 +89,12 @@ def test_flac_holds_no_floats(tmp_path):
 
 def test_a_recording_becomes_a_run(study, tmp_path):
     subject, column = study.overview().subjects[1], study.overview().columns[1]
-    chain = study_chain(study, subject)
+    chain = chain_for_subject(study, subject)
     settings = make_settings(procedure("response").Settings, {"duration": 1.0, "stop_frequency": 16000, "level": -20})
-    order = Order(subject.id, column.id, "response", settings, chain)
+    order = RunPlan(subject.id, column.id, "response", settings, chain)
     file = marked_file("response", settings, chain)
     write_sound(tmp_path / "r.wav", file.samples(), file.rate, "24")
-    run = take_in(study, order, recorded(tmp_path / "r.wav", tmp_path / "take.wav"))
+    run = import_marked_recording(study, order, recorded(tmp_path / "r.wav", tmp_path / "take.wav"))
     assert run.device == "imported recording: take.wav"
     clock = next(r for r in run.readings if r["key"] == "clock_offset")
     assert clock["value"] == pytest.approx(87.5, abs=0.01)
@@ -114,7 +114,7 @@ def test_a_recording_becomes_a_run(study, tmp_path):
     assert len(facts) == 2
     soundfile.write(tmp_path / "silence.wav", np.zeros(400000), 48000)
     with pytest.raises(UnusableInputError):
-        take_in(study, order, tmp_path / "silence.wav")
+        import_marked_recording(study, order, tmp_path / "silence.wav")
     assert study.overview().runs[subject.id, column.id].id == again.id
 
 
@@ -125,11 +125,11 @@ def test_devices_are_listed(run):
 
 
 def test_a_state_kept_is_analysed_like_any_recording(study):
-    from epidote.measurement.runner import keep_recording
+    from epidote.measurement.runner import store_recording
 
     t = np.arange(96000) / 48000
     x = np.column_stack([1e-4 * np.sin(2 * np.pi * 50 * t), 1e-5 * np.sin(2 * np.pi * 100 * t)])
-    run = keep_recording(study, study.overview().subjects[1].id, "spectrum", {"duration": 2.0}, x, 48000, "by hand")
+    run = store_recording(study, study.overview().subjects[1].id, "spectrum", {"duration": 2.0}, x, 48000, "by hand")
     values = {(r["key"], r["channel"]): r["value"] for r in run.readings}
     # 8 V full scale behind a divider of 4: 32 V
     assert values["mains_1", 1] == pytest.approx(32 * 1e-4, rel=1e-3)
@@ -178,4 +178,4 @@ def test_the_chain_s_own_device_is_used_when_a_row_names_none(study, run):
 def test_measured_twice_with_one_seed_is_the_same(study):
     one, two = (measured(study, 1, 0, seed=8) for _ in range(2))
     assert one.readings == two.readings
-    assert open_for(Chain(), "standin:wire", {}).latency() == pytest.approx(2 * 512 / 48000)
+    assert open_for_chain(Chain(), "standin:wire", {}).latency() == pytest.approx(2 * 512 / 48000)

@@ -13,7 +13,7 @@ from epidote.audio.registry import open_device
 from epidote.audio.simulated.device import BENCHES, PREFIX
 from epidote.core.errors import CancelledError, EpidoteError, MeasurementError
 from epidote.core.signals.signal import Signal
-from epidote.core.stimuli.generator import Programme, ProgrammeKind
+from epidote.core.stimuli.generator import GeneratorSettings, Waveform
 from epidote.core.stimuli.tone import tone
 from tests.conftest import sine
 
@@ -172,7 +172,7 @@ def test_plays_while_it_listens_no_louder_than_the_ceiling_and_is_silent_when_mu
         live = device.listen(ceiling_dbfs=-20.0)
         try:
             assert live.rate == RATE
-            live.play(Programme(ProgrammeKind.TONE, level=0.0, frequency=1000))
+            live.play(GeneratorSettings(Waveform.TONE, level=0.0, frequency=1000))
             sounding = heard(live, lambda x: x.shape[0] > RATE // 4 and level_of_1k(x) > 1e-3)
             assert sounding.shape[1] == 2
             live.mute()

@@ -8,7 +8,7 @@ import pytest
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError
-from epidote.core.procedures.protocol import procedure, procedures, titles_of
+from epidote.core.procedures.protocol import procedure, procedures, reading_titles
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading, Result, curve_fault
 from epidote.core.settings import make_settings
@@ -70,7 +70,7 @@ def same(a: Result, b: Result) -> bool:
 
 def require_sound(case: Case, result: Result, channels: int = 2) -> None:
     """What the window, the study and the exporters rely on, of good and bad recordings alike."""
-    titles = titles_of(case.procedure)
+    titles = reading_titles(case.procedure)
     keys = [(r.key, r.channel, tuple(sorted(r.at.items()))) for r in result.readings]
     assert len(set(keys)) == len(keys), "two readings of one name, channel and operating point"
     for reading in result.readings:

@@ -11,17 +11,17 @@ from epidote.core.procedures.response.procedure import Response, ResponseSetting
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import make_settings
-from epidote.measurement.device_setup import open_for
+from epidote.measurement.device_setup import open_for_chain
 from epidote.measurement.runner import (
-    Order,
+    RunPlan,
     add_column,
-    analysed,
+    analyse,
     baseline_of,
     baseline_orders,
+    chain_for_subject,
     measure,
     play_and_record,
     recompute,
-    study_chain,
 )
 from tests.conftest import QUICK, measured, recording, through
 
@@ -78,8 +78,8 @@ def test_insertion_devices_against_the_plain_wire(tmp_path, inserted, loss, high
     chain = Chain(rate=96000, output_full_scale=4.0, input_full_scale=8.0)
     results = []
     for device, conditions in (("standin:wire", {}), ("standin:velmora-t2", {"inserted": inserted})):
-        opened = open_for(chain, device, conditions, seed=1)
-        results.append(analysed("response", play_and_record("response", settings, chain, opened), settings, chain))
+        opened = open_for_chain(chain, device, conditions, seed=1)
+        results.append(analyse("response", play_and_record("response", settings, chain, opened), settings, chain))
     found = against_baseline(results[1], results[0])
     assert found.reading("insertion_loss").value == pytest.approx(loss, abs=0.005)
     if high is not None:
@@ -115,7 +115,7 @@ def test_other_curves_stay():
 def baseline_measured(study):
     quick_columns(study)
     for order in baseline_orders(study):
-        device = open_for(order.chain, "standin:wire", {}, seed=1)
+        device = open_for_chain(order.chain, "standin:wire", {}, seed=1)
         measure(study, order, device)
 
 
@@ -157,7 +157,7 @@ class TestInTheStudy:
         chain = chain_from_toml(study.chain_toml)
         study.set_setting("chain", chain_to_toml(chain.model_copy(update={"input_full_scale": 4.0, "buffer": 128})))
         subject, column = study.overview().subjects[1], study.overview().columns[0]
-        found = baseline_of(study, Order(subject.id, column.id, "tone", None, study_chain(study, subject)))
+        found = baseline_of(study, RunPlan(subject.id, column.id, "tone", None, chain_for_subject(study, subject)))
         assert found.unfit == ("gain", "buffer")
         run = measured(study, 1, 0)
         assert "baseline_unfit" in run.cautions

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from epidote.core.analysis.spectral.weighting import Weighting
-from epidote.core.calibration.guided_steps import GUIDES, Taken
+from epidote.core.calibration.guided_steps import GUIDES, CapturedLevel
 from epidote.core.calibration.methods import (
     damping_factor,
     from_two_loads,
@@ -21,11 +21,11 @@ from epidote.core.calibration.methods import (
     tone_level,
     weighted_level,
 )
-from epidote.core.calibration.microphone_correction import corrected
+from epidote.core.calibration.microphone_correction import apply_microphone_correction
 from epidote.core.chain.chain import Calibration, Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.live.level_meter import LevelWatch
+from epidote.core.live.level_meter import LevelMeter
 from epidote.core.results.result import Curve, Result
 from tests.conftest import sine
 
@@ -34,7 +34,7 @@ CALIBRATED = Chain(output_full_scale=4.0, input_full_scale=8.0, output_ohms=22.0
 
 
 def taken(level, played=-20.0):
-    return Taken(level, 0.0005, played, -100.0)
+    return CapturedLevel(level, 0.0005, played, -100.0)
 
 
 def test_full_scale_from_a_meter():
@@ -267,9 +267,9 @@ class TestCorrection:
         f = np.geomspace(20, 20000, 300)
         heard = np.interp(np.log(f), np.log([20, 1000]), [-1.0, 0.0])
         chain = Chain(microphone_sensitivities=(0.01,), microphone_correction=((20.0, -1.0), (1000.0, 0.0)))
-        result = corrected(Result((Curve("level", 1, f, heard, "Hz", "dB"),), (), ()), chain)
+        result = apply_microphone_correction(Result((Curve("level", 1, f, heard, "Hz", "dB"),), (), ()), chain)
         assert np.abs(result.curve("level").y).max() < 1e-12
-        assert corrected(Result(), Chain()).curves == ()
+        assert apply_microphone_correction(Result(), Chain()).curves == ()
 
 
 def test_levels_as_they_move():
@@ -277,7 +277,7 @@ def test_levels_as_they_move():
     rate = 8000
     t = np.arange(8 * rate) / rate
     x = np.where(t < 4, 0.1, 0.1 * 10 ** (0.5 / 20)) * np.sin(2 * np.pi * 440 * t)
-    watch, seen = LevelWatch(rate, 2, watched=1), []
+    watch, seen = LevelMeter(rate, 2, watched=1), []
     for i in range(0, t.size, 400):
         now = watch.feed(np.column_stack([x, np.zeros_like(x)])[i : i + 400])
         if now is not None:

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from epidote.core.analysis.capture_checks import capture_cautions, has_gap, headroom, is_clipped, require_usable, steady_span
+from epidote.core.analysis.capture_checks import capture_cautions, has_discontinuity, headroom, is_clipped, require_valid, steady_interval
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.response.procedure import ResponseSettings
 from epidote.core.results.caution import Caution
@@ -65,21 +65,21 @@ def test_clipping_on_one_side_only():
 @pytest.mark.parametrize("lost", [7, 128, 480])
 def test_lost_samples(base, lost):
     middle = base.size // 2 + 11
-    assert has_gap(np.delete(base, slice(middle, middle + lost)))
+    assert has_discontinuity(np.delete(base, slice(middle, middle + lost)))
 
 
 @pytest.mark.parametrize("base", [TONE, SWEEP], ids=["tone", "sweep"])
 def test_muted_stretch(base):
     broken = base.copy()
     broken[20000:20200] = 0
-    assert has_gap(broken)
+    assert has_discontinuity(broken)
 
 
 def test_distortion_in_every_cycle_is_no_gap():
     x = sine(997.0, 0.5, 48000, RATE)
     crossover = np.sign(x) * np.maximum(np.abs(x) - 0.02, 0)
-    assert not has_gap(crossover)
-    assert not has_gap(x + 0.2 * x**3)
+    assert not has_discontinuity(crossover)
+    assert not has_discontinuity(x + 0.2 * x**3)
 
 
 def test_quiet_and_direct_voltage():
@@ -97,19 +97,19 @@ def test_headroom():
                                             (np.array([0.1]), "1 of at least 256 samples")])  # fmt: skip
 def test_unusable(bad, words):
     with pytest.raises(UnusableInputError, match=words):
-        require_usable(Signal(bad, RATE), 256)
+        require_valid(Signal(bad, RATE), 256)
 
 
 @pytest.mark.parametrize("frequency", [10.0, 100.0, 5000.0])
 def test_steady_part_of_a_tone(frequency):
     made = tone(rate=RATE, frequency=frequency, duration=1.0, level=-6)
     x = np.concatenate([np.zeros(5000), made.samples(), np.zeros(9000)])
-    first, end = steady_span(x, RATE)
+    first, end = steady_interval(x, RATE)
     begin = 5000 + made["lead"] + made["ramp"]
     assert begin <= first < begin + 9600
     assert begin + made["steady"] - 9600 < end <= begin + made["steady"] + made["ramp"]
 
 
 def test_an_even_record_is_taken_whole():
-    assert steady_span(TONE, RATE) == (0, TONE.size)
-    assert steady_span(TONE[:100], RATE) == (0, 100)
+    assert steady_interval(TONE, RATE) == (0, TONE.size)
+    assert steady_interval(TONE[:100], RATE) == (0, 100)

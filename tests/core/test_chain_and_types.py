@@ -12,7 +12,7 @@ from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.protocol import procedure, procedures
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result, with_caution
-from epidote.core.settings import settings_in_words
+from epidote.core.settings import describe_settings
 from epidote.core.signals.signal import Signal, Stimulus
 from epidote.core.stimuli.tone import tone
 
@@ -98,10 +98,10 @@ def test_cautions():
 
 def test_settings_in_words_have_units_and_leave_out_what_is_empty():
     model = procedure("response").Settings
-    said = settings_in_words(model, {"start_frequency": 20, "stop_frequency": 40000.0, "level": -6.5, "material": "", "smoothing": "1/3", "averages": 2})
+    said = describe_settings(model, {"start_frequency": 20, "stop_frequency": 40000.0, "level": -6.5, "material": "", "smoothing": "1/3", "averages": 2})
     assert said == "Start frequency 20 Hz, Stop frequency 40 kHz, Level -6.5 dBFS, Smoothing 1/3 octave, Averages 2"
-    assert settings_in_words(procedure("latency").Settings, {"restart": True, "longest": 0.25}) == "Restart stream yes, Maximum latency 250 ms"
-    assert settings_in_words(model, {"of_a_newer_version": 3}) == "Of a newer version 3"
+    assert describe_settings(procedure("latency").Settings, {"restart": True, "longest": 0.25}) == "Restart stream yes, Maximum latency 250 ms"
+    assert describe_settings(model, {"of_a_newer_version": 3}) == "Of a newer version 3"
 
 
 def test_procedures_are_found_by_entry_point():

@@ -6,12 +6,12 @@ import numpy as np
 import pytest
 
 from epidote.core.comparison.claims.graph_lines import claim_lines
-from epidote.core.comparison.claims.parser import understand
+from epidote.core.comparison.claims.parser import parse_claim
 from epidote.core.quantities.units import in_percent
 
 
 def lines(text, key, x_unit, y_unit="dB", at_1k=None):
-    return claim_lines(understand(text).claim, key, x_unit, y_unit, at_1k)
+    return claim_lines(parse_claim(text).claim, key, x_unit, y_unit, at_1k)
 
 
 def test_a_response_s_tolerance_stands_about_its_value_at_1_khz():

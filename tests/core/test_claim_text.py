@@ -8,10 +8,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from epidote.core.comparison.claims.claim import Claimed, Sense
-from epidote.core.comparison.claims.parser import number_of, understand
+from epidote.core.comparison.claims.claim import Bound, ClaimedQuantity
+from epidote.core.comparison.claims.parser import number_of, parse_claim
 
-C, S = Claimed, Sense
+C, S = ClaimedQuantity, Bound
 CLAIMS = [
     ("THD+N < 0.005 %, 1 kHz, 1 W, 8 Ω, 20 kHz bandwidth", C.THD_N, S.AT_MOST, {"high": 0.005, "unit": "%", "frequency": 1000, "level": "1 W", "load_ohms": 8, "band_high": 20000}),
     ("frequency response 20 Hz-20 kHz ±0.5 dB", C.RESPONSE, S.WITHIN, {"low": -0.5, "high": 0.5, "frequency": 20, "frequency_high": 20000}),
@@ -92,7 +92,7 @@ CLAIMS = [
 
 @pytest.mark.parametrize(("text", "claimed", "sense", "fields"), CLAIMS, ids=[c[0] for c in CLAIMS])
 def test_understood(text, claimed, sense, fields):
-    found = understand(text)
+    found = parse_claim(text)
     if sense is None:  # two figures: it asks
         assert found.claim is None
         assert "Which" in found.words
@@ -123,7 +123,7 @@ def test_there_are_enough_of_them():
     ],
 )
 def test_what_is_not_clear_is_asked(text, asks):
-    found = understand(text)
+    found = parse_claim(text)
     assert found.claim is None
     assert asks.lower() in found.words.lower()
 
@@ -131,9 +131,9 @@ def test_what_is_not_clear_is_asked(text, asks):
 @pytest.mark.parametrize("row", CLAIMS, ids=[c[0] for c in CLAIMS])
 def test_its_own_words_mean_the_same_again(row):
     """What is shown as understood reads back as the same claim."""
-    claim = understand(row[0]).claim
-    again = understand(claim.words).claim
-    assert again is not None, understand(claim.words).words
+    claim = parse_claim(row[0]).claim
+    again = parse_claim(claim.words).claim
+    assert again is not None, parse_claim(claim.words).words
     for name in ("claimed", "sense", "low", "high", "unit", "frequency", "frequency_high", "band_high", "weighting", "load_ohms"):
         assert getattr(again, name) == (pytest.approx(v) if isinstance(v := getattr(claim, name), float) else v), (name, claim.words)
 
@@ -148,7 +148,7 @@ def test_commas(text, unit, value):
 
 @given(st.lists(st.sampled_from(["1", "0.", "1,", "THD", "SNR", " dB", "%", " at ", "±", "-", "Hz", "k", " 1 W", "Ω", "e", "to ", "<", "(", "/", "+", "bandwidth ", "typ", "9" * 30]), max_size=150).map("".join))
 def test_any_text_is_understood_or_asked_about(text):
-    found = understand(text)
+    found = parse_claim(text)
     assert (found.claim is None) == bool(found.questions)
     assert all(q.endswith((".", "?")) for q in found.questions)
 
@@ -159,13 +159,13 @@ def test_the_time_does_not_grow_with_the_digits(make):
     def seconds(n: int) -> float:
         begun = time.process_time()
         for _ in range(20):
-            understand(make(n))
+            parse_claim(make(n))
         return time.process_time() - begun
 
     assert seconds(2000) < 20 * seconds(20) + 0.2
 
 
 def test_what_is_too_long_is_said_with_its_number():
-    assert "has 500 characters; a claim has at most 400" in understand("THD " + "x" * 496).words
-    assert "too many digits" in understand("THD 0." + "1" * 40 + " %").words
-    assert "“1.2.3” is not a number" in understand("THD 1.2.3 %").words
+    assert "has 500 characters; a claim has at most 400" in parse_claim("THD " + "x" * 496).words
+    assert "too many digits" in parse_claim("THD 0." + "1" * 40 + " %").words
+    assert "“1.2.3” is not a number" in parse_claim("THD 1.2.3 %").words

@@ -6,12 +6,12 @@ import numpy as np
 import pytest
 from scipy.signal import chirp
 
-from epidote.core.analysis.delay.clock_offset import find_clock, on_its_own_clock, resampled
+from epidote.core.analysis.delay.clock_offset import estimate_clock_offset, resample, to_player_clock
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.response.procedure import Response, ResponseSettings
 from epidote.core.signals.signal import Signal
-from epidote.core.stimuli.marked_sequence import Marked, mark, marked
+from epidote.core.stimuli.marked_sequence import MarkedSequence, build_marked_sequence, marker_chirp
 from epidote.core.stimuli.sweep import sweep
 
 RATE = 48000
@@ -39,14 +39,14 @@ def test_resampling_against_a_formula(step):
 
     x = wave(np.arange(RATE // 2) / RATE)
     m = np.arange(int(20000 / step))
-    found = resampled(x, step, 1000.25, m.size)
+    found = resample(x, step, 1000.25, m.size)
     assert np.abs(found - wave((1000.25 + step * m) / RATE)).max() < 3e-7
 
 
 def test_resampling_down_leaves_nothing_to_alias():
     t = np.arange(RATE) / RATE
     x = np.sin(2 * np.pi * 15000 * t)
-    assert np.abs(resampled(x, 2.0, 2000, 20000)).max() < 1e-4
+    assert np.abs(resample(x, 2.0, 2000, 20000)).max() < 1e-4
 
 
 @pytest.mark.parametrize("ppm", [0.0, 123.4567, -800.0])
@@ -59,7 +59,7 @@ def test_resampling_against_direct_sums_of_the_spectrum(ppm):
     ratio = 1 + ppm * 1e-6
     gate = np.sin(np.pi / 2 * np.clip(np.minimum(np.arange(6144), np.arange(6144)[::-1]) / 1800, 0, 1)) ** 2
     three = np.tile(x, 3) * gate  # no edges that would ring, and the middle as it was
-    found = resampled(three, 1 / ratio, 2048.0, 2000)
+    found = resample(three, 1 / ratio, 2048.0, 2000)
     assert np.abs(found - on_clock(x, ratio, 0.0, 2000)).max() < 2e-7
 
 
@@ -68,7 +68,7 @@ class Elsewhere:
 
     def __init__(self, ppm, rate=RATE, start=0.3, noise_db=None, seed=0):
         self.stimulus = sweep(rate=RATE, start=40, stop=16000, duration=1.5, level=-6)
-        self.file = marked([self.stimulus], -6)
+        self.file = build_marked_sequence([self.stimulus], -6)
         self.rate, self.ratio = rate, rate / RATE * (1 + ppm * 1e-6)
         p = self.stimulus.parameters
         frames = int((self.file.frames / RATE + start + 0.4) * rate)
@@ -107,7 +107,7 @@ def test_the_formula_makes_the_file_itself():
 def test_clock_and_start_are_found(ppm, rate):
     """The issue's figure: 0.1 ppm. Reached far better."""
     truth = Elsewhere(ppm, rate)
-    found = find_clock(truth.samples, rate, truth.file)
+    found = estimate_clock_offset(truth.samples, rate, truth.file)
     assert found.ppm == pytest.approx(ppm, abs=2e-3)
     assert found.start / rate == pytest.approx(0.3 * (1 + ppm * 1e-6), abs=2e-8)
 
@@ -116,7 +116,7 @@ def test_the_stated_spread_is_that_of_many_recordings():
     clean = Elsewhere(75.0)
     rng = np.random.default_rng(9)
     noise = 10 ** (-50 / 20) / math.sqrt(2)
-    found = [find_clock(clean.samples + noise * rng.standard_normal(clean.samples.size), RATE, clean.file) for _ in range(24)]
+    found = [estimate_clock_offset(clean.samples + noise * rng.standard_normal(clean.samples.size), RATE, clean.file) for _ in range(24)]
     errors = np.array([f.ppm for f in found]) - 75.0
     stated = float(np.mean([f.spread_ppm for f in found]))
     assert 0.6 < errors.std() / stated < 1.6
@@ -126,7 +126,7 @@ def test_the_stated_spread_is_that_of_many_recordings():
 def test_response_on_another_clock_is_that_on_its_own():
     """methods.md: 0.0001 dB, 200 ppm off. Second way: the path is a wire, so 0 dB everywhere."""
     truth = Elsewhere(200.0)
-    recordings, clock = on_its_own_clock(Signal(truth.samples, RATE), truth.file)
+    recordings, clock = to_player_clock(Signal(truth.samples, RATE), truth.file)
     settings = ResponseSettings(start_frequency=40, stop_frequency=16000, duration=1.5)
     result = Response().analyse(recordings, settings, Chain(rate=RATE))
     assert recordings[0].clock
@@ -139,18 +139,18 @@ def test_what_is_no_recording_of_the_file_is_refused():
     file = Elsewhere(0).file
     rng = np.random.default_rng(2)
     with pytest.raises(UnusableInputError, match="sync markers .* were not found"):
-        find_clock(rng.standard_normal(file.frames + 9000), RATE, file)
+        estimate_clock_offset(rng.standard_normal(file.frames + 9000), RATE, file)
     with pytest.raises(UnusableInputError, match="shorter than the file"):
-        find_clock(np.zeros(RATE), RATE, file)
+        estimate_clock_offset(np.zeros(RATE), RATE, file)
 
 
 def test_marks_there_and_back_in_json():
     file = Elsewhere(0).file
-    assert Marked.from_json(file.to_json()) == file
+    assert MarkedSequence.from_json(file.to_json()) == file
     assert not file.samples()[: RATE // 4].any()
     assert not file.samples()[-RATE // 4 :].any()
-    assert mark(RATE, -6).size == round(0.6 * RATE)
+    assert marker_chirp(RATE, -6).size == round(0.6 * RATE)
     with pytest.raises(UnusableInputError):
-        Marked.from_json({"level": -6})
+        MarkedSequence.from_json({"level": -6})
     with pytest.raises(UnusableInputError, match="do not enclose"):
-        Marked.from_json({**file.to_json(), "last_mark": 3})
+        MarkedSequence.from_json({**file.to_json(), "last_mark": 3})

@@ -6,7 +6,7 @@ import pytest
 from epidote.core.comparison.baseline import against_baseline
 from epidote.core.comparison.differences.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
 from epidote.core.results.caution import Caution
-from epidote.core.results.curve_features import corner, crossing, curve_at, flatness, slope, value_at
+from epidote.core.results.curve_features import curve_at, cutoff_frequency, flatness, interpolate, level_crossing, slope
 from epidote.core.results.result import Curve, Reading, Result
 
 F = np.geomspace(20, 20000, 400)
@@ -104,7 +104,7 @@ def test_reading_off_a_curve():
     curve = level(-20 * np.log10(np.sqrt(1 + (F / 1000) ** 2)))
     assert curve_at(curve, 1000) == pytest.approx(-3.0103, abs=1e-5)
     assert curve_at(curve, 30000) is None
-    assert corner(curve, 3.0103, 20, upwards=True) == pytest.approx(1000 * np.sqrt(10 ** (0.3010300 + curve_shift(curve)) - 1), rel=0.01)
+    assert cutoff_frequency(curve, 3.0103, 20, upwards=True) == pytest.approx(1000 * np.sqrt(10 ** (0.3010300 + curve_shift(curve)) - 1), rel=0.01)
     assert slope(curve, 8000, 16000) == pytest.approx(-5.95, abs=0.03)
     assert slope(curve, 100, 100) is None
     assert flatness(level(np.linspace(-1, 1, F.size)), 20, 20000) == pytest.approx(1)
@@ -116,13 +116,13 @@ def curve_shift(curve) -> float:
 
 def test_crossings_from_either_side():
     y = -np.abs(np.log2(F / 1000))
-    assert crossing(F, y, -1, 1000, upwards=True) == pytest.approx(2000, rel=1e-3)
-    assert crossing(F, y, -1, 1000, upwards=False) == pytest.approx(500, rel=1e-3)
-    assert crossing(F, y, -20, 1000, upwards=True) is None
-    assert crossing(F, y, 5, 1000, upwards=True) is None
+    assert level_crossing(F, y, -1, 1000, upwards=True) == pytest.approx(2000, rel=1e-3)
+    assert level_crossing(F, y, -1, 1000, upwards=False) == pytest.approx(500, rel=1e-3)
+    assert level_crossing(F, y, -20, 1000, upwards=True) is None
+    assert level_crossing(F, y, 5, 1000, upwards=True) is None
 
 
 def test_values_between_points_follow_a_smooth_curve():
-    assert value_at(F, np.sin(np.log(F)), 777.7) == pytest.approx(np.sin(np.log(777.7)), abs=1e-6)
-    assert value_at(np.array([1.0, 2.0]), np.array([0.0, 1.0]), 1.5, log_x=False) == 0.5
-    assert value_at(np.array([]), np.array([]), 1.0) is None
+    assert interpolate(F, np.sin(np.log(F)), 777.7) == pytest.approx(np.sin(np.log(777.7)), abs=1e-6)
+    assert interpolate(np.array([1.0, 2.0]), np.array([0.0, 1.0]), 1.5, log_x=False) == 0.5
+    assert interpolate(np.array([]), np.array([]), 1.0) is None

@@ -11,7 +11,7 @@ from epidote.core.procedures.protocol import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
-from epidote.measurement.runner import analysed, play_and_record
+from epidote.measurement.runner import analyse, play_and_record
 from tests.conftest import through
 from tests.ideal_device import IdealDevice
 
@@ -21,7 +21,7 @@ VOLTS = Chain(rate=96000, output_full_scale=2.0, input_full_scale=4.0, probe_rat
 def run(key, unit, chain=VOLTS, device=None, **values):
     chosen = make_settings(procedure(key).Settings, values)
     recordings = play_and_record(key, chosen, chain, device or IdealDevice(unit))
-    return analysed(key, recordings, chosen, chain)
+    return analyse(key, recordings, chosen, chain)
 
 
 def leaking(ratio, corner=2000.0):
@@ -84,7 +84,7 @@ class TestCrosstalk:
             run("crosstalk", lambda x: x, frequency=20, duration=0.3)
         chosen = make_settings(procedure("crosstalk").Settings, {})
         with pytest.raises(UnusableInputError, match="at least two channels"):
-            analysed("crosstalk", [Recording(Signal(np.zeros(5000), 96000.0))], chosen, VOLTS)
+            analyse("crosstalk", [Recording(Signal(np.zeros(5000), 96000.0))], chosen, VOLTS)
 
 
 class TestGain:

@@ -5,8 +5,15 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.analysis.delay.manual_alignment import Overlay
-from epidote.core.comparison.conditions.latency_table import alike, latencies_of, latency_table, metres, speed_of_sound, verdict
+from epidote.core.analysis.delay.manual_alignment import PairAlignment
+from epidote.core.comparison.conditions.latency_table import (
+    distance_in_air,
+    latencies_of,
+    latency_table,
+    live_suitability,
+    similar_latencies,
+    speed_of_sound,
+)
 from tests.conftest import table, through
 
 RATE = 48000
@@ -17,7 +24,7 @@ def test_sound_in_air(row):
     """Reference section 16."""
     celsius = float(row["temperature_degc"])
     assert speed_of_sound(celsius) == pytest.approx(float(row["speed_331p3_sqrt_law_m_per_s"]), abs=0.006)
-    assert metres(float(row["time_ms_over_3m"]) / 1000, celsius) == pytest.approx(3, rel=1e-4)
+    assert distance_in_air(float(row["time_ms_over_3m"]) / 1000, celsius) == pytest.approx(3, rel=1e-4)
 
 
 def test_table_and_equals():
@@ -34,15 +41,15 @@ def test_table_and_equals():
     assert len(seen.settings) == 2 * len(table("16_buffer_latency"))
     assert seen.settings == tuple(sorted(seen.settings))
     assert seen.cells["Sorvane L8", (96000.0, 128)].seconds == pytest.approx(2 * 128 / 96000, rel=1e-5)
-    twins = alike(found, 2 * 64 / 44100, 0.001)
+    twins = similar_latencies(found, 2 * 64 / 44100, 0.001)
     assert {(one.device, one.rate, one.buffer) for one in twins} == {("Sorvane L8", 44100.0, 64), ("Tolmark X1, link on", 44100.0, 128)}
-    assert alike(found, 1.0) == []
+    assert similar_latencies(found, 1.0) == []
     assert latencies_of([("A", {}, 48000.0, 0.001, None)])[0].buffer is None
 
 
 def test_guide_for_live_playing():
     """8 to 9 ms: common practice, no source."""
-    assert [verdict(s) for s in (0.002, 0.0085, 0.02)] == ["suitable for live playing", "borderline for live playing", "disturbs live playing"]
+    assert [live_suitability(s) for s in (0.002, 0.0085, 0.02)] == ["suitable for live playing", "borderline for live playing", "disturbs live playing"]
 
 
 def material(frames=4 * RATE):
@@ -58,7 +65,7 @@ def late(x, frames):
 def test_nudging_tells_what_subtracting_really_leaves():
     """Against the samples themselves: shifted in the frequency domain by NumPy, scaled, subtracted."""
     x = material()
-    overlay = Overlay(x, -0.5 * late(x, 100.4), RATE, (20, 20000), 0.1)
+    overlay = PairAlignment(x, -0.5 * late(x, 100.4), RATE, (20, 20000), 0.1)
     assert overlay.best() == pytest.approx(100.4, abs=1e-4)
     for delay in (95.0, 100.0, 100.4, 100.9, 0.0):
         fit = overlay.at(delay)
@@ -74,28 +81,28 @@ def test_nudging_tells_what_subtracting_really_leaves():
 def test_phase_turns_with_the_nudge():
     """A delay d is a phase of -360 f d."""
     x = material()
-    overlay = Overlay(x, late(x, 60.0), RATE, (50, 15000), 0.1)
+    overlay = PairAlignment(x, late(x, 60.0), RATE, (50, 15000), 0.1)
     f, phase = overlay.phase(60.0)
     assert np.abs(phase).max() < 1
     f, phase = overlay.phase(59.0)
     assert np.abs((phase + 360 * f / RATE + 180) % 360 - 180).max() < 6
-    _, turned = Overlay(x, -late(x, 60.0), RATE, (50, 15000), 0.1).phase(60.0)
+    _, turned = PairAlignment(x, -late(x, 60.0), RATE, (50, 15000), 0.1).phase(60.0)
     assert np.abs(np.abs(turned) - 180).max() < 1
 
 
 def test_aligned_is_the_first_again():
     x = material()
-    overlay = Overlay(x, -late(x, 100.4), RATE, (20, 20000), 0.1)
+    overlay = PairAlignment(x, -late(x, 100.4), RATE, (20, 20000), 0.1)
     left = overlay.aligned(100.4, invert=True) - x
     assert 20 * np.log10(left.std() / x.std()) < -90
-    whole = Overlay(x, np.concatenate([np.zeros(37), x]), RATE, (20, 20000), 0.1)
+    whole = PairAlignment(x, np.concatenate([np.zeros(37), x]), RATE, (20, 20000), 0.1)
     assert np.array_equal(whole.aligned(37.0), x)
 
 
 def test_events_of_an_overlay():
     x = np.zeros(RATE)
     x[[8000, 20000]] = 0.5
-    assert Overlay(x, x, RATE, (20, 20000), 0.1).events() == [8000, 20000]
-    quiet = Overlay(0.1 * np.random.default_rng(1).standard_normal(RATE), x, RATE, (20, 20000), 0.1)
+    assert PairAlignment(x, x, RATE, (20, 20000), 0.1).events() == [8000, 20000]
+    quiet = PairAlignment(0.1 * np.random.default_rng(1).standard_normal(RATE), x, RATE, (20, 20000), 0.1)
     assert quiet.events() == []
     assert quiet.loudest() == int(np.argmax(np.abs(quiet.first)))

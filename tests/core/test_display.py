@@ -4,13 +4,13 @@ import math
 
 import pytest
 
-from epidote.core.quantities.formatting import NOT_GIVEN, format_axis, format_quantity
+from epidote.core.quantities.formatting import MISSING_VALUE, format_axis, format_quantity
 
 SHOWN = [
     (0.012493, "V", {}, "12.49 mV"), (997.0, "Hz", {}, "997.0 Hz"), (-82.6412, "dB", {}, "-82.64 dB"), (0.01234, "%", {"digits": 3}, "0.0123 %"),
     (12345.0, "Hz", {}, "12.35 kHz"), (0.0, "V", {}, "0.000 V"), (-0.0001, "dB", {}, "0.00 dB"), (1.5, "dB", {"signed": True}, "+1.50 dB"),
     (-1.5, "dB", {"signed": True}, "-1.50 dB"), (999.96, "V", {"digits": 4}, "1.000 kV"), (3.2e-7, "s", {}, "320.0 ns"), (90.0, "°", {}, "90.00°"),
-    (15.2876, "bit", {}, "15.29 bit"), (None, "dB", {}, NOT_GIVEN), (math.nan, "V", {}, NOT_GIVEN), (math.inf, "dB", {}, NOT_GIVEN), (2.5, "ratio", {}, "2.500"),
+    (15.2876, "bit", {}, "15.29 bit"), (None, "dB", {}, MISSING_VALUE), (math.nan, "V", {}, MISSING_VALUE), (math.inf, "dB", {}, MISSING_VALUE), (2.5, "ratio", {}, "2.500"),
 ]  # fmt: skip
 
 

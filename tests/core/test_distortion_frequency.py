@@ -8,12 +8,12 @@ import pytest
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.procedures.protocol import procedure
-from epidote.core.quantities.frequency_series import preferred
+from epidote.core.quantities.frequency_series import preferred_numbers
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
 from epidote.core.stimuli.stepped_tones import steps_of
-from epidote.measurement.runner import analysed, play_and_record
+from epidote.measurement.runner import analyse, play_and_record
 from tests.conftest import table, through
 from tests.ideal_device import IdealDevice
 
@@ -28,7 +28,7 @@ def settings(**values):
 def run(unit, chain=VOLTS, device=None, **values):
     chosen = settings(**values)
     recordings = play_and_record(KEY, chosen, chain, device or IdealDevice(unit))
-    return analysed(KEY, recordings, chosen, chain), recordings
+    return analyse(KEY, recordings, chosen, chain), recordings
 
 
 def filtered(x, response):
@@ -108,9 +108,9 @@ def test_an_output_that_cannot_be_held_is_marked():
 def test_preferred_numbers():
     """R10 are the nominals of the third octaves (ISO 266); the others from memory, each near its exact value."""
     nominals = [float(r["frequency_nominal_hz"]) for r in table("04_third") if 20 <= float(r["frequency_nominal_hz"]) <= 20000]
-    assert preferred(10, 20, 20000).tolist() == pytest.approx(nominals)
+    assert preferred_numbers(10, 20, 20000).tolist() == pytest.approx(nominals)
     for count in (10, 20, 40, 80):
-        values = preferred(count, 1, 9.99)
+        values = preferred_numbers(count, 1, 9.99)
         assert values.size == count
         np.testing.assert_allclose(values, 10 ** (np.arange(count) / count), rtol=0.013)
         assert (np.diff(values) > 0).all()
@@ -140,7 +140,7 @@ def test_a_recording_from_elsewhere_cut_off():
     kept = np.concatenate([np.zeros(33333), played[: int(0.7 * played.size)]]) + 1e-6 * np.random.default_rng(0).standard_normal(
         33333 + int(0.7 * played.size)
     )
-    result = analysed(KEY, [Recording(Signal(kept, 96000.0), stimulus)], chosen, VOLTS)
+    result = analyse(KEY, [Recording(Signal(kept, 96000.0), stimulus)], chosen, VOLTS)
     assert Caution.PARTIAL in result.cautions
     assert 10 < result.curve("h2").x.size < 25
     np.testing.assert_allclose(result.curve("h2").y, 20 * math.log10(0.01 * 10 ** (-6 / 20) / 2), atol=0.01)

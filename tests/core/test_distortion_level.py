@@ -14,7 +14,7 @@ from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
 from epidote.core.stimuli.stepped_tones import steps_of
-from epidote.measurement.runner import Order, add_column, analysed, measure, play_and_record
+from epidote.measurement.runner import RunPlan, add_column, analyse, measure, play_and_record
 from epidote.study.store import create_study
 from tests.conftest import table
 from tests.ideal_device import IdealDevice
@@ -31,7 +31,7 @@ def run(unit, chain=VOLTS, device=None, **values):
     device = device or IdealDevice(unit)
     chosen = settings(**values)
     recordings = play_and_record(KEY, chosen, chain, device)
-    return analysed(KEY, recordings, chosen, chain), recordings
+    return analyse(KEY, recordings, chosen, chain), recordings
 
 
 def clipper(level):
@@ -141,7 +141,7 @@ def test_stopped_half_way_keeps_what_there_is():
     chosen = settings(start_level=-40)
     device = IdealDevice(clipper(0.9))
     recordings = play_and_record(KEY, chosen, VOLTS, device, cancelled=lambda: next(count) > 150)
-    result = analysed(KEY, recordings, chosen, VOLTS)
+    result = analyse(KEY, recordings, chosen, VOLTS)
     assert Caution.PARTIAL in result.cautions
     assert 5 < result.curve("thd_n").x.size < 20
     assert result.reading("level_at_1pct").cautions == (Caution.NOT_REACHED,)
@@ -155,12 +155,12 @@ def test_a_recording_cut_off_and_begun_anywhere():
     rng = np.random.default_rng(1)
     late = np.concatenate([np.zeros(54321), played[: int(0.6 * played.size)]])
     cut = Recording(Signal(late + 1e-6 * rng.standard_normal(late.size), 96000.0), stimulus)
-    result = analysed(KEY, [cut], chosen, VOLTS)
+    result = analyse(KEY, [cut], chosen, VOLTS)
     assert Caution.PARTIAL in result.cautions
     assert 15 <= result.curve("thd_n").x.size <= 20
     whole = np.concatenate([1e-6 * rng.standard_normal(200_000), played, np.zeros(1000)])
     drive, _ = drive_at(0.01)
-    found = analysed(KEY, [Recording(Signal(whole, 96000.0), stimulus)], chosen, VOLTS)
+    found = analyse(KEY, [Recording(Signal(whole, 96000.0), stimulus)], chosen, VOLTS)
     reading = found.reading("level_at_1pct")
     away = abs(reading.at["drive_dbfs"] - 20 * math.log10(0.3 * drive))
     assert away < 39 / 29, "no finer steps in a file: within the bracket"
@@ -264,5 +264,5 @@ def test_stopped_in_the_first_moments_it_says_so(tmp_path):
         column = add_column(study, KEY, settings)
         device = IdealDevice(lambda x: x, block=64)
         with pytest.raises(CancelledError, match="Stopped"):
-            measure(study, Order(subject.id, column.id, KEY, settings, VOLTS), device, cancelled=lambda: True)
+            measure(study, RunPlan(subject.id, column.id, KEY, settings, VOLTS), device, cancelled=lambda: True)
         assert not study.overview().runs

@@ -12,7 +12,7 @@ from epidote.core.procedures.protocol import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
-from epidote.measurement.runner import analysed, play_and_record
+from epidote.measurement.runner import analyse, play_and_record
 from tests.conftest import table
 from tests.ideal_device import IdealDevice
 
@@ -27,7 +27,7 @@ def settings(**values):
 def run(unit, noise=1e-9, **values):
     chosen = settings(**values)
     recordings = play_and_record(KEY, chosen, CHAIN, IdealDevice(unit, noise=noise))
-    return analysed(KEY, recordings, chosen, CHAIN)
+    return analyse(KEY, recordings, chosen, CHAIN)
 
 
 def db(ratio):
@@ -128,7 +128,7 @@ def test_unknown_start_and_another_clock():
     n = np.arange(round(3.2 * 96000)) * (1 - 100e-6)
     x = 0.8 * np.sin(2 * np.pi * 60 / 96000 * n) + 0.2 * np.sin(2 * np.pi * 7000 / 96000 * n)
     y = np.concatenate([np.zeros(48000), x + 0.01 * x**2, np.zeros(20000)])
-    result = analysed(KEY, [Recording(Signal(y, 96000.0), stimulus)], chosen, CHAIN)
+    result = analyse(KEY, [Recording(Signal(y, 96000.0), stimulus)], chosen, CHAIN)
     assert result.reading("modulation_d2").value == pytest.approx(db(0.016), abs=0.002)
     assert result.reading("modulation_d2").at["frequency_2_hz"] == pytest.approx(7000 * (1 - 100e-6), rel=1e-7)
 
@@ -150,6 +150,6 @@ def test_settings_that_do_not_fit(values, words):
 def test_a_silent_recording_says_so():
     chosen = settings()
     stimulus = procedure(KEY).plan(chosen, CHAIN)[0]
-    result = analysed(KEY, [Recording(Signal(1e-7 * np.random.default_rng(0).standard_normal(200000), 96000.0), stimulus)], chosen, CHAIN)
+    result = analyse(KEY, [Recording(Signal(1e-7 * np.random.default_rng(0).standard_normal(200000), 96000.0), stimulus)], chosen, CHAIN)
     assert result.curves == ()
     assert Caution.STIMULUS_NOT_FOUND in result.cautions

@@ -10,8 +10,8 @@ from epidote.core.procedures.protocol import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
-from epidote.measurement.device_setup import open_for
-from epidote.measurement.runner import Order, add_column, analysed, measure, play_and_record, study_chain
+from epidote.measurement.device_setup import open_for_chain
+from epidote.measurement.runner import RunPlan, add_column, analyse, chain_for_subject, measure, play_and_record
 from epidote.study.store import create_study
 from tests.conftest import table, through
 from tests.ideal_device import IdealDevice
@@ -22,7 +22,7 @@ RATE = 48000
 def latency(device, chain=None, **values):
     chain = chain or Chain(rate=RATE)
     settings = make_settings(procedure("latency").Settings, {"shots": 4, "longest": 0.1, **values})
-    return analysed("latency", play_and_record("latency", settings, chain, device), settings, chain)
+    return analyse("latency", play_and_record("latency", settings, chain, device), settings, chain)
 
 
 @pytest.mark.parametrize("shot", ["sweep", "noise", "click"])
@@ -49,7 +49,7 @@ def test_a_later_shot_that_is_lost_is_said():
     settings = make_settings(procedure("latency").Settings, {"shots": 4, "longest": 0.1})
     (whole,) = play_and_record("latency", settings, chain, IdealDevice(lambda x: x, rate=RATE))
     cut = Recording(Signal(whole.signal.samples[: whole.signal.frames // 2], RATE), whole.stimulus)
-    result = analysed("latency", [cut], settings, chain)
+    result = analyse("latency", [cut], settings, chain)
     assert Caution.PARTIAL in result.cautions
     assert result.reading("latency_samples").value == pytest.approx(700, abs=0.01)
 
@@ -69,12 +69,12 @@ def test_an_interface_that_jumps_by_a_block_from_start_to_start():
     chain = Chain(rate=RATE, buffer=64)
     found = {}
     for connection in ("short", "long"):
-        device = open_for(chain, "standin:sorvane-l8", {"connection": connection}, seed=3)
+        device = open_for_chain(chain, "standin:sorvane-l8", {"connection": connection}, seed=3)
         result = latency(device, chain, restart=True, shots=12, level=-20)
         assert Caution.DELAY_JUMPS in result.cautions
         assert result.reading("range").value == pytest.approx(64, abs=1e-3)
         found[connection] = result.reading("latency_samples").value
-        steady = latency(open_for(chain, "standin:sorvane-l8", {"connection": connection}, seed=3), chain, level=-20)
+        steady = latency(open_for_chain(chain, "standin:sorvane-l8", {"connection": connection}, seed=3), chain, level=-20)
         assert Caution.DELAY_JUMPS not in steady.cautions  # one start: the same in every shot
     assert found["long"] - found["short"] == pytest.approx(64, abs=1e-3)
 
@@ -88,9 +88,9 @@ def test_rows_over_rate_and_buffer(tmp_path):
     values = {}
     for rate, buffer in (("44.1 kHz", "128"), ("96 kHz", "64 samples")):
         row = study.add_subject(unit, {"rate": rate, "buffer": buffer, "connection": "short"}, "standin:sorvane-l8")
-        chain = study_chain(study, row)
-        device = open_for(chain, row.device, row.conditions, seed=2)
-        run = measure(study, Order(row.id, column.id, "latency", settings, chain), device)
+        chain = chain_for_subject(study, row)
+        device = open_for_chain(chain, row.device, row.conditions, seed=2)
+        run = measure(study, RunPlan(row.id, column.id, "latency", settings, chain), device)
         values[rate] = next(r["value"] for r in run.readings if r["key"] == "latency_samples" and r["channel"] == 1)
     study.close()
     converters = 29.3 + 38.9
@@ -103,7 +103,7 @@ def test_rows_over_rate_and_buffer(tmp_path):
 def paths(*columns, rate=RATE, others=(), **values):
     settings = make_settings(procedure("paths").Settings, values)
     recordings = [Recording(Signal(np.column_stack(columns), rate)), *others]
-    return analysed("paths", recordings, settings, Chain(rate=rate))
+    return analyse("paths", recordings, settings, Chain(rate=rate))
 
 
 def noise(seed, frames=2 * RATE):
@@ -156,9 +156,9 @@ def test_dry_and_processed_side_by_side():
         procedure("response").Settings, {"stimulus": "noise", "colour": "white", "duration": 6, "level": -20, "start_frequency": 20}
     )
     for program, wavers in (("steady", 0.0), ("moving", 0.000283)):
-        device = open_for(chain, "standin:ferrin-v9", {"output": "split", "program": program}, seed=1)
+        device = open_for_chain(chain, "standin:ferrin-v9", {"output": "split", "program": program}, seed=1)
         (recorded,) = play_and_record("response", settings, chain, device)
-        result = analysed("paths", [Recording(recorded.signal)], make_settings(procedure("paths").Settings, {"band_high": 15000}), chain)
+        result = analyse("paths", [Recording(recorded.signal)], make_settings(procedure("paths").Settings, {"band_high": 15000}), chain)
         assert result.reading("delay", 2).value == pytest.approx(0.00914 - 0.00131, abs=1e-6 if not wavers else 5e-4)
         assert (Caution.DELAY_CHANGES in result.cautions) is bool(wavers)
         assert result.reading("modulation", 2).value == pytest.approx(wavers, rel=0.3)
@@ -169,8 +169,8 @@ def test_a_network_path_drifts():
     """The stand-in's own clock: 38 ppm."""
     chain = Chain(rate=RATE)
     settings = make_settings(procedure("response").Settings, {"stimulus": "noise", "duration": 5, "level": -20})
-    (recorded,) = play_and_record("response", settings, chain, open_for(chain, "standin:oskell-n3", {}, seed=1))
-    result = analysed("paths", [Recording(recorded.signal)], procedure("paths").Settings(), chain)
+    (recorded,) = play_and_record("response", settings, chain, open_for_chain(chain, "standin:oskell-n3", {}, seed=1))
+    result = analyse("paths", [Recording(recorded.signal)], procedure("paths").Settings(), chain)
     assert abs(result.reading("drift_ppm", 2).value) == pytest.approx(38, abs=0.01)
 
 
@@ -203,8 +203,8 @@ def test_two_arrivals_in_one_signal(gain, row):
 
 
 def test_one_arrival_through_a_band_limit_is_no_second_one():
-    device = open_for(Chain(rate=RATE), "standin:wire", {}, seed=1)
+    device = open_for_chain(Chain(rate=RATE), "standin:wire", {}, seed=1)
     assert latency(device, level=-20).reading("second") is None
-    mixed = latency(open_for(Chain(rate=RATE), "standin:ferrin-v9", {"output": "both"}, seed=1), level=-20)
+    mixed = latency(open_for_chain(Chain(rate=RATE), "standin:ferrin-v9", {"output": "both"}, seed=1), level=-20)
     assert mixed.reading("apart").value == pytest.approx(0.00783, abs=1e-6)
     assert mixed.reading("second_level").value == pytest.approx(-3, abs=0.02)

@@ -13,7 +13,7 @@ from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
 from epidote.core.stimuli.multitone import tones_of
 from epidote.core.stimuli.tone import tone
-from epidote.measurement.runner import analysed, play_and_record
+from epidote.measurement.runner import analyse, play_and_record
 from tests.conftest import table, through
 from tests.ideal_device import IdealDevice
 
@@ -28,7 +28,7 @@ def settings(**values):
 def run(unit, noise=1e-9, **values):
     chosen = settings(**values)
     recordings = play_and_record(KEY, chosen, CHAIN, IdealDevice(unit, rate=48000, noise=noise))
-    return analysed(KEY, recordings, chosen, CHAIN)
+    return analyse(KEY, recordings, chosen, CHAIN)
 
 
 def filtered(x, response):
@@ -110,7 +110,7 @@ def test_a_player_with_a_clock_of_its_own(ppm):
     rng = np.random.default_rng(1)
     x = np.concatenate([np.zeros(31234), steady * sounding, np.zeros(9000)])
     x = x + 1e-6 * rng.standard_normal(x.size)
-    result = analysed(KEY, [Recording(Signal(x, 48000.0), stimulus)], chosen, CHAIN)
+    result = analyse(KEY, [Recording(Signal(x, 48000.0), stimulus)], chosen, CHAIN)
     curve = result.curve("level")
     np.testing.assert_allclose(curve.y, 20 * np.log10(np.abs(gain)), atol=0.001)
     clock = result.reading("clock")
@@ -139,9 +139,9 @@ def test_recordings_that_do_not_hold_it():
     chosen = settings()
     stimulus = procedure(KEY).plan(chosen, CHAIN)[0]
     cut = Recording(Signal(stimulus.samples()[: stimulus.frames // 2], 48000.0), stimulus)
-    assert Caution.STIMULUS_NOT_FOUND in analysed(KEY, [cut], chosen, CHAIN).cautions
+    assert Caution.STIMULUS_NOT_FOUND in analyse(KEY, [cut], chosen, CHAIN).cautions
     noise = Recording(Signal(0.1 * np.random.default_rng(0).standard_normal(200000), 48000.0), stimulus)
-    assert Caution.STIMULUS_NOT_FOUND in analysed(KEY, [noise], chosen, CHAIN).cautions
+    assert Caution.STIMULUS_NOT_FOUND in analyse(KEY, [noise], chosen, CHAIN).cautions
     with pytest.raises(UnusableInputError, match="not of a multitone"):
         other = tone(rate=48000, frequency=1000, duration=1, level=-6)
-        analysed(KEY, [Recording(Signal(other.samples(), 48000.0), other)], chosen, CHAIN)
+        analyse(KEY, [Recording(Signal(other.samples(), 48000.0), other)], chosen, CHAIN)

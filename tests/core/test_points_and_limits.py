@@ -6,12 +6,12 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from epidote.core.comparison.conditions.comparability import Weight, unlike
-from epidote.core.comparison.conditions.condition_table import Told, alike, grid
+from epidote.core.comparison.conditions.comparability import Severity, find_mismatches
+from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
 from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
-from epidote.core.comparison.differences.operating_points import By, at_point, difference_in_words, parse_point
-from epidote.core.comparison.graph_guides import SHIPPED, Guide, fitting
-from epidote.core.comparison.limits import Limit, around, check_curve, check_reading, from_good_units
+from epidote.core.comparison.differences.operating_points import PointAxis, at_point, difference_in_words, parse_point
+from epidote.core.comparison.graph_guides import SHIPPED, GraphGuide, fitting
+from epidote.core.comparison.limits import Limit, around_curve, check_curve, check_reading, from_reference_units
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import QuantityError
 from epidote.core.results.result import Curve, Reading
@@ -42,7 +42,7 @@ def test_corners_of_a_response():
     low, high = at_point([level], parse_point("-3.0103 dB", "level", ["Hz"], "dB"))
     assert low.value == pytest.approx(40.0, rel=6e-3)
     assert high.value == pytest.approx(20000.0, rel=6e-3)
-    assert parse_point("1k", "level", ["Hz"], "dB").by is By.X
+    assert parse_point("1k", "level", ["Hz"], "dB").by is PointAxis.X
     with pytest.raises(QuantityError, match="does not fit these curves"):
         parse_point("3 W", "level", ["Hz"], "dB")
 
@@ -57,7 +57,7 @@ def test_differences_in_the_fitting_way(value, reference, unit, words):
 
 
 def rows(values, name=("buffer", "connection")):
-    return [Told("", dict(zip(name, k, strict=True)), v, "s") for k, v in values.items()]
+    return [ConditionReading("", dict(zip(name, k, strict=True)), v, "s") for k, v in values.items()]
 
 
 def test_a_table_over_two_conditions_and_what_is_equal():
@@ -65,13 +65,13 @@ def test_a_table_over_two_conditions_and_what_is_equal():
     assert g.first == ("buffer", ("24", "96"))
     assert g.second == ("connection", ("short", "long"))
     assert g.at("96", "long").value == 8e-3
-    assert alike(g) == ["Buffer 96 with connection short gives the same as 24 with long (5.00 ms)."]
+    assert equivalent_settings(g) == ["Buffer 96 with connection short gives the same as 24 with long (5.00 ms)."]
 
 
 def test_a_line_over_one_and_refusals():
-    g = grid([Told("", {"volume": v, "load": "8 Ω"}, float(i), "dB") for i, v in enumerate(("half", "full", "quarter"))])
-    assert (g.first, g.second, alike(g)) == (("volume", ("half", "full", "quarter")), None, [])
-    for wrong in ([], rows({("1", "a"): 1.0}), [Told("", {"a": str(i), "b": str(i), "c": str(i)}, 1.0, "s") for i in range(3)]):
+    g = grid([ConditionReading("", {"volume": v, "load": "8 Ω"}, float(i), "dB") for i, v in enumerate(("half", "full", "quarter"))])
+    assert (g.first, g.second, equivalent_settings(g)) == (("volume", ("half", "full", "quarter")), None, [])
+    for wrong in ([], rows({("1", "a"): 1.0}), [ConditionReading("", {"a": str(i), "b": str(i), "c": str(i)}, 1.0, "s") for i in range(3)]):
         with pytest.raises(UnusableInputError, match="differ in"):
             grid(wrong)
 
@@ -79,27 +79,27 @@ def test_a_line_over_one_and_refusals():
 def test_unlike_runs_worst_first():
     ours = run("tone", settings={"band_high": 20000.0, "duration": 2.0}, conditions={"gain": "high", "seat": "1"})
     theirs = run("tone", settings={"band_high": 40000.0, "duration": 1.0}, conditions={"gain": "low", "seat": "2"}, chain=CHAIN.model_copy(update={"load_ohms": 4.0}))
-    found = unlike(ours, theirs, ["gain"])
-    assert [u.what for u in found if u.weight is Weight.BLOCKS] == ["band high"]
+    found = find_mismatches(ours, theirs, ["gain"])
+    assert [u.what for u in found if u.weight is Severity.BLOCKS] == ["band high"]
     assert [u.weight for u in found] == sorted((u.weight for u in found), reverse=True)
     assert {"load", "seat", "duration"} <= {u.what for u in found}
     assert "gain" not in {u.what for u in found}
     assert "cannot be compared" in found[0].words
-    assert unlike(ours, ours) == []
+    assert find_mismatches(ours, ours) == []
 
 
 def test_load_blocks_power_and_rate_blocks_beyond_its_band():
     four, slow = CHAIN.model_copy(update={"load_ohms": 4.0}), CHAIN.model_copy(update={"rate": 44100.0})
-    assert [u.weight for u in unlike(run("distortion-level"), run("distortion-level", chain=four))] == [Weight.BLOCKS]
+    assert [u.weight for u in find_mismatches(run("distortion-level"), run("distortion-level", chain=four))] == [Severity.BLOCKS]
     beyond = {"stop_frequency": 30000.0}
-    assert [u.weight for u in unlike(run("response", settings=beyond), run("response", settings=beyond, chain=slow))] == [Weight.BLOCKS]
-    assert [u.weight for u in unlike(run("response"), run("response", chain=slow))] == [Weight.MINOR]
+    assert [u.weight for u in find_mismatches(run("response", settings=beyond), run("response", settings=beyond, chain=slow))] == [Severity.BLOCKS]
+    assert [u.weight for u in find_mismatches(run("response"), run("response", chain=slow))] == [Severity.MINOR]
 
 
 def test_limits_about_a_reference():
     """A low-pass at 20 kHz against itself at 10 kHz ± 1 dB fails where the two differ most."""
     ours, reference = response(F, lowpass(20000.0)), response(F, lowpass(10000.0))
-    limit = around("like the first", "response", reference, 1.0, 1.0)
+    limit = around_curve("like the first", "response", reference, 1.0, 1.0)
     held = check_curve(limit, ours)
     apart = lowpass(20000.0) - lowpass(10000.0)
     assert not held.passed
@@ -110,7 +110,7 @@ def test_limits_about_a_reference():
     assert check_curve(limit, Curve("phase", 1, F, F, "Hz", "°")) is None
     assert ": fail, " in held.words
     with pytest.raises(UnusableInputError):
-        around("open", "response", reference, None, None)
+        around_curve("open", "response", reference, None, None)
 
 
 def test_a_limit_s_own_corners_are_looked_at_between_the_curve_s_points():
@@ -124,11 +124,11 @@ def test_a_limit_s_own_corners_are_looked_at_between_the_curve_s_points():
 def test_limits_of_a_set_of_good_units():
     """Mean ± 3 standard deviations. Source: numpy."""
     levels = np.array([0.0, 0.2, -0.1, 0.3])
-    limit = from_good_units("good", "response", [response(F, lowpass(20000.0) + v) for v in levels], 3.0, 0.01)
+    limit = from_reference_units("good", "response", [response(F, lowpass(20000.0) + v) for v in levels], 3.0, 0.01)
     assert limit.upper[0][1] == pytest.approx(lowpass(20000.0)[0] + levels.mean() + 3 * levels.std(ddof=1), abs=1e-9)
     assert check_curve(limit, response(F, lowpass(20000.0) + 2)).passed is False
     with pytest.raises(UnusableInputError, match="three rows are needed"):
-        from_good_units("few", "response", [response(F, F)] * 2)
+        from_reference_units("few", "response", [response(F, F)] * 2)
 
 
 def test_a_reading_s_limit():
@@ -145,7 +145,7 @@ def test_guides_belong_to_their_graphs():
     assert fitting(SHIPPED, "spectrum", "Hz", "dBV") == []
     assert pytest.approx(20 * np.log10(0.01)) == -40.0
     with pytest.raises(ValueError, match="either horizontal or vertical"):
-        Guide(name="both", curves=("level",), x_unit="Hz", y_unit="dB", low=1)
+        GraphGuide(name="both", curves=("level",), x_unit="Hz", y_unit="dB", low=1)
 
 
 def test_curves_brought_to_one_level():

@@ -5,14 +5,14 @@ import pytest
 
 from epidote.audio.device import Wiring
 from epidote.audio.registry import open_device
-from epidote.core.calibration.precheck import examined, shots
+from epidote.core.calibration.precheck import evaluate_precheck, precheck_stimuli
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.protocol import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
-from epidote.measurement.device_setup import needs_careful_start, open_for, short_shot, started
-from epidote.measurement.runner import BenchNotReadyError, Order, measure
+from epidote.measurement.device_setup import needs_safe_start, open_for_chain, remember_safe_start, run_precheck
+from epidote.measurement.runner import BenchNotReadyError, RunPlan, measure
 
 RATE, DELAY = 48000, 700
 
@@ -20,13 +20,13 @@ RATE, DELAY = 48000, 700
 def shot(path, level=-12.0, expected=(True, True), louder=0.0, alone=True):
     """What ``path`` (samples (frames, 2) to samples (frames, 2)) makes of the shot."""
     recordings = []
-    for stimulus in shots(RATE, level, alone):
+    for stimulus in precheck_stimuli(RATE, level, alone):
         out = np.zeros((stimulus.frames, 2))
         out[:, [c - 1 for c in stimulus.channels]] = stimulus.samples()[:, None]
         late = np.concatenate([np.zeros((DELAY, 2)), out])[: stimulus.frames]
         noise = 1e-6 * np.random.default_rng(4).standard_normal(late.shape)
         recordings.append(Recording(Signal(path(late) + noise, RATE), stimulus))
-    return examined(recordings, expected, louder)
+    return evaluate_precheck(recordings, expected, louder)
 
 
 def found(check, channel=None):
@@ -107,7 +107,7 @@ def test_a_loose_contact():
 @pytest.mark.parametrize("bench", ["wire", "ostrel-p40", "havelmar-a25"])
 def test_the_stand_ins_are_found_good(bench):
     chain = Chain(rate=RATE)
-    check = short_shot(open_device(f"standin:{bench}", Wiring(RATE), {}, seed=2), chain, -20, alone=True)
+    check = run_precheck(open_device(f"standin:{bench}", Wiring(RATE), {}, seed=2), chain, -20, alone=True)
     assert check.findings == ()
 
 
@@ -126,16 +126,16 @@ def test_a_run_that_would_be_wasted_is_refused_and_nothing_is_kept(study):
     subject, column = study.overview().subjects[1], study.overview().columns[0]
     settings = make_settings(procedure("tone").Settings, {"duration": 0.2, "level": -30})
     chain = Chain(rate=48000)
-    device = Unplugged(open_for(chain, subject.device, subject.conditions, seed=1))
+    device = Unplugged(open_for_chain(chain, subject.device, subject.conditions, seed=1))
     with pytest.raises(BenchNotReadyError, match="Check that the unit is on.*Nothing was measured"):
-        measure(study, Order(subject.id, column.id, "tone", settings, chain), device, check=True)
+        measure(study, RunPlan(subject.id, column.id, "tone", settings, chain), device, check=True)
     assert study.overview().runs == {}
 
 
 def test_a_unit_at_its_limit_is_noticed(study):
     """26 dB of gain at -3 dBFS ask for 56 V of a supply of 27 V: the level no longer follows the drive."""
     chain = Chain(rate=48000)
-    check = short_shot(open_for(chain, "standin:ostrel-p40", {}, seed=1), chain, -3)
+    check = run_precheck(open_for_chain(chain, "standin:ostrel-p40", {}, seed=1), chain, -3)
     assert Caution.PROCESSING in found(check)
     assert not check.stops
 
@@ -144,15 +144,15 @@ def test_what_the_shot_found_goes_with_the_run(study):
     subject, column = study.overview().subjects[1], study.overview().columns[0]
     settings = make_settings(procedure("tone").Settings, {"duration": 0.2, "level": -75})
     chain = Chain(rate=48000)
-    run = measure(study, Order(subject.id, column.id, "tone", settings, chain), open_for(chain, subject.device, {}, seed=1), check=True)
+    run = measure(study, RunPlan(subject.id, column.id, "tone", settings, chain), open_for_chain(chain, subject.device, {}, seed=1), check=True)
     assert "too_quiet" in run.cautions
 
 
 def test_only_a_real_device_that_is_driven_anew_is_started_carefully(study):
     real = Chain(device="sound:jack/system", output_full_scale=4.0)
-    assert not needs_careful_start(study, Chain(device="standin:wire"))
-    assert needs_careful_start(study, real)
-    started(study, real)
-    assert not needs_careful_start(study, real)
-    assert not needs_careful_start(study, real.model_copy(update={"input_full_scale": 2.0}))
-    assert needs_careful_start(study, real.model_copy(update={"output_full_scale": 8.0}))
+    assert not needs_safe_start(study, Chain(device="standin:wire"))
+    assert needs_safe_start(study, real)
+    remember_safe_start(study, real)
+    assert not needs_safe_start(study, real)
+    assert not needs_safe_start(study, real.model_copy(update={"input_full_scale": 2.0}))
+    assert needs_safe_start(study, real.model_copy(update={"output_full_scale": 8.0}))

@@ -11,7 +11,7 @@ from scipy.interpolate import CubicSpline
 
 from epidote.core.analysis import capture_checks as capture
 from epidote.core.analysis import sweep_deconvolution as dc
-from epidote.core.analysis.capture_checks import has_gap, is_clipped
+from epidote.core.analysis.capture_checks import has_discontinuity, is_clipped
 from epidote.core.analysis.sine.sine_fit import fit_tone
 from epidote.core.analysis.sine.tone import analyse_tone
 from epidote.core.analysis.spectral.spectrum import (
@@ -26,11 +26,11 @@ from epidote.core.analysis.spectral.spectrum import (
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, HANN, windowed_power
 from epidote.core.comparison.differences.crossings import uncertainty
-from epidote.core.concurrency import THREAD_NAMES, aside
+from epidote.core.concurrency import THREAD_NAMES, start_in_thread
 from epidote.core.errors import EpidoteError
-from epidote.core.results.curve_features import corner, value_at
+from epidote.core.results.curve_features import cutoff_frequency, interpolate
 from epidote.core.results.result import Curve
-from epidote.core.signals.signal import EXTREMES_OVER, Signal, extremes_of
+from epidote.core.signals.signal import BLOCK_FRAMES, Signal, block_min_max
 from epidote.core.stimuli.sweep import sweep
 
 RATE = 48000.0
@@ -96,12 +96,12 @@ def test_work_put_aside_gives_what_it_found_or_raised_and_leaves_no_thread():
     def fails() -> None:
         raise EpidoteError("no")
 
-    found, failed = aside(lambda: 6 * 7), aside(fails)
+    found, failed = start_in_thread(lambda: 6 * 7), start_in_thread(fails)
     assert found() == 42
     with pytest.raises(EpidoteError, match="no"):
         failed()
     for n in range(20):
-        aside(lambda n=n: n)()
+        start_in_thread(lambda n=n: n)()
     assert 1 <= sum(t.name.startswith(THREAD_NAMES) for t in threading.enumerate()) <= (os.cpu_count() or 2)
 
 
@@ -126,10 +126,10 @@ def test_lines_at_once_as_one_by_one():
         assert line_power(power, 1.0, float(place), BLACKMAN_HARRIS_7) == (pytest.approx(line), pytest.approx(under))
 
 
-@pytest.mark.parametrize("frames", [0, 1, EXTREMES_OVER - 1, EXTREMES_OVER, 3 * EXTREMES_OVER + 17])
+@pytest.mark.parametrize("frames", [0, 1, BLOCK_FRAMES - 1, BLOCK_FRAMES, 3 * BLOCK_FRAMES + 17])
 def test_extremes_by_blocks(frames):
     x = np.random.default_rng(1).standard_normal(frames)
-    highs, lows = extremes_of(x)
+    highs, lows = block_min_max(x)
     assert float(highs.max()) == (x.max() if frames else 0.0)
     assert float(lows.min()) == (x.min() if frames else 0.0)
 
@@ -149,7 +149,7 @@ def test_channels_are_taken_apart_once():
 def test_a_run_of_zeros_is_found_wherever_it_begins(at):
     x = np.sin(2 * np.pi * 997 / RATE * np.arange(48000)) + 1e-9
     x[at : at + 40] = 0
-    assert has_gap(x)
+    assert has_discontinuity(x)
 
 
 @pytest.mark.parametrize("at", [10000, 10001])
@@ -160,8 +160,8 @@ def test_lost_samples_are_found_at_even_and_odd_places(at, lost):
     noise = 1e-5 * np.random.default_rng(at).standard_normal(t.size)
     for x in (0.5 * np.sin(2 * np.pi * 997 / RATE * t + 0.4), 0.5 * np.sin(2 * np.pi * 40 * 0.2 * np.exp(t / RATE / 0.2) * RATE / RATE)[:30000]):
         whole = x + noise[: x.size]
-        assert not has_gap(whole)
-        assert has_gap(np.concatenate([whole[:at], whole[at + lost :]]))
+        assert not has_discontinuity(whole)
+        assert has_discontinuity(np.concatenate([whole[:at], whole[at + lost :]]))
 
 
 @pytest.mark.parametrize("side", [1, -1])
@@ -203,13 +203,13 @@ def test_a_curve_between_its_points():
     for at in (21.0, 997.0, 15000.0):
         i = int(np.searchsorted(x, at))
         part = slice(max(0, i - 4), min(x.size, i + 4))
-        assert value_at(x, y, at) == pytest.approx(float(CubicSpline(np.log(x[part]), y[part])(np.log(at))), abs=1e-12)
+        assert interpolate(x, y, at) == pytest.approx(float(CubicSpline(np.log(x[part]), y[part])(np.log(at))), abs=1e-12)
 
 
 def test_corners_of_few_points():
     """Three points only: a straight line over log frequency between them; -3 dB of 0, -2, -6 dB lies a quarter of the way."""
     curve = Curve("level", 1, np.array([1000.0, 2000.0, 4000.0]), np.array([0.0, -2.0, -6.0]), "Hz", "dB")
-    assert corner(curve, 3.0, 1000.0, True) == pytest.approx(2000 * 2**0.25)
+    assert cutoff_frequency(curve, 3.0, 1000.0, True) == pytest.approx(2000 * 2**0.25)
 
 
 def test_what_noise_below_a_curve_may_add():

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from epidote.core.comparison.repeatability import Finding, Spread, compare, follows, spread_curve, spreads
+from epidote.core.comparison.repeatability import Significance, Spread, compare, spread_curve, spreads, swap_conclusion
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading
 
@@ -26,13 +26,13 @@ def test_agrees_with_welch(seed):
     assert found.degrees == pytest.approx(test.df, rel=1e-9)
     assert found.difference - found.interval == pytest.approx(interval.low, rel=1e-9, abs=1e-12)
     assert found.difference + found.interval == pytest.approx(interval.high, rel=1e-9, abs=1e-12)
-    assert (found.finding is Finding.DIFFERENT) == (test.pvalue < 0.05)
+    assert (found.finding is Significance.DIFFERENT) == (test.pvalue < 0.05)
 
 
 def test_equal_units_are_called_different_in_one_of_twenty():
     """The rate of false alarms is what the rule promises. Source: the definition of a 95 % test."""
     rng = np.random.default_rng(1)
-    alarms = [compare(readings(rng.normal(0, 0.05, 5)), readings(rng.normal(0, 0.05, 5))).finding is Finding.DIFFERENT for _ in range(2000)]
+    alarms = [compare(readings(rng.normal(0, 0.05, 5)), readings(rng.normal(0, 0.05, 5))).finding is Significance.DIFFERENT for _ in range(2000)]
     assert 0.03 < np.mean(alarms) < 0.065
 
 
@@ -42,24 +42,24 @@ def test_a_single_run_borrows_the_other_side_s_scatter():
     found = compare(readings([0.2]), readings(five))
     expected = stats.t.ppf(0.975, found.degrees) * np.sqrt(five.var(ddof=1) * (1 + 1 / 5))
     assert found.interval == pytest.approx(expected, rel=1e-9)
-    assert found.finding is Finding.DIFFERENT
+    assert found.finding is Significance.DIFFERENT
     assert "one side measured once" in found.words
 
 
 def test_what_is_known_of_other_cells():
     alone = compare(readings([1.0], 0.001), readings([1.01], 0.001))
-    assert alone.finding is Finding.DIFFERENT
+    assert alone.finding is Significance.DIFFERENT
     assert alone.interval == pytest.approx(stats.norm.ppf(0.975) * 0.001 * np.sqrt(2), rel=1e-9)
     assert "uncertainty from noise only" in alone.words
     informed = compare(readings([1.0], 0.001), readings([1.01], 0.001), Spread(0.0, 0.05, 6))
-    assert informed.finding is Finding.NO_DIFFERENCE
+    assert informed.finding is Significance.NO_DIFFERENCE
     assert informed.words.startswith("no measurable difference")
 
 
 def test_both_at_the_chain_s_floor_say_nothing():
     near = (Caution.NEAR_FLOOR,)
-    assert compare(readings([-98, -98.1], cautions=near), readings([-97, -97.1], cautions=near)).finding is Finding.CHAIN_LIMITED
-    assert compare(readings([-98, -98.1], cautions=near), readings([-90, -90.1])).finding is Finding.DIFFERENT
+    assert compare(readings([-98, -98.1], cautions=near), readings([-97, -97.1], cautions=near)).finding is Significance.CHAIN_LIMITED
+    assert compare(readings([-98, -98.1], cautions=near), readings([-90, -90.1])).finding is Significance.DIFFERENT
 
 
 def test_what_cannot_be_compared():
@@ -90,7 +90,7 @@ def test_spread_per_frequency():
 
 
 def test_what_a_difference_between_channels_follows():
-    assert "belongs to the unit" in follows({1: -80.0, 2: -70.0}, {1: -70.1, 2: -80.2}, 0.5)
-    assert "belongs to the chain" in follows({1: -80.0, 2: -70.0}, {1: -80.1, 2: -69.8}, 0.5)
-    assert "No measurable difference between the channels" in follows({1: -80.0, 2: -80.1}, {1: -80.1, 2: -80.0}, 0.5)
-    assert "must be measured" in follows({1: -80.0}, {1: -80.1, 2: -69.8}, 0.5)
+    assert "belongs to the unit" in swap_conclusion({1: -80.0, 2: -70.0}, {1: -70.1, 2: -80.2}, 0.5)
+    assert "belongs to the chain" in swap_conclusion({1: -80.0, 2: -70.0}, {1: -80.1, 2: -69.8}, 0.5)
+    assert "No measurable difference between the channels" in swap_conclusion({1: -80.0, 2: -80.1}, {1: -80.1, 2: -80.0}, 0.5)
+    assert "must be measured" in swap_conclusion({1: -80.0}, {1: -80.1, 2: -69.8}, 0.5)

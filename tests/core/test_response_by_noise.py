@@ -7,7 +7,7 @@ import pytest
 import scipy.signal
 import soundfile
 
-from epidote.core.analysis.spectral.transfer_function import path_between
+from epidote.core.analysis.spectral.transfer_function import estimate_transfer_function
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, SettingError
 from epidote.core.procedures.protocol import procedure
@@ -15,7 +15,7 @@ from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
 from epidote.core.stimuli.noise import Colour, noise
-from epidote.measurement.runner import analysed, play_and_record
+from epidote.measurement.runner import analyse, play_and_record
 from tests.conftest import through
 from tests.ideal_device import IdealDevice
 
@@ -30,7 +30,7 @@ def settings(**values):
 def run(unit, noise_level=1e-9, **values):
     chosen = settings(**values)
     recordings = play_and_record(KEY, chosen, CHAIN, IdealDevice(unit, rate=RATE, noise=noise_level))
-    return analysed(KEY, recordings, chosen, CHAIN), recordings
+    return analyse(KEY, recordings, chosen, CHAIN), recordings
 
 
 def filtered(x, response):
@@ -77,7 +77,7 @@ def test_against_scipy():
     rng = np.random.default_rng(2)
     x = rng.standard_normal(10 * RATE)
     y = scipy.signal.lfilter([1, 0.5], [1, -0.3], x) + 0.1 * rng.standard_normal(x.size)
-    found = path_between(x, y, RATE)
+    found = estimate_transfer_function(x, y, RATE)
     size = round(RATE / found.width)
     kind = {"fs": RATE, "nperseg": size, "noverlap": size - round(size / 4), "detrend": False}
     _, sxy = scipy.signal.csd(x, y, **kind)
@@ -98,7 +98,7 @@ def test_a_sound_file_is_played_and_travels_with_the_recording(tmp_path):
     recordings = play_and_record(KEY, chosen, CHAIN, IdealDevice(lambda x: filtered(x, high_and_low) * np.array([1.0, -0.5]), rate=RATE))
     path.unlink()
     assert recordings[0].signal.channels == 3
-    result = analysed(KEY, recordings, chosen, CHAIN)
+    result = analyse(KEY, recordings, chosen, CHAIN)
     assert {r.channel for r in result.readings} == {1, 2}
     curve = result.curve("level")
     good = (curve.x > 60) & (curve.x < 18000)
@@ -112,7 +112,7 @@ def test_between_two_channels():
     x = 0.1 * rng.standard_normal(6 * RATE)
     y = np.concatenate([np.zeros(321), through(x, RATE, high_and_low)])[: x.size]
     chosen = settings(stimulus="file", reference_channel=1)
-    result = analysed(KEY, [Recording(Signal(np.column_stack([x, y]), float(RATE)))], chosen, CHAIN)
+    result = analyse(KEY, [Recording(Signal(np.column_stack([x, y]), float(RATE)))], chosen, CHAIN)
     assert {r.channel for r in result.readings} == {2}
     curve = result.curve("level", 2)
     good = curve.x > 40
@@ -124,7 +124,7 @@ def test_a_recording_with_unknown_start():
     chosen = settings()
     stimulus = procedure(KEY).plan(chosen, CHAIN)[0]
     y = np.concatenate([np.zeros(77777), through(stimulus.samples(), RATE, high_and_low), np.zeros(4000)])
-    result = analysed(KEY, [Recording(Signal(y, float(RATE)), stimulus)], chosen, CHAIN)
+    result = analyse(KEY, [Recording(Signal(y, float(RATE)), stimulus)], chosen, CHAIN)
     assert result.reading("gain_1k").value == pytest.approx(20 * math.log10(abs(high_and_low(1000.0))), abs=0.005)
 
 
@@ -149,4 +149,4 @@ def test_what_it_refuses(tmp_path):
     other = Recording(
         Signal(0.1 * np.random.default_rng(0).standard_normal(10 * RATE), float(RATE)), procedure(KEY).plan(settings(), CHAIN)[0]
     )
-    assert Caution.STIMULUS_NOT_FOUND in analysed(KEY, [other], settings(), CHAIN).cautions
+    assert Caution.STIMULUS_NOT_FOUND in analyse(KEY, [other], settings(), CHAIN).cautions

@@ -5,7 +5,7 @@ import pytest
 from scipy.interpolate import CubicSpline
 
 from epidote.core.analysis.spline import Spline
-from epidote.core.results.curve_features import crossing
+from epidote.core.results.curve_features import level_crossing
 
 
 @pytest.mark.parametrize("points", [4, 5, 8, 24])
@@ -31,4 +31,4 @@ def test_a_crossing_between_two_points_lies_on_the_spline():
     """Closed form: a first-order low-pass is 3 dB below its beginning at sqrt(10^0.3 - 1) of its corner."""
     f = np.geomspace(10, 40000, 400)
     level = -10 * np.log10(1 + (f / 8000) ** 2)
-    assert crossing(f, level, -3.0, 1000.0, upwards=True) == pytest.approx(8000 * np.sqrt(10**0.3 - 1), rel=1e-7)
+    assert level_crossing(f, level, -3.0, 1000.0, upwards=True) == pytest.approx(8000 * np.sqrt(10**0.3 - 1), rel=1e-7)

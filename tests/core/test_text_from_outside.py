@@ -10,7 +10,7 @@ from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.outside import MOST_DEPTH, load_json, load_toml
 from epidote.core.signals.signal import Stimulus
-from epidote.core.stimuli.bursts import Shot, shots
+from epidote.core.stimuli.bursts import BurstKind, burst_train
 from epidote.core.text import spreadsheet_cell, visible
 
 
@@ -59,7 +59,7 @@ def test_bounds_are_found_in_linear_time():
 
 
 def stored(**changes) -> dict:
-    data = shots(rate=48000, shot=Shot.CLICK, count=3, level=-6, longest=0.1).to_json()
+    data = burst_train(rate=48000, shot=BurstKind.CLICK, count=3, level=-6, longest=0.1).to_json()
     data["parameters"] = {**data["parameters"], **changes}
     return data
 
@@ -78,8 +78,8 @@ def test_a_stored_stimulus_loads_whatever_was_imported_before():
 
 def test_kinds_of_bursts_are_stored_by_numbers_of_their_own():
     """The numbers that 0.1.0 wrote; the place in the list of kinds may change, these may not."""
-    assert {shot: shots(rate=48000, shot=shot, count=1, level=-6, longest=0.1)["shot"] for shot in Shot} == {
-        Shot.SWEEP: 0.0, Shot.NOISE: 1.0, Shot.CLICK: 2.0,
+    assert {shot: burst_train(rate=48000, shot=shot, count=1, level=-6, longest=0.1)["shot"] for shot in BurstKind} == {
+        BurstKind.SWEEP: 0.0, BurstKind.NOISE: 1.0, BurstKind.CLICK: 2.0,
     }  # fmt: skip
 
 

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from epidote.core.comparison.claims.parser import understand
+from epidote.core.comparison.claims.parser import parse_claim
 from epidote.core.comparison.claims.verdict import Outcome, judge
 from epidote.core.procedures.protocol import procedure
 from epidote.core.results.caution import Caution
@@ -16,8 +16,8 @@ from tests.core.evidence import CHAIN, response, run, staircase, thd_n
 
 
 def verdict(text, *runs):
-    claim = understand(text).claim
-    assert claim is not None, understand(text).words
+    claim = parse_claim(text).claim
+    assert claim is not None, parse_claim(text).words
     return judge(claim, list(runs))
 
 

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QMessageBox, QToolButton
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.procedures.protocol import procedure, procedures
 from epidote.core.settings import make_settings
-from epidote.measurement.device_setup import open_for
+from epidote.measurement.device_setup import open_for_chain
 from epidote.measurement.runner import add_column
 from tests.conftest import QUICK
 
@@ -152,7 +152,7 @@ def test_looking_at_the_path(page, window, qtbot):
 
 def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
     window.session.runs.checks = False
-    monkeypatch.setattr("epidote.measurement.device_setup.open_for", lambda *a, real_time, **k: open_for(*a, **k, real_time=False))  # as fast as it can
+    monkeypatch.setattr("epidote.measurement.device_setup.open_for_chain", lambda *a, real_time, **k: open_for_chain(*a, **k, real_time=False))  # as fast as it can
     baseline = next(s for s in window.session.overview.subjects if s.is_baseline)
     window.session.study.update_subject(type(baseline)(baseline.id, None, {}, "standin:wire", 0, baseline.position))
     study = window.session.study

@@ -7,9 +7,9 @@ from PySide6.QtGui import QImage, QPainter, QWheelEvent
 
 from epidote.desktop.plotting.axis_scale import Scale, linear_ticks, nice_range, ticks
 from epidote.desktop.plotting.figure import Figure, PinMark, Trace
-from epidote.desktop.plotting.figure_painter import FigurePainter, layout, reduced
+from epidote.desktop.plotting.figure_painter import FigurePainter, decimate, layout
 from epidote.desktop.plotting.graph_widget import GraphView
-from epidote.desktop.plotting.viewport import View
+from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import DARK, LIGHT
 
 F = np.geomspace(20, 20000, 500)
@@ -65,10 +65,10 @@ def test_reduction_keeps_every_peak():
     x = np.arange(1.0, 200_001)
     y = np.full(x.size, -120.0)
     y[[5_000, 77_777, 199_000]] = 0
-    xs, ys, _ = reduced(Trace("s", 1, 0, x, y), Scale(1, 200_000), 300)
+    xs, ys, _ = decimate(Trace("s", 1, 0, x, y), Scale(1, 200_000), 300)
     assert xs.size <= 600
     assert np.count_nonzero(ys == 0) == 3
-    assert np.count_nonzero(reduced(Trace("s", 1, 0, x, y), Scale(1, 200_000, True), 300)[1] == 0) == 3
+    assert np.count_nonzero(decimate(Trace("s", 1, 0, x, y), Scale(1, 200_000, True), 300)[1] == 0) == 3
 
 
 def test_a_spectrum_is_read_at_its_line():
@@ -82,7 +82,7 @@ def test_curves_are_painted_in_their_rows_colour(theme, qapp):
     image = QImage(800, 500, QImage.Format.Format_RGB32)
     image.fill(theme.colour("back"))
     x = FIGURE.x_extent()
-    view = View(x, FIGURE.y_extent(x), FIGURE.y_extent(x, differences=True))
+    view = Viewport(x, FIGURE.y_extent(x), FIGURE.y_extent(x, differences=True))
     p = QPainter(image)
     p.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     FigurePainter(FIGURE, view, theme).paint(p, image.rect().toRectF())
@@ -208,15 +208,15 @@ def test_thinning_moves_no_curve_by_what_can_be_seen():
     """Interpolated back, a smooth curve is where it was; a lively one keeps every point, and gaps stay gaps."""
     import numpy as np
 
-    from epidote.desktop.plotting.figure_painter import thinned
+    from epidote.desktop.plotting.figure_painter import simplify
 
     x = np.linspace(0, 700, 900)
     smooth = 200 + 150 * np.tanh((x - 350) / 60)
-    px, py = thinned(x, smooth)
+    px, py = simplify(x, smooth)
     assert px.size < 200
     assert np.abs(np.interp(x, px, py) - smooth).max() < 0.3
     lively = 200 + 20 * np.random.default_rng(1).standard_normal(900)
-    assert thinned(x, lively)[0].size > 850
+    assert simplify(x, lively)[0].size > 850
     gap = smooth.copy()
     gap[400:410] = np.nan
-    assert np.isnan(thinned(x, gap)[1]).sum() >= 1
+    assert np.isnan(simplify(x, gap)[1]).sum() >= 1

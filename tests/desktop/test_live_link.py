@@ -5,7 +5,7 @@ import threading
 import numpy as np
 import pytest
 
-from epidote.desktop.state.live_audio import LiveLink
+from epidote.desktop.state.live_audio import LiveAudio
 
 
 class Source:
@@ -46,7 +46,7 @@ class Quick:
 
 @pytest.fixture
 def link(qapp):
-    made = LiveLink()
+    made = LiveAudio()
     yield made
     made.stop()
     made.wait()

@@ -380,7 +380,7 @@ def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, c
     """Written as a file, played by somebody's player 40 ppm slow and half as loud, recorded, taken in."""
     import soundfile
 
-    from epidote.core.analysis.delay.clock_offset import resampled
+    from epidote.core.analysis.delay.clock_offset import resample
 
     page = window.matrix
     page.choose([rows["low"]], columns["response"])
@@ -389,7 +389,7 @@ def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, c
     page.exchange.write_file(settings, tmp_path / "for the player.wav")
     wait_for(qtbot, (tmp_path / "for the player.json").exists)
     x, rate = soundfile.read(tmp_path / "for the player.wav")
-    take = 0.5 * resampled(x, 1 / 1.00004, -9000.0, int(x.size * 1.0001) + 30000)
+    take = 0.5 * resample(x, 1 / 1.00004, -9000.0, int(x.size * 1.0001) + 30000)
     soundfile.write(tmp_path / "take.wav", take + 1e-6 * np.random.default_rng(1).standard_normal(take.size), rate, subtype="FLOAT")
     page.exchange.take_recording(settings, tmp_path / "take.wav")
     cell = (rows["low"], columns["response"])

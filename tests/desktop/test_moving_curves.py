@@ -9,7 +9,7 @@ from epidote.desktop.plotting import figure_painter as paint
 from epidote.desktop.plotting.axis_scale import Scale
 from epidote.desktop.plotting.figure import Figure, Trace
 from epidote.desktop.plotting.figure_painter import FigurePainter, kept_line
-from epidote.desktop.plotting.viewport import View
+from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import LIGHT
 
 F = np.geomspace(20, 20000, 400)
@@ -31,7 +31,7 @@ def painted(figure, view):
 @pytest.mark.parametrize(("low", "high"), [(20.0, 20000.0), (150.0, 3100.0)])
 def test_kept_lines_lie_where_computed_ones_do(qtbot, monkeypatch, low, high):
     figure = Figure("Response", "Frequency", "Hz", "Gain", "dB", True, traces(), ())
-    view = View(Scale(low, high, True), Scale(-2.0, 7.0), Scale(-1.0, 1.0))
+    view = Viewport(Scale(low, high, True), Scale(-2.0, 7.0), Scale(-1.0, 1.0))
     kept = painted(figure, view)
     monkeypatch.setattr(paint, "kept_line", lambda *_, **__: None)
     computed = painted(figure, view)

@@ -9,7 +9,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from epidote.audio import resampling
-from epidote.core.stimuli.generator import ProgrammeKind
+from epidote.core.stimuli.generator import Waveform
 from tests.conftest import sine
 
 
@@ -64,7 +64,7 @@ def test_the_generator_s_programmes(page):
     assert bar.programme().level == pytest.approx(20 * np.log10(1 / 4.0)), "through the output's full scale"
     bar.kind.button("two tones").click()
     bar.second.setText("7 kHz")
-    assert (bar.programme().kind, bar.programme().second) == (ProgrammeKind.TWO_TONES, 7000)
+    assert (bar.programme().kind, bar.programme().second) == (Waveform.TWO_TONES, 7000)
     bar.outputs.setCurrentIndex(2)
     assert bar.programme().outputs == (2,)
     bar.frequency.setText("high")
@@ -85,7 +85,7 @@ def test_a_file_is_read_for_the_generator_off_the_interface_s_thread(page, qtbot
     bar.use_file(tmp_path / "tone.wav")
     assert bar.samples is None, "nothing was read yet"
     wait_for(qtbot, lambda: bar.samples is not None)
-    assert bar.kind.on() == (str(ProgrammeKind.FILE),)
+    assert bar.kind.on() == (str(Waveform.FILE),)
     assert threads[0] is not threading.main_thread()
     inside = slice(4800, 43200)
     assert bar.samples[inside] == pytest.approx(sine(1000, 0.5, 48000, 48000)[inside], abs=1e-6)
@@ -96,7 +96,7 @@ def test_a_file_is_read_for_the_generator_off_the_interface_s_thread(page, qtbot
     (tmp_path / "bad.wav").write_bytes(b"no sound")
     bar.use_file(tmp_path / "bad.wav")
     wait_for(qtbot, lambda: bool(told))
-    assert bar.kind.on() == (str(ProgrammeKind.TONE),)
+    assert bar.kind.on() == (str(Waveform.TONE),)
     assert bar.samples is None
 
 
@@ -207,9 +207,9 @@ def test_a_run_takes_the_device_away_from_the_watch(page, window, qtbot):
     window.session.runs.checks = False
     overview = window.session.overview
     row, column = overview.subjects[2], overview.columns[1]
-    from epidote.desktop.state.run_queue import Wanted
+    from epidote.desktop.state.run_queue import RunRequest
 
-    window.session.runs.measure([Wanted((row.id, column.id), column.settings)])
+    window.session.runs.measure([RunRequest((row.id, column.id), column.settings)])
     assert not window.session.live.on
     assert not page.start(), "not while it is measured"
     assert "in use by a measurement" in window.message.text()

@@ -117,9 +117,9 @@ def test_stopped_half_way_is_kept_and_said(window, qtbot):
     wait_for(qtbot, lambda: session.overview.column(column.id) is not None)
     subject = session.overview.subjects[1]
     window.matrix.choose([subject.id], column.id)
-    from epidote.desktop.state.run_queue import Wanted
+    from epidote.desktop.state.run_queue import RunRequest
 
-    session.runs.measure([Wanted((subject.id, column.id), column.settings)])
+    session.runs.measure([RunRequest((subject.id, column.id), column.settings)])
     wait_for(qtbot, lambda: bool(session.runs.under_way) and next(iter(session.runs.under_way.values())).share > 0.3)
     do(window, "stop")
     wait_for(qtbot, lambda: (subject.id, column.id) in session.overview.runs)

@@ -103,7 +103,7 @@ def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
 
         monkeypatch.setattr(owner, name, noted)
 
-    for name in ("play_and_record", "analysed", "keep_run"):
+    for name in ("play_and_record", "analyse", "keep_run"):
         watched(conductor, name)
     for name in ("add_run", "checked_curves", "overview"):
         watched(Study, name)
@@ -115,7 +115,7 @@ def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
     window.matrix.measure_empty()
     wait_for(qtbot, lambda: (low.id, response.id) in window.session.overview.runs and "checked_curves" in where)  # asked for once the run is there
     timer.stop()
-    assert set(where) == {"play_and_record", "analysed", "keep_run", "add_run", "checked_curves", "overview"}
+    assert set(where) == {"play_and_record", "analyse", "keep_run", "add_run", "checked_curves", "overview"}
     assert all(threading.get_ident() not in threads for threads in where.values())
     assert rounds[0] > 5
 
@@ -192,7 +192,7 @@ sys.exit(app.run({str(path)!r}))
 
 def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_one_back(window, qtbot, rows, columns, tmp_path):
     """The run of the study that is left ends before that study is closed: nothing fails, and another process may have it."""
-    from epidote.desktop.state.run_queue import Wanted
+    from epidote.desktop.state.run_queue import RunRequest
     from epidote.study.store import Study, create_study
 
     first, failures = window.session.study, []
@@ -201,7 +201,7 @@ def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_o
     runs_before = len(first.overview().runs)
     window.session.runs.checks = False
     cell = (rows["low"], columns["tone"])
-    window.session.runs.measure([Wanted(cell, {"duration": 5.0, "level": -20})])
+    window.session.runs.measure([RunRequest(cell, {"duration": 5.0, "level": -20})])
     qtbot.waitUntil(lambda: cell in window.session.runs.under_way and not window.session.runs.under_way[cell].waiting, timeout=20000)
     window.session.open_path(tmp_path / "Other.epidote")
     qtbot.waitUntil(lambda: window.session.study is not None and window.session.study.path != first.path, timeout=20000)
@@ -220,14 +220,14 @@ def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_o
 
 def test_what_is_measured_right_after_a_stop_does_not_take_the_stop_back(window, qtbot, rows, columns):
     """The run that was stopped ends, although another is asked for before it noticed."""
-    from epidote.desktop.state.run_queue import Wanted
+    from epidote.desktop.state.run_queue import RunRequest
 
     runs = window.session.runs
     runs.checks = False
     stopped, wanted = (rows["low"], columns["tone"]), (rows["low"], columns["response"])
-    runs.measure([Wanted(stopped, {"duration": 5.0, "level": -20})])
+    runs.measure([RunRequest(stopped, {"duration": 5.0, "level": -20})])
     qtbot.waitUntil(lambda: stopped in runs.under_way and not runs.under_way[stopped].waiting, timeout=20000)
     runs.cancel()
-    runs.measure([Wanted(wanted, {"duration": 0.6, "level": -20})])
+    runs.measure([RunRequest(wanted, {"duration": 0.6, "level": -20})])
     qtbot.waitUntil(lambda: not runs.under_way and wanted in window.session.overview.runs, timeout=30000)
     assert stopped not in window.session.overview.runs

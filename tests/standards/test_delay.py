@@ -5,13 +5,13 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.analysis.delay.delay_estimation import Delay, NothingInCommon, delay_between
-from epidote.core.analysis.delay.delay_tracking import Windows, course_of
-from epidote.core.analysis.delay.echo_cepstrum import echo_in
+from epidote.core.analysis.delay.delay_estimation import Delay, NoCorrelation, delay_between
+from epidote.core.analysis.delay.delay_tracking import SegmentGrid, track_delay
+from epidote.core.analysis.delay.echo_cepstrum import detect_echo
 from epidote.core.analysis.delay.onsets import onsets
-from epidote.core.analysis.delay.path_comparison import paths_found
-from epidote.core.analysis.signal_scan import AT_ONCE, HELD, Held
-from epidote.core.procedures.path_delay.procedure import against_the_first
+from epidote.core.analysis.delay.path_comparison import compare_paths
+from epidote.core.analysis.signal_scan import CHUNK_FRAMES, MAX_IN_MEMORY_FRAMES, ArraySource
+from epidote.core.procedures.path_delay.procedure import compare_with_first
 from epidote.core.procedures.path_delay.settings import PathsSettings
 from tests.conftest import table, through
 
@@ -20,7 +20,7 @@ BAND = (1.0, 4000.0)
 
 
 def path_found(first, second, band, search, events):
-    (found,) = paths_found(first, [second], band, search, events=events)
+    (found,) = compare_paths(first, [second], band, search, events=events)
     return found
 
 
@@ -75,7 +75,7 @@ def test_noise_at_0_db_does_not_raise_the_level():
 @pytest.mark.parametrize("seed", range(12))
 def test_unrelated_signals_have_nothing_in_common(seed):
     found = delay_between(band_noise(RATE, 20000, seed), band_noise(RATE, 20000, 100 + seed), RATE, (20, 20000), 0.9)
-    assert isinstance(found, NothingInCommon)
+    assert isinstance(found, NoCorrelation)
     assert 0 < found.correlation < 0.1
 
 
@@ -104,7 +104,7 @@ def test_drift_of_two_clocks(snr, ppm):
     e = ppm * 1e-6
     x, y = made(t), made(t / (1 + e) - 0.01)
     y += 10 ** (-snr / 20) * np.sqrt(6) * rng.standard_normal(t.size)
-    found = path_found(Held(x, RATE), Held(y, RATE), (50, 4000), 0.5, events=False)
+    found = path_found(ArraySource(x, RATE), ArraySource(y, RATE), (50, 4000), 0.5, events=False)
     w2 = (4000**3 - 50**3) / 3 * (2 * np.pi) ** 2 / 3950 * 4000
     bound = np.sqrt(12) / seconds / np.sqrt(2 * seconds * 10 ** (snr / 10) * w2)
     # a silent edge costs nothing here, but a hundred and sixty lines are no noise: what a tapered window loses is not made up for
@@ -120,19 +120,19 @@ def test_a_modulated_delay_is_said():
     fine = np.fft.irfft(np.fft.rfft(x), 16 * x.size) * 16
     places = (t - 100 - 5 * np.sin(2 * np.pi * 0.7 * t / RATE)) * 16
     y = np.interp(places, np.arange(fine.size), fine)
-    found = path_found(Held(x, RATE), Held(y, RATE), (20, 4000), 0.1, events=False)
+    found = path_found(ArraySource(x, RATE), ArraySource(y, RATE), (20, 4000), 0.1, events=False)
     assert found.wavers == pytest.approx(5 / np.sqrt(2), rel=0.3)
-    assert path_found(Held(x, RATE), Held(late(x, 100.0), RATE), (20, 4000), 0.1, events=False).wavers == 0
+    assert path_found(ArraySource(x, RATE), ArraySource(late(x, 100.0), RATE), (20, 4000), 0.1, events=False).wavers == 0
 
 
 def test_clicks_in_noise_at_20_db_and_no_others():
     """Peak over rms; a minute of noise alone gives none."""
     rng = np.random.default_rng(4)
     noise = rng.standard_normal(60 * RATE)
-    assert onsets(Held(noise, RATE)) == []
+    assert onsets(ArraySource(noise, RATE)) == []
     places = list(range(30000, noise.size - 1000, 37777))
     noise[places] = 10.0
-    assert [one.frame for one in onsets(Held(noise, RATE))] == places
+    assert [one.frame for one in onsets(ArraySource(noise, RATE))] == places
 
 
 def test_each_transient_has_its_own_delay():
@@ -144,7 +144,7 @@ def test_each_transient_has_its_own_delay():
     for n, delay in enumerate(true):
         x[20000 + 30000 * n : 20600 + 30000 * n] = hit
         y[20000 + 30000 * n + delay : 20600 + 30000 * n + delay] = 0.5 * hit
-    found = path_found(Held(x, RATE), Held(y, RATE), (20, 20000), 0.1, events=True)
+    found = path_found(ArraySource(x, RATE), ArraySource(y, RATE), (20, 20000), 0.1, events=True)
     assert [e.delay * RATE for e in found.events] == pytest.approx(true, abs=0.02)
     assert [e.level for e in found.events] == pytest.approx([-6.0206] * 4, abs=0.05)
     assert isinstance(found.delay, Delay)
@@ -158,7 +158,7 @@ def test_blocks_stay_under_their_samples_in_a_long_recording():
     half = 12000 * 401  # where a block begins
     noise[half:] *= 10
     noise[[1000000, half + 1000000]] = 10.0, 100.0
-    found = [one.frame for one in onsets(Held(noise, rate))]
+    found = [one.frame for one in onsets(ArraySource(noise, rate))]
     assert 1000000 not in found  # below a tenth of the greatest
     assert found == [pytest.approx(half, abs=10), half + 1000000]
 
@@ -166,12 +166,12 @@ def test_blocks_stay_under_their_samples_in_a_long_recording():
 def test_a_long_recording_is_read_a_piece_at_a_time():
     """The same figures as of one that is held whole: the pieces' cross spectra add up to the whole's. Nothing longer is ever asked for."""
     rng = np.random.default_rng(11)
-    rate, frames = 8000, HELD + 900_000
+    rate, frames = 8000, MAX_IN_MEMORY_FRAMES + 900_000
     x = 0.1 * rng.standard_normal(frames + 5000)
     x[rate * np.arange(20, 370, 20)] = 0.9
     asked = []
 
-    class Watched(Held):
+    class Watched(ArraySource):
         def read(self, first, count):
             asked.append(count)
             return super().read(first, count)
@@ -185,7 +185,7 @@ def test_a_long_recording_is_read_a_piece_at_a_time():
     assert (found.delay.polarity, found.delay.level_db) == (-1, pytest.approx(-6.0206, abs=1e-3))
     assert found.null_db == pytest.approx(-10 * math.log10(1 + 25), abs=0.1)
     assert found.drift == 0
-    assert max(asked) <= AT_ONCE + 1000
+    assert max(asked) <= CHUNK_FRAMES + 1000
     assert [e.delay for e in found.events] == pytest.approx([1000 / rate] * len(found.events), abs=1e-5)
     assert len(found.events) >= 17
 
@@ -198,7 +198,7 @@ def test_an_hours_drift_is_followed_from_window_to_window():
     class Tones:
         """Sound that can be made anywhere: slow noise by a sum of sines."""
 
-        frames = HELD + 600_000
+        frames = MAX_IN_MEMORY_FRAMES + 600_000
 
         def __init__(self, step, start):
             self.rate, self.step, self.start = rate, step, start
@@ -213,7 +213,7 @@ def test_an_hours_drift_is_followed_from_window_to_window():
 
     tones = 40
     pitches, phases = rng.uniform(200, 3000, tones), rng.uniform(0, 7, tones)
-    course = course_of(Windows.of(Tones(1.0, 0.0)), Tones(1 - ppm, -300.25), (100, 3900), 0.2)
+    course = track_delay(SegmentGrid.of(Tones(1.0, 0.0)), Tones(1 - ppm, -300.25), (100, 3900), 0.2)
     assert course.drift == pytest.approx(1 / (1 - ppm) - 1, rel=1e-6)
     assert course.start == pytest.approx(300.25 / (1 - ppm), abs=1e-3)
 
@@ -224,17 +224,17 @@ def test_two_arrivals_of_a_sound_nobody_knows(row):
     delay = float(row["delay_s"])
     x = band_noise(20 * RATE, 20000)
     depth = next(r for r in table("16_comb_depth") if r["delayed_level_re_dry_db"] == "-3")
-    found = echo_in(Held(x + float(depth["delayed_gain"]) * late(x, delay * RATE), RATE), (50, 19000), 0.05)
+    found = detect_echo(ArraySource(x + float(depth["delayed_gain"]) * late(x, delay * RATE), RATE), (50, 19000), 0.05)
     assert found.apart == pytest.approx(delay, abs=1e-6)
     assert found.null_hz == pytest.approx(float(row["first_null_hz"]), rel=1e-3)
     assert found.gain == pytest.approx(float(depth["delayed_gain"]), rel=0.02)
     assert found.depth_db == pytest.approx(float(depth["peak_to_null_db"]), abs=0.5)
-    turned = echo_in(Held(x - 0.5 * late(x, delay * RATE), RATE), (50, 19000), 0.05)
+    turned = detect_echo(ArraySource(x - 0.5 * late(x, delay * RATE), RATE), (50, 19000), 0.05)
     assert (turned.gain, turned.null_hz) == (pytest.approx(-0.5, rel=0.02), pytest.approx(1 / delay, rel=1e-3))
 
 
 def test_no_second_arrival_is_made_up():
-    assert echo_in(Held(band_noise(4 * RATE, 20000, 5), RATE), (50, 19000), 0.05) is None
+    assert detect_echo(ArraySource(band_noise(4 * RATE, 20000, 5), RATE), (50, 19000), 0.05) is None
 
 
 def test_phase_and_group_delay_of_a_path():
@@ -242,7 +242,7 @@ def test_phase_and_group_delay_of_a_path():
     a = 2 * np.pi * 500
     x = band_noise(10 * RATE, 20000)
     y = through(late(x, 100.0), RATE, lambda f: (a - 2j * np.pi * f) / (a + 2j * np.pi * f))
-    result = against_the_first([Held(x, RATE), Held(y, RATE)], PathsSettings(band_low=100, band_high=15000))
+    result = compare_with_first([ArraySource(x, RATE), ArraySource(y, RATE)], PathsSettings(band_low=100, band_high=15000))
     late_by, phase = result.curve("group_delay", 2), result.curve("phase", 2)
     w = 2 * np.pi * late_by.x
     expected = 100 / RATE + 2 * a / (a**2 + w**2)

@@ -11,8 +11,8 @@ import numpy as np
 import pytest
 
 from epidote.core.analysis.delay.onsets import onsets
-from epidote.core.analysis.delay.path_comparison import paths_found
-from epidote.core.analysis.signal_scan import Held
+from epidote.core.analysis.delay.path_comparison import compare_paths
+from epidote.core.analysis.signal_scan import ArraySource
 from tests.conftest import through
 from tests.played_sounds import RATE, SOUNDS, organ, scene
 
@@ -59,7 +59,7 @@ def test_all_that_begins_is_found_and_nothing_else(kind, median, most):
     errors, doubts = [], []
     for seed in range(SCENES):
         x, true = scene(kind, seed)
-        found = onsets(Held(noisy(x, 40 + 20 * seed, np.random.default_rng(seed + 99)), RATE))
+        found = onsets(ArraySource(noisy(x, 40 + 20 * seed, np.random.default_rng(seed + 99)), RATE))
         assert len(found) == true.size
         errors.append([one.frame for one in found] - true)
         doubts.append([one.doubt for one in found])
@@ -81,7 +81,7 @@ def test_nothing_begins_in_steady_sound(steady):
         "brown noise": lambda: 0.001 * np.cumsum(noise),
         "hum": lambda: sum(np.sin(2 * np.pi * 50 * k * np.arange(frames) / RATE) / k for k in (1, 2, 3, 5)) + 1e-3 * noise,
     }
-    assert onsets(Held(made[steady](), RATE)) == []
+    assert onsets(ArraySource(made[steady](), RATE)) == []
 
 
 def test_onsets_at_another_rate():
@@ -91,7 +91,7 @@ def test_onsets_at_another_rate():
     spectrum = np.fft.rfft(x) * np.cos(np.pi / 2 * np.clip(2 * f - 1, 0, 1)) ** 2
     frames = x.size * 2
     doubled = 2 * np.fft.irfft(np.concatenate([spectrum, np.zeros(frames // 2 + 1 - spectrum.size)]), frames)
-    found = onsets(Held(noisy(doubled, 50, np.random.default_rng(0)), 2 * RATE))
+    found = onsets(ArraySource(noisy(doubled, 50, np.random.default_rng(0)), 2 * RATE))
     assert len(found) == true.size
     assert np.abs([one.frame / 2 for one in found] - true).max() < 3e-4 * RATE
 
@@ -108,8 +108,8 @@ def test_each_onset_has_its_delay(kind, coder):
         both = noisy(np.column_stack([x, late(x, delay)]) / (2 * np.abs(x).max()), 40 + 20 * seed, rng)
         if coder is not None:
             both = coded(both, coder)
-        first, second = (Held(np.ascontiguousarray(one, float), RATE) for one in both.T)
-        (found,) = paths_found(first, [second], (20, 20000), 0.5, events=True)
+        first, second = (ArraySource(np.ascontiguousarray(one, float), RATE) for one in both.T)
+        (found,) = compare_paths(first, [second], (20, 20000), 0.5, events=True)
         errors += [one.delay - delay / RATE for one in found.events]
         spreads += [one.delay_spread for one in found.events]
         expected += true.size
@@ -126,5 +126,5 @@ def test_an_onset_whose_delay_is_not_clear_has_none():
     t = np.arange(3 * RATE) / RATE
     x = np.where(t > 1, np.minimum(1, np.maximum(0, t - 1) / 0.05), 0) * np.sin(2 * np.pi * 500 * t)
     x += 0.5 * np.random.default_rng(1).standard_normal(x.size) * (t < 0.5)
-    (found,) = paths_found(Held(x, RATE), [Held(late(x, 7.3), RATE)], (20, 20000), 0.5, events=True)
+    (found,) = compare_paths(ArraySource(x, RATE), [ArraySource(late(x, 7.3), RATE)], (20, 20000), 0.5, events=True)
     assert all(one.time < 0.9 for one in found.events)

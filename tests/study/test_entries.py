@@ -10,7 +10,7 @@ from contextlib import closing
 import pytest
 
 from epidote.core.errors import UnusableInputError
-from epidote.study.annotations import usual_person
+from epidote.study.annotations import default_operator
 from epidote.study.interchange.archive import study_json, unzip_study, zip_study
 from epidote.study.models import Owner, StudyError
 from epidote.study.store import Study
@@ -63,7 +63,7 @@ def test_who_and_which_firmware_are_kept_without_being_asked(study):
     unit = study.units()[0]
     study.update_unit(replace(unit, firmware="1.4.2"))
     run = measured(study)
-    assert (run.firmware, run.person) == ("1.4.2", usual_person())
+    assert (run.firmware, run.person) == ("1.4.2", default_operator())
     study.set_setting("person", "M. Kerr")
     study.update_unit(replace(unit, firmware="1.5"))
     assert (measured(study).person, study.run(run.id).firmware) == ("M. Kerr", "1.4.2")

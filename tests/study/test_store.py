@@ -69,14 +69,14 @@ def test_recomputing_changes_the_settings_and_measures_nothing(study):
 
 
 def test_a_rows_load_is_its_chains(study):
-    from epidote.measurement.runner import study_chain
+    from epidote.measurement.runner import chain_for_subject
 
     overview = study.overview()
-    assert study_chain(study, overview.subjects[0]).load_ohms is None
-    assert study_chain(study, overview.subjects[1]).load_ohms == 8
+    assert chain_for_subject(study, overview.subjects[0]).load_ohms is None
+    assert chain_for_subject(study, overview.subjects[1]).load_ohms == 8
     for typed, ohms in (("4 Ω", 4), ("2", 2), ("1 kohm", 1000), ("a loudspeaker", 8), ("3 W", 8)):
         row = study.add_subject(overview.subjects[1].unit, {"load": typed})
-        assert study_chain(study, row).load_ohms == ohms
+        assert chain_for_subject(study, row).load_ohms == ohms
 
 
 def test_a_changed_recording_is_noticed(study):

@@ -13,8 +13,8 @@ import pytest
 from epidote.core.errors import CancelledError
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
-from epidote.measurement.device_setup import open_for
-from epidote.measurement.runner import Order, measure
+from epidote.measurement.device_setup import open_for_chain
+from epidote.measurement.runner import RunPlan, measure
 from epidote.study.models import StudyError
 from epidote.study.store import Study
 from tests.conftest import measured
@@ -101,11 +101,11 @@ def test_a_full_disk_is_noticed_before_anything_is_played(study, monkeypatch):
 def test_a_cancelled_run_leaves_nothing(study):
     overview = study.overview()
     subject, column = overview.subjects[1], overview.columns[0]
-    from epidote.measurement.runner import study_chain
+    from epidote.measurement.runner import chain_for_subject
 
-    chain = study_chain(study, subject)
+    chain = chain_for_subject(study, subject)
     settings = make_settings(procedure("tone").Settings, column.settings)
-    device = open_for(chain, subject.device, {}, seed=1)
+    device = open_for_chain(chain, subject.device, {}, seed=1)
     calls = []
 
     def cancelled() -> bool:
@@ -113,7 +113,7 @@ def test_a_cancelled_run_leaves_nothing(study):
         return len(calls) > 3
 
     with pytest.raises(CancelledError):
-        measure(study, Order(subject.id, column.id, "tone", settings, chain), device, cancelled=cancelled)
+        measure(study, RunPlan(subject.id, column.id, "tone", settings, chain), device, cancelled=cancelled)
     assert study.overview().runs == {}
     assert list((study.path / "recordings").iterdir()) == []
 

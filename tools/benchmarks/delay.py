@@ -13,10 +13,10 @@ import time
 import numpy as np
 import scipy.fft
 
-from epidote.core.analysis.delay.clock_offset import resampled
+from epidote.core.analysis.delay.clock_offset import resample
 from epidote.core.analysis.delay.delay_estimation import delay_between
-from epidote.core.analysis.delay.path_comparison import paths_found
-from epidote.core.analysis.signal_scan import Held
+from epidote.core.analysis.delay.path_comparison import compare_paths
+from epidote.core.analysis.signal_scan import ArraySource
 
 RATE, LOW, HIGH = 48000, 100.0, 8000.0
 
@@ -125,8 +125,8 @@ def main() -> None:
         errors = []
         for seed in range(8):
             x, ppm = material(10, seed), 100.0 * (rng.random() - 0.5)
-            late = resampled(np.concatenate([np.zeros(600), x, np.zeros(600)]), 1 - ppm * 1e-6, 300.0, x.size)
-            (found,) = paths_found(Held(x, RATE), [Held(late + noise(x, snr, rng), RATE)], (LOW, HIGH), 0.5, events=False)
+            late = resample(np.concatenate([np.zeros(600), x, np.zeros(600)]), 1 - ppm * 1e-6, 300.0, x.size)
+            (found,) = compare_paths(ArraySource(x, RATE), [ArraySource(late + noise(x, snr, rng), RATE)], (LOW, HIGH), 0.5, events=False)
             errors.append(found.drift - (1 / (1 - ppm * 1e-6) - 1))
         limit = bound(10, snr) / RATE * math.sqrt(12) / 10
         row(f"drift, 10 s of noise at {snr} dB, over the bound", f"{math.sqrt(np.mean(np.square(errors))) / limit:.2f}", "1.5")
@@ -136,7 +136,7 @@ def main() -> None:
     scipy.fft.rfft(x)
     one = time.perf_counter() - begun
     begun = time.perf_counter()
-    paths_found(Held(x, RATE), [Held(np.roll(x, 480), RATE)], (LOW, HIGH), 1.0, events=True)
+    compare_paths(ArraySource(x, RATE), [ArraySource(np.roll(x, 480), RATE)], (LOW, HIGH), 1.0, events=True)
     gone = time.perf_counter() - begun
     row("paths, 10 s, no drift: of real time, and over one rfft", f"1/{10 / gone:.0f}, {gone / one:.0f}", "-")
 

@@ -112,7 +112,7 @@ def main() -> None:
     page.settings.length.setCurrentIndex(LENGTHS.index(LENGTH))
     for at_speed in (False, True):
         sound = Sound(at_speed)
-        bench.open_for = lambda *_, s=sound, **__: Card(s)  # type: ignore[assignment]
+        bench.open_for_chain = lambda *_, s=sound, **__: Card(s)  # type: ignore[assignment]
         page.start()
         settle(3.0)
         before, cpu, begun, memory = painted[0], time.process_time(), time.monotonic(), resident()

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import QApplication
 from timing import best, row
 
 from epidote.core.chain.chain import Chain
-from epidote.core.comparison.conditions.condition_table import Told, grid
+from epidote.core.comparison.conditions.condition_table import ConditionReading, grid
 from epidote.core.comparison.differences.operating_points import at_point, difference_in_words, parse_point
 from epidote.core.procedures.protocol import procedure
 from epidote.core.results.level_readings import level_readings
@@ -172,7 +172,7 @@ def tables() -> None:
                     difference_in_words(r.value, base.value, r.unit)
 
     row("500 subjects at two operating points, with differences", f"{1000 * best(work, 5):.0f} ms", "under 200 ms")
-    told = [Told(f"row {n}", {"buffer": str(16 + n % 50), "connection": f"kind {n // 50}"}, 1e-3 * (n % 97), "s") for n in range(SUBJECTS)]
+    told = [ConditionReading(f"row {n}", {"buffer": str(16 + n % 50), "connection": f"kind {n // 50}"}, 1e-3 * (n % 97), "s") for n in range(SUBJECTS)]
     row("500 subjects as a table over two conditions", f"{1000 * best(lambda: grid(told), 5):.0f} ms", "under 200 ms")
 
 

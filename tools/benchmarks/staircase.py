@@ -19,7 +19,7 @@ from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
 from epidote.core.signals.signal import Recording, Signal
 from epidote.core.stimuli.stepped_tones import steps_of
-from epidote.measurement.runner import analysed, play_and_record
+from epidote.measurement.runner import analyse, play_and_record
 
 RATE, LATE = 96000.0, 2048
 CHAIN = Chain(rate=RATE)
@@ -51,7 +51,7 @@ def carried_out(key, unit, *, real=False, **values):
     chosen = make_settings(procedure(key).Settings, values)
     begun = time.perf_counter()
     recordings = play_and_record(key, chosen, CHAIN, Paced(unit, real=real))
-    result = analysed(key, recordings, chosen, CHAIN)
+    result = analyse(key, recordings, chosen, CHAIN)
     return result, recordings, time.perf_counter() - begun
 
 
@@ -78,7 +78,7 @@ def main() -> None:
         for seed in range(12):
             noisy = x + 1e-6 * np.random.default_rng(seed).standard_normal(x.size)
             begun = time.perf_counter()
-            steps.analysed_step(noisy, RATE, steps.StepAt(0, x.size, 997.0, -20.0), 10, (20.0, 20000.0), steps.Weighting.NONE)
+            steps.measure_step(noisy, RATE, steps.StepAt(0, x.size, 997.0, -20.0), 10, (20.0, 20000.0), steps.Weighting.NONE)
             times.append(time.perf_counter() - begun)
         row(f"analysis of a step of {dwell:g} s, one channel, over its dwell", f"{np.median(times) / dwell:.3f}", "0.1")
 
@@ -100,7 +100,7 @@ def main() -> None:
 
 def time_of_analysis(key: str, recordings) -> float:
     begun = time.perf_counter()
-    analysed(key, recordings, procedure(key).Settings(), CHAIN)
+    analyse(key, recordings, procedure(key).Settings(), CHAIN)
     return time.perf_counter() - begun
 
 

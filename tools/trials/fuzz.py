@@ -27,13 +27,13 @@ def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
     from epidote.audio.files.headers import announced
     from epidote.core.calibration.methods import parse_correction
     from epidote.core.chain.chain_toml import chain_from_toml
-    from epidote.core.comparison.claims.parser import understand
+    from epidote.core.comparison.claims.parser import parse_claim
     from epidote.core.comparison.differences.operating_points import parse_point
     from epidote.core.quantities.column_text import decoded
     from epidote.core.quantities.outside import load_json
     from epidote.core.quantities.units import parse_as
     from epidote.core.signals.signal import Stimulus
-    from epidote.core.stimuli.marked_sequence import Marked
+    from epidote.core.stimuli.marked_sequence import MarkedSequence
     from epidote.core.text import spreadsheet_cell, visible
     from epidote.study.interchange.claims_csv import claims_in
     from epidote.study.interchange.curve_text import text_readings
@@ -41,7 +41,7 @@ def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
 
     def stimulus(content: bytes) -> object:
         told = load_json(decoded(content), "stimulus")
-        made = Marked.from_json(told) if isinstance(told, dict) and "stimuli" in told else Stimulus.from_json(told)
+        made = MarkedSequence.from_json(told) if isinstance(told, dict) and "stimuli" in told else Stimulus.from_json(told)
         if made.rate * 2 < 400_000 and getattr(made, "frames", 0) < 400_000:
             made.samples()
         return made
@@ -57,7 +57,7 @@ def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
     tone = '{"kind": "tone", "rate": 48000, "channels": [1], "parameters": {"frequency": 1000, "level": -20, "lead": 10, "sounding": 100, "frames": 200}}'
     return {
         "quantity": (lambda b: for_each(("V", "dBFS", "Hz", "%", "s"), lambda unit: parse_as(decoded(b), unit)), ("1 kHz", "-20 dBFS", "1,5 mV", "1e3", "10 W")),
-        "claim": (lambda b: understand(decoded(b)), ("SNR 110 dB(A)", "THD+N < 0,005 %, 1 kHz, 1 W, 8 Ω", "Bandwidth 5 Hz - 80 kHz (-3 dB)", "29 dB ±0.5 dB")),
+        "claim": (lambda b: parse_claim(decoded(b)), ("SNR 110 dB(A)", "THD+N < 0,005 %, 1 kHz, 1 W, 8 Ω", "Bandwidth 5 Hz - 80 kHz (-3 dB)", "29 dB ±0.5 dB")),
         "claims file": (lambda b: claims_in(decoded(b)), ("claim;source\nSNR 110 dB(A);data sheet\n", "claim,source\nx,y\n")),
         "curve": (lambda b: text_readings(decoded(b), "curve.txt"), ("20 -1.5\n1000 0\n", "# kHz\tdB\n0,02\t-1,5\n1\t0\n", "20;-1,5;3\n1000;0;4\n")),
         "correction": (lambda b: parse_correction(decoded(b)), ("20 -1.0\n1000 0\n", "* by hand\n20;-1,0;12\n1000;0;0")),

@@ -8,8 +8,8 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_to_toml
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
-from epidote.measurement.device_setup import open_for
-from epidote.measurement.runner import Order, add_column, measure, study_chain
+from epidote.measurement.device_setup import open_for_chain
+from epidote.measurement.runner import RunPlan, add_column, chain_for_subject, measure
 from epidote.study.store import Study, create_study
 
 COLUMNS = (("response", {"duration": 0.6, "level": -20}), ("tone", {"duration": 0.2, "level": -20}))
@@ -41,7 +41,7 @@ def measure_cell(study: Study, row: int, column: int, seed: int) -> int:
     overview = study.overview()
     subject, where = overview.subject(row), overview.columns[column]
     assert subject is not None
-    chain = study_chain(study, subject)
+    chain = chain_for_subject(study, subject)
     settings = make_settings(procedure(where.procedure).Settings, where.settings)
-    device = open_for(chain, subject.device or "standin:wire", subject.conditions, seed=seed)
-    return measure(study, Order(subject.id, where.id, where.procedure, settings, chain), device).id
+    device = open_for_chain(chain, subject.device or "standin:wire", subject.conditions, seed=seed)
+    return measure(study, RunPlan(subject.id, where.id, where.procedure, settings, chain), device).id

@@ -11,7 +11,7 @@ import numpy as np
 from epidote.core.errors import MeasurementError
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
-from epidote.core.stimuli.generator import Programme
+from epidote.core.stimuli.generator import GeneratorSettings
 
 Progress = Callable[[float], None]
 Cancelled = Callable[[], bool]
@@ -57,7 +57,7 @@ class Live(Protocol):
     def read(self) -> Samples:
         """Everything (frames, channels) that came in since the last call, in FS. Raises DeviceLostError."""
 
-    def play(self, programme: Programme, samples: Samples | None = None) -> None:
+    def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
         """Play this from the next block on; ``samples`` is what a file holds, at the device's rate. Raises SettingError."""
 
     def mute(self) -> None:

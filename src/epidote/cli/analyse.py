@@ -40,7 +40,7 @@ def stimulus(
     from epidote.core.chain.chain import Chain
     from epidote.core.procedures.protocol import procedure as find
     from epidote.core.settings import make_settings
-    from epidote.measurement.offline import between_marks, describe, describe_alone, planned, write_described
+    from epidote.measurement.offline import between_marks, describe, describe_stimulus, offline_stimuli, write_with_description
 
     carried = find(procedure)
     values = parsed_settings(carried.Settings, set_)
@@ -49,15 +49,15 @@ def stimulus(
     settings = make_settings(carried.Settings, values)
     if not 8000 <= rate <= 384000:
         raise SettingError(f"The rate {rate:g} Hz is out of range: 8000 to 384000 Hz.")
-    stimuli = planned(procedure, settings, Chain(rate=rate))
+    stimuli = offline_stimuli(procedure, settings, Chain(rate=rate))
     if marked or any(s != stimuli[0] for s in stimuli):
         file = between_marks(stimuli)
         samples, description = file.samples(), describe(procedure, settings, file)
         words = "with sync markers. Analyse a recording of it with --stimulus {}."
     else:
-        samples, description = stimuli[0].samples(), describe_alone(procedure, settings, stimuli[0])
+        samples, description = stimuli[0].samples(), describe_stimulus(procedure, settings, stimuli[0])
         words = f"{bits.value} bit. Analyse a recording of it with --stimulus {{}}."
-    beside = write_described(out, samples, rate, bits.value, description)
+    beside = write_with_description(out, samples, rate, bits.value, description)
     if as_json:
         print_json({**description, "file": str(out)})
     else:
@@ -69,11 +69,11 @@ def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
     """Settings, stimulus and marks (or None) from a description written by ``stimulus``."""
     from epidote.audio.files.sound_file import read_bounded
     from epidote.core.signals.signal import Stimulus
-    from epidote.core.stimuli.marked_sequence import Marked
+    from epidote.core.stimuli.marked_sequence import MarkedSequence
 
     try:
         data = load_json(read_bounded(path, _MOST_DESCRIPTION, "a stimulus description").decode("utf-8"), path.name)
-        marks = Marked.from_json(data["marked"]) if "marked" in data else None
+        marks = MarkedSequence.from_json(data["marked"]) if "marked" in data else None
         return dict(data["settings"]), Stimulus.from_json(data["stimulus"]), marks
     except (ValueError, KeyError, TypeError) as error:
         raise UnusableInputError(f"{path} is not a stimulus description written by “epidote stimulus”. Nothing was computed; export the stimulus again.") from error
@@ -96,13 +96,13 @@ def analyse(
 ) -> int:
     """Analyse recordings; readings are given per channel."""
     from epidote.audio.files.sound_file import read_tracks
-    from epidote.core.analysis.delay.clock_offset import ClockOffset, on_its_own_clock, with_clock
+    from epidote.core.analysis.delay.clock_offset import ClockOffset, to_player_clock, with_clock
     from epidote.core.comparison.baseline import against_baseline
     from epidote.core.procedures.protocol import procedure as find
     from epidote.core.results.caution import Caution
     from epidote.core.settings import make_settings
     from epidote.core.signals.signal import Recording, Signal
-    from epidote.measurement.runner import analysed
+    from epidote.measurement.runner import analyse
 
     carried = find(procedure)
     described, played, marks = _described(stimulus) if stimulus else ({}, None, None)
@@ -121,7 +121,7 @@ def analyse(
         taken = Signal(chosen, signal.rate)
         if marks is None:
             return [Recording(taken, played)]
-        parts, clock = on_its_own_clock(taken, marks)
+        parts, clock = to_player_clock(taken, marks)
         clocks.append(clock)
         return parts
 
@@ -132,10 +132,10 @@ def analyse(
     clocks: list[ClockOffset] = []
     captured = [recording for path in recordings for recording in read(path)]
     path_chain = read_chain(chain, rate=captured[0].signal.rate).changed(rate=captured[0].signal.rate)
-    result = analysed(procedure, captured, settings, path_chain)
+    result = analyse(procedure, captured, settings, path_chain)
     if baseline is not None:
         found = list(clocks)
-        result = against_baseline(result, analysed(procedure, read(baseline), settings, path_chain))
+        result = against_baseline(result, analyse(procedure, read(baseline), settings, path_chain))
         clocks[:] = found
     if clocks:
         result = with_clock(result, clocks, path_chain.rate)
@@ -160,12 +160,12 @@ def _streamed(files: list[Path], settings: Any, first: float, last: float | None
     from contextlib import ExitStack
 
     from epidote.audio.files.streams import SoundStream
-    from epidote.core.procedures.path_delay.procedure import against_the_first
+    from epidote.core.procedures.path_delay.procedure import compare_with_first
 
     with ExitStack() as stack:
         streams = [stack.enter_context(SoundStream(path, first, last)) for path in files]
         ways = [track.channel(n) for stream in streams for track in stream.tracks for n in range(1, track.channels + 1)]
-        result = against_the_first(ways, settings)
+        result = compare_with_first(ways, settings)
         for stream in streams:
             stream.require_still()
     return ways[0].rate, result
@@ -174,7 +174,7 @@ def _streamed(files: list[Path], settings: Any, first: float, last: float | None
 def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_json: bool) -> None:
     from epidote.core.procedures.path_delay.readings import events_of
     from epidote.core.procedures.protocol import procedure as find
-    from epidote.core.procedures.protocol import titles_of
+    from epidote.core.procedures.protocol import reading_titles
 
     if as_json:
         print_json({
@@ -183,4 +183,4 @@ def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_j
             "curves": [c.to_json() for c in result.curves], **({"events": events_of(result)} if procedure == "paths" else {}),
         })  # fmt: skip
     else:
-        print_result(result, titles_of(find(procedure)))
+        print_result(result, reading_titles(find(procedure)))

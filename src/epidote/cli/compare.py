@@ -48,16 +48,16 @@ def _reference(study: Study, seen: Overview, name: str, runs: dict[int, RunSumma
 @app.command("readings")
 def readings(path: PathArgument, procedure: Procedure, against: Against = "", channel: Channel = 1, as_json: Json = False) -> int:
     """Compare the readings of each row with the reference, with significance."""
-    from epidote.core.comparison.conditions.comparability import Weight
+    from epidote.core.comparison.conditions.comparability import Severity
     from epidote.core.procedures.protocol import procedure as find
-    from epidote.core.procedures.protocol import titles_of
+    from epidote.core.procedures.protocol import reading_titles
     from epidote.measurement.assessment import difference_report, known_spreads
 
     study = Study(path)
     try:
         seen, runs = _runs(study, procedure)
         base = _reference(study, seen, against, runs)
-        titles, known = titles_of(find(procedure)), known_spreads(study, seen, runs[base.id].column_id)
+        titles, known = reading_titles(find(procedure)), known_spreads(study, seen, runs[base.id].column_id)
         told: list[dict[str, Any]] = []
         for subject in seen.subjects:
             if subject.id not in runs or subject.id == base.id or subject.is_baseline:
@@ -68,7 +68,7 @@ def readings(path: PathArgument, procedure: Procedure, against: Against = "", ch
                  "words": c.words}
                 for key, c in report.comparisons
             ]  # fmt: skip
-            apart = [{"what": u.what, "blocks": u.weight is Weight.BLOCKS, "words": u.words} for u in report.unlike]
+            apart = [{"what": u.what, "blocks": u.weight is Severity.BLOCKS, "words": u.words} for u in report.unlike]
             told.append({"subject": subject.full_name, "differences": rows, "unlike": apart})
     finally:
         study.close()
@@ -197,7 +197,7 @@ def conditions(
     unit: Annotated[str, typer.Option(help="only rows whose name starts with this")] = "", channel: Channel = 1, as_json: Json = False,
 ) -> int:  # fmt: skip
     """Tabulate a reading against the one or two conditions in which rows differ."""
-    from epidote.core.comparison.conditions.condition_table import Told, alike, grid
+    from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
 
     study = Study(path)
     try:
@@ -207,13 +207,13 @@ def conditions(
             if subject.id in runs and not subject.is_baseline and subject.full_name.casefold().startswith(unit.casefold()):
                 r = next((r for r in runs[subject.id].readings if r["key"] == reading and r["channel"] == channel and r["value"] is not None), None)
                 if r is not None:
-                    rows.append(Told(subject.full_name, {**({} if unit else {"unit": subject.name}), **subject.conditions}, r["value"], r["unit"], r.get("spread") or 0.0))
+                    rows.append(ConditionReading(subject.full_name, {**({} if unit else {"unit": subject.name}), **subject.conditions}, r["value"], r["unit"], r.get("spread") or 0.0))
     finally:
         study.close()
     if not rows:
         raise SettingError(f"No row has the reading “{reading}” in channel {channel}. Use a reading that “epidote study show” lists.")
     g = grid(rows)
-    equal = alike(g)
+    equal = equivalent_settings(g)
     seconds = g.second[1] if g.second else ("",)
     if as_json:
         cells = [{g.first[0]: a, **({g.second[0]: b} if g.second else {}), "value": t.value, "unit": t.unit} for (a, b), t in g.cells.items()]
@@ -237,7 +237,7 @@ def claims(
     as_json: Json = False,
 ) -> int:  # fmt: skip
     """Add claims, and judge all claims, or those of one unit, by the measurements."""
-    from epidote.core.comparison.claims.parser import understand
+    from epidote.core.comparison.claims.parser import parse_claim
     from epidote.measurement.assessment import judged_claims
     from epidote.study.interchange.claims_csv import read_claims
     from epidote.study.models import Owner
@@ -251,7 +251,7 @@ def claims(
         if wanted:
             if len(units) != 1:
                 raise SettingError(f"--unit “{unit}” matches {len(units)} units but must match one. Units: {', '.join(u.name for u in study.units())}.")
-            understood = [(text, understand(text, where or source)) for text, where in wanted]
+            understood = [(text, parse_claim(text, where or source)) for text, where in wanted]
             unclear = [f"“{text}”: {found.words}" for text, found in understood if found.claim is None]
             if unclear:
                 raise SettingError(f"Nothing was added. {' '.join(unclear)} Correct these claims.")
@@ -292,8 +292,8 @@ def limits(
     channel: Channel = 1, as_json: Json = False,
 ) -> int:  # fmt: skip
     """Create limits from a reference or from good units, and check every run against all limits."""
-    from epidote.core.comparison.limits import around as limits_around
-    from epidote.core.comparison.limits import from_good_units
+    from epidote.core.comparison.limits import around_curve as limits_around
+    from epidote.core.comparison.limits import from_reference_units
     from epidote.measurement.assessment import held_limits
 
     study = Study(path)
@@ -305,7 +305,7 @@ def limits(
             found = [c for c in kept if c is not None]
             if len(found) < len(chosen):
                 raise SettingError(f"Some of these rows have no curve “{curve}” of “{procedure}”. No limit was created; measure them first, or leave them out.")
-            made = limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB") if around else from_good_units(name, procedure, found)
+            made = limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB") if around else from_reference_units(name, procedure, found)
             study.entries.add("limit", made.model_dump(mode="json"), person=study.person)
         seen = study.overview()
         told = []

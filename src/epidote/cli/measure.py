@@ -117,39 +117,39 @@ def _carried_out(
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
     import random
 
-    from epidote.core.procedures.protocol import drive_level, titles_of
+    from epidote.core.procedures.protocol import precheck_level, reading_titles
     from epidote.core.results.caution import Caution
     from epidote.core.results.result import Reading, Result
-    from epidote.measurement.device_setup import needs_careful_start, open_for, started
-    from epidote.measurement.runner import Order, add_column, study_chain
+    from epidote.measurement.device_setup import needs_safe_start, open_for_chain, remember_safe_start
+    from epidote.measurement.runner import RunPlan, add_column, chain_for_subject
     from epidote.measurement.runner import measure as carry_out
 
-    path = read_chain(chain) if chain else study_chain(study, row)
+    path = read_chain(chain) if chain else chain_for_subject(study, row)
     name = device or row.device or path.device or USUAL_DEVICE
     path = path.changed(device=name)
     with patience(name, warn):
-        used = open_for(path, name, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
+        used = open_for_chain(path, name, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
     try:
         next(carried.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
         column = add_column(study, carried.key, settings)
-        order = Order(row.id, column.id, carried.key, settings, path)
+        order = RunPlan(row.id, column.id, carried.key, settings, path)
 
         def progress(share: float) -> None:
             if sys.stderr.isatty():
                 sys.stderr.write(f"\r{share:4.0%} ")
 
-        careful = needs_careful_start(study, path)
+        careful = needs_safe_start(study, path)
         if careful:
-            _start_carefully(used, path, drive_level(settings, path), full_level)
+            _start_carefully(used, path, precheck_level(settings, path), full_level)
         run = carry_out(study, order, used, progress, stop.is_set, check=check)
         if careful:
-            started(study, path)
+            remember_safe_start(study, path)
     finally:
         used.close()
     if not as_json:
         readings = tuple(Reading.from_json(r) for r in run.readings)
         say(f"run {run.id}: {row.full_name}, {carried.title.lower()} ({carried.summary(settings)})")
-        print_result(Result((), readings, tuple(Caution(c) for c in run.cautions)), titles_of(carried))
+        print_result(Result((), readings, tuple(Caution(c) for c in run.cautions)), reading_titles(carried))
     return {
         "run": run.id, "subject": row.full_name, "procedure": carried.key, "settings": dict(run.settings), "device": run.device,
         "made": run.made.isoformat(), "cautions": list(run.cautions), "readings": list(run.readings),
@@ -159,9 +159,9 @@ def _carried_out(
 def _start_carefully(device: Device, chain: Chain, level: float, go_on: bool) -> None:
     """The first run of a changed chain begins 40 dB down, says what it found, and asks. Raises MeasurementError when the answer is no."""
     from epidote.core.errors import MeasurementError
-    from epidote.measurement.device_setup import careful_shot
+    from epidote.measurement.device_setup import run_low_level_precheck
 
-    shot = careful_shot(device, chain, level)
+    shot = run_low_level_precheck(device, chain, level)
     back = shot.came_back or "nothing"
     warn(f"First run with the present chain, level checked 40 dB below the set level: at {level:g} dBFS, expect {back}. {shot.words}")
     if shot.stops:

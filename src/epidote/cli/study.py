@@ -168,7 +168,7 @@ def latency(
     as_json: Json = False,
 ) -> int:
     """List latencies by device, buffer and sample rate, with the equivalent distance in air."""
-    from epidote.core.comparison.conditions.latency_table import alike, latency_table, metres, verdict
+    from epidote.core.comparison.conditions.latency_table import distance_in_air, latency_table, live_suitability, similar_latencies
     from epidote.measurement.runner import latencies
 
     study = Study(path)
@@ -178,12 +178,12 @@ def latency(
         study.close()
     if not found:
         raise SettingError(f"{path.name} contains no latency runs. Measure “latency” first.")
-    chosen = alike(found, equal / 1000, within / 100) if equal is not None else found
+    chosen = similar_latencies(found, equal / 1000, within / 100) if equal is not None else found
     if as_json:
         print_json({
             "latencies": [
                 {"device": one.device, "rate": one.rate, "buffer": one.buffer, "seconds": one.seconds, "spread": one.spread,
-                 "metres_in_air": metres(one.seconds), "verdict": verdict(one.seconds)}
+                 "metres_in_air": distance_in_air(one.seconds), "verdict": live_suitability(one.seconds)}
                 for one in chosen
             ]
         })  # fmt: skip
@@ -199,7 +199,7 @@ def latency(
         for device in table.devices:
             cell = table.cells.get((device, setting))
             if cell is not None:
-                say(f"  {device.ljust(56)} {1000 * cell.seconds:9.3f} ms  {metres(cell.seconds):7.2f} m  {verdict(cell.seconds)}")
+                say(f"  {device.ljust(56)} {1000 * cell.seconds:9.3f} ms  {distance_in_air(cell.seconds):7.2f} m  {live_suitability(cell.seconds)}")
     return 0
 
 
@@ -259,14 +259,14 @@ def curve_in(
     first: Annotated[int, typer.Option("--frequency-column", min=0, max=64, help="column of the frequency (from 1); 0: as found")] = 0,
 ) -> int:  # fmt: skip
     """Import a curve from a text file as a response run. A file that can be read in two ways is refused with the option that decides."""
-    from epidote.measurement.offline import take_curve
+    from epidote.measurement.offline import import_curve
     from epidote.study.interchange.curve_text import TextOptions, readings_of_file
 
     separator_, decimal_, unit_ = ("" if v == "auto" else str(v) for v in (separator, decimal, unit))
     wanted = TextOptions(separator_, decimal_, unit_, first)
     study = Study(path)
     try:
-        run = take_curve(study, find_subject(study, subject), file, wanted)
+        run = import_curve(study, find_subject(study, subject), file, wanted)
         read = readings_of_file(file, wanted)[0]
         say(f"run {run.id}: {file.name}, {read.words} ({read.preview})")
     finally:
@@ -281,7 +281,7 @@ def curve_out(
 ) -> int:  # fmt: skip
     """Export a curve, with phase if available, as a text file."""
     from epidote.audio.files.sound_file import write_whole
-    from epidote.study.interchange.csv_export import described
+    from epidote.study.interchange.csv_export import describe_run
     from epidote.study.interchange.curve_text import text_of
 
     study = Study(path)
@@ -291,7 +291,7 @@ def curve_out(
         if level is None:
             raise SettingError(f"Run {run} has no curve “{curve}” in channel {channel}. Available: {', '.join(sorted({c.key for c in kept}))}.")
         phase = next((c for c in kept if c.key == "phase"), None) if curve == "level" else None
-        write_whole(out, text_of(level, phase, [described(study.run(run))]).encode())
+        write_whole(out, text_of(level, phase, [describe_run(study.run(run))]).encode())
         say(f"{out}: {level.x.size} points")
     finally:
         study.close()

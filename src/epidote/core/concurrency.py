@@ -19,7 +19,7 @@ def _make_pool() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(os.cpu_count() or 2, THREAD_NAMES)
 
 
-def aside(work: Callable[[], T]) -> Callable[[], T]:
+def start_in_thread(work: Callable[[], T]) -> Callable[[], T]:
     """Begin ``work`` on a thread that the whole process shares; what is given back waits for its result, and raises what it raised.
 
     ``work`` must not itself wait for other work begun so: all threads might be waiting then.

@@ -111,7 +111,7 @@ def value_in_words(model: type[BaseModel], name: str, value: Any) -> str:
     return str(value)
 
 
-def settings_in_words(model: type[BaseModel], values: Mapping[str, Any]) -> str:
+def describe_settings(model: type[BaseModel], values: Mapping[str, Any]) -> str:
     """Settings with their labels and units, for a picture or a report: "Start frequency 20 Hz, …"; without what was left empty."""
     words = {name: value_in_words(model, name, value) for name, value in values.items()}
     return ", ".join(f"{label_of(model, name)} {said}" for name, said in words.items() if said)

@@ -13,11 +13,11 @@ import platformdirs
 
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_to_toml
-from epidote.core.comparison.claims.parser import understand
+from epidote.core.comparison.claims.parser import parse_claim
 from epidote.core.procedures.protocol import procedure
 from epidote.core.settings import make_settings
-from epidote.measurement.device_setup import open_for
-from epidote.measurement.runner import Order, add_column, measure, study_chain
+from epidote.measurement.device_setup import open_for_chain
+from epidote.measurement.runner import RunPlan, add_column, chain_for_subject, measure
 from epidote.study.models import Owner
 from epidote.study.store import SUFFIX, Study, create_study
 
@@ -127,7 +127,7 @@ def open_demo(path: Path | None = None) -> Study:
             study.set_setting("reference", str(subject.id))
     for model, texts in CLAIMS.items():
         for text in texts:
-            claim = understand(text, LEAFLET).claim
+            claim = parse_claim(text, LEAFLET).claim
             assert claim is not None, text
             study.entries.add("claim", claim.model_dump(mode="json", exclude_none=True), Owner(unit=units[model].id))
     for model, note in NOTES.items():
@@ -139,7 +139,7 @@ def open_demo(path: Path | None = None) -> Study:
     return study
 
 
-def missing_orders(study: Study) -> list[Order]:
+def missing_orders(study: Study) -> list[RunPlan]:
     """What is still to be measured of the demo, in the order of rows: the baseline first, since the others use it."""
     overview = study.overview()
     names = {}
@@ -151,7 +151,7 @@ def missing_orders(study: Study) -> list[Order]:
     for subject in sorted(overview.subjects, key=lambda s: not s.is_baseline):
         row = rows.get((subject.unit.model, tuple(subject.conditions.items()))) if subject.unit is not None else None
         wanted = (*_WHOLE, "latency") if subject.is_baseline else row.measured if row is not None else ()
-        chain = study_chain(study, subject)
+        chain = chain_for_subject(study, subject)
         for column in overview.columns:
             carried = procedure(column.procedure)
             settings = make_settings(carried.Settings, column.settings)
@@ -161,7 +161,7 @@ def missing_orders(study: Study) -> list[Order]:
             more = often.get((subject.unit.model, tuple(subject.conditions.items()), called), 0) if subject.unit is not None else 0
             missing = 1 + more - overview.repeats.get((subject.id, column.id), 0)
             orders += [
-                Order(subject.id, column.id, column.procedure, carried.wired(settings) if subject.is_baseline else settings, chain)
+                RunPlan(subject.id, column.id, column.procedure, carried.wired(settings) if subject.is_baseline else settings, chain)
             ] * max(0, missing)
     return orders
 
@@ -169,11 +169,11 @@ def missing_orders(study: Study) -> list[Order]:
 def fill_demo(study: Study, said: Callable[[str], None]) -> None:
     """Measure what is missing, telling what is being done: the baseline first, then two runs at a time."""
 
-    def carry_out(order: Order, seed: int) -> None:
+    def carry_out(order: RunPlan, seed: int) -> None:
         subject = study.overview().subject(order.subject_id)
         assert subject is not None
         said(f"Measuring {subject.full_name}: {procedure(order.procedure).title}")
-        device = open_for(order.chain, subject.device, subject.conditions, seed=seed)
+        device = open_for_chain(order.chain, subject.device, subject.conditions, seed=seed)
         measure(study, order, device)
         device.close()
 

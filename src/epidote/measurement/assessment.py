@@ -12,11 +12,11 @@ from epidote.core.chain.chain import Chain
 from epidote.core.comparison.claims.claim import Claim
 from epidote.core.comparison.claims.evidence import Evidence
 from epidote.core.comparison.claims.verdict import Verdict, judge
-from epidote.core.comparison.conditions.comparability import Unlike, Weight, unlike
+from epidote.core.comparison.conditions.comparability import Mismatch, Severity, find_mismatches
 from epidote.core.comparison.differences.crossings import in_words
 from epidote.core.comparison.differences.difference import difference_curve
-from epidote.core.comparison.limits import Held, Limit, check_curve, check_reading
-from epidote.core.comparison.repeatability import CONFIDENCE, Comparison, Spread, compare, follows, spread_curve, spreads
+from epidote.core.comparison.limits import Limit, LimitCheck, check_curve, check_reading
+from epidote.core.comparison.repeatability import CONFIDENCE, Comparison, Spread, compare, spread_curve, spreads, swap_conclusion
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import to_db
 from epidote.core.results.result import Curve, Reading
@@ -78,9 +78,9 @@ def judged_claims(study: Study, seen: Overview, entries: Iterable[Entry] | None 
     return found
 
 
-def held_limits(study: Study, seen: Overview, run: RunSummary) -> list[Held]:
+def held_limits(study: Study, seen: Overview, run: RunSummary) -> list[LimitCheck]:
     """What a run does at every limit of its procedure."""
-    found: list[Held] = []
+    found: list[LimitCheck] = []
     for entry, limit in valid(seen.of_kind("limit"), Limit):
         if limit.procedure != run.procedure or entry.owner.column not in (None, run.column_id):
             continue
@@ -116,13 +116,13 @@ class DifferenceReport:
 
     name: str
     comparisons: tuple[tuple[str, Comparison], ...]
-    unlike: tuple[Unlike, ...]
+    unlike: tuple[Mismatch, ...]
     repeated: str = ""  # what the repeats say of the curves in view, in words
     channels: str = ""  # of a row whose wires were swapped: what the difference between its channels goes with
 
     @property
     def blocked(self) -> bool:
-        return any(u.weight is Weight.BLOCKS for u in self.unlike)
+        return any(u.weight is Severity.BLOCKS for u in self.unlike)
 
 
 def difference_report(
@@ -136,7 +136,7 @@ def difference_report(
     (subject, run), (base, reference) = ours, theirs
     one, other = evidence_of(study, seen, subject, run), evidence_of(study, seen, base, reference)
     under = {n for n in (*subject.conditions, *base.conditions) if subject.conditions.get(n) != base.conditions.get(n)}
-    apart = unlike(one, other, under if len(under) == 1 else ())
+    apart = find_mismatches(one, other, under if len(under) == 1 else ())
     if known is None:
         known = known_spreads(study, seen, run.column_id)
     sides = [[readings_of(r) for r in repeats_of(study, of)] for of in (run, reference)]
@@ -194,4 +194,4 @@ def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumm
         level = all(r.unit in ("V", "W", "Pa", "FS") and (r.value or 0) > 0 for r in chosen)
         sides.append({r.channel: to_db(r.value or 1.0) if level else r.value or 0.0 for r in chosen})
         least = max([least, *(3 * (r.spread or 0.0) / ((r.value or 1.0) / 8.686 if level else 1.0) for r in chosen)])
-    return f"{head.get('title', head['key'])}: {follows(sides[0], sides[1], least)}"
+    return f"{head.get('title', head['key'])}: {swap_conclusion(sides[0], sides[1], least)}"

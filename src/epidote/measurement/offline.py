@@ -15,7 +15,7 @@ import numpy as np
 
 from epidote import __version__
 from epidote.audio.files.sound_file import encode, read_sound, write_whole
-from epidote.core.analysis.delay.clock_offset import MarkedRecording, level_of_marks, on_its_own_clock, with_clock
+from epidote.core.analysis.delay.clock_offset import MarkedRecording, marker_level_dbfs, to_player_clock, with_clock
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.procedures.protocol import procedure
@@ -23,16 +23,16 @@ from epidote.core.results.level_readings import level_readings
 from epidote.core.results.result import Result
 from epidote.core.settings import Settings, labelled, make_settings
 from epidote.core.signals.signal import Samples, Section, Stimulus
-from epidote.core.stimuli.marked_sequence import Marked, marked
+from epidote.core.stimuli.marked_sequence import MarkedSequence, build_marked_sequence
 from epidote.core.stimuli.stepped_tones import KIND as STAIRCASE
 from epidote.core.stimuli.stepped_tones import steps_of
-from epidote.measurement.runner import Order, add_column, computed, keep_run, study_chain
+from epidote.measurement.runner import RunPlan, add_column, chain_for_subject, process, store_run
 from epidote.study.interchange.curve_text import AS_FOUND, TextOptions, read_text_curve
 from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study
 
 
-def planned(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
+def offline_stimuli(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
     """What a procedure plays where nobody listens meanwhile. Raises SettingError when it plays nothing."""
     with labelled(type(settings)):
         found: list[Stimulus] = procedure(key).plan(settings, chain)
@@ -41,14 +41,14 @@ def planned(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
     return found
 
 
-def marked_file(key: str, settings: Settings, chain: Chain) -> Marked:
+def marked_file(key: str, settings: Settings, chain: Chain) -> MarkedSequence:
     """A procedure's stimuli between marks, as loud as the loudest of them."""
-    return between_marks(planned(key, settings, chain))
+    return between_marks(offline_stimuli(key, settings, chain))
 
 
-def between_marks(stimuli: Sequence[Stimulus]) -> Marked:
+def between_marks(stimuli: Sequence[Stimulus]) -> MarkedSequence:
     """Stimuli between marks, as loud as the loudest of them."""
-    return marked(stimuli, level_of_marks(max(float(np.abs(s.samples()).max()) for s in stimuli)))
+    return build_marked_sequence(stimuli, marker_level_dbfs(max(float(np.abs(s.samples()).max()) for s in stimuli)))
 
 
 def dithered(samples: Samples, bits: str) -> Samples:
@@ -69,7 +69,7 @@ def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
     write_whole(path, encode(dithered(samples, bits).reshape(samples.shape[0], -1), rate, kind, bits))
 
 
-def write_described(path: Path, samples: Samples, rate: float, bits: str, description: Mapping[str, Any]) -> Path:
+def write_with_description(path: Path, samples: Samples, rate: float, bits: str, description: Mapping[str, Any]) -> Path:
     """A sound file and, beside it, its description as JSON, whose path is returned. Raises the same."""
     write_sound(path, samples, rate, bits)
     beside = path.with_suffix(".json")
@@ -77,7 +77,7 @@ def write_described(path: Path, samples: Samples, rate: float, bits: str, descri
     return beside
 
 
-def describe(key: str, settings: Settings, file: Marked) -> dict[str, Any]:
+def describe(key: str, settings: Settings, file: MarkedSequence) -> dict[str, Any]:
     """What goes beside a marked file as JSON."""
     rate = file.rate
     schedule = [{"what": "mark", "start_s": file.first_mark / rate}]
@@ -86,7 +86,7 @@ def describe(key: str, settings: Settings, file: Marked) -> dict[str, Any]:
     return {**_description(key, settings, file.stimuli[0]), "marked": file.to_json(), "schedule": schedule}
 
 
-def describe_alone(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, Any]:
+def describe_stimulus(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, Any]:
     """What goes beside a single stimulus as JSON."""
     start, end = stimulus.parameters.get("lead", 0.0) / stimulus.rate, stimulus.frames / stimulus.rate
     schedule: list[dict[str, Any]] = [{"what": stimulus.kind, "start_s": start, "end_s": end}]
@@ -110,17 +110,17 @@ def _description(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, 
     }  # fmt: skip
 
 
-def take_in(study: Study, order: Order, path: Path) -> RunSummary:
+def import_marked_recording(study: Study, order: RunPlan, path: Path) -> RunSummary:
     """Make a recording of the order's marked file a run of its cell. Raises UnusableInputError; then nothing was kept."""
     signal = read_sound(path)
     file = marked_file(order.procedure, order.settings, order.chain)
-    recordings, clock = on_its_own_clock(signal, file)
-    result = with_clock(computed(study, order, recordings), [clock], signal.rate)
+    recordings, clock = to_player_clock(signal, file)
+    result = with_clock(process(study, order, recordings), [clock], signal.rate)
     # the recording is kept as it came; what was cut and resampled is derived from it whenever it is wanted
-    return keep_run(study, order, f"imported recording: {path.name}", result, [MarkedRecording(signal, file)], None)
+    return store_run(study, order, f"imported recording: {path.name}", result, [MarkedRecording(signal, file)], None)
 
 
-def take_curve(study: Study, subject: Subject, path: Path, options: TextOptions = AS_FOUND) -> RunSummary:
+def import_curve(study: Study, subject: Subject, path: Path, options: TextOptions = AS_FOUND) -> RunSummary:
     """A response curve measured elsewhere, from a text file, as a run of a row: readings are taken off it, but it has no recording.
 
     Raises UnusableInputError; then nothing was kept.
@@ -133,16 +133,16 @@ def take_curve(study: Study, subject: Subject, path: Path, options: TextOptions 
     if column is None:
         column = add_column(study, "response", settings)
     result = Result((level,) if phase is None else (level, phase), level_readings(level, None), ())
-    order = Order(subject.id, column.id, "response", settings, study_chain(study, subject))
-    return keep_run(study, order, f"imported curve: {path.name}", result, (), None)
+    order = RunPlan(subject.id, column.id, "response", settings, chain_for_subject(study, subject))
+    return store_run(study, order, f"imported curve: {path.name}", result, (), None)
 
 
-def take_stretch(study: Study, order: Order, sections: Sequence[Section], words: str) -> RunSummary:
+def import_segment(study: Study, order: RunPlan, sections: Sequence[Section], words: str) -> RunSummary:
     """Make sections of recordings made elsewhere, of nothing that was played from here, a run of the order's cell; the recordings are kept as
     they came. ``words``: where they are from.
 
     Raises UnusableInputError; then nothing was kept.
     """
     here = replace(order, chain=order.chain.changed(rate=sections[0].signal.rate))
-    result = computed(study, here, [section.cut() for section in sections])
-    return keep_run(study, here, f"imported recording: {words}", result, sections, None)
+    result = process(study, here, [section.cut() for section in sections])
+    return store_run(study, here, f"imported recording: {words}", result, sections, None)

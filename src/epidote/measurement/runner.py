@@ -11,18 +11,18 @@ from typing import Any
 import epidote.audio.files.sound_file  # noqa: F401  procedures that play a sound file read it through this
 from epidote.audio.device import Cancelled, Device, Progress
 from epidote.core.analysis.delay.clock_offset import MarkedRecording, with_clock
-from epidote.core.calibration.microphone_correction import corrected
+from epidote.core.calibration.microphone_correction import apply_microphone_correction
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml
 from epidote.core.comparison.baseline import against_baseline
 from epidote.core.comparison.conditions.latency_table import Latency, latencies_of
 from epidote.core.errors import CancelledError, MeasurementError, SettingError, UnusableInputError
-from epidote.core.procedures.protocol import Stoppable, drive_level, procedure, procedures, stimulus_of
+from epidote.core.procedures.protocol import InterruptibleStimulus, precheck_level, procedure, procedures, stimulus_of
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, analysis_settings, labelled, make_settings
 from epidote.core.signals.signal import Recording, Samples, Section, Signal, Stimulus
-from epidote.measurement.device_setup import BenchNotReadyError, never, short_shot, silent
+from epidote.measurement.device_setup import BenchNotReadyError, no_progress, not_cancelled, run_precheck
 from epidote.study.curve_codec import thumbnail_points
 from epidote.study.models import Column, ReadOnlyError, RunSummary, StudyError, Subject
 from epidote.study.store import Study
@@ -32,7 +32,7 @@ _SPARE_BYTES = 20 * 1024 * 1024
 
 
 @dataclass(frozen=True)
-class Order:
+class RunPlan:
     """One run to carry out: which cell, with which settings, chain and device."""
 
     subject_id: int
@@ -61,7 +61,7 @@ def add_column(study: Study, key: str, settings: Settings) -> Column:
     return study.add_column(key, values, carried.title, carried.summary(settings))
 
 
-def study_chain(study: Study, subject: Subject) -> Chain:
+def chain_for_subject(study: Study, subject: Subject) -> Chain:
     """The chain that a row's new runs use: the study's own; for the baseline without probe and load, otherwise with the row's load, probe (as 10:1), rate and buffer."""
     chain = chain_from_toml(study.chain_toml)
     if subject.is_baseline:
@@ -70,7 +70,7 @@ def study_chain(study: Study, subject: Subject) -> Chain:
 
 
 def play_and_record(
-    key: str, settings: Settings, chain: Chain, device: Device, progress: Progress = silent, cancelled: Cancelled = never
+    key: str, settings: Settings, chain: Chain, device: Device, progress: Progress = no_progress, cancelled: Cancelled = not_cancelled
 ) -> list[Recording]:
     """Conduct a procedure on a device. Raises what the device and the procedure raise; nothing is kept then.
 
@@ -92,7 +92,7 @@ def _play_and_record(key: str, settings: Settings, chain: Chain, device: Device,
             stimulus = stimulus_of(wanted)
             begun, share = done, stimulus.frames / stimulus.rate / expected
             recording = device.exchange(
-                stimulus, ceiling_dbfs=chain.ceiling_dbfs, cancelled=never if carried.keeps_part else cancelled,
+                stimulus, ceiling_dbfs=chain.ceiling_dbfs, cancelled=not_cancelled if carried.keeps_part else cancelled,
                 enough=_enough(wanted, carried.keeps_part, cancelled),
                 progress=lambda part, b=begun, s=share: progress(min(1.0, b + part * s)),  # type: ignore[misc]
             )  # fmt: skip
@@ -108,16 +108,16 @@ def _play_and_record(key: str, settings: Settings, chain: Chain, device: Device,
     return recordings
 
 
-def _enough(wanted: Stimulus | Stoppable, keeps_part: bool, cancelled: Cancelled) -> Callable[[Signal], bool] | None:
-    if not isinstance(wanted, Stoppable) and not keeps_part:
+def _enough(wanted: Stimulus | InterruptibleStimulus, keeps_part: bool, cancelled: Cancelled) -> Callable[[Signal], bool] | None:
+    if not isinstance(wanted, InterruptibleStimulus) and not keeps_part:
         return None
-    judged = wanted.enough if isinstance(wanted, Stoppable) else lambda _: False
+    judged = wanted.enough if isinstance(wanted, InterruptibleStimulus) else lambda _: False
     return lambda signal: (keeps_part and cancelled()) or judged(signal)
 
 
-def analysed(key: str, recordings: Sequence[Recording], settings: Settings, chain: Chain) -> Result:
+def analyse(key: str, recordings: Sequence[Recording], settings: Settings, chain: Chain) -> Result:
     """Analyse, take the microphone's own response out, and mark what the chain itself makes doubtful."""
-    result: Result = corrected(procedure(key).analyse(recordings, settings, chain), chain)
+    result: Result = apply_microphone_correction(procedure(key).analyse(recordings, settings, chain), chain)
     more = []
     if procedure(key).of_levels and chain.load_ohms is not None and not chain.load_confirmed and chain.calibrated:
         more.append(Caution.LOAD_UNCONFIRMED)
@@ -126,7 +126,7 @@ def analysed(key: str, recordings: Sequence[Recording], settings: Settings, chai
     return replace(result, cautions=unique((*result.cautions, *more))) if more else result
 
 
-def baseline_of(study: Study, order: Order) -> Baseline | None:
+def baseline_of(study: Study, order: RunPlan) -> Baseline | None:
     """The baseline's latest run in the order's column; None when there is none, or when the order is the baseline's own."""
     overview = study.overview()
     row = next((s for s in overview.subjects if s.is_baseline), None)
@@ -148,13 +148,13 @@ def with_baseline(result: Result, chain: Chain, baseline: Baseline | None) -> Re
     return against_baseline(result, baseline.result, ours / theirs if ours and theirs else 1.0)
 
 
-def computed(study: Study, order: Order, recordings: Sequence[Recording]) -> Result:
+def process(study: Study, order: RunPlan, recordings: Sequence[Recording]) -> Result:
     """What an order's recordings say, read against the baseline there is now."""
-    result = analysed(order.procedure, recordings, order.settings, order.chain)
+    result = analyse(order.procedure, recordings, order.settings, order.chain)
     return with_baseline(result, order.chain, baseline_of(study, order))
 
 
-def baseline_orders(study: Study) -> list[Order]:
+def baseline_orders(study: Study) -> list[RunPlan]:
     """Every procedure that says something about a chain, on the baseline row: in each column there is, and in a new one where there is none."""
     row = next(s for s in study.overview().subjects if s.is_baseline)
     fitting = {k: p for k, p in procedures().items() if p.of_the_chain}
@@ -162,16 +162,16 @@ def baseline_orders(study: Study) -> list[Order]:
     for key, carried in fitting.items():
         if key not in present:
             add_column(study, key, carried.Settings())
-    chain = study_chain(study, row)
+    chain = chain_for_subject(study, row)
     return [
-        Order(row.id, c.id, c.procedure, fitting[c.procedure]().wired(make_settings(fitting[c.procedure].Settings, c.settings)), chain)
+        RunPlan(row.id, c.id, c.procedure, fitting[c.procedure]().wired(make_settings(fitting[c.procedure].Settings, c.settings)), chain)
         for c in study.overview().columns
         if c.procedure in fitting
     ]
 
 
 def measure(
-    study: Study, order: Order, device: Device, progress: Progress = silent, cancelled: Cancelled = never, *, check: bool = False
+    study: Study, order: RunPlan, device: Device, progress: Progress = no_progress, cancelled: Cancelled = not_cancelled, *, check: bool = False
 ) -> RunSummary:
     """Play, record, keep the recordings, analyse against the baseline, keep the result.
 
@@ -183,13 +183,13 @@ def measure(
     order = replace(order, chain=order.chain.changed(device=device.info.name))
     found: tuple[Caution, ...] = ()
     if check:
-        shot = short_shot(device, order.chain, drive_level(order.settings, order.chain), cancelled=cancelled)
+        shot = run_precheck(device, order.chain, precheck_level(order.settings, order.chain), cancelled=cancelled)
         if shot.stops:
             raise BenchNotReadyError(f"{shot.words} Nothing was measured, and earlier runs are unchanged; correct this and measure again.")
         found = shot.cautions
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled)
     try:
-        result = computed(study, order, recordings)
+        result = process(study, order, recordings)
     except UnusableInputError:
         if cancelled():  # so early that there is nothing to analyse yet
             raise CancelledError("Stopped. This run was not saved.") from None
@@ -198,10 +198,10 @@ def measure(
         found = (*found, Caution.CALIBRATION_STALE)
     if cancelled() and not (procedure(order.procedure).keeps_part and result.curves):
         raise CancelledError("Stopped. This run was not saved.")
-    return keep_run(study, order, device.info.title, replace(result, cautions=unique((*result.cautions, *found))), recordings, None)
+    return store_run(study, order, device.info.title, replace(result, cautions=unique((*result.cautions, *found))), recordings, None)
 
 
-def keep_recording(
+def store_recording(
     study: Study, subject_id: int, key: str, settings: Mapping[str, Any], samples: Samples, rate: float, device: str,
     faults: tuple[str, ...] = (),
 ) -> RunSummary:  # fmt: skip
@@ -214,13 +214,13 @@ def keep_recording(
         raise StudyError("The row was deleted. Nothing was saved; undo the deletion, or select another row.")
     made = make_settings(procedure(key).Settings, settings)
     column = add_column(study, key, made)
-    chain = study_chain(study, subject).changed(rate=rate)
+    chain = chain_for_subject(study, subject).changed(rate=rate)
     recording = Recording(Signal(samples, rate), faults=faults)
-    order = Order(subject_id, column.id, key, made, chain)
-    return keep_run(study, order, device, computed(study, order, [recording]), [recording], None)
+    order = RunPlan(subject_id, column.id, key, made, chain)
+    return store_run(study, order, device, process(study, order, [recording]), [recording], None)
 
 
-_FROM_THE_BENCH = (
+_PRECHECK_CAUTIONS = (
     Caution.CALIBRATION_STALE, Caution.WRONG_CHANNEL, Caution.TOO_QUIET, Caution.UNSTEADY, Caution.PROCESSING, Caution.HUM,
 )  # fmt: skip
 
@@ -243,12 +243,12 @@ def _recompute(study: Study, old: RunSummary, model: type[Settings], changes: Ma
             f"Can be changed: {', '.join(f'{{{name}}}' for name in free)}.", *fixed[:1], *free,
         )  # fmt: skip
     chain = Chain.model_validate(old.chain)
-    order = Order(old.subject_id, old.column_id, old.procedure, settings, chain)
+    order = RunPlan(old.subject_id, old.column_id, old.procedure, settings, chain)
     acquired = study.acquired(old.id)
-    result = with_clock(computed(study, order, acquired.recordings), acquired.clocks, acquired.rate)
-    kept = [c for c in _FROM_THE_BENCH if str(c) in old.cautions]  # what only the bench could tell stays true
+    result = with_clock(process(study, order, acquired.recordings), acquired.clocks, acquired.rate)
+    kept = [c for c in _PRECHECK_CAUTIONS if str(c) in old.cautions]  # what only the bench could tell stays true
     result = replace(result, cautions=unique((*result.cautions, *kept)))
-    return keep_run(study, order, old.device, result, (), old.recomputed_from or old.id)
+    return store_run(study, order, old.device, result, (), old.recomputed_from or old.id)
 
 
 def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:
@@ -259,7 +259,7 @@ def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:
     return curves
 
 
-def keep_run(study: Study, order: Order, device: str, result: Result, recordings: Sequence[Recording | MarkedRecording | Section], source: int | None) -> RunSummary:
+def store_run(study: Study, order: RunPlan, device: str, result: Result, recordings: Sequence[Recording | MarkedRecording | Section], source: int | None) -> RunSummary:
     """Put a finished run into its cell; ``source``: the run whose recordings it was computed from again."""
     carried = procedure(order.procedure)
     headline = carried.headline(result)
@@ -269,7 +269,7 @@ def keep_run(study: Study, order: Order, device: str, result: Result, recordings
     )  # fmt: skip
 
 
-def _require_room(study: Study, order: Order) -> None:
+def _require_room(study: Study, order: RunPlan) -> None:
     seconds = procedure(order.procedure).duration(order.settings, order.chain)
     channels = len(order.chain.inputs) + 1  # what was played may be kept as one more
     needed = math.ceil(seconds * order.chain.rate * channels * _BYTES_PER_SAMPLE) + _SPARE_BYTES

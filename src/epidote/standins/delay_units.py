@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from epidote.core.analysis.delay.clock_offset import resampled
+from epidote.core.analysis.delay.clock_offset import resample
 from epidote.core.signals.signal import Samples
 from epidote.standins.filters import Complex, Spectral, coloured_noise
 
@@ -107,7 +107,7 @@ class NetworkPath:
     def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
         """Output (frames, channels) in V: the last channel by the network."""
         out = volts.copy()
-        out[:, -1] = resampled(volts[:, -1], 1 - self.ppm * 1e-6, -self.late * rate, volts.shape[0])
+        out[:, -1] = resample(volts[:, -1], 1 - self.ppm * 1e-6, -self.late * rate, volts.shape[0])
         return np.asarray(out + coloured_noise(rng, volts.shape, rate, self.noise_density, 0.0))
 
 

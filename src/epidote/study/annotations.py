@@ -23,7 +23,7 @@ PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp")  # pixels only: a 
 _MOST_BYTES = 64 * 1024 * 1024
 
 
-def usual_person() -> str:
+def default_operator() -> str:
     """Who is working here, as the system knows; "" where it does not."""
     import getpass  # what the first window does not need is loaded when it is asked for
 

@@ -20,7 +20,7 @@ def chains_folder() -> Path:
 _MOST_BYTES = 4_000_000
 
 
-class Shelf:
+class ChainLibrary:
     """What could not be read is left where it is, and named."""
 
     def __init__(self, folder: Path | None = None) -> None:

@@ -18,7 +18,7 @@ from epidote.study.models import Column, Entry, Owner, Pin, RunSummary, StudyErr
 if TYPE_CHECKING:
     from epidote.core.analysis.delay.clock_offset import MarkedRecording
     from epidote.core.signals.signal import Recording, Section, Stimulus
-    from epidote.core.stimuli.marked_sequence import Marked
+    from epidote.core.stimuli.marked_sequence import MarkedSequence
 
 T = TypeVar("T")
 Place = tuple[int, int]
@@ -163,19 +163,19 @@ def described_recording(recording: Recording | MarkedRecording | Section) -> tup
     return played, json.dumps(list(recording.faults))
 
 
-def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | Marked | Place | None, tuple[str, ...]]:
+def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | Place | None, tuple[str, ...]]:
     """The same read again; a Place: the section's first frame and its frames. Raises StudyError."""
     from epidote.core.signals.signal import Stimulus
-    from epidote.core.stimuli.marked_sequence import Marked
+    from epidote.core.stimuli.marked_sequence import MarkedSequence
 
     try:
         told = load_json(row["stimulus"], "stimulus") if row["stimulus"] else None
-        stimulus: Stimulus | Marked | Place | None = None
+        stimulus: Stimulus | MarkedSequence | Place | None = None
         if told is not None and "section" in told:
             first, frames = told["section"]
             stimulus = int(first), int(frames)
         elif told is not None:
-            stimulus = Marked.from_json(told["marked"]) if "marked" in told else Stimulus.from_json(told)
+            stimulus = MarkedSequence.from_json(told["marked"]) if "marked" in told else Stimulus.from_json(told)
         faults = tuple(str(f) for f in load_json(row["faults"], "faults"))
     except _FAULTS as error:
         raise StudyError(

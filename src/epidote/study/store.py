@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from epidote import __version__
 from epidote.core.results.caution import Caution
 from epidote.core.text import visible
-from epidote.study.annotations import Entries, usual_person
+from epidote.study.annotations import Entries, default_operator
 from epidote.study.database import Database, DiskFullError
 from epidote.study.folder import ATTACHMENTS, BIN, RECORDINGS, StudyFolder, UnsafeNameError, day_now, require_plain
 from epidote.study.models import Column, Overview, Pin, ReadOnlyError, RunSummary, StudyError, Subject, Unit
@@ -205,7 +205,7 @@ class Study:
     @property
     def person(self) -> str:
         """Who measures: as the study was told, else as the system knows."""
-        return self.setting("person") or usual_person()
+        return self.setting("person") or default_operator()
 
     @property
     def chain_toml(self) -> str:
@@ -276,9 +276,9 @@ class Study:
     def acquired(self, run_id: int) -> Acquired:
         """The same with what is known of how they were made: of recordings of a marked file the recorder's clock, found again."""
         from epidote.audio.files.sound_file import decode_kept
-        from epidote.core.analysis.delay.clock_offset import on_its_own_clock
+        from epidote.core.analysis.delay.clock_offset import to_player_clock
         from epidote.core.signals.signal import Recording, Section
-        from epidote.core.stimuli.marked_sequence import Marked
+        from epidote.core.stimuli.marked_sequence import MarkedSequence
 
         source = self.run(run_id).recomputed_from or run_id
         with self._db.reading() as c:
@@ -289,8 +289,8 @@ class Study:
         for row in rows:
             signal = decode_kept(self._stored(row["file"], row["sha256"]))
             stimulus, faults = acquisition_from_row(row)
-            if isinstance(stimulus, Marked):
-                parts, clock = on_its_own_clock(signal, stimulus)
+            if isinstance(stimulus, MarkedSequence):
+                parts, clock = to_player_clock(signal, stimulus)
                 result += parts
                 clocks.append(clock)
                 rate = signal.rate

@@ -9,7 +9,7 @@ from collections.abc import Callable
 import numpy as np
 
 from epidote.core.signals.signal import Samples
-from epidote.core.stimuli.generator import Player, Programme
+from epidote.core.stimuli.generator import GeneratorSettings, SignalGenerator
 
 # seconds computed at once; of what was before, so that filters and delays go on across the seam; and of what comes after, which a filter
 # without phase looks ahead into
@@ -22,7 +22,7 @@ class SimulatedLive:
     def __init__(self, run: Callable[[Samples, float], Samples], rate: float, outputs: int, inputs: int, ceiling_dbfs: float) -> None:
         self.rate = rate
         self._run, self._inputs = run, inputs
-        self._player = Player(rate, outputs, ceiling_dbfs)
+        self._player = SignalGenerator(rate, outputs, ceiling_dbfs)
         self._lock = threading.Lock()
         self._waiting = np.zeros((0, inputs))
         self._before = np.zeros((round(_CONTEXT * rate), outputs))
@@ -61,7 +61,7 @@ class SimulatedLive:
             out, self._waiting = self._waiting[:count], self._waiting[count:]
         return out
 
-    def play(self, programme: Programme, samples: Samples | None = None) -> None:
+    def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
         with self._lock:
             self._player.play(programme, samples)
 

@@ -19,7 +19,7 @@ from epidote.audio.device import Cancelled, DeviceInfo, DeviceLostError, Enough,
 from epidote.audio.soundcard import host_protocol as frames
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
 from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
-from epidote.core.stimuli.generator import Programme
+from epidote.core.stimuli.generator import GeneratorSettings
 
 PREFIX = "sound:"
 _HOST = "epidote.audio.soundcard.host_process"
@@ -263,7 +263,7 @@ class SoundCardLive:
             raise self._error
         return np.concatenate(blocks) if blocks else np.zeros((0, self._card._channels))
 
-    def play(self, programme: Programme, samples: Samples | None = None) -> None:
+    def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
         self._card._order({"do": "play", "programme": programme.below(self._ceiling).to_json()}, samples)
 
     def mute(self) -> None:

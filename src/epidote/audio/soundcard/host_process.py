@@ -24,7 +24,7 @@ from epidote.audio.soundcard import host_protocol as frames
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Samples
-from epidote.core.stimuli.generator import Player, Programme
+from epidote.core.stimuli.generator import GeneratorSettings, SignalGenerator
 
 RATES = (8000, 16000, 22050, 32000, 44100, 48000, 88200, 96000, 176400, 192000, 352800, 384000)
 _LOOKS = 4
@@ -83,7 +83,7 @@ class Host:
         self._to = to
         self._outputs, self._inputs = order["outputs"], order["inputs"]
         self._ceiling = from_db(order["ceiling"])
-        self._player = Player(order["rate"], len(self._outputs), order["ceiling"])
+        self._player = SignalGenerator(order["rate"], len(self._outputs), order["ceiling"])
         self._outgoing: collections.deque[tuple[bytes, bytes]] = collections.deque()
         self._some = threading.Event()
         self._stimulus: Samples | None = None
@@ -183,7 +183,7 @@ class Host:
                 self._stimulus, self._begin = None, True
             elif what == "play":
                 try:
-                    self._player.play(Programme.from_json(order["programme"]), samples)
+                    self._player.play(GeneratorSettings.from_json(order["programme"]), samples)
                 except SettingError as error:
                     frames.send_words(self._to, {"refused": str(error)})
             elif what == "mute":

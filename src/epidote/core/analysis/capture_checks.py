@@ -5,12 +5,12 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.spectral.spectrum import fast_stretch
+from epidote.core.analysis.spectral.spectrum import trim_to_fast_length
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import from_db, to_db
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Reading
-from epidote.core.signals.signal import EXTREMES_OVER, Samples, Signal, extremes_of
+from epidote.core.signals.signal import BLOCK_FRAMES, Samples, Signal, block_min_max
 
 QUIET_PEAK = from_db(-60.0)
 DC_LIMIT = 0.01
@@ -21,7 +21,7 @@ _HALF = _BLOCK // 2
 _PIECE = 64 * _HALF  # pieces that stay in the processor's cache
 
 
-def require_usable(signal: Signal, least_frames: int) -> None:
+def require_valid(signal: Signal, least_frames: int) -> None:
     """Raises UnusableInputError for samples that are not finite, or too few of them."""
     if signal.channels < 1 or signal.frames < least_frames:
         raise UnusableInputError(
@@ -42,25 +42,25 @@ def is_clipped(x: Samples, unit: str, extremes: tuple[Samples, Samples] | None =
     half a run's length away it has fallen by three steps, where a cut-off top has fallen by three times what was cut off.
     """
     limit = 1 - 2.0**-15
-    highs, lows = extremes or extremes_of(x)
+    highs, lows = extremes or block_min_max(x)
     for tops, sign in ((highs, 1.0), (-lows, -1.0)):
         top = float(tops.max())
         if top <= QUIET_PEAK and unit == "FS":
             continue
-        if unit == "FS" and top >= limit and _cut_off(x, sign, tops, limit):
+        if unit == "FS" and top >= limit and _has_flat_tops(x, sign, tops, limit):
             return True
-        if top > 0 and _cut_off(x, sign, tops, top * (1 - 1e-7)):
+        if top > 0 and _has_flat_tops(x, sign, tops, top * (1 - 1e-7)):
             return True
     return False
 
 
-def _cut_off(x: Samples, sign: float, tops: Samples, level: float) -> bool:
+def _has_flat_tops(x: Samples, sign: float, tops: Samples, level: float) -> bool:
     """Whether at least three runs of three or more samples of ``sign`` x at or above ``level`` end in a corner instead of a crest.
 
     tops (blocks,): the greatest of each block, so that only blocks that reach the level are looked through.
     """
     high, top = np.flatnonzero(tops >= level), float(tops.max())
-    parts = [np.flatnonzero(sign * x[i * EXTREMES_OVER : (i + 1) * EXTREMES_OVER] >= level) + i * EXTREMES_OVER for i in high]
+    parts = [np.flatnonzero(sign * x[i * BLOCK_FRAMES : (i + 1) * BLOCK_FRAMES] >= level) + i * BLOCK_FRAMES for i in high]
     at_top = np.concatenate(parts) if parts else np.zeros(0, int)
     if at_top.size < _FLAT_RUN * _FLAT_COUNT:
         return False
@@ -77,7 +77,7 @@ def _cut_off(x: Samples, sign: float, tops: Samples, level: float) -> bool:
     return int(np.count_nonzero(fallen > 40 * step)) >= _FLAT_COUNT
 
 
-def has_gap(x: Samples, peak: float | None = None) -> bool:
+def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
     """Samples lost on the way, from a tone or sweep (frames,): a stretch of zeros, or a jump.
 
     Over a few cycles a tone, and a sweep, obey x[n+1] + x[n-1] = c x[n]; what breaks that in one isolated place is a jump. A signal
@@ -95,7 +95,7 @@ def has_gap(x: Samples, peak: float | None = None) -> bool:
             return True
     # a jump worth the name is seen in single precision, and breaks the law at two samples in a row, so every other one will do
     even, odd = inner[::2].astype(np.float32), inner[1::2].astype(np.float32)
-    error = np.concatenate([_break(even[i : i + _PIECE + 1], odd[i : i + _PIECE]) for i in range(0, even.size - _HALF - 1, _PIECE)])
+    error = np.concatenate([_prediction_error(even[i : i + _PIECE + 1], odd[i : i + _PIECE]) for i in range(0, even.size - _HALF - 1, _PIECE)])
     high = np.flatnonzero(error > 1e-3 * peak)
     # neighbours, not the whole record: distortion and noise vary slowly along a sweep
     jumps = int(np.count_nonzero(error[high] > 8 * _median_of_neighbours(error, high))) if high.size else 0
@@ -113,7 +113,7 @@ def _loud_span(x: Samples, limit: float) -> tuple[int, int]:
     return ends[0], x.size - ends[1]
 
 
-def _break(even: NDArray[np.float32], odd: NDArray[np.float32]) -> NDArray[np.float32]:
+def _prediction_error(even: NDArray[np.float32], odd: NDArray[np.float32]) -> NDArray[np.float32]:
     """Greatest |x[n+1] + x[n-1] - c x[n]| over the odd n of each whole block, with the c that fits the block best."""
     count = min(odd.size, even.size - 1) // _HALF
     span = count * _HALF
@@ -138,7 +138,7 @@ def capture_cautions(signal: Signal, channel: int, *, gaps: bool = True) -> tupl
     peak = signal.peak(channel)
     if is_clipped(x, signal.unit, signal.extremes(channel)):
         cautions.append(Caution.CLIPPED)
-    elif gaps and has_gap(x, peak):
+    elif gaps and has_discontinuity(x, peak):
         cautions.append(Caution.DROPOUT)
     if signal.unit == "FS":
         if peak < QUIET_PEAK:
@@ -154,19 +154,19 @@ def headroom(signal: Signal, channel: int) -> Reading:
     return Reading("headroom", channel, -to_db(peak) if peak > 0 and signal.unit == "FS" else None, "dB")
 
 
-def settled_stretch(x: Samples, rate: float, settle: float, seconds: float | None, least: int) -> Samples:
+def settled_segment(x: Samples, rate: float, settle: float, seconds: float | None, least: int) -> Samples:
     """The steady part of x (frames,) less ``settle`` s at its beginning, ``seconds`` of it at most, in a length that transforms quickly.
 
     All of x where that leaves fewer than ``least`` frames.
     """
-    first, end = steady_span(x, rate)
+    first, end = steady_interval(x, rate)
     first = min(first + round(settle * rate), end)
     if seconds is not None:
         end = min(end, first + round(seconds * rate))
-    return fast_stretch(x[first:end] if end - first >= least else x)
+    return trim_to_fast_length(x[first:end] if end - first >= least else x)
 
 
-def steady_span(x: Samples, rate: float) -> tuple[int, int]:
+def steady_interval(x: Samples, rate: float) -> tuple[int, int]:
     """First and end frame of the longest stretch of even loudness in x (frames,): a tone without its silence and ramps."""
     block = max(64, round(0.05 * rate))
     count = x.size // block

@@ -11,19 +11,19 @@ from typing import Protocol
 import numpy as np
 
 from epidote.core.analysis.capture_checks import is_clipped
-from epidote.core.analysis.delay.clock_offset import resampled
-from epidote.core.analysis.delay.cross_correlation import stretch
+from epidote.core.analysis.delay.clock_offset import resample
+from epidote.core.analysis.delay.cross_correlation import zero_padded_slice
 from epidote.core.signals.signal import Samples
 
-AT_ONCE = 2**19  # frames that are held at a time of what is longer than HELD
-HELD = 4 * AT_ONCE
+CHUNK_FRAMES = 2**19  # frames that are held at a time of what is longer than HELD
+MAX_IN_MEMORY_FRAMES = 4 * CHUNK_FRAMES
 _PAD = 128
 _QUICK = 0.05  # s; blocks whose median says what is usual in their middle
 _SAME_TOP = 0.999
 _ENOUGH = 600  # samples of a block tell its median to 4 %
 
 
-class Way(Protocol):
+class SampleSource(Protocol):
     """The sound of one path; rate in Hz."""
 
     @property
@@ -37,7 +37,7 @@ class Way(Protocol):
 
 
 @dataclass(frozen=True)
-class Held:
+class ArraySource:
     """Samples (frames,) that are in memory."""
 
     samples: Samples
@@ -48,14 +48,14 @@ class Held:
         return int(self.samples.size)
 
     def read(self, first: int, frames: int) -> Samples:
-        return stretch(self.samples, first, frames)
+        return zero_padded_slice(self.samples, first, frames)
 
 
 @dataclass(frozen=True)
-class AtRate:
+class ResampledSource:
     """Another way, brought to ``rate``."""
 
-    way: Way
+    way: SampleSource
     rate: float
 
     @property
@@ -65,14 +65,14 @@ class AtRate:
     def read(self, first: int, frames: int) -> Samples:
         step = self.way.rate / self.rate
         low = math.floor(first * step) - _PAD
-        return resampled(self.way.read(low, math.ceil(frames * step) + 2 * _PAD), step, first * step - low, frames)
+        return resample(self.way.read(low, math.ceil(frames * step) + 2 * _PAD), step, first * step - low, frames)
 
 
 @dataclass(frozen=True)
-class Centred:
+class ZeroMeanSource:
     """Another way less its mean."""
 
-    way: Way
+    way: SampleSource
     mean: float
 
     @property
@@ -89,14 +89,14 @@ class Centred:
         return out
 
 
-def stretches(frames: int, at_once: int = AT_ONCE) -> Iterator[tuple[int, int]]:
+def iter_chunks(frames: int, at_once: int = CHUNK_FRAMES) -> Iterator[tuple[int, int]]:
     """First frame and length of the pieces that a way of ``frames`` is read in."""
     for first in range(0, frames, at_once):
         yield first, min(at_once, frames - first)
 
 
 @dataclass(frozen=True)
-class Survey:
+class SignalStatistics:
     """mean: its direct part; peak: greatest sample without that; unusable: samples that are not finite; usual and greatest (blocks,): median and maximum of the magnitude in
     blocks of ``block`` frames, the last of which takes what is left over."""
 
@@ -109,21 +109,21 @@ class Survey:
     greatest: Samples
 
 
-def survey(way: Way) -> Survey:
+def scan_source(way: SampleSource) -> SignalStatistics:
     """One look through a way, a piece at a time."""
-    return surveys([way], lambda work: [one() for one in work])[0]
+    return scan_sources([way], lambda work: [one() for one in work])[0]
 
 
-def surveys(ways: Sequence[Way], together: Callable[[Sequence[Callable[[], None]]], object]) -> list[Survey]:
+def scan_sources(ways: Sequence[SampleSource], together: Callable[[Sequence[Callable[[], None]]], object]) -> list[SignalStatistics]:
     """One look through ways of one rate side by side, a piece of each at a time; ``together`` does the work on a piece of each."""
-    looks = [_Look(way) for way in ways]
-    for first, frames in stretches(max(w.frames for w in ways), AT_ONCE // looks[0].block * looks[0].block):
+    looks = [_SourceScan(way) for way in ways]
+    for first, frames in iter_chunks(max(w.frames for w in ways), CHUNK_FRAMES // looks[0].block * looks[0].block):
         together([partial(look.add, first, frames) for look in looks])
     return [look.survey() for look in looks]
 
 
-class _Look:
-    def __init__(self, way: Way) -> None:
+class _SourceScan:
+    def __init__(self, way: SampleSource) -> None:
         self._way = way
         self.block = max(1, round(_QUICK * way.rate))
         self._usual: list[Samples] = []
@@ -159,11 +159,11 @@ class _Look:
         if top >= _SAME_TOP * max((t for t, _ in self._tops), default=0.0):
             self._tops.append((top, is_clipped(x, "FS")))
 
-    def survey(self) -> Survey:
+    def survey(self) -> SignalStatistics:
         peak = max((top for top, _ in self._tops), default=0.0)
         # flat tops count where the whole is loudest: a piece of faint noise is flat at its own small peak
         clipped = any(cut and top >= _SAME_TOP * peak for top, cut in self._tops)
         none = [np.zeros(0)]
-        return Survey(
+        return SignalStatistics(
             self._sum / max(1, self._way.frames), peak, self._unusable, clipped, self.block, np.concatenate(self._usual or none), np.concatenate(self._greatest or none)
         )  # fmt: skip

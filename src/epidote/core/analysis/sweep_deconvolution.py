@@ -110,14 +110,14 @@ def deconvolve(x: Samples, with_kernel: Kernel) -> Deconvolved:
     quotient[: k.inverse.size] *= k.inverse
     quotient[k.inverse.size :] = 0
     quotient[0] = (4 * quotient[1].real - quotient[2].real) / 3  # and says nothing about the response
-    turned = _turned(quotient, k)
-    impulse = transforms.irfft(_bridged(quotient, k, _greatest(turned)), k.frames, overwrite_x=True)
+    turned = _rotate(quotient, k)
+    impulse = transforms.irfft(_fill_below_band(quotient, k, _greatest(turned)), k.frames, overwrite_x=True)
     peak = _greatest(impulse)
     sample = impulse[:: max(1, k.frames // 20000)]
     return Deconvolved(k, impulse, turned, peak, float(np.median(np.abs(sample))) / 0.6745, *_noise_sums(impulse, peak, k))
 
 
-def _turned(quotient: Complex, k: Kernel) -> Samples:
+def _rotate(quotient: Complex, k: Kernel) -> Samples:
     """Impulse response (frames,) of a quotient with every frequency turned by a quarter."""
     full = quotient * -1j
     # the turn cannot pass 0 Hz smoothly, and there is no even harmonic below twice the sweep's start
@@ -148,7 +148,7 @@ def _noise_sums(impulse: Samples, peak: int, k: Kernel) -> tuple[Samples, int]:
     return np.concatenate([[0.0], np.cumsum(power)]), size
 
 
-def _bridged(quotient: Complex, k: Kernel, delay: int) -> Complex:
+def _fill_below_band(quotient: Complex, k: Kernel, delay: int) -> Complex:
     """The quotient with its bins below the sweep's first frequency replaced where they are not worth dividing.
 
     Down there the sweep has next to no energy, and noise, or the direct voltage that even orders leave while the sweep sounds, would be

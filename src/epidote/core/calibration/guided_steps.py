@@ -24,7 +24,7 @@ from epidote.core.quantities.units import from_db, to_db
 
 
 @dataclass(frozen=True)
-class Ask:
+class Prompt:
     """A value the user types."""
 
     key: str
@@ -34,7 +34,7 @@ class Ask:
 
 
 @dataclass(frozen=True)
-class Taken:
+class CapturedLevel:
     """A level taken from the live input: dBFS of the tone (or weighted level of noise), its spread in dB, and what was played meanwhile."""
 
     level: float
@@ -44,7 +44,7 @@ class Taken:
 
 
 @dataclass(frozen=True)
-class Found:
+class CalibrationOutcome:
     """What a guide came to: the changed chain, the value in words, whether it is plausible and why, and a further sentence."""
 
     chain: Chain
@@ -55,11 +55,11 @@ class Found:
 
 
 Typed = Mapping[str, float]
-Levels = Mapping[str, Taken]
+Levels = Mapping[str, CapturedLevel]
 
 
 @dataclass(frozen=True)
-class Guide:
+class CalibrationGuide:
     """key; the block it belongs to; the question it answers; steps in words; what it asks; which levels it takes ((key, words) each).
 
     plays: dBFS of the tone it plays, None when nothing; weighting: it plays noise instead, and its levels are weighted as a meter's are.
@@ -70,9 +70,9 @@ class Guide:
     block: str
     title: str
     first: str
-    asks: tuple[Ask, ...]
+    asks: tuple[Prompt, ...]
     takes: tuple[tuple[str, str], ...]
-    reckon: Callable[[Chain, int, Typed, Levels, date], Found]
+    reckon: Callable[[Chain, int, Typed, Levels, date], CalibrationOutcome]
     plays: float | None = None
     weighting: Weighting | None = None
 
@@ -84,16 +84,16 @@ def _entry(
     return Calibration(what=what, value=value, unit=unit, on=today, how=how, spread_db=given, channel=channel)
 
 
-def _found(chain: Chain, entry: Calibration, old: float | None, note: str = "", **changes: object) -> Found:
+def _found(chain: Chain, entry: Calibration, old: float | None, note: str = "", **changes: object) -> CalibrationOutcome:
     plausible, judgement = plausibility(entry.value, old) if entry.unit != "dB" else _db_plausibility(entry.value, old)
-    return Found(chain.calibrated_with(entry, **changes), format_quantity(entry.value, entry.unit, digits=5), plausible, judgement, note)
+    return CalibrationOutcome(chain.calibrated_with(entry, **changes), format_quantity(entry.value, entry.unit, digits=5), plausible, judgement, note)
 
 
 def _db_plausibility(new: float, old: float | None) -> tuple[bool, str]:
     return plausibility(from_db(new), None if old is None else from_db(old))
 
 
-def _output(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
+def _output(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     played = GUIDES["output_full_scale"].plays
     assert played is not None
     value = full_scale(typed["volts"], min(played, chain.ceiling_dbfs))
@@ -101,14 +101,14 @@ def _output(chain: Chain, channel: int, typed: Typed, levels: Levels, today: dat
     return _found(chain, entry, chain.output_full_scale, output_full_scale=value)
 
 
-def _input(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
+def _input(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     taken = levels["level"]
     value = full_scale(typed["volts"], taken.level)
     entry = _entry("input_full_scale", value, "V", today, "a known voltage at the input", taken.spread, channel)
     return _found(chain, entry, chain.input_full_scale, _clean(taken), input_full_scale=value)
 
 
-def _input_by_wire(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
+def _input_by_wire(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     if chain.output_full_scale is None:
         raise SettingError("The output is not calibrated. Calibrate the output first.")
     taken = levels["level"]
@@ -120,7 +120,7 @@ def _input_by_wire(chain: Chain, channel: int, typed: Typed, levels: Levels, tod
     return _found(chain, entry, chain.input_full_scale, _clean(taken), input_full_scale=value)
 
 
-def _clean(taken: Taken) -> str:
+def _clean(taken: CapturedLevel) -> str:
     return f"The source has {taken.rest:.0f} dB of distortion and noise; the meter and this reading may differ." if taken.rest > -40 else ""
 
 
@@ -130,7 +130,7 @@ def _input_volts(chain: Chain, level: float) -> float:
     return chain.input_full_scale * from_db(level)
 
 
-def _probe(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
+def _probe(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     taken = levels["level"]
     value = typed["volts"] / _input_volts(chain, taken.level) * from_db(chain.preamp_gain_db)
     if value < 1:
@@ -141,19 +141,19 @@ def _probe(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date
     return _found(chain, entry, chain.probe_ratio if chain.probe_ratio != 1 else None, probe_ratio=value)
 
 
-def _preamp(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
+def _preamp(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     taken = levels["level"]
     value = to_db(_input_volts(chain, taken.level) / typed["volts"])
     entry = _entry("preamp_gain_db", value, "dB", today, "a known voltage at the preamplifier", taken.spread, channel)
     return _found(chain, entry, chain.preamp_gain_db or None, preamp_gain_db=value)
 
 
-def _load(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
+def _load(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     entry = _entry("load_ohms", typed["ohms"], "Ω", today, "a meter across the load")
     return _found(chain, entry, chain.load_ohms, load_ohms=typed["ohms"], load_confirmed=True)
 
 
-def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
+def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     taken = levels["level"]
     volts = _input_volts(chain, taken.level) * from_db(-chain.preamp_gain_db)
     value = sensitivity(volts, typed["spl"])
@@ -163,7 +163,7 @@ def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
     others[channel - 1] = value
     entry = _entry("microphone_sensitivities", value, "V", today, f"{typed['spl']:g} dB SPL at the microphone", taken.spread, channel)
     found = _found(chain, entry, before, microphone_sensitivities=tuple(others))
-    return Found(found.chain, f"{format_quantity(value, 'V')}/Pa", found.plausible, found.judgement, _usual_microphone(value))
+    return CalibrationOutcome(found.chain, f"{format_quantity(value, 'V')}/Pa", found.plausible, found.judgement, _usual_microphone(value))
 
 
 def _usual_microphone(value: float) -> str:
@@ -172,7 +172,7 @@ def _usual_microphone(value: float) -> str:
     return ""
 
 
-def _unit_input(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
+def _unit_input(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     before, after = levels["without"], levels["with"]
     ohms = through_series(typed["ohms"], from_db(before.level), from_db(after.level))
     entry = _entry("unit_input_ohms", ohms, "Ω", today, f"{typed['ohms']:g} Ω in series", max(before.spread, after.spread), channel)
@@ -185,7 +185,7 @@ def _unit_input(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
     return _found(chain, entry, chain.unit_input_ohms, note, unit_input_ohms=ohms)
 
 
-def _output_resistance(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> Found:
+def _output_resistance(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     one, two = typed["first_ohms"], typed["second_ohms"] or math.inf
     ohms = from_two_loads(one, from_db(levels["first"].level), two, from_db(levels["second"].level))
     factor = damping_factor(one, ohms)
@@ -204,33 +204,33 @@ def _output_resistance(chain: Chain, channel: int, typed: Typed, levels: Levels,
 
 
 _LEVEL = (("level", "Wait until the level is steady, then read it"),)
-GUIDES: dict[str, Guide] = {
+GUIDES: dict[str, CalibrationGuide] = {
     g.key: g
     for g in (
-        Guide("output_full_scale", "output", "Calibrate output with a voltmeter", "Connect a voltmeter to output 1 and play the 1 kHz tone",
-              (Ask("volts", "Enter the meter reading (RMS)", "V"),), (), _output, plays=-20.0),
-        Guide("input_full_scale", "input", "Calibrate input with a known voltage", "Apply a known voltage to the input",
-              (Ask("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _input, plays=None),
-        Guide("input_by_wire", "input", "Calibrate input from the calibrated output", "Connect output 1 to the input and play the 1 kHz tone",
+        CalibrationGuide("output_full_scale", "output", "Calibrate output with a voltmeter", "Connect a voltmeter to output 1 and play the 1 kHz tone",
+              (Prompt("volts", "Enter the meter reading (RMS)", "V"),), (), _output, plays=-20.0),
+        CalibrationGuide("input_full_scale", "input", "Calibrate input with a known voltage", "Apply a known voltage to the input",
+              (Prompt("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _input, plays=None),
+        CalibrationGuide("input_by_wire", "input", "Calibrate input from the calibrated output", "Connect output 1 to the input and play the 1 kHz tone",
               (), _LEVEL, _input_by_wire, plays=-12.0),
-        Guide("load_ohms", "load", "Measure load resistance", "Disconnect the unit and connect an ohmmeter across the load",
-              (Ask("ohms", "Enter the reading minus the lead resistance", "Ω"),), (), _load),
-        Guide("unit_output_ohms", "load", "Measure unit output resistance and damping factor", "Play the 1 kHz tone through the unit, well below its maximum output",
-              (Ask("first_ohms", "Enter the lower load resistance", "Ω", "4 Ω"), Ask("second_ohms", "Enter the higher load resistance (0 for no load)", "Ω", "8 Ω")),
+        CalibrationGuide("load_ohms", "load", "Measure load resistance", "Disconnect the unit and connect an ohmmeter across the load",
+              (Prompt("ohms", "Enter the reading minus the lead resistance", "Ω"),), (), _load),
+        CalibrationGuide("unit_output_ohms", "load", "Measure unit output resistance and damping factor", "Play the 1 kHz tone through the unit, well below its maximum output",
+              (Prompt("first_ohms", "Enter the lower load resistance", "Ω", "4 Ω"), Prompt("second_ohms", "Enter the higher load resistance (0 for no load)", "Ω", "8 Ω")),
               (("first", "Connect the lower load resistance and read the level"), ("second", "Connect the higher load resistance and read the level again")),
               _output_resistance, plays=-30.0),
-        Guide("unit_input_ohms", "unit", "Measure unit input resistance", "Play the 1 kHz tone through the unit, well below its maximum output",
-              (Ask("ohms", "Enter the value of the series resistor", "Ω", "10 kΩ"),),
+        CalibrationGuide("unit_input_ohms", "unit", "Measure unit input resistance", "Play the 1 kHz tone through the unit, well below its maximum output",
+              (Prompt("ohms", "Enter the value of the series resistor", "Ω", "10 kΩ"),),
               (("without", "Read the level without the resistor"), ("with", "Insert the resistor in series with the unit's input and read the level again")), _unit_input, plays=-30.0),
-        Guide("probe_ratio", "probe", "Calibrate probe ratio", "Apply a known voltage to the probe tip",
-              (Ask("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _probe),
-        Guide("preamp_gain_db", "probe", "Calibrate preamp gain", "Apply a known voltage to the preamp input",
-              (Ask("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _preamp),
-        Guide("microphone", "probe", "Calibrate microphone with a sound calibrator", "Fit the calibrator to the microphone and switch it on",
-              (Ask("spl", "Enter the calibrator level", "dB SPL", "94 dB SPL"),), _LEVEL, _microphone),
+        CalibrationGuide("probe_ratio", "probe", "Calibrate probe ratio", "Apply a known voltage to the probe tip",
+              (Prompt("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _probe),
+        CalibrationGuide("preamp_gain_db", "probe", "Calibrate preamp gain", "Apply a known voltage to the preamp input",
+              (Prompt("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _preamp),
+        CalibrationGuide("microphone", "probe", "Calibrate microphone with a sound calibrator", "Fit the calibrator to the microphone and switch it on",
+              (Prompt("spl", "Enter the calibrator level", "dB SPL", "94 dB SPL"),), _LEVEL, _microphone),
         *(
-            Guide(f"sound_level_{w.lower()}", "probe", f"Calibrate microphone with a sound level meter ({w})", "Place the meter next to the microphone and play the noise",
-                  (Ask("spl", f"Enter the meter reading ({w}-weighted, time-averaged)", "dB SPL"),), _LEVEL, _microphone, plays=-30.0, weighting=w)
+            CalibrationGuide(f"sound_level_{w.lower()}", "probe", f"Calibrate microphone with a sound level meter ({w})", "Place the meter next to the microphone and play the noise",
+                  (Prompt("spl", f"Enter the meter reading ({w}-weighted, time-averaged)", "dB SPL"),), _LEVEL, _microphone, plays=-30.0, weighting=w)
             for w in (Weighting.A, Weighting.C)
         ),
     )

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.analysis.sine.sine_fit import fit_tone
-from epidote.core.analysis.spectral.spectrum import band_power, fast_stretch, windowed_mean_squares
+from epidote.core.analysis.spectral.spectrum import band_power, trim_to_fast_length, windowed_mean_squares
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spectral.windows import HANN
 from epidote.core.errors import UnusableInputError
@@ -90,7 +90,7 @@ def sensitivity(volts: float, spl_db: float) -> float:
 
 def weighted_level(x: Samples, rate: float, weighting: Weighting) -> float:
     """Level in dBFS of noise or programme (frames,) from 20 Hz to 20 kHz with a weighting: what a sound level meter beside it averages."""
-    power, width = windowed_mean_squares(fast_stretch(x), rate, HANN)
+    power, width = windowed_mean_squares(trim_to_fast_length(x), rate, HANN)
     total = band_power(power, width, 20.0, min(20000.0, rate / 2), weighting)
     return 10 * math.log10(2 * total) if total > 0 else -math.inf
 

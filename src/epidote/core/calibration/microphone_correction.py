@@ -7,14 +7,14 @@ from dataclasses import replace
 import numpy as np
 
 from epidote.core.chain.chain import Chain
-from epidote.core.results.level_readings import read_again
+from epidote.core.results.level_readings import recompute_level_readings
 from epidote.core.results.result import Curve, Result
 from epidote.core.signals.signal import Samples
 
 _LEVELS, _PHASES = ("level", "spectrum"), ("phase", "phase_unwrapped", "phase_delay_removed")
 
 
-def corrected(result: Result, chain: Chain) -> Result:
+def apply_microphone_correction(result: Result, chain: Chain) -> Result:
     """The result less the chain's microphone correction: straight between its points over log frequency, its end values beyond them."""
     rows = chain.microphone_correction
     if not chain.acoustic or not rows:
@@ -35,6 +35,6 @@ def corrected(result: Result, chain: Chain) -> Result:
         return replace(curve, y=curve.y - taken, floor=floor, meta={**curve.meta, "microphone": "corrected"})
 
     curves = tuple(less(c) for c in result.curves)
-    again = read_again(c for c in curves if c.key == "level" and c.x_unit == "Hz")
+    again = recompute_level_readings(c for c in curves if c.key == "level" and c.x_unit == "Hz")
     readings = tuple(replace(again[r.key, r.channel], spread=r.spread) if (r.key, r.channel) in again else r for r in result.readings)
     return replace(result, curves=curves, readings=readings)

@@ -15,7 +15,7 @@ from epidote.core.analysis.spectral.spectrum import MAINS
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution
 from epidote.core.signals.signal import Recording, Samples, Stimulus
-from epidote.core.stimuli.level_check import BELOW_DB, RAMP, level_steps
+from epidote.core.stimuli.level_check import BELOW_DB, RAMP, level_check_tone
 
 LEAST_RISE_DB = 10.0  # a tone stands so far above what the silence holds, or there is none
 LOW_DB = -50.0  # dBFS; below, the converter's own noise decides
@@ -26,7 +26,7 @@ HUM_DB = -60.0  # of the tone
 
 
 @dataclass(frozen=True)
-class Finding:
+class PrecheckFinding:
     """``stops``: a run now would be wasted. words: what is wrong and what to do."""
 
     caution: Caution
@@ -39,7 +39,7 @@ class Finding:
 class Precheck:
     """What the shot found, and per channel the level in dBFS that the run's own level will bring (None: no signal)."""
 
-    findings: tuple[Finding, ...]
+    findings: tuple[PrecheckFinding, ...]
     levels: tuple[float | None, ...]
 
     @property
@@ -62,18 +62,18 @@ class Precheck:
         return " ".join(dict.fromkeys(f"Channel {f.channel}: {f.words}" for f in ordered))
 
 
-def shots(rate: float, level: float, alone: bool) -> list[Stimulus]:
+def precheck_stimuli(rate: float, level: float, alone: bool) -> list[Stimulus]:
     """What is played: all outputs together, then the first ``alone`` too if asked, to see whether channels are swapped."""
-    together = level_steps(rate=rate, level=level)
-    return [together, level_steps(rate=rate, level=level, channels=(1,))] if alone else [together]
+    together = level_check_tone(rate=rate, level=level)
+    return [together, level_check_tone(rate=rate, level=level, channels=(1,))] if alone else [together]
 
 
-def examined(recordings: Sequence[Recording], expected: Sequence[bool], loud_below_db: float = 0.0) -> Precheck:
+def evaluate_precheck(recordings: Sequence[Recording], expected: Sequence[bool], loud_below_db: float = 0.0) -> Precheck:
     """What the shots of ``shots`` brought back. ``expected``: per channel, whether the unit's output is wired to it; ``loud_below_db``: by how
     much the run itself will be louder than the shot."""
     recording = recordings[0]
     assert recording.stimulus is not None
-    found: list[Finding] = []
+    found: list[PrecheckFinding] = []
     levels: list[float | None] = []
     views = [_Channel(recording, number) for number in range(1, recording.signal.channels + 1)]
     for number, (view, wanted) in enumerate(zip(views, expected, strict=False), start=1):
@@ -86,7 +86,7 @@ def examined(recordings: Sequence[Recording], expected: Sequence[bool], loud_bel
             elsewhere = [n for n, v in enumerate(views, start=1) if v.alive]
             where = f" The signal is on channel {elsewhere[0]} instead. Check the cables or change the chain's inputs." if elsewhere else ""
             caution = Caution.WRONG_CHANNEL if elsewhere else Caution.NO_SIGNAL
-            found.append(Finding(caution, number, not elsewhere, f"no signal received.{where or _DEAD}"))
+            found.append(PrecheckFinding(caution, number, not elsewhere, f"no signal received.{where or _DEAD}"))
             continue
         found += [replace(f, channel=number) for f in view.findings(loud_below_db)]
     if len(recordings) > 1 and len(views) > 1 and all(expected[:2]):
@@ -97,11 +97,11 @@ def examined(recordings: Sequence[Recording], expected: Sequence[bool], loud_bel
 _DEAD = " Check that the unit is on and not muted, and that output, unit and input are connected."
 
 
-def _swapped(alone: Recording) -> list[Finding]:
+def _swapped(alone: Recording) -> list[PrecheckFinding]:
     """Whether the first output alone arrives at the second input."""
     first, second = (_Channel(alone, n) for n in (1, 2))
     if second.alive and (not first.alive or second.level > first.level + 3):
-        return [Finding(Caution.WRONG_CHANNEL, 1, False, "the signal of output 1 arrives on channel 2: the channels are swapped.")]
+        return [PrecheckFinding(Caution.WRONG_CHANNEL, 1, False, "the signal of output 1 arrives on channel 2: the channels are swapped.")]
     return []
 
 
@@ -151,12 +151,12 @@ class _Channel:
         quiet = self._level(self._silence[-length:]) if self._silence.size >= 64 else -math.inf
         return math.isfinite(self.level) and self.level > max(quiet + LEAST_RISE_DB, -130.0)
 
-    def findings(self, louder_db: float) -> list[Finding]:
+    def findings(self, louder_db: float) -> list[PrecheckFinding]:
         found = []
         peak = to_db(float(np.abs(self._x).max())) + louder_db
         if peak > CLIP_DB:
             found.append(
-                Finding(
+                PrecheckFinding(
                     Caution.CLIPPED,
                     1,
                     True,
@@ -165,7 +165,7 @@ class _Channel:
             )
         elif self.level + louder_db < LOW_DB:
             found.append(
-                Finding(
+                PrecheckFinding(
                     Caution.TOO_QUIET,
                     1,
                     False,
@@ -176,7 +176,7 @@ class _Channel:
         thirds = [self._level(part) for part in np.array_split(step, 3)]
         if max(thirds) - min(thirds) > UNSTEADY_DB:
             found.append(
-                Finding(
+                PrecheckFinding(
                     Caution.UNSTEADY,
                     1,
                     False,
@@ -189,18 +189,18 @@ class _Channel:
         clear = self._levels[0] > self._level(self._silence[-step.size :]) + 30
         if clear and (abs(rise - asked) > FOLLOWS_DB or abs(back) > FOLLOWS_DB):
             found.append(
-                Finding(
+                PrecheckFinding(
                     Caution.PROCESSING,
                     1,
                     False,
                     f"a level step of {asked:g} dB gave {rise:.2f} dB{f', and the low tone then differed by {back:+.2f} dB' if abs(back) > FOLLOWS_DB else ''}. A gain control, limiter or enhancement is active, or the unit is overdriven.",
                 )
             )
-        hum = max(sum(10 ** (_line(self._silence, self._rate, n * mains) / 10) for n in range(1, 6)) for mains in MAINS)
+        hum = max(sum(10 ** (_line_level(self._silence, self._rate, n * mains) / 10) for n in range(1, 6)) for mains in MAINS)
         relative = 10 * math.log10(hum) - self.level if hum > 0 else -math.inf
         if relative > HUM_DB:
             found.append(
-                Finding(
+                PrecheckFinding(
                     Caution.HUM,
                     1,
                     False,
@@ -210,7 +210,7 @@ class _Channel:
         return found
 
 
-def _line(x: Samples, rate: float, frequency: float) -> float:
+def _line_level(x: Samples, rate: float, frequency: float) -> float:
     """Level of a line in dBFS, as far as so short a stretch tells."""
     window = np.hanning(x.size)
     turn = np.exp(-2j * np.pi * frequency / rate * np.arange(x.size)) * window

@@ -16,7 +16,7 @@ _LEVELS = {"V": "dBV", "Pa": "dB SPL"}
 
 
 @dataclass(frozen=True)
-class Terminal:
+class ChannelScale:
     """channel from 1; full: RMS of what reads 0 dBFS, in ``base`` (V or Pa); None: not calibrated."""
 
     channel: int
@@ -24,13 +24,13 @@ class Terminal:
     base: str
 
     @staticmethod
-    def of(chain: Chain, channel: int) -> Terminal:
-        return Terminal(channel, *chain.scale(channel))
+    def of(chain: Chain, channel: int) -> ChannelScale:
+        return ChannelScale(channel, *chain.scale(channel))
 
     @staticmethod
-    def at(signal: Signal, chain: Chain, channel: int) -> Terminal:
+    def at(signal: Signal, chain: Chain, channel: int) -> ChannelScale:
         """Of a channel of a signal, which may be in volts already."""
-        return Terminal.of(chain, channel) if signal.unit == "FS" else Terminal(channel, None, "V")
+        return ChannelScale.of(chain, channel) if signal.unit == "FS" else ChannelScale(channel, None, "V")
 
     @property
     def unit(self) -> str:

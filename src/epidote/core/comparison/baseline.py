@@ -10,7 +10,7 @@ import numpy as np
 
 from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.results.caution import Caution
-from epidote.core.results.level_readings import read_again
+from epidote.core.results.level_readings import recompute_level_readings
 from epidote.core.results.result import Curve, Reading, Result, with_caution
 
 # curves and readings that divide out: a chain's gain and time add to the unit's
@@ -37,7 +37,7 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
     A reading within 6 dB of the baseline's is cautioned: it is mostly the chain. What is read off a level curve is read again.
     """
     curves = _siblings([_less_latency(_curve(c, baseline.curve(c.key, c.channel, c.x_unit)), baseline) for c in result.curves])
-    again = read_again(c for c in curves if c.key == "level" and c.meta.get("baseline") == "taken out")
+    again = recompute_level_readings(c for c in curves if c.key == "level" and c.meta.get("baseline") == "taken out")
     readings = []
     for reading in result.readings:
         own = baseline.reading(reading.key, reading.channel)

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 COMMON_PRACTICE = "rule of thumb"
 
 
-class Guide(BaseModel):
+class GraphGuide(BaseModel):
     """A line at y, a line at x, or an area between two of either. curves: the kinds of curve it is drawn with; unit of x or y as stored."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
@@ -24,7 +24,7 @@ class Guide(BaseModel):
     high: float | None = None  # an area's other side
 
     @model_validator(mode="after")
-    def _is_one_thing(self) -> Guide:
+    def _is_one_thing(self) -> GraphGuide:
         if bool(self.x_unit) == bool(self.y_unit):
             raise ValueError("a guide is either horizontal or vertical")
         if self.high is not None and self.high <= self.low:
@@ -41,18 +41,18 @@ class Guide(BaseModel):
 
 
 _THD = ("thd_n", "thd")
-SHIPPED: tuple[Guide, ...] = (
-    Guide(name="Rated power, 1 %", sentence="Rated power is stated at 1 % distortion.", curves=_THD, y_unit="dB", low=-40.0),
-    Guide(name="Clipping, 2 %", sentence="Usual distortion at the onset of clipping.", curves=_THD, y_unit="dB", low=-33.9794),
-    Guide(name="Sweep end, 5 %", sentence="Level sweeps usually stop here.", curves=_THD, y_unit="dB", low=-26.0206),
-    Guide(name="-3 dB", sentence="3 dB below the level at 1 kHz, where bandwidth is usually stated.", curves=("level",), y_unit="dB re 1 kHz", low=-3.0),
-    Guide(name="Live playing, 8 to 9 ms", sentence="Higher latency disturbs live playing.", curves=("latency_by_shot",), y_unit="s", low=0.008, high=0.009),
+SHIPPED: tuple[GraphGuide, ...] = (
+    GraphGuide(name="Rated power, 1 %", sentence="Rated power is stated at 1 % distortion.", curves=_THD, y_unit="dB", low=-40.0),
+    GraphGuide(name="Clipping, 2 %", sentence="Usual distortion at the onset of clipping.", curves=_THD, y_unit="dB", low=-33.9794),
+    GraphGuide(name="Sweep end, 5 %", sentence="Level sweeps usually stop here.", curves=_THD, y_unit="dB", low=-26.0206),
+    GraphGuide(name="-3 dB", sentence="3 dB below the level at 1 kHz, where bandwidth is usually stated.", curves=("level",), y_unit="dB re 1 kHz", low=-3.0),
+    GraphGuide(name="Live playing, 8 to 9 ms", sentence="Higher latency disturbs live playing.", curves=("latency_by_shot",), y_unit="s", low=0.008, high=0.009),
 )  # fmt: skip
 
 
 FORMER_NAMES = {"-3 dB (half power)": "-3 dB"}  # of shipped guides that a study may have switched off
 
 
-def fitting(guides: Sequence[Guide], key: str, x_unit: str, y_unit: str) -> list[Guide]:
+def fitting(guides: Sequence[GraphGuide], key: str, x_unit: str, y_unit: str) -> list[GraphGuide]:
     """Those that belong on a graph of such curves."""
     return [g for g in guides if g.fits(key, x_unit, y_unit)]

@@ -49,7 +49,7 @@ class Limit(BaseModel):
 
 
 @dataclass(frozen=True)
-class Held:
+class LimitCheck:
     """What a curve or reading did at its limits. margin: the least distance on the good side, negative beyond; at: where that is."""
 
     limit: Limit
@@ -79,11 +79,11 @@ def line_at(corners: Corners, x: Samples, x_unit: str) -> Samples:
     return np.asarray(np.interp(at, along, values, left=np.nan, right=np.nan))
 
 
-def check_curve(limit: Limit, curve: Curve) -> Held | None:
+def check_curve(limit: Limit, curve: Curve) -> LimitCheck | None:
     """A curve against a limit of its kind; None where the two have nothing in common. The limit's own corners are looked at, too."""
     if limit.of_a_reading or (limit.key, limit.x_unit, limit.unit) != (curve.key, curve.x_unit, curve.y_unit):
         return None
-    worst: Held | None = None
+    worst: LimitCheck | None = None
     for side, corners, sign in (("upper", limit.upper, 1.0), ("lower", limit.lower, -1.0)):
         if not corners:
             continue
@@ -98,18 +98,18 @@ def check_curve(limit: Limit, curve: Curve) -> Held | None:
         if known.size == 0:
             continue
         i = int(known[int(np.argmin(room[known]))])
-        held = Held(limit, curve.channel, bool(room[i] >= 0), float(room[i]), float(x[i]), side)
+        held = LimitCheck(limit, curve.channel, bool(room[i] >= 0), float(room[i]), float(x[i]), side)
         worst = held if worst is None or held.margin < worst.margin else worst
     return worst
 
 
-def check_reading(limit: Limit, reading: Reading) -> Held | None:
+def check_reading(limit: Limit, reading: Reading) -> LimitCheck | None:
     """A reading against a limit of its kind; None where it has no value."""
     if not limit.of_a_reading or (limit.key, limit.unit) != (reading.key, reading.unit) or reading.value is None:
         return None
     rooms = [(sign * (corners[0][1] - reading.value), side) for side, corners, sign in (("upper", limit.upper, 1), ("lower", limit.lower, -1)) if corners]
     margin, side = min(rooms)
-    return Held(limit, reading.channel, margin >= 0, margin, None, side)
+    return LimitCheck(limit, reading.channel, margin >= 0, margin, None, side)
 
 
 def _corners(x: Samples, y: Samples) -> Corners:
@@ -119,7 +119,7 @@ def _corners(x: Samples, y: Samples) -> Corners:
     return tuple((float(a), float(b)) for a, b in zip(x[index], y[index], strict=True))
 
 
-def around(name: str, procedure: str, curve: Curve, above: float | None, below: float | None, source: str = "") -> Limit:
+def around_curve(name: str, procedure: str, curve: Curve, above: float | None, below: float | None, source: str = "") -> Limit:
     """Limits so much above and below a curve; None: open on that side. Raises UnusableInputError when both are."""
     if above is None and below is None:
         raise UnusableInputError("Enter a tolerance above or below the reference.")
@@ -129,7 +129,7 @@ def around(name: str, procedure: str, curve: Curve, above: float | None, below: 
     )  # fmt: skip
 
 
-def from_good_units(name: str, procedure: str, curves: Sequence[Curve], times: float = 3.0, least: float = 0.1) -> Limit:
+def from_reference_units(name: str, procedure: str, curves: Sequence[Curve], times: float = 3.0, least: float = 0.1) -> Limit:
     """Limits ``times`` the standard deviation of a set of good units about their mean, ``least`` at least. Raises UnusableInputError for
     fewer than three."""
     if len(curves) < 3:

@@ -23,14 +23,14 @@ CONFIDENCE = 0.95
 _LEVEL_UNITS = ("dBFS", "dBV", "dBu", "dB SPL")
 
 
-class Finding(StrEnum):
+class Significance(StrEnum):
     DIFFERENT = "different"
     NO_DIFFERENCE = "no measurable difference"
     CHAIN_LIMITED = "chain-limited"
     UNKNOWN = "not repeated"
 
     @classmethod
-    def _missing_(cls, value: object) -> Finding | None:
+    def _missing_(cls, value: object) -> Significance | None:
         return cls.NO_DIFFERENCE if value == "no difference that can be shown" else None  # as 0.1.0 wrote it before its release
 
 
@@ -48,7 +48,7 @@ class Comparison:
     """difference in ``unit`` with the half width of its 95 % interval; repeats of either side; degrees: of freedom, infinite where only
     the estimators' own noise was known."""
 
-    finding: Finding
+    finding: Significance
     difference: float
     interval: float
     unit: str
@@ -60,11 +60,11 @@ class Comparison:
         shown = format_quantity(self.difference, self.unit, digits=3, uncertainty=self.interval or None, signed=True)
         reach = format_quantity(self.interval, self.unit, digits=2, uncertainty=self.interval / 10 if self.interval else None)
         once = "" if min(self.repeats) > 1 else ", one side measured once" if max(self.repeats) > 1 else ", single runs: uncertainty from noise only"
-        if self.finding is Finding.UNKNOWN:
+        if self.finding is Significance.UNKNOWN:
             return f"not repeated: repeatability unknown ({format_quantity(self.difference, self.unit, digits=3, signed=True)})"
-        if self.finding is Finding.CHAIN_LIMITED:
+        if self.finding is Significance.CHAIN_LIMITED:
             return f"chain-limited: both are within 6 dB of the baseline ({shown})"
-        if self.finding is Finding.DIFFERENT:
+        if self.finding is Significance.DIFFERENT:
             return f"different: {shown} ±{reach}{once}"
         return f"no measurable difference ({shown}, repeatability ±{reach}{once})"
 
@@ -121,9 +121,9 @@ def compare(ours: Sequence[Reading], theirs: Sequence[Reading], known: Spread | 
     unit = "dB" if a[0].unit in _LEVEL_UNITS else a[0].unit
     near = [any(Caution.NEAR_FLOOR in r.cautions for r in side) for side in (a, b)]
     if variance == 0 and difference != 0:
-        finding = Finding.UNKNOWN  # without any spread every difference would be real
+        finding = Significance.UNKNOWN  # without any spread every difference would be real
     else:
-        finding = Finding.CHAIN_LIMITED if all(near) else Finding.DIFFERENT if abs(difference) > interval else Finding.NO_DIFFERENCE
+        finding = Significance.CHAIN_LIMITED if all(near) else Significance.DIFFERENT if abs(difference) > interval else Significance.NO_DIFFERENCE
     return Comparison(finding, difference, interval, unit, (len(a), len(b)), degrees)
 
 
@@ -149,7 +149,7 @@ def _variance(side: Sequence[Reading], repeated: tuple[float, float] | None) -> 
     return (found / count, degrees) if found >= own else (own / count, math.inf)
 
 
-def follows(ours: Mapping[int, float], swapped: Mapping[int, float], least: float) -> str:
+def swap_conclusion(ours: Mapping[int, float], swapped: Mapping[int, float], least: float) -> str:
     """Whether the difference between two channels (values by channel) goes with the unit's channel or with the chain's when both are swapped.
 
     least: a difference that counts, in the unit of the values.

@@ -28,7 +28,7 @@ class LevelNow:
 
 
 @dataclass(frozen=True)
-class LevelsNow:
+class LevelSnapshot:
     """All channels at one moment, and the levels (points,) of the watched one over the last 10 s, times ending at 0."""
 
     channels: tuple[LevelNow, ...]
@@ -37,7 +37,7 @@ class LevelsNow:
     watched: int
 
 
-class LevelWatch:
+class LevelMeter:
     """Feed it blocks (frames, channels); it answers whenever there is something new to show. ``watched``: the channel (from 1) drawn."""
 
     def __init__(self, rate: float, channels: int, weighting: Weighting | None = None, watched: int = 1) -> None:
@@ -49,7 +49,7 @@ class LevelWatch:
         most = round(KEPT_SECONDS / EVERY)
         self._history: list[collections.deque[tuple[float, float]]] = [collections.deque(maxlen=most) for _ in range(channels)]
 
-    def feed(self, block: Samples) -> LevelsNow | None:
+    def feed(self, block: Samples) -> LevelSnapshot | None:
         self._recent = np.concatenate([self._recent, block])[-self._span :]
         self._since += block.shape[0]
         self._heard += block.shape[0]
@@ -60,7 +60,7 @@ class LevelWatch:
         found = tuple(self._look(c, now) for c in range(self._recent.shape[1]))
         past = self._history[self.watched - 1]
         times = np.array([t - now for t, _ in past])
-        return LevelsNow(found, times, np.array([v for _, v in past]), self.watched)
+        return LevelSnapshot(found, times, np.array([v for _, v in past]), self.watched)
 
     def _look(self, column: int, now: float) -> LevelNow:
         x = np.ascontiguousarray(self._recent[:, column])

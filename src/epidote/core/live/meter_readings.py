@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.analysis.sine.sine_fit import fit_tone
-from epidote.core.analysis.spectral.spectrum import band_power, fast_stretch, mean_squares, peak_near, windowed_mean_squares
+from epidote.core.analysis.spectral.spectrum import band_power, mean_squares, peak_near, trim_to_fast_length, windowed_mean_squares
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spectral.windows import HANN, windowed_power
 from epidote.core.quantities.units import to_db
@@ -37,7 +37,7 @@ class Figures:
 
 def figures(x: np.ndarray, rate: float) -> Figures:
     """Of a stretch (frames,) in FS. THD+N from 20 Hz to 20 kHz, by fitting the tone and its harmonics."""
-    x = fast_stretch(np.asarray(x, dtype=np.float64)[::-1])[::-1]  # the latest
+    x = trim_to_fast_length(np.asarray(x, dtype=np.float64)[::-1])[::-1]  # the latest
     size = x.size
     mean_square = float(np.square(x).mean())
     peak = float(np.abs(x).max())

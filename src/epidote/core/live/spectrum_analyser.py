@@ -34,7 +34,7 @@ class Averaging(StrEnum):
 
 
 @dataclass(frozen=True)
-class SpectrumSettings:
+class AnalyserSettings:
     length: int = 65536
     window: str = HANN.name
     averaging: Averaging = Averaging.NONE
@@ -59,7 +59,7 @@ class View:
 
 
 @dataclass(frozen=True, eq=False)
-class State:
+class HeldSpectrum:
     """A spectrum by itself: power (channels, bins); name: what the user called it; recent: the samples it was made of (frames, channels)."""
 
     name: str
@@ -116,15 +116,15 @@ class Reducer:
         return np.asarray(low, dtype=np.float64), np.asarray(high, dtype=np.float64)
 
 
-def reduced(state: State, view: View) -> tuple[Samples, Samples]:
+def reduced(state: HeldSpectrum, view: View) -> tuple[Samples, Samples]:
     """A held state as a view shows it."""
     return Reducer(state.rate, state.length, view)(state.power)
 
 
-class SpectrumWatch:
+class SpectrumAnalyser:
     """Feed it blocks (frames, channels); it answers with a Frame thirty times a second of sound at most."""
 
-    def __init__(self, rate: float, channels: int, settings: SpectrumSettings, view: View) -> None:
+    def __init__(self, rate: float, channels: int, settings: AnalyserSettings, view: View) -> None:
         self.rate, self.channels = rate, channels
         self.settings, self.view = settings, view
         self._figures: tuple[Figures, ...] = ()
@@ -153,7 +153,7 @@ class SpectrumWatch:
         self._averaged = 0
         self._since_average = 10**9
 
-    def change(self, settings: SpectrumSettings) -> None:
+    def change(self, settings: AnalyserSettings) -> None:
         """From the next block on; called from any thread."""
         self.settings = settings
 
@@ -246,15 +246,15 @@ class SpectrumWatch:
         times = (np.arange(span) - shift) / self.rate
         return np.asarray(times, dtype=np.float64), np.asarray(part[:, begin : begin + span], dtype=np.float64)
 
-    def hold(self, name: str, *, samples: bool = True) -> State:
+    def hold(self, name: str, *, samples: bool = True) -> HeldSpectrum:
         """The present state, to be kept with what it was made of, or only to be read off. Called from any thread."""
         with self._lock:
             power = self._power()[0] if self._shown is None else self._shown
             recent = np.array(self._recent(self._length if samples else 0).T, dtype=np.float64)
-            return State(name, power.copy(), self.rate, self._length, self._used.window, recent, max(1, self._averaged))
+            return HeldSpectrum(name, power.copy(), self.rate, self._length, self._used.window, recent, max(1, self._averaged))
 
 
-def mains_lines(state: State, mains: float, channel: int = 1, orders: int = 10) -> list[tuple[float, float | None]]:
+def mains_lines(state: HeldSpectrum, mains: float, channel: int = 1, orders: int = 10) -> list[tuple[float, float | None]]:
     """(frequency in Hz, level in dBFS) of the mains and its harmonics; None where the spectrum is too coarse to tell, or only noise is.
 
     The main lobe is summed and the noise beside it taken off, so that a line between two bins reads right.

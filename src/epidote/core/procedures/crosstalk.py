@@ -13,23 +13,23 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture_checks import headroom, require_usable
+from epidote.core.analysis.capture_checks import headroom, require_valid
 from epidote.core.analysis.quantisation import bits_of, follows_rounding
 from epidote.core.analysis.sine.sine_fit import fit_tone
-from epidote.core.analysis.sine.stepped_tone import found_start, stretch_of
+from epidote.core.analysis.sine.stepped_tone import locate_preamble, step_segment
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spectral.windows import line_at
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.common.stepped_tones import OVERHEAD, least_dwell
-from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, single_recording_channels, without_spreads
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, require_consistent_channels, without_spreads
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.signal import Recording, Samples, Stimulus
-from epidote.core.stimuli.stepped_tones import KIND, Step, staircase, steps_of
+from epidote.core.stimuli.stepped_tones import KIND, Step, stepped_tones, steps_of
 
 _LEAST_CYCLES = 8.0
 _STANDS_OUT = 3.0
@@ -83,7 +83,7 @@ class _Leak:
     undithered: bool
 
 
-class Crosstalk(UsualProcedure):
+class Crosstalk(ProcedureBase):
     key = "crosstalk"
     title = "Crosstalk"
     Settings = CrosstalkSettings
@@ -103,7 +103,7 @@ class Crosstalk(UsualProcedure):
         if there > MOST_CHANNELS:
             raise SettingError(f"Crosstalk supports up to {MOST_CHANNELS} channels; the chain has {there}. Reduce the channels on the Chain page.")
         for number in range(1, there + 1):
-            yield staircase(rate=chain.rate, steps=settings.steps(), channels=(number,))
+            yield stepped_tones(rate=chain.rate, steps=settings.steps(), channels=(number,))
 
     def duration(self, settings: CrosstalkSettings, chain: Chain) -> float:
         return len(chain.outputs) * (OVERHEAD + sum(s.dwell for s in settings.steps()))
@@ -120,15 +120,15 @@ class Crosstalk(UsualProcedure):
         )
 
     def analyse(self, recordings: Sequence[Recording], settings: CrosstalkSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         for recording in recordings:
-            require_usable(recording.signal, 1024)
+            require_valid(recording.signal, 1024)
         if channels < 2:
             raise UnusableInputError("Crosstalk needs a recording of at least two channels. Nothing was computed; record two channels.")
         leaks: dict[tuple[int, int], list[_Leak]] = {}
         lost: list[int] = []
         for i, recording in enumerate(recordings):
-            stimulus = recording.stimulus or staircase(rate=recording.signal.rate, steps=settings.steps(), channels=(i + 1,))
+            stimulus = recording.stimulus or stepped_tones(rate=recording.signal.rate, steps=settings.steps(), channels=(i + 1,))
             if stimulus.kind != KIND or len(stimulus.channels) != 1:
                 raise UnusableInputError(
                     "This is not a recording of one channel driven alone. Nothing was computed; use the stimulus file exported for crosstalk."
@@ -139,18 +139,18 @@ class Crosstalk(UsualProcedure):
                 lost.append(driven)
             leaks |= {(driven, number): several for number, several in found.items()}
         results = [_channel(number, leaks, lost, recordings) for number in range(1, channels + 1)]
-        return gathered(results, recordings, chain)
+        return merge_channels(results, recordings, chain)
 
 
 def _leaks(recording: Recording, stimulus: Stimulus, driven: int, channels: int) -> dict[int, list[_Leak]]:
     """By listening channel, the reading's step first; empty when the driven tone is not there."""
     signal = recording.signal
-    start = found_start(signal, stimulus)
+    start = locate_preamble(signal, stimulus)
     found: dict[int, list[_Leak]] = {}
     if start is None or driven > channels:
         return found
     for step in steps_of(stimulus):
-        part = stretch_of(signal.channel(driven), start, step, signal.rate)
+        part = step_segment(signal.channel(driven), start, step, signal.rate)
         if part is None or not part.any():
             continue
         fit = fit_tone(part, signal.rate, step.frequency, 1, 1)
@@ -160,7 +160,7 @@ def _leaks(recording: Recording, stimulus: Stimulus, driven: int, channels: int)
         main, main_spread = _line(part, signal.rate, fit.frequency)
         undithered = _is_undithered(part, signal.rate, fit.frequency)
         for number in range(1, channels + 1):
-            other = stretch_of(signal.channel(number), start, step, signal.rate)
+            other = step_segment(signal.channel(number), start, step, signal.rate)
             if number != driven and other is not None:
                 size, spread = _line(other, signal.rate, fit.frequency)
                 ratio = size / main

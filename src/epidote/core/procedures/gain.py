@@ -9,20 +9,20 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core.analysis import sweep_deconvolution as dc
-from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable, settled_stretch
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
 from epidote.core.analysis.sine.tone import analyse_tone
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.chain.chain import Chain
-from epidote.core.chain.channel_scale import Terminal
+from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.level_setting import LevelText
+from epidote.core.procedures.common.level_setting import LevelString
 from epidote.core.procedures.protocol import (
     Conduct,
     CurveView,
-    UsualProcedure,
-    gathered,
+    ProcedureBase,
+    merge_channels,
     per_channel,
-    single_recording_channels,
+    require_consistent_channels,
     without_spreads,
 )
 from epidote.core.procedures.tone import tone_curves
@@ -44,7 +44,7 @@ class GainSettings(Settings):
     frequency: float = setting(1000.0, "Frequency", "Tone frequency; the exact frequency played is reported", "Hz", played=True, ge=5, le=100000)
     duration: float = setting(1.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
     level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
-    output_level: LevelText = setting("1 V", "Target output level", "Output level to find the required input for: V, dBV, W or dBFS of the input", max_length=40)
+    output_level: LevelString = setting("1 V", "Target output level", "Output level to find the required input for: V, dBV, W or dBFS of the input", max_length=40)
 
     @model_validator(mode="after")
     def _holds_cycles(self) -> GainSettings:
@@ -53,7 +53,7 @@ class GainSettings(Settings):
         return self
 
 
-class Gain(UsualProcedure):
+class Gain(ProcedureBase):
     key = "gain"
     title = "Gain"
     Settings = GainSettings
@@ -91,11 +91,11 @@ class Gain(UsualProcedure):
         return f"{format_plain(settings.frequency, 'Hz')}, {settings.level:g} dBFS"
 
     def analyse(self, recordings: Sequence[Recording], settings: GainSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         for recording in recordings:
-            require_usable(recording.signal, _LEAST_FRAMES)
+            require_valid(recording.signal, _LEAST_FRAMES)
         levels = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
-        result = gathered(levels, recordings, chain)
+        result = merge_channels(levels, recordings, chain)
         first = result.reading("gain")
         balance = [
             Reading("balance", r.channel, r.value - first.value, "dB", r.at, None, math.hypot(r.spread or 0.0, first.spread or 0.0))
@@ -111,7 +111,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     cautions = list(capture_cautions(signal, number))
     expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
     drive = recording.stimulus["level"] if recording.stimulus is not None else settings.level
-    x = settled_stretch(signal.channel(number), signal.rate, SETTLE / 2, settings.duration, _LEAST_FRAMES)
+    x = settled_segment(signal.channel(number), signal.rate, SETTLE / 2, settings.duration, _LEAST_FRAMES)
     found = analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE) if x.any() and expected < signal.rate / 2 else None
     if found is None or abs(found.fit.frequency / expected - 1) > 0.02:
         missing = (Caution.STIMULUS_NOT_FOUND,)
@@ -119,7 +119,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     fit = found.fit
     amplitude = abs(fit.amplitudes[0])
     at: dict[str, float | str] = {"frequency_hz": fit.frequency, "level_dbfs": drive}
-    terminal = Terminal.at(signal, chain, number)
+    terminal = ChannelScale.at(signal, chain, number)
     spread = DB_PER_NEPER * float(found.line_spreads[0]) / amplitude
     if found.undithered is not None:
         cautions.append(Caution.UNDITHERED)

@@ -14,15 +14,15 @@ from numpy.typing import NDArray
 from pydantic import model_validator
 
 from epidote.core.analysis import sweep_deconvolution as dc
-from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid
 from epidote.core.analysis.spectral.smoothing import log_bins
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.common.swept import SweepSettings
-from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, single_recording_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, require_consistent_channels
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.curve_features import value_at
+from epidote.core.results.curve_features import interpolate
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import setting
 from epidote.core.signals.signal import Recording, Samples
@@ -47,7 +47,7 @@ class ImpedanceSettings(SweepSettings):
         return self
 
 
-class Impedance(UsualProcedure):
+class Impedance(ProcedureBase):
     key = "impedance"
     title = "Impedance"
     Settings = ImpedanceSettings
@@ -83,13 +83,13 @@ class Impedance(UsualProcedure):
         return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.series_ohms:g} Ω in series"
 
     def analyse(self, recordings: Sequence[Recording], settings: ImpedanceSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         if max(settings.before_channel, settings.after_channel) > channels:
             raise UnusableInputError(
                 f"Impedance needs channels {settings.before_channel} and {settings.after_channel}; the recording has {channels}. Nothing was computed; record both sides of the resistor."
             )
         for recording in recordings:
-            require_usable(recording.signal, LEAST_FRAMES)
+            require_valid(recording.signal, LEAST_FRAMES)
         rate = recordings[0].signal.rate
         kernel = dc.kernel(recordings[0].stimulus or settings.played(rate), max(r.signal.frames for r in recordings))
         numbers = (settings.before_channel, settings.after_channel)
@@ -190,7 +190,7 @@ def _result(
         return Reading(key, 1, value, "Ω", where, None, spread if value is not None else None, limited)
 
     readings = [
-        ohms("impedance_1k", value_at(x, size, 1000.0), int(np.argmin(np.abs(x - 1000.0)))),
+        ohms("impedance_1k", interpolate(x, size, 1000.0), int(np.argmin(np.abs(x - 1000.0)))),
         ohms("minimum", float(size[low]), low, chosen=True),
         Reading("minimum_frequency", 1, float(x[low]), "Hz", {}, None, _place_spread(x, size, spreads, low)),
         ohms("maximum", float(size[high]), high, chosen=True),

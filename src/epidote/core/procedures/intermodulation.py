@@ -16,30 +16,30 @@ from typing import Any
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable, settled_stretch
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
 from epidote.core.analysis.sine import intermodulation as intermod
-from epidote.core.analysis.sine.stepped_tone import found_start, stretch_of
+from epidote.core.analysis.sine.stepped_tone import locate_preamble, step_segment
 from epidote.core.analysis.spectral.spectrum import bin_frequencies, line_levels, windowed_mean_squares
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.chain.chain import Chain
-from epidote.core.chain.channel_scale import Terminal
+from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError
 from epidote.core.procedures.common.stepped_tones import OVERHEAD
 from epidote.core.procedures.protocol import (
     Conduct,
     CurveView,
-    UsualProcedure,
-    gathered,
+    ProcedureBase,
+    merge_channels,
     per_channel,
-    single_recording_channels,
+    require_consistent_channels,
     without_spreads,
 )  # fmt: skip
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.result import Curve, Reading, Result, marks_of
+from epidote.core.results.result import Curve, Reading, Result, encode_annotations
 from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
 from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
-from epidote.core.stimuli.stepped_tones import Fixed, Step, staircase, steps_of
+from epidote.core.stimuli.stepped_tones import FixedTone, Step, stepped_tones, steps_of
 from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL
 from epidote.core.stimuli.two_tones import amplitudes, two_tones
 
@@ -117,7 +117,7 @@ class IntermodulationSettings(Settings):
         return found
 
 
-class Intermodulation(UsualProcedure):
+class Intermodulation(ProcedureBase):
     key = "intermodulation"
     title = "Intermodulation"
     Settings = IntermodulationSettings
@@ -142,8 +142,8 @@ class Intermodulation(UsualProcedure):
         if settings.sweep_from:
             level = 20 * math.log10(amplitudes(settings.level, settings.ratio)[1])
             steps = [Step(f, level, _SWEPT_DWELL) for f in settings.second_tones()]
-            yield staircase(
-                rate=chain.rate, steps=steps, channels=channels, fixed=Fixed(settings.frequency_1, 20 * math.log10(settings.ratio))
+            yield stepped_tones(
+                rate=chain.rate, steps=steps, channels=channels, fixed=FixedTone(settings.frequency_1, 20 * math.log10(settings.ratio))
             )
 
     def duration(self, settings: IntermodulationSettings, chain: Chain) -> float:
@@ -163,11 +163,11 @@ class Intermodulation(UsualProcedure):
         return f"{settings.frequency_1:g} Hz + {settings.frequency_2 / 1000:g} kHz, {settings.ratio:g}:1{swept}"
 
     def analyse(self, recordings: Sequence[Recording], settings: IntermodulationSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         for recording in recordings:
-            require_usable(recording.signal, _LEAST_FRAMES)
+            require_valid(recording.signal, _LEAST_FRAMES)
         results = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
-        return gathered(results, recordings, chain)
+        return merge_channels(results, recordings, chain)
 
 
 def _channel(recordings: Sequence[Recording], number: int, settings: IntermodulationSettings, chain: Chain) -> Result:
@@ -175,7 +175,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
     signal = recording.signal
     cautions = list(capture_cautions(signal, number, gaps=False))
     seconds = settings.duration if recording.stimulus is not None else None
-    x = settled_stretch(signal.channel(number), signal.rate, SETTLE / 2, seconds, _LEAST_FRAMES)
+    x = settled_segment(signal.channel(number), signal.rate, SETTLE / 2, seconds, _LEAST_FRAMES)
     f1, f2 = settings.frequency_1, settings.frequency_2
     if f2 >= signal.rate / 2:
         raise SettingError(f"The upper tone of {f2:g} Hz is above half the sample rate of {signal.rate:g} Hz. Use a lower frequency or a higher sample rate.")
@@ -185,7 +185,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
         keys = ("modulation_distortion", "difference_d2", "difference_d3", "total")
         at: dict[str, float | str] = {"ratio": settings.ratio}
         return Result((), tuple(Reading(k, number, None, "dB", at, cautions=missing) for k in keys), unique((*cautions, *missing)))
-    terminal = Terminal.at(signal, chain, number)
+    terminal = ChannelScale.at(signal, chain, number)
     curves = [_spectrum(x, signal.rate, found, terminal)]
     if len(recordings) > 1:
         curves += _swept(recordings[1], number, settings)
@@ -212,7 +212,7 @@ def modulation(found: intermod.TwoTones, convention: Convention) -> float | None
     return math.hypot(d2, d3) / math.sqrt(2)
 
 
-def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, terminal: Terminal) -> list[Reading]:
+def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, terminal: ChannelScale) -> list[Reading]:
     number = terminal.channel
     a1, a2 = found.amplitudes
     at: dict[str, float | str] = {
@@ -252,7 +252,7 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
     ]
 
 
-def _spectrum(x: Samples, rate: float, found: intermod.TwoTones, terminal: Terminal) -> Curve:
+def _spectrum(x: Samples, rate: float, found: intermod.TwoTones, terminal: ChannelScale) -> Curve:
     power, width = windowed_mean_squares(x - x.mean(), rate, WINDOW)
     f, level = bin_frequencies(power.size, width), line_levels(2 * WINDOW.enbw * power, terminal.level_offset)
     meta: dict[str, float | str] = {
@@ -269,19 +269,19 @@ def _marks(found: intermod.TwoTones, rate: float) -> str:
     """Where the tones and their products of 2nd and 3rd order lie."""
     f1, f2 = found.frequencies
     places = {"f1": f1, "f2": f2, **{name: intermod.place(order, f1, f2) for order, name in _NAMES.items()}}
-    return marks_of((f, name) for name, f in places.items() if f < rate / 2)
+    return encode_annotations((f, name) for name, f in places.items() if f < rate / 2)
 
 
 def _swept(recording: Recording, number: int, settings: IntermodulationSettings) -> list[Curve]:
     """Against the frequency of the second tone."""
     stimulus: Stimulus | None = recording.stimulus
     signal: Signal = recording.signal
-    start = found_start(signal, stimulus) if stimulus is not None else None
+    start = locate_preamble(signal, stimulus) if stimulus is not None else None
     if stimulus is None or start is None:
         return []
     rows = []
     for step in steps_of(stimulus):
-        part = stretch_of(signal.channel(number), start, step, signal.rate)
+        part = step_segment(signal.channel(number), start, step, signal.rate)
         found = intermod.two_tones(part, signal.rate, settings.frequency_1, step.frequency) if part is not None and part.any() else None
         if found is None:
             continue

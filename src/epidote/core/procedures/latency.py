@@ -13,18 +13,18 @@ from dataclasses import replace
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture_checks import headroom, is_clipped, require_usable
+from epidote.core.analysis.capture_checks import headroom, is_clipped, require_valid
 from epidote.core.analysis.delay.delay_estimation import Delay, delay_between
-from epidote.core.analysis.delay.two_path_delay import arrivals
+from epidote.core.analysis.delay.two_path_delay import two_arrivals
 from epidote.core.analysis.spreads import median_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.signal import Recording, Samples, Stimulus
-from epidote.core.stimuli.bursts import KIND, LEAD, LENGTH, Shot, one_shot, places_of, shots
+from epidote.core.stimuli.bursts import KIND, LEAD, LENGTH, BurstKind, burst_samples, burst_starts, burst_train
 
 LEAST_FRAMES = 256
 _JUMP = 0.5  # frames
@@ -34,7 +34,7 @@ _MISSING = (("latency", "s"), ("latency_samples", "samples"), ("polarity", "rati
 
 class LatencySettings(Settings):
     shots: int = setting(10, "Number of bursts", "Number of bursts", played=True, ge=1, le=1000)
-    shot: Shot = setting(Shot.SWEEP, "Burst signal", "Signal of a burst: short sweep, noise or click", played=True)
+    shot: BurstKind = setting(BurstKind.SWEEP, "Burst signal", "Signal of a burst: short sweep, noise or click", played=True)
     restart: bool = setting(False, "Restart stream", "Restart the audio stream for each burst; some devices change latency by a block at each start", played=True)
     longest: float = setting(0.5, "Maximum latency", "Longest latency that can be measured", "s", played=True, ge=0.01, le=30)
     level: float = setting(-12.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
@@ -47,10 +47,10 @@ class LatencySettings(Settings):
         return self
 
     def played(self, rate: float) -> Stimulus:
-        return shots(rate=rate, shot=self.shot, count=1 if self.restart else self.shots, level=self.level, longest=self.longest)
+        return burst_train(rate=rate, shot=self.shot, count=1 if self.restart else self.shots, level=self.level, longest=self.longest)
 
 
-class Latency(UsualProcedure):
+class Latency(ProcedureBase):
     key = "latency"
     title = "Latency"
     of_levels = False
@@ -85,12 +85,12 @@ class Latency(UsualProcedure):
         return f"{settings.shots} × {settings.shot}{anew}"
 
     def analyse(self, recordings: Sequence[Recording], settings: LatencySettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         for recording in recordings:
-            require_usable(recording.signal, LEAST_FRAMES)
+            require_valid(recording.signal, LEAST_FRAMES)
             if recording.stimulus is not None and recording.stimulus.kind != KIND:
                 raise UnusableInputError(f"This recording is of a {recording.stimulus.kind} stimulus, not of latency bursts. Nothing was computed; analyse it with the procedure that made the stimulus.")
-        result = gathered(per_channel(channels, lambda number: _channel(recordings, number, settings, chain)), recordings, chain)
+        result = merge_channels(per_channel(channels, lambda number: _channel(recordings, number, settings, chain)), recordings, chain)
         return replace(result, cautions=tuple(c for c in result.cautions if c is not Caution.UNCALIBRATED))  # a time needs no volts
 
 
@@ -99,7 +99,7 @@ def _heard(recording: Recording, number: int, settings: LatencySettings) -> tupl
     signal = recording.signal
     stimulus = recording.stimulus or settings.played(signal.rate)
     x, every = signal.channel(number), round(stimulus["every"])
-    return one_shot(stimulus), [x[place : place + every] for place in places_of(stimulus)]
+    return burst_samples(stimulus), [x[place : place + every] for place in burst_starts(stimulus)]
 
 
 def _found(recordings: Sequence[Recording], number: int, settings: LatencySettings) -> tuple[list[Delay], int]:
@@ -209,7 +209,7 @@ def _second_arrival(recording: Recording, number: int, settings: LatencySettings
     """Where the first shot came back twice, as when dry and processed are mixed."""
     signal = recording.signal
     wanted, stretches = _heard(recording, number, settings)
-    found = arrivals(wanted, stretches[0], signal.rate, (settings.band_low, settings.band_high))
+    found = two_arrivals(wanted, stretches[0], signal.rate, (settings.band_low, settings.band_high))
     if found is None:
         return []
     at: dict[str, float | str] = {"first_s": found.first / signal.rate}

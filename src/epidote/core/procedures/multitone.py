@@ -12,15 +12,15 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid
 from epidote.core.analysis.delay.clock_offset import OWN_CLOCK_PPM
-from epidote.core.analysis.sine.multitone import Tones, taken_apart
+from epidote.core.analysis.sine.multitone import Tones, analyse_multitone
 from epidote.core.analysis.spectral.spectrum import bin_frequencies, line_levels
 from epidote.core.analysis.spreads import power_spread_db
 from epidote.core.chain.chain import Chain
-from epidote.core.chain.channel_scale import Terminal
+from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.level_readings import level_readings
@@ -43,7 +43,7 @@ class MultitoneSettings(Settings):
         return self
 
 
-class Multitone(UsualProcedure):
+class Multitone(ProcedureBase):
     key = "multitone"
     title = "Multitone"
     Settings = MultitoneSettings
@@ -81,20 +81,20 @@ class Multitone(UsualProcedure):
         return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.per_octave} per octave, {settings.duration:g} s"
 
     def analyse(self, recordings: Sequence[Recording], settings: MultitoneSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         recording = recordings[0]
-        require_usable(recording.signal, 4096)
+        require_valid(recording.signal, 4096)
         stimulus = recording.stimulus or self._stimulus(settings, recording.signal.rate)
         if stimulus.kind != KIND:
             raise UnusableInputError(f"This recording is of a {stimulus.kind} stimulus, not of a multitone. Nothing was computed; analyse it with the procedure that made the stimulus.")
         results = per_channel(channels, lambda number: _channel(recording, stimulus, number, chain))
-        return gathered(results, recordings, chain)
+        return merge_channels(results, recordings, chain)
 
 
 def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain) -> Result:
     signal = recording.signal
     cautions = list(capture_cautions(signal, number, gaps=False))
-    found = taken_apart(signal.channel(number), stimulus)
+    found = analyse_multitone(signal.channel(number), stimulus)
     if found is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         return Result(
@@ -102,7 +102,7 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
             tuple(Reading(k, number, None, "dB", cautions=missing) for k in ("distortion_noise", "gain_1k")),
             unique((*cautions, *missing)),
         )
-    terminal = Terminal.at(signal, chain, number)
+    terminal = ChannelScale.at(signal, chain, number)
     ppm = (found.ratio - 1) * 1e6
     if abs(ppm) > OWN_CLOCK_PPM:
         cautions.append(Caution.OTHER_CLOCK)
@@ -128,7 +128,7 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
     return Result((level, floor, spectrum), tuple(readings), unique(cautions))
 
 
-def _curves(found: Tones, terminal: Terminal, chain: Chain) -> tuple[Curve, Curve, Curve]:
+def _curves(found: Tones, terminal: ChannelScale, chain: Chain) -> tuple[Curve, Curve, Curve]:
     """Gain of every tone; what lies from each tone to the next, relative to the tone at the output; and the whole spectrum."""
     number, x = terminal.channel, found.frequencies
     gain = 20 * np.log10(np.maximum(found.peaks, 1e-20) / found.played) + (chain.offset_db(number) or 0.0)

@@ -12,18 +12,25 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture_checks import headroom, require_usable, steady_span
+from epidote.core.analysis.capture_checks import headroom, require_valid, steady_interval
 from epidote.core.analysis.sine.tone import analyse_tone
 from epidote.core.analysis.spectral.fractional_octave import band_powers, centres, edges
 from epidote.core.analysis.spectral.quasi_peak import quasi_peak
-from epidote.core.analysis.spectral.spectrum import LINE_CLEAR, band_power, band_powers_of, fast_stretch, mains_lines, windowed_mean_squares
+from epidote.core.analysis.spectral.spectrum import (
+    LINE_CLEAR,
+    band_power,
+    band_powers_of,
+    mains_lines,
+    trim_to_fast_length,
+    windowed_mean_squares,
+)
 from epidote.core.analysis.spectral.weighting import AES17_DB, Weighting
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
 from epidote.core.chain.chain import Chain
-from epidote.core.chain.channel_scale import Terminal
-from epidote.core.procedures.common.level_setting import LevelText
-from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.procedures.common.level_setting import LevelString
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.spectrum import Mains
 from epidote.core.quantities.units import QuantityError, from_db, parse, parse_as
 from epidote.core.results.caution import Caution
@@ -43,7 +50,7 @@ class NoiseSettings(Settings):
     duration: float = setting(5.0, "Duration", "Duration of the recording, with nothing played", "s", played=True, ge=0.2, le=600)
     band_low: float = setting(20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
     band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
-    reference_level: LevelText = setting(
+    reference_level: LevelString = setting(
         "0 dBFS", "SNR reference level", "Reference level for SNR, at the unit's output: V, dBV, W or dBFS of the input", max_length=40
     )
     mains: Mains = setting(Mains.FIFTY, "Mains frequency", "Mains frequency, for separating hum from noise")
@@ -54,7 +61,7 @@ class NoiseSettings(Settings):
         return self
 
 
-class Noise(UsualProcedure):
+class Noise(ProcedureBase):
     key = "noise"
     title = "Noise"
     of_any_recording = True
@@ -86,11 +93,11 @@ class Noise(UsualProcedure):
         return f"{settings.band_low:g} Hz–{settings.band_high / 1000:g} kHz, {settings.duration:g} s"
 
     def analyse(self, recordings: Sequence[Recording], settings: NoiseSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         for recording in recordings:
-            require_usable(recording.signal, LEAST_FRAMES)
+            require_valid(recording.signal, LEAST_FRAMES)
         results = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
-        return gathered(results, recordings, chain)
+        return merge_channels(results, recordings, chain)
 
 
 def _reference(settings: NoiseSettings, chain: Chain, full: float | None) -> float | None:
@@ -109,8 +116,8 @@ def _reference(settings: NoiseSettings, chain: Chain, full: float | None) -> flo
 
 def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettings, chain: Chain) -> Result:
     recording = recordings[0]
-    rate, terminal = recording.signal.rate, Terminal.of(chain, number)
-    x = fast_stretch(recording.signal.channel(number))
+    rate, terminal = recording.signal.rate, ChannelScale.of(chain, number)
+    x = trim_to_fast_length(recording.signal.channel(number))
     x = x - x.mean()
     power, width = windowed_mean_squares(x, rate, WINDOW)
     low, high = settings.band_low, min(settings.band_high, rate / 2)
@@ -166,9 +173,9 @@ def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[flo
         return [Reading(key, number, None, "dB", at, cautions=missing) for key, *_ in keys]
     signal = recordings[1].signal
     x = signal.channel(number)
-    first, end = steady_span(x, signal.rate)
+    first, end = steady_interval(x, signal.rate)
     first = min(first + round(SETTLE / 2 * signal.rate), end)
-    x = fast_stretch(x[first : max(end, first + 256)])
+    x = trim_to_fast_length(x[first : max(end, first + 256)])
     readings = []
     for key, weighting, offset in keys:
         found = analyse_tone(x, signal.rate, _RANGE_TONE, 1, band, weighting) if x.size >= 256 and x.any() else None
@@ -181,7 +188,7 @@ def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[flo
     return readings
 
 
-def _curves(power: Samples, width: float, band: tuple[float, float], terminal: Terminal) -> tuple[Curve, ...]:
+def _curves(power: Samples, width: float, band: tuple[float, float], terminal: ChannelScale) -> tuple[Curve, ...]:
     number, unit = terminal.channel, terminal.level_unit
     low = max(band[0], 12 * width, 1.0)
     fine, thirds = centres(_FINE, low, band[1]), centres(3, low, band[1])

@@ -19,7 +19,7 @@ from epidote.core.settings import Settings
 from epidote.core.signals.signal import Recording, Signal, Stimulus
 
 
-def drive_level(settings: Settings, chain: Chain) -> float:
+def precheck_level(settings: Settings, chain: Chain) -> float:
     """dBFS that a look before a run may use: that at which a procedure plays, or near which it begins, under the chain's ceiling."""
     from epidote.core.procedures.common.level_setting import drive_dbfs
 
@@ -36,14 +36,14 @@ def drive_level(settings: Settings, chain: Chain) -> float:
 
 
 @dataclass(frozen=True)
-class Stoppable:
+class InterruptibleStimulus:
     """A stimulus that ends early once ``enough`` says so of the signal that came back so far."""
 
     stimulus: Stimulus
     enough: Callable[[Signal], bool]
 
 
-Conduct = Generator[Stimulus | Stoppable, Recording, None]
+Conduct = Generator[Stimulus | InterruptibleStimulus, Recording, None]
 _LOOK, _LOOK_ABOVE_DB = -20.0, 20.0
 
 
@@ -106,7 +106,7 @@ class Procedure(Protocol[S]):
         """The settings in a few words, for a column head."""
 
 
-class UsualProcedure:
+class ProcedureBase:
     """What most procedures have in common; a procedure that differs says so."""
 
     of_the_chain = True
@@ -145,14 +145,14 @@ class UsualProcedure:
 _MOST_STIMULI = 1000
 
 
-def stimulus_of(wanted: Stimulus | Stoppable) -> Stimulus:
-    return wanted.stimulus if isinstance(wanted, Stoppable) else wanted
+def stimulus_of(wanted: Stimulus | InterruptibleStimulus) -> Stimulus:
+    return wanted.stimulus if isinstance(wanted, InterruptibleStimulus) else wanted
 
 
 SHARED_TITLES = {"clock_offset": "Sample clock offset", "start": "Start in recording"}  # readings that every procedure may bring
 
 
-def titles_of(carried: Any) -> dict[str, str]:
+def reading_titles(carried: Any) -> dict[str, str]:
     """The words for a procedure's readings, by key."""
     return {**carried.reading_titles, **SHARED_TITLES}
 
@@ -181,7 +181,7 @@ def procedure(key: str) -> Any:
     return _loaded(key)()
 
 
-def gathered(results: Sequence[Result], recordings: Sequence[Recording], chain: Chain) -> Result:
+def merge_channels(results: Sequence[Result], recordings: Sequence[Recording], chain: Chain) -> Result:
     """The channels' results as one, with what holds for the whole run: dropouts that the device reported, a chain without volts."""
     cautions = [c for r in results for c in r.cautions]
     if any(r.faults for r in recordings):
@@ -209,7 +209,7 @@ def _explained(readings: Sequence[Reading], recordings: Sequence[Recording]) -> 
     return tuple(explained(r) for r in readings)
 
 
-def single_recording_channels(recordings: Sequence[Recording]) -> int:
+def require_consistent_channels(recordings: Sequence[Recording]) -> int:
     """Channel count that all recordings of a run share, each at its stimulus' rate. Raises UnusableInputError."""
     if not recordings:
         raise UnusableInputError("There is no recording to analyse. Measure again, or select a recording.")

@@ -10,24 +10,24 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from epidote.core.analysis.capture_checks import headroom, require_usable
+from epidote.core.analysis.capture_checks import headroom, require_valid
 from epidote.core.analysis.spectral.spectrum import (
     LINE_CLEAR,
     MAINS_ORDERS,
     band_power,
     band_powers_of,
     bin_frequencies,
-    fast_stretch,
     line_levels,
     mains_lines,
+    trim_to_fast_length,
     windowed_mean_squares,
 )
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
 from epidote.core.chain.chain import Chain
-from epidote.core.chain.channel_scale import Terminal
-from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading, Result
@@ -54,7 +54,7 @@ class SpectrumSettings(Settings):
     band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the bandwidth of the level readings", "Hz", gt=0, le=192000)
 
 
-class Spectrum(UsualProcedure):
+class Spectrum(ProcedureBase):
     key = "spectrum"
     title = "Spectrum"
     of_any_recording = True
@@ -81,16 +81,16 @@ class Spectrum(UsualProcedure):
         return f"{settings.duration:g} s, nothing played"
 
     def analyse(self, recordings: Sequence[Recording], settings: SpectrumSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         recording = recordings[0]
-        require_usable(recording.signal, LEAST_FRAMES)
+        require_valid(recording.signal, LEAST_FRAMES)
         results = per_channel(channels, lambda number: _channel(recording, number, settings, chain))
-        return gathered(results, recordings, chain)
+        return merge_channels(results, recordings, chain)
 
 
 def _channel(recording: Recording, number: int, settings: SpectrumSettings, chain: Chain) -> Result:
-    rate, terminal = recording.signal.rate, Terminal.of(chain, number)
-    x = fast_stretch(recording.signal.channel(number))
+    rate, terminal = recording.signal.rate, ChannelScale.of(chain, number)
+    x = trim_to_fast_length(recording.signal.channel(number))
     clean, width = windowed_mean_squares(x, rate, WINDOW)
     top = min(settings.band_high, rate / 2)
     at: dict[str, float | str] = {"band_low_hz": settings.band_low, "band_high_hz": top}

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable, settled_stretch
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
 from epidote.core.analysis.sine.hum import hum_in_harmonics, mains_seen, may_meet_hum
 from epidote.core.analysis.sine.tone import ToneAnalysis, analyse_tone
 from epidote.core.analysis.spectral.spectrum import LINE_CLEAR, MAINS, MAINS_ORDERS, bin_frequencies, line_levels, line_powers
@@ -20,21 +20,21 @@ from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db
 from epidote.core.chain.chain import Chain
-from epidote.core.chain.channel_scale import Terminal
-from epidote.core.concurrency import aside
+from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.concurrency import start_in_thread
 from epidote.core.procedures.protocol import (
     Conduct,
     CurveView,
-    UsualProcedure,
-    gathered,
+    ProcedureBase,
+    merge_channels,
     per_channel,
-    single_recording_channels,
+    require_consistent_channels,
     without_spreads,
 )
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, to_db
 from epidote.core.results.caution import Caution
-from epidote.core.results.result import Curve, Reading, Result, marks_of
+from epidote.core.results.result import Curve, Reading, Result, encode_annotations
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.signal import Recording, Samples, Signal
 from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, tone
@@ -58,7 +58,7 @@ class ToneSettings(Settings):
         return self
 
 
-class Tone(UsualProcedure):
+class Tone(ProcedureBase):
     key = "tone"
     title = "Single tone"
     of_any_recording = True
@@ -90,19 +90,19 @@ class Tone(UsualProcedure):
         return f"{format_plain(settings.frequency, 'Hz')}, {settings.duration:g} s{weighted}"
 
     def analyse(self, recordings: Sequence[Recording], settings: ToneSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         recording = recordings[0]
-        require_usable(recording.signal, LEAST_FRAMES)
+        require_valid(recording.signal, LEAST_FRAMES)
         results = per_channel(channels, lambda number: _analyse_channel(recording, number, settings, chain))
-        return gathered(results, recordings, chain)
+        return merge_channels(results, recordings, chain)
 
 
 def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, chain: Chain) -> Result:
     signal = recording.signal
-    wrong_with_it = aside(lambda: capture_cautions(signal, number))
+    wrong_with_it = start_in_thread(lambda: capture_cautions(signal, number))
     expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
     played = recording.stimulus is not None
-    x = settled_stretch(
+    x = settled_segment(
         signal.channel(number), signal.rate, SETTLE / 2 if played else 0.0, settings.duration if played else None, LEAST_FRAMES
     )
     found = (
@@ -124,14 +124,14 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         cautions.append(Caution.UNDITHERED)
     if may_meet_hum(found.fit.frequency, len(found.fit.amplitudes), found.rate / found.frames) and hum_in_harmonics(found, mains_seen(found)):
         cautions.append(Caution.HUM_INCLUDED)
-    terminal = Terminal.at(signal, chain, number)
+    terminal = ChannelScale.at(signal, chain, number)
     readings = _readings(found, signal, settings, terminal)
     if found.undithered is not None and found.undithered.coherent:
         readings = tuple(without_spreads(readings))
     return Result(tone_curves(found, terminal), readings, tuple(cautions))
 
 
-def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal: Terminal) -> tuple[Reading, ...]:
+def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal: ChannelScale) -> tuple[Reading, ...]:
     fit = c.fit
     number = terminal.channel
     carrier = abs(fit.amplitudes[0])
@@ -195,7 +195,7 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
     return tuple(readings)
 
 
-def _hum(c: ToneAnalysis, terminal: Terminal) -> Reading:
+def _hum(c: ToneAnalysis, terminal: ChannelScale) -> Reading:
     """Mains lines (50 or 60 Hz, whichever is stronger, to the 10th harmonic) as one level, less the noise under them."""
     width = c.rate / c.frames
     best = _Lines(0.0, 0.0, 0.0, False, 50.0)
@@ -229,13 +229,13 @@ class _Lines:
         return _Lines(float(powers.sum()), float(under.sum()), variance, bool(np.any(powers > LINE_CLEAR * under)), mains)
 
 
-def tone_curves(c: ToneAnalysis, terminal: Terminal) -> tuple[Curve, ...]:
+def tone_curves(c: ToneAnalysis, terminal: ChannelScale) -> tuple[Curve, ...]:
     """Spectrum in dBFS, dBV or dB SPL (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
     number = terminal.channel
     frequencies, level = bin_frequencies(c.spectrum.size, c.rate / c.frames), line_levels(c.spectrum, terminal.level_offset)
     meta: dict[str, float | str] = {
         "window": WINDOW.name, "enbw_hz": WINDOW.enbw * c.rate / c.frames, "frames": float(c.frames),
-        "marks": marks_of((n * c.fit.frequency, f"H{n}") for n in range(1, len(c.fit.amplitudes) + 1)),
+        "marks": encode_annotations((n * c.fit.frequency, f"H{n}") for n in range(1, len(c.fit.amplitudes) + 1)),
     }  # fmt: skip
     shown = min(c.frames, max(64, round(_CYCLES_SHOWN * c.rate / c.fit.frequency)), 16384)
     first = (c.frames - shown) // 2

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 _ENGINEERING = {-12: "p", -9: "n", -6: "µ", -3: "m", 0: "", 3: "k", 6: "M", 9: "G"}
 _PREFIXED = {"V", "W", "Pa", "Hz", "s", "Ω"}
 _DB_LIKE = {"dB", "dBFS", "dBV", "dBu", "dB SPL", "dB/oct"}
-NOT_GIVEN = "–"
+MISSING_VALUE = "–"
 _COUNTS = ("events",)
 
 
@@ -36,7 +36,7 @@ def format_quantity(value: float | None, unit: str, *, digits: int = 4, uncertai
     decimals at most, or more when ``uncertainty`` supports them, and so do samples; ``None`` and values that are not finite give a dash.
     """
     if value is None or not math.isfinite(value):
-        return NOT_GIVEN
+        return MISSING_VALUE
     prefix = ""
     if unit in _DB_LIKE:
         decimals = 2

@@ -16,14 +16,14 @@ _R80_BETWEEN = (1.03, 1.09, 1.15, 1.22, 1.28, 1.36, 1.45, 1.55, 1.65, 1.75, 1.85
                 3.25, 3.45, 3.65, 3.87, 4.12, 4.37, 4.62, 4.87, 5.15, 5.45, 5.8, 6.15, 6.5, 6.9, 7.3, 7.75, 8.25, 8.75, 9.25, 9.75)  # fmt: skip
 
 
-def about_1_khz(per_octave: float, low: float, high: float) -> Samples:
+def fractional_octave_series(per_octave: float, low: float, high: float) -> Samples:
     """``per_octave`` frequencies in each octave of base ten (IEC 61260-1), 1 kHz among them, that are called low to high Hz, rising."""
     step = 10 ** (0.3 / per_octave)
     first, last = (math.log(f / 1000) / math.log(step) for f in (low * (1 - NOMINAL), high * (1 + NOMINAL)))
     return np.asarray(1000 * step ** np.arange(math.ceil(first), math.floor(last) + 1), dtype=np.float64)
 
 
-def preferred(count: int, low: float, high: float) -> Samples:
+def preferred_numbers(count: int, low: float, high: float) -> Samples:
     """The preferred numbers R10, R20, R40 or R80 of ISO 3 from low to high, rising: 10^(k/count) rounded as the standard lists them."""
     k = np.arange(math.floor(count * math.log10(low)), math.ceil(count * math.log10(high)) + 1)
     values = np.array([10.0 ** (i // count) * _mantissa(int(i % count), count) for i in k])

@@ -13,7 +13,7 @@ from epidote.core.signals.signal import Samples
 LOGARITHMIC = ("Hz", "V", "W", "FS")  # units of axes along which ratios count
 
 
-def value_at(x: Samples, y: Samples, at: float, log_x: bool = True) -> float | None:
+def interpolate(x: Samples, y: Samples, at: float, log_x: bool = True) -> float | None:
     """y at ``at`` by a cubic spline through the neighbours; None outside the curve. x ascending (points,)."""
     if x.size == 0 or not x[0] - 1e-9 * abs(x[0]) <= at <= x[-1] + 1e-9 * abs(x[-1]):
         return None
@@ -33,16 +33,16 @@ def curve_at(curve: Curve, at: float) -> float | None:
         if curve.x.size == 0 or not curve.x[0] <= at <= curve.x[-1]:
             return None
         return float(np.interp(math.log(at), np.log(curve.x), curve.y) if log else np.interp(at, curve.x, curve.y))
-    return value_at(curve.x, curve.y, at, log_x=log)
+    return interpolate(curve.x, curve.y, at, log_x=log)
 
 
-def settled_phase(phase: Samples, at: int, polarity: int) -> Samples:
+def normalise_phase(phase: Samples, at: int, polarity: int) -> Samples:
     """A phase in radians (points,) less the whole turns that bring the point ``at`` nearest to 0, or to half a turn where polarity is -1."""
     target = 0.0 if polarity > 0 else math.pi
     return np.asarray(phase - 2 * np.pi * np.round((phase[at] - target) / (2 * np.pi)))
 
 
-def crossing(x: Samples, y: Samples, level: float, start: float, upwards: bool) -> float | None:
+def level_crossing(x: Samples, y: Samples, level: float, start: float, upwards: bool) -> float | None:
     """First x from ``start`` towards higher (or lower) x where y falls below ``level``; None if it never does.
 
     Between two points the place is found on the spline through their neighbours.
@@ -62,10 +62,10 @@ def crossing(x: Samples, y: Samples, level: float, start: float, upwards: bool) 
     return float(np.exp(places[0])) if places.size else float(x[outer])
 
 
-def corner(curve: Curve, drop_db: float, reference: float, upwards: bool) -> float | None:
+def cutoff_frequency(curve: Curve, drop_db: float, reference: float, upwards: bool) -> float | None:
     """Frequency in Hz above (or below) ``reference`` Hz where the level is ``drop_db`` under that at the reference."""
     level = curve_at(curve, reference)
-    return None if level is None else crossing(curve.x, curve.y, level - drop_db, reference, upwards)
+    return None if level is None else level_crossing(curve.x, curve.y, level - drop_db, reference, upwards)
 
 
 def slope(curve: Curve, x1: float, x2: float) -> float | None:

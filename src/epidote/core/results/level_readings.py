@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.results.caution import Caution
-from epidote.core.results.curve_features import corner, curve_at, flatness
+from epidote.core.results.curve_features import curve_at, cutoff_frequency, flatness
 from epidote.core.results.result import Curve, Reading
 from epidote.core.signals.signal import Samples
 
@@ -20,7 +20,7 @@ def reference_frequency(level: Curve) -> float:
     return 1000.0 if low < 1000 < high else math.sqrt(low * high)
 
 
-def judged_band(level: Curve) -> tuple[float, float]:
+def evaluation_band(level: Curve) -> tuple[float, float]:
     """20 Hz to 20 kHz as far as the curve goes, in Hz."""
     low, high = max(20.0, float(level.x[0])), min(20000.0, float(level.x[-1]))
     return (low, high) if high > low else (float(level.x[0]), float(level.x[-1]))
@@ -37,10 +37,10 @@ def level_readings(level: Curve, spreads: Samples | None) -> tuple[Reading, ...]
     readings = [Reading("gain_1k", number, base, "dB", {"frequency_hz": reference}, None, of.at(reference))]
     for key, drop in (("bandwidth_{}", 3.0), ("bandwidth_{}_1db", 1.0)):
         for side, upwards in (("low", False), ("high", True)):
-            found = corner(level, drop, reference, upwards)
+            found = cutoff_frequency(level, drop, reference, upwards)
             spread = None if found is None else of.of_corner(found)
             readings.append(Reading(key.format(side), number, found, "Hz", at, None, spread, () if found else outside))
-    low, top = judged_band(level)
+    low, top = evaluation_band(level)
     where: dict[str, float | str] = {"low_hz": low, "high_hz": top}
     readings.append(Reading("flatness", number, flatness(level, low * 0.999, top * 1.001), "dB", where, None, of.of_flatness(low, top)))
     last = curve_at(level, min(20000.0, high))
@@ -88,6 +88,6 @@ class _Spreads:
         return 0.5 * math.hypot(float(self.points[top]), float(self.points[bottom]))
 
 
-def read_again(curves: Iterable[Curve]) -> dict[tuple[str, int], Reading]:
+def recompute_level_readings(curves: Iterable[Curve]) -> dict[tuple[str, int], Reading]:
     """The level readings by key and channel, off level curves that were changed after the analysis."""
     return {(r.key, r.channel): r for curve in curves for r in level_readings(curve, None)}

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from epidote.core.results.caution import Caution, unique
-from epidote.core.signals.signal import Samples, locked
+from epidote.core.signals.signal import Samples, as_readonly
 
 
 @dataclass(frozen=True)
@@ -56,10 +56,10 @@ class Curve:
     meta: Mapping[str, float | str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "x", locked(self.x))
-        object.__setattr__(self, "y", locked(self.y))
+        object.__setattr__(self, "x", as_readonly(self.x))
+        object.__setattr__(self, "y", as_readonly(self.y))
         if self.floor is not None:
-            object.__setattr__(self, "floor", locked(self.floor))
+            object.__setattr__(self, "floor", as_readonly(self.floor))
         if self.x.shape != self.y.shape or self.x.ndim != 1:
             raise ValueError(f"curve {self.key}: x has shape {self.x.shape}, y {self.y.shape}")
 
@@ -123,12 +123,12 @@ def sound_curve(curve: Curve) -> Curve | None:
     return replace(curve, x=curve.x[keep], y=curve.y[keep], floor=None if curve.floor is None else curve.floor[keep])
 
 
-def marks_of(places: Iterable[tuple[float, str]]) -> str:
+def encode_annotations(places: Iterable[tuple[float, str]]) -> str:
     """What stands where on a curve's axis, for its ``meta["marks"]``."""
     return ";".join(f"{x:.10g} {name}" for x, name in places)
 
 
-def marks_on(curve: Curve) -> list[tuple[float, str]]:
+def annotations_of(curve: Curve) -> list[tuple[float, str]]:
     """The places and names that ``marks_of`` wrote."""
     parts = (m.partition(" ") for m in str(curve.meta.get("marks", "")).split(";") if m)
     return [(float(x), name) for x, _, name in parts]

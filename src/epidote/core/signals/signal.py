@@ -18,7 +18,7 @@ from epidote.core.errors import UnusableInputError
 Samples = NDArray[np.float64]
 
 
-def locked(values: Any) -> Samples:
+def as_readonly(values: Any) -> Samples:
     """A read-only float64 array of ``values``, copied only when it must be."""
     array = np.ascontiguousarray(values, dtype=np.float64)
     if array.flags.writeable:
@@ -27,13 +27,13 @@ def locked(values: Any) -> Samples:
     return array
 
 
-EXTREMES_OVER = 4096
+BLOCK_FRAMES = 4096
 
 
-def extremes_of(x: Samples) -> tuple[Samples, Samples]:
+def block_min_max(x: Samples) -> tuple[Samples, Samples]:
     """The greatest and the least of each ``EXTREMES_OVER`` samples of x (frames,), the last of fewer; 0 of nothing."""
-    whole = x.size // EXTREMES_OVER * EXTREMES_OVER
-    blocks, rest = x[:whole].reshape(-1, EXTREMES_OVER), x[whole:] if whole < x.size else x[:0]
+    whole = x.size // BLOCK_FRAMES * BLOCK_FRAMES
+    blocks, rest = x[:whole].reshape(-1, BLOCK_FRAMES), x[whole:] if whole < x.size else x[:0]
     last = [rest] if rest.size or whole else [np.zeros(1)]
     highs, lows = blocks.max(axis=1), blocks.min(axis=1)
     if last[0].size:
@@ -51,7 +51,7 @@ class Signal:
 
     def __post_init__(self) -> None:
         samples = self.samples[:, None] if self.samples.ndim == 1 else self.samples
-        object.__setattr__(self, "samples", locked(samples))
+        object.__setattr__(self, "samples", as_readonly(samples))
 
     @property
     def frames(self) -> int:
@@ -74,7 +74,7 @@ class Signal:
         """The greatest and the least (blocks,) of each block of ``EXTREMES_OVER`` samples of a channel."""
         found = self._extremes.get(number)
         if found is None:
-            found = self._extremes[number] = extremes_of(self.channel(number))
+            found = self._extremes[number] = block_min_max(self.channel(number))
         return found
 
     def peak(self, number: int) -> float:
@@ -88,7 +88,7 @@ class Signal:
 
     @cached_property
     def _by_channel(self) -> Samples:
-        return locked(self.samples.T)
+        return as_readonly(self.samples.T)
 
 
 @dataclass(frozen=True)
@@ -154,7 +154,7 @@ _MAKERS: dict[str, Maker] = {}
 _NEEDS: dict[str, Needs] = {}
 
 
-def stimulus_maker(kind: str, needs: str | Needs) -> Callable[[Maker], Maker]:
+def register_stimulus(kind: str, needs: str | Needs) -> Callable[[Maker], Maker]:
     """Register the function (rate, parameters) -> samples that makes stimuli of this kind.
 
     needs: names of the parameters without which neither it nor an analysis can do, or what gives them for the parameters there are.
@@ -206,7 +206,7 @@ def _made(kind: str, rate: float, parameters: tuple[tuple[str, float], ...]) -> 
     made = maker(rate, values)
     if made.shape != (round(values["frames"]),):
         raise ValueError("a stimulus of another length than it says")
-    return locked(made)
+    return as_readonly(made)
 
 
 @dataclass(frozen=True)

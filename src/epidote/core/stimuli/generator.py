@@ -16,7 +16,7 @@ import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import Samples, locked
+from epidote.core.signals.signal import Samples, as_readonly
 
 RAMP = 0.01  # seconds in which the gate opens or closes
 NOISE_CREST = 4.0  # noise is cut at four times its RMS, which touches one sample in 16,000
@@ -24,7 +24,7 @@ _LOOP = 1 << 17
 _TONES_PER_DECADE = 10
 
 
-class ProgrammeKind(StrEnum):
+class Waveform(StrEnum):
     NOTHING = "nothing"
     TONE = "tone"
     TWO_TONES = "two tones"
@@ -34,13 +34,13 @@ class ProgrammeKind(StrEnum):
 
 
 @dataclass(frozen=True)
-class Programme:
+class GeneratorSettings:
     """level in dBFS: of the tone; of a sine with the same RMS for noise; of a sine with the same peak for all others.
 
     frequency, second: Hz; outputs: positions among the chain's outputs that carry it, from 1.
     """
 
-    kind: ProgrammeKind = ProgrammeKind.NOTHING
+    kind: Waveform = Waveform.NOTHING
     level: float = -20.0
     frequency: float = 1000.0
     second: float = 1100.0
@@ -49,9 +49,9 @@ class Programme:
     @property
     def peak_db(self) -> float:
         """Greatest value in dB re full scale."""
-        return self.level + (20 * math.log10(NOISE_CREST) - 3.01 if self.kind is ProgrammeKind.NOISE else 0.0)
+        return self.level + (20 * math.log10(NOISE_CREST) - 3.01 if self.kind is Waveform.NOISE else 0.0)
 
-    def below(self, ceiling_dbfs: float) -> Programme:
+    def below(self, ceiling_dbfs: float) -> GeneratorSettings:
         """The same, as loud as the ceiling lets it be."""
         return self if self.peak_db <= ceiling_dbfs else replace(self, level=self.level - (self.peak_db - ceiling_dbfs))
 
@@ -59,14 +59,14 @@ class Programme:
         return {**asdict(self), "kind": str(self.kind), "outputs": list(self.outputs)}
 
     @staticmethod
-    def from_json(data: Mapping[str, Any]) -> Programme:
-        return Programme(ProgrammeKind(data["kind"]), data["level"], data["frequency"], data["second"], tuple(data["outputs"]))
+    def from_json(data: Mapping[str, Any]) -> GeneratorSettings:
+        return GeneratorSettings(Waveform(data["kind"]), data["level"], data["frequency"], data["second"], tuple(data["outputs"]))
 
 
-NOTHING = Programme()
+NOTHING = GeneratorSettings()
 
 
-class Player:
+class SignalGenerator:
     """Makes a programme block by block. A change closes the gate, takes over, and opens it again; ``mute`` silences within one block."""
 
     def __init__(self, rate: float, channels: int, ceiling_dbfs: float = 0.0) -> None:
@@ -84,18 +84,18 @@ class Player:
     def sounding(self) -> bool:
         return self._gate > 0
 
-    def play(self, programme: Programme, samples: Samples | None = None) -> None:
+    def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
         """``samples`` (frames,) in FS: what a file holds, at this rate; played over and over, its peak at the programme's level.
 
         Raises SettingError for a frequency that the rate cannot carry.
         """
-        top = max(programme.frequency, programme.second if programme.kind is ProgrammeKind.TWO_TONES else 0.0)
-        if programme.kind in (ProgrammeKind.TONE, ProgrammeKind.TWO_TONES) and not 0 < top < self.rate / 2:
+        top = max(programme.frequency, programme.second if programme.kind is Waveform.TWO_TONES else 0.0)
+        if programme.kind in (Waveform.TONE, Waveform.TWO_TONES) and not 0 < top < self.rate / 2:
             raise SettingError(f"{top:g} Hz cannot be played at a sample rate of {self.rate:g} Hz. Use less than {self.rate / 2:g} Hz.")
         loop = None
-        if programme.kind is ProgrammeKind.MULTITONE:
+        if programme.kind is Waveform.MULTITONE:
             loop = multitone_loop(self.rate)
-        elif programme.kind is ProgrammeKind.FILE:
+        elif programme.kind is Waveform.FILE:
             if samples is None or not samples.size or not np.abs(samples).max() > 0:
                 raise SettingError("The file contains no audio. Use another file.")
             loop = samples / np.abs(samples).max()
@@ -119,7 +119,7 @@ class Player:
         if changed and self._gate == 0:
             self._now, self._loop, changed = self._next, self._next_loop, False
             self._phases, self._place = [0.0, 0.0], 0
-        if self._now.kind is ProgrammeKind.NOTHING:
+        if self._now.kind is Waveform.NOTHING:
             self._gate = 0.0
             return out
         step = 1 / (RAMP * self.rate) * (-1 if changed else 1)
@@ -140,11 +140,11 @@ class Player:
 
     def _made(self, frames: int) -> Samples:
         p, scale = self._now, from_db(self._now.level)
-        if p.kind is ProgrammeKind.TONE:
+        if p.kind is Waveform.TONE:
             return scale * self._sine(0, p.frequency, frames)
-        if p.kind is ProgrammeKind.TWO_TONES:
+        if p.kind is Waveform.TWO_TONES:
             return 0.5 * scale * (self._sine(0, p.frequency, frames) + self._sine(1, p.second, frames))
-        if p.kind is ProgrammeKind.NOISE:
+        if p.kind is Waveform.NOISE:
             return np.asarray(np.clip(self._rng.standard_normal(frames), -NOISE_CREST, NOISE_CREST) * (scale / math.sqrt(2)))
         if self._loop is None:
             return np.zeros(frames)
@@ -178,4 +178,4 @@ def multitone_loop(rate: float) -> Samples:
     spectrum = np.zeros(_LOOP // 2 + 1, complex)
     spectrum[bins] = np.exp(2j * np.pi * np.random.default_rng(0).random(bins.size))
     loop = np.fft.irfft(spectrum)
-    return locked(loop / np.abs(loop).max())
+    return as_readonly(loop / np.abs(loop).max())

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import Samples, Stimulus, stimulus_maker
+from epidote.core.signals.signal import Samples, Stimulus, register_stimulus
 from epidote.core.stimuli.tone import fade_ends
 
 SILENCE, STEP, RAMP, TAIL = 0.25, 0.22, 0.02, 0.15  # seconds
@@ -15,7 +15,7 @@ FREQUENCY = 1000.0
 BELOW_DB = (-20.0, 0.0, -20.0)  # of each step, re the level asked for
 
 
-def level_steps(*, rate: float, level: float, frequency: float = FREQUENCY, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+def level_check_tone(*, rate: float, level: float, frequency: float = FREQUENCY, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
     """Silence, then the tone 20 dB below ``level`` dBFS, at it, and 20 dB below again."""
     step, silence = round(STEP * rate), round(SILENCE * rate)
     parameters = {
@@ -25,7 +25,7 @@ def level_steps(*, rate: float, level: float, frequency: float = FREQUENCY, chan
     return Stimulus("level steps", rate, parameters, channels)
 
 
-@stimulus_maker("level steps", "frequency level silence step")
+@register_stimulus("level steps", "frequency level silence step")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     out = np.zeros(round(p["frames"]))
     step = round(p["step"])

@@ -22,7 +22,7 @@ SILENCE, MARK, GAP = 0.5, 0.6, 0.6  # seconds: at both ends; one mark; between a
 _LOW, _HIGH, _RAMP = 300.0, 9000.0, 0.01
 
 
-def mark(rate: float, level: float) -> Samples:
+def marker_chirp(rate: float, level: float) -> Samples:
     """One mark (frames,): an exponential sweep from 300 Hz to 9 kHz, or 0.4 of the rate where that is lower."""
     high = min(_HIGH, 0.4 * rate)
     frames = round(MARK * rate)
@@ -34,7 +34,7 @@ def mark(rate: float, level: float) -> Samples:
 
 
 @dataclass(frozen=True)
-class Marked:
+class MarkedSequence:
     """What a marked file holds: the stimuli in order, and in which frame each, and each mark, begins."""
 
     stimuli: tuple[Stimulus, ...]
@@ -57,7 +57,7 @@ class Marked:
     def samples(self) -> Samples:
         """Samples (frames, channels) in FS; the marks sound on every channel."""
         out = np.zeros((self.frames, self.channels))
-        sound = mark(self.rate, self.level)
+        sound = marker_chirp(self.rate, self.level)
         for place in (self.first_mark, self.last_mark):
             out[place : place + sound.size] = sound[:, None]
         for stimulus, place in zip(self.stimuli, self.starts, strict=True):
@@ -72,12 +72,12 @@ class Marked:
         }  # fmt: skip
 
     @staticmethod
-    def from_json(data: Mapping[str, Any]) -> Marked:
+    def from_json(data: Mapping[str, Any]) -> MarkedSequence:
         """Raises UnusableInputError."""
         try:
             stimuli = tuple(Stimulus.from_json(s) for s in data["stimuli"])
             starts = tuple(int(s["at"]) for s in data["stimuli"])
-            found = Marked(stimuli, float(data["level"]), int(data["first_mark"]), starts, int(data["last_mark"]), int(data["frames"]))
+            found = MarkedSequence(stimuli, float(data["level"]), int(data["first_mark"]), starts, int(data["last_mark"]), int(data["frames"]))
         except (KeyError, TypeError, ValueError, OverflowError) as error:
             raise UnusableInputError("The sync markers in the stimulus description cannot be read. Export the stimulus again.") from error
         inside = bool(found.stimuli) and 0 <= found.first_mark < min(found.starts) and max(found.starts) < found.last_mark < found.frames
@@ -86,7 +86,7 @@ class Marked:
         return found
 
 
-def marked(stimuli: Sequence[Stimulus], level: float) -> Marked:
+def build_marked_sequence(stimuli: Sequence[Stimulus], level: float) -> MarkedSequence:
     """The stimuli, one after the other, between marks at ``level`` dBFS, with silence at both ends."""
     rate = stimuli[0].rate
     first = round(SILENCE * rate)
@@ -96,4 +96,4 @@ def marked(stimuli: Sequence[Stimulus], level: float) -> Marked:
         starts.append(place)
         place += stimulus.frames
     last = place + round(GAP * rate)
-    return Marked(tuple(stimuli), level, first, tuple(starts), last, last + round((MARK + SILENCE) * rate))
+    return MarkedSequence(tuple(stimuli), level, first, tuple(starts), last, last + round((MARK + SILENCE) * rate))

@@ -8,10 +8,10 @@ from functools import lru_cache
 import numpy as np
 
 from epidote.core.errors import SettingError
-from epidote.core.quantities.frequency_series import about_1_khz
+from epidote.core.quantities.frequency_series import fractional_octave_series
 from epidote.core.quantities.units import from_db
 from epidote.core.signals import transforms
-from epidote.core.signals.signal import Samples, Stimulus, locked, stimulus_maker
+from epidote.core.signals.signal import Samples, Stimulus, as_readonly, register_stimulus
 from epidote.core.stimuli.tone import fade_ends
 
 KIND = "multitone"
@@ -23,7 +23,7 @@ _DRAWS = 12
 
 def bins_of(start: float, stop: float, per_octave: float, period: int, rate: float) -> np.ndarray:
     """Rising bins of the tones (tones,), evenly spaced in octaves about 1 kHz; where the period is too short for the low ones, fewer of them."""
-    wanted = np.round(about_1_khz(per_octave, start, stop) * period / rate).astype(int)
+    wanted = np.round(fractional_octave_series(per_octave, start, stop) * period / rate).astype(int)
     kept: list[int] = []
     for b in wanted.tolist():
         if b >= LEAST_APART and (not kept or b - kept[-1] >= LEAST_APART):
@@ -70,10 +70,10 @@ def _loop(bins: tuple[int, ...], period: int) -> tuple[Samples, float]:
         if best is None or peak < best[0]:
             best = peak, x
     assert best is not None
-    return locked(best[1] / best[0]), 1 / best[0]
+    return as_readonly(best[1] / best[0]), 1 / best[0]
 
 
-@stimulus_maker(KIND, "start stop per_octave period level lead ramp settle tail")
+@register_stimulus(KIND, "start stop per_octave period level lead ramp settle tail")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     period, lead = round(p["period"]), round(p["lead"])
     bins = bins_of(p["start"], p["stop"], p["per_octave"], period, rate)

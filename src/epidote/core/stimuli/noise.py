@@ -12,7 +12,7 @@ from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
 from epidote.core.settings import LabelledEnum
 from epidote.core.signals import transforms
-from epidote.core.signals.signal import Samples, Signal, Stimulus, locked, stimulus_maker
+from epidote.core.signals.signal import Samples, Signal, Stimulus, as_readonly, register_stimulus
 from epidote.core.stimuli.tone import fade_ends
 
 NOISE, MATERIAL = "noise", "material"
@@ -36,7 +36,7 @@ def noise(*, rate: float, colour: Colour, duration: float, level: float, seed: i
     return Stimulus(NOISE, rate, parameters, channels)
 
 
-@stimulus_maker(NOISE, "pink seed level lead sounding")
+@register_stimulus(NOISE, "pink seed level lead sounding")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     frames = round(p["sounding"])
     size = even_fast_len(frames)
@@ -47,10 +47,10 @@ def _make(rate: float, p: Mapping[str, float]) -> Samples:
         shape /= np.sqrt(np.maximum(f, _LOW))
     x = transforms.irfft(spectrum * shape, size)[:frames]
     x = np.clip(x, -_CREST * x.std(), _CREST * x.std())
-    return _placed(x, p, rate)
+    return _fade_and_pad(x, p, rate)
 
 
-def _placed(x: Samples, p: Mapping[str, float], rate: float) -> Samples:
+def _fade_and_pad(x: Samples, p: Mapping[str, float], rate: float) -> Samples:
     """Faded, its peak at the level, with silence round it."""
     x = x * (from_db(p["level"]) / float(np.abs(x).max()))
     fade_ends(x, min(round(RAMP * rate), x.size // 2))
@@ -79,16 +79,16 @@ def material(*, rate: float, path: str, duration: float, level: float, channels:
     x = whole.samples.mean(axis=1)[: max(1, math.ceil(duration * rate))].copy()
     if x.size < rate or not np.abs(x).max() > 0:
         raise SettingError(f"{path} contains less than 1 s of audio. Use a longer file.")
-    return sounded(x, rate=rate, level=level, channels=channels)
+    return from_samples(x, rate=rate, level=level, channels=channels)
 
 
-def sounded(x: Samples, *, rate: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+def from_samples(x: Samples, *, rate: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
     """Samples (frames,) that are at hand, faded, their peak at ``level`` dBFS."""
     lead = round(LEAD * rate)
     parameters = {"level": level, "lead": lead, "sounding": float(x.size), "frames": lead + x.size + round(TAIL * rate)}
-    return Stimulus(MATERIAL, rate, parameters, channels, locked(_placed(x, parameters, rate)))
+    return Stimulus(MATERIAL, rate, parameters, channels, as_readonly(_fade_and_pad(x, parameters, rate)))
 
 
-@stimulus_maker(MATERIAL, "level lead sounding")
+@register_stimulus(MATERIAL, "level lead sounding")
 def _not_at_hand(rate: float, p: Mapping[str, float]) -> Samples:
     raise SettingError("The audio file that was played is not available. Set its path in “{material}”.", "material")

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from epidote.core.signals.signal import Samples, Stimulus, stimulus_maker
+from epidote.core.signals.signal import Samples, Stimulus, register_stimulus
 
 KIND = "silence"
 
@@ -16,6 +16,6 @@ def silence(rate: float, duration: float) -> Stimulus:
     return Stimulus(KIND, rate, {"frames": round(duration * rate)})
 
 
-@stimulus_maker(KIND, "frames")
+@register_stimulus(KIND, "frames")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     return np.zeros(round(p["frames"]))

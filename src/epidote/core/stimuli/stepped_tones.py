@@ -10,7 +10,7 @@ import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import MOST_COUNT, Samples, Stimulus, stimulus_maker
+from epidote.core.signals.signal import MOST_COUNT, Samples, Stimulus, register_stimulus
 from epidote.core.stimuli.tone import fade_ends, raised_cosine
 
 KIND = "staircase"
@@ -20,7 +20,7 @@ _CHIRP_LEAST_DB = -60.0  # a chirp that no unit minds and that noise does not hi
 
 
 @dataclass(frozen=True)
-class Opening:
+class Preamble:
     """What comes before the steps, in s: silence, the chirp, silence again."""
 
     lead: float
@@ -32,8 +32,8 @@ class Opening:
         return self.lead + self.chirp + self.gap
 
 
-FULL = Opening(0.05, 0.1, 0.05)
-BRIEF = Opening(0.02, 0.05, 0.02)  # once the device runs and its level is known
+LONG_PREAMBLE = Preamble(0.05, 0.1, 0.05)
+SHORT_PREAMBLE = Preamble(0.02, 0.05, 0.02)  # once the device runs and its level is known
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ class Step:
 
 
 @dataclass(frozen=True)
-class StepAt:
+class ScheduledStep:
     """A step in the stimulus: first frame, frames, frequency in Hz, level in dBFS."""
 
     first: int
@@ -56,15 +56,15 @@ class StepAt:
 
 
 @dataclass(frozen=True)
-class Fixed:
+class FixedTone:
     """A second tone that sounds beside all steps: frequency in Hz, level in dB re the step's own."""
 
     frequency: float
     relative_db: float
 
 
-def staircase(
-    *, rate: float, steps: Sequence[Step], channels: tuple[int, ...] = (1, 2), opening: Opening = FULL, fixed: Fixed | None = None
+def stepped_tones(
+    *, rate: float, steps: Sequence[Step], channels: tuple[int, ...] = (1, 2), opening: Preamble = LONG_PREAMBLE, fixed: FixedTone | None = None
 ) -> Stimulus:
     """The steps in order, phase going on from each to the next, then silence for the device's latency.
 
@@ -89,13 +89,13 @@ def staircase(
     return Stimulus(KIND, rate, parameters, channels)
 
 
-def steps_of(stimulus: Stimulus) -> list[StepAt]:
+def steps_of(stimulus: Stimulus) -> list[ScheduledStep]:
     """The steps in the order in which they sound."""
     p = stimulus.parameters
     first = round(p["lead"]) + round(p["chirp"]) + round(p["gap"])
     found = []
     for i in range(round(p["steps"])):
-        found.append(StepAt(first, round(p[f"n{i}"]), p[f"f{i}"], p[f"l{i}"]))
+        found.append(ScheduledStep(first, round(p[f"n{i}"]), p[f"f{i}"], p[f"l{i}"]))
         first += round(p[f"n{i}"])
     return found
 
@@ -116,7 +116,7 @@ def _needs(p: Mapping[str, float]) -> list[str]:
     return ["steps", "lead", "chirp", "gap", "chirp_level", "ramp", *fixed, *(f"{name}{i}" for i in range(count) for name in "fln")]
 
 
-@stimulus_maker(KIND, _needs)
+@register_stimulus(KIND, _needs)
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     out = np.zeros(round(p["frames"]))
     lead, ramp = round(p["lead"]), round(p["ramp"])

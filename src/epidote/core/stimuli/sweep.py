@@ -13,7 +13,7 @@ import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import Samples, Stimulus, stimulus_maker
+from epidote.core.signals.signal import Samples, Stimulus, register_stimulus
 
 LEAD, TAIL = 0.1, 0.6  # seconds of silence before, and after for the response to die away
 
@@ -43,7 +43,7 @@ def sweep(*, rate: float, start: float, stop: float, duration: float, level: flo
     return Stimulus("sweep", rate, parameters, channels)
 
 
-@stimulus_maker("sweep", "first last start stop length level lead tail")
+@register_stimulus("sweep", "first last start stop length level lead tail")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     lead, tail, frames, length = round(p["lead"]), round(p["tail"]), round(p["frames"]), p["length"]
     sounding = frames - lead - tail

@@ -8,7 +8,7 @@ import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import Samples, Stimulus, stimulus_maker
+from epidote.core.signals.signal import Samples, Stimulus, register_stimulus
 
 LEAD, RAMP, SETTLE, TAIL = 0.1, 0.02, 0.3, 0.3  # seconds: silence, ramp, time to settle, tone beyond the window for latency
 
@@ -47,7 +47,7 @@ def fade_ends(x: Samples, frames: int) -> None:
     x[-frames:] *= rise[::-1]
 
 
-@stimulus_maker("tone", "frequency level window lead ramp steady")
+@register_stimulus("tone", "frequency level window lead ramp steady")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     lead, ramp, frames = round(p["lead"]), round(p["ramp"]), round(p["frames"])
     sounding = frames - 2 * lead

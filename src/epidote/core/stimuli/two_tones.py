@@ -8,7 +8,7 @@ import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import Samples, Stimulus, stimulus_maker
+from epidote.core.signals.signal import Samples, Stimulus, register_stimulus
 from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, fade_ends
 
 
@@ -33,7 +33,7 @@ def two_tones(
     return Stimulus("two tones", rate, parameters, channels)
 
 
-@stimulus_maker("two tones", "first second ratio level lead ramp steady")
+@register_stimulus("two tones", "first second ratio level lead ramp steady")
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     lead, ramp, frames = round(p["lead"]), round(p["ramp"]), round(p["frames"])
     n = np.arange(frames - 2 * lead)

@@ -10,7 +10,7 @@ from PySide6.QtGui import QFontMetricsF, QImage, QPainter, QPen
 from epidote.audio.files.sound_file import write_whole
 from epidote.desktop.plotting.figure import Figure
 from epidote.desktop.plotting.figure_painter import DASHES, FigurePainter
-from epidote.desktop.plotting.viewport import View
+from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.images import png_of
 
@@ -26,7 +26,7 @@ def pin_lines(figure: Figure) -> list[str]:
     return lines
 
 
-def paint_picture(painter: QPainter, figure: Figure, view: View, theme: Theme, size: QSize) -> None:
+def paint_picture(painter: QPainter, figure: Figure, view: Viewport, theme: Theme, size: QSize) -> None:
     """Title, legend, the graph, and beneath it pins, settings and cautions in words."""
     area = QRectF(0, 0, size.width(), size.height())
     painter.fillRect(area, theme.colour("back"))
@@ -76,7 +76,7 @@ def _wrapped(text: str, metrics: QFontMetricsF, width: float) -> list[str]:
     return [*lines, current]
 
 
-def picture_of(figure: Figure, view: View, theme: Theme, size: QSize = SIZE) -> QImage:
+def picture_of(figure: Figure, view: Viewport, theme: Theme, size: QSize = SIZE) -> QImage:
     """The picture at twice the size, for print, with its words as text inside it too."""
     image = QImage(size * 2, QImage.Format.Format_RGB32)
     image.setDevicePixelRatio(2)
@@ -88,7 +88,7 @@ def picture_of(figure: Figure, view: View, theme: Theme, size: QSize = SIZE) -> 
     return image
 
 
-def _pdf(figure: Figure, view: View, theme: Theme, size: QSize) -> bytes:
+def _pdf(figure: Figure, view: Viewport, theme: Theme, size: QSize) -> bytes:
     """One page of the picture's own shape, as vectors."""
     from PySide6.QtCore import QMarginsF, QSizeF
     from PySide6.QtGui import QPageSize, QPdfWriter
@@ -108,7 +108,7 @@ def _pdf(figure: Figure, view: View, theme: Theme, size: QSize) -> bytes:
     return bytes(content.data())
 
 
-def export_picture(path: Path, figure: Figure, view: View, theme: Theme, size: QSize = SIZE) -> None:
+def export_picture(path: Path, figure: Figure, view: Viewport, theme: Theme, size: QSize = SIZE) -> None:
     """Write PNG (twice the size, for print), SVG or PDF by the file's ending. Raises DiskError."""
     if path.suffix.lower() == ".pdf":
         write_whole(path, _pdf(figure, view, theme, size))

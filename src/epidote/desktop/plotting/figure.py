@@ -33,9 +33,9 @@ class Trace:
         if self.x.size > GRID_POINTS:
             i = int(np.searchsorted(self.x, x))
             return float(self.y[min(i, self.x.size - 1)]) if self.x[0] <= x <= self.x[-1] else None
-        from epidote.core.results.curve_features import value_at  # SciPy is loaded after the window
+        from epidote.core.results.curve_features import interpolate  # SciPy is loaded after the window
 
-        return value_at(self.x, self.y, x, log_x=log)
+        return interpolate(self.x, self.y, x, log_x=log)
 
 
 def _telling_digits(labels: list[float]) -> int:

@@ -13,7 +13,7 @@ from epidote.desktop.plotting.axis_scale import Scale, ticks
 from epidote.desktop.plotting.figure import GRID_POINTS, Figure, Trace
 from epidote.desktop.plotting.overlay_painter import LinePainter
 from epidote.desktop.plotting.polyline import polygon
-from epidote.desktop.plotting.viewport import View
+from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
 
 DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1.5, 2.5]}
@@ -43,7 +43,7 @@ def layout(figure: Figure, area: QRectF) -> Layout:
     return Layout(main, QRectF(inner.left(), main.bottom() + gap, inner.width(), lower))
 
 
-def reduced(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+def decimate(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
     """Points within view; with more than one per pixel, the least and greatest of each pixel in place of all of them."""
     first, last = np.searchsorted(trace.x, [x.low, x.high])
     part = slice(max(0, int(first) - 1), int(last) + 1)
@@ -61,7 +61,7 @@ def reduced(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray,
     return np.repeat(xs[edges], 2), np.column_stack([low, high]).ravel(), under
 
 
-def thinned(px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def simplify(px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """A polyline in pixels without the points that a straight line passes within a twentieth of a pixel: a smooth curve is painted in a tenth
     of the time, and a lively one stays as it is."""
     for _ in range(_THINNINGS):
@@ -112,7 +112,7 @@ def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
 class FigurePainter:
     """Paints one figure into an area in a theme's colours. ``moving``: many curves are drawn plainly, so that they follow the hand."""
 
-    def __init__(self, figure: Figure, view: View, theme: Theme, *, moving: bool = False) -> None:
+    def __init__(self, figure: Figure, view: Viewport, theme: Theme, *, moving: bool = False) -> None:
         self.figure, self.view, self.theme = figure, view, theme
         # lines wider than a pixel cost twenty times as much, and many of them hide each other
         self.crowded = len(figure.traces) > CROWDED
@@ -235,7 +235,7 @@ class FigurePainter:
             if self.plainly and (kept := kept_line(trace, log_x=self.view.x.log, log_y=y.log)) is not None:
                 self._moved(p, box, trace, kept, y)
                 continue
-            xs, ys, floor = reduced(trace, self.view.x, max(64, int(box.width())))
+            xs, ys, floor = decimate(trace, self.view.x, max(64, int(box.width())))
             if xs.size < 2:
                 continue
             if floor is not None and bool((ys > floor).all()):
@@ -244,7 +244,7 @@ class FigurePainter:
             place = np.log(np.maximum(ys, 1e-300) / y.low) / np.log(y.high / y.low) if y.log else (ys - y.low) / (y.high - y.low)
             py = box.bottom() - np.clip(place, -20, 20) * box.height()
             if floor is None and not self.crowded and trace.x.size <= GRID_POINTS:
-                px, py = thinned(px, py)  # lines of a pixel are quick as they are
+                px, py = simplify(px, py)  # lines of a pixel are quick as they are
             pen = self._pen(trace)
             if floor is None:
                 p.setPen(pen)

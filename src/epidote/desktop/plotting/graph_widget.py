@@ -9,7 +9,7 @@ from PySide6.QtGui import QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPain
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from epidote.desktop.plotting.axis_scale import Scale
-from epidote.desktop.plotting.viewport import View
+from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.painting import guarded
 
@@ -33,8 +33,8 @@ class GraphView(QWidget):
         super().__init__()
         self._theme = theme
         self._figure: Figure | None = None
-        self._view: View | None = None
-        self._home: View | None = None
+        self._view: Viewport | None = None
+        self._home: Viewport | None = None
         self._cursor: float | None = None
         self._drag: QPointF | None = None
         self._box: QRectF | None = None
@@ -54,7 +54,7 @@ class GraphView(QWidget):
     def figure(self) -> Figure | None:
         return self._figure
 
-    def view(self) -> View | None:
+    def view(self) -> Viewport | None:
         return self._view
 
     def set_theme(self, theme: Theme) -> None:
@@ -68,12 +68,12 @@ class GraphView(QWidget):
         else:
             x = figure.x_extent()
             zoomed = self._view is not None and self._home is not None and (self._view.x, self._view.y) != (self._home.x, self._home.y)
-            self._home = View(x, figure.y_extent(x), figure.y_extent(x, differences=True))
+            self._home = Viewport(x, figure.y_extent(x), figure.y_extent(x, differences=True))
             fits = self._view is not None and keep_zoom and zoomed and self._view.x.log == x.log and self._view.y.log == self._home.y.log
             if self._view is None or not fits:
                 self._view = self._home
             else:
-                self._view = View(self._view.x, self._view.y, self._home.dy)
+                self._view = Viewport(self._view.x, self._view.y, self._home.dy)
         self._repaint()
 
     def reset_view(self) -> None:
@@ -84,18 +84,18 @@ class GraphView(QWidget):
         if self._view and self._home:
             self._at_rest.start(_REST_MS)
             x = self._view.x.zoomed(factor, about).within(self._home.x.low, self._home.x.high)
-            self._view = View(x, self._view.y, self._view.dy)
+            self._view = Viewport(x, self._view.y, self._view.dy)
             self._repaint()
 
     def zoom_y(self, factor: float, about: float = 0.5) -> None:
         if self._view:
-            self._view = View(self._view.x, self._view.y.zoomed(factor, about), self._view.dy)
+            self._view = Viewport(self._view.x, self._view.y.zoomed(factor, about), self._view.dy)
             self._repaint()
 
     def fit_y(self) -> None:
         """The levels of the part in view."""
         if self._view and self._figure:
-            self._view = View(self._view.x, self._figure.y_extent(self._view.x), self._figure.y_extent(self._view.x, differences=True))
+            self._view = Viewport(self._view.x, self._figure.y_extent(self._view.x), self._figure.y_extent(self._view.x, differences=True))
             self._repaint()
 
     def pan(self, dx: float, dy: float) -> None:
@@ -103,7 +103,7 @@ class GraphView(QWidget):
             self._at_rest.start(_REST_MS)
             moved = self._view.x.moved(dx)
             x = moved if moved.low >= self._home.x.low * (1 - 1e-9) and moved.high <= self._home.x.high * (1 + 1e-9) else self._view.x
-            self._view = View(x, self._view.y.moved(dy), self._view.dy)
+            self._view = Viewport(x, self._view.y.moved(dy), self._view.dy)
             self._repaint()
 
     def cursor_x(self) -> float | None:
@@ -292,7 +292,7 @@ class GraphView(QWidget):
             one, two = self._place(self._box.bottomLeft()), self._place(self._box.topRight())
             assert one is not None and two is not None
             x, y = self._view.x, self._view.y
-            self._view = View(Scale(x.value(one[0]), x.value(two[0]), x.log), Scale(y.value(one[1]), y.value(two[1]), y.log), self._view.dy)
+            self._view = Viewport(Scale(x.value(one[0]), x.value(two[0]), x.log), Scale(y.value(one[1]), y.value(two[1]), y.log), self._view.dy)
         self._drag = self._box = self._banding = None
         self._repaint()
 

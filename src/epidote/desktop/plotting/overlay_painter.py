@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 from epidote.desktop.plotting.axis_scale import Scale
 from epidote.desktop.plotting.figure import Figure, Line
 from epidote.desktop.plotting.polyline import polygon
-from epidote.desktop.plotting.viewport import View
+from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
 
 _TICK_EVERY, _TICK = 14, 5
@@ -23,7 +23,7 @@ def _places(values: np.ndarray, scale: Scale) -> np.ndarray:
 
 
 class LinePainter:
-    def __init__(self, figure: Figure, view: View, theme: Theme) -> None:
+    def __init__(self, figure: Figure, view: Viewport, theme: Theme) -> None:
         self.figure, self.view, self.theme = figure, view, theme
 
     def areas(self, p: QPainter, box: QRectF) -> None:

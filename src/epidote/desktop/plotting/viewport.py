@@ -8,7 +8,7 @@ from epidote.desktop.plotting.axis_scale import Scale
 
 
 @dataclass(frozen=True)
-class View:
+class Viewport:
     """The stretch of x, of y in the upper strip, and of y in the strip of differences."""
 
     x: Scale

@@ -29,7 +29,7 @@ def parse_conditions(text: str) -> dict[str, str]:
     return result
 
 
-class LinesDialog(QDialog):
+class FormDialog(QDialog):
     """A dialog of lines with a sentence of what is wrong, and OK only when nothing is."""
 
     def __init__(self, parent: QWidget | None, title: str, ok: str) -> None:
@@ -67,7 +67,7 @@ class LinesDialog(QDialog):
         """Say what is wrong."""
 
 
-class RowDialog(LinesDialog):
+class RowDialog(FormDialog):
     """A row: a unit (new, or one there is) under conditions, and what it is wired to."""
 
     def __init__(
@@ -151,7 +151,7 @@ class RowDialog(LinesDialog):
         }  # fmt: skip
 
 
-class ModelDialog(LinesDialog):
+class ModelDialog(FormDialog):
     """Any settings model as a dialog: the chain, the settings of a new column."""
 
     def __init__(self, parent: QWidget | None, title: str, ok: str, model: Any, values: dict[str, Any], note: str = "") -> None:
@@ -170,7 +170,7 @@ class ModelDialog(LinesDialog):
         self.say(self.form.problem())
 
 
-class PreferencesDialog(LinesDialog):
+class PreferencesDialog(FormDialog):
     """Theme and text size; both show at once in the window behind."""
 
     def __init__(self, parent: QWidget | None) -> None:

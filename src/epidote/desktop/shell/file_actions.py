@@ -140,9 +140,9 @@ class FileCommands:
 
     def _import_curve(self, subject: Subject, source: Path, options: TextOptions) -> None:
         def ask(study: Study) -> Any:
-            from epidote.measurement.offline import take_curve
+            from epidote.measurement.offline import import_curve
 
-            return take_curve(study, subject, source, options)
+            return import_curve(study, subject, source, options)
 
         def done(run: Any) -> None:
             self.session.refresh()

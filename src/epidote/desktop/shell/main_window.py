@@ -29,7 +29,7 @@ from epidote.desktop.shell.lazy_page import LazyPage
 from epidote.desktop.shell.row_actions import RowCommands
 from epidote.desktop.shell.trust_strip import TrustStrip
 from epidote.desktop.state.faults import faults
-from epidote.desktop.state.run_queue import Wanted
+from epidote.desktop.state.run_queue import RunRequest
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme, apply_theme, chosen_theme, font
 from epidote.desktop.widgets.plain import Label, button_text
@@ -284,7 +284,7 @@ class MainWindow(QMainWindow):
                 rows = sorted(overview.subjects, key=lambda s: not s.is_baseline)
                 missing = [(s, c) for s in rows for c in overview.columns if s.device and (s.id, c.id) not in overview.runs]
                 if missing:
-                    self.session.runs.measure([Wanted((s.id, c.id), c.settings) for s, c in missing])
+                    self.session.runs.measure([RunRequest((s.id, c.id), c.settings) for s, c in missing])
 
         self.session.open(opener, then)
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import Qt
 
 from epidote.desktop.state import edits
-from epidote.desktop.state.run_queue import Wanted
+from epidote.desktop.state.run_queue import RunRequest
 from epidote.study.models import Subject
 
 if TYPE_CHECKING:
@@ -157,12 +157,12 @@ class RowCommands:
     def _queue_baseline(self) -> None:
         session = self.session
 
-        def ask(study: Study) -> list[Wanted]:
+        def ask(study: Study) -> list[RunRequest]:
             from epidote.measurement.runner import baseline_orders
 
-            return [Wanted((o.subject_id, o.column_id), o.settings.model_dump(mode="json")) for o in baseline_orders(study)]
+            return [RunRequest((o.subject_id, o.column_id), o.settings.model_dump(mode="json")) for o in baseline_orders(study)]
 
-        def then(wanted: list[Wanted]) -> None:
+        def then(wanted: list[RunRequest]) -> None:
             session.refresh()
             session.runs.measure(wanted)
             self.window.show_page("Matrix")

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from epidote.desktop.state.session import Session, Step
+from epidote.desktop.state.session import EditStep, Session
 from epidote.study.models import Column, Owner, Pin, StudyError, Subject, Unit
 from epidote.study.store import Study
 
@@ -29,7 +29,7 @@ def _all_again(memory: Memory, study: Study, table: str) -> bool:
     return "made" in memory
 
 
-def _delete_made(table: str) -> Step:
+def _delete_made(table: str) -> EditStep:
     """The way back of an edit that made several."""
 
     def back(study: Study, memory: Memory) -> None:

@@ -18,7 +18,7 @@ from epidote.desktop.state.faults import faults as fault_reports
 if TYPE_CHECKING:
     from epidote.audio.device import Device, Live
     from epidote.core.signals.signal import Samples
-    from epidote.core.stimuli.generator import Programme
+    from epidote.core.stimuli.generator import GeneratorSettings
 
 _PAUSE = 0.016
 
@@ -30,7 +30,7 @@ class Watcher(Protocol):
         """A block (frames, channels); what there is to show now, or None."""
 
 
-class _Turn:
+class _ListeningSession:
     """One listening, from start to end. What an earlier one still has under way neither reaches the page nor holds up the next."""
 
     def __init__(self) -> None:
@@ -38,7 +38,7 @@ class _Turn:
         self.busy = False  # the page has yet to show what it was sent last
 
 
-class LiveLink(QObject):
+class LiveAudio(QObject):
     """One at a time: starting stops what was on. ``updated`` carries what the watcher made; while the page is busy with one, others are dropped."""
 
     updated = Signal(object)
@@ -52,10 +52,10 @@ class LiveLink(QObject):
         super().__init__(parent)
         self._thread: threading.Thread | None = None
         self._leaving: threading.Thread | None = None
-        self._turn = _Turn()
+        self._turn = _ListeningSession()
         self._live: Live | None = None
         self._lock = threading.Lock()
-        self._wanted: tuple[Programme, Samples | None] | None = None
+        self._wanted: tuple[GeneratorSettings, Samples | None] | None = None
         self._delivered.connect(self._deliver)
 
     @property
@@ -71,7 +71,7 @@ class LiveLink(QObject):
         )
         self._thread.start()
 
-    def _go_on(self, opener: Callable[[], Device], ceiling: float, make: Callable[[float], Watcher], turn: _Turn, leaving: Any) -> None:
+    def _go_on(self, opener: Callable[[], Device], ceiling: float, make: Callable[[float], Watcher], turn: _ListeningSession, leaving: Any) -> None:
         device: Device | None = None
         live: Live | None = None
         try:
@@ -117,11 +117,11 @@ class LiveLink(QObject):
                 device.close()
             self._delivered.emit(turn, self._end)
 
-    def _deliver(self, turn: _Turn, tell: Callable[[], None]) -> None:
+    def _deliver(self, turn: _ListeningSession, tell: Callable[[], None]) -> None:
         if turn is self._turn:
             tell()
 
-    def _show(self, turn: _Turn, shown: object) -> None:
+    def _show(self, turn: _ListeningSession, shown: object) -> None:
         turn.busy = False
         self.updated.emit(shown)
 
@@ -129,7 +129,7 @@ class LiveLink(QObject):
         self._thread = None
         self.ended.emit()
 
-    def play(self, programme: Programme, samples: Samples | None = None) -> None:
+    def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
         with self._lock:
             self._wanted = (programme, samples)
             live = self._live
@@ -150,7 +150,7 @@ class LiveLink(QObject):
         """Stop listening; the device is given back in a moment, see ``wait``."""
         thread, self._thread = self._thread, None
         self._turn.over.set()
-        self._turn = _Turn()
+        self._turn = _ListeningSession()
         if thread is not None:
             self._leaving = thread
             self.ended.emit()

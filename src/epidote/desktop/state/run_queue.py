@@ -25,7 +25,7 @@ Cell = tuple[int, int]
 
 
 @dataclass(frozen=True)
-class Wanted:
+class RunRequest:
     """A run in the queue: the cell, settings by name, the device (empty: the row's own), and how often it is repeated."""
 
     cell: Cell
@@ -35,7 +35,7 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Under:
+class CellProgress:
     """A cell that is waiting or running: share done, and seconds left when known."""
 
     share: float
@@ -54,7 +54,7 @@ class RunQueue(QObject):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._session = session
-        self.under_way: dict[Cell, Under] = {}
+        self.under_way: dict[Cell, CellProgress] = {}
         self.checks = True  # a short shot before each run
         self._worker = Worker("runs", self)
         self._cancel = threading.Event()
@@ -71,7 +71,7 @@ class RunQueue(QObject):
         """Wait for the run under way, which ``cancel`` ends soon."""
         self._worker.close()
 
-    def measure(self, wanted: list[Wanted]) -> None:
+    def measure(self, wanted: list[RunRequest]) -> None:
         """Queue runs; each shows its progress in its cell."""
         if not self._session.writable:
             self._session.failed.emit("The study is read-only. Nothing was measured.")
@@ -80,11 +80,11 @@ class RunQueue(QObject):
         for w in wanted:
             if w.cell in self.under_way:
                 continue
-            self.under_way[w.cell] = Under(0.0, None, True)
+            self.under_way[w.cell] = CellProgress(0.0, None, True)
             self.progress_changed.emit(w.cell)
             self._queue(w, self._session.study, self._cancel)
 
-    def _queue(self, wanted: Wanted, study: Study | None, cancel: threading.Event) -> None:
+    def _queue(self, wanted: RunRequest, study: Study | None, cancel: threading.Event) -> None:
         self._worker.submit(
             lambda: self._run(study, wanted, cancel),
             lambda run: self._ran(wanted.cell, run),
@@ -117,7 +117,7 @@ class RunQueue(QObject):
             if then is not None:
                 then(run)
 
-        self.under_way[cell] = Under(0.0, None, True)
+        self.under_way[cell] = CellProgress(0.0, None, True)
         self.progress_changed.emit(cell)
         self._worker.submit(lambda: work(study), done, lambda t: self._did_not(cell, t))
 
@@ -126,21 +126,21 @@ class RunQueue(QObject):
         self._cancel.set()
         self._cancel = threading.Event()  # of the runs to come; those there are keep the one that is set
 
-    def _run(self, study: Study | None, wanted: Wanted, cancel: threading.Event) -> RunSummary | None:
+    def _run(self, study: Study | None, wanted: RunRequest, cancel: threading.Event) -> RunSummary | None:
         """On the runs' thread."""
         if study is None or cancel.is_set():
             return None
         from epidote.core.errors import CancelledError
-        from epidote.core.procedures.protocol import drive_level, procedure
+        from epidote.core.procedures.protocol import precheck_level, procedure
         from epidote.core.settings import make_settings
-        from epidote.measurement.device_setup import needs_careful_start, open_for, started
-        from epidote.measurement.runner import Order, measure, study_chain
+        from epidote.measurement.device_setup import needs_safe_start, open_for_chain, remember_safe_start
+        from epidote.measurement.runner import RunPlan, chain_for_subject, measure
 
         overview = study.overview()
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
         if subject is None or column is None:
             raise StudyError("The row or column was deleted while its measurement was queued. Nothing was measured; undo the deletion to measure it.")
-        chain = study_chain(study, subject)
+        chain = chain_for_subject(study, subject)
         name = wanted.device or subject.device or chain.device
         if not name:
             raise StudyError(f"No device is set for {subject.full_name}. Nothing was measured; select a device below the settings and measure again.")
@@ -148,14 +148,14 @@ class RunQueue(QObject):
         chain = chain.changed(device=name)
         self._session.live.wait()
         with patience(name, self._session.said.emit):
-            device = open_for(chain, name, subject.conditions, seed=random.randrange(2**31), real_time=True)
+            device = open_for_chain(chain, name, subject.conditions, seed=random.randrange(2**31), real_time=True)
         self._begun = time.monotonic()
         run: RunSummary | None = None
         try:
-            careful = needs_careful_start(study, chain)
-            if careful and not self._careful_start(device, chain, drive_level(settings, chain), cancel):
+            careful = needs_safe_start(study, chain)
+            if careful and not self._careful_start(device, chain, precheck_level(settings, chain), cancel):
                 return None
-            order = Order(subject.id, column.id, column.procedure, settings, chain)
+            order = RunPlan(subject.id, column.id, column.procedure, settings, chain)
             for n in range(wanted.times):
                 if n and cancel.is_set():
                     break  # what was repeated until then is kept
@@ -164,7 +164,7 @@ class RunQueue(QObject):
                     check=self.checks and n == 0,
                 )  # fmt: skip
                 if careful and n == 0:
-                    started(study, chain)
+                    remember_safe_start(study, chain)
             return run
         except CancelledError:
             return run  # of several repeats, those that were finished are kept
@@ -174,9 +174,9 @@ class RunQueue(QObject):
     def _careful_start(self, device: Device, chain: Chain, level: float, cancel: threading.Event) -> bool:
         """The first run of a changed chain begins 40 dB down; what that says is shown, and the user says whether to go on."""
         from epidote.core.errors import MeasurementError
-        from epidote.measurement.device_setup import careful_shot
+        from epidote.measurement.device_setup import run_low_level_precheck
 
-        shot = careful_shot(device, chain, level, cancel.is_set)
+        shot = run_low_level_precheck(device, chain, level, cancel.is_set)
         if shot.stops:
             raise MeasurementError(f"Level check 40 dB below the set level: {shot.words} Nothing was measured.")
         self._answer = None
@@ -197,7 +197,7 @@ class RunQueue(QObject):
 
     def _on_progress(self, cell: Cell, share: float) -> None:
         gone = time.monotonic() - self._begun
-        self.under_way[cell] = Under(share, gone * (1 - share) / share if share > 0.02 else None, False)
+        self.under_way[cell] = CellProgress(share, gone * (1 - share) / share if share > 0.02 else None, False)
         self.progress_changed.emit(cell)
 
     def _over(self, cell: Cell) -> None:

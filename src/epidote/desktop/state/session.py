@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
-from epidote.desktop.state.live_audio import LiveLink, Watcher
+from epidote.desktop.state.live_audio import LiveAudio, Watcher
 from epidote.desktop.state.run_queue import RunQueue
 from epidote.desktop.state.worker import Worker
 from epidote.study.models import Overview
@@ -18,8 +18,8 @@ from epidote.study.store import Study, create_study
 if TYPE_CHECKING:
     from epidote.audio.device import Device
 
-USUAL_COLUMNS = ("response", "tone")
-Step = Callable[[Study, dict[str, Any]], None]
+DEFAULT_COLUMNS = ("response", "tone")
+EditStep = Callable[[Study, dict[str, Any]], None]
 
 
 _REFUSED = "refused"  # in an edit's memory: its last step forward was not carried out
@@ -60,7 +60,7 @@ class Session(QObject):
         self.verdicts: dict[int, Any] = {}  # on the study's claims, by entry, as last judged
         self._judged: dict[int, Hashable] = {}  # what each was judged on
         self._damaged: set[int] = set()  # runs of which some curves cannot be read
-        self.live = LiveLink(self)
+        self.live = LiveAudio(self)
         self.live.failed.connect(self.failed)
         self.runs = RunQueue(self)
         self._changed = QTimer(self)
@@ -111,7 +111,7 @@ class Session(QObject):
             from epidote.measurement.runner import add_column
 
             found = procedures()
-            for key in USUAL_COLUMNS:
+            for key in DEFAULT_COLUMNS:
                 add_column(study, key, found[key].Settings())
             return study
 
@@ -203,7 +203,7 @@ class Session(QObject):
     def writable(self) -> bool:
         return self.study is not None and not self.study.read_only
 
-    def edit(self, text: str, forward: Step, back: Step) -> None:
+    def edit(self, text: str, forward: EditStep, back: EditStep) -> None:
         """Change the study so that it can be undone. The two steps share a dict for what they need to remember."""
         if self.study is None:
             return
@@ -212,7 +212,7 @@ class Session(QObject):
             return
         self.undo.push(_Edit(self, text, forward, back))
 
-    def carry_out(self, step: Step, memory: dict[str, Any], undone: Callable[[], None]) -> None:
+    def carry_out(self, step: EditStep, memory: dict[str, Any], undone: Callable[[], None]) -> None:
         """One step of an edit on the store's thread; a step that fails takes its command off the stack."""
         study = self.study
         if study is None:
@@ -271,7 +271,7 @@ class Session(QObject):
 
 
 class _Edit(QUndoCommand):
-    def __init__(self, session: Session, text: str, forward: Step, back: Step) -> None:
+    def __init__(self, session: Session, text: str, forward: EditStep, back: EditStep) -> None:
         super().__init__(text)
         self._session, self._forward, self._back = session, forward, back
         self._memory: dict[str, Any] = {}

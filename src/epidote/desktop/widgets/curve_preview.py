@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QComboBox, QWidget
 
 from epidote.core.quantities.formatting import format_plain
-from epidote.desktop.shell.dialogs import LinesDialog
+from epidote.desktop.shell.dialogs import FormDialog
 from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 _SHOWN = 5  # points
 
 
-class CurvePreview(LinesDialog):
+class CurvePreview(FormDialog):
     """``options()``: those of the reading that is selected."""
 
     def __init__(self, parent: QWidget | None, name: str, found: list[TextReading]) -> None:

@@ -6,14 +6,14 @@ from datetime import datetime
 
 from PySide6.QtWidgets import QWidget
 
-from epidote.desktop.state.live_audio import LiveLink
+from epidote.desktop.state.live_audio import LiveAudio
 from epidote.desktop.widgets.plain import Label
 
 
-class FaultLine(Label):
+class DropoutLabel(Label):
     """Out of sight until the device reports something; stays until listening begins anew."""
 
-    def __init__(self, link: LiveLink, parent: QWidget | None = None) -> None:
+    def __init__(self, link: LiveAudio, parent: QWidget | None = None) -> None:
         super().__init__("", parent)
         self.setProperty("caution", True)
         self.setWordWrap(True)

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QToolButton, QWidget
 from epidote.desktop.widgets.plain import plain_tip
 
 
-class Choice(QWidget):
+class SegmentedButtons(QWidget):
     """Emits the keys that are on when the user changes them; setting them from outside emits nothing."""
 
     chosen = Signal(tuple)

@@ -18,7 +18,15 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.core.comparison.conditions.latency_table import LIVE, Latency, LatencyTable, alike, latency_table, metres, verdict
+from epidote.core.comparison.conditions.latency_table import (
+    LIVE,
+    Latency,
+    LatencyTable,
+    distance_in_air,
+    latency_table,
+    live_suitability,
+    similar_latencies,
+)
 from epidote.core.errors import EpidoteError
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import parse_as
@@ -100,7 +108,7 @@ class LatencyWindow(QDialog):
                 item.setFont(font())
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 if cell is not None:
-                    item.setToolTip(plain_tip(verdict(cell.seconds)))
+                    item.setToolTip(plain_tip(live_suitability(cell.seconds)))
                     if cell.seconds > LIVE[0]:
                         item.setForeground(QBrush(self._theme.colour("caution")))
                 self.table.setItem(row, column, item)
@@ -122,9 +130,9 @@ class LatencyWindow(QDialog):
         except EpidoteError:
             self.equals.setText("Enter a latency, e.g. 5 ms." if text.strip() else "Select a cell or enter a latency.")
             return
-        near = alike(self._found, wanted, _WITHIN)
+        near = similar_latencies(self._found, wanted, _WITHIN)
         said = "; ".join(f"{one.device} at {_setting_words(one.setting)} ({format_quantity(one.seconds, 's', digits=4)})" for one in near)
-        self.equals.setText(said or f"No measured latency matches. Equivalent distance in air: {metres(wanted):.2f} m ({verdict(wanted)}).")
+        self.equals.setText(said or f"No measured latency matches. Equivalent distance in air: {distance_in_air(wanted):.2f} m ({live_suitability(wanted)}).")
 
 
 def _setting_words(setting: tuple[float, int]) -> str:
@@ -134,4 +142,4 @@ def _setting_words(setting: tuple[float, int]) -> str:
 
 def _cell_words(cell: Latency) -> str:
     mark = "▲ " if cell.seconds > LIVE[1] else ""
-    return f"{mark}{1000 * cell.seconds:.3f} ms   {metres(cell.seconds):.2f} m"
+    return f"{mark}{1000 * cell.seconds:.3f} ms   {distance_in_air(cell.seconds):.2f} m"

@@ -12,7 +12,7 @@ from epidote.core.text import spreadsheet_cell, visible
 from epidote.study.models import RunSummary
 
 
-def described(run: RunSummary) -> str:
+def describe_run(run: RunSummary) -> str:
     """Settings and chain of a run in one line."""
     chain = {k: v for k, v in run.chain.items() if v is not None}
     return f"{run.procedure} {json.dumps(dict(run.settings))}, chain {json.dumps(chain)}, {run.device}, {run.made:%Y-%m-%d %H:%M} UTC, run {run.id}"
@@ -24,7 +24,7 @@ def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = 
     out.writelines(f"# note: {visible(note)}\n" for note in notes)
     writer = csv.writer(out, lineterminator="\n")
     for name, run in runs:
-        out.write(f"# {visible(name)}: {visible(described(run))}\n")
+        out.write(f"# {visible(name)}: {visible(describe_run(run))}\n")
     writer.writerow(["subject", "procedure", "reading", "channel", "value", "unit", "spread", "floor", "at", "cautions", "run"])
     for name, run in runs:
         for r in run.readings:
@@ -55,7 +55,7 @@ def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes:
     writer = csv.writer(out, lineterminator="\n")
     groups: list[tuple[Curve, list[tuple[str, Curve]]]] = []
     for name, run, found in curves:
-        out.write(f"# {visible(name)}: {visible(described(run))}\n")
+        out.write(f"# {visible(name)}: {visible(describe_run(run))}\n")
         if run.cautions:
             out.write(f"# {name}: cautions: {', '.join(run.cautions)}\n")
         for curve in found:

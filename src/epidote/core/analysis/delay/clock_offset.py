@@ -13,14 +13,14 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from epidote.core.analysis.delay.cross_correlation import correlation, refined_lag, stretch
+from epidote.core.analysis.delay.cross_correlation import correlation, refined_lag, zero_padded_slice
 from epidote.core.analysis.spectral.spectrum import even_fast_len
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import to_db
 from epidote.core.results.result import Reading, Result
 from epidote.core.signals import transforms
 from epidote.core.signals.signal import Recording, Samples, Signal
-from epidote.core.stimuli.marked_sequence import GAP, Marked, mark
+from epidote.core.stimuli.marked_sequence import GAP, MarkedSequence, marker_chirp
 
 MOST_PPM = 2000.0
 _TAPS, _BETA = 28, 18.0  # at twice the rate; the kernel of Barnett, Magland, af Klinteberg 2019 as a window
@@ -51,7 +51,7 @@ class MarkedRecording:
     """A recording of a marked file as it came: nothing cut, at the recorder's own rate and clock."""
 
     signal: Signal
-    file: Marked
+    file: MarkedSequence
 
 
 def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Result:
@@ -63,7 +63,7 @@ def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Re
     return replace(result, readings=(*result.readings, *more))
 
 
-def resampled(x: Samples, step: float, start: float, frames: int) -> Samples:
+def resample(x: Samples, step: float, start: float, frames: int) -> Samples:
     """x (n,) read at start + step·m, m < frames, in its own frames: (frames,). What lies outside x is 0; above half of the new rate, cut."""
     pad = 64
     size = even_fast_len(x.size + 2 * pad)
@@ -96,10 +96,10 @@ def resampled(x: Samples, step: float, start: float, frames: int) -> Samples:
     return out
 
 
-def find_clock(x: Samples, rate: float, file: Marked) -> ClockOffset:
+def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> ClockOffset:
     """Start and clock of a recording (frames,) of a marked file. Raises UnusableInputError when its marks are not there."""
     nominal = rate / file.rate
-    sound = mark(rate, 0.0)
+    sound = marker_chirp(rate, 0.0)
     apart = (file.last_mark - file.first_mark) * nominal
     if x.size < apart + sound.size:
         raise UnusableInputError(
@@ -109,17 +109,17 @@ def find_clock(x: Samples, rate: float, file: Marked) -> ClockOffset:
     first, last = _found(x, sound, apart)
     span = sound.size + round(min(_AROUND, GAP / 2) * rate)
     lead = round(0.02 * rate)
-    a, b = (stretch(x, place - lead, span + 2 * lead) for place in (first, last))
+    a, b = (zero_padded_slice(x, place - lead, span + 2 * lead) for place in (first, last))
     shift, spread = _shift(a, b, rate)
     ratio = (last - first + shift) / apart
     # the mark as the recorder's clock saw it tells the start; what the unit itself delays stays in the recording
-    start_mark = first + _shift(stretch(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
+    start_mark = first + _shift(zero_padded_slice(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
     ppm = (ratio - 1) * 1e6
     return ClockOffset(ppm, start_mark - file.first_mark * nominal * ratio, spread / apart * 1e6)
 
 
 def _at_ratio(sound: Samples, ratio: float) -> Samples:
-    return resampled(sound, 1 / ratio, 0.0, sound.size)
+    return resample(sound, 1 / ratio, 0.0, sound.size)
 
 
 def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
@@ -164,25 +164,25 @@ def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
     return tau, math.sqrt(noise / (2 * curvature) * size / a.size) if curvature > 0 else math.inf
 
 
-def on_its_own_clock(recording: Signal, file: Marked) -> tuple[list[Recording], ClockOffset]:
+def to_player_clock(recording: Signal, file: MarkedSequence) -> tuple[list[Recording], ClockOffset]:
     """A recording of a marked file, brought to the file's clock and cut into the recordings of its stimuli.
 
     The loudest channel tells the clock; all share it. Raises UnusableInputError.
     """
     loudest = 1 + int(np.argmax(np.square(recording.samples).sum(axis=0)))
-    clock = find_clock(recording.channel(loudest), recording.rate, file)
+    clock = estimate_clock_offset(recording.channel(loudest), recording.rate, file)
     step = recording.rate / file.rate * (1 + clock.ppm * 1e-6)
     parts = []
     for stimulus, at in zip(file.stimuli, file.starts, strict=True):
         first = clock.start + step * at
         low = max(0, math.floor(first) - 4096)
         high = min(recording.frames, math.ceil(first + step * stimulus.frames) + 4096)
-        channels = [resampled(recording.channel(c)[low:high], step, first - low, stimulus.frames) for c in range(1, recording.channels + 1)]
+        channels = [resample(recording.channel(c)[low:high], step, first - low, stimulus.frames) for c in range(1, recording.channels + 1)]
         words = "" if not clock.differs else f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; resampled to the clock of the file"
         parts.append(replace(Recording(Signal(np.column_stack(channels), file.rate), stimulus), clock=words))
     return parts, clock
 
 
-def level_of_marks(stimuli_peak: float) -> float:
+def marker_level_dbfs(stimuli_peak: float) -> float:
     """Marks as loud as what they enclose, but never so quiet that they drown: dBFS."""
     return max(-40.0, min(-3.0, to_db(stimuli_peak) if stimuli_peak > 0 else -12.0))

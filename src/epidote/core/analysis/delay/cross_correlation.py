@@ -19,7 +19,7 @@ def correlation(x: Samples, wanted: Samples) -> Samples:
     return np.asarray(transforms.irfft(transforms.rfft(x, size) * np.conj(transforms.rfft(wanted, size)), size))
 
 
-def lag_of(played: Samples, back: Samples, least: float) -> tuple[int, int] | None:
+def coarse_lag(played: Samples, back: Samples, least: float) -> tuple[int, int] | None:
     """By how many frames ``back`` is later than ``played`` (negative: earlier), and its sign; None when less than ``least`` of it is alike."""
     alike = correlation(back, played)
     place = int(np.argmax(np.abs(alike)))
@@ -51,7 +51,7 @@ def refined_lag(cross: NDArray[np.complex128], size: int, lag: float) -> tuple[f
     return lag, sign
 
 
-def stretch(x: Samples, first: int, frames: int) -> Samples:
+def zero_padded_slice(x: Samples, first: int, frames: int) -> Samples:
     """``frames`` of x from ``first`` on, with zeros where x is not."""
     out = np.zeros(frames)
     low, high = max(0, first), min(x.size, first + frames)

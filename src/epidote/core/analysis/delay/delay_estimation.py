@@ -88,7 +88,7 @@ class Delay:
 
 
 @dataclass(frozen=True)
-class NothingInCommon:
+class NoCorrelation:
     """The greatest correlation there was, which is no more than unrelated signals show."""
 
     correlation: float
@@ -147,7 +147,7 @@ def transform_size(frames: int, rate: float, search: float) -> int:
 def delay_between(
     first: Samples, second: Samples, rate: float, band: tuple[float, float], search: float, *, watch_dispersion: bool = True,
     expected: float | None = None, fade: int = 0,
-) -> Delay | NothingInCommon:
+) -> Delay | NoCorrelation:
     """Delay of ``second`` against ``first`` (frames,), within ``search`` s either way, from the band in Hz.
 
     ``watch_dispersion``: weigh by coherence as well, and let that count where it differs; ``expected``: of peaks that are nearly as high, as
@@ -157,7 +157,7 @@ def delay_between(
     size = transform_size(max(first.size, second.size), rate, search)
     held = spectra(_faded(first, fade), _faded(second, fade), rate, band, size)
     found = delay_of(held, round(search * rate), watch_dispersion=watch_dispersion, expected=expected)
-    if isinstance(found, NothingInCommon) or expected is not None or not found.nearly_as_high:
+    if isinstance(found, NoCorrelation) or expected is not None or not found.nearly_as_high:
         return found
     return _steady(found, first, second, rate, band, size)
 
@@ -201,20 +201,20 @@ def _steady(found: Delay, first: Samples, second: Samples, rate: float, band: tu
     return replace(found, frames=rivals[0].frames, best=rivals[0].frames, rivals=rivals)
 
 
-def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True, expected: float | None = None) -> Delay | NothingInCommon:
+def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True, expected: float | None = None) -> Delay | NoCorrelation:
     """Delay in the spectra of two signals, within ``search`` frames either way."""
     both = math.sqrt(float(held.first.sum()) * float(held.second.sum()))
     if both <= 0:
-        return NothingInCommon(0.0)
+        return NoCorrelation(0.0)
     peaks = highest_peaks(held.cross, held.size, search)
     alike = abs(float(peaks.heights[0])) * held.size / 2 / both
     # where they overlap, unrelated signals correlate more than on the average of all lags
     if alike < _ALIKE and abs(float(peaks.heights[0])) < _STANDS_OUT * peaks.rms * math.sqrt(held.size / held.span):
-        return NothingInCommon(alike)
+        return NoCorrelation(alike)
     place = float(peaks.lags[0]) if expected is None else peaks.nearest(expected)
     lag, sign = refined_lag(held.cross, held.size, place)
     peaks = replace(peaks, lags=np.where(peaks.lags == place, lag, peaks.lags))
-    plain = replace(_measured(held, lag, sign), rivals=_rivals(held, peaks), nearly_as_high=_nearly_as_high(peaks, lag))
+    plain = replace(_estimate_at(held, lag, sign), rivals=_rivals(held, peaks), nearly_as_high=_nearly_as_high(peaks, lag))
     if not watch_dispersion:
         return plain
     shift, shift_spread = _shift_within(held, lag)
@@ -226,7 +226,7 @@ def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True, expec
     if coherence <= _SURE:
         return plain
     if abs(moved - lag) > _DISPERSED + _SPREADS * plain.spread:
-        return replace(_measured(held, moved, turned, dispersed=True), best=lag)
+        return replace(_estimate_at(held, moved, turned, dispersed=True), best=lag)
     return plain
 
 
@@ -290,7 +290,7 @@ def _weighted(held: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex
     return np.where(there, cross / np.maximum(magnitude, 1e-300) * coherence / (1 - coherence), 0), float(np.median(coherence[there]))
 
 
-def _measured(held: Spectra, lag: float, sign: float, *, dispersed: bool = False) -> Delay:
+def _estimate_at(held: Spectra, lag: float, sign: float, *, dispersed: bool = False) -> Delay:
     w: Samples = np.asarray(2 * np.pi / held.size * np.arange(held.first.size))
     sum_a, sum_b = float(held.first.sum()), float(held.second.sum())
     turned = held.cross * np.exp(1j * w * lag)

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.delay.clock_offset import resampled
-from epidote.core.analysis.delay.delay_estimation import Delay, NothingInCommon, Spectra, delay_between, spectra, transform_size
-from epidote.core.analysis.signal_scan import HELD, Way, stretches
+from epidote.core.analysis.delay.clock_offset import resample
+from epidote.core.analysis.delay.delay_estimation import Delay, NoCorrelation, Spectra, delay_between, spectra, transform_size
+from epidote.core.analysis.signal_scan import MAX_IN_MEMORY_FRAMES, SampleSource, iter_chunks
 from epidote.core.signals.signal import Samples
 
 _MOST_WINDOWS, _LEAST_WINDOW, _LONGEST_WINDOW = 64, 0.1, 2.0
@@ -26,7 +26,7 @@ _FADE = 0.02  # s at either end
 
 
 @dataclass(frozen=True)
-class Course:
+class DelayTrack:
     """start: delay at the first's frame 0, drift: frames by frame, with its spread; times, delays and spreads: of each window, in frames;
     before: correlation as it came."""
 
@@ -43,11 +43,11 @@ class Course:
         """By how much later than its place in the first the second is read where a stretch begins at ``begin``."""
         return _shift_at(begin, self.start, self.drift, middle)
 
-    def read(self, second: Way, begin: int, size: int) -> Samples:
+    def read(self, second: SampleSource, begin: int, size: int) -> Samples:
         """What of the second belongs to ``size`` frames of the first from ``begin``; without drift to the nearest frame."""
         return _read(second, begin, size, self.start, self.drift)
 
-    def common(self, first: Way, second: Way) -> tuple[int, int]:
+    def common(self, first: SampleSource, second: SampleSource) -> tuple[int, int]:
         """First frame and end, in the first, of what both hold."""
         begin = max(0, math.ceil(-self.start))
         return begin, max(begin, min(first.frames, math.floor((second.frames - self.start) / (1 + self.drift))))
@@ -64,41 +64,41 @@ class Course:
         return rms if rms > max(_WAVERS * usual, _LEAST_WAVER) else 0.0
 
 
-def course_of(windows: Windows, second: Way, band: tuple[float, float], search: float) -> Course | NothingInCommon:
+def track_delay(windows: SegmentGrid, second: SampleSource, band: tuple[float, float], search: float) -> DelayTrack | NoCorrelation:
     """The second along that whose windows are given, both at one rate. band in Hz, search in s.
 
     What is longer than can be held has its delay looked for in its loudest windows, and followed from one to the next.
     """
     first, rate = windows.way, windows.way.rate
-    long = max(first.frames, second.frames) > HELD
+    long = max(first.frames, second.frames) > MAX_IN_MEMORY_FRAMES
     place = None
     whole_delay: Delay | None = None
     if long:
-        whole, seed = _before(first, second, band), _seed(windows, second, band, search)
+        whole, seed = _raw_correlation(first, second, band), _initial_delay(windows, second, band, search)
         if seed is None:
-            return NothingInCommon(abs(whole))
+            return NoCorrelation(abs(whole))
         at, place = seed
         before: float = whole
     else:
         found = delay_between(first.read(0, first.frames), second.read(0, second.frames), rate, band, search, fade=round(_FADE * rate))
         before = found.before if isinstance(found, Delay) else 0.0
-        if isinstance(found, NothingInCommon):
-            seed = _seed(windows, second, band, search)
+        if isinstance(found, NoCorrelation):
+            seed = _initial_delay(windows, second, band, search)
             if seed is None:
                 return found
             at = seed[0]
         else:
             at, whole_delay = found.frames, found
     start, drift, drift_spread = float(at), 0.0, math.inf
-    times, delays, spreads, share = _course(windows, second, band, start, 0.0, _reach(first), place)
+    times, delays, spreads, share = _segment_delays(windows, second, band, start, 0.0, _search_radius(first), place)
     while share < _ENOUGH and windows.size > _SHORTEST_WINDOW * rate:  # the delay may move so quickly that it is smeared within a window
-        windows = Windows.of(first, max(windows.size / rate / 4, _SHORTEST_WINDOW))
-        shorter = _course(windows, second, band, start, 0.0, _reach(first), place)
+        windows = SegmentGrid.of(first, max(windows.size / rate / 4, _SHORTEST_WINDOW))
+        shorter = _segment_delays(windows, second, band, start, 0.0, _search_radius(first), place)
         if shorter[3] <= share:
             break
         times, delays, spreads, share = shorter
     for _ in range(_PASSES):
-        fitted = _line(times, delays, spreads)
+        fitted = _robust_line_fit(times, delays, spreads)
         if fitted is None:
             break
         last = drift
@@ -108,21 +108,21 @@ def course_of(windows: Windows, second: Way, band: tuple[float, float], search: 
             start = _usual_delay(delays, spreads)
         if abs(drift - last) * first.frames < _DRIFT_SEEN / 10:
             break
-        times, delays, spreads, _ = _course(windows, second, band, start, drift, max(0.002, 2 * float(np.ptp(delays)) / rate))
-    return Course(start, drift, drift_spread, times, delays, spreads, before, whole_delay)
+        times, delays, spreads, _ = _segment_delays(windows, second, band, start, drift, max(0.002, 2 * float(np.ptp(delays)) / rate))
+    return DelayTrack(start, drift, drift_spread, times, delays, spreads, before, whole_delay)
 
 
 @dataclass(frozen=True)
-class Windows:
+class SegmentGrid:
     """Where a way is held against others: ``size`` frames from each of ``begins``, with the energy that is there."""
 
-    way: Way
+    way: SampleSource
     size: int
     begins: tuple[int, ...]
     energy: tuple[float, ...]
 
     @staticmethod
-    def of(way: Way, length: float | None = None) -> Windows:
+    def of(way: SampleSource, length: float | None = None) -> SegmentGrid:
         """Windows of about ``length`` s, all over the way."""
         rate = way.rate
         if length is None:
@@ -130,16 +130,16 @@ class Windows:
         size = min(round(length * rate), way.frames)
         count = min(_MOST_WINDOWS, max(1, 2 * way.frames // size - 1))
         begins = tuple(round(v) for v in np.linspace(0, way.frames - size, count))
-        return Windows(way, size, begins, tuple(float(np.square(way.read(b, size)).sum()) for b in begins))
+        return SegmentGrid(way, size, begins, tuple(float(np.square(way.read(b, size)).sum()) for b in begins))
 
 
-def _reach(first: Way) -> float:
+def _search_radius(first: SampleSource) -> float:
     """How far in s the delay of a window may lie from where it is looked for: as two clocks may drift apart, in a long record from one window to the next."""
-    apart = first.frames / (_MOST_WINDOWS - 1) if first.frames > HELD else first.frames
+    apart = first.frames / (_MOST_WINDOWS - 1) if first.frames > MAX_IN_MEMORY_FRAMES else first.frames
     return 0.005 + _MOST_PPM * 1e-6 * apart / first.rate
 
 
-def _before(first: Way, second: Way, band: tuple[float, float]) -> float:
+def _raw_correlation(first: SampleSource, second: SampleSource, band: tuple[float, float]) -> float:
     """Correlation as it came, of windows all over a long record."""
     size = round(_LONGEST_WINDOW * first.rate)
     begins = [round(v) for v in np.linspace(0, first.frames - size, _FEW)]
@@ -155,7 +155,7 @@ def _sum(held: list[Spectra]) -> Spectra:
     return total
 
 
-def _seed(windows: Windows, second: Way, band: tuple[float, float], search: float) -> tuple[float, int] | None:
+def _initial_delay(windows: SegmentGrid, second: SampleSource, band: tuple[float, float], search: float) -> tuple[float, int] | None:
     """Delay of the loudest window that is found at all, and where that begins: a long record that drifts is nowhere alike as a whole."""
     size, rate = windows.size, windows.way.rate
     reach = round(search * rate)
@@ -164,7 +164,7 @@ def _seed(windows: Windows, second: Way, band: tuple[float, float], search: floa
         best: tuple[float, float] | None = None
         low = max(0, begin - reach)
         end = min(second.frames, begin + size + reach)
-        for offset, frames in stretches(max(0, end - low)):
+        for offset, frames in iter_chunks(max(0, end - low)):
             # by the window's length more, so that none falls between two
             more = min(frames + size, end - low - offset)
             found = delay_between(x, second.read(low + offset, more), rate, band, max(more, size) / rate)
@@ -175,8 +175,8 @@ def _seed(windows: Windows, second: Way, band: tuple[float, float], search: floa
     return None
 
 
-def _course(
-    windows: Windows, second: Way, band: tuple[float, float], start: float, drift: float, reach: float, place: int | None = None
+def _segment_delays(
+    windows: SegmentGrid, second: SampleSource, band: tuple[float, float], start: float, drift: float, reach: float, place: int | None = None
 ) -> tuple[Samples, Samples, Samples, float]:
     """Middle, delay and its spread, all in frames, of each window in which there is something in common; and the share of those that are loud.
 
@@ -210,14 +210,14 @@ def _shift_at(begin: int, start: float, drift: float, middle: float) -> float:
     return start + drift * middle if drift else float(round(begin + start) - begin)
 
 
-def _read(second: Way, begin: int, size: int, start: float, drift: float) -> Samples:
+def _read(second: SampleSource, begin: int, size: int, start: float, drift: float) -> Samples:
     """What of the second belongs to ``size`` frames of the first from ``begin``; without drift to the nearest frame."""
     if not drift:
         return second.read(round(begin + start), size)
     pad = 128
     place = begin + start + drift * begin
     low = math.floor(place) - pad
-    return resampled(second.read(low, math.ceil(size * (1 + drift)) + 2 * pad), 1 + drift, place - low, size)
+    return resample(second.read(low, math.ceil(size * (1 + drift)) + 2 * pad), 1 + drift, place - low, size)
 
 
 def _usual_delay(delays: Samples, spreads: Samples) -> float:
@@ -236,7 +236,7 @@ def _agree(away: Samples, spreads: Samples) -> NDArray[np.bool_]:
     return np.asarray(away <= _AGREES * np.maximum(spreads, float(np.median(away))))
 
 
-def _line(times: Samples, delays: Samples, spreads: Samples) -> tuple[float, float, float] | None:
+def _robust_line_fit(times: Samples, delays: Samples, spreads: Samples) -> tuple[float, float, float] | None:
     """Delay at frame 0, frames by frame, and the spread of that; None with less than three windows.
 
     A robust line (Theil, Sen) tells which windows belong to it, a weighted one through those what it is.

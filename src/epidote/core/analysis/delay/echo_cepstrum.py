@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.analysis.delay.cross_correlation import refined_lag
-from epidote.core.analysis.signal_scan import AT_ONCE, Way, stretches
+from epidote.core.analysis.signal_scan import CHUNK_FRAMES, SampleSource, iter_chunks
 from epidote.core.analysis.spectral.spectrum import even_fast_len
 from epidote.core.signals import transforms
 from epidote.core.signals.signal import Samples
@@ -44,10 +44,10 @@ class Echo:
         return 20 * math.log10((1 + g) / (1 - g)) if g < 1 else math.inf
 
 
-def echo_in(way: Way, band: tuple[float, float], longest: float) -> Echo | None:
+def detect_echo(way: SampleSource, band: tuple[float, float], longest: float) -> Echo | None:
     """The second arrival within ``longest`` s in one signal, by what of it lies in the band in Hz; None where none stands out."""
     longest = min(longest, way.frames / way.rate / _SHORTEST)
-    size = even_fast_len(min(way.frames, AT_ONCE))
+    size = even_fast_len(min(way.frames, CHUNK_FRAMES))
     f = np.arange(size // 2 + 1) * (way.rate / size)
     inside = np.flatnonzero((f >= band[0]) & (f <= min(band[1], 0.49 * way.rate)) & (f > 0))
     if inside.size < 64:
@@ -55,7 +55,7 @@ def echo_in(way: Way, band: tuple[float, float], longest: float) -> Echo | None:
     shape = 0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(inside.size) + 0.5) / inside.size)
     logs = np.zeros(inside.size)
     count = 0
-    for first, frames in stretches(way.frames):
+    for first, frames in iter_chunks(way.frames):
         x = way.read(first, frames)
         if (count and frames < size / 2) or not x.any():
             continue

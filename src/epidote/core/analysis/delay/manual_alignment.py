@@ -11,13 +11,13 @@ from itertools import pairwise
 
 import numpy as np
 
-from epidote.core.analysis.delay.clock_offset import resampled
+from epidote.core.analysis.delay.clock_offset import resample
 from epidote.core.analysis.delay.cross_correlation import refined_lag
 from epidote.core.analysis.delay.delay_estimation import in_band, spectra, transform_size
 from epidote.core.analysis.delay.onsets import onsets
-from epidote.core.analysis.signal_scan import AT_ONCE, Held
+from epidote.core.analysis.signal_scan import CHUNK_FRAMES, ArraySource
 from epidote.core.analysis.spectral.spectrum import even_fast_len
-from epidote.core.analysis.spectral.transfer_function import Averaged
+from epidote.core.analysis.spectral.transfer_function import WelchAccumulator
 from epidote.core.signals import transforms
 from epidote.core.signals.signal import Samples
 
@@ -29,7 +29,7 @@ _DEEPEST = 1e-16
 
 
 @dataclass(frozen=True)
-class Fit:
+class AlignmentQuality:
     """correlation: of the band, with its sign; level_db: of the second re the first; null_db: what is left of the second once the first,
     at its level, is taken from it."""
 
@@ -42,7 +42,7 @@ class Fit:
         return 1 if self.correlation >= 0 else -1
 
 
-class Overlay:
+class PairAlignment:
     """first and second (frames,) at ``rate`` Hz, of which the band in Hz counts; delays to ``reach`` s either way."""
 
     def __init__(self, first: Samples, second: Samples, rate: float, band: tuple[float, float], reach: float) -> None:
@@ -59,7 +59,7 @@ class Overlay:
         self._zero = wide if 2 * wide < size else 0
         self._steps: tuple[int, Samples, Samples] | None = None
 
-    def at(self, delay: float) -> Fit:
+    def at(self, delay: float) -> AlignmentQuality:
         """With the second taken to be ``delay`` frames late."""
         whole = math.floor(delay)
         k = np.arange(-_REACH + 1, _REACH + 1)
@@ -69,9 +69,9 @@ class Overlay:
         held = float(kernel @ np.take(self._by_frame, self._zero + whole + k, mode="wrap"))
         one, two = self._powers(whole)
         if one * two <= 0:
-            return Fit(0.0, 0.0, 0.0)
+            return AlignmentQuality(0.0, 0.0, 0.0)
         alike = held / math.sqrt(one * two)
-        return Fit(
+        return AlignmentQuality(
             alike, 10 * math.log10(two / one), 10 * math.log10(min(1.0, max(1 - alike * alike, _DEEPEST)))
         )  # fmt: skip
 
@@ -98,7 +98,7 @@ class Overlay:
         if self._steps is None or abs(self._steps[0] - whole) > _SEGMENT * self.rate / 8:
             begin, end = max(0, -whole), min(self.first.size, self.second.size - whole)
             segment = even_fast_len(round(min(_SEGMENT * self.rate, max(64, (end - begin) / 8))))
-            gathered = Averaged(segment, self.rate, 0.5)
+            gathered = WelchAccumulator(segment, self.rate, 0.5)
             if end - begin >= segment:
                 gathered.add(self.first[begin:end], self.second[begin + whole : end + whole])
             path = gathered.path()
@@ -117,18 +117,18 @@ class Overlay:
     def aligned(self, delay: float, *, invert: bool = False) -> Samples:
         """The second (frames of the first,), brought forward by ``delay`` frames, a fraction of one too; nothing else is changed."""
         out = np.zeros(self.first.size)
-        for begin in range(0, out.size, AT_ONCE):
-            count = min(AT_ONCE, out.size - begin)
+        for begin in range(0, out.size, CHUNK_FRAMES):
+            count = min(CHUNK_FRAMES, out.size - begin)
             low = math.floor(begin + delay) - _AROUND
-            part = Held(self.second, self.rate).read(low, count + 2 * _AROUND)
+            part = ArraySource(self.second, self.rate).read(low, count + 2 * _AROUND)
             out[begin : begin + count] = (
-                part[_AROUND : _AROUND + count] if delay == round(delay) else resampled(part, 1.0, begin + delay - low, count)
+                part[_AROUND : _AROUND + count] if delay == round(delay) else resample(part, 1.0, begin + delay - low, count)
             )
         return -out if invert else out
 
     def events(self) -> list[int]:
         """Frames of the first at which a transient begins."""
-        return [one.frame for one in onsets(Held(self.first, self.rate))]
+        return [one.frame for one in onsets(ArraySource(self.first, self.rate))]
 
     def loudest(self) -> int:
         """Frame of the first's greatest sample."""

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from epidote.core.analysis.delay.correlation_peaks import highest_peaks
-from epidote.core.analysis.delay.cross_correlation import refined_lag, stretch
+from epidote.core.analysis.delay.cross_correlation import refined_lag, zero_padded_slice
 from epidote.core.signals import transforms
 from epidote.core.signals.signal import Samples
 
@@ -57,7 +57,7 @@ def onset_delay(first: Samples, second: Samples, reach: int, rate: float, band: 
         return None
     lag, sign = refined_lag(levelled, size, best)
     whole = round(lag)
-    beside = stretch(second, reach + whole, first.size) * window
+    beside = zero_padded_slice(second, reach + whole, first.size) * window
     return OnsetDelay(lag, _spread(sign * levelled, size, round(_SHARED * size / rate), lag), _level(of_first, beside, lag - whole, size, rate, band))
 
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.signal_scan import Survey, Way, survey
+from epidote.core.analysis.signal_scan import SampleSource, SignalStatistics, scan_source
 from epidote.core.signals import transforms
 from epidote.core.signals.signal import Samples
 
@@ -48,9 +48,9 @@ class Onset:
     doubt: float
 
 
-def onsets(way: Way, seen: Survey | None = None) -> list[Onset]:
+def onsets(way: SampleSource, seen: SignalStatistics | None = None) -> list[Onset]:
     """All that begin, in order, at least 50 ms apart; ``seen`` where the way was looked through already."""
-    seen = seen or survey(way)
+    seen = seen or scan_source(way)
     if seen.peak == 0:
         return []
     clicks = [Onset(place, 0.5) for place in _clicks(way, seen)]
@@ -61,7 +61,7 @@ def onsets(way: Way, seen: Survey | None = None) -> list[Onset]:
     return sorted([*notes, *apart], key=lambda one: one.frame)
 
 
-def _clicks(way: Way, seen: Survey) -> list[int]:
+def _clicks(way: SampleSource, seen: SignalStatistics) -> list[int]:
     """Frames at which a sample stands out.
 
     A sample counts when it stands seven times above the usual size of its surroundings, found as the median of half a second (Donoho's robust
@@ -86,7 +86,7 @@ def _clicks(way: Way, seen: Survey) -> list[int]:
     return found
 
 
-def _begins(way: Way, place: int, mean: float) -> bool:
+def _begins(way: SampleSource, place: int, mean: float) -> bool:
     """Whether what stands at ``place`` was not there a moment before."""
     frames = min(place, max(1, round(_BEFORE * way.rate)))
     if frames == 0:
@@ -99,7 +99,7 @@ def _begins(way: Way, place: int, mean: float) -> bool:
 class _Frames:
     """The short spectra of a way: ``size`` frames each, one every ``hop`` frames."""
 
-    way: Way
+    way: SampleSource
     mean: float
     size: int
     hop: int
@@ -116,7 +116,7 @@ class _Frames:
         return np.asarray(np.abs(transforms.rfft(rows * window, axis=1)))
 
 
-def _rises(way: Way, seen: Survey) -> list[int]:
+def _rises(way: SampleSource, seen: SignalStatistics) -> list[int]:
     """Middles, in frames, of the short spectra at which the energy of many bands has risen."""
     hop = max(1, round(_HOP * way.rate))
     spectra = _Frames(way, seen.mean, transforms.next_fast_len(round(_FRAME * way.rate), real=True), hop)
@@ -139,7 +139,7 @@ def _rises(way: Way, seen: Survey) -> list[int]:
     return found
 
 
-def _loudest_line(spectra: _Frames, seen: Survey) -> float:
+def _loudest_line(spectra: _Frames, seen: SignalStatistics) -> float:
     """The greatest magnitude of a line where the way is loudest, by peak and by what is usual."""
     blocks = np.unique(np.concatenate([np.argsort(values)[-_LOUD_BLOCKS:] for values in (seen.greatest, seen.usual)]))
     count = max(1, seen.block // spectra.hop)
@@ -161,7 +161,7 @@ def _flux(spectra: _Frames, scale: float) -> Samples:
     return flux
 
 
-def _placed(way: Way, rise: int, mean: float) -> Onset:
+def _placed(way: SampleSource, rise: int, mean: float) -> Onset:
     """The onset near a rise of energy: the change point of the band whose power grows most."""
     rate = way.rate
     begin = max(0, rise - round(_LOOK_BACK * rate))

@@ -51,7 +51,7 @@ class Arrivals:
         return 20 * math.log10((1 + g) / (1 - g)) if g < 1 else math.inf
 
 
-def arrivals(wanted: Samples, x: Samples, rate: float, band: tuple[float, float]) -> Arrivals | None:
+def two_arrivals(wanted: Samples, x: Samples, rate: float, band: tuple[float, float]) -> Arrivals | None:
     """Two arrivals of ``wanted`` in x (frames,), within the band in Hz; None when there is one only, or none."""
     size = even_fast_len(x.size + wanted.size)
     a, b = transforms.rfft(wanted, size), transforms.rfft(x, size)

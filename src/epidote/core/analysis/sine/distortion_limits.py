@@ -6,10 +6,10 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from epidote.core.analysis.sine.stepped_tone import StepFound
+from epidote.core.analysis.sine.stepped_tone import StepMeasurement
 from epidote.core.results.caution import Caution
 
-Measure = Callable[[StepFound], float]
+Measure = Callable[[StepMeasurement], float]
 FINE_DB = 0.06  # a bracket this narrow needs no finer steps
 _PER_ROUND, _WIDE_DB = 5, 0.5
 _FOLDED_DB, _JUMP_DB, _RISEN_DB = 0.5, 0.3, 20.0
@@ -31,19 +31,19 @@ class Crossing:
         return self.width / math.sqrt(12) / (1 if self.width > _WIDE_DB else 4)
 
 
-def lowest(steps: Sequence[StepFound], measure: Measure) -> int:
+def index_of_minimum(steps: Sequence[StepMeasurement], measure: Measure) -> int:
     """Index of the step with the least distortion."""
     return min(range(len(steps)), key=lambda i: measure(steps[i]))
 
 
-def crossing(steps: Sequence[StepFound], limit: float, measure: Measure) -> Crossing | None:
+def limit_crossing(steps: Sequence[StepMeasurement], limit: float, measure: Measure) -> Crossing | None:
     """Where distortion passes ``limit`` (a ratio) above its lowest, steps in rising order of level; None when it does not.
 
     Between two steps, the logarithm of distortion follows the level in a straight line.
     """
     if not steps:
         return None
-    for i in range(lowest(steps, measure), len(steps) - 1):
+    for i in range(index_of_minimum(steps, measure), len(steps) - 1):
         low, high = measure(steps[i]), measure(steps[i + 1])
         if low < limit <= high:
             share = math.log(limit / low) / math.log(high / low) if low > 0 else 0.5
@@ -53,12 +53,12 @@ def crossing(steps: Sequence[StepFound], limit: float, measure: Measure) -> Cros
     return None
 
 
-def over_from_the_start(steps: Sequence[StepFound], limit: float) -> bool:
+def always_above(steps: Sequence[StepMeasurement], limit: float) -> bool:
     """Whether harmonics alone exceed the limit at every level."""
     return bool(steps) and all(s.thd > limit for s in steps)
 
 
-def is_reached(steps: Sequence[StepFound], limit: float, measure: Measure) -> bool:
+def is_reached(steps: Sequence[StepMeasurement], limit: float, measure: Measure) -> bool:
     """Whether the last step is beyond the limit after one was below, or all are and harmonics do not fall.
 
     Noise at low levels, and crossover distortion, exceed it too, but they fall as the level rises.
@@ -69,17 +69,17 @@ def is_reached(steps: Sequence[StepFound], limit: float, measure: Measure) -> bo
     return len(steps) > 1 and last.thd > limit and last.thd > 0.98 * steps[-2].thd
 
 
-def is_folded_back(steps: Sequence[StepFound]) -> bool:
+def output_decreases(steps: Sequence[StepMeasurement]) -> bool:
     """Whether the output falls while the drive rises."""
     most = max(s.amplitude for s in steps)
     return 20 * math.log10(most / steps[-1].amplitude) > _FOLDED_DB if steps[-1].amplitude > 0 else True
 
 
-def finer_levels(steps: Sequence[StepFound], limits: Sequence[float], measure: Measure) -> list[float]:
+def refinement_levels(steps: Sequence[StepMeasurement], limits: Sequence[float], measure: Measure) -> list[float]:
     """Drive levels in dBFS that would narrow the brackets of the limits: evenly spread in a wide one, close about the crossing in a narrow one."""
     levels = []
     for limit in limits:
-        found = crossing(steps, limit, measure)
+        found = limit_crossing(steps, limit, measure)
         if found is None or found.width <= FINE_DB:
             continue
         a, b = steps[found.before].level, steps[found.before + 1].level
@@ -90,7 +90,7 @@ def finer_levels(steps: Sequence[StepFound], limits: Sequence[float], measure: M
     return levels
 
 
-def oddities(steps: Sequence[StepFound], limit: float) -> tuple[Caution, ...]:
+def anomalies(steps: Sequence[StepMeasurement], limit: float) -> tuple[Caution, ...]:
     """What does not look like one steady unit: a gain that jumps, something that rises beside the tone, output that falls."""
     found = []
     gains = [20 * math.log10(s.amplitude) - s.level for s in steps]
@@ -108,6 +108,6 @@ def oddities(steps: Sequence[StepFound], limit: float) -> tuple[Caution, ...]:
         if s.thd_n > steps[0].thd_n
     ):
         found.append(Caution.STRANGER)
-    if steps and is_folded_back(steps):
+    if steps and output_decreases(steps):
         found.append(Caution.FOLDED_BACK)
     return tuple(found)

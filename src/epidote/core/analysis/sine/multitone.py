@@ -9,8 +9,8 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.delay.clock_offset import resampled
-from epidote.core.analysis.delay.cross_correlation import lag_of
+from epidote.core.analysis.delay.clock_offset import resample
+from epidote.core.analysis.delay.cross_correlation import coarse_lag
 from epidote.core.analysis.quantisation import follows_rounding
 from epidote.core.analysis.sine.hum import hum_moves, hum_on, mains_lines, may_meet_hum
 from epidote.core.analysis.spreads import WINDOWED_BLOCK, lower_mean, power_variance
@@ -50,9 +50,9 @@ class Tones:
     undithered: bool
 
 
-def taken_apart(x: Samples, stimulus: Stimulus) -> Tones | None:
+def analyse_multitone(x: Samples, stimulus: Stimulus) -> Tones | None:
     """A channel (frames,) analysed over one period; None when the tones are not there, or the recording does not hold a period of them."""
-    lag = lag_of(stimulus.samples(), x, _ALIKE)  # a clock that is a little off does not matter
+    lag = coarse_lag(stimulus.samples(), x, _ALIKE)  # a clock that is a little off does not matter
     if lag is None:
         return None
     start, _ = lag
@@ -66,7 +66,7 @@ def taken_apart(x: Samples, stimulus: Stimulus) -> Tones | None:
     if abs(ratio - 1) * bins[-1] > _SLIP:
         for _ in range(2):
             low, high = max(0, first - _ROOM), min(x.size, first + period + _ROOM + round(abs(ratio - 1) * period))
-            stretch = resampled(x[low:high], ratio, first - low, period)
+            stretch = resample(x[low:high], ratio, first - low, period)
             more, spread = _clock(stretch, bins)
             ratio *= more
     spectrum = transforms.rfft(stretch - stretch.mean())

@@ -15,12 +15,12 @@ from epidote.core.analysis.capture_checks import is_clipped
 from epidote.core.analysis.delay.cross_correlation import correlation
 from epidote.core.analysis.sine.hum import MainsSeen, hum_included, mains_seen
 from epidote.core.analysis.sine.tone import ToneAnalysis, analyse_tone
-from epidote.core.analysis.spectral.spectrum import fast_stretch
+from epidote.core.analysis.spectral.spectrum import trim_to_fast_length
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spreads import power_spread_db
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.signals.signal import Samples, Signal, Stimulus
-from epidote.core.stimuli.stepped_tones import StepAt, chirp
+from epidote.core.stimuli.stepped_tones import ScheduledStep, chirp
 
 SETTLE, GUARD = 0.3, 0.02  # share of a step left to settle; s at its end, for a start that is found a little late
 _SETTLE_CYCLES, _SETTLE_LOW = 10.0, 0.35  # low tones wait for the high-pass corners below them: this many cycles, or s at most
@@ -30,7 +30,7 @@ _ALIKE = 0.3  # of 1: how much a stretch must resemble the chirp
 
 
 @dataclass(frozen=True)
-class StepFound:
+class StepMeasurement:
     """One step of one channel. level: drive in dBFS; frequency in Hz; amplitude: peak in FS; others are mean squares in FS².
 
     harmonics: H2 and up, 0 where they lie outside the band; left_out: some do; clipped: the recording, not the unit.
@@ -72,7 +72,7 @@ class StepFound:
     def _spread_db(self, variance: float, power: float) -> float | None:
         return math.hypot(power_spread_db(variance, power), self.main_spread_db) if power > 0 else None
 
-    def meets_hum(self, others: Sequence[StepFound]) -> bool:
+    def meets_hum(self, others: Sequence[StepMeasurement]) -> bool:
         """Whether mains hum may change the tone or its harmonics together by more than 0.1 dB; ``others``: of the same run, where it is seen."""
         sizes = [self.amplitude, *(math.sqrt(2 * p) for p in self.harmonics)]
         seen = [one for step in others for one in step.mains]
@@ -97,7 +97,7 @@ class StepFound:
         return math.sqrt((self.harmonic + self.noise) / self.main)
 
 
-def found_start(signal: Signal, stimulus: Stimulus) -> int | None:
+def locate_preamble(signal: Signal, stimulus: Stimulus) -> int | None:
     """Frame of the recording at which the stimulus' frame 0 lies (it may be negative); None when its chirp is not there.
 
     By the correlation with the chirp, divided by how loud the recording is there: a loud tone later on does not resemble it.
@@ -123,21 +123,21 @@ def _alike(x: Samples, wanted: Samples) -> tuple[float, int]:
     return float(share[place]), place
 
 
-def settling(frequency: float) -> float:
+def settling_time(frequency: float) -> float:
     """The least time in s that a step at this frequency is left to settle."""
     return min(_SETTLE_LOW, _SETTLE_CYCLES / frequency)
 
 
-def stretch_of(x: Samples, start: int, step: StepAt, rate: float) -> Samples | None:
+def step_segment(x: Samples, start: int, step: ScheduledStep, rate: float) -> Samples | None:
     """The settled part of a step (frames,) out of a channel; None where the recording does not hold it."""
-    first = start + step.first + round(max(SETTLE * step.frames, settling(step.frequency) * rate))
+    first = start + step.first + round(max(SETTLE * step.frames, settling_time(step.frequency) * rate))
     end = start + step.first + step.frames - round(min(GUARD * rate, 0.1 * step.frames))
     if first < 0 or end > x.size or end - first < _LEAST_FRAMES:
         return None
-    return fast_stretch(x[first:end])
+    return trim_to_fast_length(x[first:end])
 
 
-def look_at(x: Samples, rate: float, step: StepAt, harmonics: int, band: tuple[float, float], weighting: Weighting) -> ToneAnalysis | None:
+def analyse_step(x: Samples, rate: float, step: ScheduledStep, harmonics: int, band: tuple[float, float], weighting: Weighting) -> ToneAnalysis | None:
     """A stretch (frames,) of a step taken apart; None when it holds no tone of the step's frequency."""
     if not x.any():
         return None
@@ -145,16 +145,16 @@ def look_at(x: Samples, rate: float, step: StepAt, harmonics: int, band: tuple[f
     return found if found is not None and abs(found.fit.frequency / step.frequency - 1) < 0.02 else None
 
 
-def analysed_step(
-    x: Samples, rate: float, step: StepAt, harmonics: int, band: tuple[float, float], weighting: Weighting, unit: str = "FS"
-) -> StepFound | None:
+def measure_step(
+    x: Samples, rate: float, step: ScheduledStep, harmonics: int, band: tuple[float, float], weighting: Weighting, unit: str = "FS"
+) -> StepMeasurement | None:
     """``look_at`` in figures. The same stretch is taken apart once: while it is measured, and not again when the run is analysed."""
     key = (hashlib.blake2b(np.ascontiguousarray(x).tobytes(), digest_size=16).digest(), rate, step, harmonics, band, weighting, unit)
     with _LOCK:
         if key in _KNOWN:
             _KNOWN.move_to_end(key)
             return _KNOWN[key]
-    found = look_at(x, rate, step, harmonics, band, weighting)
+    found = analyse_step(x, rate, step, harmonics, band, weighting)
     figures = None if found is None else _figures(found, step, harmonics, weighting, is_clipped(x, unit) and float(np.abs(x).max()) > 0.99)
     with _LOCK:
         _KNOWN[key] = figures
@@ -164,14 +164,14 @@ def analysed_step(
 
 
 _KEPT = 2048
-_KNOWN: OrderedDict[tuple[object, ...], StepFound | None] = OrderedDict()
+_KNOWN: OrderedDict[tuple[object, ...], StepMeasurement | None] = OrderedDict()
 _LOCK = Lock()
 
 
-def _figures(c: ToneAnalysis, step: StepAt, harmonics: int, weighting: Weighting, clipped: bool) -> StepFound:
+def _figures(c: ToneAnalysis, step: ScheduledStep, harmonics: int, weighting: Weighting, clipped: bool) -> StepMeasurement:
     powers = c.harmonic_powers(weighting)
     inside = int(np.count_nonzero(c.harmonics_inside()))
-    return StepFound(
+    return StepMeasurement(
         step.level, c.fit.frequency, abs(c.fit.amplitudes[0]), c.noise, tuple(float(p) for p in powers), harmonics > inside + 1,
         float((np.square(c.line_spreads[1:]) * c.harmonics_inside()).sum()), c.noise_spread_db, c.fit.level_drift, clipped,
         float(c.line_spreads[0]), c.harmonic_variance(weighting), mains_seen(c), c.rate / c.frames,

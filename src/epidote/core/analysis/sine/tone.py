@@ -122,7 +122,7 @@ def analyse_tone(
     band = (band[0], min(band[1], rate / 2))
     bins = max(1.0, (band[1] - band[0]) / width)
     order, orders = _DRIFT_ORDERS[0], iter(_DRIFT_ORDERS[1:])
-    strangers: list[_Stranger] = []
+    strangers: list[_SpuriousLine] = []
     own = x
     while True:
         fit = fit_tone(own, rate, frequency, harmonics, order)
@@ -137,7 +137,7 @@ def analyse_tone(
             strangers.append(found)
             own = own - found.samples
             continue
-        excess = _beside_the_tone(clean, fit.frequency, width, band)
+        excess = _skirt_excess_power(clean, fit.frequency, width, band)
         if excess < amplitude**2 * _ROUNDING:
             excess = 0.0
         total = band_power(clean, width, *band)
@@ -219,7 +219,7 @@ def _draw_lines(shown: Samples, residual: NDArray[np.complex128], frames: int, p
 
 
 @dataclass(frozen=True)
-class _Stranger:
+class _SpuriousLine:
     """A line that is none of the tone's and outweighs all else, such as hum: taken out before the fit, counted as noise after it."""
 
     frequency: float
@@ -231,7 +231,7 @@ class _Stranger:
         return abs(self.amplitude) ** 2 / 2
 
 
-def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, rate: float) -> _Stranger | None:
+def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, rate: float) -> _SpuriousLine | None:
     """The line that holds more than a fifth of the residual, if there is one away from the harmonics.
 
     A plain fit takes everything but the tone for white noise; a strong line elsewhere would lean on every component it finds.
@@ -252,10 +252,10 @@ def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, ra
     line = fit_tone(fit.residual, rate, frequency, 1, 1)
     if line.frequency < _LEAST_CYCLES * width:
         return None  # it wandered off towards 0 Hz, where it would take the direct voltage along
-    return _Stranger(line.frequency, complex(line.amplitudes[0]), fit.residual - line.residual - line.dc)
+    return _SpuriousLine(line.frequency, complex(line.amplitudes[0]), fit.residual - line.residual - line.dc)
 
 
-def _fitted_apart(fit: ToneFit, strangers: list[_Stranger], rate: float) -> list[_Stranger]:
+def _fitted_apart(fit: ToneFit, strangers: list[_SpuriousLine], rate: float) -> list[_SpuriousLine]:
     """Each of several strangers once more, now that the others are known: they leaned on each other."""
     if len(strangers) < 2:
         return strangers
@@ -266,7 +266,7 @@ def _fitted_apart(fit: ToneFit, strangers: list[_Stranger], rate: float) -> list
         if again.frequency < _LEAST_CYCLES * rate / with_it.size:
             refined.append(line)
             continue
-        found = _Stranger(again.frequency, complex(again.amplitudes[0]), with_it - again.residual - again.dc)
+        found = _SpuriousLine(again.frequency, complex(again.amplitudes[0]), with_it - again.residual - again.dc)
         fit.residual[:] = with_it - found.samples
         refined.append(found)
     return refined
@@ -278,7 +278,7 @@ def _mean_spread(residual: NDArray[np.complex128], frames: int) -> float:
     return math.sqrt(max(lower_mean(powers), float(powers[:3].mean()))) / frames
 
 
-def _beside_the_tone(clean: Samples, frequency: float, width: float, band: tuple[float, float]) -> float:
+def _skirt_excess_power(clean: Samples, frequency: float, width: float, band: tuple[float, float]) -> float:
     """Mean square close to the tone beyond what the noise puts there: a drift that the fit did not follow."""
     place = round(frequency / width)
     first, last = round(band[0] / width), max(round(band[0] / width) + 2, round(band[1] / width))

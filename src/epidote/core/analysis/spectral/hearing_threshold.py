@@ -38,7 +38,7 @@ def threshold(frequency: Samples) -> Samples:
     return np.where(inside, level, np.nan)
 
 
-def components(levels: Samples, bin_width: float, spl_of_zero: float) -> list[Component]:
+def audible_components(levels: Samples, bin_width: float, spl_of_zero: float) -> list[Component]:
     """The lines of a spectrum ``levels`` (bins,) in dB, loudest against the threshold first. ``spl_of_zero``: dB SPL of 0 dB at the listener.
 
     A line is a bin higher than its neighbours that stands 12 dB above what surrounds it.
@@ -62,7 +62,7 @@ def components(levels: Samples, bin_width: float, spl_of_zero: float) -> list[Co
     return found
 
 
-def statement(found: list[Component], spl_of_zero: float) -> str:
+def audibility_sentence(found: list[Component], spl_of_zero: float) -> str:
     """What would be heard, in a sentence."""
     above = [c for c in found if c.above > 0]
     where = f"With 0 dB = {spl_of_zero:g} dB SPL at the listener"

@@ -7,7 +7,7 @@ from functools import lru_cache
 import numpy as np
 
 from epidote.core.settings import LabelledEnum
-from epidote.core.signals.signal import Samples, locked
+from epidote.core.signals.signal import Samples, as_readonly
 
 
 class Smoothing(LabelledEnum):
@@ -51,6 +51,6 @@ def log_bins(size: int, bin_width: float, low: float, high: float, per_octave: i
     """Bin numbers (points,), locked, between two frequencies, each used once, at most ``per_octave`` per octave: every point is a true bin."""
     first, last = max(1, int(np.ceil(low / bin_width - 1e-9))), min(size - 1, int(np.floor(high / bin_width + 1e-9)))
     if last <= first:
-        return locked(np.arange(first, last + 1))
+        return as_readonly(np.arange(first, last + 1))
     count = int(np.ceil(np.log2(last / first) * per_octave)) + 1
-    return locked(np.unique(np.round(np.geomspace(first, last, count))))
+    return as_readonly(np.unique(np.round(np.geomspace(first, last, count))))

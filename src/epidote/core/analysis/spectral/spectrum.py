@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from epidote.core.analysis.spectral.weighting import Weighting, power_weight
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4, CosineWindow, windowed_around, windowed_power
 from epidote.core.signals import transforms
-from epidote.core.signals.signal import Samples, locked
+from epidote.core.signals.signal import Samples, as_readonly
 
 Complex = NDArray[np.complex128]
 MAINS = (50.0, 60.0)  # Hz
@@ -21,7 +21,7 @@ _LEAST = 1e-40
 @lru_cache(maxsize=8)
 def bin_frequencies(bins: int, bin_width: float) -> Samples:
     """Centres in Hz (bins,) of bins from 0 Hz up, locked: the spectra of a column share them."""
-    return locked(np.arange(bins, dtype=np.float64) * np.float64(bin_width))
+    return as_readonly(np.arange(bins, dtype=np.float64) * np.float64(bin_width))
 
 
 def line_levels(peaks: Samples, offset: float) -> Samples:
@@ -45,7 +45,7 @@ def mean_squares(power: Samples, frames: int, mean_square: float = 1.0) -> Sampl
     return power
 
 
-def fast_stretch(x: Samples) -> Samples:
+def trim_to_fast_length(x: Samples) -> Samples:
     """The beginning of x (frames,) that transforms quickly and is even in length."""
     return x[: 2 * transforms.prev_fast_len(x.size // 2, real=True)]
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.delay.cross_correlation import lag_of
+from epidote.core.analysis.delay.cross_correlation import coarse_lag
 from epidote.core.analysis.spectral.spectrum import even_fast_len
 from epidote.core.signals import transforms
 from epidote.core.signals.signal import Samples
@@ -24,7 +24,7 @@ _ROWS = 2**18  # frames
 
 
 @dataclass(frozen=True)
-class Path:
+class TransferFunction:
     """response (bins,) complex, referred to ``delay`` frames; coherence (bins,); density: mean square in 1 Hz of what came back (bins,);
     width of a bin in Hz; segments: independent ones."""
 
@@ -43,12 +43,12 @@ class Path:
         return np.asarray((1 - c) / c / self.segments)
 
 
-def path_between(played: Samples, back: Samples, rate: float, longest: float = 1.0) -> Path | None:
+def estimate_transfer_function(played: Samples, back: Samples, rate: float, longest: float = 1.0) -> TransferFunction | None:
     """played and back (frames,), each beginning anywhere; None when one is not in the other.
 
     ``longest``: of a segment in s; shorter where the record would hold less than eight.
     """
-    lag = lag_of(played, back, _ALIKE)
+    lag = coarse_lag(played, back, _ALIKE)
     if lag is None:
         return None
     delay, polarity = lag
@@ -59,12 +59,12 @@ def path_between(played: Samples, back: Samples, rate: float, longest: float = 1
     segment = even_fast_len(round(min(longest * rate, frames / (1 + (_LEAST_SEGMENTS - 1) * 0.5))))
     if frames < 2 * segment or segment < 64:
         return None
-    held = Averaged(segment, rate)
+    held = WelchAccumulator(segment, rate)
     held.add(x[first:end], y[first:end])
     return held.path(delay, polarity)
 
 
-class Averaged:
+class WelchAccumulator:
     """Cross-spectra and powers of segments of ``segment`` frames, gathered stretch by stretch."""
 
     def __init__(self, segment: int, rate: float, overlap: float = _OVERLAP) -> None:
@@ -87,13 +87,13 @@ class Averaged:
             self._sxy += (fy * np.conj(fx)).sum(axis=0)
         self._count += of_x.shape[0]
 
-    def path(self, delay: float = 0, polarity: int = 1) -> Path:
+    def path(self, delay: float = 0, polarity: int = 1) -> TransferFunction:
         """What was gathered, referred to ``delay`` frames."""
         sxx, syy, sxy, window = self._sxx, self._syy, self._sxy, self._window
         tiny = 1e-12 * max(float(sxx.max()), 1e-300)
         response: NDArray[np.complex128] = sxy / np.maximum(sxx, tiny)
         coherence = np.square(np.abs(sxy)) / np.maximum(sxx * syy, tiny * max(float(syy.max()), 1e-300))
         density = syy * (2 / (max(1, self._count) * self._rate * float(window @ window)))
-        return Path(
+        return TransferFunction(
             response, np.clip(coherence, 0, 1), density, self._rate / self._segment, delay, polarity, max(1.0, self._count * _INDEPENDENT)
         )  # fmt: skip

@@ -8,15 +8,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from epidote.core.comparison.claims.claim import Claim, Claimed, Sense
+from epidote.core.comparison.claims.claim import Bound, Claim, ClaimedQuantity
 from epidote.core.comparison.claims.condition_check import (
     SAME_FREQUENCY,
     USUAL_BAND,
     USUAL_FREQUENCY,
     USUAL_LEVEL,
     USUAL_LIMIT,
-    Conditions,
-    Found,
+    Candidate,
+    ConditionCheck,
 )
 from epidote.core.comparison.claims.evidence import Evidence
 from epidote.core.comparison.differences.crossings import uncertainty
@@ -26,18 +26,18 @@ from epidote.core.results.curve_features import curve_at
 from epidote.core.results.result import Curve
 
 
-def found_for(claim: Claim, evidence: list[Evidence]) -> list[Found]:
+def candidates_for(claim: Claim, evidence: list[Evidence]) -> list[Candidate]:
     """Every figure there is for a claim, whatever its conditions."""
-    look = _LOOKS[claim.claimed]
+    look = _EXTRACTORS[claim.claimed]
     return [f for e in evidence for f in look(claim, e)]
 
 
-def _distortion(claim: Claim, e: Evidence) -> Iterator[Found]:
-    key = "thd" if claim.claimed is Claimed.THD else "thd_n" if claim.claimed is Claimed.THD_N else "sinad"
+def _distortion(claim: Claim, e: Evidence) -> Iterator[Candidate]:
+    key = "thd" if claim.claimed is ClaimedQuantity.THD else "thd_n" if claim.claimed is ClaimedQuantity.THD_N else "sinad"
     weighting = e.settings.get("weighting", "none")
     if e.procedure == "tone" and claim.frequency_high is None:
         for reading in e.channels(key):
-            c = Conditions(claim, e)
+            c = ConditionCheck(claim, e)
             level = next((r for r in e.channels("level") if r.channel == reading.channel), None)
             c.frequency(float(reading.at.get("frequency_hz", 0)) or USUAL_FREQUENCY)
             c.level(level.value if level is not None and level.unit == "V" else None)
@@ -54,12 +54,12 @@ def _distortion(claim: Claim, e: Evidence) -> Iterator[Found]:
         yield from _along_frequencies(claim, e, key, weighting)
 
 
-def _along_levels(claim: Claim, e: Evidence, key: str, weighting: object) -> Iterator[Found]:
+def _along_levels(claim: Claim, e: Evidence, key: str, weighting: object) -> Iterator[Candidate]:
     x_unit = "W" if e.chain.load_ohms else "V"
     level = claim.level or (USUAL_LEVEL if x_unit == "W" else "")
     volts = e.volts(level) if level else None
     for curve in e.curves_of(key, x_unit):
-        c = Conditions(claim, e)
+        c = ConditionCheck(claim, e)
         c.frequency(float(e.settings.get("frequency", USUAL_FREQUENCY)))
         c.load()
         if key != "thd":
@@ -74,11 +74,11 @@ def _along_levels(claim: Claim, e: Evidence, key: str, weighting: object) -> Ite
             yield found
 
 
-def _along_frequencies(claim: Claim, e: Evidence, key: str, weighting: object) -> Iterator[Found]:
+def _along_frequencies(claim: Claim, e: Evidence, key: str, weighting: object) -> Iterator[Candidate]:
     level = str(e.settings.get("level", ""))
     volts = e.volts(level) if level else None
     for curve in e.curves_of(key, "Hz"):
-        c = Conditions(claim, e)
+        c = ConditionCheck(claim, e)
         c.level(volts)
         c.load()
         if key != "thd":
@@ -94,7 +94,7 @@ def _along_frequencies(claim: Claim, e: Evidence, key: str, weighting: object) -
             yield found
 
 
-def _worst(c: Conditions, curve: Curve, low: float, high: float) -> Found | None:
+def _worst(c: ConditionCheck, curve: Curve, low: float, high: float) -> Candidate | None:
     """The greatest value of a curve in a range, which it must cover."""
     inside = np.flatnonzero((curve.x >= low * 0.97) & (curve.x <= high * 1.03) & np.isfinite(curve.y))
     if inside.size == 0:
@@ -105,11 +105,11 @@ def _worst(c: Conditions, curve: Curve, low: float, high: float) -> Found | None
     return c.at_point(curve, float(curve.x[inside[int(np.argmax(curve.y[inside]))]]))
 
 
-def _response(claim: Claim, e: Evidence) -> Iterator[Found]:
+def _response(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     if e.procedure not in ("response", "multitone"):
         return
     for curve in e.curves_of("level", "Hz"):
-        c = Conditions(claim, e)
+        c = ConditionCheck(claim, e)
         low, high = claim.frequency or USUAL_BAND[0], claim.frequency_high or claim.frequency or USUAL_BAND[1]
         if claim.frequency is None:
             c.assumed.append("20 Hz to 20 kHz")
@@ -128,23 +128,23 @@ def _response(claim: Claim, e: Evidence) -> Iterator[Found]:
         # what the noise may add or take where the curve lies farthest off
         extremes = np.array([places[int(np.argmin(values))], places[int(np.argmax(values))]])
         spread = max(float(uncertainty(curve, extremes).max()), e.spreads.get(("flatness", curve.channel), 0.0))
-        yield Found(
+        yield Candidate(
             e, curve.channel, float(values.max()), "dB", spread, None, float(values.min()), (), tuple(c.unlike), tuple(c.assumed)
         )
 
 
-def _noise(claim: Claim, e: Evidence) -> Iterator[Found]:
+def _noise(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     if e.procedure != "noise":
         return
     ending = {"A": "_a", "468": "_468", "none": "", "": ""}[claim.weighting if claim.weighting in ("A", "468") else ""]
-    if claim.claimed is Claimed.DYNAMIC_RANGE:
+    if claim.claimed is ClaimedQuantity.DYNAMIC_RANGE:
         key = "dynamic_range" if claim.weighting == "468" else "dynamic_range_a"
-    elif claim.claimed is Claimed.SNR:
+    elif claim.claimed is ClaimedQuantity.SNR:
         key = "snr" + ("_a" if claim.weighting == "A" else "")
     else:
         key = "noise" + ending
     for reading in e.channels(key):
-        c = Conditions(claim, e)
+        c = ConditionCheck(claim, e)
         c.of(reading)
         measured = {"_a": "A", "_468": "468"}.get(key[-2:] if key.endswith("_a") else key[-4:], "")
         if key == "dynamic_range":
@@ -153,7 +153,7 @@ def _noise(claim: Claim, e: Evidence) -> Iterator[Found]:
             c.assumed.append(f"{measured}-weighted")
         else:
             c.weighting(measured)
-        if claim.claimed is Claimed.SNR:
+        if claim.claimed is ClaimedQuantity.SNR:
             reference = str(e.settings.get("reference_level", ""))
             if claim.level:
                 c.level(e.volts(reference))
@@ -162,37 +162,37 @@ def _noise(claim: Claim, e: Evidence) -> Iterator[Found]:
         yield c.told(reading)
 
 
-def _crosstalk(claim: Claim, e: Evidence) -> Iterator[Found]:
+def _crosstalk(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     if e.procedure != "crosstalk":
         return
     if claim.frequency_high is None:
         for reading in e.channels("crosstalk"):
             at = float(reading.at.get("frequency_hz", USUAL_FREQUENCY))
             if claim.frequency is None or abs(at / claim.frequency - 1) <= SAME_FREQUENCY:
-                c = Conditions(claim, e)
+                c = ConditionCheck(claim, e)
                 c.frequency(at)
                 yield c.told(reading)
                 continue
             curve = next((k for k in e.curves_of("crosstalk", "Hz") if k.channel == reading.channel), None)
-            found = Conditions(claim, e).at_point(curve, claim.frequency) if curve is not None else None
+            found = ConditionCheck(claim, e).at_point(curve, claim.frequency) if curve is not None else None
             if found is not None:
                 yield found
         return
     for curve in e.curves_of("crosstalk", "Hz"):
-        found = _worst(Conditions(claim, e), curve, claim.frequency or USUAL_BAND[0], claim.frequency_high)
+        found = _worst(ConditionCheck(claim, e), curve, claim.frequency or USUAL_BAND[0], claim.frequency_high)
         if found is not None:
             yield found
 
 
-def _power(claim: Claim, e: Evidence) -> Iterator[Found]:
+def _power(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     if e.procedure != "distortion-level":
         return
-    power = claim.claimed is Claimed.POWER
+    power = claim.claimed is ClaimedQuantity.POWER
     limit = claim.limit_percent or USUAL_LIMIT
     x_unit = "W" if power else "V"
     known = {1.0: "at_1pct", 2.0: "at_2pct", float(e.settings.get("stop_at", 0)): "at_limit"}.get(limit)
     for curve in e.curves_of("thd_n" if str(e.settings.get("stop_on", "THD+N")) == "THD+N" else "thd", x_unit):
-        c = Conditions(claim, e)
+        c = ConditionCheck(claim, e)
         c.frequency(float(e.settings.get("frequency", USUAL_FREQUENCY)))
         c.load()
         if claim.limit_percent is None:
@@ -203,14 +203,14 @@ def _power(claim: Claim, e: Evidence) -> Iterator[Found]:
         if reading is not None:
             yield c.told(reading)
             continue
-        reached = last_below(curve, to_db(limit / 100))
+        reached = last_x_below(curve, to_db(limit / 100))
         if reached is not None:
-            yield Found(
+            yield Candidate(
                 e, curve.channel, reached[0], x_unit, 0.0, None, None, (), tuple(c.unlike), tuple(c.assumed), open_above=not reached[1]
             )
 
 
-def last_below(curve: Curve, level: float) -> tuple[float, bool] | None:
+def last_x_below(curve: Curve, level: float) -> tuple[float, bool] | None:
     """Up to which x a rising curve stays below a level for good, and whether it was seen to pass it; None if it never was below."""
     above = np.flatnonzero(curve.y > level)
     below = np.flatnonzero(curve.y <= level)
@@ -224,27 +224,27 @@ def last_below(curve: Curve, level: float) -> tuple[float, bool] | None:
     return float(curve.x[last] * (curve.x[following] / curve.x[last]) ** share), True
 
 
-def _gain(claim: Claim, e: Evidence) -> Iterator[Found]:
+def _gain(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     keys = {"gain": "gain", "response": "gain_1k"}
-    if claim.claimed is Claimed.BALANCE:
+    if claim.claimed is ClaimedQuantity.BALANCE:
         keys = {"gain": "balance"}
     for reading in e.channels(keys.get(e.procedure, "-")):
-        if claim.claimed is Claimed.BALANCE and reading.channel == 1:
+        if claim.claimed is ClaimedQuantity.BALANCE and reading.channel == 1:
             continue
-        c = Conditions(claim, e)
+        c = ConditionCheck(claim, e)
         if e.procedure == "gain" or claim.frequency is not None:
             c.frequency(float(reading.at.get("frequency_hz", USUAL_FREQUENCY)))
         value = reading.value or 0.0
-        balance = claim.claimed is Claimed.BALANCE and claim.sense is not Sense.WITHIN
+        balance = claim.claimed is ClaimedQuantity.BALANCE and claim.sense is not Bound.WITHIN
         yield c.told(reading, abs(value) if balance else value)
 
 
-def _sensitivity(claim: Claim, e: Evidence) -> Iterator[Found]:
+def _sensitivity(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     """What input brings the claimed output, by the gain that was measured."""
     level = claim.level or str(e.settings.get("output_level", ""))
     volts = e.volts(level) if e.procedure == "gain" else None
     for reading in e.channels("gain") if volts is not None else ():
-        c = Conditions(claim, e)
+        c = ConditionCheck(claim, e)
         c.frequency(float(reading.at.get("frequency_hz", USUAL_FREQUENCY)))
         if not claim.level:
             c.assumed.append(f"for {level}")
@@ -253,11 +253,11 @@ def _sensitivity(claim: Claim, e: Evidence) -> Iterator[Found]:
         yield c.told(replace(reading, key="input", value=value, unit="V", spread=spread, floor=None))
 
 
-def _latency(claim: Claim, e: Evidence) -> Iterator[Found]:
+def _latency(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     if e.procedure != "latency":
         return
     for reading in e.channels("latency"):
-        c = Conditions(claim, e)
+        c = ConditionCheck(claim, e)
         if claim.buffer is not None and e.buffer != claim.buffer:
             c.say("buffer", str(e.buffer or "not specified"), str(claim.buffer))
         elif claim.buffer is None and e.buffer is not None:
@@ -269,17 +269,17 @@ def _latency(claim: Claim, e: Evidence) -> Iterator[Found]:
         yield c.told(reading)
 
 
-def _intermodulation(claim: Claim, e: Evidence) -> Iterator[Found]:
+def _intermodulation(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     if e.procedure != "intermodulation":
         return
-    keys = ("modulation_distortion",) if claim.claimed is Claimed.MODULATION else ("difference_d2", "difference_d3")
-    usual = (60.0, 7000.0) if claim.claimed is Claimed.MODULATION else (19000.0, 20000.0)
+    keys = ("modulation_distortion",) if claim.claimed is ClaimedQuantity.MODULATION else ("difference_d2", "difference_d3")
+    usual = (60.0, 7000.0) if claim.claimed is ClaimedQuantity.MODULATION else (19000.0, 20000.0)
     for channel in sorted({r.channel for r in e.readings}):
         there = [r for key in keys for r in e.channels(key) if r.channel == channel]
         if not there:
             continue
         reading = max(there, key=lambda r: r.value or -math.inf)
-        c = Conditions(claim, e)
+        c = ConditionCheck(claim, e)
         tones = (float(reading.at.get("frequency_1_hz", 0)), float(reading.at.get("frequency_2_hz", 0)))
         wanted = (claim.frequency or usual[0], claim.frequency_high or usual[1])
         named = " + ".join(format_quantity(f, "Hz", digits=3) for f in wanted)
@@ -293,9 +293,9 @@ def _intermodulation(claim: Claim, e: Evidence) -> Iterator[Found]:
         yield c.told(reading)
 
 
-_LOOKS: dict[Claimed, Callable[[Claim, Evidence], Iterator[Found]]] = {
-    Claimed.THD: _distortion, Claimed.THD_N: _distortion, Claimed.SINAD: _distortion, Claimed.RESPONSE: _response, Claimed.SNR: _noise,
-    Claimed.DYNAMIC_RANGE: _noise, Claimed.NOISE: _noise, Claimed.CROSSTALK: _crosstalk, Claimed.POWER: _power, Claimed.OUTPUT: _power,
-    Claimed.GAIN: _gain, Claimed.BALANCE: _gain, Claimed.SENSITIVITY: _sensitivity, Claimed.LATENCY: _latency, Claimed.MODULATION: _intermodulation,
-    Claimed.DIFFERENCE: _intermodulation,
+_EXTRACTORS: dict[ClaimedQuantity, Callable[[Claim, Evidence], Iterator[Candidate]]] = {
+    ClaimedQuantity.THD: _distortion, ClaimedQuantity.THD_N: _distortion, ClaimedQuantity.SINAD: _distortion, ClaimedQuantity.RESPONSE: _response, ClaimedQuantity.SNR: _noise,
+    ClaimedQuantity.DYNAMIC_RANGE: _noise, ClaimedQuantity.NOISE: _noise, ClaimedQuantity.CROSSTALK: _crosstalk, ClaimedQuantity.POWER: _power, ClaimedQuantity.OUTPUT: _power,
+    ClaimedQuantity.GAIN: _gain, ClaimedQuantity.BALANCE: _gain, ClaimedQuantity.SENSITIVITY: _sensitivity, ClaimedQuantity.LATENCY: _latency, ClaimedQuantity.MODULATION: _intermodulation,
+    ClaimedQuantity.DIFFERENCE: _intermodulation,
 }  # fmt: skip

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from epidote.core.quantities.formatting import format_plain, format_quantity
 
 
-class Claimed(StrEnum):
+class ClaimedQuantity(StrEnum):
     """What figures are published of."""
 
     THD = "THD"
@@ -30,7 +30,7 @@ class Claimed(StrEnum):
     LATENCY = "latency"
 
 
-class Sense(StrEnum):
+class Bound(StrEnum):
     """How a figure is meant."""
 
     AT_MOST = "at most"
@@ -39,17 +39,17 @@ class Sense(StrEnum):
     WITHIN = "within"
 
 
-RATIOS = (Claimed.THD, Claimed.THD_N, Claimed.MODULATION, Claimed.DIFFERENCE)
-_LESS_IS_BETTER = (*RATIOS, Claimed.NOISE, Claimed.CROSSTALK, Claimed.BALANCE, Claimed.LATENCY)
+RATIOS = (ClaimedQuantity.THD, ClaimedQuantity.THD_N, ClaimedQuantity.MODULATION, ClaimedQuantity.DIFFERENCE)
+_LESS_IS_BETTER = (*RATIOS, ClaimedQuantity.NOISE, ClaimedQuantity.CROSSTALK, ClaimedQuantity.BALANCE, ClaimedQuantity.LATENCY)
 
 
-def usual_sense(claimed: Claimed) -> Sense:
+def usual_sense(claimed: ClaimedQuantity) -> Bound:
     """How a figure without a word about it is meant: the better side is open."""
-    if claimed is Claimed.RESPONSE:
-        return Sense.WITHIN
-    if claimed in (Claimed.GAIN, Claimed.SENSITIVITY, Claimed.LATENCY):
-        return Sense.TYPICAL
-    return Sense.AT_MOST if claimed in _LESS_IS_BETTER else Sense.AT_LEAST
+    if claimed is ClaimedQuantity.RESPONSE:
+        return Bound.WITHIN
+    if claimed in (ClaimedQuantity.GAIN, ClaimedQuantity.SENSITIVITY, ClaimedQuantity.LATENCY):
+        return Bound.TYPICAL
+    return Bound.AT_MOST if claimed in _LESS_IS_BETTER else Bound.AT_LEAST
 
 
 class Claim(BaseModel):
@@ -61,8 +61,8 @@ class Claim(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
-    claimed: Claimed
-    sense: Sense
+    claimed: ClaimedQuantity
+    sense: Bound
     unit: str = Field(max_length=12)
     low: float | None = None
     high: float | None = None
@@ -91,13 +91,13 @@ class Claim(BaseModel):
     @property
     def figure(self) -> str:
         """The figure in words: "at most 0.005 %", "within ±0.5 dB"."""
-        if self.sense is Sense.WITHIN:
+        if self.sense is Bound.WITHIN:
             if self.high is None or self.low is None:
                 one = self.low if self.high is None else self.high
                 return f"within {format_quantity(one, self.unit, signed=True)}"
             if self.high == -self.low:
                 return f"within ±{format_plain(self.high, self.unit)}"
-            if self.claimed not in (Claimed.RESPONSE, Claimed.BALANCE):
+            if self.claimed not in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE):
                 half = format_plain((self.high - self.low) / 2, "dB" if self.unit.startswith("dB") else self.unit)
                 return f"{format_plain((self.high + self.low) / 2, self.unit)} ±{half}"
             return f"within +{self.high:g}/-{-self.low:g} {self.unit}"

@@ -20,7 +20,7 @@ SAME_FREQUENCY, _SAME_LEVEL_DB, _SAME_LOAD, _SAME_BAND = 0.02, 0.25, 0.02, 0.06
 
 
 @dataclass(frozen=True)
-class Found:
+class Candidate:
     """One channel's figure for a claim. value and spread in ``unit``; of a response value is the greatest deviation upwards and low the
     greatest downwards; floor: what the chain does itself. unlike: conditions other than the claim's; assumed: those it did not name, of which
     ``unusual`` are not the usual ones."""
@@ -39,7 +39,7 @@ class Found:
     open_above: bool = False  # the figure is at least this: the limit was not reached
 
 
-class Conditions:
+class ConditionCheck:
     """Collects in what a run differs from a claim, and what the claim left open."""
 
     def __init__(self, claim: Claim, evidence: Evidence) -> None:
@@ -99,21 +99,21 @@ class Conditions:
     def of(self, reading: Reading) -> None:
         self.band(reading.at.get("band_low_hz"), reading.at.get("band_high_hz"))
 
-    def told(self, reading: Reading, value: float | None = None, unit: str | None = None) -> Found:
+    def told(self, reading: Reading, value: float | None = None, unit: str | None = None) -> Candidate:
         assert reading.value is not None
-        return Found(
+        return Candidate(
             self.evidence, reading.channel, reading.value if value is None else value, unit or reading.unit, self.evidence.spread(reading),
             reading.floor, None, reading.cautions, tuple(self.unlike), tuple(self.assumed), self.unusual,
         )  # fmt: skip
 
-    def at_point(self, curve: Curve, x: float) -> Found | None:
+    def at_point(self, curve: Curve, x: float) -> Candidate | None:
         value = curve_at(curve, x)
         if value is None:
             return None
         floor = None if curve.floor is None else curve_at(Curve(curve.key, curve.channel, curve.x, curve.floor, curve.x_unit, curve.y_unit), x)
         near = floor is not None and value < floor + 6
         doubt = float(uncertainty(curve, np.array([x]))[0])
-        return Found(
+        return Candidate(
             self.evidence, curve.channel, value, curve.y_unit, doubt if near else 0.0, floor, None, (Caution.NEAR_FLOOR,) if near else (),
             tuple(self.unlike), tuple(self.assumed), self.unusual,
         )  # fmt: skip

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from epidote.core.comparison.claims.claim import RATIOS, Claim, Claimed
+from epidote.core.comparison.claims.claim import RATIOS, Claim, ClaimedQuantity
 from epidote.core.quantities.units import QuantityError, parse_as, to_db
 
 _OF_CURVES = {
-    Claimed.THD: ("thd",), Claimed.THD_N: ("thd_n",), Claimed.CROSSTALK: ("crosstalk",), Claimed.LATENCY: ("latency_by_shot",),
-    Claimed.RESPONSE: ("level",), Claimed.POWER: ("thd_n", "thd"), Claimed.OUTPUT: ("thd_n", "thd"),
+    ClaimedQuantity.THD: ("thd",), ClaimedQuantity.THD_N: ("thd_n",), ClaimedQuantity.CROSSTALK: ("crosstalk",), ClaimedQuantity.LATENCY: ("latency_by_shot",),
+    ClaimedQuantity.RESPONSE: ("level",), ClaimedQuantity.POWER: ("thd_n", "thd"), ClaimedQuantity.OUTPUT: ("thd_n", "thd"),
 }  # fmt: skip
 Stretch = tuple[float, ...]
 
@@ -17,15 +17,15 @@ def claim_lines(claim: Claim, key: str, x_unit: str, y_unit: str, at_1k: float |
     if key not in _OF_CURVES.get(claim.claimed, ()):
         return []
     span = (claim.frequency, claim.frequency_high) if claim.frequency and claim.frequency_high else None
-    if claim.claimed is Claimed.RESPONSE:
+    if claim.claimed is ClaimedQuantity.RESPONSE:
         if at_1k is None or y_unit not in ("dB", "dBV", "dBFS", "dB SPL"):
             return []
         band = span or (20.0, 20000.0)
         return [(band, (at_1k + v, at_1k + v)) for v in (claim.high, claim.low) if v is not None]
     value = claim.high if claim.high is not None else claim.low
     assert value is not None
-    if claim.claimed in (Claimed.POWER, Claimed.OUTPUT):
-        if x_unit != ("W" if claim.claimed is Claimed.POWER else "V"):
+    if claim.claimed in (ClaimedQuantity.POWER, ClaimedQuantity.OUTPUT):
+        if x_unit != ("W" if claim.claimed is ClaimedQuantity.POWER else "V"):
             return []
         try:
             return [((value if claim.unit == x_unit else parse_as(f"{value} {claim.unit}", x_unit),), None)]

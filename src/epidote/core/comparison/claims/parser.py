@@ -9,7 +9,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from epidote.core.comparison.claims.claim import RATIOS, Claim, Claimed, Sense, usual_sense
+from epidote.core.comparison.claims.claim import RATIOS, Bound, Claim, ClaimedQuantity, usual_sense
 from epidote.core.settings import validation_words
 
 _REPLACED = (
@@ -17,28 +17,28 @@ _REPLACED = (
     (r"(?<=[k\d])\s*ohms?\b", "Ω"), (r"\+\s*/\s*-|\+-", "±"), ("[\u00a0\u202f\t]", " "), (r"(?<=\d)r?ms\s+(?=watts?)", " "),
 )  # fmt: skip
 _NAMES = (
-    (Claimed.THD_N, r"thd\s*(\+|and|&|plus|/)\s*n(oise)?\b|\bthdn\b|(total )?harmonic distortion\s*(\+|and|plus|&)\s*noise"),
-    (Claimed.SINAD, r"\bsinad\b"),
-    (Claimed.DIFFERENCE, r"\bccif\b|difference[- ]frequency( distortion)?|difference tones?|\bdfd\b"),
-    (Claimed.MODULATION, r"\bimd\b( smpte)?( \(smpte\))?|\bsmpte\b|inter-?modulation( distortion)?|modulation distortion"),
-    (Claimed.THD, r"\bthd\b|(total )?harmonic distortion|\bdistortion\b"),
-    (Claimed.RESPONSE, r"frequency response|freq\.? ?response|amplitude response|\bresponse\b|frequency range|pass ?band|power bandwidth"),
-    (Claimed.DYNAMIC_RANGE, r"dynamic range|\bdnr\b"),
-    (Claimed.SNR, r"signal[- ]?(to[- ]?)?noise( ratio)?|\bsnr\b|\bs\s*/\s*n\b( ratio)?"),
-    (Claimed.CROSSTALK, r"cross-?\s?talk|(channel|stereo)? ?separation"),
-    (Claimed.BALANCE, r"channel (balance|matching|tracking|difference)|gain matching|level matching|imbalance"),
-    (Claimed.LATENCY, r"(round[- ]?trip )?(latency|delay)|round[- ]?trip"),
-    (Claimed.NOISE, r"(residual|output|idle|background|self)[- ]?noise( voltage| level)?|noise floor|hum (and|&) noise|\bnoise\b"),
-    (Claimed.SENSITIVITY, r"(input )?sensitivity|input (level|voltage)"),
-    (Claimed.POWER, r"(rated |continuous |rms |output |max(imum)? )*power( output)?( per channel)?|watts per channel"),
-    (Claimed.OUTPUT, r"(max(imum)?\.? )?output (level|voltage)|max(imum)?\.? output"),
-    (Claimed.GAIN, r"(voltage )?gain|amplification"),
-    (Claimed.RESPONSE, r"^\W*bandwidth\b"),
+    (ClaimedQuantity.THD_N, r"thd\s*(\+|and|&|plus|/)\s*n(oise)?\b|\bthdn\b|(total )?harmonic distortion\s*(\+|and|plus|&)\s*noise"),
+    (ClaimedQuantity.SINAD, r"\bsinad\b"),
+    (ClaimedQuantity.DIFFERENCE, r"\bccif\b|difference[- ]frequency( distortion)?|difference tones?|\bdfd\b"),
+    (ClaimedQuantity.MODULATION, r"\bimd\b( smpte)?( \(smpte\))?|\bsmpte\b|inter-?modulation( distortion)?|modulation distortion"),
+    (ClaimedQuantity.THD, r"\bthd\b|(total )?harmonic distortion|\bdistortion\b"),
+    (ClaimedQuantity.RESPONSE, r"frequency response|freq\.? ?response|amplitude response|\bresponse\b|frequency range|pass ?band|power bandwidth"),
+    (ClaimedQuantity.DYNAMIC_RANGE, r"dynamic range|\bdnr\b"),
+    (ClaimedQuantity.SNR, r"signal[- ]?(to[- ]?)?noise( ratio)?|\bsnr\b|\bs\s*/\s*n\b( ratio)?"),
+    (ClaimedQuantity.CROSSTALK, r"cross-?\s?talk|(channel|stereo)? ?separation"),
+    (ClaimedQuantity.BALANCE, r"channel (balance|matching|tracking|difference)|gain matching|level matching|imbalance"),
+    (ClaimedQuantity.LATENCY, r"(round[- ]?trip )?(latency|delay)|round[- ]?trip"),
+    (ClaimedQuantity.NOISE, r"(residual|output|idle|background|self)[- ]?noise( voltage| level)?|noise floor|hum (and|&) noise|\bnoise\b"),
+    (ClaimedQuantity.SENSITIVITY, r"(input )?sensitivity|input (level|voltage)"),
+    (ClaimedQuantity.POWER, r"(rated |continuous |rms |output |max(imum)? )*power( output)?( per channel)?|watts per channel"),
+    (ClaimedQuantity.OUTPUT, r"(max(imum)?\.? )?output (level|voltage)|max(imum)?\.? output"),
+    (ClaimedQuantity.GAIN, r"(voltage )?gain|amplification"),
+    (ClaimedQuantity.RESPONSE, r"^\W*bandwidth\b"),
 )  # fmt: skip
 _UNITS = {
-    **dict.fromkeys(RATIOS, ("%", "ppm", "dB")), Claimed.NOISE: ("V", "dBV", "dBu", "dBFS", "dB SPL"), Claimed.POWER: ("W",),
-    Claimed.OUTPUT: ("V", "dBV", "dBu"), Claimed.LATENCY: ("s", "samples"), Claimed.GAIN: ("dB", "x"),
-    Claimed.SENSITIVITY: ("V", "dBV", "dBu"),
+    **dict.fromkeys(RATIOS, ("%", "ppm", "dB")), ClaimedQuantity.NOISE: ("V", "dBV", "dBu", "dBFS", "dB SPL"), ClaimedQuantity.POWER: ("W",),
+    ClaimedQuantity.OUTPUT: ("V", "dBV", "dBu"), ClaimedQuantity.LATENCY: ("s", "samples"), ClaimedQuantity.GAIN: ("dB", "x"),
+    ClaimedQuantity.SENSITIVITY: ("V", "dBV", "dBu"),
 }  # fmt: skip
 _LONGEST, _LONGEST_NUMBER = 400, 24  # characters: what is longer is no specification, and would be slow to look through
 _NUMBER = rf"\d[\d.,]{{0,{_LONGEST_NUMBER}}}(?:e[+-]?\d{{1,3}})?"
@@ -61,7 +61,7 @@ _FILLERS = (
 
 
 @dataclass(frozen=True)
-class Understood:
+class ParsedClaim:
     """What a text was taken for: the claim, or the questions that keep it from being one."""
 
     claim: Claim | None
@@ -107,27 +107,27 @@ class _NotANumberError(ValueError):
     """A figure such as 1.2.3, of which nobody can say what it means."""
 
 
-def understand(text: str, source: str = "") -> Understood:
+def parse_claim(text: str, source: str = "") -> ParsedClaim:
     """A published figure as typed. Nothing is guessed: what is not clear comes back as questions."""
     cleaned = " ".join(text.split())
     if len(cleaned) > _LONGEST:
-        return Understood(None, (f"The text has {len(cleaned)} characters; a claim has at most {_LONGEST}. Shorten it.",))
+        return ParsedClaim(None, (f"The text has {len(cleaned)} characters; a claim has at most {_LONGEST}. Shorten it.",))
     too_long = re.search(rf"[\d.,]{{{_LONGEST_NUMBER + 1}}}", cleaned)
     if too_long is not None:
-        return Understood(None, (f"“{too_long[0]}…” has too many digits for a value. Shorten it.",))
+        return ParsedClaim(None, (f"“{too_long[0]}…” has too many digits for a value. Shorten it.",))
     for pattern, by in _REPLACED:
         cleaned = re.sub(pattern, by, cleaned, flags=re.I)
     try:
         return _understood(text, cleaned, source)
     except _NotANumberError as error:
-        return Understood(None, (f"“{error}” is not a number. Correct it.",))
+        return ParsedClaim(None, (f"“{error}” is not a number. Correct it.",))
 
 
-def _understood(text: str, cleaned: str, source: str) -> Understood:
+def _understood(text: str, cleaned: str, source: str) -> ParsedClaim:
     reading = _Reading(cleaned)
     claimed = _claimed(reading)
     if claimed is None:
-        return Understood(None, ("The quantity is missing. Start with its name, e.g. THD+N, SNR, frequency response, output power or latency.",))
+        return ParsedClaim(None, ("The quantity is missing. Start with its name, e.g. THD+N, SNR, frequency response, output power or latency.",))
     _weighting(reading)
     _counts(reading, claimed)
     _places(reading, claimed)
@@ -138,14 +138,14 @@ def _understood(text: str, cleaned: str, source: str) -> Understood:
     if re.search(r"\d", strange):
         questions.append(f"“{strange}” was not understood. Rephrase or remove it.")
     if questions:
-        return Understood(None, tuple(questions))
+        return ParsedClaim(None, tuple(questions))
     try:
-        return Understood(Claim(claimed=claimed, text=text.strip()[:400], source=source, **reading.found))
+        return ParsedClaim(Claim(claimed=claimed, text=text.strip()[:400], source=source, **reading.found))
     except ValidationError as error:
-        return Understood(None, (f"Invalid claim: {validation_words(error)}.",))
+        return ParsedClaim(None, (f"Invalid claim: {validation_words(error)}.",))
 
 
-def _claimed(reading: _Reading) -> Claimed | None:
+def _claimed(reading: _Reading) -> ClaimedQuantity | None:
     for claimed, pattern in _NAMES:
         # the name stands before the figures; behind them such words are conditions ("50 W at 1 % THD")
         match = re.search(pattern, reading.left, re.I)
@@ -153,9 +153,9 @@ def _claimed(reading: _Reading) -> Claimed | None:
             reading.take(pattern, lambda _: None)
             return claimed
     if re.search(r"\d\s*W(atts?)?\b", reading.left, re.I):
-        return Claimed.POWER
+        return ClaimedQuantity.POWER
     # a range of frequencies with a tolerance is a response, whoever leaves out its name
-    return Claimed.RESPONSE if re.search(_SPAN, reading.left, re.I) and _is_tolerance(reading.left) else None
+    return ClaimedQuantity.RESPONSE if re.search(_SPAN, reading.left, re.I) and _is_tolerance(reading.left) else None
 
 
 def _is_tolerance(text: str) -> bool:
@@ -176,7 +176,7 @@ def _weighting(reading: _Reading) -> None:
             return
 
 
-def _counts(reading: _Reading, claimed: Claimed) -> None:
+def _counts(reading: _Reading, claimed: ClaimedQuantity) -> None:
     """Channels, load, buffer, rate."""
     found = reading.found
     reading.take(r"\b(\d{1,2})\s*x\s*(?=\d)", lambda m: found.update(channels=int(m[1])))
@@ -185,13 +185,13 @@ def _counts(reading: _Reading, claimed: Claimed) -> None:
     reading.take(
         rf"({_NUMBER})\s*(k?)Ω", lambda m: found.update(load_ohms=number_of(m[1], "Ω") * (1000 if m[2].lower() == "k" else 1))
     )
-    if claimed is Claimed.LATENCY:
+    if claimed is ClaimedQuantity.LATENCY:
         buffer = rf"(?:at|@|with|,|\()\s*(?:a )?({_NUMBER})[- ]?(?:samples?|smp|frames?)(?: buffer)?\)?|(?:buffer|block)(?: size)?(?: of)?[ :=]*({_NUMBER})(?: samples?| frames?)?|({_NUMBER})[- ]?(?:samples?|frames?)? buffer"
         reading.take(buffer, lambda m: found.update(buffer=round(number_of(m[1] or m[2] or m[3], "samples"))))
     rate = (
         rf"({_NUMBER})\s*(k?)(?:S/s|Hz\s*(?:sampling|sample)(?: rate| frequency)?|Hz fs\b)|(?:fs|sample rate|sampling rate)[ :=]*({_NUMBER})\s*(k?)Hz"
     )
-    if claimed is Claimed.LATENCY:
+    if claimed is ClaimedQuantity.LATENCY:
         rate += rf"|({_NUMBER})\s*(k?)Hz"
 
     def use_rate(m: re.Match[str]) -> None:
@@ -214,7 +214,7 @@ def _span(m: re.Match[str]) -> tuple[float, float]:
     return low, high
 
 
-def _places(reading: _Reading, claimed: Claimed) -> None:
+def _places(reading: _Reading, claimed: ClaimedQuantity) -> None:
     """Bandwidth, frequency or range of frequencies."""
     found = reading.found
 
@@ -224,14 +224,14 @@ def _places(reading: _Reading, claimed: Claimed) -> None:
     def use_span(m: re.Match[str]) -> None:
         low, high = _span(m)
         alone = re.search(rf"{_NUMBER}\s*k?Hz", reading.left[: m.start()] + " ; " + reading.left[m.end() :], re.I)
-        if claimed in (Claimed.SNR, Claimed.NOISE, Claimed.DYNAMIC_RANGE) or (alone and claimed not in (Claimed.RESPONSE, Claimed.BALANCE)):
+        if claimed in (ClaimedQuantity.SNR, ClaimedQuantity.NOISE, ClaimedQuantity.DYNAMIC_RANGE) or (alone and claimed not in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE)):
             found["band_low"], found["band_high"] = low, high  # a tone has one frequency: then the range is what was measured in
         else:
             found["frequency"], found["frequency_high"] = low, high
 
-    if claimed in (Claimed.MODULATION, Claimed.DIFFERENCE):
+    if claimed in (ClaimedQuantity.MODULATION, ClaimedQuantity.DIFFERENCE):
         reading.take(rf"({_NUMBER})\s*(k?Hz)?\s*(?:\+|/|and|&)\s*({_NUMBER})\s*(k?Hz)(\s*,?\s*\d:\d)?", lambda m: _pair(m, found))
-    if claimed is not Claimed.RESPONSE:
+    if claimed is not ClaimedQuantity.RESPONSE:
         with_word = rf"{_BAND_WORD}\s*(?:of|:|=)?\s*{_SPAN}|{_SPAN.replace('low', 'l2').replace('high', 'h2')}\s*{_BAND_WORD}"
         match = re.search(with_word, reading.left, re.I)
         if match:
@@ -255,19 +255,19 @@ def _pair(m: re.Match[str], found: dict[str, Any]) -> None:
     found["frequency"], found["frequency_high"] = min(first, second), max(first, second)
 
 
-def _sense(reading: _Reading, claimed: Claimed) -> Sense:
+def _sense(reading: _Reading, claimed: ClaimedQuantity) -> Bound:
     text = reading.left
     if _is_tolerance(text):
-        return Sense.WITHIN
+        return Bound.WITHIN
     if re.search(r"\btyp(ical(ly)?)?\b|~|\bnom(inal)?\b|\bapprox|\babout\b|\bca\b", text, re.I):
-        return Sense.TYPICAL
+        return Bound.TYPICAL
     usual = usual_sense(claimed)
-    if claimed in (*RATIOS, Claimed.CROSSTALK):
+    if claimed in (*RATIOS, ClaimedQuantity.CROSSTALK):
         return usual  # however the sign is written
-    if re.search(rf"<|{_MOST}", text, re.I) and not (claimed in (Claimed.OUTPUT, Claimed.POWER) and "<" not in text):
-        return Sense.AT_MOST
+    if re.search(rf"<|{_MOST}", text, re.I) and not (claimed in (ClaimedQuantity.OUTPUT, ClaimedQuantity.POWER) and "<" not in text):
+        return Bound.AT_MOST
     if re.search(rf">|{_LEAST}", text, re.I):
-        return Sense.AT_LEAST
+        return Bound.AT_LEAST
     return usual
 
 
@@ -293,18 +293,18 @@ def _base(number: float, unit: str) -> tuple[float, str]:
     return number, unit
 
 
-def _figure(reading: _Reading, claimed: Claimed, sense: Sense) -> list[str]:
+def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[str]:
     """The figure itself, its level and its limit; questions where it is not clear."""
     found = reading.found
     found["sense"] = sense
     allowed = _UNITS.get(claimed, ("dB",))
-    if sense is Sense.WITHIN and reading.take(
+    if sense is Bound.WITHIN and reading.take(
         r"\+\s?([\d.,]+)\s*(?:dB)?\s*[,/]\s*-\s?([\d.,]+)\s*dB", lambda m: found.update(low=-number_of(m[2]), high=number_of(m[1]), unit="dB")
     ):
         return []
-    if claimed in (Claimed.POWER, Claimed.OUTPUT):
+    if claimed in (ClaimedQuantity.POWER, ClaimedQuantity.OUTPUT):
         reading.take(rf"(?:[<@]|at|with)?\s*({_NUMBER})\s*%\s*(THD(\s*\+\s*N)?)?", lambda m: found.update(limit_percent=number_of(m[1])))
-    asked = None if claimed in (Claimed.RESPONSE, Claimed.BALANCE) else _centred(reading, allowed)
+    asked = None if claimed in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE) else _centred(reading, allowed)
     if asked:
         return asked
     centred = asked is not None
@@ -319,7 +319,7 @@ def _figure(reading: _Reading, claimed: Claimed, sense: Sense) -> list[str]:
     # a noise at a level, an output at another: the first is the figure, as people write it
     first = signed[0] if len(signed) == 1 else next(iter(candidates), None)
     others = [c for c in candidates if c is not first]
-    if others and claimed not in (Claimed.NOISE, Claimed.OUTPUT, Claimed.SENSITIVITY):
+    if others and claimed not in (ClaimedQuantity.NOISE, ClaimedQuantity.OUTPUT, ClaimedQuantity.SENSITIVITY):
         return [f"More than one value found: {' and '.join(c[0][0].strip() for c in candidates)}. Keep one."]
     levels += others
     if len(levels) > 1:
@@ -349,20 +349,20 @@ def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:
     return []
 
 
-def _limits(found: dict[str, Any], claimed: Claimed, sense: Sense, value: float, unit: str) -> None:
-    if unit == "dB" and (claimed in RATIOS or claimed is Claimed.CROSSTALK):
+def _limits(found: dict[str, Any], claimed: ClaimedQuantity, sense: Bound, value: float, unit: str) -> None:
+    if unit == "dB" and (claimed in RATIOS or claimed is ClaimedQuantity.CROSSTALK):
         value = -abs(value)
-    if claimed is Claimed.GAIN and unit == "x":
+    if claimed is ClaimedQuantity.GAIN and unit == "x":
         from epidote.core.quantities.units import to_db
 
         value, unit = to_db(value), "dB"
     found["unit"] = unit
-    if sense is Sense.WITHIN:
-        if claimed is Claimed.RESPONSE and value < 0:
+    if sense is Bound.WITHIN:
+        if claimed is ClaimedQuantity.RESPONSE and value < 0:
             found["low"] = value  # "(-3 dB)": how far it may fall
         else:
             found["low"], found["high"] = -abs(value), abs(value)
-    elif sense is Sense.TYPICAL:
+    elif sense is Bound.TYPICAL:
         found["low"] = found["high"] = value
     else:
-        found["high" if sense is Sense.AT_MOST else "low"] = value
+        found["high" if sense is Bound.AT_MOST else "low"] = value

@@ -13,7 +13,7 @@ from epidote.core.quantities.formatting import format_quantity
 from epidote.core.settings import label_of, value_in_words
 
 
-class Weight(IntEnum):
+class Severity(IntEnum):
     """How much a difference says against a comparison."""
 
     MINOR = 1
@@ -22,13 +22,13 @@ class Weight(IntEnum):
 
 
 @dataclass(frozen=True)
-class Unlike:
+class Mismatch:
     """what: the setting, condition or chain value; ours, theirs: in words; why it matters; label: what the window calls it."""
 
     what: str
     ours: str
     theirs: str
-    weight: Weight
+    weight: Severity
     why: str = ""
     label: str = ""
 
@@ -40,65 +40,65 @@ class Unlike:
 
 _OF_NOISE = ("tone", "distortion-level", "distortion-frequency", "noise")
 _BAND = "Noise, THD+N, SINAD and SNR depend on the bandwidth and cannot be compared."
-_RULES: dict[str, tuple[tuple[str, ...], Weight, str]] = {
-    "band_low": (_OF_NOISE, Weight.BLOCKS, _BAND),
-    "band_high": (_OF_NOISE, Weight.BLOCKS, _BAND),
-    "weighting": (_OF_NOISE, Weight.BLOCKS, "Weighted and unweighted noise, THD+N and SNR cannot be compared."),
-    "reference_level": (("noise",), Weight.BLOCKS, "SNR refers to different levels."),
-    "convention": (("intermodulation",), Weight.BLOCKS, "The definitions of modulation distortion differ."),
-    "harmonics": (("tone", "distortion-level", "distortion-frequency"), Weight.WEIGHS, "THD includes different harmonics."),
-    "stop_on": (("distortion-level",), Weight.BLOCKS, "The limits apply to different distortion measures."),
-    "frequency": ((), Weight.WEIGHS, "Distortion depends on frequency."),
-    "frequency_1": ((), Weight.BLOCKS, "The products are at different frequencies."),
-    "frequency_2": ((), Weight.BLOCKS, "The products are at different frequencies."),
-    "ratio": ((), Weight.WEIGHS, "Products depend on the ratio of the tones."),
-    "level": ((), Weight.WEIGHS, "Distortion and relative noise depend on the level."),
-    "smoothing": ((), Weight.WEIGHS, "Narrow peaks are smoothed differently."),
-    "window": ((), Weight.WEIGHS, "Different parts of the impulse response are included."),
-    "stimulus": ((), Weight.WEIGHS, ""),
-    "mains": ((), Weight.WEIGHS, "Hum is evaluated at different frequencies."),
+_RULES: dict[str, tuple[tuple[str, ...], Severity, str]] = {
+    "band_low": (_OF_NOISE, Severity.BLOCKS, _BAND),
+    "band_high": (_OF_NOISE, Severity.BLOCKS, _BAND),
+    "weighting": (_OF_NOISE, Severity.BLOCKS, "Weighted and unweighted noise, THD+N and SNR cannot be compared."),
+    "reference_level": (("noise",), Severity.BLOCKS, "SNR refers to different levels."),
+    "convention": (("intermodulation",), Severity.BLOCKS, "The definitions of modulation distortion differ."),
+    "harmonics": (("tone", "distortion-level", "distortion-frequency"), Severity.WEIGHS, "THD includes different harmonics."),
+    "stop_on": (("distortion-level",), Severity.BLOCKS, "The limits apply to different distortion measures."),
+    "frequency": ((), Severity.WEIGHS, "Distortion depends on frequency."),
+    "frequency_1": ((), Severity.BLOCKS, "The products are at different frequencies."),
+    "frequency_2": ((), Severity.BLOCKS, "The products are at different frequencies."),
+    "ratio": ((), Severity.WEIGHS, "Products depend on the ratio of the tones."),
+    "level": ((), Severity.WEIGHS, "Distortion and relative noise depend on the level."),
+    "smoothing": ((), Severity.WEIGHS, "Narrow peaks are smoothed differently."),
+    "window": ((), Severity.WEIGHS, "Different parts of the impulse response are included."),
+    "stimulus": ((), Severity.WEIGHS, ""),
+    "mains": ((), Severity.WEIGHS, "Hum is evaluated at different frequencies."),
 }
-_CHAIN_RULES: dict[str, tuple[Weight, str]] = {
-    "device": (Weight.WEIGHS, "The interfaces differ in noise and distortion."),
-    "probe_ratio": (Weight.MINOR, ""), "preamp_gain_db": (Weight.WEIGHS, "Input noise contributes differently."),
-    "output_full_scale": (Weight.WEIGHS, "The same dBFS is a different generator voltage."), "input_full_scale": (Weight.WEIGHS, "Input noise contributes differently."),
-    "load_confirmed": (Weight.MINOR, "One load was measured, the other entered."), "gain_setting": (Weight.WEIGHS, "The interface's gain settings differ."),
-    "buffer": (Weight.MINOR, ""), "microphone_sensitivities": (Weight.WEIGHS, "Different microphones."), "calibrated_on": (Weight.MINOR, ""),
+_CHAIN_RULES: dict[str, tuple[Severity, str]] = {
+    "device": (Severity.WEIGHS, "The interfaces differ in noise and distortion."),
+    "probe_ratio": (Severity.MINOR, ""), "preamp_gain_db": (Severity.WEIGHS, "Input noise contributes differently."),
+    "output_full_scale": (Severity.WEIGHS, "The same dBFS is a different generator voltage."), "input_full_scale": (Severity.WEIGHS, "Input noise contributes differently."),
+    "load_confirmed": (Severity.MINOR, "One load was measured, the other entered."), "gain_setting": (Severity.WEIGHS, "The interface's gain settings differ."),
+    "buffer": (Severity.MINOR, ""), "microphone_sensitivities": (Severity.WEIGHS, "Different microphones."), "calibrated_on": (Severity.MINOR, ""),
 }  # fmt: skip
 _NOT_SPECIFIED = "not specified"
 _POWER = ("distortion-level", "distortion-frequency")
 
 
-def unlike(ours: Evidence, theirs: Evidence, under_study: Iterable[str] = ()) -> list[Unlike]:
+def find_mismatches(ours: Evidence, theirs: Evidence, under_study: Iterable[str] = ()) -> list[Mismatch]:
     """Everything in which two runs differ but what is under study (conditions, or “unit”), worst first."""
     studied = set(under_study)
-    found: list[Unlike] = []
+    found: list[Mismatch] = []
     if ours.procedure != theirs.procedure:
-        found.append(Unlike("procedure", ours.procedure, theirs.procedure, Weight.BLOCKS, "The procedures differ."))
+        found.append(Mismatch("procedure", ours.procedure, theirs.procedure, Severity.BLOCKS, "The procedures differ."))
     for name in dict.fromkeys([*ours.settings, *theirs.settings]):
         a, b = ours.settings.get(name), theirs.settings.get(name)
         if a != b and name not in studied:
-            kinds, weight, why = _RULES.get(name, ((), Weight.MINOR, ""))
+            kinds, weight, why = _RULES.get(name, ((), Severity.MINOR, ""))
             if kinds and ours.procedure not in kinds:
-                weight, why = Weight.MINOR, ""
+                weight, why = Severity.MINOR, ""
             ours_said, theirs_said = _setting_words(ours, name, a), _setting_words(theirs, name, b)
-            found.append(Unlike(name.replace("_", " "), ours_said, theirs_said, weight, why, _setting_label(ours, name)))
+            found.append(Mismatch(name.replace("_", " "), ours_said, theirs_said, weight, why, _setting_label(ours, name)))
     found += [u for u in _chains(ours, theirs) if u.what not in studied]
     for name in dict.fromkeys([*ours.conditions, *theirs.conditions]):
         first, second = ours.conditions.get(name, _NOT_SPECIFIED), theirs.conditions.get(name, _NOT_SPECIFIED)
         if first != second and name not in studied and name not in ("load", "rate", "probe", "buffer"):  # those are the chain's
-            found.append(Unlike(name, first, second, Weight.WEIGHS, "More than one condition differs."))
+            found.append(Mismatch(name, first, second, Severity.WEIGHS, "More than one condition differs."))
     return sorted(found, key=lambda u: -u.weight)
 
 
-def _chains(ours: Evidence, theirs: Evidence) -> list[Unlike]:
+def _chains(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
     a, b = ours.chain, theirs.chain
     found = []
     if a.load_ohms != b.load_ohms:
         power = ours.procedure in _POWER
         found.append(
-            Unlike(
-                "load", _ohms(a.load_ohms), _ohms(b.load_ohms), Weight.BLOCKS if power else Weight.WEIGHS,
+            Mismatch(
+                "load", _ohms(a.load_ohms), _ohms(b.load_ohms), Severity.BLOCKS if power else Severity.WEIGHS,
                 "Power into different loads cannot be compared." if power else "The lower load resistance is the heavier load.",
             )
         )  # fmt: skip
@@ -106,8 +106,8 @@ def _chains(ours: Evidence, theirs: Evidence) -> list[Unlike]:
         top = max(_top(ours), _top(theirs))
         beyond = top > 0.47 * min(a.rate, b.rate)
         found.append(
-            Unlike(
-                "rate", format_quantity(a.rate, "Hz", digits=4), format_quantity(b.rate, "Hz", digits=4), Weight.BLOCKS if beyond else Weight.MINOR,
+            Mismatch(
+                "rate", format_quantity(a.rate, "Hz", digits=4), format_quantity(b.rate, "Hz", digits=4), Severity.BLOCKS if beyond else Severity.MINOR,
                 "The lower sample rate does not cover the compared band." if beyond else "",
             )
         )  # fmt: skip
@@ -117,7 +117,7 @@ def _chains(ours: Evidence, theirs: Evidence) -> list[Unlike]:
             first, second = interface_of(first), interface_of(second)
         if first != second:
             first_said, second_said = (value_in_words(Chain, name, v) or _NOT_SPECIFIED for v in (first, second))
-            found.append(Unlike(name.replace("_", " "), first_said, second_said, weight, why, label_of(Chain, name)))
+            found.append(Mismatch(name.replace("_", " "), first_said, second_said, weight, why, label_of(Chain, name)))
     return found
 
 

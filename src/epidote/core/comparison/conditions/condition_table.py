@@ -15,7 +15,7 @@ _SAME, _AT_MOST = 0.02, 0.05
 
 
 @dataclass(frozen=True)
-class Told:
+class ConditionReading:
     """One row's reading: conditions, value in ``unit`` and spread; name: of the row."""
 
     name: str
@@ -26,14 +26,14 @@ class Told:
 
 
 @dataclass(frozen=True)
-class Grid:
+class ConditionTable:
     """first and second: (condition, its values in order); second is None for a line. cells: by the values of both ("" without a second)."""
 
     first: tuple[str, tuple[str, ...]]
     second: tuple[str, tuple[str, ...]] | None
-    cells: Mapping[tuple[str, str], Told]
+    cells: Mapping[tuple[str, str], ConditionReading]
 
-    def at(self, one: str, two: str = "") -> Told | None:
+    def at(self, one: str, two: str = "") -> ConditionReading | None:
         return self.cells.get((one, two))
 
 
@@ -50,7 +50,7 @@ def _ordered(values: Sequence[str]) -> tuple[str, ...]:
     return tuple(unique)
 
 
-def grid(rows: Sequence[Told]) -> Grid:
+def grid(rows: Sequence[ConditionReading]) -> ConditionTable:
     """Rows by the one or two conditions in which they differ; that with more values first. Raises UnusableInputError where none or more do."""
     names = dict.fromkeys(n for r in rows for n in r.conditions)
     varying = [n for n in names if len({r.conditions.get(n, "") for r in rows}) > 1]
@@ -64,10 +64,10 @@ def grid(rows: Sequence[Told]) -> Grid:
     axes = [(n, _ordered([r.conditions.get(n, "–") for r in rows])) for n in varying]
     second = axes[1] if len(axes) > 1 else None
     cells = {(r.conditions.get(varying[0], "–"), r.conditions.get(varying[1], "–") if second else ""): r for r in rows}
-    return Grid(axes[0], second, cells)
+    return ConditionTable(axes[0], second, cells)
 
 
-def alike(g: Grid) -> list[str]:
+def equivalent_settings(g: ConditionTable) -> list[str]:
     """Which settings of the first condition come to the same under different values of the second, in words."""
     if g.second is None:
         return []
@@ -85,6 +85,6 @@ def alike(g: Grid) -> list[str]:
     return found
 
 
-def _same(a: Told, b: Told) -> bool:
+def _same(a: ConditionReading, b: ConditionReading) -> bool:
     size = max(abs(a.value), abs(b.value))
     return bool(abs(a.value - b.value) <= min(max(_SAME * size, 2 * math.hypot(a.spread, b.spread)), _AT_MOST * size))

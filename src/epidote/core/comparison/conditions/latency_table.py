@@ -51,7 +51,7 @@ def latency_table(found: Sequence[Latency]) -> LatencyTable:
     return LatencyTable(tuple(dict.fromkeys(one.device for one in found)), tuple(sorted({one.setting for one in found})), cells)
 
 
-def alike(found: Sequence[Latency], wanted: float, within: float = 0.05) -> list[Latency]:
+def similar_latencies(found: Sequence[Latency], wanted: float, within: float = 0.05) -> list[Latency]:
     """Those whose latency is ``wanted`` s, to a share of it, nearest first: "128 at 48 kHz here is as late as 64 at 44.1 kHz there"."""
     near = [one for one in found if abs(one.seconds - wanted) <= within * abs(wanted)]
     return sorted(near, key=lambda one: abs(one.seconds - wanted))
@@ -62,12 +62,12 @@ def speed_of_sound(celsius: float = ROOM) -> float:
     return 331.3 * math.sqrt(1 + celsius / 273.15)
 
 
-def metres(seconds: float, celsius: float = ROOM) -> float:
+def distance_in_air(seconds: float, celsius: float = ROOM) -> float:
     """How far sound travels in air meanwhile."""
     return seconds * speed_of_sound(celsius)
 
 
-def verdict(seconds: float) -> str:
+def live_suitability(seconds: float) -> str:
     """What a latency means for somebody who plays or speaks and hears it (common practice, no source)."""
     if seconds <= LIVE[0]:
         return "suitable for live playing"

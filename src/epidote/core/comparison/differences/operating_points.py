@@ -9,18 +9,18 @@ from enum import StrEnum
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from epidote.core.comparison.claims.candidates import last_below
+from epidote.core.comparison.claims.candidates import last_x_below
 from epidote.core.comparison.differences.difference import DIFFERENCE_UNITS
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import QuantityError, parse, parse_as, to_db
-from epidote.core.results.curve_features import LOGARITHMIC, corner, curve_at
+from epidote.core.results.curve_features import LOGARITHMIC, curve_at, cutoff_frequency
 from epidote.core.results.result import Curve, Reading
 
 _REFERENCE = 1000.0
 LONGEST_NAME = 80  # characters
 
 
-class By(StrEnum):
+class PointAxis(StrEnum):
     """Which side of a curve a point names."""
 
     X = "x"
@@ -28,19 +28,19 @@ class By(StrEnum):
     DROP = "drop"  # of a response: so far below its value at 1 kHz
 
 
-class Point(BaseModel):
+class OperatingPoint(BaseModel):
     """A named operating point of the curves ``curve``; value in ``unit`` (of x, or of y)."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
     name: str = Field(max_length=LONGEST_NAME)
     curve: str
-    by: By
+    by: PointAxis
     value: float
     unit: str
 
 
-def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Point:
+def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> OperatingPoint:
     """A typed point on curves ``key`` that stand against ``x_units`` in ``y_unit``. Raises QuantityError that says what would do."""
     found = parse(text, x_units[0] if x_units else "Hz")
     name = text.strip()
@@ -48,40 +48,40 @@ def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Poi
         raise QuantityError(f"“{name[:20]}…” is too long ({len(name)} characters, at most {LONGEST_NAME}). Enter a value and a unit, as in “1 kHz”.")
     ratio = y_unit == "dB" and key not in ("level", "gain")
     if found.unit in ("%", "ppm") and ratio:
-        return Point(name=name, curve=key, by=By.Y, value=parse_as(text, "dB"), unit="dB")
+        return OperatingPoint(name=name, curve=key, by=PointAxis.Y, value=parse_as(text, "dB"), unit="dB")
     if found.unit == "dB" and key == "level" and found.value < 0:
-        return Point(name=name, curve=key, by=By.DROP, value=-found.value, unit="dB")
+        return OperatingPoint(name=name, curve=key, by=PointAxis.DROP, value=-found.value, unit="dB")
     if found.unit == y_unit and found.unit not in x_units:
-        return Point(name=name, curve=key, by=By.Y, value=found.value, unit=y_unit)
+        return OperatingPoint(name=name, curve=key, by=PointAxis.Y, value=found.value, unit=y_unit)
     if found.unit in x_units:
-        return Point(name=name, curve=key, by=By.X, value=found.value, unit=found.unit)
+        return OperatingPoint(name=name, curve=key, by=PointAxis.X, value=found.value, unit=found.unit)
     raise QuantityError(f"“{name}” does not fit these curves. Enter an x value ({', '.join(x_units)}) or a y value ({y_unit}{', %' if ratio else ''}).")
 
 
-def at_point(curves: Sequence[Curve], point: Point) -> list[Reading]:
+def at_point(curves: Sequence[Curve], point: OperatingPoint) -> list[Reading]:
     """What curves of one run say at a point: one reading per channel, two (below and above) where a response has fallen so far; readings
     without a value where a curve does not get there."""
     of_key = [c for c in curves if c.key == point.curve]
-    if point.by is By.X:
+    if point.by is PointAxis.X:
         fitting = [c for c in of_key if c.x_unit == point.unit]
         return [Reading(point.name, c.channel, curve_at(c, point.value), c.y_unit, {"at": f"{point.value:g} {point.unit}"}) for c in fitting]
     readings = []
     for c in of_key:
         if c.y_unit != point.unit:
             continue
-        if point.by is By.DROP:
+        if point.by is PointAxis.DROP:
             readings += [
-                Reading(f"{point.name}, {side}", c.channel, corner(c, point.value, _REFERENCE, up), c.x_unit) for side, up in (("low", False), ("high", True))
+                Reading(f"{point.name}, {side}", c.channel, cutoff_frequency(c, point.value, _REFERENCE, up), c.x_unit) for side, up in (("low", False), ("high", True))
             ]  # fmt: skip
             continue
-        readings.append(Reading(point.name, c.channel, reached(c, point.value), c.x_unit))
+        readings.append(Reading(point.name, c.channel, x_where_reached(c, point.value), c.x_unit))
     return readings
 
 
-def reached(curve: Curve, y: float) -> float | None:
+def x_where_reached(curve: Curve, y: float) -> float | None:
     """The x at which a curve passes y: of distortion along a staircase where it does so for good, else the first place."""
     if curve.x_unit in ("W", "V", "FS", "dBFS"):
-        found = last_below(curve, y) if curve.x[0] > 0 else None
+        found = last_x_below(curve, y) if curve.x[0] > 0 else None
         return found[0] if found is not None and found[1] else None
     passes = np.flatnonzero(np.diff(np.signbit(curve.y - y)))
     if passes.size == 0:

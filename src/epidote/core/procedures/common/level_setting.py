@@ -26,7 +26,7 @@ def _level(value: object) -> str:
     return text
 
 
-LevelText = Annotated[str, BeforeValidator(_level)]
+LevelString = Annotated[str, BeforeValidator(_level)]
 
 
 def is_power(text: str) -> bool:

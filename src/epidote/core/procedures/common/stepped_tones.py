@@ -9,19 +9,28 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import model_validator
 
-from epidote.core.analysis.sine.stepped_tone import GUARD, SETTLE, StepFound, analysed_step, found_start, look_at, settling, stretch_of
+from epidote.core.analysis.sine.stepped_tone import (
+    GUARD,
+    SETTLE,
+    StepMeasurement,
+    analyse_step,
+    locate_preamble,
+    measure_step,
+    settling_time,
+    step_segment,
+)
 from epidote.core.analysis.spectral.weighting import Weighting
-from epidote.core.chain.channel_scale import Terminal
+from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.protocol import CurveView, Stoppable
+from epidote.core.procedures.protocol import CurveView, InterruptibleStimulus
 from epidote.core.procedures.tone import tone_curves
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
-from epidote.core.stimuli.stepped_tones import FULL, KIND, TAIL, Step, StepAt, steps_of
+from epidote.core.stimuli.stepped_tones import KIND, LONG_PREAMBLE, TAIL, ScheduledStep, Step, steps_of
 
-OVERHEAD = FULL.seconds + TAIL
+OVERHEAD = LONG_PREAMBLE.seconds + TAIL
 _LEAST_CYCLES = 3
 
 STEP_VIEWS = (
@@ -66,16 +75,16 @@ class SteppedSettings(Settings):
 
 def least_dwell(frequency: float, cycles: float) -> float:
     """How long a tone must sound in s so that ``cycles`` of it are left once it has settled."""
-    return max(settling(frequency) + cycles / frequency, cycles / frequency / (1 - SETTLE - 0.02)) + GUARD
+    return max(settling_time(frequency) + cycles / frequency, cycles / frequency / (1 - SETTLE - 0.02)) + GUARD
 
 
 @dataclass(frozen=True)
-class Steps:
+class ChannelSteps:
     """What one channel shows: found steps with their place in the stimulus, how many should be there, and what is wrong."""
 
-    found: tuple[StepFound, ...]
+    found: tuple[StepMeasurement, ...]
     missing: int
-    silent: tuple[StepAt, ...]
+    silent: tuple[ScheduledStep, ...]
     cautions: tuple[Caution, ...]
 
 
@@ -87,58 +96,58 @@ def stimulus_for(recording: Recording, planned: Callable[[], Stimulus]) -> Stimu
     return stimulus
 
 
-def starts_of(recordings: Sequence[Recording], stimuli: Sequence[Stimulus]) -> list[int | None]:
+def locate_starts(recordings: Sequence[Recording], stimuli: Sequence[Stimulus]) -> list[int | None]:
     """Where each recording's stimulus begins in it, in frames."""
-    return [found_start(r.signal, s) for r, s in zip(recordings, stimuli, strict=True)]
+    return [locate_preamble(r.signal, s) for r, s in zip(recordings, stimuli, strict=True)]
 
 
-def taken_apart(
+def analyse_steps(
     recordings: Sequence[Recording], stimuli: Sequence[Stimulus], starts: Sequence[int | None], number: int, settings: SteppedSettings
-) -> Steps:
+) -> ChannelSteps:
     """Every step of one channel (from 1), in the order of playing."""
-    found: list[StepFound] = []
-    silent: list[StepAt] = []
+    found: list[StepMeasurement] = []
+    silent: list[ScheduledStep] = []
     missing = 0
     for recording, stimulus, start in zip(recordings, stimuli, starts, strict=True):
         if start is None:
             continue
         x = recording.signal.channel(number)
         for step in steps_of(stimulus):
-            part = stretch_of(x, start, step, recording.signal.rate)
+            part = step_segment(x, start, step, recording.signal.rate)
             if part is None:
                 missing += 1
                 continue
-            one = figures_of(part, recording.signal, step, settings)
+            one = measure_steps(part, recording.signal, step, settings)
             if one is None:
                 silent.append(step)
             else:
                 found.append(one)
     cautions = (Caution.CLIPPED,) if any(s.clipped for s in found) else ()
-    return Steps(tuple(found), missing, tuple(silent), cautions)
+    return ChannelSteps(tuple(found), missing, tuple(silent), cautions)
 
 
-def figures_of(part: Samples, signal: Signal, step: StepAt, settings: SteppedSettings) -> StepFound | None:
-    return analysed_step(
+def measure_steps(part: Samples, signal: Signal, step: ScheduledStep, settings: SteppedSettings) -> StepMeasurement | None:
+    return measure_step(
         part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting, signal.unit
     )
 
 
-class Watch:
+class StepMonitor:
     """Looks at each step as soon as it is there: the recording ends with its last step, or before where ``is_over`` finds a reason
     among the steps of one channel so far."""
 
-    def __init__(self, stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepFound]], bool] | None = None) -> None:
+    def __init__(self, stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepMeasurement]], bool] | None = None) -> None:
         self.stimulus, self.settings, self.is_over = stimulus, settings, is_over
         self.waiting = steps_of(stimulus)
         self.start: int | None = None
         self.look_at = self.waiting[0].first + self.waiting[0].frames  # not for every block that comes in
-        self.found: dict[int, list[StepFound]] = {}
+        self.found: dict[int, list[StepMeasurement]] = {}
 
     def enough(self, signal: Signal) -> bool:
         if self.start is None:
             if signal.frames < self.look_at:
                 return False
-            self.start = found_start(signal, self.stimulus)
+            self.start = locate_preamble(signal, self.stimulus)
             if self.start is None:
                 self.look_at += self.waiting[0].frames
                 return False
@@ -149,11 +158,11 @@ class Watch:
                 return True
         return not self.waiting
 
-    def _over(self, signal: Signal, step: StepAt, number: int) -> bool:
+    def _over(self, signal: Signal, step: ScheduledStep, number: int) -> bool:
         if self.is_over is None:
             return False
-        part = stretch_of(signal.channel(number), self.start or 0, step, signal.rate)
-        one = None if part is None else figures_of(part, signal, step, self.settings)
+        part = step_segment(signal.channel(number), self.start or 0, step, signal.rate)
+        one = None if part is None else measure_steps(part, signal, step, self.settings)
         if one is None:
             return False
         steps = self.found.setdefault(number, [])
@@ -161,16 +170,16 @@ class Watch:
         return self.is_over(steps)
 
 
-def watched(stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepFound]], bool] | None = None) -> Stoppable:
+def monitored(stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepMeasurement]], bool] | None = None) -> InterruptibleStimulus:
     """A staircase to be played as far as ``Watch`` lets it."""
-    return Stoppable(stimulus, Watch(stimulus, settings, is_over).enough)
+    return InterruptibleStimulus(stimulus, StepMonitor(stimulus, settings, is_over).enough)
 
 
-def db(ratio: float) -> float:
+def safe_db(ratio: float) -> float:
     return 20 * math.log10(ratio) if ratio > 0 else -400.0
 
 
-def ratio_curves(steps: Sequence[StepFound], number: int, x: Samples, x_unit: str, offset: float, noise_unit: str) -> list[Curve]:
+def ratio_curves(steps: Sequence[StepMeasurement], number: int, x: Samples, x_unit: str, offset: float, noise_unit: str) -> list[Curve]:
     """thd, thd_n, noise, gain and h2 to h5 against ``x`` (steps,) in ``x_unit``; ``offset``: what turns digital gain into the unit's, in dB.
 
     thd and the harmonics carry the noise under them as floor.
@@ -181,18 +190,18 @@ def ratio_curves(steps: Sequence[StepFound], number: int, x: Samples, x_unit: st
         there = np.isfinite(values)  # a curve ends where its data end
         return Curve(key, number, x[there], values[there], x_unit, unit, None if floor is None else np.array(floor)[there])
 
-    under = [db(math.sqrt(s.expected_noise / s.main)) for s in steps]
+    under = [safe_db(math.sqrt(s.expected_noise / s.main)) for s in steps]
     curves = [
-        curve("thd_n", [db(s.thd_n) for s in steps]),
-        curve("thd", [db(s.thd) for s in steps], floor=under),
+        curve("thd_n", [safe_db(s.thd_n) for s in steps]),
+        curve("thd", [safe_db(s.thd) for s in steps], floor=under),
         curve("noise", [10 * math.log10(max(2 * s.noise, 1e-40)) for s in steps], noise_unit),
-        curve("gain", [db(s.amplitude) - s.level + offset for s in steps]),
+        curve("gain", [safe_db(s.amplitude) - s.level + offset for s in steps]),
     ]
     for n in range(2, 6):
         values = [
-            db(math.sqrt(s.harmonics[n - 2] / s.main)) if n - 2 < len(s.harmonics) and s.harmonics[n - 2] > 0 else math.nan for s in steps
+            safe_db(math.sqrt(s.harmonics[n - 2] / s.main)) if n - 2 < len(s.harmonics) and s.harmonics[n - 2] > 0 else math.nan for s in steps
         ]
-        one = [db(math.sqrt(s.expected_noise / max(1, len(s.harmonics)) / s.main)) for s in steps]
+        one = [safe_db(math.sqrt(s.expected_noise / max(1, len(s.harmonics)) / s.main)) for s in steps]
         if any(math.isfinite(v) for v in values):
             curves.append(curve(f"h{n}", values, floor=one))
     return curves
@@ -200,20 +209,20 @@ def ratio_curves(steps: Sequence[StepFound], number: int, x: Samples, x_unit: st
 
 def curves_of_step(
     recordings: Sequence[Recording], stimuli: Sequence[Stimulus], channels: Sequence[int], settings: SteppedSettings,
-    away: Callable[[StepAt], float], reach: float, terminals: Callable[[int], Terminal],
+    away: Callable[[ScheduledStep], float], reach: float, terminals: Callable[[int], ChannelScale],
 ) -> tuple[Curve, ...]:  # fmt: skip
     """Waveform, residual and spectrum of the step for which ``away`` is least, of each channel; none where the nearest is beyond ``reach``."""
-    starts = starts_of(recordings, stimuli)
+    starts = locate_starts(recordings, stimuli)
     every = [(away(step), i, step) for i, stimulus in enumerate(stimuli) if starts[i] is not None for step in steps_of(stimulus)]
     places = [p for p in every if p[0] <= reach]
     curves: list[Curve] = []
     for number in channels:
         for _, i, step in sorted(places, key=lambda p: p[0]):
             start, signal = starts[i], recordings[i].signal
-            part = stretch_of(signal.channel(number), start or 0, step, signal.rate)
+            part = step_segment(signal.channel(number), start or 0, step, signal.rate)
             if part is None:
                 continue
-            found = look_at(part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting)
+            found = analyse_step(part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting)
             if found is not None:
                 meta: dict[str, float | str] = {"step_level_dbfs": step.level, "step_frequency_hz": step.frequency}
                 curves += [

@@ -9,39 +9,39 @@ from functools import partial
 
 import numpy as np
 
-from epidote.core.analysis.capture_checks import headroom, require_usable
-from epidote.core.analysis.sine.stepped_tone import StepFound
+from epidote.core.analysis.capture_checks import headroom, require_valid
+from epidote.core.analysis.sine.stepped_tone import StepMeasurement
 from epidote.core.chain.chain import Chain
-from epidote.core.chain.channel_scale import Terminal
+from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError
 from epidote.core.procedures.common.level_setting import drive_dbfs
 from epidote.core.procedures.common.stepped_tones import (
     OVERHEAD,
     STEP_VIEWS,
+    analyse_steps,
     curves_of_step,
-    db,
+    locate_starts,
+    monitored,
     ratio_curves,
-    starts_of,
+    safe_db,
     stimulus_for,
-    taken_apart,
-    watched,
 )
 from epidote.core.procedures.distortion_frequency.settings import DistortionFrequencySettings, Hold
 from epidote.core.procedures.protocol import (
     Conduct,
     CurveView,
-    UsualProcedure,
-    gathered,
+    ProcedureBase,
+    merge_channels,
     per_channel,
-    single_recording_channels,
+    require_consistent_channels,
     without_spreads,
 )
 from epidote.core.quantities.units import from_db, to_db
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.curve_features import value_at
+from epidote.core.results.curve_features import interpolate
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.signal import Recording, Stimulus
-from epidote.core.stimuli.stepped_tones import staircase
+from epidote.core.stimuli.stepped_tones import stepped_tones
 
 HELD_DB = 0.1
 _LOOK_BELOW_DB, _LOOK_DWELL = 10.0, 0.12  # the first look at the gain: below the wanted output, and short
@@ -51,7 +51,7 @@ _STEP_REACH_OCTAVES = 0.1  # farther from it, a step is another one
 _FILTERED_DB = 30.0  # below what the unit passes best
 
 
-class DistortionFrequency(UsualProcedure):
+class DistortionFrequency(ProcedureBase):
     key = "distortion-frequency"
     title = "THD vs. frequency"
     Settings = DistortionFrequencySettings
@@ -73,18 +73,18 @@ class DistortionFrequency(UsualProcedure):
     def conduct(self, settings: DistortionFrequencySettings, chain: Chain) -> Conduct:
         channels = settings.outputs(len(chain.outputs))
         if not settings.holds_output:
-            yield watched(self._even(settings, chain), settings)
+            yield monitored(self._even(settings, chain), settings)
             return
         wanted = settings.output_dbfs(chain)
         count = settings.frequencies().size
         # a first look so far down that no unit minds, then one nearer to the output
         levels = [min(_FIRST_LOOK_DBFS, chain.ceiling_dbfs)] * count
-        recording = yield watched(staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
+        recording = yield monitored(stepped_tones(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
         levels = self._corrected(recording, settings, chain, levels, wanted - _LOOK_BELOW_DB)
-        recording = yield watched(staircase(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
+        recording = yield monitored(stepped_tones(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
         levels = self._corrected(recording, settings, chain, levels, wanted)
         for _ in range(_CORRECTIONS):
-            recording = yield watched(staircase(rate=chain.rate, steps=settings.steps(levels), channels=channels), settings)
+            recording = yield monitored(stepped_tones(rate=chain.rate, steps=settings.steps(levels), channels=channels), settings)
             after = self._corrected(recording, settings, chain, levels, wanted)
             if max(abs(a - b) for a, b in zip(after, levels, strict=True)) <= HELD_DB / 2:
                 return
@@ -99,7 +99,7 @@ class DistortionFrequency(UsualProcedure):
         number = settings.read_channels(recording.signal.channels)[0]
         found = {
             round(s.frequency, 1): s
-            for s in taken_apart([recording], [stimulus], starts_of([recording], [stimulus]), number, settings).found
+            for s in analyse_steps([recording], [stimulus], locate_starts([recording], [stimulus]), number, settings).found
         }
         played = sorted(found.values(), key=lambda s: s.frequency)
         new = []
@@ -117,7 +117,7 @@ class DistortionFrequency(UsualProcedure):
         if level > chain.ceiling_dbfs:
             raise SettingError(f"{{level}} {level:g} dBFS exceeds the chain's maximum output of {chain.ceiling_dbfs:g} dBFS. Nothing was played; lower the level, or raise the maximum on the Chain page.", "level")
         steps = settings.steps([level] * settings.frequencies().size)
-        return staircase(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
+        return stepped_tones(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
 
     def plan(self, settings: DistortionFrequencySettings, chain: Chain) -> list[Stimulus]:
         if settings.holds_output:
@@ -147,15 +147,15 @@ class DistortionFrequency(UsualProcedure):
         return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.level}{held}"
 
     def analyse(self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         for recording in recordings:
-            require_usable(recording.signal, 256)
+            require_valid(recording.signal, 256)
         last = recordings[-1]  # those before it were for finding the drive
         stimulus = stimulus_for(last, lambda: self._even(settings, chain))
-        starts = starts_of([last], [stimulus])
+        starts = locate_starts([last], [stimulus])
         numbers = settings.read_channels(channels)
         results = per_channel(len(numbers), lambda i: _channel(last, stimulus, starts, numbers[i - 1], settings, chain))
-        return gathered(results, recordings, chain)
+        return merge_channels(results, recordings, chain)
 
     def step_curves(
         self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain, x: float
@@ -170,20 +170,20 @@ class DistortionFrequency(UsualProcedure):
             settings,
             lambda s: abs(math.log2(s.frequency / x)),
             _STEP_REACH_OCTAVES,
-            partial(Terminal.of, chain),
+            partial(ChannelScale.of, chain),
         )
 
 
 def _channel(
     recording: Recording, stimulus: Stimulus, starts: Sequence[int | None], number: int, settings: DistortionFrequencySettings, chain: Chain
 ) -> Result:
-    parts = taken_apart([recording], [stimulus], starts, number, settings)
+    parts = analyse_steps([recording], [stimulus], starts, number, settings)
     steps = sorted(parts.found, key=lambda s: s.frequency)
     if not steps:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         return Result((), tuple(Reading(k, number, None, "dB", cautions=missing) for k in ("worst", "thd", "thd_n")), missing)
     signal = recording.signal
-    terminal = Terminal.at(signal, chain, number)
+    terminal = ChannelScale.at(signal, chain, number)
     cautions = list(parts.cautions)
     if parts.missing:
         cautions.append(Caution.PARTIAL)
@@ -206,14 +206,14 @@ def _channel(
     return Result(_curves(steps, passed, with_hum, terminal, chain), readings, unique(cautions))
 
 
-def _passed(steps: Sequence[StepFound]) -> np.ndarray:
+def _passed(steps: Sequence[StepMeasurement]) -> np.ndarray:
     """Whether the unit passes each tone (steps,): its gain lies within 30 dB of the greatest, or its THD+N is not mostly noise."""
-    gain = np.array([db(s.amplitude) - s.level for s in steps])
+    gain = np.array([safe_db(s.amplitude) - s.level for s in steps])
     noisy = np.array([s.noise > s.harmonic for s in steps])
     return np.asarray((gain > gain.max() - _FILTERED_DB) | ~noisy)
 
 
-def _error_of_hold(steps: Sequence[StepFound], settings: DistortionFrequencySettings, chain: Chain, number: int) -> float | None:
+def _error_of_hold(steps: Sequence[StepMeasurement], settings: DistortionFrequencySettings, chain: Chain, number: int) -> float | None:
     """Greatest departure of the output from the wanted one, in dB, of the channel that it was corrected by."""
     if number != settings.read_channels(len(chain.inputs))[0]:
         return None
@@ -222,7 +222,7 @@ def _error_of_hold(steps: Sequence[StepFound], settings: DistortionFrequencySett
 
 
 def _curves(
-    steps: Sequence[StepFound], passed: np.ndarray, with_hum: Sequence[StepFound], terminal: Terminal, chain: Chain
+    steps: Sequence[StepMeasurement], passed: np.ndarray, with_hum: Sequence[StepMeasurement], terminal: ChannelScale, chain: Chain
 ) -> tuple[Curve, ...]:
     """What is filtered away, or counts harmonics beyond the band, is raised into the floor: drawn faint, named in ``meta``."""
     x = np.array([s.frequency for s in steps])
@@ -251,7 +251,7 @@ def _curves(
 
 
 def _readings(
-    steps: Sequence[StepFound], passed: np.ndarray, with_hum: Sequence[StepFound], settings: DistortionFrequencySettings, terminal: Terminal,
+    steps: Sequence[StepMeasurement], passed: np.ndarray, with_hum: Sequence[StepMeasurement], settings: DistortionFrequencySettings, terminal: ChannelScale,
     held: float | None,
 ) -> list[Reading]:
     number = terminal.channel
@@ -259,29 +259,29 @@ def _readings(
         "level": settings.level, "band_low_hz": settings.band_low, "band_high_hz": settings.band_high, "weighting": str(settings.weighting),
     }  # fmt: skip
     x = np.array([s.frequency for s in steps])
-    thd, thd_n = (np.array([db(v) for v in values]) for values in ([s.thd for s in steps], [s.thd_n for s in steps]))
+    thd, thd_n = (np.array([safe_db(v) for v in values]) for values in ([s.thd for s in steps], [s.thd_n for s in steps]))
     at_1k: dict[str, float | str] = {**base, "frequency_hz": 1000.0}
     near = steps[int(np.argmin(np.abs(np.log(x / 1000))))]
     buried = (Caution.NOISE_DOMINATED,) if near.harmonic < 3 * near.expected_noise else ()
     left = (Caution.OUTSIDE_BAND,) if near.left_out else ()
     absent = () if x[0] <= 1000 * (1 + 1e-6) and x[-1] >= 1000 * (1 - 1e-6) else (Caution.OUTSIDE_BAND,)
 
-    def of_hum(step: StepFound) -> tuple[Caution, ...]:
+    def of_hum(step: StepMeasurement) -> tuple[Caution, ...]:
         return (Caution.HUM_INCLUDED,) if step in with_hum else ()
 
     readings = [
         Reading(
             "thd",
             number,
-            None if absent else value_at(x, thd, 1000.0),
+            None if absent else interpolate(x, thd, 1000.0),
             "dB",
             at_1k,
-            db(math.sqrt(near.expected_noise / near.main)),
+            safe_db(math.sqrt(near.expected_noise / near.main)),
             None if absent else near.thd_spread_db,
             (*absent, *buried, *left, *of_hum(near)),
         ),
         Reading(
-            "thd_n", number, None if absent else value_at(x, thd_n, 1000.0), "dB", at_1k, None,
+            "thd_n", number, None if absent else interpolate(x, thd_n, 1000.0), "dB", at_1k, None,
             None if absent else near.thd_n_spread_db, absent,
         ),
     ]
@@ -302,7 +302,7 @@ def _readings(
         doubts = (*skipped, *of_hum(steps[worst_thd]))
         readings.append(Reading("worst_thd", number, float(thd[worst_thd]), "dB", at(worst_thd), None, steps[worst_thd].thd_spread_db, doubts))
         readings.append(Reading("lowest_thd_n", number, float(thd_n[least]), "dB", at(least), None, steps[least].thd_n_spread_db))
-    amplitude = from_db(value_at(x, np.array([to_db(s.amplitude) for s in steps]), 1000.0) or to_db(near.amplitude))
+    amplitude = from_db(interpolate(x, np.array([to_db(s.amplitude) for s in steps]), 1000.0) or to_db(near.amplitude))
     readings.append(terminal.level("output", amplitude**2 / 2, at_1k, near.main_spread_db))
     if held is not None:
         readings.append(Reading("level_error", number, held, "dB", base, cautions=(Caution.LEVEL_NOT_HELD,) if held > HELD_DB else ()))

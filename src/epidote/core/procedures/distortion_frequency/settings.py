@@ -11,9 +11,9 @@ from pydantic import model_validator
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.level_setting import LevelText, is_power
+from epidote.core.procedures.common.level_setting import LevelString, is_power
 from epidote.core.procedures.common.stepped_tones import SteppedSettings, least_dwell
-from epidote.core.quantities.frequency_series import NOMINAL, about_1_khz, preferred
+from epidote.core.quantities.frequency_series import NOMINAL, fractional_octave_series, preferred_numbers
 from epidote.core.quantities.units import QuantityError, parse_as, to_db
 from epidote.core.settings import LabelledEnum, require_rising, setting
 from epidote.core.signals.signal import Samples
@@ -52,7 +52,7 @@ class DistortionFrequencySettings(SteppedSettings):
     points_per_octave: int = setting(3, "Points per octave", "Points per octave", played=True, ge=1, le=48)
     series: Series = setting(Series.OCTAVES, "Frequency spacing", "Points per octave, or preferred frequencies to ISO 3 (10, 20, 40 or 80 per decade)", played=True)
     order: Order = setting(Order.UP, "Sweep direction", "Ascending or descending frequency", played=True)
-    level: LevelText = setting(
+    level: LevelString = setting(
         "-20 dBFS", "Level", "Generator level, or the unit's output level if that is held constant; a power is always an output level", played=True, max_length=40
     )
     hold: Hold = setting(Hold.DRIVE, "Hold constant", "What is held constant: the generator level, or the unit's output level (by adjusting the generator)", played=True)
@@ -70,8 +70,8 @@ class DistortionFrequencySettings(SteppedSettings):
     def frequencies(self) -> Samples:
         """In Hz, rising."""
         if self.series is Series.OCTAVES:
-            return about_1_khz(self.points_per_octave, self.start_frequency, self.stop_frequency)
-        return preferred(int(self.series.value[1:]), self.start_frequency * (1 - NOMINAL), self.stop_frequency * (1 + NOMINAL))
+            return fractional_octave_series(self.points_per_octave, self.start_frequency, self.stop_frequency)
+        return preferred_numbers(int(self.series.value[1:]), self.start_frequency * (1 - NOMINAL), self.stop_frequency * (1 + NOMINAL))
 
     def steps(self, levels: Sequence[float], dwell: float | None = None) -> list[Step]:
         """Low tones sound longer, so that each holds enough cycles."""

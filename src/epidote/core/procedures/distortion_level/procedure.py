@@ -12,46 +12,46 @@ from functools import partial
 
 import numpy as np
 
-from epidote.core.analysis.capture_checks import headroom, require_usable
+from epidote.core.analysis.capture_checks import headroom, require_valid
 from epidote.core.analysis.sine import distortion_limits as knee
-from epidote.core.analysis.sine.stepped_tone import StepFound
+from epidote.core.analysis.sine.stepped_tone import StepMeasurement
 from epidote.core.analysis.spreads import median_spread
 from epidote.core.chain.chain import Chain
-from epidote.core.chain.channel_scale import Terminal
+from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.procedures.common.stepped_tones import (
     OVERHEAD,
     STEP_VIEWS,
+    analyse_steps,
     curves_of_step,
-    db,
     level_steps,
+    locate_starts,
+    monitored,
     ratio_curves,
-    starts_of,
+    safe_db,
     stimulus_for,
-    taken_apart,
-    watched,
 )
 from epidote.core.procedures.distortion_level.settings import PRACTICAL, RATED, DistortionLevelSettings
 from epidote.core.procedures.protocol import (
     Conduct,
     CurveView,
-    UsualProcedure,
-    gathered,
+    ProcedureBase,
+    merge_channels,
     per_channel,
-    single_recording_channels,
+    require_consistent_channels,
     without_spreads,
 )
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.signal import Recording, Stimulus
-from epidote.core.stimuli.stepped_tones import BRIEF, staircase
+from epidote.core.stimuli.stepped_tones import SHORT_PREAMBLE, stepped_tones
 
 _ROUNDS = 3
 _STEP_REACH_DB = 1.25  # farther from it, a step is another one
 _SMALL_DB = 20.0  # this far below the end, a unit's gain is its small-signal gain
 
 
-class DistortionLevel(UsualProcedure):
+class DistortionLevel(ProcedureBase):
     key = "distortion-level"
     title = "THD vs. level"
     Settings = DistortionLevelSettings
@@ -75,26 +75,26 @@ class DistortionLevel(UsualProcedure):
         stimulus = self._coarse(settings, chain)
         limit = settings.stop_at / 100
 
-        def is_over(steps: Sequence[StepFound]) -> bool:
-            return knee.is_reached(steps, limit, settings.measure) or knee.is_folded_back(steps)
+        def is_over(steps: Sequence[StepMeasurement]) -> bool:
+            return knee.is_reached(steps, limit, settings.measure) or knee.output_decreases(steps)
 
-        recording = yield watched(stimulus, settings, is_over)
-        found: dict[int, list[StepFound]] = {n: [] for n in settings.read_channels(recording.signal.channels)}
+        recording = yield monitored(stimulus, settings, is_over)
+        found: dict[int, list[StepMeasurement]] = {n: [] for n in settings.read_channels(recording.signal.channels)}
         for _ in range(_ROUNDS):
-            starts = starts_of([recording], [stimulus])
+            starts = locate_starts([recording], [stimulus])
             for number, known in found.items():
-                known.extend(taken_apart([recording], [stimulus], starts, number, settings).found)
-            finer = _apart(v for known in found.values() for v in knee.finer_levels(_rising(known), settings.limits, settings.measure))
+                known.extend(analyse_steps([recording], [stimulus], starts, number, settings).found)
+            finer = _apart(v for known in found.values() for v in knee.refinement_levels(_rising(known), settings.limits, settings.measure))
             if not finer:
                 return
             steps = level_steps(settings, settings.frequency, finer)
-            stimulus = staircase(rate=chain.rate, steps=steps, channels=stimulus.channels, opening=BRIEF)
-            recording = yield watched(stimulus, settings)
+            stimulus = stepped_tones(rate=chain.rate, steps=steps, channels=stimulus.channels, opening=SHORT_PREAMBLE)
+            recording = yield monitored(stimulus, settings)
 
     def _coarse(self, settings: DistortionLevelSettings, chain: Chain) -> Stimulus:
         levels, _ = settings.levels(chain)
         steps = level_steps(settings, settings.frequency, levels)
-        return staircase(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
+        return stepped_tones(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
 
     def plan(self, settings: DistortionLevelSettings, chain: Chain) -> list[Stimulus]:
         return [self._coarse(settings, chain)]
@@ -117,14 +117,14 @@ class DistortionLevel(UsualProcedure):
         return f"{format_plain(settings.frequency, 'Hz')}, to {settings.stop_at:g} %{driven}"
 
     def analyse(self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         for recording in recordings:
-            require_usable(recording.signal, 256)
+            require_valid(recording.signal, 256)
         stimuli = [stimulus_for(r, lambda: self._coarse(settings, chain)) for r in recordings]
-        starts = starts_of(recordings, stimuli)
+        starts = locate_starts(recordings, stimuli)
         numbers = settings.read_channels(channels)
         results = per_channel(len(numbers), lambda i: _channel(recordings, stimuli, starts, numbers[i - 1], settings, chain))
-        result = gathered(results, recordings, chain)
+        result = merge_channels(results, recordings, chain)
         if any(_ended(r) for r in results):  # one channel's limit ends the staircase of all
             return replace(result, cautions=tuple(c for c in result.cautions if c is not Caution.PARTIAL))
         return result
@@ -133,7 +133,7 @@ class DistortionLevel(UsualProcedure):
         stimuli = [stimulus_for(r, lambda: self._coarse(settings, chain)) for r in recordings]
         channels = settings.read_channels(recordings[0].signal.channels)
         return curves_of_step(
-            recordings, stimuli, channels, settings, lambda s: abs(s.level - x), _STEP_REACH_DB, partial(Terminal.of, chain)
+            recordings, stimuli, channels, settings, lambda s: abs(s.level - x), _STEP_REACH_DB, partial(ChannelScale.of, chain)
         )
 
 
@@ -154,7 +154,7 @@ def _apart(levels: Iterable[float]) -> list[float]:
     return kept
 
 
-def _rising(found: Sequence[StepFound]) -> list[StepFound]:
+def _rising(found: Sequence[StepMeasurement]) -> list[StepMeasurement]:
     return sorted(found, key=lambda s: s.level)
 
 
@@ -162,15 +162,15 @@ def _channel(
     recordings: Sequence[Recording], stimuli: Sequence[Stimulus], starts: Sequence[int | None], number: int,
     settings: DistortionLevelSettings, chain: Chain,
 ) -> Result:  # fmt: skip
-    parts = taken_apart(recordings, stimuli, starts, number, settings)
+    parts = analyse_steps(recordings, stimuli, starts, number, settings)
     steps = _rising(parts.found)
     if not steps:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         keys = (("level_at_1pct", "dBFS"), ("power_at_1pct", "W"), ("lowest_thd_n", "dB"))
         return Result((), tuple(Reading(k, number, None, unit, cautions=missing) for k, unit in keys), missing)
     limit = settings.stop_at / 100
-    reached = knee.crossing(steps, limit, settings.measure) is not None or knee.over_from_the_start(steps, limit)
-    cautions = [*parts.cautions, *knee.oddities(steps, limit)]
+    reached = knee.limit_crossing(steps, limit, settings.measure) is not None or knee.always_above(steps, limit)
+    cautions = [*parts.cautions, *knee.anomalies(steps, limit)]
     if parts.missing and not reached and Caution.FOLDED_BACK not in cautions:
         cautions.append(Caution.PARTIAL)
     elif not reached and settings.levels(chain)[1]:
@@ -178,7 +178,7 @@ def _channel(
     if any(s.meets_hum(steps) for s in steps):
         cautions.append(Caution.HUM_INCLUDED)
     signal = recordings[0].signal
-    terminal = Terminal.at(signal, chain, number)
+    terminal = ChannelScale.at(signal, chain, number)
     load = chain.load_ohms if terminal.full and terminal.base == "V" else None
     if any(s.undithered for s in steps):
         cautions.append(Caution.UNDITHERED)
@@ -187,7 +187,7 @@ def _channel(
     return Result(_curves(steps, terminal, load, chain), readings, unique(cautions))
 
 
-def _curves(steps: Sequence[StepFound], terminal: Terminal, load: float | None, chain: Chain) -> tuple[Curve, ...]:
+def _curves(steps: Sequence[StepMeasurement], terminal: ChannelScale, load: float | None, chain: Chain) -> tuple[Curve, ...]:
     """Each against the drive in dBFS; against what the unit puts out, in V (FS without a calibration); and in W where there is a load."""
     offset = chain.offset_db(terminal.channel) or 0.0
     out = np.array([s.amplitude for s in steps]) * (terminal.full or math.sqrt(0.5))
@@ -203,7 +203,7 @@ def _curves(steps: Sequence[StepFound], terminal: Terminal, load: float | None, 
 
 
 def _readings(
-    steps: Sequence[StepFound], settings: DistortionLevelSettings, terminal: Terminal, load: float | None, chain: Chain
+    steps: Sequence[StepMeasurement], settings: DistortionLevelSettings, terminal: ChannelScale, load: float | None, chain: Chain
 ) -> list[Reading]:
     number, measure = terminal.channel, settings.measure
     base: dict[str, float | str] = {
@@ -212,8 +212,8 @@ def _readings(
     }  # fmt: skip
 
     def at_limit(name: str, limit: float) -> list[Reading]:
-        found = knee.crossing(steps, limit, measure)
-        over = (Caution.OVER_LIMIT,) if knee.over_from_the_start(steps, limit) else (Caution.NOT_REACHED,)
+        found = knee.limit_crossing(steps, limit, measure)
+        over = (Caution.OVER_LIMIT,) if knee.always_above(steps, limit) else (Caution.NOT_REACHED,)
         at: dict[str, float | str] = {**base, "limit_percent": 100 * limit}
         if found is None:
             absent = Reading(f"level_at_{name}", number, None, terminal.base if terminal.full else "dBFS", at, cautions=over)
@@ -237,28 +237,28 @@ def _readings(
     if load and terminal.full:
         watts = np.array([(s.amplitude * terminal.full) ** 2 / load for s in steps])
         inside = watts[0] <= 1 <= watts[-1]
-        value = float(np.interp(0.0, np.log(watts), [db(s.thd_n) for s in steps])) if inside else None
+        value = float(np.interp(0.0, np.log(watts), [safe_db(s.thd_n) for s in steps])) if inside else None
         spread = steps[int(np.argmin(np.abs(np.log(watts))))].thd_n_spread_db if inside else None
         outside = () if inside else (Caution.OUTSIDE_BAND,)
         readings.append(Reading("thd_n_1w", number, value, "dB", {**base, "power_w": 1.0}, None, spread, outside))
-    best = steps[knee.lowest(steps, lambda s: s.thd_n)]
+    best = steps[knee.index_of_minimum(steps, lambda s: s.thd_n)]
     at_best: dict[str, float | str] = {**base, "drive_dbfs": best.level}
-    readings.append(Reading("lowest_thd_n", number, db(best.thd_n), "dB", at_best, None, best.thd_n_spread_db))
+    readings.append(Reading("lowest_thd_n", number, safe_db(best.thd_n), "dB", at_best, None, best.thd_n_spread_db))
     readings.append(terminal.level("lowest_thd_n_level", best.main, base, best.main_spread_db))
     clean = [s for s in steps if measure(s) <= settings.clean / 100]
     if clean:
-        edge = knee.crossing(steps, settings.clean / 100, measure)
+        edge = knee.limit_crossing(steps, settings.clean / 100, measure)
         amplitude, unsure = (edge.amplitude, edge.spread_db) if edge else (clean[-1].amplitude, clean[-1].main_spread_db)
         readings += _out("max_clean_level", "max_clean_power", amplitude, {**base, "limit_percent": settings.clean}, unsure)
-    rated = knee.crossing(steps, RATED, measure)
+    rated = knee.limit_crossing(steps, RATED, measure)
     end = (rated.level, rated.amplitude) if rated else (steps[-1].level, steps[-1].amplitude)
     small = [s for s in steps if s.level < end[0] - _SMALL_DB and s.noise < 1e-4 * s.main] or [steps[0]]
-    gain, offset = float(np.median([db(s.amplitude) - s.level for s in small])), chain.offset_db(number)
+    gain, offset = float(np.median([safe_db(s.amplitude) - s.level for s in small])), chain.offset_db(number)
     gain_spread = median_spread(float(np.median([s.main_spread_db for s in small])), len(small))
     uncalibrated = () if offset is not None else (Caution.UNCALIBRATED,)
     readings.append(Reading("gain", number, gain + (offset or 0.0), "dB", base, None, gain_spread, uncalibrated))
     end_spread = (rated.spread_db if rated else None) or steps[-1].main_spread_db
     at_end: dict[str, float | str] = {**base, "drive_dbfs": end[0]}
-    compression = gain - (db(end[1]) - end[0])
+    compression = gain - (safe_db(end[1]) - end[0])
     readings.append(Reading("gain_compression", number, compression, "dB", at_end, None, math.hypot(gain_spread, end_spread)))
     return readings

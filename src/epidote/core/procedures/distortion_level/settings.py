@@ -8,7 +8,7 @@ from pydantic import model_validator
 from epidote.core.analysis.sine import distortion_limits as knee
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.level_setting import LevelText, drive_dbfs
+from epidote.core.procedures.common.level_setting import LevelString, drive_dbfs
 from epidote.core.procedures.common.stepped_tones import SteppedSettings
 from epidote.core.settings import LabelledEnum, setting
 
@@ -24,8 +24,8 @@ class StopOn(LabelledEnum):
 
 class DistortionLevelSettings(SteppedSettings):
     frequency: float = setting(1000.0, "Frequency", "Tone frequency", "Hz", played=True, ge=5, le=100000)
-    start_level: LevelText = setting("-60 dBFS", "Start level", "First generator level, in dBFS, V, dBV or dBu", played=True, max_length=40)
-    stop_level: LevelText = setting("0 dBFS", "Stop level", "Last generator level, unless the distortion limit is reached first", played=True, max_length=40)
+    start_level: LevelString = setting("-60 dBFS", "Start level", "First generator level, in dBFS, V, dBV or dBu", played=True, max_length=40)
+    stop_level: LevelString = setting("0 dBFS", "Stop level", "Last generator level, unless the distortion limit is reached first", played=True, max_length=40)
     steps: int = setting(
         30, "Number of levels", "Number of levels, evenly spaced in dB; finer steps are added around each limit", played=True, ge=2, le=400
     )

@@ -12,14 +12,22 @@ from typing import TypeVar
 
 import numpy as np
 
-from epidote.core.analysis.delay.echo_cepstrum import echo_in
-from epidote.core.analysis.delay.path_comparison import paths_found
-from epidote.core.analysis.signal_scan import AT_ONCE, AtRate, Centred, Held, Way, stretches, surveys
+from epidote.core.analysis.delay.echo_cepstrum import detect_echo
+from epidote.core.analysis.delay.path_comparison import compare_paths
+from epidote.core.analysis.signal_scan import (
+    CHUNK_FRAMES,
+    ArraySource,
+    ResampledSource,
+    SampleSource,
+    ZeroMeanSource,
+    iter_chunks,
+    scan_sources,
+)
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.path_delay.readings import told, told_alone
+from epidote.core.procedures.path_delay.readings import echo_result, path_result
 from epidote.core.procedures.path_delay.settings import PathsSettings, Played
-from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
@@ -32,7 +40,7 @@ LEAST_FRAMES = 256
 _LONGEST_ECHO = 0.2  # s
 
 
-class Paths(UsualProcedure):
+class Paths(ProcedureBase):
     key = "paths"
     title = "Path comparison"
     of_any_recording = True
@@ -80,13 +88,13 @@ class Paths(UsualProcedure):
     def analyse(self, recordings: Sequence[Recording], settings: PathsSettings, chain: Chain) -> Result:
         if not recordings:
             raise UnusableInputError("There is no recording to analyse. Measure again, or select a recording.")
-        ways = [Held(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)]
-        result = against_the_first(ways, settings)
+        ways = [ArraySource(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)]
+        result = compare_with_first(ways, settings)
         lost = (Caution.DROPOUT,) if any(r.faults for r in recordings) else ()
         return replace(result, cautions=unique((*result.cautions, *lost)))
 
 
-def against_the_first(ways: Sequence[Way], settings: PathsSettings) -> Result:
+def compare_with_first(ways: Sequence[SampleSource], settings: PathsSettings) -> Result:
     """Every further way against the first, whose rate all are brought to; of one alone, the second arrival in it.
 
     Raises UnusableInputError.
@@ -97,27 +105,27 @@ def against_the_first(ways: Sequence[Way], settings: PathsSettings) -> Result:
             f"The recording is too short ({shortest} of at least {LEAST_FRAMES} samples). Nothing was computed; make a longer recording."
         )
     rate = ways[0].rate
-    brought: list[Way] = [w if w.rate == rate else AtRate(w, rate) for w in ways]
+    brought: list[SampleSource] = [w if w.rate == rate else ResampledSource(w, rate) for w in ways]
     # what is too long to be held at once is gone through by two at a time
-    at_once = 2 if max(w.frames for w in brought) > AT_ONCE else len(brought)
+    at_once = 2 if max(w.frames for w in brought) > CHUNK_FRAMES else len(brought)
     with ThreadPoolExecutor(min(at_once, 8)) as pool:
 
         def together(work: Sequence[Callable[[], T]], /) -> list[T]:
             return list(pool.map(lambda one: one(), work))
 
-        seen = surveys(brought, together)
+        seen = scan_sources(brought, together)
         unusable = sum(s.unusable for s in seen)
         if unusable:
             raise UnusableInputError(
                 f"The recording has invalid samples (NaN or infinite): {unusable}. Nothing was computed; export it again."
             )
-        brought = [Centred(w, s.mean) for w, s in zip(brought, seen, strict=True)]
+        brought = [ZeroMeanSource(w, s.mean) for w, s in zip(brought, seen, strict=True)]
         band = settings.band_low, settings.band_high
         if len(brought) == 1:
             cautions = [Caution.CLIPPED] if seen[0].clipped else []
-            return told_alone(echo_in(brought[0], band, min(settings.search, _LONGEST_ECHO)), settings, rate, cautions)
+            return echo_result(detect_echo(brought[0], band, min(settings.search, _LONGEST_ECHO)), settings, rate, cautions)
         loud = [w for w, s in zip(brought[1:], seen[1:], strict=True) if s.peak and seen[0].peak]
-        found = paths_found(brought[0], loud, band, settings.search, events=settings.events, seen=seen[0], together=together)
+        found = compare_paths(brought[0], loud, band, settings.search, events=settings.events, seen=seen[0], together=together)
     which = iter(found)
     results = []
     for index in range(1, len(brought)):
@@ -127,7 +135,7 @@ def against_the_first(ways: Sequence[Way], settings: PathsSettings) -> Result:
             *([Caution.CLIPPED] if seen[0].clipped or seen[index].clipped else []),
             *([Caution.IDENTICAL] if sounds and _identical(brought[0], brought[index]) else []),
         ]
-        results.append(told(next(which) if sounds else None, index + 1, rate, settings, cautions))
+        results.append(path_result(next(which) if sounds else None, index + 1, rate, settings, cautions))
     headroom = tuple(Reading("headroom", n, -to_db(s.peak) if s.peak else None, "dB") for n, s in enumerate(seen[1:], start=2))
     return Result(
         tuple(c for r in results for c in r.curves), (*(g for r in results for g in r.readings), *headroom),
@@ -135,7 +143,7 @@ def against_the_first(ways: Sequence[Way], settings: PathsSettings) -> Result:
     )  # fmt: skip
 
 
-def _identical(first: Way, second: Way) -> bool:
+def _identical(first: SampleSource, second: SampleSource) -> bool:
     return first.frames == second.frames and all(
-        np.array_equal(first.read(at, n), second.read(at, n)) for at, n in stretches(first.frames)
+        np.array_equal(first.read(at, n), second.read(at, n)) for at, n in iter_chunks(first.frames)
     )  # fmt: skip

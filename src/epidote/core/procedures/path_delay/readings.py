@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from epidote.core.analysis.delay.delay_estimation import Delay, NothingInCommon
+from epidote.core.analysis.delay.delay_estimation import Delay, NoCorrelation
 from epidote.core.analysis.delay.echo_cepstrum import Echo
-from epidote.core.analysis.delay.path_comparison import PathFound
+from epidote.core.analysis.delay.path_comparison import PathEstimate
 from epidote.core.procedures.path_delay.settings import PathsSettings
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
@@ -32,7 +32,7 @@ def events_of(result: Result) -> list[dict[str, Any]]:
     return found
 
 
-def told(found: PathFound | NothingInCommon | None, number: int, rate: float, settings: PathsSettings, cautions: list[Caution]) -> Result:
+def path_result(found: PathEstimate | NoCorrelation | None, number: int, rate: float, settings: PathsSettings, cautions: list[Caution]) -> Result:
     """What was found of one way, None where one of the two is silent."""
     at: dict[str, float | str] = {
         "against_channel": 1.0,
@@ -49,7 +49,7 @@ def told(found: PathFound | NothingInCommon | None, number: int, rate: float, se
 
     if found is None:
         return nothing(Caution.SILENT, 0.0)
-    if isinstance(found, NothingInCommon):
+    if isinstance(found, NoCorrelation):
         return nothing(Caution.NOTHING_IN_COMMON, found.correlation)
     if found.delay.dispersed:
         cautions.append(Caution.DISPERSED)
@@ -60,7 +60,7 @@ def told(found: PathFound | NothingInCommon | None, number: int, rate: float, se
     return Result(_curves(found, number, rate, settings), _readings(found, number, rate, at), unique(cautions))
 
 
-def _curves(found: PathFound, number: int, rate: float, settings: PathsSettings) -> tuple[Curve, ...]:
+def _curves(found: PathEstimate, number: int, rate: float, settings: PathsSettings) -> tuple[Curve, ...]:
     times, delays = found.course
     curves = []
     if times.size > 1:
@@ -72,7 +72,7 @@ def _curves(found: PathFound, number: int, rate: float, settings: PathsSettings)
     return (*curves, *_response(found, number, rate, settings))
 
 
-def _response(found: PathFound, number: int, rate: float, settings: PathsSettings) -> Iterator[Curve]:
+def _response(found: PathEstimate, number: int, rate: float, settings: PathsSettings) -> Iterator[Curve]:
     """Phase with the delay taken out, group delay and coherence, in twelfths of an octave, where the two are alike.
 
     Group delay from bin to bin: less the argument of the sum of H[k+1] conj(H[k]) over 2 pi times a bin's width, which no jump of the
@@ -102,7 +102,7 @@ def _response(found: PathFound, number: int, rate: float, settings: PathsSetting
         yield Curve("coherence", number, x, alike, "Hz", "ratio")
 
 
-def _readings(found: PathFound, number: int, rate: float, at: dict[str, float | str]) -> tuple[Reading, ...]:
+def _readings(found: PathEstimate, number: int, rate: float, at: dict[str, float | str]) -> tuple[Reading, ...]:
     d = found.delay
     drifts = found.drift != 0
     where = {**at, "at": "the middle of the first"} if drifts else at
@@ -145,7 +145,7 @@ def _alternative(found: Delay, number: int, rate: float, where: dict[str, float 
     ]
 
 
-def told_alone(found: Echo | None, settings: PathsSettings, rate: float, cautions: list[Caution]) -> Result:
+def echo_result(found: Echo | None, settings: PathsSettings, rate: float, cautions: list[Caution]) -> Result:
     """What was found of two arrivals in one signal."""
     at: dict[str, float | str] = {"band_low_hz": settings.band_low, "band_high_hz": min(settings.band_high, rate / 2)}
     if found is None:

@@ -13,18 +13,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from epidote.core.analysis import sweep_deconvolution as dc
-from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_usable
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid
 from epidote.core.analysis.spectral.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.analysis.spectral.spectrum import MAINS, MAINS_ORDERS, bin_frequencies
 from epidote.core.chain.chain import Chain
-from epidote.core.concurrency import aside
+from epidote.core.concurrency import start_in_thread
 from epidote.core.procedures.common.swept import SweepSettings
-from epidote.core.procedures.protocol import Conduct, CurveView, UsualProcedure, gathered, per_channel, single_recording_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.response.transfer_function_method import analysed_by_cross_spectrum
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.curve_features import settled_phase
-from epidote.core.results.level_readings import judged_band, level_readings
+from epidote.core.results.curve_features import normalise_phase
+from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import LabelledEnum, setting
 from epidote.core.signals.signal import Recording, Samples, Stimulus
@@ -80,7 +80,7 @@ class _Averaged:
     count: int
 
 
-class Response(UsualProcedure):
+class Response(ProcedureBase):
     key = "response"
     title = "Response"
     Settings = ResponseSettings
@@ -123,20 +123,20 @@ class Response(UsualProcedure):
         return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz{by}{smooth}"
 
     def analyse(self, recordings: Sequence[Recording], settings: ResponseSettings, chain: Chain) -> Result:
-        channels = single_recording_channels(recordings)
+        channels = require_consistent_channels(recordings)
         for recording in recordings:
-            require_usable(recording.signal, LEAST_FRAMES)
+            require_valid(recording.signal, LEAST_FRAMES)
         if settings.stimulus is not Excitation.SWEEP:
             return analysed_by_cross_spectrum(recordings, settings, chain)
         rate = recordings[0].signal.rate
         stimulus = recordings[0].stimulus or settings.played(rate)
         kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
         results = per_channel(channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain))
-        return gathered(results, recordings, chain)
+        return merge_channels(results, recordings, chain)
 
 
 def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain) -> Result:
-    wrong_with_them = aside(lambda: [c for r in recordings for c in capture_cautions(r.signal, number)])
+    wrong_with_them = start_in_thread(lambda: [c for r in recordings for c in capture_cautions(r.signal, number)])
     by_frequency = settings.window is ImpulseWindow.BY_FREQUENCY
     parts = [dc.deconvolve(r.signal.channel(number), kernel) for r in recordings]
     cautions = wrong_with_them()
@@ -185,7 +185,7 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
     """Mean of the repeats, each moved to the first one's delay (to fractions of a sample)."""
     size = dc.response_grid(kernel)
     first = parts[0]
-    of_the_first = aside(lambda: {n: dc.harmonic_response(first, n) for n in HARMONICS})
+    of_the_first = start_in_thread(lambda: {n: dc.harmonic_response(first, n) for n in HARMONICS})
     each = [dc.linear_response(p, by_frequency=by_frequency) for p in parts]
     linear, harmonics = [found.response for found in each], of_the_first()
     spread = None
@@ -261,7 +261,7 @@ def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSett
     # settle the whole turns where the response is strongest and least dispersed: at the middle of the band
     middle = int(math.sqrt(first * last))
     polarity = 1 if a.first.impulse[peak] > 0 else -1
-    less_delay = settled_phase(less_delay, middle, polarity)
+    less_delay = normalise_phase(less_delay, middle, polarity)
     unwrapped = less_delay - turns * delay
     group = -np.gradient(less_delay, 2 * np.pi * width) if a.linear.size > 2 else np.zeros_like(less_delay)
     curves = [
@@ -326,7 +326,7 @@ def _readings(level: Curve, noise_power: Samples, number: int, chain: Chain, del
     late, unsure = delay
     readings.append(Reading("delay", number, late, "s", {"samples": late * chain.rate if chain.rate else 0.0}, None, unsure))
     readings.append(Reading("polarity", number, float(polarity), "ratio"))
-    span_low, span_high = judged_band(level)
+    span_low, span_high = evaluation_band(level)
     band = (level.x >= span_low) & (level.x <= span_high)
     snr = float(10 * np.log10(signal_power[band].mean() / max(float(noise_power[band].mean()), _LEAST)))
     readings.append(Reading("signal_to_noise", number, snr, "dB", {"low_hz": span_low, "high_hz": span_high}))

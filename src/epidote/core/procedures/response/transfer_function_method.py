@@ -10,15 +10,15 @@ import numpy as np
 
 from epidote.core.analysis.capture_checks import headroom, is_clipped
 from epidote.core.analysis.spectral.smoothing import log_bins, smoothed_power
-from epidote.core.analysis.spectral.transfer_function import Path, path_between
+from epidote.core.analysis.spectral.transfer_function import TransferFunction, estimate_transfer_function
 from epidote.core.analysis.sweep_deconvolution import best_delay
 from epidote.core.chain.chain import Chain
-from epidote.core.chain.channel_scale import Terminal
-from epidote.core.procedures.protocol import gathered, per_channel
+from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.procedures.protocol import merge_channels, per_channel
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.curve_features import settled_phase
-from epidote.core.results.level_readings import judged_band, level_readings
+from epidote.core.results.curve_features import normalise_phase
+from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.signal import Recording, Samples, Stimulus
 
@@ -48,14 +48,14 @@ def analysed_by_cross_spectrum(recordings: Sequence[Recording], settings: Respon
     stimulus = recording.stimulus if recording.stimulus is not None and recording.stimulus.playable else None
     played, numbers = reference_of(recording, stimulus, settings)
     results = per_channel(len(numbers), lambda i: _channel(recording, played, numbers[i - 1], settings, chain))
-    return gathered(results, recordings, chain)
+    return merge_channels(results, recordings, chain)
 
 
 def _channel(recording: Recording, played: Samples, number: int, settings: ResponseSettings, chain: Chain) -> Result:
     signal = recording.signal
     x = signal.channel(number)
     cautions = [Caution.CLIPPED] if is_clipped(x, signal.unit) and float(np.abs(x).max()) > 0.99 else []
-    path = path_between(played, x, signal.rate) if x.any() else None
+    path = estimate_transfer_function(played, x, signal.rate) if x.any() else None
     if path is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         nothing = tuple(Reading(k, number, None, u, cautions=missing) for k, u in (("gain_1k", "dB"), ("flatness", "dB"), ("delay", "s")))
@@ -74,9 +74,9 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
     delay, unsure = _delay(path, signal.rate, start, stop)
     turns = 2 * np.pi * at / signal.rate
     phase = np.angle(path.response[bins])
-    straight = settled_phase(np.unwrap(phase + turns * (delay - path.delay)), at.size // 2, path.polarity)
+    straight = normalise_phase(np.unwrap(phase + turns * (delay - path.delay)), at.size // 2, path.polarity)
     whole = straight - turns * delay
-    low, high = judged_band(plain)
+    low, high = evaluation_band(plain)
     band = (at >= low) & (at <= high)
     # half of the noise lies along the response
     spreads = DB_PER_NEPER * np.sqrt(path.variance[bins] / 2)
@@ -92,13 +92,13 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
         Curve("phase", number, at, np.degrees(np.angle(np.exp(1j * whole))), "Hz", "°"),
         Curve("phase_unwrapped", number, at, np.degrees(whole), "Hz", "°"),
         Curve("phase_delay_removed", number, at, np.degrees(straight), "Hz", "°", None, {"removed_delay_s": delay / signal.rate}),
-        _capture(path, at, bins, Terminal.at(signal, chain, number)),
+        _capture(path, at, bins, ChannelScale.at(signal, chain, number)),
         Curve("coherence", number, at, path.coherence[bins], "Hz", "ratio"),
     )
     return Result(curves, tuple(readings), unique(cautions))
 
 
-def _capture(path: Path, at: Samples, bins: np.ndarray, terminal: Terminal) -> Curve:
+def _capture(path: TransferFunction, at: Samples, bins: np.ndarray, terminal: ChannelScale) -> Curve:
     """The plain averaged spectrum of what came back, in 1 Hz."""
     level = 10 * np.log10(np.maximum(2 * path.density[bins], 1e-40)) + terminal.level_offset
     meta: dict[str, float | str] = {"bandwidth_hz": 1.0, "segments": path.segments, "bin_hz": path.width}
@@ -106,7 +106,7 @@ def _capture(path: Path, at: Samples, bins: np.ndarray, terminal: Terminal) -> C
 
 
 def _level(
-    path: Path, at: Samples, bins: np.ndarray, settings: ResponseSettings, band: tuple[float, float], offset: float, number: int
+    path: TransferFunction, at: Samples, bins: np.ndarray, settings: ResponseSettings, band: tuple[float, float], offset: float, number: int
 ) -> tuple[Curve, Curve]:
     """The level as it is shown, and before smoothing."""
     power = np.square(np.abs(path.response))
@@ -117,7 +117,7 @@ def _level(
     return shown, Curve("level", number, at, 10 * np.log10(np.maximum(power[bins], _LEAST)) + offset, "Hz", "dB")
 
 
-def _delay(path: Path, rate: float, start: float, stop: float) -> tuple[float, float]:
+def _delay(path: TransferFunction, rate: float, start: float, stop: float) -> tuple[float, float]:
     """In frames, to fractions, with its standard deviation: the phase slope where coherence is high (Knapp, Carter 1976)."""
     first, last = math.ceil(start / path.width), math.floor(stop / path.width)
     size = 2 * (path.response.size - 1)

@@ -15,9 +15,9 @@ from epidote.desktop.theme import font
 from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
-    from epidote.core.calibration.guided_steps import Found, Guide, Taken
+    from epidote.core.calibration.guided_steps import CalibrationGuide, CalibrationOutcome, CapturedLevel
     from epidote.core.chain.chain import Chain
-    from epidote.core.live.level_meter import LevelsNow
+    from epidote.core.live.level_meter import LevelSnapshot
 
 
 class GuidePanel(QWidget):
@@ -27,13 +27,13 @@ class GuidePanel(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.guide: Guide | None = None
+        self.guide: CalibrationGuide | None = None
         self._chain: Chain | None = None
         self._channel = 1
         self._played = 0.0
-        self._now: LevelsNow | None = None
-        self._found: Found | None = None
-        self._taken: dict[str, Taken] = {}
+        self._now: LevelSnapshot | None = None
+        self._found: CalibrationOutcome | None = None
+        self._taken: dict[str, CapturedLevel] = {}
         self.edits: dict[str, QLineEdit] = {}
         self.takes: dict[str, QPushButton] = {}
         self._take_notes: dict[str, Label] = {}
@@ -43,7 +43,7 @@ class GuidePanel(QWidget):
         self._layout.setSpacing(8)
         self._body: QWidget | None = None
 
-    def show_guide(self, guide: Guide, chain: Chain, channel: int) -> None:
+    def show_guide(self, guide: CalibrationGuide, chain: Chain, channel: int) -> None:
         """Begin a guide anew."""
         self.guide, self._chain, self._channel = guide, chain, channel
         self._played = min(guide.plays or 0.0, chain.ceiling_dbfs)
@@ -96,7 +96,7 @@ class GuidePanel(QWidget):
         outer.addStretch(1)
         self.refresh()
 
-    def _first_button(self, guide: Guide) -> QWidget | None:
+    def _first_button(self, guide: CalibrationGuide) -> QWidget | None:
         if guide.plays is None:
             return None
         button = QPushButton(f"Play {'noise' if guide.weighting else 'tone'} at {self._played:g} dBFS")
@@ -129,7 +129,7 @@ class GuidePanel(QWidget):
 
     # -- what is typed and taken --------------------------------------------------------------------------------------------
 
-    def show_levels(self, now: LevelsNow | None) -> None:
+    def show_levels(self, now: LevelSnapshot | None) -> None:
         self._now = now
         state = now.channels[self._channel - 1] if now is not None and self._channel <= len(now.channels) else None
         for key, button in self.takes.items():
@@ -151,14 +151,14 @@ class GuidePanel(QWidget):
 
     def take(self, key: str) -> None:
         """Take the level that the watched input shows now."""
-        from epidote.core.calibration.guided_steps import Taken
+        from epidote.core.calibration.guided_steps import CapturedLevel
 
         if self._now is None:
             return
         state = self._now.channels[self._channel - 1]
         if state.level is not None:
             rest = state.tone.rest if state.tone else float("-inf")
-            self._taken[key] = Taken(state.level, state.steadiness.spread, self._played, rest)
+            self._taken[key] = CapturedLevel(state.level, state.steadiness.spread, self._played, rest)
         self.show_levels(self._now)
         self.refresh()
 

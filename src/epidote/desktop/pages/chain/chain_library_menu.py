@@ -14,7 +14,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantities.column_text import decoded
 from epidote.desktop.widgets.plain import button_text
-from epidote.study.chain_library import Shelf, read_chain_file, write_chain_file
+from epidote.study.chain_library import ChainLibrary, read_chain_file, write_chain_file
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.chain.page import ChainPage
@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 _MOST_BYTES = 8_000_000
 
 
-class KeptChains(QToolButton):
-    def __init__(self, page: ChainPage, shelf: Shelf) -> None:
+class ChainLibraryMenu(QToolButton):
+    def __init__(self, page: ChainPage, shelf: ChainLibrary) -> None:
         super().__init__()
         self._page, self.shelf = page, shelf
         self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)

@@ -9,16 +9,16 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from epidote.core.quantities.formatting import NOT_GIVEN, format_quantity
-from epidote.desktop.state.live_audio import LiveLink
+from epidote.core.quantities.formatting import MISSING_VALUE, format_quantity
+from epidote.desktop.state.live_audio import LiveAudio
 from epidote.desktop.theme import Theme, font
-from epidote.desktop.widgets.dropout_label import FaultLine
+from epidote.desktop.widgets.dropout_label import DropoutLabel
 from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:
     from epidote.core.chain.chain import Chain
-    from epidote.core.live.level_meter import LevelsNow
+    from epidote.core.live.level_meter import LevelSnapshot
 
 _LEAST_SPAN_DB = 0.01
 _SILENT_DBFS = -70.0
@@ -35,7 +35,7 @@ class LevelTrail(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.theme = theme
-        self._now: LevelsNow | None = None
+        self._now: LevelSnapshot | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(90)
         self.setAccessibleName("Level over the last 10 s")
@@ -43,7 +43,7 @@ class LevelTrail(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(500, 170)
 
-    def show_levels(self, now: LevelsNow | None) -> None:
+    def show_levels(self, now: LevelSnapshot | None) -> None:
         self._now = now
         self.update()
 
@@ -88,7 +88,7 @@ class LivePanel(QWidget):
     listen_wanted = Signal(bool)
     channel_chosen = Signal(int)
 
-    def __init__(self, theme: Theme, link: LiveLink) -> None:
+    def __init__(self, theme: Theme, link: LiveAudio) -> None:
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 12, 20, 12)
@@ -117,7 +117,7 @@ class LivePanel(QWidget):
             (("level", "Level"), ("spread", "Std. deviation, 3 s"), ("rest", "Distortion + noise"), ("frequency", "Frequency"),
              ("peak", "Peak level"), ("others", "Other inputs"), ("latency", "Reported latency"))
         ):  # fmt: skip
-            value, remark = Label(NOT_GIVEN), Label()
+            value, remark = Label(MISSING_VALUE), Label()
             value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             value.setFont(font(1.0, bold=True))
             remark.setProperty("quiet", True)
@@ -126,7 +126,7 @@ class LivePanel(QWidget):
             table.addWidget(remark, row, 2)
             self._values[key] = (value, remark)
         layout.addLayout(table)
-        self.faults = FaultLine(link)
+        self.faults = DropoutLabel(link)
         layout.addWidget(self.faults)
         self.weak = Label()
         self.weak.setProperty("caution", True)
@@ -147,16 +147,16 @@ class LivePanel(QWidget):
         self.weak.setVisible(bool(words))
 
     def set_latency(self, seconds: float | None) -> None:
-        self._say("latency", NOT_GIVEN if seconds is None else format_quantity(seconds, "s"), "as reported by the driver")
+        self._say("latency", MISSING_VALUE if seconds is None else format_quantity(seconds, "s"), "as reported by the driver")
 
-    def show_levels(self, now: LevelsNow | None, chain: Chain) -> None:
+    def show_levels(self, now: LevelSnapshot | None, chain: Chain) -> None:
         """None: nothing is listened to."""
         self.trail.show_levels(now)
         self.listen.setText("Stop" if now is not None else "Start")
         self.listen.setChecked(now is not None)
         if now is None:
             for key in self._values:
-                self._say(key, NOT_GIVEN)
+                self._say(key, MISSING_VALUE)
             return
         mine = now.channels[now.watched - 1]
         level = mine.level
@@ -167,11 +167,11 @@ class LivePanel(QWidget):
             absolute = format_quantity(volts * 10 ** (level / 20), "V", digits=5) if volts else f"{level:.3f} dBFS"
             self._say("level", absolute, f"{level:.3f} dBFS" if volts else "calibrate the input for volts")
         steady = mine.steadiness
-        self._say("spread", spread_words(steady.spread) if math.isfinite(steady.spread) and level is not None else NOT_GIVEN,
+        self._say("spread", spread_words(steady.spread) if math.isfinite(steady.spread) and level is not None else MISSING_VALUE,
                   "steady" if steady.steady else "not steady" if level is not None else "")  # fmt: skip
         tone = mine.tone
-        self._say("rest", format_quantity(tone.rest, "dB") if tone else NOT_GIVEN, "clean source" if tone and tone.rest < -60 else "")
-        self._say("frequency", format_quantity(tone.frequency, "Hz", digits=6) if tone else NOT_GIVEN)
+        self._say("rest", format_quantity(tone.rest, "dB") if tone else MISSING_VALUE, "clean source" if tone and tone.rest < -60 else "")
+        self._say("frequency", format_quantity(tone.frequency, "Hz", digits=6) if tone else MISSING_VALUE)
         self._say("peak", f"{mine.peak:.1f} dBFS", "clipping: reduce level" if mine.peak > -0.01 else "")
         others = [(n, c.rms) for n, c in enumerate(now.channels, start=1) if n != now.watched]
         loud = [n for n, rms in others if rms > _SILENT_DBFS]

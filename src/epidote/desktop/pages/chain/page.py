@@ -18,17 +18,17 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.core.calibration.guided_steps import GUIDES, Found, Guide
+from epidote.core.calibration.guided_steps import GUIDES, CalibrationGuide, CalibrationOutcome
 from epidote.core.chain.chain import Calibration, Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import EpidoteError, in_window
-from epidote.core.live.level_meter import LevelsNow, LevelWatch
+from epidote.core.live.level_meter import LevelMeter, LevelSnapshot
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.settings import label_of
-from epidote.core.stimuli.generator import NOTHING, Programme, ProgrammeKind
+from epidote.core.stimuli.generator import NOTHING, GeneratorSettings, Waveform
 from epidote.desktop.pages.chain.blocks import Block, blocks
 from epidote.desktop.pages.chain.calibration_panel import GuidePanel
-from epidote.desktop.pages.chain.chain_library_menu import KeptChains
+from epidote.desktop.pages.chain.chain_library_menu import ChainLibraryMenu
 from epidote.desktop.pages.chain.level_panel import LivePanel, spread_words
 from epidote.desktop.pages.chain.path_view import PathView
 from epidote.desktop.shell.trust_strip import headroom_of
@@ -37,7 +37,7 @@ from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.settings_form import SettingsForm
-from epidote.study.chain_library import Shelf
+from epidote.study.chain_library import ChainLibrary
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
@@ -60,11 +60,11 @@ class ChainPage(QWidget):
     failed = Signal(str)
     baseline_wanted = Signal()
 
-    def __init__(self, session: Session, theme: Theme, shelf: Shelf | None = None) -> None:
+    def __init__(self, session: Session, theme: Theme, shelf: ChainLibrary | None = None) -> None:
         super().__init__()
         self.session, self.theme = session, theme
         self.chain = Chain()
-        self.kept = KeptChains(self, shelf or Shelf())
+        self.kept = ChainLibraryMenu(self, shelf or ChainLibrary())
         self._text = ""
         self._changes = 0
         self._blocks: dict[str, Block] = {}
@@ -295,7 +295,7 @@ class ChainPage(QWidget):
             self.session.live.play(NOTHING)
         self.left.setCurrentIndex(0)
 
-    def _use(self, found: Found) -> None:
+    def _use(self, found: CalibrationOutcome) -> None:
         self.change(found.chain, anew=True)
         self._leave_guide()
         self.session.said.emit(f"{found.value} applies to new runs. Existing runs keep their chain settings.")
@@ -318,7 +318,7 @@ class ChainPage(QWidget):
             self.live.listen.setChecked(False)
 
     def start_listening(self) -> bool:
-        from epidote.measurement.device_setup import open_for
+        from epidote.measurement.device_setup import open_for_chain
 
         chain, name = self.chain, self._device()
         if not name:
@@ -328,20 +328,20 @@ class ChainPage(QWidget):
         weighting = guide.weighting if guide else None
 
         def opener() -> Device:
-            device = open_for(chain, name, {}, real_time=True)
+            device = open_for_chain(chain, name, {}, real_time=True)
             self.session.latency_told.emit(device.latency())
             return device
 
         count, watched = len(chain.inputs), self._watched()
-        return self.session.listen(opener, chain.ceiling_dbfs, lambda rate: LevelWatch(rate, count, weighting, watched))
+        return self.session.listen(opener, chain.ceiling_dbfs, lambda rate: LevelMeter(rate, count, weighting, watched))
 
     def _play_for_guide(self) -> None:
-        guide: Guide | None = self.guide.guide
+        guide: CalibrationGuide | None = self.guide.guide
         if guide is None or guide.plays is None or not self.start_listening():
             return
-        kind = ProgrammeKind.NOISE if guide.weighting else ProgrammeKind.TONE
+        kind = Waveform.NOISE if guide.weighting else Waveform.TONE
         self.session.live.play(
-            Programme(kind, min(guide.plays, self.chain.ceiling_dbfs), outputs=tuple(range(1, len(self.chain.outputs) + 1)))
+            GeneratorSettings(kind, min(guide.plays, self.chain.ceiling_dbfs), outputs=tuple(range(1, len(self.chain.outputs) + 1)))
         )
 
     def _channel_chosen(self, number: int) -> None:
@@ -351,7 +351,7 @@ class ChainPage(QWidget):
             self.guide.show_guide(self.guide.guide, self.chain, number)
 
     def _live_updated(self, now: object) -> None:
-        if now is None or isinstance(now, LevelsNow):
+        if now is None or isinstance(now, LevelSnapshot):
             self.live.show_levels(now, self.chain)
             if self.left.currentIndex() == 1:
                 self.guide.show_levels(now)
@@ -367,11 +367,11 @@ class ChainPage(QWidget):
             return
 
         def work(study: Study) -> str:
-            from epidote.measurement.device_setup import open_for, short_shot
+            from epidote.measurement.device_setup import open_for_chain, run_precheck
 
-            device = open_for(chain, name, {}, real_time=True)
+            device = open_for_chain(chain, name, {}, real_time=True)
             try:
-                shot = short_shot(device, chain, -20.0, alone=True)
+                shot = run_precheck(device, chain, -20.0, alone=True)
             finally:
                 device.close()
             return f"Test tone at -20 dBFS: received {shot.came_back or 'nothing'}. {shot.words or 'Level, channel order, stability and linearity are OK.'}"

@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING
 from epidote.audio.files.sound_file import write_whole
 from epidote.desktop.plotting.export import export_picture
 from epidote.study.interchange.archive import run_json
-from epidote.study.interchange.csv_export import curves_csv, described, readings_csv
+from epidote.study.interchange.csv_export import curves_csv, describe_run, readings_csv
 from epidote.study.interchange.curve_text import text_of
 
 if TYPE_CHECKING:
     from epidote.core.results.result import Curve
     from epidote.desktop.plotting.figure import Figure
-    from epidote.desktop.plotting.viewport import View
+    from epidote.desktop.plotting.viewport import Viewport
     from epidote.desktop.theme import Theme
     from epidote.study.models import RunSummary
 
@@ -40,7 +40,7 @@ class Selection:
     runs: tuple[SelectedRun, ...]
     channels: frozenset[int]
     figure: Figure | None
-    view: View | None
+    view: Viewport | None
     theme: Theme
 
     @property
@@ -70,7 +70,7 @@ def _write_texts(path: Path, selection: Selection) -> None:
         phase = next(phases, None) if curve.key == "level" else None
         plain = "".join(ch if ch.isalnum() or ch in " -" else "_" for ch in one.name)
         target = path if len(found) == 1 else path.with_name(f"{path.stem} {plain} ch {curve.channel}.txt")
-        write_whole(target, text_of(curve, phase, [f"{one.name}: {described(one.run)}"]).encode())
+        write_whole(target, text_of(curve, phase, [f"{one.name}: {describe_run(one.run)}"]).encode())
 
 
 def _write_json(path: Path, selection: Selection) -> None:

@@ -69,12 +69,12 @@ class Exchange:
         def work(study: Study) -> str:
             from epidote.core.procedures.protocol import procedure
             from epidote.core.settings import make_settings
-            from epidote.measurement.offline import describe, marked_file, write_described
-            from epidote.measurement.runner import study_chain
+            from epidote.measurement.offline import describe, marked_file, write_with_description
+            from epidote.measurement.runner import chain_for_subject
 
             made = make_settings(procedure(column.procedure).Settings, settings)
-            file = marked_file(column.procedure, made, study_chain(study, subject))
-            write_described(target, file.samples(), file.rate, "24", describe(column.procedure, made, file))
+            file = marked_file(column.procedure, made, chain_for_subject(study, subject))
+            write_with_description(target, file.samples(), file.rate, "24", describe(column.procedure, made, file))
             return (
                 f"{target.name} exported ({file.frames / file.rate:.1f} s). Play it through the unit, record all of it with some margin, then import the "
                 "recording here with the same settings."
@@ -104,11 +104,11 @@ class Exchange:
         def work(study: Study) -> RunSummary:
             from epidote.core.procedures.protocol import procedure
             from epidote.core.settings import make_settings
-            from epidote.measurement.offline import take_in
-            from epidote.measurement.runner import Order, study_chain
+            from epidote.measurement.offline import import_marked_recording
+            from epidote.measurement.runner import RunPlan, chain_for_subject
 
             made = make_settings(procedure(column.procedure).Settings, settings)
-            return take_in(study, Order(subject.id, column.id, column.procedure, made, study_chain(study, subject)), source)
+            return import_marked_recording(study, RunPlan(subject.id, column.id, column.procedure, made, chain_for_subject(study, subject)), source)
 
         def done(run: RunSummary) -> None:
             self._session.refresh()
@@ -144,13 +144,13 @@ class Exchange:
             def work(study: Study) -> RunSummary:
                 from epidote.core.procedures.protocol import procedure
                 from epidote.core.settings import make_settings
-                from epidote.measurement.offline import take_stretch
-                from epidote.measurement.runner import Order, study_chain
+                from epidote.measurement.offline import import_segment
+                from epidote.measurement.runner import RunPlan, chain_for_subject
 
                 carried = procedure(column.procedure)
                 nothing = {"stimulus": "nothing"} if carried.key == "paths" else {}
                 made = make_settings(carried.Settings, {**settings, **nothing})
-                return take_stretch(study, Order(*cell, column.procedure, made, study_chain(study, subject)), recordings, words)
+                return import_segment(study, RunPlan(*cell, column.procedure, made, chain_for_subject(study, subject)), recordings, words)
 
             self._session.runs.in_cell(cell, work, lambda _: self._session.refresh())
 

@@ -8,16 +8,16 @@ from typing import Any
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, Qt, QTimer, Signal
 from PySide6.QtWidgets import QHeaderView, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from epidote.desktop.pages.matrix.graph.overlays import Lines
+from epidote.desktop.pages.matrix.graph.overlays import GraphOverlays
 from epidote.desktop.pages.matrix.graph.pins import Pins
-from epidote.desktop.pages.matrix.graph.view_state import Look, carried_of
+from epidote.desktop.pages.matrix.graph.view_state import GraphViewState, carried_of
 from epidote.desktop.pages.matrix.import_export import Exchange
 from epidote.desktop.pages.matrix.matrix_table.delegate import HEAD_WIDTH, ROW_HEIGHT, MatrixDelegate, MatrixHeader
 from epidote.desktop.pages.matrix.matrix_table.frozen_columns import MatrixTable
 from epidote.desktop.pages.matrix.matrix_table.model import MatrixModel
-from epidote.desktop.pages.matrix.panels.side_panel import TABS, Beside
+from epidote.desktop.pages.matrix.panels.side_panel import TABS, SidePanel
 from epidote.desktop.state import edits
-from epidote.desktop.state.run_queue import Wanted
+from epidote.desktop.state.run_queue import RunRequest
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.plain import Label
@@ -43,8 +43,8 @@ class MatrixPage(QWidget):
         self._opened: object = None  # the study whose first choice was made; the focus alone may have set a current cell before
         self._panel_cell: tuple[int, int] | None = None
         self.built = self._shown_once = self._judge_due = False
-        self.look, self.pins, self.exchange = Look(self), Pins(self), Exchange(self)
-        self.lines, self.beside = Lines(self), Beside(self)
+        self.look, self.pins, self.exchange = GraphViewState(self), Pins(self), Exchange(self)
+        self.lines, self.beside = GraphOverlays(self), SidePanel(self)
         self._build()
         session.overview_changed.connect(self._overview_changed)
         session.runs.run_finished.connect(self._run_finished)
@@ -310,9 +310,9 @@ class MatrixPage(QWidget):
     def _offer_run(self, subject: Subject, column: Column, settings: Mapping[str, Any]) -> None:
         def ask(study: Any) -> tuple[Any, Any]:
             from epidote.core.procedures.protocol import procedure
-            from epidote.measurement.runner import study_chain
+            from epidote.measurement.runner import chain_for_subject
 
-            return study_chain(study, subject), procedure(column.procedure)
+            return chain_for_subject(study, subject), procedure(column.procedure)
 
         def done(found: tuple[Any, Any]) -> None:
             def with_devices(devices: list[tuple[str, str]]) -> None:
@@ -342,19 +342,19 @@ class MatrixPage(QWidget):
             return
         if device and device != subject.device:
             edits.change_row(self.session, subject, f"Set device of {subject.full_name}", device=device)
-        self.session.runs.measure([Wanted((subject.id, column.id), settings, device)])
+        self.session.runs.measure([RunRequest((subject.id, column.id), settings, device)])
 
     def run_again(self) -> None:
         """Measure the chosen cells once more, each with the settings of its latest run."""
         column = self.current_column()
         if column is not None:
-            self.session.runs.measure([Wanted((s.id, column.id), r.settings) for s, r in self.chosen_cells() if r is not None])
+            self.session.runs.measure([RunRequest((s.id, column.id), r.settings) for s, r in self.chosen_cells() if r is not None])
 
     def measure_empty(self) -> None:
         """Measure every chosen cell that is empty, with the column's settings."""
         column = self.current_column()
         if column is not None:
-            self.session.runs.measure([Wanted((s.id, column.id), column.settings) for s, r in self.chosen_cells() if r is None])
+            self.session.runs.measure([RunRequest((s.id, column.id), column.settings) for s, r in self.chosen_cells() if r is None])
 
     def offer_recompute(self) -> None:
         subject, column, run = self.current_subject(), self.current_column(), self.model.run(self.table.currentIndex())
@@ -382,7 +382,7 @@ class MatrixPage(QWidget):
         if overview is None or overview.reference is None or subject.id == overview.reference:
             return
         runs = [(c, overview.runs[overview.reference, c.id]) for c in overview.columns if (overview.reference, c.id) in overview.runs]
-        self.session.runs.measure([Wanted((subject.id, column.id), run.settings) for column, run in runs])
+        self.session.runs.measure([RunRequest((subject.id, column.id), run.settings) for column, run in runs])
 
     def curves_of(self, run_id: int) -> tuple[Any, ...]:
         """A run's curves as far as they are loaded."""

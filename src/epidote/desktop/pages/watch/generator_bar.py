@@ -12,17 +12,17 @@ from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import from_db, parse_as
-from epidote.core.stimuli.generator import Programme, ProgrammeKind
+from epidote.core.stimuli.generator import GeneratorSettings, Waveform
 from epidote.desktop.widgets.plain import Label, plain_tip
-from epidote.desktop.widgets.segmented_buttons import Choice
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 if TYPE_CHECKING:
     from epidote.core.signals.signal import Samples
     from epidote.desktop.state.session import Session
 
 _WORDS = {
-    ProgrammeKind.TONE: "Sine", ProgrammeKind.TWO_TONES: "Two-tone", ProgrammeKind.NOISE: "Noise", ProgrammeKind.MULTITONE: "Multitone",
-    ProgrammeKind.FILE: "File",
+    Waveform.TONE: "Sine", Waveform.TWO_TONES: "Two-tone", Waveform.NOISE: "Noise", Waveform.MULTITONE: "Multitone",
+    Waveform.FILE: "File",
 }  # fmt: skip
 
 LONGEST_FILE = 60.0  # s of a file that are looped
@@ -51,8 +51,8 @@ class GeneratorBar(QWidget):
         layout.setSpacing(8)
         label = Label("Generator")
         label.setProperty("quiet", True)
-        self.kind = Choice()
-        self.kind.set_options([(str(k), words) for k, words in _WORDS.items()], [str(ProgrammeKind.TONE)])
+        self.kind = SegmentedButtons()
+        self.kind.set_options([(str(k), words) for k, words in _WORDS.items()], [str(Waveform.TONE)])
         self.frequency, self.second, self.level = (
             self._edit(*a) for a in (("1 kHz", "frequency"), ("1.1 kHz", "second frequency"), ("-20 dBFS", "level"))
         )
@@ -110,11 +110,11 @@ class GeneratorBar(QWidget):
         self.switch.setChecked(not self.switch.isChecked())
         self._refresh()
 
-    def programme(self) -> Programme | None:
+    def programme(self) -> GeneratorSettings | None:
         """What is to play; None when what is typed cannot be understood (said in ``failed``) or the output is off."""
         if not self.on:
-            return Programme()
-        kind = ProgrammeKind(self.kind.on()[0])
+            return GeneratorSettings()
+        kind = Waveform(self.kind.on()[0])
         try:
             level = parse_as(self.level.text(), "dBFS", self.chain.drive())
             frequency, second = (parse_as(e.text(), "Hz") for e in (self.frequency, self.second))
@@ -123,17 +123,17 @@ class GeneratorBar(QWidget):
             return None
         index = self.outputs.currentIndex()
         outputs = tuple(range(1, len(self.chain.outputs) + 1)) if index <= 0 else (index,)
-        return Programme(kind, min(level, 0.0), frequency, second, outputs).below(self.chain.ceiling_dbfs)
+        return GeneratorSettings(kind, min(level, 0.0), frequency, second, outputs).below(self.chain.ceiling_dbfs)
 
     def _kind_chosen(self, chosen: tuple[str, ...]) -> None:
-        if chosen == (str(ProgrammeKind.FILE),):
-            self._show_kind(ProgrammeKind.TONE)  # until a file is chosen and read
+        if chosen == (str(Waveform.FILE),):
+            self._show_kind(Waveform.TONE)  # until a file is chosen and read
             path, _ = QFileDialog.getOpenFileName(self, "Select audio file to loop", str(Path.home()), "Audio files (*.wav *.flac)")
             if path:
                 self.use_file(Path(path))
         self._refresh()
 
-    def _show_kind(self, kind: ProgrammeKind) -> None:
+    def _show_kind(self, kind: Waveform) -> None:
         self.kind.set_options([(str(k), words) for k, words in _WORDS.items()], [str(kind)])
 
     def use_file(self, path: Path) -> None:
@@ -151,7 +151,7 @@ class GeneratorBar(QWidget):
             if rate != self.chain.rate:
                 return  # the chain has changed meanwhile, and the file is being read for it
             self._file, self.samples = path, samples
-            self._show_kind(ProgrammeKind.FILE)
+            self._show_kind(Waveform.FILE)
             self._refresh()
 
         self._file = path
@@ -159,18 +159,18 @@ class GeneratorBar(QWidget):
 
     def _not_read(self, words: str) -> None:
         self._file = self.samples = None
-        self._show_kind(ProgrammeKind.TONE)
+        self._show_kind(Waveform.TONE)
         self._refresh()
         self.failed.emit(words)
 
     def _refresh(self, tell: object = True) -> None:
-        kind = ProgrammeKind(self.kind.on()[0])
-        tones = kind in (ProgrammeKind.TONE, ProgrammeKind.TWO_TONES)
+        kind = Waveform(self.kind.on()[0])
+        tones = kind in (Waveform.TONE, Waveform.TWO_TONES)
         for widget, shown in (
             (self._at, tones),
             (self.frequency, tones),
-            (self._and, kind is ProgrammeKind.TWO_TONES),
-            (self.second, kind is ProgrammeKind.TWO_TONES),
+            (self._and, kind is Waveform.TWO_TONES),
+            (self.second, kind is Waveform.TWO_TONES),
         ):
             widget.setVisible(shown)
         self.switch.setText("Stop output" if self.on else "Start output")

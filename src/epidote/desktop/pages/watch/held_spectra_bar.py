@@ -13,7 +13,7 @@ from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.plain import Label, button_text
 
 if TYPE_CHECKING:
-    from epidote.core.live.spectrum_analyser import State
+    from epidote.core.live.spectrum_analyser import HeldSpectrum
 
 NOW = "Live"
 
@@ -29,7 +29,7 @@ class StatesBar(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.theme = theme
-        self.states: dict[str, State] = {}
+        self.states: dict[str, HeldSpectrum] = {}
         self.reference = ""
         self._hidden: set[str] = set()
         self._chips: dict[str, QToolButton] = {}
@@ -57,7 +57,7 @@ class StatesBar(QWidget):
     def free_name(self) -> str:
         return next(f"Snapshot {i}" for i in range(1, 1000) if f"Snapshot {i}" not in self.states)
 
-    def add(self, state: State) -> None:
+    def add(self, state: HeldSpectrum) -> None:
         self.states[state.name] = state
         self._refresh()
         self.shown_changed.emit()

@@ -9,13 +9,13 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QVBoxLayout, QWidget
 
-from epidote.core.analysis.spectral.hearing_threshold import components, statement, threshold
-from epidote.core.live.spectrum_analyser import State, mains_lines, sum_of
-from epidote.core.quantities.formatting import NOT_GIVEN
+from epidote.core.analysis.spectral.hearing_threshold import audibility_sentence, audible_components, threshold
+from epidote.core.live.spectrum_analyser import HeldSpectrum, mains_lines, sum_of
+from epidote.core.quantities.formatting import MISSING_VALUE
 from epidote.desktop.pages.watch.meter_panels import MainsTable, heading
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.plain import Label
-from epidote.desktop.widgets.segmented_buttons import Choice
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 _LINES_SHOWN, _COARSE = 5, 16384
 
@@ -30,7 +30,7 @@ class LinesPanel(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 8, 16, 8)
         head, self._remark = heading("Mains hum")
-        self.hertz = Choice()
+        self.hertz = SegmentedButtons()
         self.hertz.set_options([("50", "50 Hz"), ("60", "60 Hz")], ["50"])
         self.hertz.chosen.connect(lambda _: self.changed.emit())
         self.hearing = QToolButton()
@@ -73,7 +73,7 @@ class LinesPanel(QWidget):
             return None
         return value if math.isfinite(value) and abs(value) <= 200 else None
 
-    def fill(self, states: Sequence[tuple[State, int]], offset: float, unit: str) -> None:
+    def fill(self, states: Sequence[tuple[HeldSpectrum, int]], offset: float, unit: str) -> None:
         """states: each with its colour, the present first; offset: what is added to dBFS."""
         lines = [mains_lines(s, self.mains) for s, _ in states]
         rows = [(f"{(k + 1) * self.mains:g} Hz", [_shown(found[k][1], offset) for found in lines]) for k in range(_LINES_SHOWN)]
@@ -87,17 +87,17 @@ class LinesPanel(QWidget):
         self.heard.setText(self._statement(states[0][0], offset, spl) if self.hearing.isChecked() and spl is not None and states else "")
 
     @staticmethod
-    def _statement(state: State, offset: float, spl: float) -> str:
+    def _statement(state: HeldSpectrum, offset: float, spl: float) -> str:
         levels = 10 * np.log10(np.maximum(state.power[0], 1e-22).astype(np.float64)) + offset
-        return statement(components(levels, state.rate / state.length, spl), spl)
+        return audibility_sentence(audible_components(levels, state.rate / state.length, spl), spl)
 
 
 def _shown(level: float | None, offset: float) -> str:
-    return NOT_GIVEN if level is None else f"{level + offset:.1f}"
+    return MISSING_VALUE if level is None else f"{level + offset:.1f}"
 
 
 def _margin(lines: list[tuple[float, float | None]], spl_of_dbfs: float) -> str:
     """By how much the line nearest to the threshold of hearing lies below it."""
     margins = [float(threshold(np.array([f]))[0]) - v - spl_of_dbfs for f, v in lines if v is not None]
     finite = [m for m in margins if math.isfinite(m)]
-    return f"{min(finite):.0f} dB" if finite else NOT_GIVEN
+    return f"{min(finite):.0f} dB" if finite else MISSING_VALUE

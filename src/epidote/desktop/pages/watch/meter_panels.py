@@ -10,7 +10,7 @@ from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from epidote.core.live.meter_readings import Figures
-from epidote.core.quantities.formatting import NOT_GIVEN, format_quantity
+from epidote.core.quantities.formatting import MISSING_VALUE, format_quantity
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Samples
 from epidote.desktop.plotting.polyline import polygon
@@ -101,7 +101,7 @@ class FiguresPanel(QWidget):
         table.setColumnStretch(0, 1)
         self._cells: dict[str, tuple[Label, Label]] = {}
         for row, (key, words) in enumerate(self.ROWS):
-            large, small = Label(NOT_GIVEN), Label(NOT_GIVEN)
+            large, small = Label(MISSING_VALUE), Label(MISSING_VALUE)
             large.setFont(font(1.2, bold=True))
             small.setProperty("quiet", True)
             for label, least in ((large, 118), (small, 92)):
@@ -119,7 +119,7 @@ class FiguresPanel(QWidget):
         for index in (0, 1):
             texts = _texts(all_figures[index], scales[index]) if index < len(all_figures) else {}
             for key, cells in self._cells.items():
-                words = texts.get(key, NOT_GIVEN)
+                words = texts.get(key, MISSING_VALUE)
                 if cells[index].text() != words:
                     cells[index].setText(words)
 
@@ -129,10 +129,10 @@ def _texts(f: Figures, scale: tuple[float | None, str]) -> dict[str, str]:
 
     def absolute(level: float) -> str:
         if not math.isfinite(level):
-            return NOT_GIVEN
+            return MISSING_VALUE
         return format_quantity(full * from_db(level), unit) if full else f"{level:.2f} dBFS"
 
-    weighted = NOT_GIVEN
+    weighted = MISSING_VALUE
     if math.isfinite(f.weighted):
         reference = 20e-6 if unit == "Pa" else 1.0
         name = "dBFS" if full is None else "dB SPL" if unit == "Pa" else "dBV"
@@ -140,7 +140,7 @@ def _texts(f: Figures, scale: tuple[float | None, str]) -> dict[str, str]:
     return {
         "level": absolute(f.rms), "frequency": format_quantity(f.frequency, "Hz", digits=6), "thd_n": format_quantity(f.thd_n, "dB"),
         "weighted": weighted, "peak": f"{f.peak:.2f} dBFS", "crest": format_quantity(f.crest, "dB"),
-        "headroom": f"{f.headroom:.1f} dB" if math.isfinite(f.headroom) else NOT_GIVEN,
+        "headroom": f"{f.headroom:.1f} dB" if math.isfinite(f.headroom) else MISSING_VALUE,
     }  # fmt: skip
 
 

@@ -16,8 +16,8 @@ from epidote.core.chain.chain_toml import chain_from_toml
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.live.spectrum_analyser import (
     Frame,
-    SpectrumWatch,
-    State,
+    HeldSpectrum,
+    SpectrumAnalyser,
     View,
     reduced,
 )
@@ -29,7 +29,7 @@ from epidote.desktop.pages.watch.settings_bar import ZERO, SettingsBar
 from epidote.desktop.pages.watch.spectrum_widget import Layer, SpectrumCanvas
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
-from epidote.desktop.widgets.dropout_label import FaultLine
+from epidote.desktop.widgets.dropout_label import DropoutLabel
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
@@ -46,12 +46,12 @@ class WatchPage(QWidget):
         super().__init__()
         self.session, self.theme = session, theme
         self.chain = Chain()
-        self.watch: SpectrumWatch | None = None
+        self.watch: SpectrumAnalyser | None = None
         self.frame: Frame | None = None
         self._zero = 0.0  # dBFS that reads 0 when levels are shown re a held reference
         self._count = 0
         self._figures_shown: object = None
-        self._against: tuple[State, View, Any] | None = None  # the compared state as the view shows it
+        self._against: tuple[HeldSpectrum, View, Any] | None = None  # the compared state as the view shows it
         self._build()
         self.setFocusProxy(self.canvas)
         session.overview_changed.connect(self.refresh)
@@ -71,7 +71,7 @@ class WatchPage(QWidget):
         self.generator.failed.connect(self.failed)
         layout.addWidget(self.generator)
         layout.addLayout(self._state_line())
-        self.faults = FaultLine(self.session.live)
+        self.faults = DropoutLabel(self.session.live)
         self.faults.setContentsMargins(20, 0, 20, 2)
         layout.addWidget(self.faults)
         self.settings = SettingsBar()
@@ -172,7 +172,7 @@ class WatchPage(QWidget):
 
     def start(self) -> bool:
         """Watch the chosen row's device."""
-        from epidote.measurement.device_setup import open_for
+        from epidote.measurement.device_setup import open_for_chain
 
         subject, chain = self._subject(), self.chain
         name = (subject.device if subject else "") or chain.device
@@ -183,13 +183,13 @@ class WatchPage(QWidget):
         conditions = dict(subject.conditions) if subject else {}
 
         def opener() -> Device:
-            return open_for(chain, name, conditions, seed=random.randrange(2**31), real_time=True)
+            return open_for_chain(chain, name, conditions, seed=random.randrange(2**31), real_time=True)
 
         settings, view = self.settings.settings(self.span.currentData()), self.canvas.view()
-        return self.session.listen(opener, chain.ceiling_dbfs, lambda rate: SpectrumWatch(rate, len(chain.inputs), settings, view))
+        return self.session.listen(opener, chain.ceiling_dbfs, lambda rate: SpectrumAnalyser(rate, len(chain.inputs), settings, view))
 
     def _began(self, watch: object) -> None:
-        if not isinstance(watch, SpectrumWatch):  # the Chain page listens
+        if not isinstance(watch, SpectrumAnalyser):  # the Chain page listens
             return
         self.watch = watch
         self._settings_changed()  # whatever changed while the device opened
@@ -296,9 +296,9 @@ class WatchPage(QWidget):
         faults = (self.faults.reported,) if self.faults.reported else ()
 
         def work(study: Study) -> str:
-            from epidote.measurement.runner import keep_recording
+            from epidote.measurement.runner import store_recording
 
-            run = keep_recording(
+            run = store_recording(
                 study,
                 subject_id,
                 "spectrum",

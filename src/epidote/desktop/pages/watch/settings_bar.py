@@ -6,9 +6,9 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
 
 from epidote.core.chain.chain import Chain
-from epidote.core.live.spectrum_analyser import LENGTHS, WINDOWS, Averaging, SpectrumSettings
+from epidote.core.live.spectrum_analyser import LENGTHS, WINDOWS, AnalyserSettings, Averaging
 from epidote.core.quantities.units import LEVEL_UNITS, to_db
-from epidote.desktop.widgets.segmented_buttons import Choice
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 from epidote.desktop.widgets.tips import UNIT_TIPS
 
 ZERO = "relative"
@@ -45,7 +45,7 @@ class SettingsBar(QWidget):
         self.again.setText("Reset averaging")
         self.again.setToolTip("Restart averaging and peak hold (R)")
         self.again.clicked.connect(lambda _=False: self.restart_wanted.emit())
-        self.units, self.axis = Choice(), Choice()
+        self.units, self.axis = SegmentedButtons(), SegmentedButtons()
         self.length.setToolTip("Samples per spectrum: a longer FFT resolves finer and reacts more slowly")
         self.window_choice.setToolTip("Window applied before the FFT: higher side-lobe rejection costs frequency resolution")
         self.average.setToolTip("How successive spectra are combined")
@@ -58,9 +58,9 @@ class SettingsBar(QWidget):
             line.addWidget(item)
         line.addStretch(1)
 
-    def settings(self, wave_seconds: float) -> SpectrumSettings:
+    def settings(self, wave_seconds: float) -> AnalyserSettings:
         kind, count = self.average.currentData()
-        return SpectrumSettings(self.length.currentData(), self.window_choice.currentText(), kind, count, wave_seconds)
+        return AnalyserSettings(self.length.currentData(), self.window_choice.currentText(), kind, count, wave_seconds)
 
     @property
     def log(self) -> bool:

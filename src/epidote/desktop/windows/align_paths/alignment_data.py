@@ -9,36 +9,36 @@ import numpy as np
 
 from epidote.audio.files.sound_file import encode, write_whole
 from epidote.audio.resampling import for_playing
-from epidote.core.analysis.delay.clock_offset import resampled
-from epidote.core.analysis.delay.manual_alignment import Overlay
+from epidote.core.analysis.delay.clock_offset import resample
+from epidote.core.analysis.delay.manual_alignment import PairAlignment
 from epidote.core.errors import UnusableInputError
 from epidote.core.signals.signal import Recording, Samples, Stimulus
-from epidote.core.stimuli.noise import sounded
+from epidote.core.stimuli.noise import from_samples
 
 LONGEST = 60.0  # s that are laid over each other at once
 _PEAK_DBFS = -12.0
 
 
 @dataclass(frozen=True)
-class Laid:
+class AlignedPair:
     """Two paths, ready to be nudged: delay in frames as it was found, drift that was taken out in ppm, transients' frames in the first,
     the time in s at which the stretch begins in the recording."""
 
-    overlay: Overlay
+    overlay: PairAlignment
     delay: float
     drift_ppm: float
     events: list[int]
     begin: float
 
 
-def ways_of(recordings: tuple[Recording, ...]) -> list[tuple[Samples, float]]:
+def sources_of(recordings: tuple[Recording, ...]) -> list[tuple[Samples, float]]:
     """Every channel (frames,) and its rate, counted on over all recordings."""
     return [(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)]
 
 
-def laid_over(
+def align_pair(
     ways: list[tuple[Samples, float]], number: int, drift_ppm: float, delay_s: float, band: tuple[float, float], search: float
-) -> Laid:
+) -> AlignedPair:
     """Path ``number`` (from 2) over the first, brought to its rate and its clock; the loudest minute of what is longer."""
     (first, rate), (second, other) = ways[0], ways[number - 1]
     step = other / rate * (1 + 1e-6 * drift_ppm)
@@ -51,13 +51,13 @@ def laid_over(
     low, high = begin, min(first.size, begin + most)
     # as much of the second on either side as the delay may take away
     reach = min(search, 2.0) if abs(delay_s) < min(search, 2.0) else abs(delay_s) + 0.1
-    overlay = Overlay(first[low:high], second[low : min(second.size, high)], rate, band, reach)
+    overlay = PairAlignment(first[low:high], second[low : min(second.size, high)], rate, band, reach)
     # the run tells the delay in its middle; with the drift taken out it is that of the beginning
     near = None if drift_ppm else delay_s * rate
-    return Laid(overlay, overlay.best(near), drift_ppm, overlay.events(), low / rate)
+    return AlignedPair(overlay, overlay.best(near), drift_ppm, overlay.events(), low / rate)
 
 
-def sum_of(laid: Laid, delay: float | None, *, invert: bool) -> Stimulus:
+def sum_of(laid: AlignedPair, delay: float | None, *, invert: bool) -> Stimulus:
     """Both paths at once as a stimulus: as they came with ``delay`` None, else the second brought forward by it. Both are as loud as each
     other only where the paths are: one factor for all of it, so that what is quieter is heard as such."""
     overlay = laid.overlay
@@ -70,10 +70,10 @@ def sum_of(laid: Laid, delay: float | None, *, invert: bool) -> Stimulus:
     if not total.any():
         raise UnusableInputError("The sum of both channels is silent: they cancel completely. Nothing was played; change the delay or the polarity.")
     level = _PEAK_DBFS + 20 * np.log10(max(float(np.abs(total).max()), 1e-6))
-    return sounded(total, rate=overlay.rate, level=float(level))
+    return from_samples(total, rate=overlay.rate, level=float(level))
 
 
-def export_aligned(ways: list[tuple[Samples, float]], number: int, laid: Laid, delay: float, target: Path, *, invert: bool) -> list[Path]:
+def export_aligned(ways: list[tuple[Samples, float]], number: int, laid: AlignedPair, delay: float, target: Path, *, invert: bool) -> list[Path]:
     """Write the first path and the other brought under it, whole and as 32-bit floats: TARGET 1.wav and TARGET N aligned.wav.
 
     Raises UnusableInputError when a file is there already; DiskError.
@@ -81,7 +81,7 @@ def export_aligned(ways: list[tuple[Samples, float]], number: int, laid: Laid, d
     (first, rate), (second, other) = ways[0], ways[number - 1]
     step = other / rate * (1 + 1e-6 * laid.drift_ppm)
     # the stretch began at the same frame of both: the delay of the whole is that of the stretch
-    brought = resampled(second, step, delay * step, first.size)
+    brought = resample(second, step, delay * step, first.size)
     if delay == round(delay) and step == 1:
         brought = np.zeros(first.size)
         low = round(delay)

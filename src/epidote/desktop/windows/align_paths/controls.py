@@ -9,11 +9,11 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QToolButton, QVBoxLayout, QWidget
 
-from epidote.core.analysis.delay.manual_alignment import Fit
-from epidote.core.comparison.conditions.latency_table import metres
+from epidote.core.analysis.delay.manual_alignment import AlignmentQuality
+from epidote.core.comparison.conditions.latency_table import distance_in_air
 from epidote.core.quantities.formatting import format_quantity
 from epidote.desktop.widgets.plain import Label, plain_tip
-from epidote.desktop.widgets.segmented_buttons import Choice
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 STEPS = (("ms", "1 ms"), ("tenth ms", "0.1 ms"), ("1", "1 sample"), ("0.1", "0.1"), ("0.01", "0.01"))
 _FIGURES = (
@@ -44,7 +44,7 @@ class AlignSide(QWidget):
         line.addWidget(self.typed, 1)
         line.addWidget(tool("+", partial(self.nudge_wanted.emit, 1.0), "Increase by one step"))
         layout.addLayout(line)
-        self.step = Choice()
+        self.step = SegmentedButtons()
         self.step.set_options(STEPS, ["1"])
         layout.addWidget(self.step)
         self.figures: dict[str, Label] = {}
@@ -91,12 +91,12 @@ class AlignSide(QWidget):
         keys = [k for k, _ in STEPS]
         self.step.set_options(STEPS, [keys[max(0, min(len(keys) - 1, keys.index(self.step.on()[0]) + by))]])
 
-    def show_fit(self, delay: float, rate: float, fit: Fit, best: float) -> None:
+    def show_fit(self, delay: float, rate: float, fit: AlignmentQuality, best: float) -> None:
         """What holds with the second taken to be ``delay`` frames late."""
         turned = -1 if self.invert.isChecked() else 1
         self.typed.setText(f"{delay:.3f} samples")
         said = {
-            "ms": format_quantity(delay / rate, "s", digits=5), "metres": f"{metres(delay / rate):.3f} m", "correlation": f"{turned * fit.correlation:+.5f}",
+            "ms": format_quantity(delay / rate, "s", digits=5), "metres": f"{distance_in_air(delay / rate):.3f} m", "correlation": f"{turned * fit.correlation:+.5f}",
             "polarity": "normal" if turned * fit.polarity > 0 else "inverted", "level": format_quantity(fit.level_db, "dB"),
             "null": format_quantity(fit.null_db, "dB"), "best": f"{delay - best:+.3f} samples",
         }  # fmt: skip

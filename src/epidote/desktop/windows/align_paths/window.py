@@ -27,7 +27,7 @@ from epidote.desktop.plotting.figure import Figure, Trace
 from epidote.desktop.plotting.graph_widget import GraphView
 from epidote.desktop.plotting.waveform_widget import Lane, WaveView, outline_of
 from epidote.desktop.widgets.plain import Label
-from epidote.desktop.windows.align_paths.alignment_data import Laid, export_aligned, laid_over, sum_of, ways_of
+from epidote.desktop.windows.align_paths.alignment_data import AlignedPair, align_pair, export_aligned, sources_of, sum_of
 from epidote.desktop.windows.align_paths.controls import AlignSide, quiet, tool
 
 if TYPE_CHECKING:
@@ -46,7 +46,7 @@ class AlignWindow(QDialog):
     def __init__(self, session: Session, theme: Theme, subject: Subject, run: RunSummary, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.session, self.subject, self.run = session, subject, run
-        self.laid: Laid | None = None
+        self.laid: AlignedPair | None = None
         self.delay = 0.0
         self._event = -1
         self._stop = threading.Event()
@@ -123,15 +123,15 @@ class AlignWindow(QDialog):
             return
         settings, drift, delay = self.run.settings, self._told("drift_ppm"), self._told("delay")
 
-        def work(study: Study) -> tuple[list[Any], Laid]:
-            ways = ways_of(study.recordings(self.run.id))
+        def work(study: Study) -> tuple[list[Any], AlignedPair]:
+            ways = sources_of(study.recordings(self.run.id))
             band = float(settings["band_low"]), float(settings["band_high"])
-            return ways, laid_over(ways, number, drift, delay, band, float(settings["search"]))
+            return ways, align_pair(ways, number, drift, delay, band, float(settings["search"]))
 
         self.words.setText("Loading…")
         self.session.ask(work, self._loaded)
 
-    def _loaded(self, found: tuple[list[Any], Laid]) -> None:
+    def _loaded(self, found: tuple[list[Any], AlignedPair]) -> None:
         self._ways, self.laid = found
         self.delay = self.laid.delay
         overlay = self.laid.overlay
@@ -223,14 +223,14 @@ class AlignWindow(QDialog):
 
         def work(study: Study) -> str:
             from epidote.core.errors import CancelledError
-            from epidote.measurement.device_setup import open_for, silent
-            from epidote.measurement.runner import study_chain
+            from epidote.measurement.device_setup import no_progress, open_for_chain
+            from epidote.measurement.runner import chain_for_subject
 
-            chain = study_chain(study, self.subject).changed(rate=laid.overlay.rate)
+            chain = chain_for_subject(study, self.subject).changed(rate=laid.overlay.rate)
             stimulus = sum_of(laid, delay, invert=invert)
-            device = open_for(chain, name, self.subject.conditions, real_time=True)
+            device = open_for_chain(chain, name, self.subject.conditions, real_time=True)
             try:
-                device.exchange(stimulus, ceiling_dbfs=chain.ceiling_dbfs, progress=silent, cancelled=stop.is_set)
+                device.exchange(stimulus, ceiling_dbfs=chain.ceiling_dbfs, progress=no_progress, cancelled=stop.is_set)
             except CancelledError:
                 return "Stopped."
             return "Playback finished."

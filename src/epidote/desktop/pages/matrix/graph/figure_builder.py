@@ -15,14 +15,14 @@ from epidote.core.comparison.differences.axes import Axis
 from epidote.core.comparison.differences.crossings import in_words, uncertainty
 from epidote.core.comparison.differences.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
 from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
-from epidote.core.comparison.differences.operating_points import By, Point, at_point, difference_in_words
+from epidote.core.comparison.differences.operating_points import OperatingPoint, PointAxis, at_point, difference_in_words
 from epidote.core.procedures.protocol import CurveView, procedure
 from epidote.core.quantities.formatting import format_plain, format_quantity, format_reading
 from epidote.core.quantities.units import in_percent
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import curve_at, slope
-from epidote.core.results.result import Curve, Reading, marks_on
-from epidote.core.settings import label_of, settings_in_words
+from epidote.core.results.result import Curve, Reading, annotations_of
+from epidote.core.settings import describe_settings, label_of
 from epidote.desktop.pages.matrix.matrix_table.model import PLUS_MINUS
 from epidote.desktop.plotting.figure import Figure, PinMark, Trace
 from epidote.study.models import Column, Pin, RunSummary, Subject
@@ -164,13 +164,13 @@ def _aligned_words(by: Levelling | None) -> str:
 def _marks(chosen: Chosen | None, channels: set[int]) -> tuple[tuple[float, str], ...]:
     """Harmonics, or products, of the reference or the first run; where they crowd, the first of them."""
     curve = next((c for c in chosen.curves if c.channel in channels), None) if chosen else None
-    return tuple(marks_on(curve)) if curve is not None else ()
+    return tuple(annotations_of(curve)) if curve is not None else ()
 
 
 @lru_cache(maxsize=256)
 def _settings_said(key: str, settings_json: str) -> str:
     """Two dozen rows of a graph were mostly measured with the same settings."""
-    return settings_in_words(procedure(key).Settings, json.loads(settings_json))
+    return describe_settings(procedure(key).Settings, json.loads(settings_json))
 
 
 def _settings_words(run: RunSummary) -> str:
@@ -184,7 +184,7 @@ def _settings_words(run: RunSummary) -> str:
 
 def make_table(
     titles: dict[str, str], chosen: Sequence[Chosen], channel: int, percent: bool, pins: Sequence[Pin], view_title: str,
-    points: Sequence[tuple[int, Point]] = (), whole: Mapping[int, Sequence[Curve]] | None = None,
+    points: Sequence[tuple[int, OperatingPoint]] = (), whole: Mapping[int, Sequence[Curve]] | None = None,
 ) -> ReadingTable:  # fmt: skip
     """Readings side by side, the differences from the reference, and what the chosen runs have in common.
 
@@ -314,7 +314,7 @@ def _pin_rows(
 
 
 def _point_rows(
-    ordered: Sequence[Chosen], others: Sequence[Chosen], reference: Chosen | None, channel: int, points: Sequence[tuple[int, Point]],
+    ordered: Sequence[Chosen], others: Sequence[Chosen], reference: Chosen | None, channel: int, points: Sequence[tuple[int, OperatingPoint]],
     whole: Mapping[int, Sequence[Curve]], percent: bool,
 ) -> list[ReadingRow]:  # fmt: skip
     """What the curves say at the kept operating points; the differences in the fitting way."""
@@ -331,14 +331,14 @@ def _point_rows(
     return rows
 
 
-def _at_point(curves: Sequence[Curve], point: Point, channel: int) -> dict[str, Reading]:
+def _at_point(curves: Sequence[Curve], point: OperatingPoint, channel: int) -> dict[str, Reading]:
     """Readings of one channel at a point, by title; of several axes the one that people read first."""
     order = ("W", "V", "Hz", "s", "dBFS")
     found = sorted((r for r in at_point(curves, point) if r.channel == channel), key=lambda r: order.index(r.unit) if r.unit in order else 9)
     out: dict[str, Reading] = {}
     for r in found:
         name = "Level" if point.curve == "level" else point.curve.upper().replace("_", "+")
-        out.setdefault(f"{name} at {point.name}" if point.by is By.X else f"At {r.key}", replace(r, key=point.curve))
+        out.setdefault(f"{name} at {point.name}" if point.by is PointAxis.X else f"At {r.key}", replace(r, key=point.curve))
     return out
 
 

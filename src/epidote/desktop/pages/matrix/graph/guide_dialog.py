@@ -6,16 +6,16 @@ from typing import Any
 
 from PySide6.QtWidgets import QComboBox, QWidget
 
-from epidote.core.comparison.graph_guides import COMMON_PRACTICE, Guide
+from epidote.core.comparison.graph_guides import COMMON_PRACTICE, GraphGuide
 from epidote.core.errors import in_window
 from epidote.core.quantities.units import QuantityError, parse, parse_as
-from epidote.desktop.shell.dialogs import LinesDialog
+from epidote.desktop.shell.dialogs import FormDialog
 
 
-class GuideDialog(LinesDialog):
+class GuideDialog(FormDialog):
     """``guide``: one that is changed; it stays along its axis."""
 
-    def __init__(self, parent: QWidget | None, x_unit: str, y_unit: str, guide: Guide | None = None) -> None:
+    def __init__(self, parent: QWidget | None, x_unit: str, y_unit: str, guide: GraphGuide | None = None) -> None:
         super().__init__(parent, "New guide" if guide is None else f"Edit “{guide.name}”", "Add" if guide is None else "Apply")
         self._units = {"value": y_unit, "place": x_unit}
         self.along = QComboBox()

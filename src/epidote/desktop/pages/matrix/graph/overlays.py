@@ -14,7 +14,7 @@ from epidote.desktop.widgets.plain import button_text
 from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
-    from epidote.core.comparison.graph_guides import Guide
+    from epidote.core.comparison.graph_guides import GraphGuide
     from epidote.core.comparison.limits import Limit
     from epidote.desktop.pages.matrix.graph.figure_builder import Chosen
     from epidote.desktop.pages.matrix.page import MatrixPage
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 _OFF = "lines off"
 
 
-class Lines:
+class GraphOverlays:
     def __init__(self, page: MatrixPage) -> None:
         self._page, self._session = page, page.session
         self._drawing = ""
@@ -124,12 +124,12 @@ class Lines:
                 lines.append(Line(name, "claim", None if x is None else np.array(x), None if y is None else np.array(y), colour=one.subject.colour))
         return lines
 
-    def guides(self) -> list[tuple[Entry | None, Guide]]:
+    def guides(self) -> list[tuple[Entry | None, GraphGuide]]:
         """Those of the study, then the shipped ones whose name it does not use itself."""
-        from epidote.core.comparison.graph_guides import SHIPPED, Guide
+        from epidote.core.comparison.graph_guides import SHIPPED, GraphGuide
 
         overview = self._session.overview
-        own: list[tuple[Entry | None, Guide]] = list(valid(overview.of_kind("guide"), Guide)) if overview else []
+        own: list[tuple[Entry | None, GraphGuide]] = list(valid(overview.of_kind("guide"), GraphGuide)) if overview else []
         names = {g.name for _, g in own}
         return own + [(None, g) for g in SHIPPED if g.name not in names]
 
@@ -243,7 +243,7 @@ class Lines:
         """Limits so many dB above and below the reference's curve, or the first chosen one's."""
         from PySide6.QtWidgets import QInputDialog
 
-        from epidote.core.comparison.limits import around
+        from epidote.core.comparison.limits import around_curve
 
         chosen, overview, column = self._chosen_curves(), self._session.overview, self._page.current_column()
         if not chosen or overview is None or column is None:
@@ -253,16 +253,16 @@ class Lines:
             distance, go = QInputDialog.getDouble(self._page, "Limits around reference", f"Tolerance above and below {subject.full_name}, in {curve.y_unit}", 1.0, 0.001, 1000.0, 3)  # fmt: skip
             if not go:
                 return
-        limit = around(self._free(f"±{distance:g} {curve.y_unit}"), column.procedure, curve, distance, distance, f"around {subject.full_name}")
+        limit = around_curve(self._free(f"±{distance:g} {curve.y_unit}"), column.procedure, curve, distance, distance, f"around {subject.full_name}")
         edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), "Add limits around reference")
 
     def from_chosen(self) -> None:
         """Limits three standard deviations about the mean of the chosen rows."""
-        from epidote.core.comparison.limits import from_good_units
+        from epidote.core.comparison.limits import from_reference_units
 
         column = self._page.current_column()
         try:
-            limit = from_good_units(self._free("Good units"), column.procedure if column else "", [c for _, c in self._chosen_curves()])
+            limit = from_reference_units(self._free("Good units"), column.procedure if column else "", [c for _, c in self._chosen_curves()])
         except EpidoteError as error:
             self._page.failed.emit(f"{error} Select their cells first.")
             return
@@ -315,7 +315,7 @@ class Lines:
 
     def new_guide(self) -> None:
         """A guide at a typed value, with a name and a sentence."""
-        from epidote.core.comparison.graph_guides import Guide
+        from epidote.core.comparison.graph_guides import GraphGuide
         from epidote.desktop.pages.matrix.graph.guide_dialog import GuideDialog
 
         figure, key = self._page.graph_panel.graph.figure(), self._page.look.key
@@ -323,18 +323,18 @@ class Lines:
             return
         dialog = GuideDialog(self._page, figure.x_unit, "dB" if figure.y_unit == "%" else figure.y_unit)
         if dialog.exec():
-            guide = Guide(curves=(key,), **dialog.values())
+            guide = GraphGuide(curves=(key,), **dialog.values())
             edits.add_entry(self._session, "guide", guide.model_dump(mode="json"), f"Add guide “{guide.name}”")
 
-    def change_guide(self, entry: Entry | None, guide: Guide) -> None:
+    def change_guide(self, entry: Entry | None, guide: GraphGuide) -> None:
         """A guide with another place, name or sentence; a shipped one becomes one of the study's own."""
-        from epidote.core.comparison.graph_guides import Guide
+        from epidote.core.comparison.graph_guides import GraphGuide
         from epidote.desktop.pages.matrix.graph.guide_dialog import GuideDialog
 
         dialog = GuideDialog(self._page, guide.x_unit or "", guide.y_unit.removesuffix(" re 1 kHz"), guide)
         if dialog.exec():
             unit = {"y_unit": guide.y_unit} if guide.y_unit else {"x_unit": guide.x_unit}
-            made = Guide(curves=guide.curves, **{**dialog.values(), **unit}).model_dump(mode="json")
+            made = GraphGuide(curves=guide.curves, **{**dialog.values(), **unit}).model_dump(mode="json")
             if entry is None:
                 edits.add_entry(self._session, "guide", made, f"Edit guide “{guide.name}”")
             else:

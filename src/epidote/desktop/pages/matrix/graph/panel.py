@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 from epidote.desktop.plotting.graph_widget import GraphView
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.plain import Label, plain_tip
-from epidote.desktop.widgets.segmented_buttons import Choice
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 _NARROW = 700
 
@@ -26,10 +26,10 @@ class GraphPanel(QWidget):
         layout.setSpacing(2)
         self.heading = Label()
         self.heading.setProperty("heading", True)
-        self.views, self.variants, self.axes, self.units, self.aligning = Choice(), Choice(), Choice(), Choice(), Choice()
+        self.views, self.variants, self.axes, self.units, self.aligning = SegmentedButtons(), SegmentedButtons(), SegmentedButtons(), SegmentedButtons(), SegmentedButtons()
         self.aligning.setToolTip("Align the gain of each curve with the reference before comparing")
         self.axes.setToolTip("X-axis quantity")
-        self.channels = Choice(several=True)
+        self.channels = SegmentedButtons(several=True)
         self.channels.setToolTip("Channels shown")
         self.export = QToolButton()
         self.export.setText("Export…")

@@ -19,7 +19,7 @@ DENSITY = "spectrum per hertz"
 _MOST_STEPS = 24
 
 
-class Look:
+class GraphViewState:
     """The same runs seen in several ways; nothing is measured again."""
 
     def __init__(self, page: MatrixPage) -> None:
@@ -117,7 +117,7 @@ class Look:
             self._show_readings(column, chosen, [], "")
 
     def _show_readings(self, column: Column, chosen: list[Any], pins: Any, title: str) -> None:
-        from epidote.core.procedures.protocol import titles_of
+        from epidote.core.procedures.protocol import reading_titles
         from epidote.desktop.pages.matrix.graph.figure_builder import make_table
 
         readings = self._page.readings
@@ -126,7 +126,7 @@ class Look:
         on = [c for c in readings.channel.on() if c in there] or [str(min(self.channels)) if str(min(self.channels)) in there else there[0]]
         readings.channel.set_options([(c, f"Ch {c}" if len(there) < 4 else c) for c in there] if len(there) > 1 else [], on, channel_tips([int(c) for c in there]))
         whole = {c.run.id: self._page.curves_of(c.run.id) for c in chosen}
-        table = make_table(titles_of(carried_of(column.procedure)), chosen, int(on[0]), self.percent, pins, title, self.points(column), whole)
+        table = make_table(reading_titles(carried_of(column.procedure)), chosen, int(on[0]), self.percent, pins, title, self.points(column), whole)
         figure = self._page.graph_panel.graph.figure()
         readings.show_table(table, figure.held if figure is not None else ())
         self._page.beside.refresh()
@@ -188,13 +188,13 @@ class Look:
 
     def points(self, column: Column) -> list[tuple[int, Any]]:
         """The column's kept points with their entries' numbers."""
-        from epidote.core.comparison.differences.operating_points import Point
+        from epidote.core.comparison.differences.operating_points import OperatingPoint
 
         overview = self._page.session.overview
         if overview is None:
             return []
         own = (e for e in overview.of_kind("point") if e.owner.column == column.id)
-        return [(e.id, point) for e, point in valid(own, Point)]
+        return [(e.id, point) for e, point in valid(own, OperatingPoint)]
 
     def keep_point(self, text: str) -> None:
         """Keep a typed operating point of the curves in view as a reading of the column."""

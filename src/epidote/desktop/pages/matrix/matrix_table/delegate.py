@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOp
 
 from epidote.desktop.pages.matrix.matrix_table.model import MatrixModel, headline_name, headline_text, marked, verdict_counts
 from epidote.desktop.plotting.icons import caution_mark, eye_mark, page_mark
-from epidote.desktop.state.run_queue import Under
+from epidote.desktop.state.run_queue import CellProgress
 from epidote.desktop.theme import Theme, font, text_size
 from epidote.desktop.widgets.painting import guarded
 from epidote.study.models import Subject
@@ -233,7 +233,7 @@ class MatrixDelegate(QStyledItemDelegate):
         if marked(run):
             caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
 
-    def _progress(self, p: QPainter, box: QRect, under: Under) -> None:
+    def _progress(self, p: QPainter, box: QRect, under: CellProgress) -> None:
         t = self.theme
         words = "Queued" if under.waiting else f"{100 * under.share:.0f} %" + (f", {under.left:.0f} s left" if under.left is not None else "")
         p.setFont(font(0.9))

@@ -6,9 +6,9 @@ from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 
-from epidote.core.quantities.formatting import NOT_GIVEN, format_quantity
+from epidote.core.quantities.formatting import MISSING_VALUE, format_quantity
 from epidote.core.results.caution import Caution
-from epidote.desktop.state.run_queue import Under
+from epidote.desktop.state.run_queue import CellProgress
 from epidote.desktop.state.session import Session
 from epidote.desktop.widgets.plain import plain_tip
 from epidote.study.models import Column, RunSummary, Subject
@@ -22,7 +22,7 @@ def headline_text(run: RunSummary) -> str:
     """The reading that stands for a run: "±0.09 dB", "-82.6 dB"."""
     head = run.headline
     if head is None or head["value"] is None:
-        return NOT_GIVEN
+        return MISSING_VALUE
     text = format_quantity(head["value"], head["unit"])
     return f"±{text}" if head["key"] in PLUS_MINUS else text
 
@@ -92,7 +92,7 @@ class MatrixModel(QAbstractTableModel):
         overview, subject, column = self._session.overview, self.subject(index.row()), self.column(index.column())
         return overview.runs.get((subject.id, column.id)) if overview and subject and column else None
 
-    def under(self, index: Index) -> Under | None:
+    def under(self, index: Index) -> CellProgress | None:
         subject, column = self.subject(index.row()), self.column(index.column())
         return self._session.runs.under_way.get((subject.id, column.id)) if subject and column else None
 

@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING, Protocol
 
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from epidote.desktop.pages.matrix.panels.claims.presenter import Claiming
-from epidote.desktop.pages.matrix.panels.conditions.presenter import Varying
-from epidote.desktop.pages.matrix.panels.difference.presenter import Comparing
-from epidote.desktop.pages.matrix.panels.notes.presenter import Noting
-from epidote.desktop.widgets.segmented_buttons import Choice
+from epidote.desktop.pages.matrix.panels.claims.presenter import ClaimsPresenter
+from epidote.desktop.pages.matrix.panels.conditions.presenter import ConditionsPresenter
+from epidote.desktop.pages.matrix.panels.difference.presenter import DifferencePresenter
+from epidote.desktop.pages.matrix.panels.notes.presenter import NotesPresenter
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.page import MatrixPage
@@ -26,7 +26,7 @@ class _Panel(Protocol):
     theme: Theme
 
 
-class Part(Protocol):
+class PanelPresenter(Protocol):
     """One tab: makes its panel when it is first looked at, and shows in it what is chosen."""
 
     @property
@@ -37,18 +37,18 @@ class Part(Protocol):
     def show(self) -> None: ...
 
 
-class Beside:
+class SidePanel:
     """Which panel is in view. Answers to questions that are no longer asked are dropped by their number."""
 
     def __init__(self, page: MatrixPage) -> None:
         self._page = page
         self.tab = "readings"
         self.asked = 0
-        self.comparing, self.varying = Comparing(page, self), Varying(page, self)
-        self.claiming, self.noting = Claiming(page, self), Noting(page, self)
-        self._parts: dict[str, Part] = {"difference": self.comparing, "conditions": self.varying, "claims": self.claiming, "notes": self.noting}
+        self.comparing, self.varying = DifferencePresenter(page, self), ConditionsPresenter(page, self)
+        self.claiming, self.noting = ClaimsPresenter(page, self), NotesPresenter(page, self)
+        self._parts: dict[str, PanelPresenter] = {"difference": self.comparing, "conditions": self.varying, "claims": self.claiming, "notes": self.noting}
         self._made: dict[str, QWidget] = {}
-        self.tabs = Choice()
+        self.tabs = SegmentedButtons()
         self.tabs.set_options(TABS, [self.tab])
         self.tabs.chosen.connect(lambda on: self.show(on[0]))
 

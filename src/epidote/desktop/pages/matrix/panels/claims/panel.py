@@ -23,7 +23,7 @@ from epidote.desktop.widgets.read_only_table import plain_table
 from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
-    from epidote.core.comparison.claims.parser import Understood
+    from epidote.core.comparison.claims.parser import ParsedClaim
     from epidote.core.comparison.claims.verdict import Verdict
     from epidote.study.models import Entry, Unit
 
@@ -147,10 +147,10 @@ class ClaimsPanel(QWidget):
 
     # -- adding -------------------------------------------------------------------------------------------------------------
 
-    def _understood(self, text: str) -> Understood | None:
-        from epidote.core.comparison.claims.parser import understand
+    def _understood(self, text: str) -> ParsedClaim | None:
+        from epidote.core.comparison.claims.parser import parse_claim
 
-        return understand(text, self.source.text().strip()) if text.strip() else None
+        return parse_claim(text, self.source.text().strip()) if text.strip() else None
 
     def _understand(self, text: str) -> None:
         """What was understood stands under the line while it is typed."""
@@ -159,7 +159,7 @@ class ClaimsPanel(QWidget):
         self.understood.setText("" if found is None else f"Read as: {found.words}" if found.claim is not None else found.words)
         self.understood.setVisible(found is not None)
 
-    def _offer_adding(self, found: Understood | None) -> None:
+    def _offer_adding(self, found: ParsedClaim | None) -> None:
         self.add.setEnabled(found is not None and found.claim is not None and self.unit is not None and self.typed.isEnabled())
 
     def _add(self) -> None:
@@ -170,7 +170,7 @@ class ClaimsPanel(QWidget):
 
     def import_csv(self, path: Path | None = None) -> None:
         """Figures from a CSV file; those that are not clear are put into the line, one after the other, with the question."""
-        from epidote.core.comparison.claims.parser import understand
+        from epidote.core.comparison.claims.parser import parse_claim
         from epidote.core.errors import EpidoteError, in_window
         from epidote.study.interchange.claims_csv import read_claims
 
@@ -182,7 +182,7 @@ class ClaimsPanel(QWidget):
                 return
             path = Path(name)
         try:
-            found = [(text, understand(text, source or path.name)) for text, source in read_claims(path)]
+            found = [(text, parse_claim(text, source or path.name)) for text, source in read_claims(path)]
         except EpidoteError as error:
             self.understood.setText(in_window(error))
             self.understood.show()

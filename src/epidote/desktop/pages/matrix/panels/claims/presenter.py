@@ -5,20 +5,20 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from epidote.desktop.state import edits
-from epidote.desktop.state.run_queue import Wanted
+from epidote.desktop.state.run_queue import RunRequest
 from epidote.study.models import Owner
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.page import MatrixPage
     from epidote.desktop.pages.matrix.panels.claims.panel import ClaimsPanel
-    from epidote.desktop.pages.matrix.panels.side_panel import Beside
+    from epidote.desktop.pages.matrix.panels.side_panel import SidePanel
     from epidote.study.models import Unit
 
 
-class Claiming:
+class ClaimsPresenter:
     """Keeps a unit's published figures, and has them judged."""
 
-    def __init__(self, page: MatrixPage, beside: Beside) -> None:
+    def __init__(self, page: MatrixPage, beside: SidePanel) -> None:
         self._page, self._session, self._beside = page, page.session, beside
         self.panel: ClaimsPanel | None = None
 
@@ -83,6 +83,6 @@ class Claiming:
 
         def done(found: tuple[int, dict[str, Any]]) -> None:
             self._session.refresh()
-            self._session.runs.measure([Wanted((row.id, found[0]), found[1])])
+            self._session.runs.measure([RunRequest((row.id, found[0]), found[1])])
 
         self._session.ask(ask, done)

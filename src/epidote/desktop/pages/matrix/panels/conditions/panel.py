@@ -15,7 +15,7 @@ from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.read_only_table import plain_table
 
 if TYPE_CHECKING:
-    from epidote.core.comparison.conditions.condition_table import Grid
+    from epidote.core.comparison.conditions.condition_table import ConditionTable
 
 
 class ConditionLines(QWidget):
@@ -24,11 +24,11 @@ class ConditionLines(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.theme = theme
-        self._grid: Grid | None = None
+        self._grid: ConditionTable | None = None
         self.setMinimumHeight(110)
         self.setAccessibleName("Reading vs. conditions")
 
-    def show_grid(self, grid: Grid | None) -> None:
+    def show_grid(self, grid: ConditionTable | None) -> None:
         self._grid = grid
         self.setVisible(grid is not None and len(grid.first[1]) > 1)
         self.update()
@@ -120,7 +120,7 @@ class ConditionsPanel(QWidget):
         self.over.setText("")
         self.words.setText(words)
 
-    def show_grid(self, grid: Grid, equal: list[str]) -> None:
+    def show_grid(self, grid: ConditionTable, equal: list[str]) -> None:
         seconds = grid.second[1] if grid.second else ("",)
         self.over.setText(f"vs. {grid.first[0]}{f' and {grid.second[0]}' if grid.second else ''}")
         self.table.clear()

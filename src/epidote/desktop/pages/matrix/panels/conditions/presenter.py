@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.page import MatrixPage
     from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
-    from epidote.desktop.pages.matrix.panels.side_panel import Beside
+    from epidote.desktop.pages.matrix.panels.side_panel import SidePanel
 
 
-class Varying:
+class ConditionsPresenter:
     """Spreads the chosen rows' readings over their conditions."""
 
-    def __init__(self, page: MatrixPage, beside: Beside) -> None:
+    def __init__(self, page: MatrixPage, beside: SidePanel) -> None:
         self._page, self._session, self._beside = page, page.session, beside
         self.panel: ConditionsPanel | None = None
         self._reading = ""
@@ -31,9 +31,9 @@ class Varying:
         self._beside.refresh()
 
     def show(self) -> None:
-        from epidote.core.comparison.conditions.condition_table import Told, alike, grid
+        from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
         from epidote.core.errors import UnusableInputError, in_window
-        from epidote.core.procedures.protocol import titles_of
+        from epidote.core.procedures.protocol import reading_titles
         from epidote.desktop.pages.matrix.graph.view_state import carried_of
 
         panel, overview, column = self.panel, self._session.overview, self._page.current_column()
@@ -46,7 +46,7 @@ class Varying:
             chosen = [(s, overview.runs[s.id, column.id]) for s in overview.subjects if s.unit == unit and unit is not None and (s.id, column.id) in overview.runs]
         channel = min(self._page.look.channels)
         there = {r["key"] for _, run in chosen for r in run.readings if r["channel"] == channel and r["value"] is not None}
-        titles = {k: t for k, t in titles_of(carried_of(column.procedure)).items() if k in there}
+        titles = {k: t for k, t in reading_titles(carried_of(column.procedure)).items() if k in there}
         head = next((str(r.headline["key"]) for _, r in chosen if r.headline), "")
         if self._reading not in titles:
             self._reading = head if head in titles else next(iter(titles), "")
@@ -57,10 +57,10 @@ class Varying:
             value = next((r for r in run.readings if r["key"] == self._reading and r["channel"] == channel and r["value"] is not None), None)
             if value is not None:
                 conditions = {"unit": subject.name, **subject.conditions} if several else subject.conditions
-                told.append(Told(subject.full_name, conditions, value["value"], value["unit"], value.get("spread") or 0.0))
+                told.append(ConditionReading(subject.full_name, conditions, value["value"], value["unit"], value.get("spread") or 0.0))
         try:
             found = grid(told)
         except UnusableInputError as error:
             panel.show_words(in_window(error))
             return
-        panel.show_grid(found, alike(found))
+        panel.show_grid(found, equivalent_settings(found))

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.read_only_table import plain_table
-from epidote.desktop.widgets.segmented_buttons import Choice
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 if TYPE_CHECKING:
     from epidote.measurement.assessment import DifferenceReport
@@ -39,7 +39,7 @@ class DifferencePanel(QWidget):
         layout.setContentsMargins(16, 6, 16, 10)
         layout.setSpacing(6)
         top = QHBoxLayout()
-        self.rows = Choice()
+        self.rows = SegmentedButtons()
         self.rows.chosen.connect(lambda on: self.row_chosen.emit(int(on[0])))
         top.addWidget(self.rows)
         top.addStretch(1)

@@ -6,21 +6,21 @@ import json
 from typing import TYPE_CHECKING, Any
 
 from epidote.desktop.state import edits
-from epidote.desktop.state.run_queue import Wanted
+from epidote.desktop.state.run_queue import RunRequest
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.page import MatrixPage
     from epidote.desktop.pages.matrix.panels.difference.panel import DifferencePanel
-    from epidote.desktop.pages.matrix.panels.side_panel import Beside
+    from epidote.desktop.pages.matrix.panels.side_panel import SidePanel
     from epidote.study.models import RunSummary, Subject
 
 _KNOWN = "acknowledged"
 
 
-class Comparing:
+class DifferencePresenter:
     """Holds a row against the reference, and measures what that takes."""
 
-    def __init__(self, page: MatrixPage, beside: Beside) -> None:
+    def __init__(self, page: MatrixPage, beside: SidePanel) -> None:
         self._page, self._session, self._beside = page, page.session, beside
         self.panel: DifferencePanel | None = None
         self._compared: int | None = None  # the row that is held against the reference
@@ -82,11 +82,11 @@ class Comparing:
             return difference_report(study, overview, ours, theirs, channel, curve)
 
         def done(report: Any) -> None:
-            from epidote.core.procedures.protocol import titles_of
+            from epidote.core.procedures.protocol import reading_titles
             from epidote.desktop.pages.matrix.graph.view_state import carried_of
 
             if number == self._beside.asked:
-                panel.show_report(report, theirs[0].full_name, titles_of(carried_of(ours[1].procedure)), rows, ours[0].id, known=known)
+                panel.show_report(report, theirs[0].full_name, reading_titles(carried_of(ours[1].procedure)), rows, ours[0].id, known=known)
                 panel.show_crossings(((report.repeated,) if report.repeated else ()) + (figure.crossings if figure is not None else ()))
 
         self._session.ask(ask, done)
@@ -121,7 +121,7 @@ class Comparing:
         reference = overview.runs.get((overview.reference, column.id)) if overview.reference else None
         if reference is not None and len(rows) == 1 and overview.reference not in rows:
             rows[reference.subject_id] = reference
-        self._session.runs.measure([Wanted((s, column.id), r.settings, times=times) for s, r in rows.items()])
+        self._session.runs.measure([RunRequest((s, column.id), r.settings, times=times) for s, r in rows.items()])
 
     def swap_channels(self, *, ask: bool = True) -> None:
         """A twin of the current row with its channels' wires swapped, measured by the same procedure: does a difference go with the unit?"""
@@ -143,12 +143,12 @@ class Comparing:
         overview = self._session.overview
         there = next((s for s in overview.subjects if s.unit == subject.unit and dict(s.conditions) == conditions), None) if overview else None
         if there is not None:
-            self._session.runs.measure([Wanted((there.id, column.id), run.settings)])
+            self._session.runs.measure([RunRequest((there.id, column.id), run.settings)])
             return
 
         def made(_: Any, new: int) -> None:
             from PySide6.QtCore import QTimer
 
-            QTimer.singleShot(0, page, lambda: self._session.runs.measure([Wanted((new, column.id), run.settings)]))
+            QTimer.singleShot(0, page, lambda: self._session.runs.measure([RunRequest((new, column.id), run.settings)]))
 
         edits.add_row(self._session, subject.unit, conditions, subject.device, subject.id, made)

@@ -31,7 +31,7 @@ from PySide6.QtWidgets import (
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.images import png_of
 from epidote.desktop.widgets.plain import Label, plain_tip
-from epidote.desktop.widgets.segmented_buttons import Choice
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 from epidote.study.annotations import PICTURES
 
 if TYPE_CHECKING:
@@ -71,7 +71,7 @@ class NotesPanel(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 6, 16, 10)
         layout.setSpacing(6)
-        self.owner = Choice()
+        self.owner = SegmentedButtons()
         self.owner.chosen.connect(lambda on: self.owner_chosen.emit(on[0]))
         top = QHBoxLayout()
         top.addWidget(self.owner)

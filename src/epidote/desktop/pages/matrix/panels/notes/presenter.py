@@ -11,13 +11,13 @@ from epidote.study.models import Entry, Owner
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.page import MatrixPage
     from epidote.desktop.pages.matrix.panels.notes.panel import NotesPanel
-    from epidote.desktop.pages.matrix.panels.side_panel import Beside
+    from epidote.desktop.pages.matrix.panels.side_panel import SidePanel
 
 
-class Noting:
+class NotesPresenter:
     """Keeps what people write down and photograph."""
 
-    def __init__(self, page: MatrixPage, beside: Beside) -> None:
+    def __init__(self, page: MatrixPage, beside: SidePanel) -> None:
         self._page, self._session, self._beside = page, page.session, beside
         self.panel: NotesPanel | None = None
         self._owner = "unit"

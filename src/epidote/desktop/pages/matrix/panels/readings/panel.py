@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label, button_text, plain_tip
 from epidote.desktop.widgets.read_only_table import plain_view
-from epidote.desktop.widgets.segmented_buttons import Choice
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 from epidote.desktop.widgets.table_model import ReadOnlyTableModel, TableCell
 
 _MEASURED = 3  # of a column: the widest text is among the longest
@@ -45,10 +45,10 @@ class ReadingsPanel(QWidget):
         layout.setContentsMargins(16, 4, 16, 10)
         layout.setSpacing(6)
         top = QHBoxLayout()
-        self.channel = Choice()
+        self.channel = SegmentedButtons()
         top.addWidget(self.channel)
         top.addStretch(1)
-        self.units = Choice()
+        self.units = SegmentedButtons()
         top.addWidget(self.units)
         layout.addLayout(top)
         self.model = ReadOnlyTableModel()
