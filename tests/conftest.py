@@ -16,7 +16,8 @@ from hypothesis import settings as hypothesis_settings
 
 from epidote.core.chain.chain import Chain
 from epidote.core.concurrency import THREAD_NAMES
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from tests.audio.jack import jack, served  # noqa: F401  fixtures of every test that wants a real sound device
 
 hypothesis_settings.register_profile("any machine", deadline=None)  # how long an example takes says nothing about whether it is right
@@ -108,9 +109,9 @@ def study(tmp_path):
 def small_study(folder: Path):
     """The same, open; whoever asks for it closes it."""
     from epidote.core.chain.chain_toml import chain_to_toml
-    from epidote.core.procedures.protocol import procedure
+    from epidote.core.procedures.registry import procedure
     from epidote.core.settings import make_settings
-    from epidote.measurement.runner import add_column
+    from epidote.measurement.request import add_column
     from epidote.study.store import create_study
 
     made = create_study(folder / "Small.epidote", "Small")
@@ -125,10 +126,12 @@ def small_study(folder: Path):
 
 def measured(study, row: int = 1, column: int = 0, seed: int = 3):
     """Measure one cell of a study over its stand-in."""
-    from epidote.core.procedures.protocol import procedure
+    from epidote.core.procedures.registry import procedure
     from epidote.core.settings import make_settings
+    from epidote.measurement.chain_for_row import chain_for_subject
     from epidote.measurement.device_setup import open_for_chain
-    from epidote.measurement.runner import RunPlan, chain_for_subject, measure
+    from epidote.measurement.request import RunPlan
+    from epidote.measurement.runner import measure
 
     overview = study.overview()
     subject, where = overview.subjects[row], overview.columns[column]

@@ -7,7 +7,8 @@ from collections.abc import Callable
 import numpy as np
 
 from epidote.audio.device import DeviceInfo, playable
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 
 Unit = Callable[[np.ndarray], np.ndarray]
 

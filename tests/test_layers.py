@@ -3,7 +3,10 @@
 import subprocess
 import sys
 
+import grimp
 import pytest
+
+from tools.circles import circles
 
 
 def loaded_by(code: str) -> set[str]:
@@ -33,3 +36,17 @@ def test_help_loads_neither_scipy_nor_qt():
 def test_the_window_shows_before_anything_that_computes_is_loaded():
     code = "from epidote.desktop.app import application\napplication()\nfrom epidote.desktop.shell.main_window import MainWindow\nw = MainWindow(); w.show(); w.close()"
     assert not {m for m in loaded_by(code) if m.split(".")[0] in ("numpy", "scipy", "pydantic", "soundfile", "typer")}
+
+
+@pytest.mark.parametrize(("imports", "expected"), [
+    ("a-b b-c a-c", []),
+    ("a-b b-a", [["a", "b"]]),
+    ("a-b b-c c-d d-b e-a", [["b", "c", "d"]]),
+    ("a-b b-a c-d d-c b-c", [["a", "b"], ["c", "d"]]),
+])  # fmt: skip
+def test_import_circles_are_found(imports, expected):
+    graph = grimp.ImportGraph()
+    for one in imports.split():
+        importer, imported = one.split("-")
+        graph.add_import(importer=importer, imported=imported)
+    assert sorted(circles(graph)) == expected

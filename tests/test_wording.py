@@ -10,7 +10,7 @@ import pytest
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, in_window
-from epidote.core.procedures.protocol import procedures, reading_titles
+from epidote.core.procedures.registry import procedures, reading_titles
 from epidote.core.settings import LabelledEnum, label_of, make_settings, unit_of
 
 SOURCE = Path(__file__).resolve().parents[1] / "src" / "epidote"

@@ -69,20 +69,20 @@ def main() -> None:
         window.apply_theme()
 
     dressed("dark", 1280, 800)
-    page.choose([p40_low, p40_high, a25], response)
+    page.selection.select([p40_low, p40_high, a25], response)
     settle(window)
     page.pins.corners()
     shoot(window, "matrix-response-dark", wanted)
     dressed("light", 1280, 800)
-    page.choose([baseline, a25, p40_high], tone)
+    page.selection.select([baseline, a25, p40_high], tone)
     shoot(window, "matrix-tone-light", wanted)
-    page.choose([baseline, p40_low, p40_high, a25], noise)
+    page.selection.select([baseline, p40_low, p40_high, a25], noise)
     shoot(window, "matrix-noise-light", wanted)
-    page.choose([p40_high, c12, k3_cold, k3_warm], found["distortion-level"])
+    page.selection.select([p40_high, c12, k3_cold, k3_warm], found["distortion-level"])
     shoot(window, "matrix-level-light", wanted)
-    page.choose([p40_high, a25], found["intermodulation"])
+    page.selection.select([p40_high, a25], found["intermodulation"])
     shoot(window, "matrix-intermodulation-light", wanted)
-    page.choose([a25, p40_high], response)
+    page.selection.select([a25, p40_high], response)
     settle(window)
     page.look.show_view("thd")
     page.look.toggle_percent()
@@ -91,9 +91,9 @@ def main() -> None:
     shoot(window, "matrix-thd-narrow", wanted)
     page.look.toggle_percent()
     dressed("light", 1280, 800)
-    page.choose([c12], tone)
+    page.selection.select([c12], tone)
     shoot(window, "matrix-measure-light", wanted)
-    page.choose([p40_high, a25], response)
+    page.selection.select([p40_high, a25], response)
     settle(window)
     if wanted in "exported-graph":
         page.look.show_view("level")
@@ -117,7 +117,7 @@ def beside_the_graph(
     page, (p40_high, a25) = window.matrix, rows
     dressed("light", 1280, 800)
     page.beside.show("difference")
-    page.choose([a25, p40_high], found["response"])
+    page.selection.select([a25, p40_high], found["response"])
     settle(window, 2)
     page.look.show_view("level")
     page.look.align = "1k"
@@ -129,7 +129,7 @@ def beside_the_graph(
     page.look.set_band(None)
     dressed("dark", 1280, 800)
     page.beside.show("claims")
-    page.choose([p40_high, a25], found["distortion-level"])
+    page.selection.select([p40_high, a25], found["distortion-level"])
     settle(window, 3)
     assert page.beside.claiming.panel is not None
     page.beside.claiming.panel.typed.setText("THD 0,02 % at 1 kHz, 20 W into 8 ohms")
@@ -139,7 +139,7 @@ def beside_the_graph(
     page.beside.show("conditions")
     overview = window.session.overview
     assert overview is not None
-    page.choose([s.id for s in overview.subjects if s.name == "Sorvane L8"], found["latency"])
+    page.selection.select([s.id for s in overview.subjects if s.name == "Sorvane L8"], found["latency"])
     shoot(window, "matrix-conditions-light", wanted)
     page.beside.show("readings")
 
@@ -147,7 +147,7 @@ def beside_the_graph(
 def by_hand(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str, row: int, paths: int) -> None:
     """The windows in which paths are laid over each other, stretches picked and latencies compared."""
     dressed("light", 1280, 800)
-    window.matrix.choose([row], paths)
+    window.matrix.selection.select([row], paths)
     settle(window)
     shoot(window, "matrix-paths-light", wanted)
     window.rows.align_paths()

@@ -64,9 +64,9 @@ def test_points_and_conditions(two, run):
 
 def test_points_in_watts_beside_a_baseline_that_has_none(study, run):
     """The wire comes first among the rows, and has no load; 1 W is a point of the others all the same."""
-    from epidote.core.procedures.protocol import procedure
+    from epidote.core.procedures.registry import procedure
     from epidote.core.settings import make_settings
-    from epidote.measurement.runner import add_column
+    from epidote.measurement.request import add_column
 
     settings = {"steps": 4, "dwell": 0.1, "start_level": "-40 dBFS", "stop_level": "-20 dBFS"}
     add_column(study, "distortion-level", make_settings(procedure("distortion-level").Settings, settings))

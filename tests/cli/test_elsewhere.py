@@ -7,14 +7,16 @@ import pytest
 import soundfile
 
 from epidote.audio.files.sound_file import decode_kept, read_sound
-from epidote.core.analysis.delay.clock_offset import resample
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
+from epidote.core.signals.resampling import resample
+from epidote.measurement.chain_for_row import chain_for_subject
 from epidote.measurement.device_setup import open_for_chain
 from epidote.measurement.offline import import_marked_recording, marked_file, offline_stimuli, write_sound
-from epidote.measurement.runner import RunPlan, chain_for_subject, recompute
+from epidote.measurement.recompute import recompute
+from epidote.measurement.request import RunPlan
 from tests.conftest import measured
 
 

@@ -8,12 +8,14 @@ import pytest
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError
-from epidote.core.procedures.protocol import procedure, procedures, reading_titles
+from epidote.core.procedures.registry import procedure, procedures, reading_titles
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading, Result, curve_fault
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal, Stimulus
-from epidote.measurement.runner import play_and_record
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
+from epidote.core.signals.stimulus import Stimulus
+from epidote.measurement.playback import play_and_record
 from tests.conftest import QUICK
 from tests.ideal_device import IdealDevice
 

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 from epidote.core.errors import EpidoteError
-from epidote.measurement.runner import recompute
+from epidote.measurement.recompute import recompute
 from epidote.study.annotations import Owner
 from epidote.study.interchange.archive import unzip_study, zip_study
 from epidote.study.models import StudyError

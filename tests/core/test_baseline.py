@@ -6,23 +6,19 @@ import pytest
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.comparison.baseline import against_baseline
-from epidote.core.procedures.protocol import procedure, procedures
-from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.procedures.registry import procedure, procedures
+from epidote.core.procedures.response.procedure import Response
+from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import make_settings
+from epidote.measurement.chain_for_row import chain_for_subject
 from epidote.measurement.device_setup import open_for_chain
-from epidote.measurement.runner import (
-    RunPlan,
-    add_column,
-    analyse,
-    baseline_of,
-    baseline_orders,
-    chain_for_subject,
-    measure,
-    play_and_record,
-    recompute,
-)
+from epidote.measurement.playback import play_and_record
+from epidote.measurement.processing import analyse, baseline_of
+from epidote.measurement.recompute import recompute
+from epidote.measurement.request import RunPlan, add_column, baseline_orders
+from epidote.measurement.runner import measure
 from tests.conftest import QUICK, measured, recording, through
 
 RATE = 48000

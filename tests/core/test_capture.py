@@ -5,7 +5,7 @@ import pytest
 
 from epidote.core.analysis.capture_checks import capture_cautions, has_discontinuity, headroom, is_clipped, require_valid, steady_interval
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.response.procedure import ResponseSettings
+from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.results.caution import Caution
 from epidote.core.signals.signal import Signal
 from epidote.core.stimuli.tone import tone

@@ -9,11 +9,12 @@ from pydantic import ValidationError
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.protocol import procedure, procedures
+from epidote.core.procedures.registry import procedure, procedures
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result, with_caution
 from epidote.core.settings import describe_settings
-from epidote.core.signals.signal import Signal, Stimulus
+from epidote.core.signals.signal import Signal
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.tone import tone
 
 FULL = Chain(name='Bench "two" \\ left', rate=96000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=10, load_ohms=8, load_confirmed=True,

@@ -6,10 +6,12 @@ import numpy as np
 import pytest
 from scipy.signal import chirp
 
-from epidote.core.analysis.delay.clock_offset import estimate_clock_offset, resample, to_player_clock
+from epidote.core.analysis.delay.clock_offset import estimate_clock_offset, to_player_clock
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.procedures.response.procedure import Response
+from epidote.core.procedures.response.settings import ResponseSettings
+from epidote.core.signals.resampling import resample
 from epidote.core.signals.signal import Signal
 from epidote.core.stimuli.marked_sequence import MarkedSequence, build_marked_sequence, marker_chirp
 from epidote.core.stimuli.sweep import sweep

@@ -7,13 +7,15 @@ import pytest
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.frequency_series import preferred_numbers
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from epidote.core.stimuli.stepped_tones import steps_of
-from epidote.measurement.runner import analyse, play_and_record
+from epidote.measurement.playback import play_and_record
+from epidote.measurement.processing import analyse
 from tests.conftest import table, through
 from tests.ideal_device import IdealDevice
 

@@ -8,13 +8,17 @@ import pytest
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import CancelledError, SettingError
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.units import QuantityError
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from epidote.core.stimuli.stepped_tones import steps_of
-from epidote.measurement.runner import RunPlan, add_column, analyse, measure, play_and_record
+from epidote.measurement.playback import play_and_record
+from epidote.measurement.processing import analyse
+from epidote.measurement.request import RunPlan, add_column
+from epidote.measurement.runner import measure
 from epidote.study.store import create_study
 from tests.conftest import table
 from tests.ideal_device import IdealDevice

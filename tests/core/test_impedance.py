@@ -9,8 +9,9 @@ from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.impedance import Impedance, ImpedanceSettings
 from epidote.core.results.caution import Caution
-from epidote.core.signals.signal import Recording, Signal
-from epidote.measurement.runner import play_and_record
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
+from epidote.measurement.playback import play_and_record
 from epidote.standins.loudspeaker import DOME_SPEAKER
 from tests.conftest import recording, through
 

@@ -6,12 +6,17 @@ import pytest
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.path_delay.readings import events_of
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
+from epidote.measurement.chain_for_row import chain_for_subject
 from epidote.measurement.device_setup import open_for_chain
-from epidote.measurement.runner import RunPlan, add_column, analyse, chain_for_subject, measure, play_and_record
+from epidote.measurement.playback import play_and_record
+from epidote.measurement.processing import analyse
+from epidote.measurement.request import RunPlan, add_column
+from epidote.measurement.runner import measure
 from epidote.study.store import create_study
 from tests.conftest import table, through
 from tests.ideal_device import IdealDevice

@@ -7,12 +7,14 @@ from epidote.audio.device import Wiring
 from epidote.audio.registry import open_device
 from epidote.core.calibration.precheck import evaluate_precheck, precheck_stimuli
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from epidote.measurement.device_setup import needs_safe_start, open_for_chain, remember_safe_start, run_precheck
-from epidote.measurement.runner import BenchNotReadyError, RunPlan, measure
+from epidote.measurement.request import RunPlan
+from epidote.measurement.runner import BenchNotReadyError, measure
 
 RATE, DELAY = 48000, 700
 

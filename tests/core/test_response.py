@@ -6,10 +6,12 @@ import pytest
 from epidote.core.analysis.spectral.smoothing import Smoothing
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.procedures.response.procedure import Response
+from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from tests.conftest import UNCALIBRATED, dithered, recording, through
 
 RATE = 48000.0

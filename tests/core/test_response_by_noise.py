@@ -10,12 +10,14 @@ import soundfile
 from epidote.core.analysis.spectral.transfer_function import estimate_transfer_function
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, SettingError
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from epidote.core.stimuli.noise import Colour, noise
-from epidote.measurement.runner import analyse, play_and_record
+from epidote.measurement.playback import play_and_record
+from epidote.measurement.processing import analyse
 from tests.conftest import through
 from tests.ideal_device import IdealDevice
 

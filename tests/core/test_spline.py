@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from scipy.interpolate import CubicSpline
 
-from epidote.core.analysis.spline import Spline
 from epidote.core.results.curve_features import level_crossing
+from epidote.core.results.spline import Spline
 
 
 @pytest.mark.parametrize("points", [4, 5, 8, 24])

@@ -9,7 +9,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.outside import MOST_DEPTH, load_json, load_toml
-from epidote.core.signals.signal import Stimulus
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.bursts import BurstKind, burst_train
 from epidote.core.text import spreadsheet_cell, visible
 

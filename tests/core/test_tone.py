@@ -8,7 +8,8 @@ from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.tone import Tone, ToneSettings
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from tests.conftest import UNCALIBRATED, dithered, recording, sine
 
 RATE = 48000.0

@@ -8,7 +8,7 @@ from scipy import signal
 
 from epidote.core.comparison.claims.parser import parse_claim
 from epidote.core.comparison.claims.verdict import Outcome, judge
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading
 from epidote.core.settings import make_settings

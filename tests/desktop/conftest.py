@@ -15,9 +15,9 @@ def measured_study(tmp_path_factory):
     """A study with three rows, two of them measured in both columns; copied for each test."""
     from epidote.core.chain.chain import Chain
     from epidote.core.chain.chain_toml import chain_to_toml
-    from epidote.core.procedures.protocol import procedure
+    from epidote.core.procedures.registry import procedure
     from epidote.core.settings import make_settings
-    from epidote.measurement.runner import add_column
+    from epidote.measurement.request import add_column
     from epidote.study.store import create_study
 
     path = tmp_path_factory.mktemp("study") / "Measured.epidote"

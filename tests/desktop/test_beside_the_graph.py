@@ -17,7 +17,7 @@ from tests.desktop.test_matrix import do, export, wait_for
 @pytest.fixture
 def two(window, rows, columns, qtbot):
     """Two measured rows of the response, one of them the reference."""
-    window.matrix.choose([rows["high"], rows["a25"]], columns["response"])
+    window.matrix.selection.select([rows["high"], rows["a25"]], columns["response"])
     wait_for(qtbot, lambda: len(window.matrix.graph_panel.graph.figure().differences) == 1)
     return window.matrix
 
@@ -40,12 +40,12 @@ def test_a_row_is_called_different_or_not(window, two, qtbot):
 
 def test_what_forbids_a_verdict_is_acknowledged_first(window, rows, columns, qtbot):
     page = window.matrix
-    page.choose([rows["a25"]], columns["tone"])
+    page.selection.select([rows["a25"]], columns["tone"])
     run = window.session.overview.runs[rows["a25"], columns["tone"]]
     window.session.runs.recompute(run, {"band_high": 5000})
     wait_for(qtbot, lambda: window.session.overview.runs[rows["a25"], columns["tone"]].id != run.id)
     do(window, "beside difference")
-    page.choose([rows["high"], rows["a25"]], columns["tone"])
+    page.selection.select([rows["high"], rows["a25"]], columns["tone"])
     panel = page.beside.comparing.panel
     wait_for(qtbot, lambda: panel.text_of("THD") != [])
     assert panel.text_of("THD")[1] == "not compared"
@@ -58,38 +58,38 @@ def test_what_forbids_a_verdict_is_acknowledged_first(window, rows, columns, qtb
 
 def test_runs_are_repeated_in_one_command(window, rows, columns, qtbot):
     page = window.matrix
-    page.choose([rows["a25"]], columns["tone"])
+    page.selection.select([rows["a25"]], columns["tone"])
     page.beside.comparing.repeat(2)
     cells = [(rows["a25"], columns["tone"]), (rows["high"], columns["tone"])]
     wait_for(qtbot, lambda: all(window.session.overview.repeats.get(c) == 3 for c in cells))
     do(window, "beside difference")
-    page.choose([rows["high"], rows["a25"]], columns["tone"])
+    page.selection.select([rows["high"], rows["a25"]], columns["tone"])
     wait_for(qtbot, lambda: page.beside.comparing.panel.text_of("THD") != [])
     assert page.beside.comparing.panel.text_of("THD")[1] == "different"
 
 
 def test_curves_are_judged_by_their_repeats(window, rows, columns, qtbot):
     page = window.matrix
-    page.choose([rows["a25"]], columns["response"])
+    page.selection.select([rows["a25"]], columns["response"])
     page.beside.comparing.repeat(1)
     wait_for(qtbot, lambda: all(window.session.overview.repeats.get((rows[r], columns["response"])) == 2 for r in ("a25", "high")))
     do(window, "beside difference")
-    page.choose([rows["high"], rows["a25"]], columns["response"])
+    page.selection.select([rows["high"], rows["a25"]], columns["response"])
     wait_for(qtbot, lambda: "From 2 and 2 repeats" in page.beside.comparing.panel.crossings.text())
 
 
 def test_channels_swapped_tell_what_a_difference_follows(window, rows, columns, qtbot):
     page = window.matrix
-    page.choose([rows["a25"]], columns["tone"])
+    page.selection.select([rows["a25"]], columns["tone"])
     page.beside.comparing.swap_channels(ask=False)
     def twin():
         return next((s for s in window.session.overview.subjects if s.conditions.get("wiring") == "swapped"), None)
     wait_for(qtbot, lambda: twin() is not None and (twin().id, columns["tone"]) in window.session.overview.runs)
-    page.choose([twin().id], columns["tone"])
+    page.selection.select([twin().id], columns["tone"])
     do(window, "reference")
     wait_for(qtbot, lambda: window.session.overview.reference == twin().id)
     do(window, "beside difference")
-    page.choose([rows["a25"], twin().id], columns["tone"])
+    page.selection.select([rows["a25"], twin().id], columns["tone"])
     wait_for(qtbot, lambda: page.beside.comparing.panel.text_of("THD") != [])
     assert any(w in page.beside.comparing.panel.unlike.text() for w in ("belongs to the unit", "No measurable difference"))
 
@@ -105,7 +105,7 @@ def test_a_band_dragged_in_the_difference_strip(window, two, qtbot):
     (deviation,) = graph.figure().deviations
     assert "dB at" in deviation[1]
     two.look.align = "band"
-    two.show_chosen()
+    two.show_selected()
     assert "aligned over" in graph.figure().aligned
     assert "aligned by +0.8" in graph.figure().deviations[0][1]
     qtbot.mouseDClick(graph, Qt.MouseButton.LeftButton, pos=strip.center().toPoint())
@@ -120,7 +120,7 @@ def test_points_are_kept_as_readings_of_the_column(window, two, qtbot):
     assert cells[0].endswith("dB")
     assert cells[2].startswith("-0.9")
     told = []
-    two.failed.connect(told.append)
+    two.selection.failed.connect(told.append)
     two.look.keep_point("3 W")
     assert "does not fit these curves" in told[0]
     entry = entries(window, "point")[0]
@@ -134,10 +134,10 @@ def test_conditions_as_a_line_and_words_where_there_is_none(window, rows, column
     do(window, "beside conditions")
     panel = two.beside.varying.panel
     wait_for(qtbot, lambda: "differ in" in panel.words.text() or panel.table.rowCount() > 0)
-    two.choose([rows["low"]], columns["response"])
+    two.selection.select([rows["low"]], columns["response"])
     two.measure_empty()
     wait_for(qtbot, lambda: (rows["low"], columns["response"]) in window.session.overview.runs)
-    two.choose([rows["high"], rows["low"]], columns["response"])
+    two.selection.select([rows["high"], rows["low"]], columns["response"])
     panel.reading_chosen.emit("gain_1k")
     wait_for(qtbot, lambda: panel.table.rowCount() == 2)
     shown = [panel.table.item(r, c).text() for r in range(2) for c in range(2)]
@@ -164,7 +164,7 @@ def test_claims_are_typed_judged_and_drawn(window, rows, columns, two, qtbot):
     assert two.model.data(index) == "1 not met"
     assert "±0.5 dB" in two.model.data(index, Qt.ItemDataRole.ToolTipRole)
     assert [line.kind for line in two.graph_panel.graph.figure().lines].count("claim") == 2
-    assert {s.id for s, _ in two.chosen_cells()} == {rows["high"], rows["a25"]}  # the new row left the choice alone
+    assert {s.id for s, _ in two.selection.selected_cells()} == {rows["high"], rows["a25"]}  # the new row left the choice alone
     panel.typed.setText("SNR 90 dB(A)")
     panel._add()
     wait_for(qtbot, lambda: panel.table.rowCount() == 2 and "inconclusive" in panel.table.item(1, 2).text())
@@ -183,7 +183,7 @@ def test_a_row_of_published_figures_is_no_subject(window, rows, columns, two, qt
     wait_for(qtbot, lambda: len(window.session.overview.rows) == 5)
     claims_row = next(s for s in window.session.overview.rows if s.is_claims)
     two.beside.show("readings")
-    two.choose([claims_row.id], columns["tone"])
+    two.selection.select([claims_row.id], columns["tone"])
     assert two.side.currentWidget() is two.beside.claiming.panel
     for command in ("measure", "again", "delete row", "duplicate", "reference", "show row", "recompute"):
         do(window, command)
@@ -216,7 +216,7 @@ def test_limits_drawn_typed_and_about_the_reference(window, two, qtbot):
     two.lines.typed("lower 20 -3, 1000 -1")
     wait_for(qtbot, lambda: len(entries(window, "limit")) == 3)
     told = []
-    two.failed.connect(told.append)
+    two.selection.failed.connect(told.append)
     two.lines.typed("lower x")
     two.lines.from_chosen()
     assert len(told) == 2
@@ -233,7 +233,7 @@ def test_a_reading_s_limit_and_what_the_runs_do_at_it(window, rows, columns, two
     assert "Havelmar A25: Flatness: fail" in two.readings.likeness.text()
     assert "pass" in " ".join(two.graph_panel.graph.figure().held)
     told = []
-    two.failed.connect(told.append)
+    two.selection.failed.connect(told.append)
     two.lines.limit_reading("flatness", "dB", "Flatness", "little")
     assert "Example: at most" in told[0]
 
@@ -306,13 +306,13 @@ def test_notes_and_pictures_belong_to_what_is_chosen(window, rows, columns, two,
     panel.paste_clipboard()
     wait_for(qtbot, lambda: panel.list.count() == 2)
     panel.enlarge(0)
-    assert two.model.beside(two.current_subject()) == 3
+    assert two.model.beside(two.selection.current_subject()) == 3
     export(qtbot, two, tmp_path / "with readings.csv")
     assert "# note: Havelmar A25, load 8 Ω: fan runs from 20 W on" in (tmp_path / "with readings.csv").read_text()
     assert any("fan runs" in note for note in two.graph_panel.graph.figure().notes)
-    two.choose([rows["high"]], columns["response"])
+    two.selection.select([rows["high"]], columns["response"])
     wait_for(qtbot, lambda: panel.list.count() == 0 and panel.text.toPlainText() == "")
-    two.choose([rows["a25"]], columns["response"])
+    two.selection.select([rows["a25"]], columns["response"])
     wait_for(qtbot, lambda: panel.text.toPlainText() == "fan runs from 20 W on")
     told = []
     window.session.failed.connect(told.append)
@@ -365,7 +365,7 @@ def test_studies_travel_as_zips_and_curves_come_in(window, rows, columns, two, q
     wait_for(qtbot, lambda: bool(said))
     assert (tmp_path / "out.zip").stat().st_size > 1000
     (tmp_path / "speaker.txt").write_text("20 -3\n1000 0\n20000 -6\n")
-    two.choose([rows["low"]], columns["response"])
+    two.selection.select([rows["low"]], columns["response"])
     shown = []
 
     def answer(dialog) -> int:

@@ -5,10 +5,10 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox, QToolButton
 
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
-from epidote.core.procedures.protocol import procedure, procedures
+from epidote.core.procedures.registry import procedure, procedures
 from epidote.core.settings import make_settings
 from epidote.measurement.device_setup import open_for_chain
-from epidote.measurement.runner import add_column
+from epidote.measurement.request import add_column
 from tests.conftest import QUICK
 
 

@@ -103,7 +103,7 @@ def test_a_broken_figure_is_told_and_the_graph_goes_on(window, rows, columns, qt
         graph.set_figure(graph.figure(), keep_zoom=True)
         graph.repaint()
     assert any("ZeroDivisionError" in fault.details for fault in faults().latest)
-    window.matrix.choose([rows["a25"]], columns["tone"])
+    window.matrix.selection.select([rows["a25"]], columns["tone"])
     wait_for(qtbot, lambda: graph.figure() is not None and "Single tone" in graph.figure().title)
     assert not graph.grab().isNull()
 
@@ -126,22 +126,22 @@ def test_an_answer_for_a_window_that_is_closed_goes_nowhere(qtbot):
 
 def test_many_undos_are_shown_once(window, rows, columns, qtbot):
     """Answers that come close together are drawn together, and what is installed is asked for once in a process."""
-    from epidote.core.procedures import protocol as base
+    from epidote.core.procedures import registry
 
     changes = []
     window.session.overview_changed.connect(lambda: changes.append(1))
     places = [100.0 + n for n in range(30)]
-    window.matrix.choose([rows["high"]], columns["response"])
+    window.matrix.selection.select([rows["high"]], columns["response"])
     for x in places:
         window.matrix.pins.add(x)
     wait_for(qtbot, lambda: len(window.session.overview.pins) == len(places))
-    before = base._registered.cache_info().misses
+    before = registry._registered.cache_info().misses
     changes.clear()
     for _ in places:
         window.session.undo.undo()
     wait_for(qtbot, lambda: len(window.session.overview.pins) == 0)
     assert 1 <= len(changes) <= len(places)
-    assert base._registered.cache_info().misses == before
+    assert registry._registered.cache_info().misses == before
 
 
 def test_an_undo_before_a_refusal_takes_nothing_back(window, qtbot):
@@ -242,7 +242,7 @@ def test_a_damaged_curve_marks_its_run_and_the_others_are_shown(qtbot, path):
     wait_for(qtbot, lambda: window.matrix.built and window.matrix.graph_panel.graph.figure() is not None)
     seen = window.session.overview
     column = seen.columns[0].id
-    window.matrix.choose([s.id for s in seen.subjects[1:]], column)
+    window.matrix.selection.select([s.id for s in seen.subjects[1:]], column)
     wait_for(qtbot, lambda: any("damaged" in r.cautions for r in window.session.overview.runs.values()))
     wait_for(qtbot, lambda: "damaged and shown only as far" in window.matrix.readings.cautions.text())
     assert f"run {run}: level" in " ".join(said)

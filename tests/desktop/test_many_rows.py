@@ -15,10 +15,10 @@ ROWS = 60
 def path(measured_study, tmp_path):
     """Sixty rows with a run each, made up."""
     from epidote.core.chain.chain import Chain
-    from epidote.core.procedures.protocol import procedure
+    from epidote.core.procedures.registry import procedure
     from epidote.core.results.level_readings import level_readings
     from epidote.core.settings import make_settings
-    from epidote.measurement.runner import add_column
+    from epidote.measurement.request import add_column
     from epidote.study.curve_codec import thumbnail_points
     from epidote.study.store import create_study
 
@@ -60,7 +60,7 @@ def test_cells_are_painted_once_and_anew_when_they_change(window, qtbot, monkeyp
     table.grab()
     assert painted == []
     subject = window.matrix.model.subject(21)
-    window.matrix.choose([subject.id], window.session.overview.columns[0].id)
+    window.matrix.selection.select([subject.id], window.session.overview.columns[0].id)
     do(window, "show row")
     wait_for(qtbot, lambda: not window.session.overview.subject(subject.id).shown)
     painted.clear()
@@ -71,7 +71,7 @@ def test_cells_are_painted_once_and_anew_when_they_change(window, qtbot, monkeyp
 def test_repeats_that_are_stopped_keep_what_was_finished(window, qtbot):
     overview = window.session.overview
     cell = (overview.subjects[1].id, overview.columns[0].id)
-    window.matrix.choose([cell[0]], cell[1])
+    window.matrix.selection.select([cell[0]], cell[1])
     window.matrix.beside.comparing.repeat(50)
     wait_for(qtbot, lambda: cell in window.session.runs.under_way and window.session.runs.under_way[cell].share > 0.03)
     do(window, "stop")

@@ -51,20 +51,20 @@ def test_cells_say_what_they_hold(window, rows, columns):
 
 def test_choosing_by_keyboard(window, rows, columns, qtbot):
     table = window.matrix.table
-    window.matrix.choose([rows["high"]], columns["tone"])
+    window.matrix.selection.select([rows["high"]], columns["tone"])
     table.setFocus()
     qtbot.keyClick(table, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
     qtbot.keyClick(table, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
-    assert [s.id for s, _ in window.matrix.chosen_cells()] == [rows["high"], rows["low"], rows["a25"]]
+    assert [s.id for s, _ in window.matrix.selection.selected_cells()] == [rows["high"], rows["low"], rows["a25"]]
     qtbot.keyClick(table, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
     assert len({i.column() for i in table.selectionModel().selectedIndexes()}) == 1
     do(window, "whole column")
-    assert {s.id for s, _ in window.matrix.chosen_cells()} == {rows["high"], rows["a25"]}
+    assert {s.id for s, _ in window.matrix.selection.selected_cells()} == {rows["high"], rows["a25"]}
 
 
 def test_measuring_an_empty_cell(window, rows, columns, qtbot):
     page = window.matrix
-    page.choose([rows["low"]], columns["tone"])
+    page.selection.select([rows["low"]], columns["tone"])
     wait_for(
         qtbot, lambda: page.side.currentWidget() is page.run_panel and page.run_panel.form is not None and page.run_panel.go.isEnabled()
     )
@@ -91,7 +91,7 @@ def test_measuring_an_empty_cell(window, rows, columns, qtbot):
 def test_cancelling_and_running_again(window, rows, columns, qtbot):
     page = window.matrix
     cell = (rows["low"], columns["response"])
-    page.choose([rows["low"]], columns["response"])
+    page.selection.select([rows["low"]], columns["response"])
     do(window, "measure")
     wait_for(qtbot, lambda: cell in window.session.runs.under_way and not window.session.runs.under_way[cell].waiting)
     do(window, "stop")
@@ -109,7 +109,7 @@ def test_cancelling_and_running_again(window, rows, columns, qtbot):
 
 def test_duplicating_a_row_and_repeating_the_reference_on_it(window, rows, columns, qtbot, monkeypatch):
     """One condition changed, everything else like for like, in one command."""
-    from epidote.desktop.shell.dialogs import RowDialog
+    from epidote.desktop.widgets.dialogs import RowDialog
 
     def answer(dialog) -> int:
         assert not dialog.buttons.button(dialog.buttons.StandardButton.Ok).isEnabled(), "nothing was changed yet"
@@ -118,25 +118,25 @@ def test_duplicating_a_row_and_repeating_the_reference_on_it(window, rows, colum
         return 1
 
     monkeypatch.setattr(RowDialog, "exec", answer)
-    window.matrix.choose([rows["high"]], columns["tone"])
+    window.matrix.selection.select([rows["high"]], columns["tone"])
     do(window, "duplicate")
     wait_for(qtbot, lambda: len(window.session.overview.subjects) == 5)
     new = next(s for s in window.session.overview.subjects if s.conditions == {"gain": "low", "load": "8 Ω"})
     assert [s.id for s in window.session.overview.subjects].index(new.id) == 2, "it stands beneath the row it was made from"
-    window.matrix.choose([new.id], columns["tone"])
+    window.matrix.selection.select([new.id], columns["tone"])
     do(window, "repeat")
     wait_for(qtbot, lambda: all((new.id, c) in window.session.overview.runs for c in columns.values()))
     for column in columns.values():
         mine, reference = (window.session.overview.runs[r, column] for r in (new.id, rows["high"]))
         assert mine.settings == reference.settings
         assert mine.chain == reference.chain
-    window.matrix.choose([rows["high"], new.id], columns["response"])
+    window.matrix.selection.select([rows["high"], new.id], columns["response"])
     wait_for(qtbot, lambda: window.matrix.readings.text_of("Gain at 1 kHz")[-1:] == ["-12.000 dB"])
     assert "gain" in window.matrix.readings.likeness.text()
 
 
 def test_the_reference_is_changed_and_undone(window, rows, columns, qtbot):
-    window.matrix.choose([rows["high"], rows["a25"]], columns["response"])
+    window.matrix.selection.select([rows["high"], rows["a25"]], columns["response"])
     do(window, "reference")
     wait_for(qtbot, lambda: window.session.overview.reference == rows["a25"])
     wait_for(qtbot, lambda: window.matrix.graph_panel.graph.figure().reference_name.startswith("Havelmar"))
@@ -151,17 +151,17 @@ def test_the_reference_is_changed_and_undone(window, rows, columns, qtbot):
 
 
 def test_rows_are_hidden_deleted_and_brought_back(window, rows, columns, qtbot):
-    window.matrix.choose([rows["high"], rows["a25"]], columns["response"])
+    window.matrix.selection.select([rows["high"], rows["a25"]], columns["response"])
     do(window, "show row")
     wait_for(qtbot, lambda: {t.name for t in window.matrix.graph_panel.graph.figure().traces} == {"Ostrel P40, gain high"})
     do(window, "undo")
     wait_for(qtbot, lambda: len({t.name for t in window.matrix.graph_panel.graph.figure().traces}) == 2)
-    window.matrix.choose([rows["a25"]], columns["response"])
+    window.matrix.selection.select([rows["a25"]], columns["response"])
     do(window, "delete row")
     wait_for(qtbot, lambda: len(window.session.overview.subjects) == 3)
     do(window, "undo")
     wait_for(qtbot, lambda: len(window.session.overview.subjects) == 4)
-    window.matrix.choose([rows["a25"]], columns["tone"])
+    window.matrix.selection.select([rows["a25"]], columns["tone"])
     do(window, "delete run")
     wait_for(qtbot, lambda: (rows["a25"], columns["tone"]) not in window.session.overview.runs)
     do(window, "undo")
@@ -171,7 +171,7 @@ def test_rows_are_hidden_deleted_and_brought_back(window, rows, columns, qtbot):
 def test_adding_a_row_and_a_column(window, qtbot, monkeypatch):
     from PySide6.QtWidgets import QInputDialog
 
-    from epidote.desktop.shell.dialogs import ModelDialog, RowDialog
+    from epidote.desktop.widgets.dialogs import ModelDialog, RowDialog
 
     def answer(dialog) -> int:
         dialog.maker.setText("Quillon")
@@ -195,7 +195,7 @@ def test_adding_a_row_and_a_column(window, qtbot, monkeypatch):
 
 def test_recomputing_without_measuring(window, rows, columns, qtbot):
     page = window.matrix
-    page.choose([rows["a25"]], columns["response"])
+    page.selection.select([rows["a25"]], columns["response"])
     wait_for(qtbot, page.readings.recompute.isEnabled)
     before = window.session.overview.runs[rows["a25"], columns["response"]]
     qtbot.mouseClick(page.readings.recompute, Qt.MouseButton.LeftButton)
@@ -210,7 +210,7 @@ def test_recomputing_without_measuring(window, rows, columns, qtbot):
 
 def test_percent_or_db_channels_and_kinds_of_curve(window, rows, columns, qtbot):
     page = window.matrix
-    page.choose([rows["a25"]], columns["response"])
+    page.selection.select([rows["a25"]], columns["response"])
     page.look.show_view("thd")
     wait_for(qtbot, lambda: page.graph_panel.graph.figure().y_unit == "dB" and "THD" in page.graph_panel.graph.figure().title)
     in_db = page.graph_panel.graph.figure().traces[0].at(1000, True)
@@ -230,7 +230,7 @@ def test_percent_or_db_channels_and_kinds_of_curve(window, rows, columns, qtbot)
     assert "unwrapped" in page.graph_panel.graph.figure().y_title
     do(window, "next view")
     assert "delay removed" in page.graph_panel.graph.figure().y_title
-    page.choose([rows["a25"]], columns["tone"])
+    page.selection.select([rows["a25"]], columns["tone"])
     wait_for(qtbot, lambda: bool(page.readings.text_of("THD+N")))
     do(window, "percent")
     assert page.readings.text_of("THD+N")[0].endswith("%")
@@ -238,7 +238,7 @@ def test_percent_or_db_channels_and_kinds_of_curve(window, rows, columns, qtbot)
 
 def test_pins_and_corners(window, rows, columns, qtbot):
     page = window.matrix
-    page.choose([rows["high"], rows["a25"]], columns["response"])
+    page.selection.select([rows["high"], rows["a25"]], columns["response"])
     wait_for(qtbot, lambda: page.graph_panel.graph.figure() is not None and len(page.graph_panel.graph.figure().traces) == 2)
     graph = page.graph_panel.graph
     graph.setFocus()
@@ -263,7 +263,7 @@ def test_pins_and_corners(window, rows, columns, qtbot):
 
 def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
     page = window.matrix
-    page.choose([rows["high"], rows["a25"]], columns["response"])
+    page.selection.select([rows["high"], rows["a25"]], columns["response"])
     page.pins.add(1000.0)
     wait_for(qtbot, lambda: len(page.graph_panel.graph.figure().pins) == 1 and len(page.graph_panel.graph.figure().traces) == 2)
     export(qtbot, page, tmp_path / "graph.svg")
@@ -291,7 +291,7 @@ def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
 
 
 def test_what_was_finished_is_there_after_closing(window, rows, columns, qtbot, path):
-    window.matrix.choose([rows["low"]], columns["tone"])
+    window.matrix.selection.select([rows["low"]], columns["tone"])
     do(window, "measure")
     wait_for(qtbot, lambda: (rows["low"], columns["tone"]) in window.session.overview.runs)
     window.close()
@@ -301,7 +301,7 @@ def test_what_was_finished_is_there_after_closing(window, rows, columns, qtbot, 
 
 
 def test_closing_in_the_middle_of_a_run(window, rows, columns, qtbot, path):
-    window.matrix.choose([rows["low"]], columns["response"])
+    window.matrix.selection.select([rows["low"]], columns["response"])
     do(window, "measure")
     wait_for(qtbot, lambda: any(not u.waiting for u in window.session.runs.under_way.values()))
     window.close()
@@ -353,8 +353,8 @@ def test_clicking_a_cell(window, rows, columns, qtbot):
     table = window.matrix.table
     rect = table.visualRect(window.matrix.model.index_of(rows["a25"], columns["tone"]))
     qtbot.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, ALT, QPoint(rect.center()))
-    assert window.matrix.current_subject().id == rows["a25"]
-    assert window.matrix.current_column().id == columns["tone"]
+    assert window.matrix.selection.current_subject().id == rows["a25"]
+    assert window.matrix.selection.current_column().id == columns["tone"]
 
 
 def test_the_focus_does_not_forestall_the_first_choice(qtbot, path):
@@ -380,10 +380,10 @@ def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, c
     """Written as a file, played by somebody's player 40 ppm slow and half as loud, recorded, taken in."""
     import soundfile
 
-    from epidote.core.analysis.delay.clock_offset import resample
+    from epidote.core.signals.resampling import resample
 
     page = window.matrix
-    page.choose([rows["low"]], columns["response"])
+    page.selection.select([rows["low"]], columns["response"])
     wait_for(qtbot, lambda: page.run_panel.form is not None and page.side.currentWidget() is page.run_panel)
     settings = page.run_panel.form.values()
     page.exchange.write_file(settings, tmp_path / "for the player.wav")
@@ -404,7 +404,7 @@ def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, c
 def test_crossings_are_said_beside_the_readings(window, rows, columns, qtbot):
     """Which of two amplifiers has more gain, in words; on an exported picture too."""
     page = window.matrix
-    page.choose([rows["high"], rows["a25"]], columns["response"])
+    page.selection.select([rows["high"], rows["a25"]], columns["response"])
     qtbot.waitUntil(lambda: bool(page.graph_panel.graph.figure().crossings), timeout=10000)
     (words,) = page.graph_panel.graph.figure().crossings
     level = {r["key"]: r["value"] for r in window.session.overview.runs[rows["a25"], columns["response"]].readings if r["channel"] == 1}
@@ -434,7 +434,7 @@ def test_conditions_in_a_row_s_head_that_have_no_room_are_counted(window):
 
 def test_corners_that_have_a_pin_get_no_second_one(window, rows, columns, qtbot):
     page = window.matrix
-    page.choose([rows["high"]], columns["response"])
+    page.selection.select([rows["high"]], columns["response"])
     wait_for(qtbot, lambda: page.graph_panel.graph.figure() is not None and len(page.graph_panel.graph.figure().traces) == 1)
     where = (rows["high"], columns["response"])
 
@@ -465,7 +465,7 @@ def test_a_run_that_is_offered_again_and_again_is_checked_once(window, rows, col
     """Each cell that is looked at fills the same form: what it tells must not be listened to once more each time."""
     page, checked = window.matrix, []
     for name in ("low", "high", "low", "baseline", "low"):
-        page.choose([rows[name]], columns["tone"])
+        page.selection.select([rows[name]], columns["tone"])
         wait_for(qtbot, lambda measured=name == "high": measured or page.side.currentWidget() is page.run_panel)
     wait_for(qtbot, lambda: page.run_panel.device.count() > 2 and "low" in page.run_panel.heading.text())
     real = page.run_panel.form.problem

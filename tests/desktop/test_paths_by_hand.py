@@ -7,9 +7,11 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication, QDialog
 
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
-from epidote.measurement.runner import add_column, latencies, recompute
+from epidote.measurement.assessment import latencies
+from epidote.measurement.recompute import recompute
+from epidote.measurement.request import add_column
 from tests.conftest import measured
 from tests.desktop.test_window import wait_for
 
@@ -38,7 +40,7 @@ def taken(window, qtbot, two_paths):
     window.session.refresh()
     wait_for(qtbot, lambda: len(window.session.overview.columns) == 3)
     row, column = window.session.overview.subjects[1], window.session.overview.columns[2]
-    window.matrix.choose([row.id], column.id)
+    window.matrix.selection.select([row.id], column.id)
     wait_for(qtbot, lambda: window.matrix.run_panel.form is not None)
     window.matrix.exchange.pick_stretch(window.matrix.run_panel.form.values(), [two_paths])
     pick = dialog(window, "StretchDialog")
@@ -80,7 +82,7 @@ def test_a_tone_recorded_anywhere(window, qtbot, tmp_path, monkeypatch):
     soundfile.write(tmp_path / "tone.wav", np.column_stack([x, x]), RATE, subtype="PCM_24")
     monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([str(tmp_path / "tone.wav")], ""))
     row, column = window.session.overview.subjects[2], window.session.overview.columns[1]
-    window.matrix.choose([row.id], column.id)
+    window.matrix.selection.select([row.id], column.id)
     wait_for(qtbot, lambda: window.matrix.run_panel.form is not None)
     window.matrix.run_panel.from_recording.click()
     pick = dialog(window, "StretchDialog")
@@ -97,7 +99,7 @@ def test_a_recording_without_the_marks_is_said(window, qtbot, two_paths):
     said = []
     window.session.failed.connect(said.append)
     row, column = window.session.overview.subjects[2], window.session.overview.columns[1]
-    window.matrix.choose([row.id], column.id)
+    window.matrix.selection.select([row.id], column.id)
     wait_for(qtbot, lambda: window.matrix.run_panel.form is not None)
     window.matrix.exchange.pick_stretch(window.matrix.run_panel.form.values(), [two_paths])
     dialog(window, "StretchDialog").as_marked.click()
@@ -150,7 +152,7 @@ def test_files_that_cannot_be_opened_are_said(window, qtbot, tmp_path):
 
 @pytest.fixture
 def align(window, qtbot, taken):
-    window.matrix.choose([taken[0]], taken[1])
+    window.matrix.selection.select([taken[0]], taken[1])
     window.actions_by_name["align"].trigger()
     found = dialog(window, "AlignWindow")
     wait_for(qtbot, lambda: found.laid is not None)

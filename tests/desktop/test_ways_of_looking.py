@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
-from epidote.measurement.runner import add_column
+from epidote.measurement.request import add_column
 from tests.conftest import measured
 from tests.desktop.test_matrix import do, export, wait_for
 
@@ -26,7 +26,7 @@ def staircase(window, qtbot):
     wait_for(qtbot, lambda: len(window.session.overview.columns) == where + 1)
     subjects = [window.session.overview.subjects[i].id for i in (1, 3)]
     wait_for(qtbot, lambda: all((s, column.id) in window.session.overview.runs for s in subjects))
-    page.choose(subjects, column.id)
+    page.selection.select(subjects, column.id)
     wait_for(qtbot, lambda: page.graph_panel.axes.keys() != ())
     return page
 
@@ -49,7 +49,7 @@ def test_axes(staircase, window, qtbot):
     do(window, "next axis")
     np.testing.assert_allclose(figure(page).traces[0].x, 20 * np.log10(volts / 0.6**0.5))
     do(window, "next axis")
-    chain = window.session.overview.runs[window.session.overview.subjects[1].id, page.current_column().id].chain
+    chain = window.session.overview.runs[window.session.overview.subjects[1].id, page.selection.current_column().id].chain
     full = chain["input_full_scale"] * chain["probe_ratio"]
     np.testing.assert_allclose(figure(page).traces[0].x, 20 * np.log10(volts / full))
     do(window, "next axis")
@@ -96,13 +96,13 @@ def test_what_is_in_view_is_exported(staircase, window, tmp_path, qtbot):
 def test_a_spectrum_per_hertz_with_its_harmonics(window, qtbot):
     page, overview = window.matrix, window.session.overview
     column = next(c for c in overview.columns if c.procedure == "tone")
-    page.choose([overview.subjects[1].id], column.id)
+    page.selection.select([overview.subjects[1].id], column.id)
     wait_for(qtbot, lambda: figure(page) is not None and len(figure(page).marks) >= 9)
     harmonics = {name: x for x, name in figure(page).marks}
     assert harmonics["H3"] == pytest.approx(3 * harmonics["H1"])
     lines = figure(page).traces[0].y.copy()
     page.look.show_view("spectrum per hertz")
-    curve = next(c for c in page.curves_of(overview.runs[overview.subjects[1].id, column.id].id) if c.key == "spectrum")
+    curve = next(c for c in page.selection.curves_of(overview.runs[overview.subjects[1].id, column.id].id) if c.key == "spectrum")
     np.testing.assert_allclose(lines - figure(page).traces[0].y, 10 * np.log10(curve.meta["enbw_hz"]))
     assert "1 Hz" in figure(page).y_title
 
@@ -116,7 +116,7 @@ def test_stopped_half_way_is_kept_and_said(window, qtbot):
     session.refresh()
     wait_for(qtbot, lambda: session.overview.column(column.id) is not None)
     subject = session.overview.subjects[1]
-    window.matrix.choose([subject.id], column.id)
+    window.matrix.selection.select([subject.id], column.id)
     from epidote.desktop.state.run_queue import RunRequest
 
     session.runs.measure([RunRequest((subject.id, column.id), column.settings)])
@@ -138,7 +138,7 @@ def test_row_heads_stay_in_sight(window, qtbot):
     table = window.matrix.table
     wait_for(qtbot, lambda: window.matrix.model.columnCount() == 12 and table.horizontalScrollBar().maximum() > 0)
     last = window.session.overview.columns[-1].id
-    window.matrix.choose([window.session.overview.subjects[1].id], last)
+    window.matrix.selection.select([window.session.overview.subjects[1].id], last)
     table.scrollTo(table.currentIndex())
     assert table.horizontalScrollBar().value() > 0
     assert table.heads.isVisible()
@@ -160,7 +160,7 @@ def test_the_range_of_a_volume_control_in_words(window, qtbot):
             measured(study, i, where)
     window.session.refresh()
     wait_for(qtbot, lambda: all((r, column.id) in window.session.overview.runs for r in rows))
-    window.matrix.choose(rows, column.id)
+    window.matrix.selection.select(rows, column.id)
     wait_for(qtbot, lambda: "Gain range" in window.matrix.readings.likeness.text())
     assert "Gain range 41.30 dB" in window.matrix.readings.likeness.text()
     assert "(volume full)" in window.matrix.readings.likeness.text()
@@ -173,7 +173,7 @@ def test_the_range_follows_what_is_chosen_until_somebody_zooms(window, qtbot):
     graph = page.graph_panel.graph
 
     def chosen(*rows):
-        page.choose(list(rows), column.id)
+        page.selection.select(list(rows), column.id)
         wait_for(qtbot, lambda: figure(page) is not None and len({t.name for t in figure(page).traces}) == len(rows))
         return graph.view()
 
@@ -204,7 +204,7 @@ def test_tick_labels_tell_ticks_apart():
 def test_figures_of_readings_are_shown_whole_and_names_give_way(window, qtbot, rows, columns, width):
     window.resize(width, 800)
     table = window.matrix.readings.table
-    window.matrix.choose([rows["high"], rows["a25"]], columns["tone"])
+    window.matrix.selection.select([rows["high"], rows["a25"]], columns["tone"])
     qtbot.waitUntil(lambda: table.model().columnCount() >= 3 and table.model().rowCount() > 5, timeout=10000)
     header = table.horizontalHeader()
     figures = sum(header.sectionSize(c) for c in range(1, table.model().columnCount()))

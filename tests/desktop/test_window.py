@@ -18,7 +18,7 @@ def wait_for(qtbot, condition) -> None:
 
 
 def test_theme_and_text_size(window, qtbot, monkeypatch):
-    from epidote.desktop.shell.dialogs import PreferencesDialog
+    from epidote.desktop.widgets.dialogs import PreferencesDialog
 
     def answer(dialog) -> int:
         dialog.theme.setCurrentText("Light")
@@ -65,7 +65,7 @@ def test_mending_the_chain_from_the_strip(window, qtbot):
 
 
 def test_changing_a_row(window, qtbot, monkeypatch):
-    from epidote.desktop.shell.dialogs import RowDialog, conditions_text, parse_conditions
+    from epidote.desktop.widgets.dialogs import RowDialog, conditions_text, parse_conditions
 
     def answer(dialog) -> int:
         dialog.firmware.setText("1.2")
@@ -74,7 +74,7 @@ def test_changing_a_row(window, qtbot, monkeypatch):
 
     monkeypatch.setattr(RowDialog, "exec", answer)
     subject = window.session.overview.subjects[-1]
-    window.matrix.choose([subject.id], window.session.overview.columns[0].id)
+    window.matrix.selection.select([subject.id], window.session.overview.columns[0].id)
     window.rows.change_row()
     wait_for(qtbot, lambda: window.session.overview.subjects[-1].conditions == {"load": "4 Ω"})
     wait_for(qtbot, lambda: window.session.overview.subjects[-1].unit.firmware == "1.2")
@@ -87,7 +87,7 @@ def test_changing_a_row(window, qtbot, monkeypatch):
 def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
     """While a run is played, analysed and stored the event loop comes round; nothing of that is done on its thread. How long it
     is held up at most is a measured figure (tools/benchmarks/speed.py), which a loaded test machine cannot show."""
-    from epidote.measurement import runner as conductor
+    from epidote.measurement import processing, runner
     from epidote.study.store import Study
 
     overview = window.session.overview
@@ -103,19 +103,19 @@ def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
 
         monkeypatch.setattr(owner, name, noted)
 
-    for name in ("play_and_record", "analyse", "keep_run"):
-        watched(conductor, name)
+    for owner, name in ((runner, "play_and_record"), (processing, "analyse"), (runner, "store_run")):
+        watched(owner, name)
     for name in ("add_run", "checked_curves", "overview"):
         watched(Study, name)
     rounds = [0]
     timer = QTimer()
     timer.timeout.connect(lambda: rounds.__setitem__(0, rounds[0] + 1))
     timer.start(5)
-    window.matrix.choose([low.id], response.id)
+    window.matrix.selection.select([low.id], response.id)
     window.matrix.measure_empty()
     wait_for(qtbot, lambda: (low.id, response.id) in window.session.overview.runs and "checked_curves" in where)  # asked for once the run is there
     timer.stop()
-    assert set(where) == {"play_and_record", "analyse", "keep_run", "add_run", "checked_curves", "overview"}
+    assert set(where) == {"play_and_record", "analyse", "store_run", "add_run", "checked_curves", "overview"}
     assert all(threading.get_ident() not in threads for threads in where.values())
     assert rounds[0] > 5
 

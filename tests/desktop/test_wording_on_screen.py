@@ -7,7 +7,7 @@ import pytest
 from PySide6.QtGui import QShortcut
 from PySide6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QTabBar, QToolButton, QWidget
 
-from epidote.core.procedures.protocol import procedures
+from epidote.core.procedures.registry import procedures
 from epidote.desktop.shell.actions import GROUPS
 
 # first words in lower case that are right: a unit, a quantity of the trade, what completes a label
@@ -112,10 +112,10 @@ def test_forms_show_labels_and_keep_values(qtbot, key):
 
 
 def test_toggles_show_their_state(window, rows, columns, qtbot):
-    window.matrix.choose([rows["a25"]], columns["response"])
+    window.matrix.selection.select([rows["a25"]], columns["response"])
     reference, percent = (window.actions_by_name[n] for n in ("reference", "percent"))
     assert reference.isCheckable() and not reference.isChecked()
-    window.matrix.choose([rows["high"]], columns["response"])
+    window.matrix.selection.select([rows["high"]], columns["response"])
     assert reference.isChecked()
     assert window.actions_by_name["show row"].isChecked()
     assert not percent.isChecked()

@@ -10,9 +10,9 @@ from epidote.core.analysis.delay.delay_tracking import SegmentGrid, track_delay
 from epidote.core.analysis.delay.echo_cepstrum import detect_echo
 from epidote.core.analysis.delay.onsets import onsets
 from epidote.core.analysis.delay.path_comparison import compare_paths
-from epidote.core.analysis.signal_scan import CHUNK_FRAMES, MAX_IN_MEMORY_FRAMES, ArraySource
 from epidote.core.procedures.path_delay.procedure import compare_with_first
 from epidote.core.procedures.path_delay.settings import PathsSettings
+from epidote.core.signals.sample_source import CHUNK_FRAMES, MAX_IN_MEMORY_FRAMES, ArraySource
 from tests.conftest import table, through
 
 RATE = 48000

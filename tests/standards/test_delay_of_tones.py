@@ -12,7 +12,8 @@ from epidote.core.chain.chain import Chain
 from epidote.core.procedures.latency import Latency, LatencySettings
 from epidote.core.procedures.path_delay.procedure import Paths, PathsSettings
 from epidote.core.results.caution import Caution
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from tests.conftest import through
 
 RATE = 48000.0

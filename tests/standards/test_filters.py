@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.procedures.response.procedure import Response
+from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.results.curve_features import slope
 from tests.conftest import UNCALIBRATED, recording, table, through
 

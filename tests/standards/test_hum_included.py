@@ -5,10 +5,10 @@ import numpy as np
 import pytest
 
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.measurement.runner import play_and_record
+from epidote.measurement.playback import play_and_record
 from tests.ideal_device import IdealDevice
 
 RATE = 48000.0

@@ -12,7 +12,8 @@ from epidote.core.errors import SettingError
 from epidote.core.procedures.noise import Noise, NoiseSettings
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from tests.conftest import dithered, sine, table
 
 RATE = 48000

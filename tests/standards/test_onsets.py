@@ -12,7 +12,7 @@ import pytest
 
 from epidote.core.analysis.delay.onsets import onsets
 from epidote.core.analysis.delay.path_comparison import compare_paths
-from epidote.core.analysis.signal_scan import ArraySource
+from epidote.core.signals.sample_source import ArraySource
 from tests.conftest import through
 from tests.played_sounds import RATE, SOUNDS, organ, scene
 

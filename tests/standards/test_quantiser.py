@@ -34,9 +34,9 @@ def test_sixteen_bits_without_dither():
 def test_missing_dither_is_said(key, dither):
     """Rounded to 16 bits, with triangular dither of two steps or without; the unit distorts."""
     from epidote.core.chain.chain import Chain
-    from epidote.core.procedures.protocol import procedure
+    from epidote.core.procedures.registry import procedure
     from epidote.core.results.caution import Caution
-    from epidote.measurement.runner import play_and_record
+    from epidote.measurement.playback import play_and_record
     from tests.ideal_device import IdealDevice
 
     steps = 2.0**15

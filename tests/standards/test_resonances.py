@@ -5,10 +5,11 @@ import pytest
 from scipy import signal
 
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 
 RATE = 48000.0
 

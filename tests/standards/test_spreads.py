@@ -12,7 +12,8 @@ import pytest
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.tone import Tone, ToneSettings
 from epidote.core.results.caution import Caution
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 
 RATE, FRAMES, TRIALS = 48000, 48000, 60
 TIME = np.arange(FRAMES) / RATE

@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 
 from epidote.core.analysis import sweep_deconvolution as dc
-from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.procedures.response.procedure import Response
+from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.stimuli.sweep import sweep
 from tests.conftest import UNCALIBRATED, recording, table
 

@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 from epidote.core.procedures.tone import Tone, ToneSettings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from epidote.standins.amplifier import HAVELMAR_A25, OSTREL_P40, Amplifier
 from epidote.standins.converter import Converter
 from tests.conftest import UNCALIBRATED, recording, sine

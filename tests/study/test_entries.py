@@ -71,7 +71,7 @@ def test_who_and_which_firmware_are_kept_without_being_asked(study):
 
 def test_repeats_count_measurements_and_not_recomputations(study):
     from epidote.measurement.assessment import repeats_of
-    from epidote.measurement.runner import recompute
+    from epidote.measurement.recompute import recompute
 
     first, second = measured(study, seed=3), measured(study, seed=4)
     recompute(study, second.id, {"band_high": 10000})

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from epidote.core.errors import SettingError
-from epidote.measurement.runner import recompute
+from epidote.measurement.recompute import recompute
 from epidote.study.curve_codec import thumbnail_points
 from epidote.study.models import ReadOnlyError, StudyError
 from epidote.study.store import Study, create_study
@@ -69,7 +69,7 @@ def test_recomputing_changes_the_settings_and_measures_nothing(study):
 
 
 def test_a_rows_load_is_its_chains(study):
-    from epidote.measurement.runner import chain_for_subject
+    from epidote.measurement.chain_for_row import chain_for_subject
 
     overview = study.overview()
     assert chain_for_subject(study, overview.subjects[0]).load_ohms is None

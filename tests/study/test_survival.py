@@ -11,10 +11,11 @@ from pathlib import Path
 import pytest
 
 from epidote.core.errors import CancelledError
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
 from epidote.measurement.device_setup import open_for_chain
-from epidote.measurement.runner import RunPlan, measure
+from epidote.measurement.request import RunPlan
+from epidote.measurement.runner import measure
 from epidote.study.models import StudyError
 from epidote.study.store import Study
 from tests.conftest import measured
@@ -101,7 +102,7 @@ def test_a_full_disk_is_noticed_before_anything_is_played(study, monkeypatch):
 def test_a_cancelled_run_leaves_nothing(study):
     overview = study.overview()
     subject, column = overview.subjects[1], overview.columns[0]
-    from epidote.measurement.runner import chain_for_subject
+    from epidote.measurement.chain_for_row import chain_for_subject
 
     chain = chain_for_subject(study, subject)
     settings = make_settings(procedure("tone").Settings, column.settings)

@@ -8,9 +8,11 @@ import numpy as np
 from epidote.core.analysis.sine.sine_fit import fit_tone
 from epidote.core.analysis.spectral.weighting import Weighting, power_weight
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.procedures.response.procedure import Response
+from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.procedures.tone import Tone, ToneSettings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 
 RATE = 48000.0
 CHAIN = Chain()

@@ -13,10 +13,10 @@ import time
 import numpy as np
 import scipy.fft
 
-from epidote.core.analysis.delay.clock_offset import resample
 from epidote.core.analysis.delay.delay_estimation import delay_between
 from epidote.core.analysis.delay.path_comparison import compare_paths
-from epidote.core.analysis.signal_scan import ArraySource
+from epidote.core.signals.resampling import resample
+from epidote.core.signals.sample_source import ArraySource
 
 RATE, LOW, HIGH = 48000, 100.0, 8000.0
 

@@ -22,7 +22,7 @@ from timing import best, row
 from epidote.core.chain.chain import Chain
 from epidote.core.comparison.conditions.condition_table import ConditionReading, grid
 from epidote.core.comparison.differences.operating_points import at_point, difference_in_words, parse_point
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import make_settings
@@ -32,7 +32,7 @@ from epidote.desktop.plotting.graph_widget import GraphView
 from epidote.desktop.shell.main_window import MainWindow
 from epidote.desktop.theme import LIGHT
 from epidote.measurement.assessment import judged_claims
-from epidote.measurement.runner import add_column
+from epidote.measurement.request import add_column
 from epidote.study.curve_codec import thumbnail_points
 from epidote.study.models import Owner
 from epidote.study.store import Study, create_study

@@ -23,10 +23,12 @@ from timing import best, row
 
 from epidote.core.analysis import sweep_deconvolution as deconvolution
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.response.procedure import Response, ResponseSettings
+from epidote.core.procedures.response.procedure import Response
+from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.procedures.tone import Tone, ToneSettings
-from epidote.core.signals import signal as signals
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals import stimulus as stimuli
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 
 ROOT = Path(__file__).resolve().parents[2]
 CHAIN = Chain()
@@ -55,7 +57,7 @@ def analyses() -> None:
         recording = Recording(Signal(y, rate), stimulus)
 
         def first(r: Recording = recording, s: ResponseSettings = settings) -> None:
-            signals._made.cache_clear()
+            stimuli._render.cache_clear()
             deconvolution._kernel.cache_clear()
             Response().analyse([r], s, CHAIN)
 

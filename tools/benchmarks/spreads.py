@@ -23,11 +23,13 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).resolve().parents[2]))
 
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.protocol import procedure, procedures, stimulus_of
+from epidote.core.procedures.protocol import stimulus_of
+from epidote.core.procedures.registry import procedure, procedures
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Result
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Samples, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples, Signal
 
 RATE = 48000.0
 LEVEL = 1e-5  # standard deviation of the white noise, FS

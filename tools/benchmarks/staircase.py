@@ -15,11 +15,13 @@ import numpy as np
 from epidote.audio.device import DeviceInfo
 from epidote.core.analysis.sine import stepped_tone as steps
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
-from epidote.core.signals.signal import Recording, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Signal
 from epidote.core.stimuli.stepped_tones import steps_of
-from epidote.measurement.runner import analyse, play_and_record
+from epidote.measurement.playback import play_and_record
+from epidote.measurement.processing import analyse
 
 RATE, LATE = 96000.0, 2048
 CHAIN = Chain(rate=RATE)

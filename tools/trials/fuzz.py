@@ -32,12 +32,12 @@ def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
     from epidote.core.quantities.column_text import decoded
     from epidote.core.quantities.outside import load_json
     from epidote.core.quantities.units import parse_as
-    from epidote.core.signals.signal import Stimulus
+    from epidote.core.signals.stimulus import Stimulus
     from epidote.core.stimuli.marked_sequence import MarkedSequence
     from epidote.core.text import spreadsheet_cell, visible
     from epidote.study.interchange.claims_csv import claims_in
     from epidote.study.interchange.curve_text import text_readings
-    from epidote.study.rows import points_from_json, readings_from_json
+    from epidote.study.stored_json import points_from_json, readings_from_json
 
     def stimulus(content: bytes) -> object:
         told = load_json(decoded(content), "stimulus")

@@ -6,10 +6,12 @@ from pathlib import Path
 
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_to_toml
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
+from epidote.measurement.chain_for_row import chain_for_subject
 from epidote.measurement.device_setup import open_for_chain
-from epidote.measurement.runner import RunPlan, add_column, chain_for_subject, measure
+from epidote.measurement.request import RunPlan, add_column
+from epidote.measurement.runner import measure
 from epidote.study.store import Study, create_study
 
 COLUMNS = (("response", {"duration": 0.6, "level": -20}), ("tone", {"duration": 0.2, "level": -20}))

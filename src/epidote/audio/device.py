@@ -10,7 +10,9 @@ import numpy as np
 
 from epidote.core.errors import MeasurementError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples, Signal
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.generator import GeneratorSettings
 
 Progress = Callable[[float], None]

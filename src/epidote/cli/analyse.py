@@ -38,7 +38,7 @@ def stimulus(
 ) -> int:
     """Write the stimulus of a procedure as an audio file with a description."""
     from epidote.core.chain.chain import Chain
-    from epidote.core.procedures.protocol import procedure as find
+    from epidote.core.procedures.registry import procedure as find
     from epidote.core.settings import make_settings
     from epidote.measurement.offline import between_marks, describe, describe_stimulus, offline_stimuli, write_with_description
 
@@ -68,7 +68,7 @@ def stimulus(
 def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
     """Settings, stimulus and marks (or None) from a description written by ``stimulus``."""
     from epidote.audio.files.sound_file import read_bounded
-    from epidote.core.signals.signal import Stimulus
+    from epidote.core.signals.stimulus import Stimulus
     from epidote.core.stimuli.marked_sequence import MarkedSequence
 
     try:
@@ -98,11 +98,12 @@ def analyse(
     from epidote.audio.files.sound_file import read_tracks
     from epidote.core.analysis.delay.clock_offset import ClockOffset, to_player_clock, with_clock
     from epidote.core.comparison.baseline import against_baseline
-    from epidote.core.procedures.protocol import procedure as find
+    from epidote.core.procedures.registry import procedure as find
     from epidote.core.results.caution import Caution
     from epidote.core.settings import make_settings
-    from epidote.core.signals.signal import Recording, Signal
-    from epidote.measurement.runner import analyse
+    from epidote.core.signals.recording import Recording
+    from epidote.core.signals.signal import Signal
+    from epidote.measurement.processing import analyse
 
     carried = find(procedure)
     described, played, marks = _described(stimulus) if stimulus else ({}, None, None)
@@ -173,8 +174,8 @@ def _streamed(files: list[Path], settings: Any, first: float, last: float | None
 
 def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_json: bool) -> None:
     from epidote.core.procedures.path_delay.readings import events_of
-    from epidote.core.procedures.protocol import procedure as find
-    from epidote.core.procedures.protocol import reading_titles
+    from epidote.core.procedures.registry import procedure as find
+    from epidote.core.procedures.registry import reading_titles
 
     if as_json:
         print_json({

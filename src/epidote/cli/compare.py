@@ -49,8 +49,8 @@ def _reference(study: Study, seen: Overview, name: str, runs: dict[int, RunSumma
 def readings(path: PathArgument, procedure: Procedure, against: Against = "", channel: Channel = 1, as_json: Json = False) -> int:
     """Compare the readings of each row with the reference, with significance."""
     from epidote.core.comparison.conditions.comparability import Severity
-    from epidote.core.procedures.protocol import procedure as find
-    from epidote.core.procedures.protocol import reading_titles
+    from epidote.core.procedures.registry import procedure as find
+    from epidote.core.procedures.registry import reading_titles
     from epidote.measurement.assessment import difference_report, known_spreads
 
     study = Study(path)

@@ -47,7 +47,7 @@ def measure(
     """Measure a subject and save the run in its study."""
     from epidote.cli.study import find_subject
     from epidote.core.errors import CancelledError, EpidoteError
-    from epidote.core.procedures.protocol import procedure as find
+    from epidote.core.procedures.registry import procedure as find
     from epidote.core.settings import make_settings
     from epidote.study.store import Study
 
@@ -117,11 +117,13 @@ def _carried_out(
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
     import random
 
-    from epidote.core.procedures.protocol import precheck_level, reading_titles
+    from epidote.core.procedures.protocol import precheck_level
+    from epidote.core.procedures.registry import reading_titles
     from epidote.core.results.caution import Caution
     from epidote.core.results.result import Reading, Result
+    from epidote.measurement.chain_for_row import chain_for_subject
     from epidote.measurement.device_setup import needs_safe_start, open_for_chain, remember_safe_start
-    from epidote.measurement.runner import RunPlan, add_column, chain_for_subject
+    from epidote.measurement.request import RunPlan, add_column
     from epidote.measurement.runner import measure as carry_out
 
     path = read_chain(chain) if chain else chain_for_subject(study, row)
@@ -199,7 +201,7 @@ def devices(as_json: Json = False) -> int:
 
 def list_procedures(as_json: Json = False) -> int:
     """List the procedures with their settings."""
-    from epidote.core.procedures.protocol import procedures
+    from epidote.core.procedures.registry import procedures
 
     found = procedures()
     if as_json:

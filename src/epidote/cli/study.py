@@ -120,8 +120,8 @@ def recompute(
     path: PathArgument, run: Annotated[int, typer.Argument(help="run number")], set_: Set = [], as_json: Json = False
 ) -> int:
     """Recompute a run from its recordings with other settings. Nothing is played."""
-    from epidote.core.procedures.protocol import procedure
-    from epidote.measurement.runner import recompute as carry_out
+    from epidote.core.procedures.registry import procedure
+    from epidote.measurement.recompute import recompute as carry_out
 
     study = Study(path)
     try:
@@ -169,7 +169,7 @@ def latency(
 ) -> int:
     """List latencies by device, buffer and sample rate, with the equivalent distance in air."""
     from epidote.core.comparison.conditions.latency_table import distance_in_air, latency_table, live_suitability, similar_latencies
-    from epidote.measurement.runner import latencies
+    from epidote.measurement.assessment import latencies
 
     study = Study(path)
     try:

@@ -14,10 +14,12 @@ import platformdirs
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_to_toml
 from epidote.core.comparison.claims.parser import parse_claim
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
+from epidote.measurement.chain_for_row import chain_for_subject
 from epidote.measurement.device_setup import open_for_chain
-from epidote.measurement.runner import RunPlan, add_column, chain_for_subject, measure
+from epidote.measurement.request import RunPlan, add_column
+from epidote.measurement.runner import measure
 from epidote.study.models import Owner
 from epidote.study.store import SUFFIX, Study, create_study
 

@@ -13,6 +13,7 @@ from epidote.core.comparison.claims.claim import Claim
 from epidote.core.comparison.claims.evidence import Evidence
 from epidote.core.comparison.claims.verdict import Verdict, judge
 from epidote.core.comparison.conditions.comparability import Mismatch, Severity, find_mismatches
+from epidote.core.comparison.conditions.latency_table import Latency, latencies_of
 from epidote.core.comparison.differences.crossings import in_words
 from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.comparison.limits import Limit, LimitCheck, check_curve, check_reading
@@ -195,3 +196,16 @@ def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumm
         sides.append({r.channel: to_db(r.value or 1.0) if level else r.value or 0.0 for r in chosen})
         least = max([least, *(3 * (r.spread or 0.0) / ((r.value or 1.0) / 8.686 if level else 1.0) for r in chosen)])
     return f"{head.get('title', head['key'])}: {swap_conclusion(sides[0], sides[1], least)}"
+
+
+def latencies(study: Study) -> list[Latency]:
+    """Every latency in the matrix, each of the first channel that has one, less the baseline where that was taken out."""
+    seen = study.overview()
+    rows = []
+    for subject in seen.subjects:
+        for column in (c for c in seen.columns if c.procedure == "latency"):
+            run = seen.runs.get((subject.id, column.id))
+            told = next((r for r in run.readings if r["key"] == "latency" and r["value"] is not None), None) if run else None
+            if run and told:
+                rows.append((subject.name, dict(subject.conditions), float(run.chain["rate"]), told["value"], told.get("spread")))
+    return latencies_of(rows)

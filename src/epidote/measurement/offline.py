@@ -18,15 +18,20 @@ from epidote.audio.files.sound_file import encode, read_sound, write_whole
 from epidote.core.analysis.delay.clock_offset import MarkedRecording, marker_level_dbfs, to_player_clock, with_clock
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.result import Result
 from epidote.core.settings import Settings, labelled, make_settings
-from epidote.core.signals.signal import Samples, Section, Stimulus
+from epidote.core.signals.recording import Section
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.marked_sequence import MarkedSequence, build_marked_sequence
 from epidote.core.stimuli.stepped_tones import KIND as STAIRCASE
 from epidote.core.stimuli.stepped_tones import steps_of
-from epidote.measurement.runner import RunPlan, add_column, chain_for_subject, process, store_run
+from epidote.measurement.chain_for_row import chain_for_subject
+from epidote.measurement.processing import process
+from epidote.measurement.request import RunPlan, add_column
+from epidote.measurement.runner import store_run
 from epidote.study.interchange.curve_text import AS_FOUND, TextOptions, read_text_curve
 from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study

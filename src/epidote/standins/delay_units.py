@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from epidote.core.analysis.delay.clock_offset import resample
+from epidote.core.signals.resampling import resample
 from epidote.core.signals.signal import Samples
 from epidote.standins.filters import Complex, Spectral, coloured_noise
 

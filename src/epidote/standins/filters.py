@@ -6,7 +6,7 @@ import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
-from epidote.core.analysis.spectral.spectrum import even_fast_len
+from epidote.core.signals.fft_lengths import even_fast_len
 from epidote.core.signals.signal import Samples
 
 Complex = NDArray[np.complex128]

@@ -115,14 +115,14 @@ class RunSummary:
     @cached_property
     def readings(self) -> tuple[Mapping[str, Any], ...]:
         """The readings that are whole."""
-        from epidote.study.rows import readings_from_json
+        from epidote.study.stored_json import readings_from_json
 
         return readings_from_json(self.readings_json)
 
     @cached_property
     def thumbnail(self) -> tuple[tuple[float, float], ...]:
         """Points of a small drawing, both from 0 to 1."""
-        from epidote.study.rows import points_from_json
+        from epidote.study.stored_json import points_from_json
 
         return points_from_json(self.thumbnail_json)
 
@@ -228,3 +228,15 @@ class Overview:
 
     def pins_of(self, column_id: int, curve: str) -> tuple[Pin, ...]:
         return tuple(p for p in self.pins if p.column_id == column_id and p.curve == curve)
+
+
+_SILENCE_DB = 60.0  # what is quieter was no signal
+
+
+def headroom_of(overview: Overview | None) -> float | None:
+    """Of the last capture in which something played, in dB; None when there is none."""
+    for run in sorted(overview.runs.values(), key=lambda r: r.made, reverse=True) if overview else ():
+        peaks = [r["value"] for r in run.readings if r["key"] == "headroom" and r["value"] is not None]
+        if peaks and min(peaks) < _SILENCE_DB:
+            return float(min(peaks))
+    return None

@@ -9,22 +9,21 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.outside import load_json
 from epidote.core.results.caution import Caution
 from epidote.core.text import visible
 from epidote.study.models import Column, Entry, Owner, Pin, RunSummary, StudyError, Subject, Unit
+from epidote.study.stored_json import _CAUTIONS, _FAULTS
 
 if TYPE_CHECKING:
     from epidote.core.analysis.delay.clock_offset import MarkedRecording
-    from epidote.core.signals.signal import Recording, Section, Stimulus
+    from epidote.core.signals.recording import Recording, Section
+    from epidote.core.signals.stimulus import Stimulus
     from epidote.core.stimuli.marked_sequence import MarkedSequence
 
 T = TypeVar("T")
 Place = tuple[int, int]
-_FAULTS = (ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError, UnusableInputError)
 _NO_DATE = datetime(1970, 1, 1, tzinfo=UTC)
-_CAUTIONS = frozenset(str(c) for c in Caution)
 
 
 @dataclass
@@ -119,41 +118,10 @@ def require_number(value: object) -> None:
         raise TypeError("no number")
 
 
-def readings_from_json(text: str) -> tuple[Mapping[str, Any], ...]:
-    """The readings that are whole: key, channel, value or None, unit and what else every reader relies on."""
-    try:
-        found = load_json(text, "row")
-    except _FAULTS:
-        return ()
-    return tuple(r for r in found if _is_reading(r)) if isinstance(found, list) else ()
-
-
-def _is_reading(data: object) -> bool:
-    if not isinstance(data, dict):
-        return False
-    texts = isinstance(data.get("key"), str) and isinstance(data.get("unit"), str)
-    numbers = [data.get("value", ""), data.get("floor", ""), data.get("spread", "")]
-    numeric = all(v is None or (isinstance(v, (int, float)) and not isinstance(v, bool)) for v in numbers)
-    channel = data.get("channel")
-    cautions = data.get("cautions")
-    rest = isinstance(channel, int) and channel >= 1 and isinstance(cautions, list) and isinstance(data.get("at"), dict)
-    return texts and numeric and rest and all(c in _CAUTIONS for c in cautions or ())
-
-
-def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
-    """A small drawing's points, both from 0 to 1; none for what is no drawing."""
-    try:
-        found = [(float(x), float(y)) for x, y in load_json(text, "drawing")]
-    except _FAULTS:
-        return ()
-    inside = all(-1 <= v <= 2 for point in found for v in point)
-    return tuple(found) if inside else ()
-
-
 def described_recording(recording: Recording | MarkedRecording | Section) -> tuple[str, str]:
     """What a recording's row keeps of how it was made: what was played, the marked file, or the section that counts, and what the device
     complained about."""
-    from epidote.core.signals.signal import Recording, Section
+    from epidote.core.signals.recording import Recording, Section
 
     if isinstance(recording, Section):
         return json.dumps({"section": [recording.first, recording.frames]}), "[]"
@@ -165,7 +133,7 @@ def described_recording(recording: Recording | MarkedRecording | Section) -> tup
 
 def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | Place | None, tuple[str, ...]]:
     """The same read again; a Place: the section's first frame and its frames. Raises StudyError."""
-    from epidote.core.signals.signal import Stimulus
+    from epidote.core.signals.stimulus import Stimulus
     from epidote.core.stimuli.marked_sequence import MarkedSequence
 
     try:

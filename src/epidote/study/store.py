@@ -35,7 +35,8 @@ if TYPE_CHECKING:
     from epidote.core.analysis.delay.clock_offset import ClockOffset, MarkedRecording
     from epidote.core.chain.chain import Chain
     from epidote.core.results.result import Curve, Result
-    from epidote.core.signals.signal import Recording, Section, Signal
+    from epidote.core.signals.recording import Recording, Section
+    from epidote.core.signals.signal import Signal
 
 SUFFIX = ".epidote"
 DATABASE = "study.sqlite"
@@ -277,7 +278,7 @@ class Study:
         """The same with what is known of how they were made: of recordings of a marked file the recorder's clock, found again."""
         from epidote.audio.files.sound_file import decode_kept
         from epidote.core.analysis.delay.clock_offset import to_player_clock
-        from epidote.core.signals.signal import Recording, Section
+        from epidote.core.signals.recording import Recording, Section
         from epidote.core.stimuli.marked_sequence import MarkedSequence
 
         source = self.run(run_id).recomputed_from or run_id

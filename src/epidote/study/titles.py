@@ -6,7 +6,7 @@ import json
 import sqlite3
 
 from epidote.core.errors import SettingError
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
 
 

@@ -16,7 +16,9 @@ from epidote.audio.device import Cancelled, DeviceInfo, Enough, FormatRefusedErr
 from epidote.audio.simulated.live import SimulatedLive
 from epidote.core.errors import CancelledError
 from epidote.core.quantities.units import QuantityError, parse_as
-from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples, Signal
+from epidote.core.signals.stimulus import Stimulus
 from epidote.standins.amplifier import HAVELMAR_A25, ORVANE_K3, OSTREL_P40, QUILLMAR_S60, TAMSEL_C12
 from epidote.standins.converter import Converter
 from epidote.standins.delay_units import FERRIN_V9, OSKELL_N3, SORVANE_L8, TOLMARK_X1, Link

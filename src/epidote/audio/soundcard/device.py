@@ -18,7 +18,9 @@ import numpy as np
 from epidote.audio.device import Cancelled, DeviceInfo, DeviceLostError, Enough, FormatRefusedError, Progress, Wiring, playable
 from epidote.audio.soundcard import host_protocol as frames
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
-from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples, Signal
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.generator import GeneratorSettings
 
 PREFIX = "sound:"

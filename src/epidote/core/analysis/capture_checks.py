@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.spectral.spectrum import trim_to_fast_length
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import from_db, to_db
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Reading
+from epidote.core.signals.fft_lengths import trim_to_fast_length
 from epidote.core.signals.signal import BLOCK_FRAMES, Samples, Signal, block_min_max
 
 QUIET_PEAK = from_db(-60.0)

@@ -15,9 +15,10 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.spectral.spectrum import even_fast_len
 from epidote.core.signals import transforms
-from epidote.core.signals.signal import Samples, Stimulus
+from epidote.core.signals.fft_lengths import even_fast_len
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus
 
 Complex = NDArray[np.complex128]
 

@@ -12,12 +12,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.analysis.sine.sine_fit import fit_tone
-from epidote.core.analysis.spectral.spectrum import band_power, trim_to_fast_length, windowed_mean_squares
+from epidote.core.analysis.spectral.spectrum import band_power, windowed_mean_squares
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spectral.windows import HANN
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.column_text import fault, layouts, lines_of
 from epidote.core.quantities.units import SPL_PASCALS, from_db, to_db
+from epidote.core.signals.fft_lengths import trim_to_fast_length
 from epidote.core.signals.signal import Samples
 
 STEADY_DB, STEADY_SECONDS = 0.01, 3.0

@@ -14,7 +14,9 @@ import numpy as np
 from epidote.core.analysis.spectral.spectrum import MAINS
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution
-from epidote.core.signals.signal import Recording, Samples, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.level_check import BELOW_DB, RAMP, level_check_tone
 
 LEAST_RISE_DB = 10.0  # a tone stands so far above what the silence holds, or there is none

@@ -8,11 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.analysis.sine.sine_fit import fit_tone
-from epidote.core.analysis.spectral.spectrum import band_power, mean_squares, peak_near, trim_to_fast_length, windowed_mean_squares
+from epidote.core.analysis.spectral.spectrum import band_power, mean_squares, peak_near, windowed_mean_squares
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spectral.windows import HANN, windowed_power
 from epidote.core.quantities.units import to_db
 from epidote.core.signals import transforms
+from epidote.core.signals.fft_lengths import trim_to_fast_length
 
 BAND = (20.0, 20000.0)
 _TONE_CLEAR_DB = 10.0  # a tone is named when it holds ten times the power of all else

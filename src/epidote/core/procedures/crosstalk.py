@@ -21,14 +21,17 @@ from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spectral.windows import line_at
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.procedures.common.channels import merge_channels, require_consistent_channels, without_spreads
 from epidote.core.procedures.common.stepped_tones import OVERHEAD, least_dwell
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, require_consistent_channels, without_spreads
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signals.signal import Recording, Samples, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import KIND, Step, stepped_tones, steps_of
 
 _LEAST_CYCLES = 8.0

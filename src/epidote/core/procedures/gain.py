@@ -14,24 +14,17 @@ from epidote.core.analysis.sine.tone import analyse_tone
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.chain.level_setting import LevelString
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.level_setting import LevelString
-from epidote.core.procedures.protocol import (
-    Conduct,
-    CurveView,
-    ProcedureBase,
-    merge_channels,
-    per_channel,
-    require_consistent_channels,
-    without_spreads,
-)
-from epidote.core.procedures.tone import tone_curves
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads
+from epidote.core.procedures.common.tone_curves import tone_curves
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, QuantityError, parse_as, to_db
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, setting
-from epidote.core.signals.signal import Recording
+from epidote.core.signals.recording import Recording
 from epidote.core.stimuli.sweep import sweep
 from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, tone
 

@@ -18,14 +18,16 @@ from epidote.core.analysis.capture_checks import capture_cautions, headroom, req
 from epidote.core.analysis.spectral.smoothing import log_bins
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.procedures.common.channels import require_consistent_channels
 from epidote.core.procedures.common.swept import SweepSettings
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, require_consistent_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import interpolate
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import setting
-from epidote.core.signals.signal import Recording, Samples
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples
 
 LEAST_FRAMES = 2048
 _MISMATCH_LIMITS = 0.05  # relative error of an impedance from which on the inputs' own differences are said

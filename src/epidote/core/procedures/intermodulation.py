@@ -24,21 +24,16 @@ from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads  # fmt: skip
 from epidote.core.procedures.common.stepped_tones import OVERHEAD
-from epidote.core.procedures.protocol import (
-    Conduct,
-    CurveView,
-    ProcedureBase,
-    merge_channels,
-    per_channel,
-    require_consistent_channels,
-    without_spreads,
-)  # fmt: skip
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase  # fmt: skip
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result, encode_annotations
 from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
-from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples, Signal
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import FixedTone, Step, stepped_tones, steps_of
 from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL
 from epidote.core.stimuli.two_tones import amplitudes, two_tones

@@ -19,11 +19,14 @@ from epidote.core.analysis.delay.two_path_delay import two_arrivals
 from epidote.core.analysis.spreads import median_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signals.signal import Recording, Samples, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.bursts import KIND, LEAD, LENGTH, BurstKind, burst_samples, burst_starts, burst_train
 
 LEAST_FRAMES = 256

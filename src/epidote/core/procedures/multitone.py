@@ -20,13 +20,15 @@ from epidote.core.analysis.spreads import power_spread_db
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signals.signal import Recording, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.multitone import KIND, LEAD, SETTLE, TAIL, multitone
 
 

@@ -16,27 +16,23 @@ from epidote.core.analysis.capture_checks import headroom, require_valid, steady
 from epidote.core.analysis.sine.tone import analyse_tone
 from epidote.core.analysis.spectral.fractional_octave import band_powers, centres, edges
 from epidote.core.analysis.spectral.quasi_peak import quasi_peak
-from epidote.core.analysis.spectral.spectrum import (
-    LINE_CLEAR,
-    band_power,
-    band_powers_of,
-    mains_lines,
-    trim_to_fast_length,
-    windowed_mean_squares,
-)
+from epidote.core.analysis.spectral.spectrum import LINE_CLEAR, band_power, band_powers_of, mains_lines, windowed_mean_squares
 from epidote.core.analysis.spectral.weighting import AES17_DB, Weighting
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
-from epidote.core.procedures.common.level_setting import LevelString
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
+from epidote.core.chain.level_setting import LevelString
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.spectrum import Mains
 from epidote.core.quantities.units import QuantityError, from_db, parse, parse_as
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signals.signal import Recording, Samples
+from epidote.core.signals.fft_lengths import trim_to_fast_length
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples
 from epidote.core.stimuli.silence import silence
 from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, tone
 

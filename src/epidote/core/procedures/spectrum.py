@@ -19,7 +19,6 @@ from epidote.core.analysis.spectral.spectrum import (
     bin_frequencies,
     line_levels,
     mains_lines,
-    trim_to_fast_length,
     windowed_mean_squares,
 )
 from epidote.core.analysis.spectral.weighting import Weighting
@@ -27,12 +26,14 @@ from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import LabelledEnum, Settings, setting
-from epidote.core.signals.signal import Recording
+from epidote.core.signals.fft_lengths import trim_to_fast_length
+from epidote.core.signals.recording import Recording
 from epidote.core.stimuli.silence import silence
 
 LEAST_FRAMES = 1024

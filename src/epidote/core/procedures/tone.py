@@ -15,32 +15,26 @@ from pydantic import model_validator
 from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
 from epidote.core.analysis.sine.hum import hum_in_harmonics, mains_seen, may_meet_hum
 from epidote.core.analysis.sine.tone import ToneAnalysis, analyse_tone
-from epidote.core.analysis.spectral.spectrum import LINE_CLEAR, MAINS, MAINS_ORDERS, bin_frequencies, line_levels, line_powers
+from epidote.core.analysis.spectral.spectrum import LINE_CLEAR, MAINS, MAINS_ORDERS, line_powers
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.concurrency import start_in_thread
-from epidote.core.procedures.protocol import (
-    Conduct,
-    CurveView,
-    ProcedureBase,
-    merge_channels,
-    per_channel,
-    require_consistent_channels,
-    without_spreads,
-)
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads
+from epidote.core.procedures.common.tone_curves import tone_curves
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, to_db
 from epidote.core.results.caution import Caution
-from epidote.core.results.result import Curve, Reading, Result, encode_annotations
+from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signals.signal import Recording, Samples, Signal
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples, Signal
 from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 LEAST_FRAMES = 256
-_CYCLES_SHOWN = 5
 
 
 class ToneSettings(Settings):
@@ -229,27 +223,3 @@ class _Lines:
         return _Lines(float(powers.sum()), float(under.sum()), variance, bool(np.any(powers > LINE_CLEAR * under)), mains)
 
 
-def tone_curves(c: ToneAnalysis, terminal: ChannelScale) -> tuple[Curve, ...]:
-    """Spectrum in dBFS, dBV or dB SPL (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
-    number = terminal.channel
-    frequencies, level = bin_frequencies(c.spectrum.size, c.rate / c.frames), line_levels(c.spectrum, terminal.level_offset)
-    meta: dict[str, float | str] = {
-        "window": WINDOW.name, "enbw_hz": WINDOW.enbw * c.rate / c.frames, "frames": float(c.frames),
-        "marks": encode_annotations((n * c.fit.frequency, f"H{n}") for n in range(1, len(c.fit.amplitudes) + 1)),
-    }  # fmt: skip
-    shown = min(c.frames, max(64, round(_CYCLES_SHOWN * c.rate / c.fit.frequency)), 16384)
-    first = (c.frames - shown) // 2
-    t = np.arange(shown) / c.rate
-    centred = np.arange(first, first + shown) - (c.frames - 1) / 2
-    w = 2 * np.pi * c.fit.frequency / c.rate
-    overtones = (
-        np.sum([np.real(a * np.exp(1j * k * w * centred)) for k, a in enumerate(c.fit.amplitudes[1:], 2)], axis=0)
-        if len(c.fit.amplitudes) > 1
-        else 0.0
-    )
-    peak, unit = terminal.peak_scale, terminal.unit
-    return (
-        Curve("spectrum", number, frequencies[1:], level[1:], "Hz", terminal.level_unit, None, meta),
-        Curve("waveform", number, t, peak * c.samples[first : first + shown], "s", unit),
-        Curve("residual", number, t, peak * (c.fit.residual[first : first + shown] + overtones), "s", unit),
-    )

@@ -6,8 +6,8 @@ import math
 
 import numpy as np
 
-from epidote.core.analysis.spline import Spline
 from epidote.core.results.result import Curve
+from epidote.core.results.spline import Spline
 from epidote.core.signals.signal import Samples
 
 LOGARITHMIC = ("Hz", "V", "W", "FS")  # units of axes along which ratios count
@@ -80,3 +80,17 @@ def flatness(curve: Curve, low: float, high: float) -> float | None:
     """Half of the range of levels within the band: the x of "±x dB"."""
     inside = curve.y[(curve.x >= low * (1 - 1e-9)) & (curve.x <= high * (1 + 1e-9))]
     return float(inside.max() - inside.min()) / 2 if inside.size > 1 else None
+
+
+def last_x_below(curve: Curve, level: float) -> tuple[float, bool] | None:
+    """Up to which x a rising curve stays below a level for good, and whether it was seen to pass it; None if it never was below."""
+    above = np.flatnonzero(curve.y > level)
+    below = np.flatnonzero(curve.y <= level)
+    if below.size == 0:
+        return None
+    last = int(below[-1])
+    if last == curve.x.size - 1:
+        return float(curve.x[-1]), False
+    following = int(above[above > last][0])
+    share = float((level - curve.y[last]) / (curve.y[following] - curve.y[last]))
+    return float(curve.x[last] * (curve.x[following] / curve.x[last]) ** share), True

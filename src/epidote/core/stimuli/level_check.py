@@ -7,7 +7,8 @@ from collections.abc import Mapping
 import numpy as np
 
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import Samples, Stimulus, register_stimulus
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus, register_stimulus
 from epidote.core.stimuli.tone import fade_ends
 
 SILENCE, STEP, RAMP, TAIL = 0.25, 0.22, 0.02, 0.15  # seconds

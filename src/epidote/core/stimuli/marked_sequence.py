@@ -15,7 +15,8 @@ import numpy as np
 
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import MOST_FRAMES, Samples, Stimulus
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import MOST_FRAMES, Stimulus
 from epidote.core.stimuli.tone import fade_ends
 
 SILENCE, MARK, GAP = 0.5, 0.6, 0.6  # seconds: at both ends; one mark; between a mark and what it marks

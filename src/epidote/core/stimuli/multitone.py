@@ -11,7 +11,8 @@ from epidote.core.errors import SettingError
 from epidote.core.quantities.frequency_series import fractional_octave_series
 from epidote.core.quantities.units import from_db
 from epidote.core.signals import transforms
-from epidote.core.signals.signal import Samples, Stimulus, as_readonly, register_stimulus
+from epidote.core.signals.signal import Samples, as_readonly
+from epidote.core.signals.stimulus import Stimulus, register_stimulus
 from epidote.core.stimuli.tone import fade_ends
 
 KIND = "multitone"

@@ -7,12 +7,13 @@ from collections.abc import Callable, Mapping
 
 import numpy as np
 
-from epidote.core.analysis.spectral.spectrum import even_fast_len
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
 from epidote.core.settings import LabelledEnum
 from epidote.core.signals import transforms
-from epidote.core.signals.signal import Samples, Signal, Stimulus, as_readonly, register_stimulus
+from epidote.core.signals.fft_lengths import even_fast_len
+from epidote.core.signals.signal import Samples, Signal, as_readonly
+from epidote.core.signals.stimulus import Stimulus, register_stimulus
 from epidote.core.stimuli.tone import fade_ends
 
 NOISE, MATERIAL = "noise", "material"

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from epidote.core.signals.signal import Samples, Stimulus, register_stimulus
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus, register_stimulus
 
 KIND = "silence"
 

@@ -10,7 +10,8 @@ import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import MOST_COUNT, Samples, Stimulus, register_stimulus
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import MOST_COUNT, Stimulus, register_stimulus
 from epidote.core.stimuli.tone import fade_ends, raised_cosine
 
 KIND = "staircase"

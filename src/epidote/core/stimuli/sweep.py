@@ -13,7 +13,8 @@ import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import Samples, Stimulus, register_stimulus
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus, register_stimulus
 
 LEAD, TAIL = 0.1, 0.6  # seconds of silence before, and after for the response to die away
 

@@ -8,7 +8,8 @@ import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
-from epidote.core.signals.signal import Samples, Stimulus, register_stimulus
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus, register_stimulus
 
 LEAD, RAMP, SETTLE, TAIL = 0.1, 0.02, 0.3, 0.3  # seconds: silence, ramp, time to settle, tone beyond the window for latency
 

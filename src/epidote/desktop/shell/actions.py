@@ -9,7 +9,11 @@ from typing import TYPE_CHECKING
 from epidote.desktop.pages.matrix.panels.side_panel import TABS
 
 if TYPE_CHECKING:
-    from epidote.desktop.shell.main_window import MainWindow
+    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.shell.file_actions import FileActions
+    from epidote.desktop.shell.row_actions import RowActions
+    from epidote.desktop.shell.window_port import WindowCommands
+    from epidote.desktop.state.session import Session
 
 
 @dataclass(frozen=True)
@@ -31,9 +35,9 @@ class Command:
 GROUPS = ("Study", "Row", "Run", "Graph", "View")
 
 
-def commands_of(window: MainWindow) -> list[Command]:
+def commands_of(window: WindowCommands, session: Session, matrix: MatrixPage, rows: RowActions, files: FileActions) -> list[Command]:
     """Everything that can be done, each with its words, its key and its place in the menu."""
-    m, r, files = window.matrix, window.rows, window.files
+    m, r = matrix, rows
     return [
         Command("new", "New study…", "Ctrl+N", "Study", window.new_study),
         Command("open", "Open study…", "Ctrl+O", "Study", window.choose_study),
@@ -56,8 +60,8 @@ def commands_of(window: MainWindow) -> list[Command]:
         ),
         Command("preferences", "Preferences…", "Ctrl+,", "Study", window.edit_preferences),
         Command("quit", "Quit", "Ctrl+Q", "Study", window.quit),
-        Command("undo", "Undo", "Ctrl+Z", "Row", window.session.undo.undo, True),
-        Command("redo", "Redo", "Ctrl+Shift+Z", "Row", window.session.undo.redo, True),
+        Command("undo", "Undo", "Ctrl+Z", "Row", session.undo.undo, True),
+        Command("redo", "Redo", "Ctrl+Shift+Z", "Row", session.undo.redo, True),
         Command("add row", "Add row…", "Ctrl+R", "Row", r.add_row, True),
         Command("change row", "Edit row…", "F2", "Row", r.change_row, True),
         Command("duplicate", "Duplicate row…", "Ctrl+D", "Row", r.duplicate_row, True),
@@ -74,7 +78,7 @@ def commands_of(window: MainWindow) -> list[Command]:
         Command("latencies", "Latency table", "Ctrl+Shift+L", "Run", r.show_latencies),
         Command("delete run", "Delete run", "Ctrl+Backspace", "Run", r.delete_run, True),
         Command("stop", "Stop output and measurement", "Esc", "Run", window.silence),
-        Command("whole column", "Select measured cells in column", "Ctrl+L", "Graph", m.choose_column),
+        Command("whole column", "Select measured cells in column", "Ctrl+L", "Graph", m.selection.select_column),
         Command("next view", "Next curve type", "Ctrl+Right", "Graph", m.look.next_view),
         Command("previous view", "Previous curve type", "Ctrl+Left", "Graph", lambda: m.look.next_view(-1)),
         Command("next axis", "Next x-axis quantity", "Ctrl+Shift+Right", "Graph", m.look.next_axis),

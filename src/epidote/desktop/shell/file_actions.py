@@ -13,14 +13,14 @@ from epidote.desktop.state import edits
 from epidote.desktop.widgets.question import ask_whether
 
 if TYPE_CHECKING:
-    from epidote.desktop.shell.main_window import MainWindow
+    from epidote.desktop.shell.window_port import WindowPort
     from epidote.study.interchange.curve_text import TextOptions
     from epidote.study.models import Subject
     from epidote.study.store import Study
 
 
-class FileCommands:
-    def __init__(self, window: MainWindow) -> None:
+class FileActions:
+    def __init__(self, window: WindowPort) -> None:
         self.window, self.session, self.matrix = window, window.session, window.matrix
 
     def export(self) -> None:
@@ -30,8 +30,8 @@ class FileCommands:
             return
         from epidote.desktop.pages.matrix.exporters import EXPORTERS, named
 
-        usual = str(Path.home() / f"{self.window.title.text()}{EXPORTERS[0].ending}")
-        name, kind = QFileDialog.getSaveFileName(self.window, "Export", usual, ";;".join(e.pattern for e in EXPORTERS))
+        usual = str(Path.home() / f"{self.window.study_title}{EXPORTERS[0].ending}")
+        name, kind = QFileDialog.getSaveFileName(self.window.widget, "Export", usual, ";;".join(e.pattern for e in EXPORTERS))
         if name:
             self.matrix.exchange.export(named(Path(name), kind))
 
@@ -63,7 +63,7 @@ class FileCommands:
         if self.session.study is None:
             return
         if path is None:
-            name, _ = QFileDialog.getSaveFileName(self.window, "Export study as ZIP", str(Path.home() / f"{self.session.study.path.stem}.zip"), "ZIP archives (*.zip)")
+            name, _ = QFileDialog.getSaveFileName(self.window.widget, "Export study as ZIP", str(Path.home() / f"{self.session.study.path.stem}.zip"), "ZIP archives (*.zip)")
             if not name:
                 return
             path = Path(name)
@@ -79,8 +79,8 @@ class FileCommands:
     def open_zip(self, source: Path | None = None, folder: Path | None = None) -> None:
         """Unpack a zipped study, and open it."""
         if source is None or folder is None:
-            name, _ = QFileDialog.getOpenFileName(self.window, "Import study from ZIP", str(Path.home()), "ZIP archives (*.zip)")
-            into = QFileDialog.getExistingDirectory(self.window, "Select a folder to unpack into", str(Path.home())) if name else ""
+            name, _ = QFileDialog.getOpenFileName(self.window.widget, "Import study from ZIP", str(Path.home()), "ZIP archives (*.zip)")
+            into = QFileDialog.getExistingDirectory(self.window.widget, "Select a folder to unpack into", str(Path.home())) if name else ""
             if not into:
                 return
             source, folder = Path(name), Path(into)
@@ -98,7 +98,7 @@ class FileCommands:
                 return
             words = f"{found.name} unpacks to {needed / 1e9:.0f} GB. Unpack it only if you know where it comes from."
             go = partial(self._unpack, found, into_folder, needed)
-            ask_whether(self.window, "Import study from ZIP", words, "Unpack", lambda wanted: go() if wanted else None)
+            ask_whether(self.window.widget, "Import study from ZIP", words, "Unpack", lambda wanted: go() if wanted else None)
 
         self.session.aside(size, ask, self.session.failed.emit)
 
@@ -113,12 +113,12 @@ class FileCommands:
 
     def take_curve(self, path: Path | None = None) -> None:
         """A response measured elsewhere as a run of the current row."""
-        subject = self.matrix.current_subject()
+        subject = self.matrix.selection.current_subject()
         if subject is None or subject.is_baseline:
             self.window.say("Select the row that the curve belongs to first.")
             return
         if path is None:
-            name, _ = QFileDialog.getOpenFileName(self.window, "Import curve (columns: frequency, level, optional phase)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")
+            name, _ = QFileDialog.getOpenFileName(self.window.widget, "Import curve (columns: frequency, level, optional phase)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")
             if not name:
                 return
             path = Path(name)
@@ -132,7 +132,7 @@ class FileCommands:
         def show(found: Any) -> None:
             from epidote.desktop.widgets.curve_preview import ask_reading
 
-            options = ask_reading(self.window, source.name, found)
+            options = ask_reading(self.window.widget, source.name, found)
             if options is not None:
                 self._import_curve(subject, source, options)
 
@@ -155,7 +155,7 @@ class FileCommands:
         before = self.session.setting("person")
         if name is None:
             shown = before or (self.session.study.person if self.session.study is not None else "")
-            name, go = QInputDialog.getText(self.window, "Operator", "Name saved with new runs, notes and pictures", text=shown)
+            name, go = QInputDialog.getText(self.window.widget, "Operator", "Name saved with new runs, notes and pictures", text=shown)
             if not go:
                 return
         edits.set_setting(self.session, "Set operator", "person", before, name.strip())

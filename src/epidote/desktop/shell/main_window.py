@@ -24,9 +24,9 @@ from PySide6.QtWidgets import (
 from epidote.desktop.pages.matrix.page import MatrixPage
 from epidote.desktop.plotting.icons import crystal_mark
 from epidote.desktop.shell.actions import GROUPS, Command, commands_of
-from epidote.desktop.shell.file_actions import FileCommands
+from epidote.desktop.shell.file_actions import FileActions
 from epidote.desktop.shell.lazy_page import LazyPage
-from epidote.desktop.shell.row_actions import RowCommands
+from epidote.desktop.shell.row_actions import RowActions
 from epidote.desktop.shell.trust_strip import TrustStrip
 from epidote.desktop.state.faults import faults
 from epidote.desktop.state.run_queue import RunRequest
@@ -59,7 +59,7 @@ class MainWindow(QMainWindow):
         self.setMinimumSize(900, 600)
         self.matrix = MatrixPage(self.session, self.theme)
         self.matrix.setFocusProxy(self.matrix.table)
-        self.rows, self.files = RowCommands(self), FileCommands(self)
+        self.rows, self.files = RowActions(self), FileActions(self)
         self._chain: LazyPage[ChainPage] = LazyPage(self._make_chain)
         self._watch: LazyPage[WatchPage] = LazyPage(self._make_watch)
         self.pages: dict[str, QWidget] = {"Chain": self._chain, "Watch": self._watch, "Matrix": self.matrix}
@@ -67,7 +67,7 @@ class MainWindow(QMainWindow):
         layout = QVBoxLayout(central)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        self.commands = commands_of(self)
+        self.commands = commands_of(self, self.session, self.matrix, self.rows, self.files)
         layout.addWidget(self._top_bar())
         self.message = Label()
         self.message.setWordWrap(True)
@@ -101,7 +101,7 @@ class MainWindow(QMainWindow):
         self.session.failed.connect(self.say)
         self.session.said.connect(self.say)
         self.session.runs.asked.connect(self._ask)
-        self.matrix.failed.connect(self.say)
+        self.matrix.selection.failed.connect(self.say)
         self.matrix.lower_built.connect(self._lower_built)
         self.matrix.settled.connect(lambda: self.session.aside(_load_the_rest, lambda _: None, self.say))
         self.session.undo.indexChanged.connect(self._overview_changed)
@@ -109,6 +109,15 @@ class MainWindow(QMainWindow):
         self._overview_changed()
         self.menu_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.matrix.table.setFocus()
+
+    @property
+    def widget(self) -> QWidget:
+        """The parent of dialogs."""
+        return self
+
+    @property
+    def study_title(self) -> str:
+        return self.title.text()
 
     def _make_chain(self) -> ChainPage:
         from epidote.desktop.pages.chain.page import ChainPage
@@ -303,7 +312,7 @@ class MainWindow(QMainWindow):
             self.session.open_path(Path(name))
 
     def edit_preferences(self) -> None:
-        from epidote.desktop.shell.dialogs import PreferencesDialog
+        from epidote.desktop.widgets.dialogs import PreferencesDialog
 
         dialog = PreferencesDialog(self)
         if dialog.exec():
@@ -361,8 +370,8 @@ class MainWindow(QMainWindow):
         self.show_page("Matrix")
         overview = self.session.overview
         if overview and overview.columns:
-            column = self.matrix.current_column() or overview.columns[0]
-            self.matrix.choose([s.id for s in overview.subjects if s.is_baseline], column.id)
+            column = self.matrix.selection.current_column() or overview.columns[0]
+            self.matrix.selection.select([s.id for s in overview.subjects if s.is_baseline], column.id)
 
     def whole_graph(self) -> None:
         if not self.matrix.built:

@@ -12,22 +12,22 @@ from epidote.desktop.state.run_queue import RunRequest
 from epidote.study.models import Subject
 
 if TYPE_CHECKING:
-    from epidote.desktop.shell.main_window import MainWindow
+    from epidote.desktop.shell.window_port import WindowPort
     from epidote.study.store import Study
 
 
-class RowCommands:
+class RowActions:
     """Works on what is chosen on the Matrix page of its window."""
 
-    def __init__(self, window: MainWindow) -> None:
+    def __init__(self, window: WindowPort) -> None:
         self.window, self.session, self.matrix = window, window.session, window.matrix
 
     def _row_dialog(self, start: Subject | None, *, duplicate: bool, then: Any) -> None:
-        from epidote.desktop.shell.dialogs import RowDialog
+        from epidote.desktop.widgets.dialogs import RowDialog
 
         def show(units: Any) -> None:
             def with_devices(found: list[tuple[str, str]]) -> None:
-                dialog = RowDialog(self.window, units, found, start, duplicate=duplicate)
+                dialog = RowDialog(self.window.widget, units, found, start, duplicate=duplicate)
                 if dialog.exec():
                     then(dialog)
 
@@ -48,7 +48,7 @@ class RowCommands:
         self._row_dialog(None, duplicate=False, then=then)
 
     def change_row(self) -> None:
-        subject = self.matrix.current_subject()
+        subject = self.matrix.selection.current_subject()
         if subject is None or subject.unit is None:
             return
         unit = subject.unit
@@ -65,7 +65,7 @@ class RowCommands:
 
     def duplicate_row(self) -> None:
         """A new row that differs in one condition; the reference's procedures are offered for it in the same menu."""
-        subject = self.matrix.current_subject()
+        subject = self.matrix.selection.current_subject()
         if subject is None or subject.unit is None:
             self.window.say("Select a unit's row first. The baseline cannot be duplicated.")
             return
@@ -75,7 +75,7 @@ class RowCommands:
         )  # fmt: skip
 
     def repeat_reference(self) -> None:
-        subject, overview = self.matrix.current_subject(), self.session.overview
+        subject, overview = self.matrix.selection.current_subject(), self.session.overview
         if subject is None or overview is None:
             return
         if overview.reference is None:
@@ -86,54 +86,54 @@ class RowCommands:
             self.matrix.repeat_reference_on(subject)
 
     def toggle_reference(self) -> None:
-        subject, overview = self.matrix.current_subject(), self.session.overview
+        subject, overview = self.matrix.selection.current_subject(), self.session.overview
         if subject is not None and overview is not None:
             edits.set_reference(self.session, None if overview.reference == subject.id else subject)
 
     def is_reference(self) -> bool:
         """Whether the current row is the reference."""
-        subject, overview = self.matrix.current_subject(), self.session.overview
+        subject, overview = self.matrix.selection.current_subject(), self.session.overview
         return subject is not None and overview is not None and overview.reference == subject.id
 
     def is_shown(self) -> bool:
         """Whether the current row is drawn in the graph."""
-        subject = self.matrix.current_subject()
+        subject = self.matrix.selection.current_subject()
         return subject is not None and subject.shown
 
     def toggle_row(self) -> None:
-        subject = self.matrix.current_subject()
+        subject = self.matrix.selection.current_subject()
         if subject is not None:
             edits.change_row(self.session, subject, f"{'Hide' if subject.shown else 'Show'} {subject.full_name}", shown=not subject.shown)
 
     def delete_row(self) -> None:
-        subject = self.matrix.current_subject()
+        subject = self.matrix.selection.current_subject()
         if subject is not None and not subject.is_baseline:
             edits.delete_row(self.session, subject)
 
     def delete_run(self) -> None:
-        run = self.matrix.model.run(self.matrix.table.currentIndex())
+        run = self.matrix.selection.current_run()
         if run is not None:
             edits.delete_run(self.session, run.id)
 
     def add_column(self) -> None:
         from PySide6.QtWidgets import QInputDialog
 
-        from epidote.core.procedures.protocol import procedures
-        from epidote.desktop.shell.dialogs import ModelDialog
+        from epidote.core.procedures.registry import procedures
+        from epidote.desktop.widgets.dialogs import ModelDialog
 
         found = procedures()
         titles = {p.title: key for key, p in found.items()}
-        title, chosen = QInputDialog.getItem(self.window, "Add column", "Procedure", sorted(titles), 0, False)
+        title, chosen = QInputDialog.getItem(self.window.widget, "Add column", "Procedure", sorted(titles), 0, False)
         if chosen:
             carried = found[titles[title]]
             dialog = ModelDialog(
-                self.window, f"Add column: {title}", "Add", carried.Settings, {}, "Settings for new measurements in this column."
+                self.window.widget, f"Add column: {title}", "Add", carried.Settings, {}, "Settings for new measurements in this column."
             )
             if dialog.exec():
                 edits.add_column(self.session, titles[title], dialog.form.values())
 
     def delete_column(self) -> None:
-        column = self.matrix.current_column()
+        column = self.matrix.selection.current_column()
         if column is not None:
             edits.delete_column(self.session, column)
 
@@ -152,13 +152,13 @@ class RowCommands:
             if go:
                 self._queue_baseline()
 
-        ask_whether(self.window, "Measure baseline", words, "Measure", answered)
+        ask_whether(self.window.widget, "Measure baseline", words, "Measure", answered)
 
     def _queue_baseline(self) -> None:
         session = self.session
 
         def ask(study: Study) -> list[RunRequest]:
-            from epidote.measurement.runner import baseline_orders
+            from epidote.measurement.request import baseline_orders
 
             return [RunRequest((o.subject_id, o.column_id), o.settings.model_dump(mode="json")) for o in baseline_orders(study)]
 
@@ -172,13 +172,13 @@ class RowCommands:
     def align_paths(self) -> None:
         """The chosen run of “paths” by hand."""
         window = self.window
-        cell = next(((s, r) for s, r in window.matrix.chosen_cells() if r is not None and r.procedure == "paths"), None)
+        cell = next(((s, r) for s, r in window.matrix.selection.selected_cells() if r is not None and r.procedure == "paths"), None)
         if cell is None:
             window.say("Select a measured cell in a “Path comparison” column first.")
             return
         from epidote.desktop.windows.align_paths.window import AlignWindow
 
-        dialog = AlignWindow(window.session, window.theme, cell[0], cell[1], window)
+        dialog = AlignWindow(window.session, window.theme, cell[0], cell[1], window.widget)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.show()
 
@@ -186,6 +186,6 @@ class RowCommands:
         """Every measured latency by device, buffer and rate."""
         from epidote.desktop.windows.latency_window import LatencyWindow
 
-        dialog = LatencyWindow(self.session, self.window.theme, self.window)
+        dialog = LatencyWindow(self.session, self.window.theme, self.window.widget)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.show()

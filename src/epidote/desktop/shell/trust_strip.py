@@ -12,14 +12,13 @@ from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import font
 from epidote.desktop.widgets.plain import plain_tip
-from epidote.study.models import Overview, RunSummary
+from epidote.study.models import RunSummary, headroom_of
 from epidote.study.store import Study
 
 if TYPE_CHECKING:
     from epidote.core.chain.chain import Chain
 
 LEAST_HEADROOM_DB = 1.0
-_SILENCE_DB = 60.0  # what is quieter was no signal
 
 _TIPS = {
     "device": "Device of the last run and sample rate of the chain. Opens the Source block of the Chain page",
@@ -36,15 +35,6 @@ def _chain_of(study: Study) -> Chain:
     from epidote.core.chain.chain_toml import chain_from_toml
 
     return chain_from_toml(study.chain_toml)
-
-
-def headroom_of(overview: Overview | None) -> float | None:
-    """Of the last capture in which something played, in dB; None when there is none."""
-    for run in sorted(overview.runs.values(), key=lambda r: r.made, reverse=True) if overview else ():
-        peaks = [r["value"] for r in run.readings if r["key"] == "headroom" and r["value"] is not None]
-        if peaks and min(peaks) < _SILENCE_DB:
-            return float(min(peaks))
-    return None
 
 
 class TrustStrip(QWidget):

@@ -105,9 +105,9 @@ def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
     def forward(study: Study, memory: Memory) -> None:
         if _again(memory, study, "column_"):
             return
-        from epidote.core.procedures.protocol import procedure
+        from epidote.core.procedures.registry import procedure
         from epidote.core.settings import make_settings
-        from epidote.measurement.runner import add_column as add
+        from epidote.measurement.request import add_column as add
 
         before = {c.id for c in study.overview().columns}
         column = add(study, key, make_settings(procedure(key).Settings, settings))

@@ -18,7 +18,7 @@ from epidote.study.models import RunSummary, StudyError
 if TYPE_CHECKING:
     from epidote.audio.device import Device
     from epidote.core.chain.chain import Chain
-    from epidote.desktop.state.session import Session
+    from epidote.desktop.state.study_access import StudyAccess
     from epidote.study.store import Study
 
 Cell = tuple[int, int]
@@ -51,8 +51,8 @@ class RunQueue(QObject):
     asked = Signal(str)  # a question before a run goes on; ``answer`` is waited for
     _progressed = Signal(tuple, float)
 
-    def __init__(self, session: Session) -> None:
-        super().__init__(session)
+    def __init__(self, session: StudyAccess, parent: QObject) -> None:
+        super().__init__(parent)
         self._session = session
         self.under_way: dict[Cell, CellProgress] = {}
         self.checks = True  # a short shot before each run
@@ -99,7 +99,7 @@ class RunQueue(QObject):
             return
 
         def work(of: Study) -> RunSummary:
-            from epidote.measurement.runner import recompute
+            from epidote.measurement.recompute import recompute
 
             return recompute(of, run.id, changes)
 
@@ -131,10 +131,13 @@ class RunQueue(QObject):
         if study is None or cancel.is_set():
             return None
         from epidote.core.errors import CancelledError
-        from epidote.core.procedures.protocol import precheck_level, procedure
+        from epidote.core.procedures.protocol import precheck_level
+        from epidote.core.procedures.registry import procedure
         from epidote.core.settings import make_settings
+        from epidote.measurement.chain_for_row import chain_for_subject
         from epidote.measurement.device_setup import needs_safe_start, open_for_chain, remember_safe_start
-        from epidote.measurement.runner import RunPlan, chain_for_subject, measure
+        from epidote.measurement.request import RunPlan
+        from epidote.measurement.runner import measure
 
         overview = study.overview()
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])

@@ -62,7 +62,7 @@ class Session(QObject):
         self._damaged: set[int] = set()  # runs of which some curves cannot be read
         self.live = LiveAudio(self)
         self.live.failed.connect(self.failed)
-        self.runs = RunQueue(self)
+        self.runs = RunQueue(self, self)
         self._changed = QTimer(self)
         self._changed.setSingleShot(True)
         self._changed.setInterval(0)
@@ -107,8 +107,8 @@ class Session(QObject):
     def create(self, path: Path, title: str) -> None:
         def make() -> Study:
             study = create_study(path, title)
-            from epidote.core.procedures.protocol import procedures
-            from epidote.measurement.runner import add_column
+            from epidote.core.procedures.registry import procedures
+            from epidote.measurement.request import add_column
 
             found = procedures()
             for key in DEFAULT_COLUMNS:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QComboBox, QWidget
 
 from epidote.core.quantities.formatting import format_plain
-from epidote.desktop.shell.dialogs import FormDialog
+from epidote.desktop.widgets.dialogs import FormDialog
 from epidote.desktop.widgets.plain import Label
 
 if TYPE_CHECKING:

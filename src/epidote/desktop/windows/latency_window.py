@@ -85,7 +85,7 @@ class LatencyWindow(QDialog):
         layout.addWidget(self.equals)
 
         def ask(study: Study) -> list[Latency]:
-            from epidote.measurement.runner import latencies
+            from epidote.measurement.assessment import latencies
 
             return latencies(study)
 

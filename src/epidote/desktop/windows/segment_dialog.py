@@ -16,7 +16,8 @@ from epidote.audio.files.streams import ChannelStream, SoundStream
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import parse_as
-from epidote.core.signals.signal import Samples, Section
+from epidote.core.signals.recording import Section
+from epidote.core.signals.signal import Samples
 from epidote.core.signals.signal import Signal as Sound
 from epidote.desktop.plotting.waveform_widget import BLOCK, Lane, WaveView, outline_of
 from epidote.desktop.state.worker import Worker

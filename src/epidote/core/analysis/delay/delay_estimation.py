@@ -12,11 +12,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from epidote.core.analysis.cross_correlation import refined_lag
 from epidote.core.analysis.delay.correlation_peaks import Peaks, highest_peaks
-from epidote.core.analysis.delay.cross_correlation import refined_lag
-from epidote.core.analysis.spectral.spectrum import even_fast_len
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.signals import transforms
+from epidote.core.signals.fft_lengths import even_fast_len
 from epidote.core.signals.signal import Samples
 from epidote.core.stimuli.tone import fade_ends
 

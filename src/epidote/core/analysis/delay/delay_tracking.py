@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.delay.clock_offset import resample
 from epidote.core.analysis.delay.delay_estimation import Delay, NoCorrelation, Spectra, delay_between, spectra, transform_size
-from epidote.core.analysis.signal_scan import MAX_IN_MEMORY_FRAMES, SampleSource, iter_chunks
+from epidote.core.signals.resampling import resample
+from epidote.core.signals.sample_source import MAX_IN_MEMORY_FRAMES, SampleSource, iter_chunks
 from epidote.core.signals.signal import Samples
 
 _MOST_WINDOWS, _LEAST_WINDOW, _LONGEST_WINDOW = 64, 0.1, 2.0

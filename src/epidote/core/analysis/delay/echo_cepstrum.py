@@ -11,10 +11,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.core.analysis.delay.cross_correlation import refined_lag
-from epidote.core.analysis.signal_scan import CHUNK_FRAMES, SampleSource, iter_chunks
-from epidote.core.analysis.spectral.spectrum import even_fast_len
+from epidote.core.analysis.cross_correlation import refined_lag
 from epidote.core.signals import transforms
+from epidote.core.signals.fft_lengths import even_fast_len
+from epidote.core.signals.sample_source import CHUNK_FRAMES, SampleSource, iter_chunks
 from epidote.core.signals.signal import Samples
 
 _LEAST = 0.0003  # s; nearer ones are the colour of the sound itself

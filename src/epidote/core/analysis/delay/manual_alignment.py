@@ -11,14 +11,14 @@ from itertools import pairwise
 
 import numpy as np
 
-from epidote.core.analysis.delay.clock_offset import resample
-from epidote.core.analysis.delay.cross_correlation import refined_lag
+from epidote.core.analysis.cross_correlation import refined_lag
 from epidote.core.analysis.delay.delay_estimation import in_band, spectra, transform_size
 from epidote.core.analysis.delay.onsets import onsets
-from epidote.core.analysis.signal_scan import CHUNK_FRAMES, ArraySource
-from epidote.core.analysis.spectral.spectrum import even_fast_len
 from epidote.core.analysis.spectral.transfer_function import WelchAccumulator
 from epidote.core.signals import transforms
+from epidote.core.signals.fft_lengths import even_fast_len
+from epidote.core.signals.resampling import resample
+from epidote.core.signals.sample_source import CHUNK_FRAMES, ArraySource
 from epidote.core.signals.signal import Samples
 
 _AROUND = 256

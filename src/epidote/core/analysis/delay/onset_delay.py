@@ -12,10 +12,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from epidote.core.analysis.cross_correlation import refined_lag
 from epidote.core.analysis.delay.correlation_peaks import highest_peaks
-from epidote.core.analysis.delay.cross_correlation import refined_lag, zero_padded_slice
 from epidote.core.signals import transforms
 from epidote.core.signals.signal import Samples
+from epidote.core.signals.slicing import zero_padded_slice
 
 BEFORE, AFTER = 0.01, 0.08  # s of the first around an onset
 _RISE, _FALL = 0.003, 0.4  # s; share of the stretch

@@ -13,8 +13,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.signal_scan import SampleSource, SignalStatistics, scan_source
+from epidote.core.analysis.signal_scan import SignalStatistics, scan_source
 from epidote.core.signals import transforms
+from epidote.core.signals.sample_source import SampleSource
 from epidote.core.signals.signal import Samples
 
 _TIMES = 7.0  # the noise's standard deviation: in an hour of white noise nothing reaches it

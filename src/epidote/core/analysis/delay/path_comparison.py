@@ -17,9 +17,10 @@ from epidote.core.analysis.delay.delay_estimation import Delay, NoCorrelation, S
 from epidote.core.analysis.delay.delay_tracking import DelayTrack, SegmentGrid, track_delay
 from epidote.core.analysis.delay.onset_delay import AFTER, BEFORE, onset_delay
 from epidote.core.analysis.delay.onsets import Onset, onsets
-from epidote.core.analysis.signal_scan import CHUNK_FRAMES, MAX_IN_MEMORY_FRAMES, SampleSource, SignalStatistics, iter_chunks
-from epidote.core.analysis.spectral.spectrum import even_fast_len
+from epidote.core.analysis.signal_scan import SignalStatistics
 from epidote.core.analysis.spectral.transfer_function import TransferFunction, WelchAccumulator
+from epidote.core.signals.fft_lengths import even_fast_len
+from epidote.core.signals.sample_source import CHUNK_FRAMES, MAX_IN_MEMORY_FRAMES, SampleSource, iter_chunks
 from epidote.core.signals.signal import Samples
 from epidote.core.stimuli.tone import fade_ends
 

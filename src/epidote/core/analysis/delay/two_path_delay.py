@@ -12,9 +12,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.delay.cross_correlation import refined_lag
-from epidote.core.analysis.spectral.spectrum import even_fast_len
+from epidote.core.analysis.cross_correlation import refined_lag
 from epidote.core.signals import transforms
+from epidote.core.signals.fft_lengths import even_fast_len
 from epidote.core.signals.signal import Samples
 
 _ROUNDS, _STILL = 12, 1e-6

@@ -9,13 +9,14 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.delay.clock_offset import resample
-from epidote.core.analysis.delay.cross_correlation import coarse_lag
+from epidote.core.analysis.cross_correlation import coarse_lag
 from epidote.core.analysis.quantisation import follows_rounding
 from epidote.core.analysis.sine.hum import hum_moves, hum_on, mains_lines, may_meet_hum
 from epidote.core.analysis.spreads import WINDOWED_BLOCK, lower_mean, power_variance
 from epidote.core.signals import transforms
-from epidote.core.signals.signal import Samples, Stimulus
+from epidote.core.signals.resampling import resample
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.multitone import tones_of
 
 _SLIP = 1e-4  # cycles by which the highest tone may slip over the period before the clock is put right

@@ -12,14 +12,15 @@ from threading import Lock
 import numpy as np
 
 from epidote.core.analysis.capture_checks import is_clipped
-from epidote.core.analysis.delay.cross_correlation import correlation
+from epidote.core.analysis.cross_correlation import correlation
 from epidote.core.analysis.sine.hum import MainsSeen, hum_included, mains_seen
 from epidote.core.analysis.sine.tone import ToneAnalysis, analyse_tone
-from epidote.core.analysis.spectral.spectrum import trim_to_fast_length
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spreads import power_spread_db
 from epidote.core.quantities.units import DB_PER_NEPER
-from epidote.core.signals.signal import Samples, Signal, Stimulus
+from epidote.core.signals.fft_lengths import trim_to_fast_length
+from epidote.core.signals.signal import Samples, Signal
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import ScheduledStep, chirp
 
 SETTLE, GUARD = 0.3, 0.02  # share of a step left to settle; s at its end, for a start that is found a little late
@@ -148,7 +149,7 @@ def analyse_step(x: Samples, rate: float, step: ScheduledStep, harmonics: int, b
 def measure_step(
     x: Samples, rate: float, step: ScheduledStep, harmonics: int, band: tuple[float, float], weighting: Weighting, unit: str = "FS"
 ) -> StepMeasurement | None:
-    """``look_at`` in figures. The same stretch is taken apart once: while it is measured, and not again when the run is analysed."""
+    """``analyse_step`` in figures. The same step is analysed once: while it is measured, and not again when the run is analysed."""
     key = (hashlib.blake2b(np.ascontiguousarray(x).tobytes(), digest_size=16).digest(), rate, step, harmonics, band, weighting, unit)
     with _LOCK:
         if key in _KNOWN:

@@ -45,16 +45,6 @@ def mean_squares(power: Samples, frames: int, mean_square: float = 1.0) -> Sampl
     return power
 
 
-def trim_to_fast_length(x: Samples) -> Samples:
-    """The beginning of x (frames,) that transforms quickly and is even in length."""
-    return x[: 2 * transforms.prev_fast_len(x.size // 2, real=True)]
-
-
-def even_fast_len(frames: int) -> int:
-    """The least even length from ``frames`` on that transforms quickly; an odd fast length plus one may be a slow one."""
-    return int(2 * transforms.next_fast_len(-(-frames // 2), real=True))
-
-
 def windowed_mean_squares(x: Samples, rate: float, window: CosineWindow) -> tuple[Samples, float]:
     """Mean square per bin (bins,) of a windowed stretch of even length (frames,), and the bins' width in Hz."""
     return mean_squares(windowed_power(transforms.rfft(x), window), x.size, window.mean_square), rate / x.size

@@ -22,7 +22,7 @@ from epidote.core.comparison.claims.evidence import Evidence
 from epidote.core.comparison.differences.crossings import uncertainty
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import from_db, to_db
-from epidote.core.results.curve_features import curve_at
+from epidote.core.results.curve_features import curve_at, last_x_below
 from epidote.core.results.result import Curve
 
 
@@ -208,20 +208,6 @@ def _power(claim: Claim, e: Evidence) -> Iterator[Candidate]:
             yield Candidate(
                 e, curve.channel, reached[0], x_unit, 0.0, None, None, (), tuple(c.unlike), tuple(c.assumed), open_above=not reached[1]
             )
-
-
-def last_x_below(curve: Curve, level: float) -> tuple[float, bool] | None:
-    """Up to which x a rising curve stays below a level for good, and whether it was seen to pass it; None if it never was below."""
-    above = np.flatnonzero(curve.y > level)
-    below = np.flatnonzero(curve.y <= level)
-    if below.size == 0:
-        return None
-    last = int(below[-1])
-    if last == curve.x.size - 1:
-        return float(curve.x[-1]), False
-    following = int(above[above > last][0])
-    share = float((level - curve.y[last]) / (curve.y[following] - curve.y[last]))
-    return float(curve.x[last] * (curve.x[following] / curve.x[last]) ** share), True
 
 
 def _gain(claim: Claim, e: Evidence) -> Iterator[Candidate]:

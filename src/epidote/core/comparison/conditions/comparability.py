@@ -8,7 +8,7 @@ from enum import IntEnum
 
 from epidote.core.chain.chain import Chain, interface_of
 from epidote.core.comparison.claims.evidence import Evidence
-from epidote.core.procedures.protocol import procedure
+from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.settings import label_of, value_in_words
 

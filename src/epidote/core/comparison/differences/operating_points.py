@@ -9,11 +9,10 @@ from enum import StrEnum
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from epidote.core.comparison.claims.candidates import last_x_below
 from epidote.core.comparison.differences.difference import DIFFERENCE_UNITS
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import QuantityError, parse, parse_as, to_db
-from epidote.core.results.curve_features import LOGARITHMIC, curve_at, cutoff_frequency
+from epidote.core.results.curve_features import LOGARITHMIC, curve_at, cutoff_frequency, last_x_below
 from epidote.core.results.result import Curve, Reading
 
 _REFERENCE = 1000.0

@@ -22,12 +22,14 @@ from epidote.core.analysis.sine.stepped_tone import (
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import CurveView, InterruptibleStimulus
-from epidote.core.procedures.tone import tone_curves
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve
 from epidote.core.settings import Settings, require_rising, setting
-from epidote.core.signals.signal import Recording, Samples, Signal, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples, Signal
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import KIND, LONG_PREAMBLE, TAIL, ScheduledStep, Step, steps_of
 
 OVERHEAD = LONG_PREAMBLE.seconds + TAIL

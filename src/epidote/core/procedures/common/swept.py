@@ -6,7 +6,7 @@ from pydantic import model_validator
 
 from epidote.core.errors import SettingError
 from epidote.core.settings import Settings, setting
-from epidote.core.signals.signal import Stimulus
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.sweep import LEAD, TAIL, sweep
 
 

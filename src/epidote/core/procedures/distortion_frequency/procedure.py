@@ -13,8 +13,9 @@ from epidote.core.analysis.capture_checks import headroom, require_valid
 from epidote.core.analysis.sine.stepped_tone import StepMeasurement
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.chain.level_setting import drive_dbfs
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.level_setting import drive_dbfs
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads
 from epidote.core.procedures.common.stepped_tones import (
     OVERHEAD,
     STEP_VIEWS,
@@ -27,20 +28,13 @@ from epidote.core.procedures.common.stepped_tones import (
     stimulus_for,
 )
 from epidote.core.procedures.distortion_frequency.settings import DistortionFrequencySettings, Hold
-from epidote.core.procedures.protocol import (
-    Conduct,
-    CurveView,
-    ProcedureBase,
-    merge_channels,
-    per_channel,
-    require_consistent_channels,
-    without_spreads,
-)
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import from_db, to_db
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import interpolate
 from epidote.core.results.result import Curve, Reading, Result
-from epidote.core.signals.signal import Recording, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import stepped_tones
 
 HELD_DB = 0.1

@@ -10,8 +10,8 @@ from collections.abc import Sequence
 from pydantic import model_validator
 
 from epidote.core.chain.chain import Chain
+from epidote.core.chain.level_setting import LevelString, is_power
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.level_setting import LevelString, is_power
 from epidote.core.procedures.common.stepped_tones import SteppedSettings, least_dwell
 from epidote.core.quantities.frequency_series import NOMINAL, fractional_octave_series, preferred_numbers
 from epidote.core.quantities.units import QuantityError, parse_as, to_db

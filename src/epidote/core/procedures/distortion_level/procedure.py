@@ -18,6 +18,7 @@ from epidote.core.analysis.sine.stepped_tone import StepMeasurement
 from epidote.core.analysis.spreads import median_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads
 from epidote.core.procedures.common.stepped_tones import (
     OVERHEAD,
     STEP_VIEWS,
@@ -31,19 +32,12 @@ from epidote.core.procedures.common.stepped_tones import (
     stimulus_for,
 )
 from epidote.core.procedures.distortion_level.settings import PRACTICAL, RATED, DistortionLevelSettings
-from epidote.core.procedures.protocol import (
-    Conduct,
-    CurveView,
-    ProcedureBase,
-    merge_channels,
-    per_channel,
-    require_consistent_channels,
-    without_spreads,
-)
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
-from epidote.core.signals.signal import Recording, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import SHORT_PREAMBLE, stepped_tones
 
 _ROUNDS = 3

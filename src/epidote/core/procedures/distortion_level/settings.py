@@ -7,8 +7,8 @@ from pydantic import model_validator
 
 from epidote.core.analysis.sine import distortion_limits as knee
 from epidote.core.chain.chain import Chain
+from epidote.core.chain.level_setting import LevelString, drive_dbfs
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.level_setting import LevelString, drive_dbfs
 from epidote.core.procedures.common.stepped_tones import SteppedSettings
 from epidote.core.settings import LabelledEnum, setting
 

@@ -14,15 +14,7 @@ import numpy as np
 
 from epidote.core.analysis.delay.echo_cepstrum import detect_echo
 from epidote.core.analysis.delay.path_comparison import compare_paths
-from epidote.core.analysis.signal_scan import (
-    CHUNK_FRAMES,
-    ArraySource,
-    ResampledSource,
-    SampleSource,
-    ZeroMeanSource,
-    iter_chunks,
-    scan_sources,
-)
+from epidote.core.analysis.signal_scan import scan_sources
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.path_delay.readings import echo_result, path_result
@@ -31,7 +23,8 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
-from epidote.core.signals.signal import Recording
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.sample_source import CHUNK_FRAMES, ArraySource, ResampledSource, SampleSource, ZeroMeanSource, iter_chunks
 from epidote.core.stimuli.noise import LEAD, TAIL, Colour, noise
 from epidote.core.stimuli.silence import silence
 

@@ -18,54 +18,22 @@ from epidote.core.analysis.spectral.smoothing import Smoothing, log_bins, smooth
 from epidote.core.analysis.spectral.spectrum import MAINS, MAINS_ORDERS, bin_frequencies
 from epidote.core.chain.chain import Chain
 from epidote.core.concurrency import start_in_thread
-from epidote.core.procedures.common.swept import SweepSettings
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
+from epidote.core.procedures.response.settings import Excitation, ImpulseWindow, ResponseSettings
 from epidote.core.procedures.response.transfer_function_method import analysed_by_cross_spectrum
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import normalise_phase
 from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.result import Curve, Reading, Result
-from epidote.core.settings import LabelledEnum, setting
-from epidote.core.signals.signal import Recording, Samples, Stimulus
-from epidote.core.stimuli.noise import Colour, material, noise
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples
 
 LEAST_FRAMES = 2048
 HARMONICS = (2, 3, 4, 5)
 _LEAST = 1e-20
 _HUM_MOVES = 0.1  # dB
-
-
-class ImpulseWindow(LabelledEnum):
-    """How much of the impulse response counts."""
-
-    BY_FREQUENCY = "by frequency", "Frequency-dependent"
-    FIXED = "fixed"
-
-
-class Excitation(LabelledEnum):
-    """What is played."""
-
-    SWEEP = "sweep"
-    NOISE = "noise"
-    FILE = "file", "Audio file"
-
-
-class ResponseSettings(SweepSettings):
-    stimulus: Excitation = setting(Excitation.SWEEP, "Stimulus", "Test signal: sweep, noise or audio file", played=True)
-    colour: Colour = setting(Colour.PINK, "Noise spectrum", "Noise spectrum: pink or white", played=True)
-    material: str = setting("", "Audio file", "Audio file to play", played=True, max_length=1000)
-    reference_channel: int = setting(0, "Reference channel", "For noise or a file: input channel connected before the unit; 0 uses the played signal", ge=0, le=64)
-    smoothing: Smoothing = setting(Smoothing.NONE, "Smoothing", "Smoothing of the level curves, in octaves")
-    window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "Time window", "Time window applied to the impulse response")
-
-    def played(self, rate: float) -> Stimulus:
-        """One sweep, the noise, or the material. Raises SettingError, UnusableInputError."""
-        if self.stimulus is Excitation.NOISE:
-            return noise(rate=rate, colour=self.colour, duration=self.duration, level=self.level)
-        if self.stimulus is Excitation.FILE:
-            return material(rate=rate, path=self.material, duration=self.duration, level=self.level)
-        return super().played(rate)
 
 
 @dataclass(frozen=True)

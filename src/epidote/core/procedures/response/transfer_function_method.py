@@ -14,16 +14,18 @@ from epidote.core.analysis.spectral.transfer_function import TransferFunction, e
 from epidote.core.analysis.sweep_deconvolution import best_delay
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
-from epidote.core.procedures.protocol import merge_channels, per_channel
+from epidote.core.procedures.common.channels import merge_channels, per_channel
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import normalise_phase
 from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.result import Curve, Reading, Result
-from epidote.core.signals.signal import Recording, Samples, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus
 
 if TYPE_CHECKING:
-    from epidote.core.procedures.response.procedure import ResponseSettings
+    from epidote.core.procedures.response.settings import ResponseSettings
 
 REFERENCE = "reference_channel"
 _LEAST = 1e-20

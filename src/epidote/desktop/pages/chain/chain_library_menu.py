@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog, QMenu, QToolButton
 
 from epidote.audio.files.sound_file import read_bounded
@@ -16,24 +17,27 @@ from epidote.core.quantities.column_text import decoded
 from epidote.desktop.widgets.plain import button_text
 from epidote.study.chain_library import ChainLibrary, read_chain_file, write_chain_file
 
-if TYPE_CHECKING:
-    from epidote.desktop.pages.chain.page import ChainPage
-
-
 _MOST_BYTES = 8_000_000
 
 
 class ChainLibraryMenu(QToolButton):
-    def __init__(self, page: ChainPage, shelf: ChainLibrary) -> None:
+    """``chain``: gives the study's chain as it is now. selected: a chain that the study is to use from now on; saved: the library changed."""
+
+    selected = Signal(object)
+    saved = Signal()
+    said = Signal(str)
+    failed = Signal(str)
+
+    def __init__(self, chain: Callable[[], Chain], shelf: ChainLibrary) -> None:
         super().__init__()
-        self._page, self.shelf = page, shelf
+        self._chain, self.shelf = chain, shelf
         self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self._menu = QMenu(self)
         self._menu.aboutToShow.connect(self._fill)
         self.setMenu(self._menu)
 
     def refresh(self) -> None:
-        count = len([n for n in self.shelf.names() if n != self._page.chain.name])
+        count = len([n for n in self.shelf.names() if n != self._chain().name])
         self.setText(f"Saved chains ({count})" if count else "Saved chains")
 
     def _fill(self) -> None:
@@ -42,41 +46,41 @@ class ChainLibraryMenu(QToolButton):
             self._menu.addAction(button_text(f"Load “{name}”"), partial(self.use, name))
         if self.shelf.names():
             self._menu.addSeparator()
-        self._menu.addAction(button_text(f"Save “{self._page.chain.name}” for other studies"), self.keep)
+        self._menu.addAction(button_text(f"Save “{self._chain().name}” for other studies"), self.keep)
         self._menu.addAction("Export chain…", self._write)
         self._menu.addAction("Import chain…", self._read)
 
     def keep(self) -> None:
         """Keep the study's chain under its name."""
         try:
-            self._page.session.said.emit(f"Chain saved as {self.shelf.keep(self._page.chain)}.")
+            self.said.emit(f"Chain saved as {self.shelf.keep(self._chain())}.")
         except (EpidoteError, OSError) as error:
-            self._page.failed.emit(f"The chain could not be saved: {error}")
-        self._page.refresh()
+            self.failed.emit(f"The chain could not be saved: {error}")
+        self.saved.emit()
 
     def use(self, name: str) -> None:
         """Make a kept chain the study's."""
         try:
-            self._page.change(self.shelf.load(name), anew=True)
+            self.selected.emit(self.shelf.load(name))
         except EpidoteError as error:
-            self._page.failed.emit(in_window(error))
+            self.failed.emit(in_window(error))
 
     def _write(self) -> None:
-        chain = self._page.chain
+        chain = self._chain()
         path, _ = QFileDialog.getSaveFileName(self, "Export chain", str(Path.home() / f"{chain.name}.toml"), "Chain files (*.toml)")
         if path:
             try:
                 write_chain_file(Path(path), chain)
             except EpidoteError as error:
-                self._page.failed.emit(in_window(error))
+                self.failed.emit(in_window(error))
 
     def _read(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Import chain", str(Path.home()), "Chain files (*.toml)")
         if path:
             try:
-                self._page.change(read_chain_file(Path(path)), anew=True)
+                self.selected.emit(read_chain_file(Path(path)))
             except EpidoteError as error:
-                self._page.failed.emit(in_window(error))
+                self.failed.emit(in_window(error))
 
     def choose_correction(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
@@ -89,9 +93,9 @@ class ChainLibraryMenu(QToolButton):
         """Take a microphone's response from a text file of frequency, dB and perhaps phase."""
         try:
             rows = parse_correction(decoded(read_bounded(path, _MOST_BYTES, "a correction file")))
-            chain: Chain = self._page.chain.changed(microphone_correction=rows)
-            self._page.change(chain, anew=True)
+            chain = self._chain().changed(microphone_correction=rows)
+            self.selected.emit(chain)
             words = f"Microphone correction imported: {len(rows)} points, {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz. It applies to new runs."
-            self._page.session.said.emit(words)
+            self.said.emit(words)
         except (EpidoteError, OSError) as error:
-            self._page.failed.emit(in_window(error))
+            self.failed.emit(in_window(error))

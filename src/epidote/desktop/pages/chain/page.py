@@ -31,13 +31,13 @@ from epidote.desktop.pages.chain.calibration_panel import GuidePanel
 from epidote.desktop.pages.chain.chain_library_menu import ChainLibraryMenu
 from epidote.desktop.pages.chain.level_panel import LivePanel, spread_words
 from epidote.desktop.pages.chain.path_view import PathView
-from epidote.desktop.shell.trust_strip import headroom_of
 from epidote.desktop.state import edits
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.settings_form import SettingsForm
 from epidote.study.chain_library import ChainLibrary
+from epidote.study.models import headroom_of
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
@@ -64,7 +64,11 @@ class ChainPage(QWidget):
         super().__init__()
         self.session, self.theme = session, theme
         self.chain = Chain()
-        self.kept = ChainLibraryMenu(self, shelf or ChainLibrary())
+        self.kept = ChainLibraryMenu(lambda: self.chain, shelf or ChainLibrary())
+        self.kept.selected.connect(lambda chain: self.change(chain, anew=True))
+        self.kept.saved.connect(self.refresh)
+        self.kept.said.connect(session.said)
+        self.kept.failed.connect(self.failed)
         self._text = ""
         self._changes = 0
         self._blocks: dict[str, Block] = {}

@@ -2,30 +2,38 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from PySide6.QtWidgets import QWidget
 
 from epidote.desktop.pages.matrix.graph.view_state import carried_of
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.exporters import Selection
-    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
+    from epidote.desktop.theme import Theme
     from epidote.study.models import RunSummary
     from epidote.study.store import Study
 
 
 class Exchange:
-    def __init__(self, page: MatrixPage) -> None:
-        self._page, self._session = page, page.session
+    """Import and export of the selected cells. window: parent of dialogs; theme: in which pictures are drawn."""
+
+    def __init__(self, selection: MatrixSelection, view: GraphViewState, window: QWidget, theme: Callable[[], Theme]) -> None:
+        self._selection, self._view, self._session = selection, view, selection.session
+        self._window, self._theme = window, theme
 
     def export(self, path: Path) -> None:
         """Write what is selected as what the path's ending says, on the study's thread (see ``exporters``)."""
         from epidote.desktop.pages.matrix.exporters import exporter_of
 
-        selection = self._selection()
+        selection = self._to_export()
         exporter = exporter_of(path)
         if exporter is None:
-            self._page.failed.emit(f"{path.name} has no ending that can be exported to. Nothing was written; use a name that ends in .png or .csv.")
+            self._selection.failed.emit(f"{path.name} has no ending that can be exported to. Nothing was written; use a name that ends in .png or .csv.")
             return
 
         def work(_: Study) -> str:
@@ -34,32 +42,30 @@ class Exchange:
 
         self._session.ask(work, self._session.said.emit)
 
-    def _selection(self) -> Selection:
+    def _to_export(self) -> Selection:
         from epidote.desktop.pages.matrix.exporters import SelectedRun, Selection
 
-        page, overview = self._page, self._session.overview
-        graph = page.graph_panel.graph
+        overview = self._session.overview
+        graph = self._view.panel.graph
         runs = tuple(
             SelectedRun(
-                subject.full_name, run, tuple(page.look.in_view(run.id)), tuple(page.curves_of(run.id)),
+                subject.full_name, run, tuple(self._view.in_view(run.id)), tuple(self._selection.curves_of(run.id)),
                 tuple(overview.notes_on(subject, run)) if overview is not None else (),
             )
-            for subject, run in page.chosen_cells()
-            if run is not None
+            for subject, run in self._selection.selected_runs()
         )  # fmt: skip
-        return Selection(runs, frozenset(page.look.channels), graph.figure(), graph.view(), page.theme)
+        return Selection(runs, frozenset(self._view.channels), graph.figure(), graph.view(), self._theme())
 
     def write_file(self, settings: dict[str, Any], path: Path | None = None) -> None:
         """The run on offer as a sound file between marks, for a player of its own; asks where to when no path is given."""
-        page = self._page
-        subject, column = page.current_subject(), page.current_column()
+        subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return
         if path is None:
             from PySide6.QtWidgets import QFileDialog
 
             name, _ = QFileDialog.getSaveFileName(
-                page, "Export stimulus file", str(Path.home() / f"{column.title}.wav"), "Audio files (*.wav *.flac)"
+                self._window, "Export stimulus file", str(Path.home() / f"{column.title}.wav"), "Audio files (*.wav *.flac)"
             )
             if not name:
                 return
@@ -67,10 +73,10 @@ class Exchange:
         target = path if path.suffix.lower() in (".wav", ".flac") else path.with_name(path.name + ".wav")
 
         def work(study: Study) -> str:
-            from epidote.core.procedures.protocol import procedure
+            from epidote.core.procedures.registry import procedure
             from epidote.core.settings import make_settings
+            from epidote.measurement.chain_for_row import chain_for_subject
             from epidote.measurement.offline import describe, marked_file, write_with_description
-            from epidote.measurement.runner import chain_for_subject
 
             made = make_settings(procedure(column.procedure).Settings, settings)
             file = marked_file(column.procedure, made, chain_for_subject(study, subject))
@@ -85,8 +91,7 @@ class Exchange:
     def take_recording(self, settings: dict[str, Any], path: Path | None = None) -> None:
         """A recording of the file that ``write_file`` wrote becomes the cell's run; asks for it when no path is given, and where the
         procedure can do without that file, for the stretch of any recording too."""
-        page = self._page
-        subject, column = page.current_subject(), page.current_column()
+        subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return
         if path is None and carried_of(column.procedure).of_any_recording:
@@ -95,17 +100,18 @@ class Exchange:
         if path is None:
             from PySide6.QtWidgets import QFileDialog
 
-            name, _ = QFileDialog.getOpenFileName(page, "Import recording of the stimulus file", str(Path.home()), "Audio files (*.wav *.flac)")
+            name, _ = QFileDialog.getOpenFileName(self._window, "Import recording of the stimulus file", str(Path.home()), "Audio files (*.wav *.flac)")
             if not name:
                 return
             path = Path(name)
         source = path
 
         def work(study: Study) -> RunSummary:
-            from epidote.core.procedures.protocol import procedure
+            from epidote.core.procedures.registry import procedure
             from epidote.core.settings import make_settings
+            from epidote.measurement.chain_for_row import chain_for_subject
             from epidote.measurement.offline import import_marked_recording
-            from epidote.measurement.runner import RunPlan, chain_for_subject
+            from epidote.measurement.request import RunPlan
 
             made = make_settings(procedure(column.procedure).Settings, settings)
             return import_marked_recording(study, RunPlan(subject.id, column.id, column.procedure, made, chain_for_subject(study, subject)), source)
@@ -122,8 +128,7 @@ class Exchange:
 
     def pick_stretch(self, settings: dict[str, Any], files: list[Path] | None = None) -> None:
         """A stretch of recordings made elsewhere becomes the cell's run; asks for the files when none are given."""
-        page = self._page
-        subject, column = page.current_subject(), page.current_column()
+        subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return
         if files is None:
@@ -131,7 +136,7 @@ class Exchange:
 
             kinds = "Audio and video files (*.wav *.flac *.aif *.aiff *.ogg *.mp3 *.m4a *.mka *.mkv *.mp4 *.mov *.webm);;All files (*)"
             names, _ = QFileDialog.getOpenFileNames(
-                page, "Import recordings: one multichannel file or one file per channel", str(Path.home()), kinds
+                self._window, "Import recordings: one multichannel file or one file per channel", str(Path.home()), kinds
             )
             if not names:
                 return
@@ -142,10 +147,11 @@ class Exchange:
 
         def taken(recordings: Any, words: str) -> None:
             def work(study: Study) -> RunSummary:
-                from epidote.core.procedures.protocol import procedure
+                from epidote.core.procedures.registry import procedure
                 from epidote.core.settings import make_settings
+                from epidote.measurement.chain_for_row import chain_for_subject
                 from epidote.measurement.offline import import_segment
-                from epidote.measurement.runner import RunPlan, chain_for_subject
+                from epidote.measurement.request import RunPlan
 
                 carried = procedure(column.procedure)
                 nothing = {"stimulus": "nothing"} if carried.key == "paths" else {}
@@ -154,7 +160,7 @@ class Exchange:
 
             self._session.runs.in_cell(cell, work, lambda _: self._session.refresh())
 
-        dialog = StretchDialog(page.theme, files, page.window())
+        dialog = StretchDialog(self._theme(), files, self._window.window())
         dialog.taken.connect(taken)
         dialog.marked.connect(lambda: self.take_recording(settings, files[0]))
         dialog.open()

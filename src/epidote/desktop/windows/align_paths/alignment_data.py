@@ -9,10 +9,12 @@ import numpy as np
 
 from epidote.audio.files.sound_file import encode, write_whole
 from epidote.audio.resampling import for_playing
-from epidote.core.analysis.delay.clock_offset import resample
 from epidote.core.analysis.delay.manual_alignment import PairAlignment
 from epidote.core.errors import UnusableInputError
-from epidote.core.signals.signal import Recording, Samples, Stimulus
+from epidote.core.signals.recording import Recording
+from epidote.core.signals.resampling import resample
+from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.noise import from_samples
 
 LONGEST = 60.0  # s that are laid over each other at once

@@ -223,8 +223,8 @@ class AlignWindow(QDialog):
 
         def work(study: Study) -> str:
             from epidote.core.errors import CancelledError
+            from epidote.measurement.chain_for_row import chain_for_subject
             from epidote.measurement.device_setup import no_progress, open_for_chain
-            from epidote.measurement.runner import chain_for_subject
 
             chain = chain_for_subject(study, self.subject).changed(rate=laid.overlay.rate)
             stimulus = sum_of(laid, delay, invert=invert)

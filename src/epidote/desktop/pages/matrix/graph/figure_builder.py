@@ -16,7 +16,8 @@ from epidote.core.comparison.differences.crossings import in_words, uncertainty
 from epidote.core.comparison.differences.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
 from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
 from epidote.core.comparison.differences.operating_points import OperatingPoint, PointAxis, at_point, difference_in_words
-from epidote.core.procedures.protocol import CurveView, procedure
+from epidote.core.procedures.protocol import CurveView
+from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_plain, format_quantity, format_reading
 from epidote.core.quantities.units import in_percent
 from epidote.core.results.caution import Caution, unique

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox, QWidget
 from epidote.core.comparison.graph_guides import COMMON_PRACTICE, GraphGuide
 from epidote.core.errors import in_window
 from epidote.core.quantities.units import QuantityError, parse, parse_as
-from epidote.desktop.shell.dialogs import FormDialog
+from epidote.desktop.widgets.dialogs import FormDialog
 
 
 class GuideDialog(FormDialog):

@@ -17,7 +17,8 @@ if TYPE_CHECKING:
     from epidote.core.comparison.graph_guides import GraphGuide
     from epidote.core.comparison.limits import Limit
     from epidote.desktop.pages.matrix.graph.figure_builder import Chosen
-    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
     from epidote.desktop.plotting.figure import Figure, Line
     from epidote.study.models import Entry
 
@@ -25,8 +26,10 @@ _OFF = "lines off"
 
 
 class GraphOverlays:
-    def __init__(self, page: MatrixPage) -> None:
-        self._page, self._session = page, page.session
+    """Guides, limits and claims of the graph, and the commands that make them."""
+
+    def __init__(self, selection: MatrixSelection, view: GraphViewState) -> None:
+        self._selection, self._view, self._session = selection, view, selection.session
         self._drawing = ""
 
     # -- what is shown ------------------------------------------------------------------------------------------------------
@@ -137,7 +140,7 @@ class GraphOverlays:
         """Limits of the column in view."""
         from epidote.core.comparison.limits import Limit
 
-        overview, column = self._session.overview, self._page.current_column()
+        overview, column = self._session.overview, self._selection.current_column()
         if overview is None or column is None:
             return []
         found = valid((e for e in overview.of_kind("limit") if e.owner.column in (None, column.id)), Limit)
@@ -159,7 +162,7 @@ class GraphOverlays:
         menu.clear()
         writable = self._session.writable
         off = self._off()
-        shown = self._page.graph_panel.graph.figure()
+        shown = self._view.figure()
         fitting = list(dict.fromkeys([*(line.name for line in shown.lines), *off])) if shown is not None else []
         for name in fitting:
             action = menu.addAction(button_text(name), partial(self.toggle, name))
@@ -192,12 +195,12 @@ class GraphOverlays:
     def draw(self, side: str) -> None:
         """Draw a limit by hand on the graph; ``drawn`` is called with its corners."""
         self._drawing = side
-        self._page.graph_panel.graph.start_drawing()
+        self._view.panel.graph.start_drawing()
 
     def drawn(self, corners: list[tuple[float, float]]) -> None:
         import math
 
-        figure = self._page.graph_panel.graph.figure()
+        figure = self._view.figure()
         if figure is None or not self._drawing:
             return
         if figure.y_unit == "%":
@@ -212,14 +215,14 @@ class GraphOverlays:
         from epidote.core.comparison.limits import Limit
         from epidote.core.settings import validation_words
 
-        figure, column, key = self._page.graph_panel.graph.figure(), self._page.current_column(), self._page.look.key
+        figure, column, key = self._view.figure(), self._selection.current_column(), self._view.key
         if figure is None or column is None or key is None:
             return
         y_unit = "dB" if figure.y_unit == "%" else figure.y_unit
         try:
             limit = Limit(name=self._free(name), procedure=column.procedure, key=key, unit=y_unit, x_unit=figure.x_unit, source=source, **sides)
         except ValidationError as error:
-            self._page.failed.emit(f"Invalid limit: {validation_words(error)}. Nothing was added; correct the values.")
+            self._selection.failed.emit(f"Invalid limit: {validation_words(error)}. Nothing was added; correct the values.")
             return
         edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add limit “{limit.name}”")
 
@@ -230,11 +233,12 @@ class GraphOverlays:
 
     def _chosen_curves(self) -> list[tuple[Any, Any]]:
         """(row, curve of the first channel shown) of every chosen run that is no baseline."""
-        page = self._page
-        channel = min(page.look.channels)
+        channel = min(self._view.channels)
         found = []
-        for subject, run in page.chosen_cells():
-            curve = next((c for c in page.look.in_view(run.id) if c.channel == channel), None) if run is not None and not subject.is_baseline else None
+        for subject, run in self._selection.selected_runs():
+            if subject.is_baseline:
+                continue
+            curve = next((c for c in self._view.in_view(run.id) if c.channel == channel), None)
             if curve is not None:
                 found.append((subject, curve))
         return found
@@ -245,12 +249,12 @@ class GraphOverlays:
 
         from epidote.core.comparison.limits import around_curve
 
-        chosen, overview, column = self._chosen_curves(), self._session.overview, self._page.current_column()
+        chosen, overview, column = self._chosen_curves(), self._session.overview, self._selection.current_column()
         if not chosen or overview is None or column is None:
             return
         subject, curve = next(((s, c) for s, c in chosen if s.id == overview.reference), chosen[0])
         if distance is None:
-            distance, go = QInputDialog.getDouble(self._page, "Limits around reference", f"Tolerance above and below {subject.full_name}, in {curve.y_unit}", 1.0, 0.001, 1000.0, 3)  # fmt: skip
+            distance, go = QInputDialog.getDouble(self._view.panel, "Limits around reference", f"Tolerance above and below {subject.full_name}, in {curve.y_unit}", 1.0, 0.001, 1000.0, 3)  # fmt: skip
             if not go:
                 return
         limit = around_curve(self._free(f"±{distance:g} {curve.y_unit}"), column.procedure, curve, distance, distance, f"around {subject.full_name}")
@@ -260,11 +264,11 @@ class GraphOverlays:
         """Limits three standard deviations about the mean of the chosen rows."""
         from epidote.core.comparison.limits import from_reference_units
 
-        column = self._page.current_column()
+        column = self._selection.current_column()
         try:
             limit = from_reference_units(self._free("Good units"), column.procedure if column else "", [c for _, c in self._chosen_curves()])
         except EpidoteError as error:
-            self._page.failed.emit(f"{error} Select their cells first.")
+            self._selection.failed.emit(f"{error} Select their cells first.")
             return
         edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), "Add limits from selected rows")
 
@@ -275,7 +279,7 @@ class GraphOverlays:
         from epidote.study.interchange.curve_text import parse_text_curve
 
         if text is None:
-            text, go = QInputDialog.getText(self._page, "Enter limit", "Side, then points (x value) separated by commas, e.g. upper 20 3, 1000 1, 20000 3")
+            text, go = QInputDialog.getText(self._view.panel, "Enter limit", "Side, then points (x value) separated by commas, e.g. upper 20 3, 1000 1, 20000 3")
             if not go:
                 return
         side = "lower" if text.strip().lower().startswith("lower") else "upper"
@@ -283,7 +287,7 @@ class GraphOverlays:
         try:
             curve, _ = parse_text_curve("\n".join(part.strip() for part in body.replace(";", ",").split(",")), "The limit")
         except EpidoteError as error:
-            self._page.failed.emit(f"{error} Nothing was added. Example: upper 20 3, 1000 1, 20000 3")
+            self._selection.failed.emit(f"{error} Nothing was added. Example: upper 20 3, 1000 1, 20000 3")
             return
         self._keep({side: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, f"{side.capitalize()} limit", "typed")
 
@@ -296,17 +300,17 @@ class GraphOverlays:
         from epidote.desktop.widgets.curve_preview import ask_reading
         from epidote.study.interchange.curve_text import readings_of_file
 
-        name, _ = QFileDialog.getOpenFileName(self._page, "Import limit (columns: x, value)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")  # fmt: skip
+        name, _ = QFileDialog.getOpenFileName(self._view.panel, "Import limit (columns: x, value)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")  # fmt: skip
         if not name:
             return
-        side, go = QInputDialog.getItem(self._page, "Import limit", "Type", ["upper limit", "lower limit"], 0, False)
+        side, go = QInputDialog.getItem(self._view.panel, "Import limit", "Type", ["upper limit", "lower limit"], 0, False)
         if go:
             try:
                 found = readings_of_file(Path(name))
             except EpidoteError as error:
-                self._page.failed.emit(str(error))
+                self._selection.failed.emit(str(error))
                 return
-            options = ask_reading(self._page, Path(name).name, found)
+            options = ask_reading(self._view.panel, Path(name).name, found)
             reading = next((r for r in found if r.options == options), None)
             if reading is None:
                 return
@@ -318,10 +322,10 @@ class GraphOverlays:
         from epidote.core.comparison.graph_guides import GraphGuide
         from epidote.desktop.pages.matrix.graph.guide_dialog import GuideDialog
 
-        figure, key = self._page.graph_panel.graph.figure(), self._page.look.key
+        figure, key = self._view.figure(), self._view.key
         if figure is None or key is None:
             return
-        dialog = GuideDialog(self._page, figure.x_unit, "dB" if figure.y_unit == "%" else figure.y_unit)
+        dialog = GuideDialog(self._view.panel, figure.x_unit, "dB" if figure.y_unit == "%" else figure.y_unit)
         if dialog.exec():
             guide = GraphGuide(curves=(key,), **dialog.values())
             edits.add_entry(self._session, "guide", guide.model_dump(mode="json"), f"Add guide “{guide.name}”")
@@ -331,7 +335,7 @@ class GraphOverlays:
         from epidote.core.comparison.graph_guides import GraphGuide
         from epidote.desktop.pages.matrix.graph.guide_dialog import GuideDialog
 
-        dialog = GuideDialog(self._page, guide.x_unit or "", guide.y_unit.removesuffix(" re 1 kHz"), guide)
+        dialog = GuideDialog(self._view.panel, guide.x_unit or "", guide.y_unit.removesuffix(" re 1 kHz"), guide)
         if dialog.exec():
             unit = {"y_unit": guide.y_unit} if guide.y_unit else {"x_unit": guide.x_unit}
             made = GraphGuide(curves=guide.curves, **{**dialog.values(), **unit}).model_dump(mode="json")
@@ -347,11 +351,11 @@ class GraphOverlays:
         from epidote.core.comparison.limits import Limit
         from epidote.core.quantities.units import QuantityError, parse_as
 
-        column = self._page.current_column()
+        column = self._selection.current_column()
         if column is None:
             return
         if text is None:
-            text, go = QInputDialog.getText(self._page, f"Limit for “{title}”", f"“at most” or “at least”, then a value in {unit}")
+            text, go = QInputDialog.getText(self._view.panel, f"Limit for “{title}”", f"“at most” or “at least”, then a value in {unit}")
             if not go:
                 return
         lower = text.strip().lower().startswith(("at least", ">", "min"))
@@ -361,7 +365,7 @@ class GraphOverlays:
         try:
             value = parse_as(text.strip()[len(text.strip()) - len(body) :], unit)
         except QuantityError as error:
-            self._page.failed.emit(f"{error} Nothing was added. Example: at most 0.01 %")
+            self._selection.failed.emit(f"{error} Nothing was added. Example: at most 0.01 %")
             return
         side = {"lower" if lower else "upper": ((0.0, value),)}
         limit = Limit(name=self._free(title), procedure=column.procedure, key=key, unit=unit, source="typed", **side)

@@ -8,39 +8,41 @@ from typing import TYPE_CHECKING
 from epidote.desktop.state import edits
 
 if TYPE_CHECKING:
-    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
 
 
 class Pins:
-    def __init__(self, page: MatrixPage) -> None:
-        self._page, self._session = page, page.session
+    """Pins of the curves in view."""
+
+    def __init__(self, selection: MatrixSelection, view: GraphViewState) -> None:
+        self._selection, self._view, self._session = selection, view, selection.session
 
     def add(self, x: float) -> None:
-        column, view = self._page.current_column(), self._page.look.pin_key
-        if column is not None and view is not None:
-            edits.add_pins(self._session, column.id, view, [x])
+        column, key = self._selection.current_column(), self._view.pin_key
+        if column is not None and key is not None:
+            edits.add_pins(self._session, column.id, key, [x])
 
     def corners(self) -> None:
         """Pins at the -3 dB points of the current run."""
-        page = self._page
-        column, run = page.current_column(), page.model.run(page.table.currentIndex())
+        column, run = self._selection.current_column(), self._selection.current_run()
         if column is None or run is None:
             return
-        channel = min(page.look.channels)
+        channel = min(self._view.channels)
         wanted = [
             r["value"] for r in run.readings if r["key"] in ("bandwidth_low", "bandwidth_high") and r["channel"] == channel and r["value"]
         ]
         if wanted:
-            page.look.show_view("level")
+            self._view.show_view("level")
             overview = self._session.overview
             there = [p.x for p in overview.pins_of(column.id, "level")] if overview is not None else []
             missing = [x for x in wanted if not any(math.isclose(x, old, rel_tol=1e-6) for old in there)]
             if missing:
                 edits.add_pins(self._session, column.id, "level", missing)
         else:
-            page.failed.emit("This run has no -3 dB point in the measured band. No pin was added.")
+            self._selection.failed.emit("This run has no -3 dB point in the measured band. No pin was added.")
 
     def clear(self) -> None:
-        column, view, overview = self._page.current_column(), self._page.look.pin_key, self._session.overview
-        if column is not None and view is not None and overview is not None and overview.pins_of(column.id, view):
-            edits.remove_pins(self._session, list(overview.pins_of(column.id, view)))
+        column, key, overview = self._selection.current_column(), self._view.pin_key, self._session.overview
+        if column is not None and key is not None and overview is not None and overview.pins_of(column.id, key):
+            edits.remove_pins(self._session, list(overview.pins_of(column.id, key)))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from epidote.core.errors import in_window
@@ -12,18 +13,36 @@ from epidote.study.annotations import valid
 if TYPE_CHECKING:
     from epidote.core.comparison.differences.axes import Axis
     from epidote.core.procedures.protocol import CurveView
-    from epidote.desktop.pages.matrix.page import MatrixPage
-    from epidote.study.models import Column, RunSummary
+    from epidote.desktop.pages.matrix.graph.figure_builder import Chosen
+    from epidote.desktop.pages.matrix.graph.panel import GraphPanel
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
+    from epidote.desktop.plotting.figure import Figure, Line
+    from epidote.study.models import Column, Pin, RunSummary
+
+    OverlaySource = Callable[[Figure, str, list[Chosen], set[int]], tuple[tuple[Line, ...], tuple[str, ...]]]
 
 DENSITY = "spectrum per hertz"
 _MOST_STEPS = 24
 
 
+@dataclass(frozen=True)
+class DrawnRuns:
+    """The runs of a figure that was drawn. pins: x of the column's pins; title: of the curves' y axis, "" without curves."""
+
+    column: Column
+    chosen: list[Chosen]
+    pins: tuple[Pin, ...]
+    title: str
+
+
 class GraphViewState:
     """The same runs seen in several ways; nothing is measured again."""
 
-    def __init__(self, page: MatrixPage) -> None:
-        self._page = page
+    def __init__(self, selection: MatrixSelection) -> None:
+        self._selection, self._session = selection, selection.session
+        self._panel: GraphPanel | None = None
+        self._overlays: OverlaySource = lambda *_: ((), ())
+        self._drawn: Callable[[DrawnRuns], None] = lambda _: None
         self._shown: tuple[int, str, str, str] | None = None
         self._view_of: dict[str, str] = {}
         self._axis_of: dict[str, str] = {}
@@ -40,6 +59,20 @@ class GraphViewState:
         self.band: tuple[float, float] | None = None  # where deviations are looked for
         self.align = "no"
 
+    def attach(self, panel: GraphPanel, overlays: OverlaySource, drawn: Callable[[DrawnRuns], None]) -> None:
+        """Show in a panel. overlays: the lines of a figure of curves, and what the runs do at limits; drawn: called after each figure."""
+        self._panel, self._overlays, self._drawn = panel, overlays, drawn
+
+    @property
+    def panel(self) -> GraphPanel:
+        """The panel that shows the graph. Before it is attached there is none."""
+        assert self._panel is not None
+        return self._panel
+
+    def figure(self) -> Figure | None:
+        """The figure in view."""
+        return self.panel.graph.figure()
+
     # -- showing ------------------------------------------------------------------------------------------------------------
 
     def show(self, column: Column) -> None:
@@ -47,10 +80,9 @@ class GraphViewState:
         from epidote.core.comparison.differences.axes import axes_of
         from epidote.desktop.pages.matrix.graph.figure_builder import RATIO_VIEWS
 
-        page = self._page
-        cells = [(s, r) for s, r in page.chosen_cells() if r is not None]
-        carried, panel = carried_of(column.procedure), page.graph_panel
-        available = [c for _, r in cells for c in page.curves_of(r.id)]
+        cells = self._selection.selected_runs()
+        carried, panel = carried_of(column.procedure), self.panel
+        available = [c for _, r in cells for c in self._selection.curves_of(r.id)]
         self._views = _views_of(carried, available)
         panel.heading.setText(column.title)
         if not self._views:
@@ -80,14 +112,12 @@ class GraphViewState:
     def _draw(self, column: Column, view: CurveView) -> None:
         from epidote.desktop.pages.matrix.graph.figure_builder import Chosen, make_figure
 
-        page, overview = self._page, self._page.session.overview
+        overview = self._session.overview
         assert overview is not None
-        chosen = [
-            Chosen(s, r, self._curves(r, view), s.id == overview.reference) for s, r in page.chosen_cells() if r is not None
-        ]  # fmt: skip
+        chosen = [Chosen(s, r, self._curves(r, view), s.id == overview.reference) for s, r in self._selection.selected_runs()]
         pins = overview.pins_of(column.id, self.pin_key or view.key)
         figure = make_figure(column, view, chosen, self.channels, self.percent, pins, self.axis, self.band, self.levelling())
-        lines, held = page.lines.of(figure, view.key, chosen, self.channels)
+        lines, held = self._overlays(figure, view.key, chosen, self.channels)
         sentences = tuple(dict.fromkeys(line.words for line in lines if line.words))
         sentences += tuple(f"Note on {c.subject.full_name}: {note}" for c in chosen for note in overview.notes_on(c.subject, c.run))
         figure = replace(figure, lines=lines, held=held, notes=(*figure.notes[: len(figure.crossings)], *held, *figure.notes[len(figure.crossings) :], *sentences))
@@ -96,40 +126,25 @@ class GraphViewState:
             self.band = None  # a band belongs to the axis it was dragged on
             self._draw(column, view)
             return
-        page.graph_panel.graph.set_figure(figure, keep_zoom=shown == self._shown)
+        self.panel.graph.set_figure(figure, keep_zoom=shown == self._shown)
         self._shown = shown
-        self._show_readings(column, chosen, pins, view.axis)
+        self._drawn(DrawnRuns(column, chosen, tuple(pins), view.axis))
 
     def _show_nothing(self, column: Column) -> None:
         """Readings without a curve."""
         from epidote.desktop.pages.matrix.graph.figure_builder import Chosen
 
-        page, overview = self._page, self._page.session.overview
+        overview = self._session.overview
         assert overview is not None
         self.key = self.axis = None
-        panel = page.graph_panel
+        panel = self.panel
         for choice in (panel.views, panel.variants, panel.axes, panel.channels, panel.units):
             choice.set_options([], [])
         self._offer_steps([])
         panel.graph.set_figure(None, keep_zoom=False)
-        chosen = [Chosen(s, r, (), s.id == overview.reference) for s, r in page.chosen_cells() if r is not None]
+        chosen = [Chosen(s, r, (), s.id == overview.reference) for s, r in self._selection.selected_runs()]
         if chosen:
-            self._show_readings(column, chosen, [], "")
-
-    def _show_readings(self, column: Column, chosen: list[Any], pins: Any, title: str) -> None:
-        from epidote.core.procedures.protocol import reading_titles
-        from epidote.desktop.pages.matrix.graph.figure_builder import make_table
-
-        readings = self._page.readings
-        readings.units.set_options([("%", "%"), ("dB", "dB")], ["%" if self.percent else "dB"], UNIT_TIPS)
-        there = [str(c) for c in sorted({r["channel"] for c in chosen for r in c.run.readings})]
-        on = [c for c in readings.channel.on() if c in there] or [str(min(self.channels)) if str(min(self.channels)) in there else there[0]]
-        readings.channel.set_options([(c, f"Ch {c}" if len(there) < 4 else c) for c in there] if len(there) > 1 else [], on, channel_tips([int(c) for c in there]))
-        whole = {c.run.id: self._page.curves_of(c.run.id) for c in chosen}
-        table = make_table(reading_titles(carried_of(column.procedure)), chosen, int(on[0]), self.percent, pins, title, self.points(column), whole)
-        figure = self._page.graph_panel.graph.figure()
-        readings.show_table(table, figure.held if figure is not None else ())
-        self._page.beside.refresh()
+            self._drawn(DrawnRuns(column, chosen, (), ""))
 
     def _curves(self, run: RunSummary, view: CurveView) -> tuple[Any, ...]:
         """A run's curves of a view, on the chosen axis."""
@@ -139,8 +154,8 @@ class GraphViewState:
         if self._place is not None and (run.id, self._place) in self._stepped and view.key.startswith("step_"):
             return tuple(c for c in self._stepped[run.id, self._place] if c.key == view.key)
         if view.key == DENSITY:
-            return tuple(d for c in self._page.curves_of(run.id) if c.key == "spectrum" and (d := per_hertz(c)) is not None)
-        curves = [c for c in self._page.curves_of(run.id) if c.key == view.key]
+            return tuple(d for c in self._selection.curves_of(run.id) if c.key == "spectrum" and (d := per_hertz(c)) is not None)
+        curves = [c for c in self._selection.curves_of(run.id) if c.key == view.key]
         if self.axis is None:
             return tuple(curves)
         chain = Chain.model_validate(run.chain)
@@ -149,7 +164,7 @@ class GraphViewState:
     def in_view(self, run_id: int) -> tuple[Any, ...]:
         """A run's curves as they are shown, for an export."""
         view = next((v for v in self._views if v.key == self.key), None)
-        run = next((r for _, r in self._page.chosen_cells() if r is not None and r.id == run_id), None)
+        run = next((r for _, r in self._selection.selected_runs() if r.id == run_id), None)
         return self._curves(run, view) if view is not None and run is not None else ()
 
     @property
@@ -162,12 +177,12 @@ class GraphViewState:
     # -- bringing gains to one level ----------------------------------------------------------------------------------------
 
     def _offer_aligning(self, view: CurveView, rows: list[Any]) -> None:
-        overview = self._page.session.overview
+        overview = self._session.overview
         there = view.key == "level" and overview is not None and overview.reference in {s.id for s in rows} and len(rows) > 1
         options = [("no", "As measured"), ("1k", "Aligned at 1 kHz"), *([("band", "Aligned over band")] if self.band else [])]
         if self.align not in dict(options):
             self.align = "no"
-        self._page.graph_panel.aligning.set_options(options if there else [], [self.align])
+        self.panel.aligning.set_options(options if there else [], [self.align])
         if not there:
             self.align = "no"
 
@@ -182,7 +197,7 @@ class GraphViewState:
     def set_band(self, band: tuple[float, float] | None) -> None:
         """Look for the greatest deviation between two x only; None: everywhere."""
         self.band = band
-        self._page.show_chosen()
+        self._selection.refresh()
 
     # -- kept operating points ----------------------------------------------------------------------------------------------
 
@@ -190,7 +205,7 @@ class GraphViewState:
         """The column's kept points with their entries' numbers."""
         from epidote.core.comparison.differences.operating_points import OperatingPoint
 
-        overview = self._page.session.overview
+        overview = self._session.overview
         if overview is None:
             return []
         own = (e for e in overview.of_kind("point") if e.owner.column == column.id)
@@ -203,10 +218,10 @@ class GraphViewState:
         from epidote.desktop.state import edits
         from epidote.study.models import Owner
 
-        page, column = self._page, self._page.current_column()
+        column = self._selection.current_column()
         if column is None or self.key is None or not text.strip():
             return
-        curves = [c for _, r in page.chosen_cells() if r is not None for c in page.curves_of(r.id) if c.key == self.key]
+        curves = [c for _, r in self._selection.selected_runs() for c in self._selection.curves_of(r.id) if c.key == self.key]
         if not curves:
             return
         order = ("W", "Hz", "V", "dBFS")
@@ -214,9 +229,9 @@ class GraphViewState:
         try:
             point = parse_point(text, self.key, units, curves[0].y_unit)
         except QuantityError as error:
-            page.failed.emit(in_window(error))
+            self._selection.failed.emit(in_window(error))
             return
-        edits.add_entry(page.session, "point", point.model_dump(mode="json"), f"Add point {point.name}", Owner(column=column.id))
+        edits.add_entry(self._session, "point", point.model_dump(mode="json"), f"Add point {point.name}", Owner(column=column.id))
 
     # -- single steps of a staircase ----------------------------------------------------------------------------------------
 
@@ -225,7 +240,7 @@ class GraphViewState:
         stepped = next((c for c in curves if c.x_unit in ("dBFS", "Hz") and not c.key.startswith("step_")), None)
         if stepped is None:
             self._places = []
-            self._page.graph_panel.show_step("")
+            self.panel.show_step("")
             return
         unit = stepped.x_unit
         self._places = sorted(
@@ -235,14 +250,14 @@ class GraphViewState:
             self._place = self._places[-1]
         from epidote.core.quantities.formatting import format_quantity
 
-        self._page.graph_panel.show_step(f"{format_quantity(self._place, unit, digits=4)}{' generator' if unit == 'dBFS' else ''}")
+        self.panel.show_step(f"{format_quantity(self._place, unit, digits=4)}{' generator' if unit == 'dBFS' else ''}")
 
     def next_step(self, by: int = 1) -> None:
         """Look at a step further up or down the staircase."""
         if self._places and self._place in self._places:
             i = self._places.index(self._place) + by
             self._place = self._places[max(0, min(i, len(self._places) - 1))]
-            self._page.show_chosen()
+            self._selection.refresh()
 
     def _steps_ready(self, runs: list[RunSummary]) -> bool:
         """Whether the step's curves are there; otherwise they are computed from the recordings, and then shown."""
@@ -255,7 +270,7 @@ class GraphViewState:
         self._asked.update((r.id, place) for r in wanted)
 
         def ask(study: Any) -> dict[int, tuple[Any, ...]]:
-            from epidote.measurement.runner import step_curves
+            from epidote.measurement.processing import step_curves
 
             if self._place != place:  # somebody has gone on to another step meanwhile
                 return {}
@@ -266,16 +281,16 @@ class GraphViewState:
             self._stepped.update({(run_id, place): curves for run_id, curves in found.items()})
             while len(self._stepped) > _MOST_STEPS:
                 self._stepped.pop(next(iter(self._stepped)))
-            self._page.show_chosen()
+            self._selection.refresh()
 
-        self._page.session.ask(ask, done)
+        self._session.ask(ask, done)
         return False
 
     # -- choosing -----------------------------------------------------------------------------------------------------------
 
     def choice_changed(self) -> None:
         """Somebody pressed one of the buttons about the graph."""
-        column, panel = self._page.current_column(), self._page.graph_panel
+        column, panel = self._selection.current_column(), self.panel
         if column is not None and panel.views.on():
             group = [v for v in self._views if v.group == panel.views.on()[0]]
             chosen = panel.variants.on()
@@ -287,14 +302,14 @@ class GraphViewState:
         if panel.units.on():
             self.percent = "%" in panel.units.on()
         self.channels = {int(c) for c in panel.channels.on()} or self.channels
-        self._page.show_chosen()
+        self._selection.refresh()
 
     def show_view(self, key: str) -> None:
         """Show the curves of that key."""
-        column = self._page.current_column()
+        column = self._selection.current_column()
         if column is not None:
             self._view_of[column.procedure] = key
-            self._page.show_chosen()
+            self._selection.refresh()
 
     def next_view(self, by: int = 1) -> None:
         keys = [v.key for v in self._views]
@@ -302,10 +317,10 @@ class GraphViewState:
             self.show_view(keys[(keys.index(self.key) + by) % len(keys)])
 
     def show_axis(self, key: str) -> None:
-        column = self._page.current_column()
+        column = self._selection.current_column()
         if column is not None:
             self._axis_of[column.procedure] = key
-            self._page.show_chosen()
+            self._selection.refresh()
 
     def next_axis(self) -> None:
         if self._axes and self.axis is not None:
@@ -314,14 +329,14 @@ class GraphViewState:
     def set_percent(self, percent: bool) -> None:
         """Show ratios in % or in dB, everywhere."""
         self.percent = percent
-        self._page.show_chosen()
+        self._selection.refresh()
 
     def toggle_percent(self) -> None:
         self.set_percent(not self.percent)
 
     def toggle_channel(self, channel: int) -> None:
         self.channels = (self.channels ^ {channel}) or self.channels
-        self._page.show_chosen()
+        self._selection.refresh()
 
 
 def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
@@ -337,6 +352,6 @@ def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
 
 
 def carried_of(key: str) -> Any:
-    from epidote.core.procedures.protocol import procedure
+    from epidote.core.procedures.registry import procedure
 
     return procedure(key)

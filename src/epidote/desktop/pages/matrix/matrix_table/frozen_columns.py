@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtCore import QItemSelectionModel, QModelIndex, QPersistentModelIndex, Qt
 from PySide6.QtGui import QContextMenuEvent, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemDelegate, QAbstractItemView, QFrame, QHeaderView, QMenu, QTableView
 
@@ -13,10 +13,11 @@ class MatrixTable(QTableView):
     """A table over which a second view of the same model shows the first column only."""
 
     def __init__(
-        self, model: QAbstractItemModel, delegate: QAbstractItemDelegate, header: QHeaderView, own_header: QHeaderView, row_height: int
+        self, cells: QItemSelectionModel, delegate: QAbstractItemDelegate, header: QHeaderView, own_header: QHeaderView, row_height: int
     ) -> None:
         super().__init__()
         self.heads = _Heads(self)
+        model = cells.model()
         for view, above in ((self, header), (self.heads, own_header)):
             view.setModel(model)
             view.setItemDelegate(delegate)
@@ -30,7 +31,8 @@ class MatrixTable(QTableView):
             view.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerItem)
             view.setTabKeyNavigation(False)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
-        self.heads.setSelectionModel(self.selectionModel())
+        self.setSelectionModel(cells)
+        self.heads.setSelectionModel(cells)
         own_header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
         header.sectionResized.connect(self._lay_out)
         model.modelReset.connect(self._lay_out)

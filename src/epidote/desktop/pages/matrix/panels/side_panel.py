@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Protocol
 
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from epidote.desktop.pages.matrix.panels.claims.presenter import ClaimsPresenter
 from epidote.desktop.pages.matrix.panels.conditions.presenter import ConditionsPresenter
@@ -13,7 +13,8 @@ from epidote.desktop.pages.matrix.panels.notes.presenter import NotesPresenter
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 if TYPE_CHECKING:
-    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
     from epidote.desktop.theme import Theme
 
 TABS = (("readings", "Readings"), ("difference", "Difference"), ("conditions", "Conditions"), ("claims", "Claims"), ("notes", "Notes"))
@@ -40,20 +41,33 @@ class PanelPresenter(Protocol):
 class SidePanel:
     """Which panel is in view. Answers to questions that are no longer asked are dropped by their number."""
 
-    def __init__(self, page: MatrixPage) -> None:
-        self._page = page
+    def __init__(self, selection: MatrixSelection, view: GraphViewState, theme: Theme) -> None:
+        self._selection = selection
+        self._theme = theme
         self.tab = "readings"
         self.asked = 0
-        self.comparing, self.varying = DifferencePresenter(page, self), ConditionsPresenter(page, self)
-        self.claiming, self.noting = ClaimsPresenter(page, self), NotesPresenter(page, self)
+        self.comparing, self.varying = DifferencePresenter(selection, self, view), ConditionsPresenter(selection, self, view)
+        self.claiming, self.noting = ClaimsPresenter(selection, self), NotesPresenter(selection, self)
         self._parts: dict[str, PanelPresenter] = {"difference": self.comparing, "conditions": self.varying, "claims": self.claiming, "notes": self.noting}
         self._made: dict[str, QWidget] = {}
+        self._stack: QStackedWidget | None = None
+        self._readings: QWidget | None = None
         self.tabs = SegmentedButtons()
         self.tabs.set_options(TABS, [self.tab])
         self.tabs.chosen.connect(lambda on: self.show(on[0]))
 
-    def wrap(self, side: QWidget) -> QWidget:
-        """The tabs above what they choose."""
+    @property
+    def theme(self) -> Theme:
+        return self._theme
+
+    @property
+    def widget(self) -> QWidget:
+        assert self._stack is not None
+        return self._stack
+
+    def wrap(self, stack: QStackedWidget, readings: QWidget) -> QWidget:
+        """The tabs above the stack of panels that they choose from."""
+        self._stack, self._readings = stack, readings
         whole = QWidget()
         layout = QVBoxLayout(whole)
         layout.setContentsMargins(0, 6, 0, 0)
@@ -63,31 +77,33 @@ class SidePanel:
         line.addWidget(self.tabs)
         line.addStretch(1)
         layout.addLayout(line)
-        layout.addWidget(side, 1)
+        layout.addWidget(stack, 1)
         return whole
 
     def show(self, tab: str) -> None:
         """Go to a panel."""
         self.tab = tab
         self.tabs.set_options(TABS, [tab])
-        self._page.show_chosen()
+        self._selection.refresh()
 
     def panel(self, *, measured: bool) -> QWidget | None:
         """The panel of the tab; None where the run to make belongs there."""
         if self.tab not in _ALWAYS and not measured:
             return None
         if self.tab == "readings":
-            return self._page.readings
+            return self._readings
         made = self._made.get(self.tab)
         if made is None:
             made = self._made[self.tab] = self._parts[self.tab].make()
-            self._page.side.addWidget(made)
+            assert self._stack is not None
+            self._stack.addWidget(made)
         return made
 
-    def set_theme(self) -> None:
+    def set_theme(self, theme: Theme) -> None:
+        self._theme = theme
         for part in self._parts.values():
             if part.panel is not None:
-                part.panel.theme = self._page.theme
+                part.panel.theme = theme
 
     def refresh(self) -> None:
         """Show in the panel in view what is chosen now."""

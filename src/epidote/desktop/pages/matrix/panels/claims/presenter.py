@@ -9,23 +9,23 @@ from epidote.desktop.state.run_queue import RunRequest
 from epidote.study.models import Owner
 
 if TYPE_CHECKING:
-    from epidote.desktop.pages.matrix.page import MatrixPage
     from epidote.desktop.pages.matrix.panels.claims.panel import ClaimsPanel
-    from epidote.desktop.pages.matrix.panels.side_panel import SidePanel
+    from epidote.desktop.pages.matrix.panels.host import PanelHost
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
     from epidote.study.models import Unit
 
 
 class ClaimsPresenter:
     """Keeps a unit's published figures, and has them judged."""
 
-    def __init__(self, page: MatrixPage, beside: SidePanel) -> None:
-        self._page, self._session, self._beside = page, page.session, beside
+    def __init__(self, selection: MatrixSelection, host: PanelHost) -> None:
+        self._selection, self._session, self._host = selection, selection.session, host
         self.panel: ClaimsPanel | None = None
 
     def make(self) -> ClaimsPanel:
         from epidote.desktop.pages.matrix.panels.claims.panel import ClaimsPanel
 
-        panel = ClaimsPanel(self._page.theme)
+        panel = ClaimsPanel(self._host.theme)
         panel.added.connect(self._add_claims)
         panel.deleted.connect(lambda key, name: edits.delete_entry(self._session, key, f"claim “{name}”"))
         panel.measure_wanted.connect(self.measure_claim)
@@ -33,7 +33,7 @@ class ClaimsPresenter:
         return panel
 
     def _unit(self) -> Unit | None:
-        row = self._page.current_row()
+        row = self._selection.current_row()
         return row.unit if row is not None else None
 
     def show(self) -> None:
@@ -53,8 +53,8 @@ class ClaimsPresenter:
         """Hold the claims against the runs again, and show it."""
 
         def done() -> None:
-            self._page.model.judged()
-            if self._beside.tab == "claims" and self.panel is not None:
+            self._selection.model.judged()
+            if self._host.tab == "claims" and self.panel is not None:
                 self.show()
 
         self._session.judge_claims(done)
@@ -72,9 +72,9 @@ class ClaimsPresenter:
         offer = verdict.offer
 
         def ask(study: Any) -> tuple[int, dict[str, Any]]:
-            from epidote.core.procedures.protocol import procedure
+            from epidote.core.procedures.registry import procedure
             from epidote.core.settings import make_settings
-            from epidote.measurement.runner import add_column
+            from epidote.measurement.request import add_column
 
             carried = procedure(offer.procedure)
             base = next((dict(c.settings) for c in study.overview().columns if c.procedure == offer.procedure), {})

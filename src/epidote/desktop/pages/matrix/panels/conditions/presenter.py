@@ -5,46 +5,48 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
     from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
-    from epidote.desktop.pages.matrix.panels.side_panel import SidePanel
+    from epidote.desktop.pages.matrix.panels.host import PanelHost
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
 
 
 class ConditionsPresenter:
     """Spreads the chosen rows' readings over their conditions."""
 
-    def __init__(self, page: MatrixPage, beside: SidePanel) -> None:
-        self._page, self._session, self._beside = page, page.session, beside
+    def __init__(self, selection: MatrixSelection, host: PanelHost, view: GraphViewState) -> None:
+        self._selection, self._session, self._host = selection, selection.session, host
+        self._view = view
         self.panel: ConditionsPanel | None = None
         self._reading = ""
 
     def make(self) -> ConditionsPanel:
         from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
 
-        panel = ConditionsPanel(self._page.theme)
+        panel = ConditionsPanel(self._host.theme)
         panel.reading_chosen.connect(self._choose_reading)
         self.panel = panel
         return panel
 
     def _choose_reading(self, key: str) -> None:
         self._reading = key
-        self._beside.refresh()
+        self._host.refresh()
 
     def show(self) -> None:
         from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
         from epidote.core.errors import UnusableInputError, in_window
-        from epidote.core.procedures.protocol import reading_titles
+        from epidote.core.procedures.registry import reading_titles
         from epidote.desktop.pages.matrix.graph.view_state import carried_of
 
-        panel, overview, column = self.panel, self._session.overview, self._page.current_column()
+        panel, overview, column = self.panel, self._session.overview, self._selection.current_column()
         assert panel is not None
         if overview is None or column is None:
             return
-        chosen = [(s, r) for s, r in self._page.chosen_cells() if r is not None and not s.is_baseline]
+        chosen = [(s, r) for s, r in self._selection.selected_runs() if not s.is_baseline]
         if len(chosen) < 2:  # one row stands for all of its unit
             unit = chosen[0][0].unit if chosen else None
             chosen = [(s, overview.runs[s.id, column.id]) for s in overview.subjects if s.unit == unit and unit is not None and (s.id, column.id) in overview.runs]
-        channel = min(self._page.look.channels)
+        channel = min(self._view.channels)
         there = {r["key"] for _, run in chosen for r in run.readings if r["channel"] == channel and r["value"] is not None}
         titles = {k: t for k, t in reading_titles(carried_of(column.procedure)).items() if k in there}
         head = next((str(r.headline["key"]) for _, r in chosen if r.headline), "")

@@ -9,9 +9,10 @@ from epidote.desktop.state import edits
 from epidote.desktop.state.run_queue import RunRequest
 
 if TYPE_CHECKING:
-    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
     from epidote.desktop.pages.matrix.panels.difference.panel import DifferencePanel
-    from epidote.desktop.pages.matrix.panels.side_panel import SidePanel
+    from epidote.desktop.pages.matrix.panels.host import PanelHost
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
     from epidote.study.models import RunSummary, Subject
 
 _KNOWN = "acknowledged"
@@ -20,15 +21,16 @@ _KNOWN = "acknowledged"
 class DifferencePresenter:
     """Holds a row against the reference, and measures what that takes."""
 
-    def __init__(self, page: MatrixPage, beside: SidePanel) -> None:
-        self._page, self._session, self._beside = page, page.session, beside
+    def __init__(self, selection: MatrixSelection, host: PanelHost, view: GraphViewState) -> None:
+        self._selection, self._session, self._host = selection, selection.session, host
+        self._view = view
         self.panel: DifferencePanel | None = None
         self._compared: int | None = None  # the row that is held against the reference
 
     def make(self) -> DifferencePanel:
         from epidote.desktop.pages.matrix.panels.difference.panel import DifferencePanel
 
-        panel = DifferencePanel(self._page.theme)
+        panel = DifferencePanel(self._host.theme)
         panel.repeat_wanted.connect(self.repeat)
         panel.swap_wanted.connect(self.swap_channels)
         panel.row_chosen.connect(self._compare_row)
@@ -38,13 +40,13 @@ class DifferencePresenter:
 
     def _compare_row(self, subject_id: int) -> None:
         self._compared = subject_id
-        self._beside.refresh()
+        self._host.refresh()
 
     def _pair(self) -> tuple[tuple[Subject, RunSummary], tuple[Subject, RunSummary], list[tuple[int, str]]] | str:
         """The row compared, the reference, and all rows there are to compare; or words that say what is missing."""
         from epidote.desktop.pages.matrix.graph.figure_builder import short_names
 
-        overview, column = self._session.overview, self._page.current_column()
+        overview, column = self._session.overview, self._selection.current_column()
         if overview is None or column is None:
             return ""
         base = overview.subject(overview.reference) if overview.reference else None
@@ -53,7 +55,7 @@ class DifferencePresenter:
             return "No reference row. Select a row and set it as reference (Ctrl+B)."
         if reference is None:
             return f"The reference, {base.full_name}, is not measured in this column. Measure it or set another reference."
-        rows = [(s, r) for s, r in self._page.chosen_cells() if r is not None and s.id != base.id and not s.is_baseline]
+        rows = [(s, r) for s, r in self._selection.selected_runs() if s.id != base.id and not s.is_baseline]
         if not rows:
             return f"Select a measured cell of another row in this column to compare it with {base.full_name}."
         ours = next(((s, r) for s, r in rows if s.id == self._compared), rows[0])
@@ -61,18 +63,18 @@ class DifferencePresenter:
         return ours, (base, reference), [(s.id, short[s.id]) for s, _ in rows]
 
     def show(self) -> None:
-        panel, pair, number = self.panel, self._pair(), self._beside.asked
+        panel, pair, number = self.panel, self._pair(), self._host.asked
         assert panel is not None
-        figure = self._page.graph_panel.graph.figure()
+        figure = self._view.figure()
         if isinstance(pair, str):
             panel.show_nothing(pair)
             panel.show_crossings(())
             return
         ours, theirs, rows = pair
-        channel = min(self._page.look.channels)
+        channel = min(self._view.channels)
         overview = self._session.overview
         assert overview is not None
-        look = self._page.look
+        look = self._view
         curve = (look.key, look.axis.source if look.axis is not None else figure.x_unit) if figure is not None and look.key is not None else None
         known = self._pair_key(ours[1], theirs[1]) in self._known()
 
@@ -82,10 +84,10 @@ class DifferencePresenter:
             return difference_report(study, overview, ours, theirs, channel, curve)
 
         def done(report: Any) -> None:
-            from epidote.core.procedures.protocol import reading_titles
+            from epidote.core.procedures.registry import reading_titles
             from epidote.desktop.pages.matrix.graph.view_state import carried_of
 
-            if number == self._beside.asked:
+            if number == self._host.asked:
                 panel.show_report(report, theirs[0].full_name, reading_titles(carried_of(ours[1].procedure)), rows, ours[0].id, known=known)
                 panel.show_crossings(((report.repeated,) if report.repeated else ()) + (figure.crossings if figure is not None else ()))
 
@@ -108,16 +110,16 @@ class DifferencePresenter:
 
     def repeat(self, times: int | None = None) -> None:
         """Measure the chosen rows, and the reference, several times more, one row after the other."""
-        page, overview, column = self._page, self._session.overview, self._page.current_column()
+        overview, column = self._session.overview, self._selection.current_column()
         if overview is None or column is None:
             return
         if times is None:
             from PySide6.QtWidgets import QInputDialog
 
-            times, go = QInputDialog.getInt(page, "Repeat measurements", "Number of repeats of each selected row and of the reference", 5, 1, 100)
+            times, go = QInputDialog.getInt(self._host.widget, "Repeat measurements", "Number of repeats of each selected row and of the reference", 5, 1, 100)
             if not go:
                 return
-        rows = {s.id: r for s, r in page.chosen_cells() if r is not None}
+        rows = {s.id: r for s, r in self._selection.selected_runs()}
         reference = overview.runs.get((overview.reference, column.id)) if overview.reference else None
         if reference is not None and len(rows) == 1 and overview.reference not in rows:
             rows[reference.subject_id] = reference
@@ -125,10 +127,9 @@ class DifferencePresenter:
 
     def swap_channels(self, *, ask: bool = True) -> None:
         """A twin of the current row with its channels' wires swapped, measured by the same procedure: does a difference go with the unit?"""
-        page = self._page
-        subject, column, run = page.current_subject(), page.current_column(), page.model.run(page.table.currentIndex())
+        subject, column, run = self._selection.current_subject(), self._selection.current_column(), self._selection.current_run()
         if subject is None or subject.unit is None or column is None or run is None or "wiring" in subject.conditions:
-            page.failed.emit("Select a measured cell of a row without swapped channels first.")
+            self._selection.failed.emit("Select a measured cell of a row without swapped channels first.")
             return
         if ask:
             from epidote.desktop.widgets.question import ask_whether
@@ -137,7 +138,7 @@ class DifferencePresenter:
                 "Connect output 1 to the unit's second input and output 2 to its first input, and swap the unit's outputs in the same way. "
                 "A new row with the condition “wiring = swapped” is then measured with the same settings."
             )
-            ask_whether(page, "Measure with channels swapped", words, "Measure", lambda go: self.swap_channels(ask=False) if go else None)
+            ask_whether(self._host.widget, "Measure with channels swapped", words, "Measure", lambda go: self.swap_channels(ask=False) if go else None)
             return
         conditions = {**subject.conditions, "wiring": "swapped"}
         overview = self._session.overview
@@ -149,6 +150,6 @@ class DifferencePresenter:
         def made(_: Any, new: int) -> None:
             from PySide6.QtCore import QTimer
 
-            QTimer.singleShot(0, page, lambda: self._session.runs.measure([RunRequest((new, column.id), run.settings)]))
+            QTimer.singleShot(0, self._selection, lambda: self._session.runs.measure([RunRequest((new, column.id), run.settings)]))
 
         edits.add_row(self._session, subject.unit, conditions, subject.device, subject.id, made)

@@ -9,23 +9,23 @@ from epidote.desktop.state import edits
 from epidote.study.models import Entry, Owner
 
 if TYPE_CHECKING:
-    from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.pages.matrix.panels.host import PanelHost
     from epidote.desktop.pages.matrix.panels.notes.panel import NotesPanel
-    from epidote.desktop.pages.matrix.panels.side_panel import SidePanel
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
 
 
 class NotesPresenter:
     """Keeps what people write down and photograph."""
 
-    def __init__(self, page: MatrixPage, beside: SidePanel) -> None:
-        self._page, self._session, self._beside = page, page.session, beside
+    def __init__(self, selection: MatrixSelection, host: PanelHost) -> None:
+        self._selection, self._session, self._host = selection, selection.session, host
         self.panel: NotesPanel | None = None
         self._owner = "unit"
 
     def make(self) -> NotesPanel:
         from epidote.desktop.pages.matrix.panels.notes.panel import NotesPanel
 
-        panel = NotesPanel(self._page.theme)
+        panel = NotesPanel(self._host.theme)
         panel.owner_chosen.connect(self._choose_owner)
         panel.written.connect(self._write_note)
         panel.pictures_added.connect(self._add_pictures)
@@ -48,23 +48,23 @@ class NotesPresenter:
     def _read_large(self, picture: Entry, caption: str) -> None:
         from epidote.desktop.widgets.images import read_picture
 
-        panel, room = self.panel, self._page.window().size() * 0.9
+        panel, room = self.panel, self._host.widget.window().size() * 0.9
         if panel is not None:
             self._session.ask(lambda study: read_picture(study.entries.read(picture), room), lambda image: panel.show_large(image, caption))
 
     def _choose_owner(self, owner: str) -> None:
         self._owner = owner
-        self._beside.refresh()
+        self._host.refresh()
 
     def _owners(self) -> dict[str, tuple[str, Owner]]:
         """What notes can belong to just now: (words, owner) by key."""
-        page, row = self._page, self._page.current_row()
+        row = self._selection.current_row()
         found: dict[str, tuple[str, Owner]] = {}
         if row is not None and row.unit is not None:
             found["unit"] = (row.unit.name, Owner(unit=row.unit.id))
         if row is not None and not row.is_claims:
             found["row"] = ("Row", Owner(subject=row.id))
-        run = page.model.run(page.table.currentIndex())
+        run = self._selection.current_run()
         if run is not None:
             found["run"] = (f"Run {run.id}", Owner(run=run.id))
         return found
@@ -80,11 +80,11 @@ class NotesPresenter:
             return
         owner = owners[current][1]
         note = next((e for e in overview.of_kind("note") if e.owner == owner), None)
-        row = self._page.current_row()
+        row = self._selection.current_row()
         text = str(note.data.get("text", "")) if note is not None else (row.unit.notes if current == "unit" and row is not None and row.unit is not None else "")
         pictures = [e for e in overview.of_kind("picture") if e.owner == owner]
         about = ""
-        run = self._page.model.run(self._page.table.currentIndex())
+        run = self._selection.current_run()
         if current == "run" and run is not None:
             about = ", ".join(w for w in (f"{run.made.astimezone():%d %b %Y %H:%M}", f"operator {run.person}" if run.person else "", f"firmware {run.firmware}" if run.firmware else "", run.device) if w)
         panel.show_owner([(k, w) for k, (w, _) in owners.items()], current, about, text, pictures, writable=self._session.writable)

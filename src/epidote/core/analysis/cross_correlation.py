@@ -51,10 +51,3 @@ def refined_lag(cross: NDArray[np.complex128], size: int, lag: float) -> tuple[f
     return lag, sign
 
 
-def zero_padded_slice(x: Samples, first: int, frames: int) -> Samples:
-    """``frames`` of x from ``first`` on, with zeros where x is not."""
-    out = np.zeros(frames)
-    low, high = max(0, first), min(x.size, first + frames)
-    if high > low:
-        out[low - first : high - first] = x[low:high]
-    return out

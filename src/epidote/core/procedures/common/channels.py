@@ -1,0 +1,71 @@
+"""Analysis by channel: checks, threads, and results merged."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+
+from epidote.core.chain.chain import Chain
+from epidote.core.errors import UnusableInputError
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Reading, Result, with_caution
+from epidote.core.signals.recording import Recording
+
+
+def merge_channels(results: Sequence[Result], recordings: Sequence[Recording], chain: Chain) -> Result:
+    """The channels' results as one, with what holds for the whole run: dropouts that the device reported, a chain without volts."""
+    cautions = [c for r in results for c in r.cautions]
+    if any(r.faults for r in recordings):
+        cautions.append(Caution.DROPOUT)
+    if not chain.calibrated and any(r.signal.unit == "FS" for r in recordings):
+        cautions.append(Caution.UNCALIBRATED)
+    readings = _explained([g for r in results for g in r.readings], recordings)
+    return Result(tuple(c for r in results for c in r.curves), readings, unique(cautions))
+
+
+def _explained(readings: Sequence[Reading], recordings: Sequence[Recording]) -> tuple[Reading, ...]:
+    """A reading without a value says why: where nothing else did, because its channel holds nothing but equal samples."""
+    told: dict[int, bool] = {}
+
+    def is_silent(channel: int) -> bool:
+        if channel not in told:
+            own = [r.signal.channel(channel) for r in recordings if channel <= r.signal.channels]
+            told[channel] = any(x.size > 0 and bool((x == x[0]).all()) for x in own)
+        return told[channel]
+
+    def explained(reading: Reading) -> Reading:
+        unexplained = reading.value is None and not reading.cautions
+        return with_caution(reading, Caution.SILENT) if unexplained and is_silent(reading.channel) else reading
+
+    return tuple(explained(r) for r in readings)
+
+
+def require_consistent_channels(recordings: Sequence[Recording]) -> int:
+    """Channel count that all recordings of a run share, each at its stimulus' rate. Raises UnusableInputError."""
+    if not recordings:
+        raise UnusableInputError("There is no recording to analyse. Measure again, or select a recording.")
+    for recording in recordings:
+        if recording.stimulus is not None and recording.stimulus.rate != recording.signal.rate:
+            raise UnusableInputError(
+                f"The recording has a sample rate of {recording.signal.rate:g} Hz, its stimulus {recording.stimulus.rate:g} Hz. Nothing was computed; "
+                "record at the stimulus rate, or export the stimulus again at the rate of the recording."
+            )
+    counts = {r.signal.channels for r in recordings}
+    rates = {r.signal.rate for r in recordings}
+    if len(counts) > 1 or len(rates) > 1:
+        raise UnusableInputError("The recordings differ in number of channels or sample rate. Use the recordings of a single run.")
+    return counts.pop()
+
+
+def without_spreads(readings: Iterable[Reading]) -> list[Reading]:
+    """The same where roundings repeat with the tone: their error is a fixed one, which no spread describes."""
+    return [r if r.spread is None else replace(with_caution(r, Caution.UNDITHERED), spread=None) for r in readings]
+
+
+def per_channel(channels: int, analyse: Callable[[int], Result]) -> list[Result]:
+    """``analyse(number)`` of each channel (from 1), a thread for each: the transforms let go of the interpreter."""
+    if channels == 1:
+        return [analyse(1)]
+    with ThreadPoolExecutor(min(channels, 8)) as pool:
+        return list(pool.map(analyse, range(1, channels + 1)))

@@ -1,0 +1,41 @@
+"""Settings of the frequency response."""
+
+from __future__ import annotations
+
+from epidote.core.analysis.spectral.smoothing import Smoothing
+from epidote.core.procedures.common.swept import SweepSettings
+from epidote.core.settings import LabelledEnum, setting
+from epidote.core.signals.stimulus import Stimulus
+from epidote.core.stimuli.noise import Colour, material, noise
+
+
+class ImpulseWindow(LabelledEnum):
+    """How much of the impulse response counts."""
+
+    BY_FREQUENCY = "by frequency", "Frequency-dependent"
+    FIXED = "fixed"
+
+
+class Excitation(LabelledEnum):
+    """What is played."""
+
+    SWEEP = "sweep"
+    NOISE = "noise"
+    FILE = "file", "Audio file"
+
+
+class ResponseSettings(SweepSettings):
+    stimulus: Excitation = setting(Excitation.SWEEP, "Stimulus", "Test signal: sweep, noise or audio file", played=True)
+    colour: Colour = setting(Colour.PINK, "Noise spectrum", "Noise spectrum: pink or white", played=True)
+    material: str = setting("", "Audio file", "Audio file to play", played=True, max_length=1000)
+    reference_channel: int = setting(0, "Reference channel", "For noise or a file: input channel connected before the unit; 0 uses the played signal", ge=0, le=64)
+    smoothing: Smoothing = setting(Smoothing.NONE, "Smoothing", "Smoothing of the level curves, in octaves")
+    window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "Time window", "Time window applied to the impulse response")
+
+    def played(self, rate: float) -> Stimulus:
+        """One sweep, the noise, or the material. Raises SettingError, UnusableInputError."""
+        if self.stimulus is Excitation.NOISE:
+            return noise(rate=rate, colour=self.colour, duration=self.duration, level=self.level)
+        if self.stimulus is Excitation.FILE:
+            return material(rate=rate, path=self.material, duration=self.duration, level=self.level)
+        return super().played(rate)

@@ -1,0 +1,54 @@
+"""Recordings: what came back of a stimulus."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from epidote.core.errors import UnusableInputError
+from epidote.core.signals.signal import Signal
+from epidote.core.signals.stimulus import Stimulus
+
+
+@dataclass(frozen=True)
+class Recording:
+    """What came back: the signal, the stimulus that was played (None for a recording made elsewhere), and what the device reported.
+
+    ``faults`` are words of the sound device about this very recording, such as "2 dropouts reported"; ``clock``: what
+    was done about a recorder that ran on a clock of its own.
+    """
+
+    signal: Signal
+    stimulus: Stimulus | None = None
+    faults: tuple[str, ...] = field(default=())
+    clock: str = ""
+
+    def with_reference(self) -> Recording:
+        """The recording with what was played as its last channel, where nothing else could tell it later."""
+        if self.stimulus is None or self.stimulus.material is None:
+            return self
+        played = np.zeros(self.signal.frames)
+        count = min(played.size, self.stimulus.material.size)
+        played[:count] = self.stimulus.material[:count]
+        both = Signal(np.column_stack([self.signal.samples, played]), self.signal.rate, self.signal.unit)
+        told = Stimulus(
+            self.stimulus.kind, self.stimulus.rate, {**self.stimulus.parameters, "reference_channel": both.channels}, self.stimulus.channels
+        )
+        return Recording(both, told, self.faults, self.clock)
+
+
+@dataclass(frozen=True)
+class Section:
+    """A section of a recording that was made elsewhere, which is kept whole: ``frames`` from ``first`` on are analysed."""
+
+    signal: Signal
+    first: int
+    frames: int
+
+    def cut(self) -> Recording:
+        """The section as a recording of its own. Raises UnusableInputError where the recording does not hold it."""
+        if not 0 <= self.first < self.first + self.frames <= self.signal.frames:
+            raise UnusableInputError("The section lies outside its recording. Nothing was computed; select it again.")
+        samples = self.signal.samples[self.first : self.first + self.frames]
+        return Recording(Signal(samples, self.signal.rate, self.signal.unit))

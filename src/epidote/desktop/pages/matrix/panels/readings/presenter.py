@@ -1,0 +1,48 @@
+"""Shows the readings of the runs in the graph."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, carried_of
+from epidote.desktop.pages.matrix.panels.readings.panel import ReadingsPanel
+from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
+
+if TYPE_CHECKING:
+    from epidote.desktop.pages.matrix.selection import MatrixSelection
+
+_FEW_CHANNELS = 3  # more are named by their number alone
+
+
+class ReadingsPresenter:
+    """One table: a row for each reading, a column for each selected run."""
+
+    def __init__(self, selection: MatrixSelection, view: GraphViewState, panel: ReadingsPanel) -> None:
+        self._selection, self._view, self.panel = selection, view, panel
+
+    def show(self, drawn: DrawnRuns) -> None:
+        """Show the readings of a figure's runs."""
+        from epidote.core.procedures.registry import reading_titles
+        from epidote.desktop.pages.matrix.graph.figure_builder import make_table
+
+        view, panel = self._view, self.panel
+        panel.units.set_options([("%", "%"), ("dB", "dB")], ["%" if view.percent else "dB"], UNIT_TIPS)
+        channel = self._offer_channels(drawn)
+        curves = {one.run.id: self._selection.curves_of(one.run.id) for one in drawn.chosen}
+        titles = reading_titles(carried_of(drawn.column.procedure))
+        points = view.points(drawn.column)
+        table = make_table(titles, drawn.chosen, channel, view.percent, drawn.pins, drawn.title, points, curves)
+        figure = view.figure()
+        panel.show_table(table, figure.held if figure is not None else ())
+
+    def _offer_channels(self, drawn: DrawnRuns) -> int:
+        """Offer the channels that have readings. Returns the one that is shown: the selected one, else the graph's first."""
+        channels = sorted({reading["channel"] for one in drawn.chosen for reading in one.run.readings})
+        selected = [int(c) for c in self.panel.channel.on() if int(c) in channels]
+        first_shown = min(self._view.channels)
+        if not selected:
+            selected = [first_shown if first_shown in channels else channels[0]]
+        form = "Ch {}" if len(channels) <= _FEW_CHANNELS else "{}"
+        options = [(str(c), form.format(c)) for c in channels]
+        self.panel.channel.set_options(options if len(channels) > 1 else [], [str(c) for c in selected], channel_tips(channels))
+        return selected[0]

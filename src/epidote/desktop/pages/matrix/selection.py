@@ -1,0 +1,150 @@
+"""What is selected in the matrix, and the curves of the selected runs: a model without widgets."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, QObject, Signal
+
+from epidote.desktop.pages.matrix.matrix_table.model import MatrixModel
+from epidote.desktop.state.session import Session
+from epidote.study.models import Column, RunSummary, Subject
+
+_MOST_RUNS = 48  # whose curves stay loaded
+
+
+class MatrixSelection(QObject):
+    """The selected cells of one column; ``cells`` is the selection model that the table shows.
+
+    changed: cells were selected, or their curves were loaded, so that what depends on them is to be shown again.
+    failed: a sentence for the user about a command that could not be carried out.
+    """
+
+    changed = Signal()
+    failed = Signal(str)
+
+    def __init__(self, session: Session, model: MatrixModel, preload: Callable[[], None]) -> None:
+        """``preload`` loads the modules that show curves; it is called on the study's thread, not on the interface's."""
+        super().__init__()
+        self._preload = preload
+        self.session, self.model = session, model
+        self.cells = QItemSelectionModel(model)
+        self._curves: dict[int, tuple[Any, ...]] = {}
+        self._asked: set[int] = set()
+        self._before_reset: tuple[list[int], int] | None = None
+        self.cells.selectionChanged.connect(self._keep_to_one_column)
+
+    # -- what is selected ---------------------------------------------------------------------------------------------------
+
+    def current_row(self) -> Subject | None:
+        """The current row, one of published figures too."""
+        return self.model.subject(self.cells.currentIndex().row())
+
+    def current_subject(self) -> Subject | None:
+        row = self.current_row()
+        return None if row is None or row.is_claims else row
+
+    def current_column(self) -> Column | None:
+        return self.model.column(self.cells.currentIndex().column())
+
+    def current_run(self) -> RunSummary | None:
+        """The latest run of the current cell."""
+        return self.model.run(self.cells.currentIndex())
+
+    def selected_cells(self) -> list[tuple[Subject, RunSummary | None]]:
+        """The selected cells of the current column, in the order of rows."""
+        if self.current_column() is None:
+            return []
+        column = self.cells.currentIndex().column()
+        rows = sorted({i.row() for i in self.cells.selectedIndexes() if i.column() == column})
+        found = [(self.model.subject(row), self.model.run(self.model.index(row, column))) for row in rows]
+        return [(subject, run) for subject, run in found if subject is not None and not subject.is_claims]
+
+    def selected_runs(self) -> list[tuple[Subject, RunSummary]]:
+        """Those of the selected cells that are measured."""
+        return [(subject, run) for subject, run in self.selected_cells() if run is not None]
+
+    # -- selecting ----------------------------------------------------------------------------------------------------------
+
+    def select(self, subject_ids: list[int], column_id: int) -> None:
+        """Select cells of a column, the last one becoming the current."""
+        selected = QItemSelection()
+        last = QModelIndex()
+        for subject_id in subject_ids:
+            last = self.model.index_of(subject_id, column_id)
+            if last.isValid():
+                selected.select(last, last)
+        if last.isValid():
+            self.cells.setCurrentIndex(last, QItemSelectionModel.SelectionFlag.NoUpdate)
+            self.cells.select(selected, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+
+    def select_column(self) -> None:
+        """Select every measured cell of the current column."""
+        column, overview = self.current_column(), self.session.overview
+        if overview and (column or overview.columns):
+            column = column or overview.columns[0]
+            self.select([s.id for s in overview.subjects if (s.id, column.id) in overview.runs], column.id)
+
+    def refresh(self) -> None:
+        """Show again what depends on the selection."""
+        self.changed.emit()
+
+    def remember(self) -> None:
+        """Keep the selection while rows or columns come and go."""
+        row, column = self.current_row(), self.current_column()
+        self._before_reset = None
+        if row is None or column is None:
+            return
+        rows = sorted({i.row() for i in self.cells.selectedIndexes()})
+        subjects = [subject for r in rows if (subject := self.model.subject(r)) is not None]
+        self._before_reset = ([*(s.id for s in subjects if s.id != row.id), row.id], column.id)
+
+    def restore(self) -> None:
+        """Select again what ``remember`` found, as far as it is still there."""
+        before, self._before_reset = self._before_reset, None
+        if before is not None:
+            self.select(*before)
+
+    def _keep_to_one_column(self, *_: QItemSelection) -> None:
+        """Curves of different columns cannot be drawn over each other."""
+        column = self.cells.currentIndex().column()
+        others = [i for i in self.cells.selectedIndexes() if i.column() != column]
+        if others and len(others) < len(self.cells.selectedIndexes()):
+            self.cells.blockSignals(True)
+            for index in others:
+                self.cells.select(index, QItemSelectionModel.SelectionFlag.Deselect)
+            self.cells.blockSignals(False)
+
+    # -- their curves -------------------------------------------------------------------------------------------------------
+
+    def curves_of(self, run_id: int) -> tuple[Any, ...]:
+        """A run's curves as far as they are loaded."""
+        return self._curves.get(run_id, ())
+
+    def curves_ready(self) -> bool:
+        """Whether the curves of every selected run are loaded; loads those that are not, and emits ``changed`` then."""
+        runs = [run for _, run in self.selected_runs()]
+        missing = [r.id for r in runs if r.id not in self._curves and r.id not in self._asked]
+        if missing:
+            self._load(missing)
+        return all(r.id in self._curves for r in runs)
+
+    def _load(self, run_ids: list[int]) -> None:
+        self._asked.update(run_ids)
+
+        def done(found: dict[int, tuple[tuple[Any, ...], tuple[str, ...]]]) -> None:
+            self._asked.difference_update(found)
+            self._curves.update({i: curves for i, (curves, _) in found.items()})
+            self.session.mark_damaged({i: damaged for i, (_, damaged) in found.items()})
+            # older ones make room, but never those that are in view
+            in_view = {run.id for _, run in self.selected_runs()}
+            for old in [i for i in self._curves if i not in in_view][: max(0, len(self._curves) - _MOST_RUNS)]:
+                self._curves.pop(old)
+            self.changed.emit()
+
+        def ask(study: Any) -> dict[int, tuple[tuple[Any, ...], tuple[str, ...]]]:
+            self._preload()
+            return {i: study.checked_curves(i) for i in run_ids}
+
+        self.session.ask(ask, done)

@@ -1,0 +1,74 @@
+"""From recordings to a result, compared with the baseline."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from epidote.core.calibration.microphone_correction import apply_microphone_correction
+from epidote.core.chain.chain import Chain
+from epidote.core.comparison.baseline import against_baseline
+from epidote.core.procedures.registry import procedure
+from epidote.core.results.caution import Caution, unique
+from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.settings import Settings, make_settings
+from epidote.core.signals.recording import Recording
+from epidote.measurement.request import RunPlan
+from epidote.study.models import RunSummary
+from epidote.study.store import Study
+
+
+@dataclass(frozen=True)
+class Baseline:
+    """What the chain itself did with the same settings; unfit: in what that chain differed, so that it cannot be used."""
+
+    result: Result
+    chain: Chain
+    unfit: tuple[str, ...]
+
+
+def analyse(key: str, recordings: Sequence[Recording], settings: Settings, chain: Chain) -> Result:
+    """Analyse, take the microphone's own response out, and mark what the chain itself makes doubtful."""
+    result: Result = apply_microphone_correction(procedure(key).analyse(recordings, settings, chain), chain)
+    more = []
+    if procedure(key).of_levels and chain.load_ohms is not None and not chain.load_confirmed and chain.calibrated:
+        more.append(Caution.LOAD_UNCONFIRMED)
+    if any(r.clock for r in recordings):
+        more.append(Caution.OTHER_CLOCK)
+    return replace(result, cautions=unique((*result.cautions, *more))) if more else result
+
+
+def baseline_of(study: Study, order: RunPlan) -> Baseline | None:
+    """The baseline's latest run in the order's column; None when there is none, or when the order is the baseline's own."""
+    overview = study.overview()
+    row = next((s for s in overview.subjects if s.is_baseline), None)
+    run = overview.runs.get((row.id, order.column_id)) if row is not None and row.id != order.subject_id else None
+    if run is None:
+        return None
+    chain = Chain.model_validate(run.chain)
+    readings = tuple(Reading.from_json(r) for r in run.readings)
+    return Baseline(Result(study.curves(run.id), readings), chain, order.chain.differs_from(chain))
+
+
+def with_baseline(result: Result, chain: Chain, baseline: Baseline | None) -> Result:
+    """The result less the chain's own, or cautioned when the baseline does not apply."""
+    if baseline is None:
+        return result
+    if baseline.unfit:
+        return replace(result, cautions=unique((*result.cautions, Caution.BASELINE_UNFIT)))
+    ours, theirs = chain.scale(1)[0], baseline.chain.scale(1)[0]
+    return against_baseline(result, baseline.result, ours / theirs if ours and theirs else 1.0)
+
+
+def process(study: Study, order: RunPlan, recordings: Sequence[Recording]) -> Result:
+    """What an order's recordings say, read against the baseline there is now."""
+    result = analyse(order.procedure, recordings, order.settings, order.chain)
+    return with_baseline(result, order.chain, baseline_of(study, order))
+
+
+def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:
+    """One step of a run's staircase as curves, from its kept recordings; ``x``: what was stepped, dBFS or Hz."""
+    carried = procedure(run.procedure)
+    settings = make_settings(carried.Settings, run.settings)
+    curves: tuple[Curve, ...] = carried.step_curves(study.recordings(run.id), settings, Chain.model_validate(run.chain), x)
+    return curves

@@ -1,0 +1,49 @@
+"""What is to be measured: one run, its cell, settings and chain."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from epidote.core.chain.chain import Chain
+from epidote.core.procedures.registry import procedure, procedures
+from epidote.core.settings import Settings, make_settings
+from epidote.measurement.chain_for_row import chain_for_subject
+from epidote.study.models import Column
+from epidote.study.store import Study
+
+
+@dataclass(frozen=True)
+class RunPlan:
+    """One run to carry out: which cell, with which settings, chain and device."""
+
+    subject_id: int
+    column_id: int
+    procedure: str
+    settings: Settings
+    chain: Chain
+
+
+def add_column(study: Study, key: str, settings: Settings) -> Column:
+    """A column for a procedure with these settings; the one that is there already if there is one."""
+    values = settings.model_dump(mode="json")
+    for column in study.overview().columns:
+        if column.procedure == key and dict(column.settings) == values:
+            return column
+    carried = procedure(key)
+    return study.add_column(key, values, carried.title, carried.summary(settings))
+
+
+def baseline_orders(study: Study) -> list[RunPlan]:
+    """Every procedure that says something about a chain, on the baseline row: in each column there is, and in a new one where there is none."""
+    row = next(s for s in study.overview().subjects if s.is_baseline)
+    fitting = {k: p for k, p in procedures().items() if p.of_the_chain}
+    present = {c.procedure for c in study.overview().columns}
+    for key, carried in fitting.items():
+        if key not in present:
+            add_column(study, key, carried.Settings())
+    chain = chain_for_subject(study, row)
+    return [
+        RunPlan(row.id, c.id, c.procedure, fitting[c.procedure]().wired(make_settings(fitting[c.procedure].Settings, c.settings)), chain)
+        for c in study.overview().columns
+        if c.procedure in fitting
+    ]

@@ -1,0 +1,44 @@
+"""JSON that a study holds, as values; what is damaged comes back as nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from epidote.core.errors import UnusableInputError
+from epidote.core.quantities.outside import load_json
+from epidote.core.results.caution import Caution
+
+_FAULTS = (ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError, UnusableInputError)
+_CAUTIONS = frozenset(str(c) for c in Caution)
+
+
+def readings_from_json(text: str) -> tuple[Mapping[str, Any], ...]:
+    """The readings that are whole: key, channel, value or None, unit and what else every reader relies on."""
+    try:
+        found = load_json(text, "row")
+    except _FAULTS:
+        return ()
+    return tuple(r for r in found if _is_reading(r)) if isinstance(found, list) else ()
+
+
+def _is_reading(data: object) -> bool:
+    if not isinstance(data, dict):
+        return False
+    texts = isinstance(data.get("key"), str) and isinstance(data.get("unit"), str)
+    numbers = [data.get("value", ""), data.get("floor", ""), data.get("spread", "")]
+    numeric = all(v is None or (isinstance(v, (int, float)) and not isinstance(v, bool)) for v in numbers)
+    channel = data.get("channel")
+    cautions = data.get("cautions")
+    rest = isinstance(channel, int) and channel >= 1 and isinstance(cautions, list) and isinstance(data.get("at"), dict)
+    return texts and numeric and rest and all(c in _CAUTIONS for c in cautions or ())
+
+
+def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
+    """A small drawing's points, both from 0 to 1; none for what is no drawing."""
+    try:
+        found = [(float(x), float(y)) for x, y in load_json(text, "drawing")]
+    except _FAULTS:
+        return ()
+    inside = all(-1 <= v <= 2 for point in found for v in point)
+    return tuple(found) if inside else ()
