@@ -1,4 +1,7 @@
-"""What several test files need. The CSV files in data/ are checked values; where each comes from stands in data/README.md."""
+"""What several test files need.
+
+The CSV files in data/ are checked values; where each comes from stands in data/README.md.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +23,9 @@ from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal
 from tests.audio.jack import jack, served  # noqa: F401  fixtures of every test that wants a real sound device
 
-hypothesis_settings.register_profile("any machine", deadline=None)  # how long an example takes says nothing about whether it is right
+hypothesis_settings.register_profile(
+    "any machine", deadline=None
+)  # how long an example takes says nothing about whether it is right
 hypothesis_settings.load_profile("any machine")
 
 DATA = Path(__file__).parent / "data"
@@ -61,11 +66,19 @@ UNCALIBRATED = Chain()
 
 # settings with which every procedure is quick: for tests that carry out all there are
 QUICK = {
-    "response": {"duration": 0.6}, "tone": {"duration": 0.2}, "spectrum": {"duration": 0.3}, "noise": {"duration": 0.5},
-    "latency": {"shots": 2, "longest": 0.1}, "paths": {"duration": 0.5},
-    "distortion-level": {"steps": 4, "dwell": 0.1, "stop_level": -10}, "distortion-frequency": {"points_per_octave": 1, "dwell": 0.1, "start_frequency": 500},
-    "intermodulation": {"duration": 0.5}, "multitone": {"duration": 0.5}, "crosstalk": {"duration": 0.2, "points_per_octave": 0}, "gain": {"duration": 0.2},
-}  # fmt: skip
+    "response": {"duration": 0.6},
+    "tone": {"duration": 0.2},
+    "spectrum": {"duration": 0.3},
+    "noise": {"duration": 0.5},
+    "latency": {"shots": 2, "longest": 0.1},
+    "paths": {"duration": 0.5},
+    "distortion-level": {"steps": 4, "dwell": 0.1, "stop_level": -10},
+    "distortion-frequency": {"points_per_octave": 1, "dwell": 0.1, "start_frequency": 500},
+    "intermodulation": {"duration": 0.5},
+    "multitone": {"duration": 0.5},
+    "crosstalk": {"duration": 0.2, "points_per_octave": 0},
+    "gain": {"duration": 0.2},
+}
 
 
 @pytest.fixture(autouse=True)

@@ -14,7 +14,9 @@ Unit = Callable[[np.ndarray], np.ndarray]
 
 
 class IdealDevice:
-    """unit: (frames, channels) in FS to the same; late: frames of latency; noise: standard deviation per sample; block: frames handed out at once."""
+    """unit: (frames, channels) in FS to the same; late: frames of latency; noise: standard deviation per sample;
+    block: frames handed out at once.
+    """
 
     info = DeviceInfo("ideal", "ideal device", "test", 2, 2, (48000, 96000), 24)
 

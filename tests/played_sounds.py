@@ -1,5 +1,7 @@
-"""Sounds of music and speech with known beginnings, made from textbook models: plucked strings (Karplus, Strong 1983), struck strings with
-stiff partials, drums, syllables of pulses through three formants, clicks. The constants are ours."""
+"""Sounds of music and speech with known beginnings, made from textbook models: plucked strings (Karplus, Strong
+1983), struck strings with stiff partials, drums, syllables of pulses through three formants, clicks. The constants are
+ours.
+"""
 
 from collections.abc import Callable
 
@@ -79,8 +81,13 @@ def click(rng: np.random.Generator) -> np.ndarray:
 
 
 SOUNDS: dict[str, Callable[[np.random.Generator], np.ndarray]] = {
-    "pluck": pluck, "strum": strum, "piano": piano, "drum": drum, "syllable": syllable, "click": click,
-}  # fmt: skip
+    "pluck": pluck,
+    "strum": strum,
+    "piano": piano,
+    "drum": drum,
+    "syllable": syllable,
+    "click": click,
+}
 
 
 def scene(kind: str, seed: int, count: int = 10) -> tuple[np.ndarray, np.ndarray]:

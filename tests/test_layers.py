@@ -12,7 +12,10 @@ from tools.circles import circles
 def loaded_by(code: str) -> set[str]:
     """Names of the modules that a fresh process has loaded after some code."""
     out = subprocess.run(
-        [sys.executable, "-c", f"{code}\nimport sys; print('\\n'.join(sys.modules))"], capture_output=True, text=True, check=True
+        [sys.executable, "-c", f"{code}\nimport sys; print('\\n'.join(sys.modules))"],
+        capture_output=True,
+        text=True,
+        check=True,
     )
     return set(out.stdout.split())
 
@@ -29,21 +32,30 @@ for module in pkgutil.walk_packages(getattr(top, "__path__", []), top.__name__ +
 
 
 def test_help_loads_neither_scipy_nor_qt():
-    code = "import contextlib, io\nfrom epidote.cli.app import run_command\nwith contextlib.redirect_stdout(io.StringIO()): assert run_command(['--help']) == 0"
+    code = (
+        "import contextlib, io\nfrom epidote.cli.app import run_command\nwith"
+        " contextlib.redirect_stdout(io.StringIO()): assert run_command(['--help']) == 0"
+    )
     assert not {m for m in loaded_by(code) if m.split(".")[0] in ("scipy", "PySide6", "numpy")}
 
 
 def test_the_window_shows_before_anything_that_computes_is_loaded():
-    code = "from epidote.desktop.app import application\napplication()\nfrom epidote.desktop.shell.main_window import MainWindow\nw = MainWindow(); w.show(); w.close()"
+    code = (
+        "from epidote.desktop.app import application\napplication()\nfrom epidote.desktop.shell.main_window import"
+        " MainWindow\nw = MainWindow(); w.show(); w.close()"
+    )
     assert not {m for m in loaded_by(code) if m.split(".")[0] in ("numpy", "scipy", "pydantic", "soundfile", "typer")}
 
 
-@pytest.mark.parametrize(("imports", "expected"), [
-    ("a-b b-c a-c", []),
-    ("a-b b-a", [["a", "b"]]),
-    ("a-b b-c c-d d-b e-a", [["b", "c", "d"]]),
-    ("a-b b-a c-d d-c b-c", [["a", "b"], ["c", "d"]]),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("imports", "expected"),
+    [
+        ("a-b b-c a-c", []),
+        ("a-b b-a", [["a", "b"]]),
+        ("a-b b-c c-d d-b e-a", [["b", "c", "d"]]),
+        ("a-b b-a c-d d-c b-c", [["a", "b"], ["c", "d"]]),
+    ],
+)
 def test_import_circles_are_found(imports, expected):
     graph = grimp.ImportGraph()
     for one in imports.split():

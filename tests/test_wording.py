@@ -1,4 +1,6 @@
-"""The rules for words on screens that a test can hold: capitals, ellipses, unique names, lengths, and words that must not come back."""
+"""The rules for words on screens that a test can hold: capitals, ellipses, unique names, lengths, and words that
+must not come back.
+"""
 
 import ast
 import re
@@ -19,23 +21,60 @@ MODELS = {"chain": Chain, **{key: carried.Settings for key, carried in procedure
 
 # the private language that went; each with what the trade says instead
 GONE = {
-    r"\bchosen\b": "selected", r"\bchoose\b(?! another)": "select (a decision may be chosen: choose another name)",
-    r"\banew\b": "again, restart", r"\bstaircase": "level sweep, stepped sweep", r"\bstretch(es)?\b": "section, selection",
-    r"\bleaflet": "data sheet", r"\bpublished figure": "claim", r"\bas published\b(?!,)": "claim", r"\bwired to\b": "device, connected to",
-    r"\bheld state": "snapshot", r"\bbuffer as it likes": "buffer: default", r"\bgain as it stands": "gain not noted",
-    r"\bhighest so far": "peak hold", r"\beach by itself\b": "averaging off", r"\bfirst shot\b": "level check", r"\bshort shot\b": "level check",
-    r"\blook at the path": "check signal path", r"\bthe chain's own\b": "baseline", r"\bkind of curve": "curve type",
-    r"\bgreatest\b": "maximum", r"\bwavers?\b": "delay modulation", r"\bnudge": "shift", r"\blate by\b": "delay, latency",
-    r"\bas it came\b(?! back)": "original, unaligned", r"\bturn the second over": "invert polarity", r"\blines of the mains": "mains hum",
-    r"\bheld against\b": "compared with", r"\bless the reference": "difference from", r"\bdiffers in\b": "different",
-    r"\bno difference that can be shown": "no measurable difference", r"\bto spare\b": "margin", r"\boff by\b": "misses by",
-    r"\bnot said\b": "not specified", r"\bnone stated\b": "not set", r"\bwho measures\b": "operator", r"\bbeside the graph": "side panel",
-    r"\btake the level\b": "read level", r"\bleave it as it is\b": "cancel", r"\bnot there now\b": "not connected", r"\bvanished\b": "disconnected",
-    r"\bsomething went wrong that should not": "internal error", r"\bcommon practice\b": "rule of thumb", r"\bmake room\b": "free some space",
-    r"\bdo it again\b": "try again", r"\bsound files?\b": "audio file", r"\bThere (are|is):": "Available:", r"\bmended\b": "corrected",
-    r"\bput into the study\b": "save to study", r"\btaken from\b": "imported", r"\btyped\b": "entered", r"\bcan't|don't|won't\b": "no contractions",
-    r"\bplease\b|\bsorry\b": "neither", r"value error|input should be|validation error": "the validation library's words",
-}  # fmt: skip
+    r"\bchosen\b": "selected",
+    r"\bchoose\b(?! another)": "select (a decision may be chosen: choose another name)",
+    r"\banew\b": "again, restart",
+    r"\bstaircase": "level sweep, stepped sweep",
+    r"\bstretch(es)?\b": "section, selection",
+    r"\bleaflet": "data sheet",
+    r"\bpublished figure": "claim",
+    r"\bas published\b(?!,)": "claim",
+    r"\bwired to\b": "device, connected to",
+    r"\bheld state": "snapshot",
+    r"\bbuffer as it likes": "buffer: default",
+    r"\bgain as it stands": "gain not noted",
+    r"\bhighest so far": "peak hold",
+    r"\beach by itself\b": "averaging off",
+    r"\bfirst shot\b": "level check",
+    r"\bshort shot\b": "level check",
+    r"\blook at the path": "check signal path",
+    r"\bthe chain's own\b": "baseline",
+    r"\bkind of curve": "curve type",
+    r"\bgreatest\b": "maximum",
+    r"\bwavers?\b": "delay modulation",
+    r"\bnudge": "shift",
+    r"\blate by\b": "delay, latency",
+    r"\bas it came\b(?! back)": "original, unaligned",
+    r"\bturn the second over": "invert polarity",
+    r"\blines of the mains": "mains hum",
+    r"\bheld against\b": "compared with",
+    r"\bless the reference": "difference from",
+    r"\bdiffers in\b": "different",
+    r"\bno difference that can be shown": "no measurable difference",
+    r"\bto spare\b": "margin",
+    r"\boff by\b": "misses by",
+    r"\bnot said\b": "not specified",
+    r"\bnone stated\b": "not set",
+    r"\bwho measures\b": "operator",
+    r"\bbeside the graph": "side panel",
+    r"\btake the level\b": "read level",
+    r"\bleave it as it is\b": "cancel",
+    r"\bnot there now\b": "not connected",
+    r"\bvanished\b": "disconnected",
+    r"\bsomething went wrong that should not": "internal error",
+    r"\bcommon practice\b": "rule of thumb",
+    r"\bmake room\b": "free some space",
+    r"\bdo it again\b": "try again",
+    r"\bsound files?\b": "audio file",
+    r"\bThere (are|is):": "Available:",
+    r"\bmended\b": "corrected",
+    r"\bput into the study\b": "save to study",
+    r"\btaken from\b": "imported",
+    r"\btyped\b": "entered",
+    r"\bcan't|don't|won't\b": "no contractions",
+    r"\bplease\b|\bsorry\b": "neither",
+    r"value error|input should be|validation error": "the validation library's words",
+}
 # texts that no person reads: values that are stored, and former ones that are still read
 ALLOWED = {"as typed", "no difference that can be shown"}
 
@@ -61,7 +100,9 @@ TEXTS = screen_texts()
 
 @pytest.mark.parametrize("pattern", GONE)
 def test_words_that_are_gone_do_not_come_back(pattern):
-    there = [f"{place}: {text}" for place, text in TEXTS if text not in ALLOWED and re.search(pattern, text, re.IGNORECASE)]
+    there = [
+        f"{place}: {text}" for place, text in TEXTS if text not in ALLOWED and re.search(pattern, text, re.IGNORECASE)
+    ]
     assert not there, f"say: {GONE[pattern]}"
 
 
@@ -124,18 +165,28 @@ def test_units_stand_beside_labels():
     assert label_of(Chain, "load_ohms") == "Load resistance"
 
 
-# -- every message says what to do ------------------------------------------------------------------------------------------
+# -- every message says what to do -----------------------------------------------------------------
 
-DOING = frozenset(
-    """
-    add allow analyse ask calibrate change check choose close connect copy correct cut delete enter export free give install keep leave lower make
-    measure move name open pick press raise read reconnect record reduce remove replace report restore run save see select separate set shorten split
-    start stop try undo unpack update use wait write
-    """.split()  # noqa: SIM905  a list of words is read more easily so
-)
+_DOING = """
+add allow analyse ask calibrate change check choose close connect copy correct cut delete enter export free
+give install keep leave lower make measure move name open pick press raise read reconnect record reduce remove
+replace report restore run save see select separate set shorten split start stop try undo unpack update use
+wait write
+"""
+DOING = frozenset(_DOING.split())
 # what may be is told where it is not: the reader sees what to enter
-WHAT_MAY_BE = re.compile(r"must |upported|Available: |out of range: |in ascending order|_GIVEN_UP|\{error\}|greater than")
-OWN_WORDS = ("ValueError", "TypeError", "KeyError", "OSError", "AssertionError", "NotImplementedError", "RuntimeError")  # not for users
+WHAT_MAY_BE = re.compile(
+    r"must |upported|Available: |out of range: |in ascending order|_GIVEN_UP|\{error\}|greater than"
+)
+OWN_WORDS = (
+    "ValueError",
+    "TypeError",
+    "KeyError",
+    "OSError",
+    "AssertionError",
+    "NotImplementedError",
+    "RuntimeError",
+)  # not for users
 
 
 def literal(node: ast.expr) -> str | None:
@@ -168,6 +219,10 @@ def messages() -> Iterator[tuple[str, str]]:
 def test_every_message_says_what_to_do():
     found = list(messages())
     assert len(found) > 200
-    silent = [f"{place}: {text}" for place, text in found if not DOING & set(re.findall("[a-z]+", text.lower())) and not WHAT_MAY_BE.search(text)]
+    silent = [
+        f"{place}: {text}"
+        for place, text in found
+        if not DOING & set(re.findall("[a-z]+", text.lower())) and not WHAT_MAY_BE.search(text)
+    ]
     inside = ("audio/soundcard/host_process.py",)  # what the device's own process says becomes part of a sentence
     assert [s for s in silent if not s.startswith(inside)] == []

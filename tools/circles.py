@@ -1,5 +1,8 @@
 #!/usr/bin/env python3
-"""Import circles among the modules of Epidote: none is allowed, not even for types. Exits with 1 and names each circle."""
+"""Import circles among the modules of Epidote: none is allowed, not even for types.
+
+Exits with 1 and names each circle.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +12,9 @@ import grimp
 
 
 def circles(graph: grimp.ImportGraph) -> list[list[str]]:
-    """Modules that import each other by way of others: the strongly connected components of more than one (Tarjan 1972)."""
+    """Modules that import each other by way of others: the strongly connected components of more than one (Tarjan
+    1972).
+    """
     number: dict[str, int] = {}
     lowest: dict[str, int] = {}
     stack: list[str] = []

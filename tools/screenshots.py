@@ -1,5 +1,8 @@
 #!/usr/bin/env python3
-"""Retake docs/screenshots from the demo study, without a display. With a name as argument: only pictures whose name holds it."""
+"""Retake docs/screenshots from the demo study, without a display.
+
+With a name as argument: only pictures whose name holds it.
+"""
 
 from __future__ import annotations
 
@@ -105,13 +108,23 @@ def main() -> None:
     page.pins.clear()
     settle(window)
     beside_the_graph(window, dressed, wanted, found, (p40_high, a25))
-    by_hand(window, dressed, wanted, next(s.id for s in overview.subjects if s.conditions.get("program") == "steady"), found["paths"])
+    by_hand(
+        window,
+        dressed,
+        wanted,
+        next(s.id for s in overview.subjects if s.conditions.get("program") == "steady"),
+        found["paths"],
+    )
     watch_and_chain(window, dressed, wanted, p40_high, a25)
     window.close()
 
 
 def beside_the_graph(
-    window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str, found: dict[str, int], rows: tuple[int, int]
+    window: MainWindow,
+    dressed: Callable[[str, int, int], None],
+    wanted: str,
+    found: dict[str, int],
+    rows: tuple[int, int],
 ) -> None:
     """Differences with limits and a band, published figures, and a reading over conditions."""
     page, (p40_high, a25) = window.matrix, rows
@@ -185,7 +198,9 @@ def keep(widget: QWidget, name: str, wanted: str) -> None:
         print(OUT / f"{name}.png")
 
 
-def watch_and_chain(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str, p40: int, a25: int) -> None:
+def watch_and_chain(
+    window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str, p40: int, a25: int
+) -> None:
     """The pages with live sound, over the demo's stand-ins."""
     dressed("dark", 1280, 800)
     window.show_page("Chain")

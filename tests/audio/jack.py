@@ -19,15 +19,30 @@ PERIOD, RATE = 1024, 48000  # long periods, which a loaded machine without real-
 
 
 class Server:
-    """Runs until closed; ``loop`` keeps wiring every application's outputs to its own inputs, as somebody with two cables would."""
+    """Runs until closed; ``loop`` keeps wiring every application's outputs to its own inputs, as somebody with two
+    cables would.
+    """
 
     def __init__(self, rate: int = RATE, period: int = PERIOD) -> None:
         self.name = f"epidote-{uuid.uuid4().hex[:8]}"
         self._env = {**os.environ, "JACK_DEFAULT_SERVER": self.name, "JACK_NO_START_SERVER": "1"}
         # -r: no real-time priority, which few machines grant; a loaded machine then reports dropouts, and is right to
         self._command = [
-            "jackd", "-n", self.name, "-r", "-d", "dummy", "-r", str(rate), "-p", str(period), "-C", "2", "-P", "2",
-        ]  # fmt: skip
+            "jackd",
+            "-n",
+            self.name,
+            "-r",
+            "-d",
+            "dummy",
+            "-r",
+            str(rate),
+            "-p",
+            str(period),
+            "-C",
+            "2",
+            "-P",
+            "2",
+        ]
         _sweep_registry()
         if not self._started():
             raise RuntimeError(f"jackd did not come up: {self.said.read_text()[-600:]}")
@@ -115,7 +130,9 @@ def served(jack: Server, monkeypatch: pytest.MonkeyPatch) -> Server:
 
 
 def _sweep_registry() -> None:
-    """JACK has room for eight servers, and one that was killed keeps its place: clear them when no server runs at all."""
+    """JACK has room for eight servers, and one that was killed keeps its place: clear them when no server runs at
+    all.
+    """
     running = {p.read_text().strip() for p in Path("/proc").glob("[0-9]*/comm") if p.exists()}
     if not running & {"jackd", "jackdbus"}:
         for left in Path("/dev/shm").glob("jack*"):

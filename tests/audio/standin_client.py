@@ -1,4 +1,6 @@
-"""A stand-in as a JACK client of its own: what the application plays into it comes back weaker, without its lowest frequencies, and bent."""
+"""A stand-in as a JACK client of its own: what the application plays into it comes back weaker, without its lowest
+frequencies, and bent.
+"""
 
 import sys
 import time

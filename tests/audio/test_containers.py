@@ -1,4 +1,6 @@
-"""Audio out of containers: tracks made here by FFmpeg's libraries, in a lossless codec, so that what comes back is known to the bit."""
+"""Audio out of containers: tracks made here by FFmpeg's libraries, in a lossless codec, so that what comes back is
+known to the bit.
+"""
 
 import json
 
@@ -33,7 +35,9 @@ def written(path, tracks, titles=(), picture=False):
             video.pix_fmt = "yuv420p"
         for stream, numbers in zip(streams, tracks, strict=True):
             for first in range(0, numbers.shape[1], 4096):
-                frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(numbers[:, first : first + 4096]), format="s16", layout="mono")
+                frame = av.AudioFrame.from_ndarray(
+                    np.ascontiguousarray(numbers[:, first : first + 4096]), format="s16", layout="mono"
+                )
                 frame.rate, frame.pts = RATE, first
                 container.mux(stream.encode(frame))
             container.mux(stream.encode(None))

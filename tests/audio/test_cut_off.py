@@ -1,4 +1,7 @@
-"""Files that were cut off, or damaged in the middle, in every format that the library writes. Source: libsndfile writes them."""
+"""Files that were cut off, or damaged in the middle, in every format that the library writes.
+
+Source: libsndfile writes them.
+"""
 
 import random
 

@@ -1,4 +1,7 @@
-"""The simulated devices' own ways, and sound files with every doubt. What every device keeps to is in contracts/test_device_contract.py."""
+"""The simulated devices' own ways, and sound files with every doubt.
+
+What every device keeps to is in contracts/test_device_contract.py.
+"""
 
 import struct
 import subprocess
@@ -20,7 +23,11 @@ SHORT = tone(rate=48000, frequency=997, duration=0.2, level=-20)
 
 def play(name="standin:wire", stimulus=SHORT, **options):
     device = open_device(
-        name, Wiring(48000), options.pop("conditions", {}), seed=options.pop("seed", 1), real_time=options.pop("real_time", False)
+        name,
+        Wiring(48000),
+        options.pop("conditions", {}),
+        seed=options.pop("seed", 1),
+        real_time=options.pop("real_time", False),
     )
     told = []
     arguments = {"ceiling_dbfs": 0.0, "progress": told.append, "cancelled": lambda: False} | options
@@ -46,7 +53,8 @@ def test_the_stand_in_is_set_to_the_conditions():
 
 
 @pytest.mark.parametrize(
-    ("kind", "bits", "error"), [("WAV", "16", 2.0**-16), ("WAV", "24", 2.0**-24), ("FLAC", "24", 2.0**-24), ("WAV", "32f", 1e-7)]
+    ("kind", "bits", "error"),
+    [("WAV", "16", 2.0**-16), ("WAV", "24", 2.0**-24), ("FLAC", "24", 2.0**-24), ("WAV", "32f", 1e-7)],
 )
 def test_sound_there_and_back(tmp_path, kind, bits, error):
     """Source of the second reading: libsndfile."""
@@ -75,11 +83,15 @@ def wav(frames: int) -> bytes:
 @pytest.mark.parametrize(
     ("content", "words"),
     [
-        (b"", "is empty"), (b"this is text, whatever the name says" * 20, "is not a readable audio file"), (wav(48000)[:20000], "truncated: only 21 %"),
-        (wav(48000)[:30], "is not a readable audio file|no samples|truncated"), (wav(0), "contains no samples"), (b"RIFF" + struct.pack("<I", 4) + b"WAVE", "is not a readable audio file"),
+        (b"", "is empty"),
+        (b"this is text, whatever the name says" * 20, "is not a readable audio file"),
+        (wav(48000)[:20000], "truncated: only 21 %"),
+        (wav(48000)[:30], "is not a readable audio file|no samples|truncated"),
+        (wav(0), "contains no samples"),
+        (b"RIFF" + struct.pack("<I", 4) + b"WAVE", "is not a readable audio file"),
     ],
     ids=["empty", "text", "cut off", "header only", "no samples", "no format"],
-)  # fmt: skip
+)
 def test_bad_files(tmp_path, content, words):
     path = tmp_path / "bad.wav"
     path.write_bytes(content)
@@ -105,7 +117,9 @@ def test_writing_replaces_whole_files_only(tmp_path, monkeypatch):
 
 
 def test_no_code_of_the_current_folder_runs(tmp_path):
-    """The process that owns the sound card is a Python of its own: modules that lie where the user happens to be are not imported."""
+    """The process that owns the sound card is a Python of its own: modules that lie where the user happens to be are
+    not imported.
+    """
     for name in ("json", "sounddevice", "numpy", "epidote", "struct"):
         (tmp_path / f"{name}.py").write_text("open('ran', 'w').close()\n")
     code = "from epidote.audio.soundcard import device; print(len(device._listed()))"

@@ -1,6 +1,8 @@
-"""Real sound through PortAudio: a JACK server with its dummy driver, started here, and two cables from outputs to inputs.
+"""Real sound through PortAudio: a JACK server with its dummy driver, started here, and two cables from outputs to
+inputs.
 
-The loop hands on 32-bit floats and is one period long (JACK's own definition of its latency), so what comes back is known to the bit.
+The loop hands on 32-bit floats and is one period long (JACK's own definition of its latency), so what comes back is
+known to the bit.
 """
 
 import json
@@ -49,8 +51,10 @@ def exchange(card, stimulus=SHORT, **options):
 
 
 def undisturbed(take, right, times=5):
-    """The first take that is right. A loaded machine makes the server skip a period now and then; what the program does wrong is wrong
-    every time."""
+    """The first take that is right.
+
+    A loaded machine makes the server skip a period now and then; what the program does wrong is wrong every time.
+    """
     for _ in range(times):
         found = take()
         if right(found):
@@ -141,7 +145,11 @@ def test_never_exceeds_the_ceiling(served):
 def test_stops_when_cancelled_and_can_be_used_again(card):
     begun = time.monotonic()
     with pytest.raises(CancelledError):
-        exchange(card, tone(rate=RATE, frequency=997, duration=20, level=-20), cancelled=lambda: time.monotonic() - begun > 0.5)
+        exchange(
+            card,
+            tone(rate=RATE, frequency=997, duration=20, level=-20),
+            cancelled=lambda: time.monotonic() - begun > 0.5,
+        )
     assert time.monotonic() - begun < 2
     assert exchange(card).signal.samples.any()
 
@@ -157,7 +165,9 @@ def test_a_channel_that_is_not_there_is_refused(served):
 
 
 def test_a_device_that_is_not_there_names_those_that_are(served):
-    with pytest.raises(SettingError, match="Sound device “sound:jack/nobody” is not connected. Available: sound:jack/system"):
+    with pytest.raises(
+        SettingError, match="Sound device “sound:jack/nobody” is not connected. Available: sound:jack/system"
+    ):
         open_device("sound:jack/nobody", Wiring(RATE), {})
 
 
@@ -245,13 +255,19 @@ def standin(served):
 
 
 def test_a_stand_in_outside_the_process_is_measured_as_a_device(standin):
-    """Gain 0.5, first-order high-pass at 100 Hz, second order 1e-3: H2 of a tone of amplitude a is k a / 2 re the fundamental."""
+    """Gain 0.5, first-order high-pass at 100 Hz, second order 1e-3: H2 of a tone of amplitude a is k a / 2 re the
+    fundamental.
+    """
     card = SoundCard(standin, Wiring(RATE))
     try:
         settings, chain = ResponseSettings(duration=2, level=-20), Chain(rate=RATE)
-        result = Response().analyse([without_dropouts(card, s) for s in Response().conduct(settings, chain)], settings, chain)
+        result = Response().analyse(
+            [without_dropouts(card, s) for s in Response().conduct(settings, chain)], settings, chain
+        )
         at_tone = ToneSettings(duration=0.5, level=-6, frequency=1000)
-        tone_result = Tone().analyse([without_dropouts(card, s) for s in Tone().conduct(at_tone, chain)], at_tone, chain)
+        tone_result = Tone().analyse(
+            [without_dropouts(card, s) for s in Tone().conduct(at_tone, chain)], at_tone, chain
+        )
     finally:
         card.close()
     assert result.reading("gain_1k").value == pytest.approx(-6.0206 - 10 * np.log10(1 + 0.1**2), abs=1e-3)
@@ -261,7 +277,18 @@ def test_a_stand_in_outside_the_process_is_measured_as_a_device(standin):
 
 def test_a_run_from_the_command_line_starts_low_and_asks(standin, study, run):
     study.close()
-    arguments = ("measure", "tone", "--study", study.path, "--subject", "Ostrel P40", "--device", standin, "--set", "duration=0.3")
+    arguments = (
+        "measure",
+        "tone",
+        "--study",
+        study.path,
+        "--subject",
+        "Ostrel P40",
+        "--device",
+        standin,
+        "--set",
+        "duration=0.3",
+    )
     code, _, err = run(*arguments)
     assert code == 4
     assert "checked 40 dB below the set level" in err

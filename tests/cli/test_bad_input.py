@@ -1,4 +1,6 @@
-"""Every kind of bad input: a clear message on standard error, the right exit code, nothing on standard output, no traceback."""
+"""Every kind of bad input: a clear message on standard error, the right exit code, nothing on standard output, no
+traceback.
+"""
 
 import json
 
@@ -56,7 +58,10 @@ CASES = [
     (
         "analyse gong tone.wav",
         2,
-        "Available: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency, multitone, noise, paths, response, spectrum, tone",
+        (
+            "Available: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency,"
+            " multitone, noise, paths, response, spectrum, tone"
+        ),
     ),
     ("analyse tone tone.wav --set colour=red", 2, "Unknown setting “colour”"),
     ("analyse tone tone.wav --set harmonics=1000", 2, "harmonics: “1000” is not valid; enter 50 or less"),

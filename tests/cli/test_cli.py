@@ -22,7 +22,17 @@ def written(path, x, subtype="PCM_24", rate=RATE):
 def test_stimulus_and_analysis_of_it(run, tmp_path):
     out = tmp_path / "sweep.wav"
     code, text, err = run(
-        "stimulus", "response", out, "--rate", 96000, "--level", -10, "--set", "duration=1 s", "--set", "stop_frequency=30k"
+        "stimulus",
+        "response",
+        out,
+        "--rate",
+        96000,
+        "--level",
+        -10,
+        "--set",
+        "duration=1 s",
+        "--set",
+        "stop_frequency=30k",
     )
     assert (code, err) == (0, "")
     description = json.loads(out.with_suffix(".json").read_text())
@@ -42,7 +52,17 @@ def test_stimulus_and_analysis_of_it(run, tmp_path):
     assert set(gain) >= {"key", "channel", "value", "unit", "at", "floor", "cautions"}
     level = next(c for c in result["curves"] if c["key"] == "level")
     assert max(abs(v) for v in level["y"]) < 1e-4
-    assert {c["key"] for c in result["curves"]} >= {"level", "phase", "group_delay", "thd", "h2", "h3", "h4", "h5", "impulse"}
+    assert {c["key"] for c in result["curves"]} >= {
+        "level",
+        "phase",
+        "group_delay",
+        "thd",
+        "h2",
+        "h3",
+        "h4",
+        "h5",
+        "impulse",
+    }
 
 
 @pytest.mark.parametrize(("bits", "subtype"), [("16", "PCM_16"), ("24", "PCM_24"), ("32f", "FLOAT")])
@@ -82,7 +102,9 @@ def test_baseline_is_taken_out(run, tmp_path):
     chain = through(x, RATE, lambda f: 0.9 / (1 + 1j * f / 30000))
     both = through(chain, RATE, lambda f: 1 / (1 + 1j * f / 5000))
     files = written(tmp_path / "unit.wav", both), written(tmp_path / "chain.wav", chain)
-    _code, text, _ = run("analyse", "response", files[0], "--stimulus", out.with_suffix(".json"), "--baseline", files[1], "--json")
+    _code, text, _ = run(
+        "analyse", "response", files[0], "--stimulus", out.with_suffix(".json"), "--baseline", files[1], "--json"
+    )
     level = next(c for c in json.loads(text)["curves"] if c["key"] == "level")
     exact = -10 * np.log10(1 + (np.array(level["x"]) / 5000) ** 2)
     assert np.abs(np.array(level["y"]) - exact).max() < 0.001
@@ -99,16 +121,40 @@ def test_nothing_but_json_on_standard_output(run, tmp_path):
 def test_a_study_from_nothing(run, tmp_path):
     path = tmp_path / "Bench.epidote"
     chain = tmp_path / "chain.toml"
-    chain.write_text("rate = 48000\noutput_full_scale = 4.0\ninput_full_scale = 8.0\nprobe_ratio = 4.0\nload_ohms = 8.0\n")
+    chain.write_text(
+        "rate = 48000\noutput_full_scale = 4.0\ninput_full_scale = 8.0\nprobe_ratio = 4.0\nload_ohms = 8.0\n"
+    )
     assert run("study", "new", path, "--title", "Bench one", "--chain", chain)[0] == 0
     assert (
-        run("study", "add", path, "--maker", "Havelmar", "--model", "A25", "--condition", "load=8 Ω", "--device", "standin:havelmar-a25")[
-            1
-        ].strip()
+        run(
+            "study",
+            "add",
+            path,
+            "--maker",
+            "Havelmar",
+            "--model",
+            "A25",
+            "--condition",
+            "load=8 Ω",
+            "--device",
+            "standin:havelmar-a25",
+        )[1].strip()
         == "Havelmar A25, load 8 Ω"
     )
     code, text, err = run(
-        "measure", "tone", "--study", path, "--subject", "havelmar", "--set", "duration=0.3", "--set", "level=-20", "--seed", 5, "--json"
+        "measure",
+        "tone",
+        "--study",
+        path,
+        "--subject",
+        "havelmar",
+        "--set",
+        "duration=0.3",
+        "--set",
+        "level=-20",
+        "--seed",
+        5,
+        "--json",
     )
     assert (code, err) == (0, "")
     made = json.loads(text)
@@ -117,7 +163,21 @@ def test_a_study_from_nothing(run, tmp_path):
     assert level["unit"] == "V"
     assert level["value"] == pytest.approx(0.4 * 10 ** (25.4 / 20) * 8 / 8.32, rel=0.01)
     again = json.loads(
-        run("measure", "tone", "--study", path, "--subject", "2", "--set", "duration=0.3", "--set", "level=-20", "--seed", 5, "--json")[1]
+        run(
+            "measure",
+            "tone",
+            "--study",
+            path,
+            "--subject",
+            "2",
+            "--set",
+            "duration=0.3",
+            "--set",
+            "level=-20",
+            "--seed",
+            5,
+            "--json",
+        )[1]
     )
     assert again["readings"] == made["readings"], "the same seed repeats a run exactly"
 
@@ -137,9 +197,13 @@ def test_a_study_from_nothing(run, tmp_path):
 def test_measuring_the_baseline_uses_the_wire(run, tmp_path):
     path = tmp_path / "B.epidote"
     run("study", "new", path)
-    made = json.loads(run("measure", "response", "--study", path, "--subject", "Baseline", "--set", "duration=0.5", "--json")[1])
+    made = json.loads(
+        run("measure", "response", "--study", path, "--subject", "Baseline", "--set", "duration=0.5", "--json")[1]
+    )
     gain = next(r["value"] for r in made["readings"] if r["key"] == "gain_1k")
-    assert gain == pytest.approx(20 * np.log10(4 / 8), abs=0.001)  # the stand-in's own full scales; no chain is stated here
+    assert gain == pytest.approx(
+        20 * np.log10(4 / 8), abs=0.001
+    )  # the stand-in's own full scales; no chain is stated here
 
 
 def test_devices_procedures_version_and_help(run):
@@ -215,7 +279,9 @@ def test_polarity_in_words_and_latencies_of_a_study(tmp_path, run):
     assert (code, "no latency runs" in err) == (2, True)
     conditions = ("--condition", "probe=1:1", "--condition", "load=10 kΩ")
     run("study", "add", study, "--maker", "Sorvane", "--model", "L8", "--device", "standin:sorvane-l8", *conditions)
-    code, _, err = run("measure", "latency", "--study", study, "--subject", "Sorvane", "--set", "shots=1", "--over", "buffer=64,128")
+    code, _, err = run(
+        "measure", "latency", "--study", study, "--subject", "Sorvane", "--set", "shots=1", "--over", "buffer=64,128"
+    )
     assert code == 0, err
     code, out, _ = run("study", "latency", study, "--json")
     found = json.loads(out)["latencies"]

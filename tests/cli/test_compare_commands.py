@@ -40,7 +40,9 @@ def test_readings_are_called_different_or_not(two, run):
 
 
 def test_curves_deviate_and_are_aligned(two, run):
-    _, out, _ = run("compare", "curves", two, "response", "level", "--align", "1000", "--from", "100", "--to", "5000", "--json")
+    _, out, _ = run(
+        "compare", "curves", two, "response", "level", "--align", "1000", "--from", "100", "--to", "5000", "--json"
+    )
     rows = {r["subject"]: r for r in json.loads(out)["rows"]}
     low = rows["Ostrel P40, gain low, load 8 Ω"]
     assert low["aligned_by_db"] == pytest.approx(12, abs=0.05)
@@ -81,26 +83,45 @@ def test_points_in_watts_beside_a_baseline_that_has_none(study, run):
 
 
 def test_claims_are_added_and_judged(two, run):
-    code, out, _ = run("compare", "claims", two, "--unit", "Ostrel", "--add", "frequency response 20 Hz-20 kHz ±1 dB", "--add", "SNR 117 dB(A)", "--source", "leaflet", "--json")  # fmt: skip
+    code, out, _ = run(
+        "compare",
+        "claims",
+        two,
+        "--unit",
+        "Ostrel",
+        "--add",
+        "frequency response 20 Hz-20 kHz ±1 dB",
+        "--add",
+        "SNR 117 dB(A)",
+        "--source",
+        "leaflet",
+        "--json",
+    )
     told = {c["text"]: c for c in json.loads(out)["claims"]}
     assert code == 0
     assert told["frequency response 20 Hz-20 kHz ±1 dB"]["verdict"] == "met"
     snr = told["SNR 117 dB(A)"]
     assert (snr["verdict"], snr["measure"]["procedure"], snr["source"]) == ("inconclusive", "noise", "leaflet")
-    code, out, _ = run("compare", "claims", two, "--unit", "Havelmar", "--add", "Frequency response 20 Hz-20 kHz ±0.1 dB")
+    code, out, _ = run(
+        "compare", "claims", two, "--unit", "Havelmar", "--add", "Frequency response 20 Hz-20 kHz ±0.1 dB"
+    )
     assert code == 5
     assert "Not met" in out
     code, _, err = run("compare", "claims", two, "--unit", "Ostrel", "--add", "very good", "--add", "Gain 26 dB")
     assert (code, "Nothing was added" in err) == (2, True)
     assert len(json.loads(run("compare", "claims", two, "--json")[1])["claims"]) == 3
-    assert {c["unit"][:6] for c in json.loads(run("compare", "claims", two, "--unit", "ostrel", "--json")[1])["claims"]} == {"Ostrel"}
+    assert {
+        c["unit"][:6] for c in json.loads(run("compare", "claims", two, "--unit", "ostrel", "--json")[1])["claims"]
+    } == {"Ostrel"}
     code, _, err = run("compare", "claims", two, "--unit", "Nobody")
     assert code == 2
     assert "No unit name starts with “Nobody”. Units: " in err
 
 
 def test_limits_about_a_row(two, run):
-    code, out, _ = run("compare", "limits", two, "--around", "Ostrel P40, gain high", "--db", "1", "--name", "like the front", "--json")
+    code, out, _ = run(
+        "compare", "limits", two, "--around", "Ostrel P40, gain high", "--db", "1", "--name", "like the front", "--json"
+    )
     held = {(h["subject"].split(",")[1], h["channel"]): h for h in json.loads(out)["held"]}
     assert code == 5
     assert held[" gain high", 1]["passed"]
@@ -138,6 +159,23 @@ def test_nothing_to_compare_is_said(study, run):
 def test_measured_several_times_in_one_command(study, run):
     path = study.path
     study.close()
-    code, out, _ = run("measure", "tone", "--study", path, "--subject", "Ostrel", "--times", 3, "--seed", 1, "--set", "duration=0.2", "--set", "level=-20", "--full-level", "--json")  # fmt: skip
+    code, out, _ = run(
+        "measure",
+        "tone",
+        "--study",
+        path,
+        "--subject",
+        "Ostrel",
+        "--times",
+        3,
+        "--seed",
+        1,
+        "--set",
+        "duration=0.2",
+        "--set",
+        "level=-20",
+        "--full-level",
+        "--json",
+    )
     found = [next(r["value"] for r in one["readings"] if r["key"] == "thd_n") for one in json.loads(out)["runs"]]
     assert (code, len(set(found))) == (0, 3)  # noise differs from run to run

@@ -1,4 +1,6 @@
-"""Played and recorded elsewhere: the marked file, its recording on another clock, and the careful start from the command line."""
+"""Played and recorded elsewhere: the marked file, its recording on another clock, and the careful start from the
+command line.
+"""
 
 import json
 
@@ -31,7 +33,17 @@ def recorded(path, out, *, ppm=87.5, rate=48000, gain=0.25, start=17000.4, noise
 
 @pytest.mark.parametrize(("name", "rate"), [("a.wav", 48000), ("a.flac", 44100)])
 def test_response_from_a_recording_made_elsewhere(tmp_path, run, name, rate):
-    code, out, _ = run("stimulus", "response", tmp_path / name, "--marked", "--set", "duration=2", "--set", "stop_frequency=16k", "--json")
+    code, out, _ = run(
+        "stimulus",
+        "response",
+        tmp_path / name,
+        "--marked",
+        "--set",
+        "duration=2",
+        "--set",
+        "stop_frequency=16k",
+        "--json",
+    )
     assert code == 0
     described = json.loads(out)
     assert [s["what"] for s in described["schedule"]] == ["mark", "sweep", "mark"]
@@ -48,14 +60,32 @@ def test_response_from_a_recording_made_elsewhere(tmp_path, run, name, rate):
 
 
 def test_tone_and_averaged_sweeps_are_cut_out_of_one_file(tmp_path, run):
-    run("stimulus", "response", tmp_path / "r.wav", "--marked", "--set", "duration=1", "--set", "averages=3", "--set", "stop_frequency=16k")
+    run(
+        "stimulus",
+        "response",
+        tmp_path / "r.wav",
+        "--marked",
+        "--set",
+        "duration=1",
+        "--set",
+        "averages=3",
+        "--set",
+        "stop_frequency=16k",
+    )
     take = recorded(tmp_path / "r.wav", tmp_path / "take.wav")
     code, out, _ = run("analyse", "response", take, "--stimulus", tmp_path / "r.json", "--json")
     assert code == 0
     level = next(c for c in json.loads(out)["curves"] if c["key"] == "level")
     assert level["meta"]["averages"] == 3
     run("stimulus", "tone", tmp_path / "t.wav", "--marked", "--set", "duration=1", "--bits", "16")
-    code, out, _ = run("analyse", "tone", recorded(tmp_path / "t.wav", tmp_path / "take2.wav"), "--stimulus", tmp_path / "t.json", "--json")
+    code, out, _ = run(
+        "analyse",
+        "tone",
+        recorded(tmp_path / "t.wav", tmp_path / "take2.wav"),
+        "--stimulus",
+        tmp_path / "t.json",
+        "--json",
+    )
     readings = {r["key"]: r for r in json.loads(out)["readings"]}
     assert readings["frequency"]["value"] == pytest.approx(1000, abs=1e-4)
     assert readings["level"]["value"] == pytest.approx(-6 + 20 * np.log10(0.25), abs=1e-3)
@@ -112,7 +142,9 @@ def test_a_recording_becomes_a_run(study, tmp_path):
     again = recompute(study, run.id, {"smoothing": "1/3"})
     assert "other_clock" in again.cautions
     facts = {(r["key"], r["channel"]): r["value"] for r in again.readings if r["key"] in ("clock_offset", "start")}
-    assert facts == {(r["key"], r["channel"]): r["value"] for r in run.readings if r["key"] in ("clock_offset", "start")}
+    assert facts == {
+        (r["key"], r["channel"]): r["value"] for r in run.readings if r["key"] in ("clock_offset", "start")
+    }
     assert len(facts) == 2
     soundfile.write(tmp_path / "silence.wav", np.zeros(400000), 48000)
     with pytest.raises(UnusableInputError):
@@ -171,7 +203,17 @@ def test_the_chain_s_own_device_is_used_when_a_row_names_none(study, run):
     study.update_subject(type(row)(row.id, row.unit, row.conditions, "", row.colour, row.position))
     study.close()
     code, out, err = run(
-        "measure", "tone", "--study", study.path, "--subject", "Ostrel P40", "--set", "duration=0.2", "--set", "level=-20", "--json"
+        "measure",
+        "tone",
+        "--study",
+        study.path,
+        "--subject",
+        "Ostrel P40",
+        "--set",
+        "duration=0.2",
+        "--set",
+        "level=-20",
+        "--json",
     )
     assert code == 0, err
     assert json.loads(out)["device"] == "Stand-in interface with a Havelmar A25"

@@ -1,4 +1,6 @@
-"""Each procedure as a sound file, through a formula, recorded with an unknown start, and analysed: what a script would do."""
+"""Each procedure as a sound file, through a formula, recorded with an unknown start, and analysed: what a script
+would do.
+"""
 
 import json
 import math
@@ -21,7 +23,14 @@ def unit(x):
 H2 = A2 * 0.5 / 2 / (1 + 0.75 * A3 * 0.25)
 CASES = [
     ("distortion-level", ["dwell=0.15", "steps=10", "start_level=-40"], "gain", 1, -6.02, 0.02),
-    ("distortion-frequency", ["dwell=0.1", "level=-6.0206", "harmonics=2", "band_high=20000"], "thd", 1, 20 * math.log10(H2), 0.1),
+    (
+        "distortion-frequency",
+        ["dwell=0.1", "level=-6.0206", "harmonics=2", "band_high=20000"],
+        "thd",
+        1,
+        20 * math.log10(H2),
+        0.1,
+    ),
     ("noise", ["duration=1"], "dynamic_range", 1, None, None),
     (
         "intermodulation",
@@ -40,7 +49,9 @@ CASES = [
 ]
 
 
-@pytest.mark.parametrize(("procedure", "settings", "key", "channel", "expected", "tolerance"), CASES, ids=[f"{c[0]}-{c[2]}" for c in CASES])
+@pytest.mark.parametrize(
+    ("procedure", "settings", "key", "channel", "expected", "tolerance"), CASES, ids=[f"{c[0]}-{c[2]}" for c in CASES]
+)
 def test_round_trip(run, tmp_path, procedure, settings, key, channel, expected, tolerance):
     out, back = tmp_path / "out.wav", tmp_path / "back.wav"
     chosen = [part for pair in settings for part in ("--set", pair)]
@@ -66,7 +77,9 @@ def test_round_trip(run, tmp_path, procedure, settings, key, channel, expected, 
 
 def test_the_schedule_of_a_staircase_names_its_steps(run, tmp_path):
     out = tmp_path / "out.wav"
-    assert run("stimulus", "distortion-level", str(out), "--set", "steps=5", "--set", "start_level=-20", "--json")[0] == 0
+    assert (
+        run("stimulus", "distortion-level", str(out), "--set", "steps=5", "--set", "start_level=-20", "--json")[0] == 0
+    )
     steps = [s for s in json.loads(out.with_suffix(".json").read_text())["schedule"] if s["what"] == "step"]
     assert [s["level_dbfs"] for s in steps] == pytest.approx([-20, -15, -10, -5, 0])
     samples, rate = soundfile.read(out)
@@ -76,7 +89,8 @@ def test_the_schedule_of_a_staircase_names_its_steps(run, tmp_path):
 
 
 @pytest.mark.parametrize(
-    "procedure", ["distortion-level", "distortion-frequency", "intermodulation", "multitone", "crosstalk", "gain", "noise"]
+    "procedure",
+    ["distortion-level", "distortion-frequency", "intermodulation", "multitone", "crosstalk", "gain", "noise"],
 )
 def test_a_silent_recording_is_refused_in_words(run, tmp_path, procedure):
     out, back = tmp_path / "out.wav", tmp_path / "back.wav"

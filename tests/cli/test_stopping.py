@@ -35,7 +35,18 @@ def test_a_signal_ends_a_run_in_words(study, number):
     measured(study)
     path = study.path
     study.close()
-    command = [sys.executable, "-c", CODE, str(int(number)), str(path), "response", "--set", "duration=2", "--set", "averages=3"]
+    command = [
+        sys.executable,
+        "-c",
+        CODE,
+        str(int(number)),
+        str(path),
+        "response",
+        "--set",
+        "duration=2",
+        "--set",
+        "averages=3",
+    ]
     done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=120)
     assert done.returncode == 4, done.stderr
     assert "Stopped. This run was not saved. 0 runs of this command are in the study." in done.stderr

@@ -1,4 +1,6 @@
-"""What every device keeps to: each simulated bench, and a real sound card (a JACK server with cables from its outputs to its inputs)."""
+"""What every device keeps to: each simulated bench, and a real sound card (a JACK server with cables from its
+outputs to its inputs).
+"""
 
 import time
 from collections.abc import Callable, Iterator
@@ -57,8 +59,8 @@ def until_heard(device: Device) -> None:
     raise AssertionError("nothing came back")
 
 
-# what a bench has wired to its interface makes no other device of it: an amplifier, a bare loop and a digital link stand for all, but for
-# the first test, which tries each
+# what a bench has wired to its interface makes no other device of it: an amplifier, a bare loop and a digital link
+# stand for all, but for the first test, which tries each
 KINDS = ("wire", "ostrel-p40", "tolmark-x1")
 
 
@@ -133,7 +135,9 @@ def test_refuses_a_stimulus_of_another_rate(bench):
 
 
 @pytest.mark.parametrize(
-    "wiring", [Wiring(12345), Wiring(RATE, inputs=(1, 99)), Wiring(RATE, outputs=(99,))], ids=["rate", "input", "output"]
+    "wiring",
+    [Wiring(12345), Wiring(RATE, inputs=(1, 99)), Wiring(RATE, outputs=(99,))],
+    ids=["rate", "input", "output"],
 )
 def test_refuses_in_words_what_it_does_not_have(bench, wiring):
     with pytest.raises(EpidoteError) as told, bench.opened(wiring) as device:

@@ -55,7 +55,11 @@ def swapped(recordings):
     return [
         Recording(
             Signal(r.signal.samples[:, ::-1], r.signal.rate),
-            None if r.stimulus is None else replace(r.stimulus, channels=tuple(sorted(other[c] for c in r.stimulus.channels))),
+            (
+                None
+                if r.stimulus is None
+                else replace(r.stimulus, channels=tuple(sorted(other[c] for c in r.stimulus.channels)))
+            ),
         )
         for r in recordings
     ]
@@ -79,7 +83,9 @@ def require_sound(case: Case, result: Result, channels: int = 2) -> None:
         assert reading.key in titles, f"{reading.key} has no title"
         assert 1 <= reading.channel <= channels
         assert reading.value is None or np.isfinite(reading.value), reading
-        assert reading.value is not None or reading.cautions or result.cautions, f"{reading.key}: no value and no caution that says why"
+        assert reading.value is not None or reading.cautions or result.cautions, (
+            f"{reading.key}: no value and no caution that says why"
+        )
         assert reading.spread is None or reading.spread >= 0
         assert Reading.from_json(json.loads(json.dumps(reading.to_json(), allow_nan=False))) == reading
     for curve in result.curves:
@@ -141,9 +147,13 @@ def test_computing_again_gives_the_same_and_changes_no_sample(case):
 
 
 def test_the_order_of_the_channels_does_not_matter(case):
-    """Channel 2 on its own inputs says what channel 1 says when both are exchanged; readings of one channel against another have one side only."""
+    """Channel 2 on its own inputs says what channel 1 says when both are exchanged; readings of one channel against
+    another have one side only.
+    """
     straight, crossed = case.analyse(), case.analyse(swapped(case.recordings))
-    on_both = {r.key for r in straight.readings if r.channel == 1} & {r.key for r in straight.readings if r.channel == 2}
+    on_both = {r.key for r in straight.readings if r.channel == 1} & {
+        r.key for r in straight.readings if r.channel == 2
+    }
     found = {(r.key, 3 - r.channel, tuple(sorted(r.at.items()))): r.value for r in crossed.readings}
     compared = 0
     for reading in (r for r in straight.readings if r.key in on_both):

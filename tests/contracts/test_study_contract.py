@@ -1,5 +1,6 @@
-"""What every open study keeps to: one that may be changed, one that another process holds, one on a write-protected medium, and one of an
-older format, upgraded on disk or, for a reader, in memory."""
+"""What every open study keeps to: one that may be changed, one that another process holds, one on a write-protected
+medium, and one of an older format, upgraded on disk or, for a reader, in memory.
+"""
 
 import hashlib
 import shutil
@@ -40,9 +41,14 @@ def content_of(study: Study) -> dict:
     return {
         "subjects": [(s.id, s.full_name, s.conditions, s.device) for s in seen.subjects],
         "columns": [(c.id, c.procedure, c.settings, c.title) for c in seen.columns],
-        "runs": [(r.id, r.subject_id, r.column_id, r.settings, r.chain, r.readings, r.cautions, r.made, r.headline) for r in runs],
+        "runs": [
+            (r.id, r.subject_id, r.column_id, r.settings, r.chain, r.readings, r.cautions, r.made, r.headline)
+            for r in runs
+        ],
         "curves": [(r.id, c.key, c.channel, c.x.tobytes(), c.y.tobytes()) for r in runs for c in study.curves(r.id)],
-        "recordings": [(r.id, x.signal.rate, x.signal.samples.tobytes(), x.stimulus) for r in runs for x in study.recordings(r.id)],
+        "recordings": [
+            (r.id, x.signal.rate, x.signal.samples.tobytes(), x.stimulus) for r in runs for x in study.recordings(r.id)
+        ],
         "entries": [(e.id, e.kind, e.data, e.owner) for e in seen.entries],
         "pins": [(p.column_id, p.curve, p.x) for p in seen.pins],
         "damaged": seen.damaged,
@@ -81,7 +87,16 @@ def made(tmp_path_factory):
     return study.path, content
 
 
-@pytest.fixture(params=["writable", "held by another process", "write-protected", "upgraded", "older, to read", "zipped and unpacked"])
+@pytest.fixture(
+    params=[
+        "writable",
+        "held by another process",
+        "write-protected",
+        "upgraded",
+        "older, to read",
+        "zipped and unpacked",
+    ]
+)
 def kind(request, made, monkeypatch, tmp_path):
     path = Path(shutil.copytree(made[0], tmp_path / "Copy.epidote"))
     expected = made[1]
@@ -92,7 +107,9 @@ def kind(request, made, monkeypatch, tmp_path):
         with closing(Study(path)) as source:
             zip_study(source, tmp_path / "out.zip")
         (tmp_path / "there").mkdir()
-        with closing(unzip_study(tmp_path / "out.zip", tmp_path / "there") and Study(next((tmp_path / "there").iterdir()))) as copy:
+        with closing(
+            unzip_study(tmp_path / "out.zip", tmp_path / "there") and Study(next((tmp_path / "there").iterdir()))
+        ) as copy:
             path = copy.path
     if request.param in ("write-protected", "older, to read"):
         monkeypatch.setattr("os.access", lambda path, mode: False)
@@ -145,7 +162,9 @@ def test_a_change_is_on_disk_when_it_returns_or_refused_in_words(kind, change):
         before = content_of(study)
         if kind.writable:
             CHANGES[change](study)
-            other = sqlite3.connect(f"file:{kind.path / 'study.sqlite'}?mode=ro", uri=True)  # as a process that looks after a kill
+            other = sqlite3.connect(
+                f"file:{kind.path / 'study.sqlite'}?mode=ro", uri=True
+            )  # as a process that looks after a kill
             after = content_of(study)
             assert after != before or change in ("setting", "row's conditions", "unit")
             if change in ("recompute", "measure"):

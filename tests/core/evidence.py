@@ -13,7 +13,17 @@ CHAIN = Chain(name="Bench", rate=96000, output_full_scale=4.0, input_full_scale=
 
 def run(procedure="tone", readings=(), curves=(), number=1, settings=None, chain=None, conditions=None, **more):
     values = {"band_low": 20.0, "band_high": 20000.0, "weighting": "none", **(settings or {})}
-    return Evidence(number, procedure, f"run {number}", values, chain or CHAIN, conditions or {}, tuple(readings), lambda: tuple(curves), **more)
+    return Evidence(
+        number,
+        procedure,
+        f"run {number}",
+        values,
+        chain or CHAIN,
+        conditions or {},
+        tuple(readings),
+        lambda: tuple(curves),
+        **more,
+    )
 
 
 def thd_n(value, channel=1, level=2.828427, **more):

@@ -29,7 +29,10 @@ def high_pass(corner):
 
 
 def test_response_less_the_chain_is_the_units_own():
-    """Chain: a high-pass at 30 Hz. Unit: one at 40 Hz. Second way: the unit alone. Its -3 dB point is its corner only without the chain."""
+    """Chain: a high-pass at 30 Hz.
+
+    Unit: one at 40 Hz. Second way: the unit alone. Its -3 dB point is its corner only without the chain.
+    """
     settings, chain = ResponseSettings(start_frequency=10, duration=3), Chain(rate=RATE)
     stimulus = next(Response().conduct(settings, chain))
     x = stimulus.samples()
@@ -48,9 +51,17 @@ def test_response_less_the_chain_is_the_units_own():
 
 @pytest.mark.parametrize(
     ("key", "unit", "value", "own", "near"),
-    [("thd", "dB", -100.0, -105.0, True), ("thd", "dB", -90.0, -105.0, False), ("noise", "V", 1.5e-6, 1e-6, True), ("noise", "V", 3e-6, 1e-6, False),
-     ("snr", "dB", 112.0, 115.0, True), ("snr", "dB", 100.0, 115.0, False), ("enob", "bit", 17.5, 18.0, True), ("level", "V", 1.0, 1.0, False)],
-)  # fmt: skip
+    [
+        ("thd", "dB", -100.0, -105.0, True),
+        ("thd", "dB", -90.0, -105.0, False),
+        ("noise", "V", 1.5e-6, 1e-6, True),
+        ("noise", "V", 3e-6, 1e-6, False),
+        ("snr", "dB", 112.0, 115.0, True),
+        ("snr", "dB", 100.0, 115.0, False),
+        ("enob", "bit", 17.5, 18.0, True),
+        ("level", "V", 1.0, 1.0, False),
+    ],
+)
 def test_within_6_db_of_the_chain_it_is_mostly_the_chain(key, unit, value, own, near):
     result = against_baseline(Result((), (Reading(key, 1, value, unit),)), Result((), (Reading(key, 1, own, unit),)))
     assert (Caution.NEAR_FLOOR in result.readings[0].cautions) is near
@@ -58,18 +69,24 @@ def test_within_6_db_of_the_chain_it_is_mostly_the_chain(key, unit, value, own, 
 
 
 def test_a_probe_makes_the_converters_noise_weigh_more():
-    result = against_baseline(Result((), (Reading("noise", 1, 5e-6, "V"),)), Result((), (Reading("noise", 1, 1e-6, "V"),)), scale=4.0)
+    result = against_baseline(
+        Result((), (Reading("noise", 1, 5e-6, "V"),)), Result((), (Reading("noise", 1, 1e-6, "V"),)), scale=4.0
+    )
     assert result.readings[0].floor == pytest.approx(4e-6)
     assert Caution.NEAR_FLOOR in result.readings[0].cautions
 
 
 @pytest.mark.parametrize(
-    ("inserted", "loss", "high"), [("attenuator", 20.0, None), ("cable", 0.005, 29473.1), ("transformer + cable", 1.205, None)]
+    ("inserted", "loss", "high"),
+    [("attenuator", 20.0, None), ("cable", 0.005, 29473.1), ("transformer + cable", 1.205, None)],
 )
 def test_insertion_devices_against_the_plain_wire(tmp_path, inserted, loss, high):
-    """Closed forms: an attenuator's 20 dB; R = 150 Ω and C = 36 nF, 1/(2 pi R C) = 29473 Hz, 10 lg(1 + (1 kHz/fc)²) = 0.005 dB."""
+    """Closed forms: an attenuator's 20 dB; R = 150 Ω and C = 36 nF, 1/(2 pi R C) = 29473 Hz, 10 lg(1 + (1 kHz/fc)²)
+    = 0.005 dB.
+    """
     settings = make_settings(
-        Response.Settings, {"stimulus": "noise", "start_frequency": 5, "stop_frequency": 40000, "duration": 2, "level": -12}
+        Response.Settings,
+        {"stimulus": "noise", "start_frequency": 5, "stop_frequency": 40000, "duration": 2, "level": -12},
     )
     chain = Chain(rate=96000, output_full_scale=4.0, input_full_scale=8.0)
     results = []
@@ -94,11 +111,15 @@ def test_the_noise_floor_rises_over_the_wires():
     assert rise.spread == pytest.approx(0.01 * 8.686 * np.sqrt(2), rel=1e-3)
     assert against_baseline(unit, wire, scale=4.0).reading("noise_rise") is None  # through a probe there is no saying
     amplifier = Result((), (Reading("gain_1k", 1, 26.0, "dB"),))
-    assert against_baseline(amplifier, Result((), (Reading("gain_1k", 1, 0.0, "dB"),))).reading("insertion_loss") is None
+    assert (
+        against_baseline(amplifier, Result((), (Reading("gain_1k", 1, 0.0, "dB"),))).reading("insertion_loss") is None
+    )
 
 
 def test_latency_is_subtracted_and_both_are_kept():
-    result = against_baseline(Result((), (Reading("latency", 1, 0.012, "s"),)), Result((), (Reading("latency", 1, 0.007, "s"),)))
+    result = against_baseline(
+        Result((), (Reading("latency", 1, 0.012, "s"),)), Result((), (Reading("latency", 1, 0.007, "s"),))
+    )
     assert result.readings[0].value == pytest.approx(0.005)
     assert result.readings[0].at["baseline"] == 0.007
 
@@ -129,17 +150,24 @@ class TestInTheStudy:
         assert all(o.chain.load_ohms is None and o.chain.probe_ratio == 1 for o in orders)
         baseline_measured(study)
         row = next(s for s in study.overview().subjects if s.is_baseline)
-        assert {c.procedure for c in study.overview().columns if (row.id, c.id) in study.overview().runs} == {o.procedure for o in orders}
+        assert {c.procedure for c in study.overview().columns if (row.id, c.id) in study.overview().runs} == {
+            o.procedure for o in orders
+        }
 
     def test_every_later_run_uses_it(self, study):
         before = measured(study, 1, 1)
         baseline_measured(study)
         after = measured(study, 1, 1)
-        delay = {name: next(r for r in run.readings if r["key"] == "delay") for name, run in (("before", before), ("after", after))}
+        delay = {
+            name: next(r for r in run.readings if r["key"] == "delay")
+            for name, run in (("before", before), ("after", after))
+        }
         assert delay["before"]["value"] > 0.011, "buffers and converters"
         assert 0 < delay["after"]["value"] < 1e-4, "the amplifier's own"
         again = recompute(study, before.id, {})
-        assert next(r for r in again.readings if r["key"] == "delay")["value"] == pytest.approx(delay["after"]["value"], abs=1e-6)
+        assert next(r for r in again.readings if r["key"] == "delay")["value"] == pytest.approx(
+            delay["after"]["value"], abs=1e-6
+        )
 
     def test_the_baseline_itself_stays_as_it_is(self, study):
         baseline_measured(study)

@@ -85,7 +85,13 @@ def test_loading_error():
 
 @pytest.mark.parametrize(
     ("ratio", "words"),
-    [(2.0, "a factor of 2"), (math.sqrt(2), "RMS and peak volts"), (0.1, "a factor of 10"), (1.3, "is a large change"), (1e-3, "millivolts")],
+    [
+        (2.0, "a factor of 2"),
+        (math.sqrt(2), "RMS and peak volts"),
+        (0.1, "a factor of 10"),
+        (1.3, "is a large change"),
+        (1e-3, "millivolts"),
+    ],
 )
 def test_slips_are_named(ratio, words):
     plausible, said = plausibility(8.0 * ratio, 8.0)
@@ -134,7 +140,12 @@ class TestGuides:
         assert found.chain.output_full_scale == pytest.approx(4.004)
         assert found.plausible
         assert found.chain.calibrations[-1] == Calibration(
-            what="output_full_scale", value=found.chain.output_full_scale, unit="V", on=TODAY, how="a meter at the output", channel=1
+            what="output_full_scale",
+            value=found.chain.output_full_scale,
+            unit="V",
+            on=TODAY,
+            how="a meter at the output",
+            channel=1,
         )
 
     def test_peak_volts_typed_for_rms_are_noticed(self):
@@ -184,7 +195,9 @@ class TestGuides:
         assert one.chain.microphone_sensitivities[0] == pytest.approx(other.chain.microphone_sensitivities[0])
 
     def test_unit_resistances(self):
-        found = GUIDES["unit_input_ohms"].reckon(CALIBRATED, 1, {"ohms": 10_000.0}, {"without": taken(-20), "with": taken(-26.0206)}, TODAY)
+        found = GUIDES["unit_input_ohms"].reckon(
+            CALIBRATED, 1, {"ohms": 10_000.0}, {"without": taken(-20), "with": taken(-26.0206)}, TODAY
+        )
         assert found.chain.unit_input_ohms == pytest.approx(10_000, rel=1e-4)
         assert "22 Ω output resistance: -0.019 dB" in found.note
         four, eight = (20 * math.log10(r / (r + 0.04)) for r in (4, 8))
@@ -203,7 +216,11 @@ class TestChain:
     def test_history_survives_the_file(self):
         chain = GUIDES["input_full_scale"].reckon(CALIBRATED, 1, {"volts": 1.0}, {"level": taken(-18.06)}, TODAY).chain
         chain = chain.model_copy(
-            update={"microphone_correction": ((20.0, -0.5), (1000.0, 0.0)), "input_names": ('the "left" one',), "outputs": (3, 4)}
+            update={
+                "microphone_correction": ((20.0, -0.5), (1000.0, 0.0)),
+                "input_names": ('the "left" one',),
+                "outputs": (3, 4),
+            }
         )
         assert chain_from_toml(chain_to_toml(chain)) == chain
 
@@ -218,13 +235,24 @@ class TestChain:
         assert Chain(input_full_scale=8.0, calibrations=(old, new)).age_days(TODAY) == 326, "the oldest counts"
 
     def test_the_lower_ceiling_holds(self):
-        assert Chain(output_full_scale=4.0, output_ceiling=-3, output_ceiling_volts=0.4).ceiling_dbfs == pytest.approx(-20)
-        assert Chain(output_ceiling=-3, output_ceiling_volts=0.4).ceiling_dbfs == -3, "volts mean nothing before the output is calibrated"
+        assert Chain(output_full_scale=4.0, output_ceiling=-3, output_ceiling_volts=0.4).ceiling_dbfs == pytest.approx(
+            -20
+        )
+        assert Chain(output_ceiling=-3, output_ceiling_volts=0.4).ceiling_dbfs == -3, (
+            "volts mean nothing before the output is calibrated"
+        )
 
     def test_what_a_baseline_depends_on(self):
         assert CALIBRATED.differs_from(CALIBRATED.wired()) == ()
-        other = CALIBRATED.model_copy(update={"rate": 96000, "device": "sound:jack/system", "buffer": 64, "preamp_gain_db": 20})
-        assert other.differs_from(CALIBRATED.model_copy(update={"device": "sound:alsa/x"})) == ("rate", "device", "gain", "buffer")
+        other = CALIBRATED.model_copy(
+            update={"rate": 96000, "device": "sound:jack/system", "buffer": 64, "preamp_gain_db": 20}
+        )
+        assert other.differs_from(CALIBRATED.model_copy(update={"device": "sound:alsa/x"})) == (
+            "rate",
+            "device",
+            "gain",
+            "buffer",
+        )
         benches = [CALIBRATED.model_copy(update={"device": f"standin:{b}"}) for b in ("wire", "ostrel-p40")]
         assert benches[0].differs_from(benches[1]) == ()
 
@@ -241,7 +269,13 @@ class TestChain:
 
 class TestCorrection:
     @pytest.mark.parametrize(
-        "text", ["20 -1.0\n1000 0\n", "* made by hand\n20;-1,0;12\n1000;0;0", "Hz\tdB\n20\t-1.0\n1000\t0.0", "20, -1.0\n1000, 0"]
+        "text",
+        [
+            "20 -1.0\n1000 0\n",
+            "* made by hand\n20;-1,0;12\n1000;0;0",
+            "Hz\tdB\n20\t-1.0\n1000\t0.0",
+            "20, -1.0\n1000, 0",
+        ],
     )
     def test_many_ways_to_write_it(self, text):
         rows = parse_correction(text)

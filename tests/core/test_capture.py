@@ -3,7 +3,14 @@
 import numpy as np
 import pytest
 
-from epidote.core.analysis.capture_checks import capture_cautions, has_discontinuity, headroom, is_clipped, require_valid, steady_interval
+from epidote.core.analysis.capture_checks import (
+    capture_cautions,
+    has_discontinuity,
+    headroom,
+    is_clipped,
+    require_valid,
+    steady_interval,
+)
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.results.caution import Caution
@@ -93,8 +100,14 @@ def test_headroom():
     assert headroom(Signal(np.zeros(100), RATE), 1).value is None
 
 
-@pytest.mark.parametrize(("bad", "words"), [(np.array([0.0, np.nan] * 500), "invalid samples \\(NaN or infinite\\): 500"), (np.array([0.0, np.inf] * 500), "invalid samples"),
-                                            (np.array([0.1]), "1 of at least 256 samples")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("bad", "words"),
+    [
+        (np.array([0.0, np.nan] * 500), "invalid samples \\(NaN or infinite\\): 500"),
+        (np.array([0.0, np.inf] * 500), "invalid samples"),
+        (np.array([0.1]), "1 of at least 256 samples"),
+    ],
+)
 def test_unusable(bad, words):
     with pytest.raises(UnusableInputError, match=words):
         require_valid(Signal(bad, RATE), 256)

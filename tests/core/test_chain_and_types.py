@@ -17,8 +17,17 @@ from epidote.core.signals.signal import Signal
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.tone import tone
 
-FULL = Chain(name='Bench "two" \\ left', rate=96000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=10, load_ohms=8, load_confirmed=True,
-             output_ceiling=-3, calibrated_on="2026-11-21")  # fmt: skip
+FULL = Chain(
+    name='Bench "two" \\ left',
+    rate=96000,
+    output_full_scale=4.0,
+    input_full_scale=8.0,
+    probe_ratio=10,
+    load_ohms=8,
+    load_confirmed=True,
+    output_ceiling=-3,
+    calibrated_on="2026-11-21",
+)
 
 
 @pytest.mark.parametrize("chain", [FULL, Chain()])
@@ -26,8 +35,16 @@ def test_toml_there_and_back(chain):
     assert chain_from_toml(chain_to_toml(chain)) == chain
 
 
-@pytest.mark.parametrize(("text", "words"), [("rate = 48000\nrate = 1", "not valid TOML"), ("rate = 'fast'", "rate: “fast” is not valid; enter a number"), ("colour = 3", "Unknown setting “colour”"),
-                                             ("load_ohms = -8", "load_ohms: -8 is not valid; enter more than 0"), ("rate = nan", "rate: nan is not valid")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("rate = 48000\nrate = 1", "not valid TOML"),
+        ("rate = 'fast'", "rate: “fast” is not valid; enter a number"),
+        ("colour = 3", "Unknown setting “colour”"),
+        ("load_ohms = -8", "load_ohms: -8 is not valid; enter more than 0"),
+        ("rate = nan", "rate: nan is not valid"),
+    ],
+)
 def test_a_faulty_chain_names_its_fault(text, words):
     with pytest.raises(UnusableInputError, match=words):
         chain_from_toml(text)
@@ -99,9 +116,22 @@ def test_cautions():
 
 def test_settings_in_words_have_units_and_leave_out_what_is_empty():
     model = procedure("response").Settings
-    said = describe_settings(model, {"start_frequency": 20, "stop_frequency": 40000.0, "level": -6.5, "material": "", "smoothing": "1/3", "averages": 2})
+    said = describe_settings(
+        model,
+        {
+            "start_frequency": 20,
+            "stop_frequency": 40000.0,
+            "level": -6.5,
+            "material": "",
+            "smoothing": "1/3",
+            "averages": 2,
+        },
+    )
     assert said == "Start frequency 20 Hz, Stop frequency 40 kHz, Level -6.5 dBFS, Smoothing 1/3 octave, Averages 2"
-    assert describe_settings(procedure("latency").Settings, {"restart": True, "longest": 0.25}) == "Restart stream yes, Maximum latency 250 ms"
+    assert (
+        describe_settings(procedure("latency").Settings, {"restart": True, "longest": 0.25})
+        == "Restart stream yes, Maximum latency 250 ms"
+    )
     assert describe_settings(model, {"of_a_newer_version": 3}) == "Of a newer version 3"
 
 
@@ -109,7 +139,10 @@ def test_procedures_are_found_by_entry_point():
     assert set(procedures()) >= {"response", "tone"}
     with pytest.raises(
         SettingError,
-        match="Available: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency, multitone, noise, paths, response, spectrum, tone",
+        match=(
+            "Available: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency,"
+            " multitone, noise, paths, response, spectrum, tone"
+        ),
     ):
         procedure("gong")
 

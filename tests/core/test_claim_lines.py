@@ -15,7 +15,10 @@ def lines(text, key, x_unit, y_unit="dB", at_1k=None):
 
 
 def test_a_response_s_tolerance_stands_about_its_value_at_1_khz():
-    assert lines("frequency response 40 Hz-16 kHz +0.5/-2 dB", "level", "Hz", at_1k=26.0) == [((40, 16000), (26.5, 26.5)), ((40, 16000), (24.0, 24.0))]
+    assert lines("frequency response 40 Hz-16 kHz +0.5/-2 dB", "level", "Hz", at_1k=26.0) == [
+        ((40, 16000), (26.5, 26.5)),
+        ((40, 16000), (24.0, 24.0)),
+    ]
     assert lines("frequency response 5 Hz - 80 kHz, -3 dB", "level", "Hz", at_1k=0.0) == [((5, 80000), (-3, -3))]
     assert lines("frequency response 20 Hz-20 kHz ±1 dB", "level", "Hz") == []
 

@@ -1,4 +1,6 @@
-"""Recordings on another clock: truth made by chirp-z or by the formula of what is sampled, never by the resampler that is tested."""
+"""Recordings on another clock: truth made by chirp-z or by the formula of what is sampled, never by the resampler
+that is tested.
+"""
 
 import math
 
@@ -20,7 +22,9 @@ RATE = 48000
 
 
 def on_clock(x, ratio, start, frames):
-    """x read at (m - start) / ratio by direct sums over its spectrum: exact for a periodic band-limited signal, and slow. Pieces of 256."""
+    """x read at (m - start) / ratio by direct sums over its spectrum: exact for a periodic band-limited signal, and
+    slow. Pieces of 256.
+    """
     size = x.size
     spectrum = np.fft.rfft(x)
     keep = np.flatnonzero(np.abs(spectrum) > 1e-12 * np.abs(spectrum).max())
@@ -66,7 +70,9 @@ def test_resampling_against_direct_sums_of_the_spectrum(ppm):
 
 
 class Elsewhere:
-    """A recording made by a device of another clock, each of its samples computed from the formula of the marks and of a sweep."""
+    """A recording made by a device of another clock, each of its samples computed from the formula of the marks and
+    of a sweep.
+    """
 
     def __init__(self, ppm, rate=RATE, start=0.3, noise_db=None, seed=0):
         self.stimulus = sweep(rate=RATE, start=40, stop=16000, duration=1.5, level=-6)
@@ -78,7 +84,9 @@ class Elsewhere:
         self.samples = sum(self._mark(t - place / RATE) for place in (self.file.first_mark, self.file.last_mark))
         self.samples = self.samples + self._sweep(t - self.file.starts[0] / RATE, p)
         if noise_db is not None:
-            self.samples = self.samples + 10 ** (noise_db / 20) / math.sqrt(2) * np.random.default_rng(seed).standard_normal(frames)
+            self.samples = self.samples + 10 ** (noise_db / 20) / math.sqrt(2) * np.random.default_rng(
+                seed
+            ).standard_normal(frames)
 
     @staticmethod
     def _mark(t):
@@ -92,7 +100,9 @@ class Elsewhere:
         lead, length = p["lead"] / RATE, p["length"]
         s = t - lead
         duration = (p["frames"] - p["lead"]) / RATE - 0.6
-        wave = 10 ** (p["level"] / 20) * np.sin(2 * np.pi * p["first"] * length * np.exp(np.clip(s, 0, duration) / length))
+        wave = 10 ** (p["level"] / 20) * np.sin(
+            2 * np.pi * p["first"] * length * np.exp(np.clip(s, 0, duration) / length)
+        )
         rise, fall = length * math.log(p["start"] / p["first"]), length * math.log(p["last"] / p["stop"])
         gate = 0.5 - 0.5 * np.cos(np.pi * np.clip((s + 0.5 / RATE) / rise, 0, 1))
         gate = gate * (0.5 - 0.5 * np.cos(np.pi * np.clip((duration - s - 0.5 / RATE) / fall, 0, 1)))
@@ -118,7 +128,10 @@ def test_the_stated_spread_is_that_of_many_recordings():
     clean = Elsewhere(75.0)
     rng = np.random.default_rng(9)
     noise = 10 ** (-50 / 20) / math.sqrt(2)
-    found = [estimate_clock_offset(clean.samples + noise * rng.standard_normal(clean.samples.size), RATE, clean.file) for _ in range(24)]
+    found = [
+        estimate_clock_offset(clean.samples + noise * rng.standard_normal(clean.samples.size), RATE, clean.file)
+        for _ in range(24)
+    ]
     errors = np.array([f.ppm for f in found]) - 75.0
     stated = float(np.mean([f.spread_ppm for f in found]))
     assert 0.6 < errors.std() / stated < 1.6

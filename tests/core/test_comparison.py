@@ -4,7 +4,12 @@ import numpy as np
 import pytest
 
 from epidote.core.comparison.baseline import against_baseline
-from epidote.core.comparison.differences.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
+from epidote.core.comparison.differences.difference import (
+    difference_curve,
+    differing_settings,
+    greatest_deviation,
+    reading_difference,
+)
 from epidote.core.results.caution import Caution
 from epidote.core.results.curve_features import curve_at, cutoff_frequency, flatness, interpolate, level_crossing, slope
 from epidote.core.results.result import Curve, Reading, Result
@@ -38,7 +43,11 @@ def test_phase_differences_stay_within_half_a_turn():
 
 @pytest.mark.parametrize(
     "other",
-    [level(np.zeros(5), np.geomspace(1, 10, 5)), level(np.zeros(F.size), unit="°"), Curve("level", 1, F, np.zeros(F.size), "s", "dB")],
+    [
+        level(np.zeros(5), np.geomspace(1, 10, 5)),
+        level(np.zeros(F.size), unit="°"),
+        Curve("level", 1, F, np.zeros(F.size), "s", "dB"),
+    ],
 )
 def test_nothing_in_common(other):
     assert difference_curve(level(np.zeros(F.size)), other) is None
@@ -58,7 +67,12 @@ def test_greatest_deviation_within_a_band():
 
 @pytest.mark.parametrize(
     ("unit", "value", "reference", "difference", "ratio"),
-    [("dB", -80, -90, 10, None), ("V", 2.0, 1.0, 1.0, 6.0206), ("dBFS", -3, -1, -2, None), ("Hz", 1000, 500, 500, 6.0206)],
+    [
+        ("dB", -80, -90, 10, None),
+        ("V", 2.0, 1.0, 1.0, 6.0206),
+        ("dBFS", -3, -1, -2, None),
+        ("Hz", 1000, 500, 500, 6.0206),
+    ],
 )
 def test_reading_difference(unit, value, reference, difference, ratio):
     less = reading_difference(Reading("k", 1, value, unit, spread=0.3), Reading("k", 1, reference, unit, spread=0.4))
@@ -73,7 +87,10 @@ def test_no_difference_of_what_is_missing():
 
 
 def test_what_differs():
-    one, two = ({"level": -6, "duration": 2}, {"rate": 48000, "name": "a"}), ({"level": -20, "duration": 2}, {"rate": 96000, "name": "b"})
+    one, two = (
+        ({"level": -6, "duration": 2}, {"rate": 48000, "name": "a"}),
+        ({"level": -20, "duration": 2}, {"rate": 96000, "name": "b"}),
+    )
     assert differing_settings([one, two]) == ["level", "rate"]
     assert differing_settings([one, one]) == []
 
@@ -81,12 +98,24 @@ def test_what_differs():
 def test_baseline_is_taken_out_of_a_response_and_is_the_floor_of_distortion():
     result = Result(
         (level(np.full(F.size, -1.0)), level(np.full(F.size, -80.0), key="thd")),
-        (Reading("gain_1k", 1, -1.0, "dB"), Reading("delay", 1, 0.012, "s"), Reading("thd", 1, -92.0, "dB"), Reading("noise", 1, 3e-6, "V"), Reading("frequency", 1, 1000.0, "Hz")),
-    )  # fmt: skip
+        (
+            Reading("gain_1k", 1, -1.0, "dB"),
+            Reading("delay", 1, 0.012, "s"),
+            Reading("thd", 1, -92.0, "dB"),
+            Reading("noise", 1, 3e-6, "V"),
+            Reading("frequency", 1, 1000.0, "Hz"),
+        ),
+    )
     chain = Result(
         (level(np.full(F.size, -0.25)), level(np.full(F.size, -95.0), key="thd")),
-        (Reading("gain_1k", 1, -0.25, "dB"), Reading("delay", 1, 0.010, "s"), Reading("thd", 1, -95.0, "dB"), Reading("noise", 1, 2e-6, "V"), Reading("frequency", 1, 1000.0, "Hz")),
-    )  # fmt: skip
+        (
+            Reading("gain_1k", 1, -0.25, "dB"),
+            Reading("delay", 1, 0.010, "s"),
+            Reading("thd", 1, -95.0, "dB"),
+            Reading("noise", 1, 2e-6, "V"),
+            Reading("frequency", 1, 1000.0, "Hz"),
+        ),
+    )
     against = against_baseline(result, chain)
     assert against.curve("level").y == pytest.approx(-0.75)
     assert against.curve("thd").floor == pytest.approx(-95)
@@ -104,7 +133,9 @@ def test_reading_off_a_curve():
     curve = level(-20 * np.log10(np.sqrt(1 + (F / 1000) ** 2)))
     assert curve_at(curve, 1000) == pytest.approx(-3.0103, abs=1e-5)
     assert curve_at(curve, 30000) is None
-    assert cutoff_frequency(curve, 3.0103, 20, upwards=True) == pytest.approx(1000 * np.sqrt(10 ** (0.3010300 + curve_shift(curve)) - 1), rel=0.01)
+    assert cutoff_frequency(curve, 3.0103, 20, upwards=True) == pytest.approx(
+        1000 * np.sqrt(10 ** (0.3010300 + curve_shift(curve)) - 1), rel=0.01
+    )
     assert slope(curve, 8000, 16000) == pytest.approx(-5.95, abs=0.03)
     assert slope(curve, 100, 100) is None
     assert flatness(level(np.linspace(-1, 1, F.size)), 20, 20000) == pytest.approx(1)

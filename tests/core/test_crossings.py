@@ -35,7 +35,9 @@ def test_two_low_passes_cross_where_algebra_says():
 
 
 def test_power_on_a_staircase():
-    """THD 6 dB lower up to 10 W, then 6 dB higher: a straight line over log power passes 0 in the middle of the two steps."""
+    """THD 6 dB lower up to 10 W, then 6 dB higher: a straight line over log power passes 0 in the middle of the two
+    steps.
+    """
     watts = np.array([1, 2, 4, 8, 16, 32, 64.0])
     difference = level(np.where(watts < 10, -6.0, 6.0), watts, "W")
     low, high = ranges(difference, np.zeros(7))

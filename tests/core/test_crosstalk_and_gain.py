@@ -17,7 +17,9 @@ from epidote.measurement.processing import analyse
 from tests.conftest import through
 from tests.ideal_device import IdealDevice
 
-VOLTS = Chain(rate=96000, output_full_scale=2.0, input_full_scale=4.0, probe_ratio=5.0, load_ohms=8.0, load_confirmed=True)
+VOLTS = Chain(
+    rate=96000, output_full_scale=2.0, input_full_scale=4.0, probe_ratio=5.0, load_ohms=8.0, load_confirmed=True
+)
 
 
 def run(key, unit, chain=VOLTS, device=None, **values):
@@ -30,7 +32,9 @@ def leaking(ratio, corner=2000.0):
     """Rises by 6 dB per octave above the corner, as a stray capacitance makes it."""
 
     def unit(x):
-        other = np.stack([through(x[:, 1 - c], 96000, lambda f: ratio * (1 + 1j * f / corner), 96000) for c in range(2)], axis=1)
+        other = np.stack(
+            [through(x[:, 1 - c], 96000, lambda f: ratio * (1 + 1j * f / corner), 96000) for c in range(2)], axis=1
+        )
         return x * np.array([1.0, 0.5]) + other
 
     return unit
@@ -52,7 +56,9 @@ class TestCrosstalk:
     def test_noise_and_hum_are_not_crosstalk(self):
         """Noise at -100 dBFS on the idle channel; the leak lies at -120 dB and is found all the same."""
         hum = 1e-4 * np.sin(2 * np.pi * 50 / 96000 * np.arange(96000 * 30))
-        device = IdealDevice(lambda x: leaking(1e-6, 1e6)(x) * np.array([1.0, 2.0]) + hum[: x.shape[0], None], noise=1e-5)
+        device = IdealDevice(
+            lambda x: leaking(1e-6, 1e6)(x) * np.array([1.0, 2.0]) + hum[: x.shape[0], None], noise=1e-5
+        )
         result = run("crosstalk", None, device=device, duration=4.0, points_per_octave=0)
         reading = result.reading("crosstalk", 2)
         assert reading.value == pytest.approx(-120 + 6.02, abs=4 * reading.spread)
@@ -99,7 +105,9 @@ class TestGain:
         assert result.reading("input").value == pytest.approx(2 * 10 ** (-6 / 20))
         assert result.reading("output").value == pytest.approx(4 * 2 * 10 ** (-6 / 20), rel=1e-6)
 
-    @pytest.mark.parametrize(("wanted", "volts"), [("1 V", 1.0), ("1 W", math.sqrt(8)), ("0 dBu", math.sqrt(0.6)), ("-20 dBFS", 2.0)])
+    @pytest.mark.parametrize(
+        ("wanted", "volts"), [("1 V", 1.0), ("1 W", math.sqrt(8)), ("0 dBu", math.sqrt(0.6)), ("-20 dBFS", 2.0)]
+    )
     def test_the_input_for_a_stated_output(self, wanted, volts):
         """Sensitivity: the output over the gain, here of 4."""
         result = run("gain", lambda x: 0.4 * x, output_level=wanted)
@@ -112,7 +120,9 @@ class TestGain:
         assert result.reading("input_for_output").value is None
 
     def test_noise_does_not_count(self):
-        """Least squares on a second of tone at 20 dB SNR: the Cramér-Rao bound is sigma sqrt(2/N) (IEEE 1057; reference README, 15)."""
+        """Least squares on a second of tone at 20 dB SNR: the Cramér-Rao bound is sigma sqrt(2/N) (IEEE 1057;
+        reference README, 15).
+        """
         result = run("gain", None, device=IdealDevice(lambda x: x, noise=0.007))
         reading = result.reading("gain")
         assert reading.value == pytest.approx(20, abs=5 * reading.spread)

@@ -33,7 +33,9 @@ def test_table_and_equals():
     for row in table("16_buffer_latency"):
         for rate, name in ((44100, "44p1"), (96000, "96")):
             once = float(row[f"latency_ms_at_{name}khz"]) / 1000
-            rows.append(("Sorvane L8", {"buffer": row["buffer_samples"], "rate": f"{rate} Hz"}, float(rate), 2 * once, None))
+            rows.append(
+                ("Sorvane L8", {"buffer": row["buffer_samples"], "rate": f"{rate} Hz"}, float(rate), 2 * once, None)
+            )
             rows.append(("Tolmark X1", {"link": "on", "buffer": row["buffer_samples"]}, float(rate), once, None))
     found = latencies_of(rows)
     seen = latency_table(found)
@@ -42,14 +44,21 @@ def test_table_and_equals():
     assert seen.settings == tuple(sorted(seen.settings))
     assert seen.cells["Sorvane L8", (96000.0, 128)].seconds == pytest.approx(2 * 128 / 96000, rel=1e-5)
     twins = similar_latencies(found, 2 * 64 / 44100, 0.001)
-    assert {(one.device, one.rate, one.buffer) for one in twins} == {("Sorvane L8", 44100.0, 64), ("Tolmark X1, link on", 44100.0, 128)}
+    assert {(one.device, one.rate, one.buffer) for one in twins} == {
+        ("Sorvane L8", 44100.0, 64),
+        ("Tolmark X1, link on", 44100.0, 128),
+    }
     assert similar_latencies(found, 1.0) == []
     assert latencies_of([("A", {}, 48000.0, 0.001, None)])[0].buffer is None
 
 
 def test_guide_for_live_playing():
     """8 to 9 ms: common practice, no source."""
-    assert [live_suitability(s) for s in (0.002, 0.0085, 0.02)] == ["suitable for live playing", "borderline for live playing", "disturbs live playing"]
+    assert [live_suitability(s) for s in (0.002, 0.0085, 0.02)] == [
+        "suitable for live playing",
+        "borderline for live playing",
+        "disturbs live playing",
+    ]
 
 
 def material(frames=4 * RATE):

@@ -20,7 +20,9 @@ from tests.conftest import table, through
 from tests.ideal_device import IdealDevice
 
 KEY = "distortion-frequency"
-VOLTS = Chain(rate=96000, output_full_scale=2.0, input_full_scale=4.0, probe_ratio=5.0, load_ohms=8.0, load_confirmed=True)
+VOLTS = Chain(
+    rate=96000, output_full_scale=2.0, input_full_scale=4.0, probe_ratio=5.0, load_ohms=8.0, load_confirmed=True
+)
 
 
 def settings(**values):
@@ -70,7 +72,9 @@ def test_harmonics_beyond_the_band_are_marked():
 
 def test_below_a_high_pass_the_ratio_is_noise():
     """A second-order high-pass at 500 Hz takes 20 Hz down by 56 dB (Butterworth, reference README, section 10)."""
-    result, _ = run(None, device=IdealDevice(lambda x: filtered(x, high_pass(500.0)), noise=1e-3), level=-6, start_frequency=20)
+    result, _ = run(
+        None, device=IdealDevice(lambda x: filtered(x, high_pass(500.0)), noise=1e-3), level=-6, start_frequency=20
+    )
     assert Caution.FILTERED in result.cautions
     curve = result.curve("thd_n")
     away = [float(f) for f in curve.meta["filtered_away_hz"].split()]
@@ -109,7 +113,9 @@ def test_an_output_that_cannot_be_held_is_marked():
 
 def test_preferred_numbers():
     """R10 are the nominals of the third octaves (ISO 266); the others from memory, each near its exact value."""
-    nominals = [float(r["frequency_nominal_hz"]) for r in table("04_third") if 20 <= float(r["frequency_nominal_hz"]) <= 20000]
+    nominals = [
+        float(r["frequency_nominal_hz"]) for r in table("04_third") if 20 <= float(r["frequency_nominal_hz"]) <= 20000
+    ]
     assert preferred_numbers(10, 20, 20000).tolist() == pytest.approx(nominals)
     for count in (10, 20, 40, 80):
         values = preferred_numbers(count, 1, 9.99)
@@ -124,7 +130,9 @@ def test_preferred_numbers():
 
 def test_points_per_octave_lie_about_1_khz():
     found = settings(points_per_octave=3).frequencies()
-    expected = [float(r["frequency_exact_mid_hz"]) for r in table("04_third") if 20 <= float(r["frequency_nominal_hz"]) <= 20000]
+    expected = [
+        float(r["frequency_exact_mid_hz"]) for r in table("04_third") if 20 <= float(r["frequency_nominal_hz"]) <= 20000
+    ]
     np.testing.assert_allclose(found, expected, rtol=1e-9)
 
 
@@ -139,9 +147,9 @@ def test_a_recording_from_elsewhere_cut_off():
     chosen = settings(level=-6)
     stimulus = procedure(KEY).plan(chosen, VOLTS)[0]
     played = stimulus.samples() + 0.01 * stimulus.samples() ** 2
-    kept = np.concatenate([np.zeros(33333), played[: int(0.7 * played.size)]]) + 1e-6 * np.random.default_rng(0).standard_normal(
-        33333 + int(0.7 * played.size)
-    )
+    kept = np.concatenate([np.zeros(33333), played[: int(0.7 * played.size)]]) + 1e-6 * np.random.default_rng(
+        0
+    ).standard_normal(33333 + int(0.7 * played.size))
     result = analyse(KEY, [Recording(Signal(kept, 96000.0), stimulus)], chosen, VOLTS)
     assert Caution.PARTIAL in result.cautions
     assert 10 < result.curve("h2").x.size < 25

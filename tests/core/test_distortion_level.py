@@ -24,7 +24,9 @@ from tests.conftest import table
 from tests.ideal_device import IdealDevice
 
 KEY = "distortion-level"
-VOLTS = Chain(rate=96000, output_full_scale=2.0, input_full_scale=4.0, probe_ratio=5.0, load_ohms=8.0, load_confirmed=True)
+VOLTS = Chain(
+    rate=96000, output_full_scale=2.0, input_full_scale=4.0, probe_ratio=5.0, load_ohms=8.0, load_confirmed=True
+)
 
 
 def settings(**values):
@@ -43,10 +45,15 @@ def clipper(level):
 
 
 def clipped_series(ratio, orders):
-    """Fundamental and harmonics of a sine of peak 1 clipped at ``ratio`` (reference README, section 6b: Fourier series)."""
+    """Fundamental and harmonics of a sine of peak 1 clipped at ``ratio`` (reference README, section 6b: Fourier
+    series).
+    """
     phi = math.asin(min(ratio, 1))
     b1 = 2 / math.pi * (phi + ratio * math.sqrt(1 - ratio**2))
-    rest = [2 / math.pi * (math.sin((n - 1) * phi) / (n * (n - 1)) + math.sin((n + 1) * phi) / (n * (n + 1))) for n in orders]
+    rest = [
+        2 / math.pi * (math.sin((n - 1) * phi) / (n * (n - 1)) + math.sin((n + 1) * phi) / (n * (n + 1)))
+        for n in orders
+    ]
     return b1, rest
 
 
@@ -98,7 +105,9 @@ def test_a_polynomial_has_the_harmonics_of_the_closed_form():
     loud = amplitude > 0.2
     np.testing.assert_allclose(h3.y[loud], 20 * np.log10(a3 * amplitude**3 / 4 / first)[loud], atol=0.01)
     np.testing.assert_allclose(
-        result.curve("thd").y[loud], 20 * np.log10(np.hypot(a2 * amplitude**2 / 2, a3 * amplitude**3 / 4) / first)[loud], atol=0.01
+        result.curve("thd").y[loud],
+        20 * np.log10(np.hypot(a2 * amplitude**2 / 2, a3 * amplitude**3 / 4) / first)[loud],
+        atol=0.01,
     )
 
 
@@ -106,7 +115,13 @@ def test_a_polynomial_has_the_harmonics_of_the_closed_form():
 def test_crossover_distortion_falls_with_level(row):
     """A dead zone of fixed width, its harmonics by quadrature (06d_crossover_deadzone.csv)."""
     width = 10 ** (-12 / 20) * float(row["dead_zone_half_width_re_peak"])
-    result, _ = run(lambda x: np.sign(x) * np.maximum(np.abs(x) - width, 0), start_level=-14, stop_level=-10, steps=5, band_high=40000)
+    result, _ = run(
+        lambda x: np.sign(x) * np.maximum(np.abs(x) - width, 0),
+        start_level=-14,
+        stop_level=-10,
+        steps=5,
+        band_high=40000,
+    )
     for n in (3, 5):
         assert np.interp(-12, result.curve(f"h{n}").x, result.curve(f"h{n}").y) == pytest.approx(
             float(row[f"h{n}_db_re_fundamental"]), abs=0.02
@@ -188,11 +203,18 @@ def folding(x):
         (lambda x: 0 * x, Caution.STIMULUS_NOT_FOUND),
         (switching_gain, Caution.GAIN_CHANGED),
         (folding, Caution.FOLDED_BACK),
-        (lambda x: x + np.where(np.abs(x).max() > 0.5, 0.05, 0) * np.sin(np.arange(x.shape[0]) * 0.9)[:, None] * (np.arange(x.shape[0]) > 0.7 * x.shape[0])[:, None],
-         Caution.STRANGER),
+        (
+            lambda x: (
+                x
+                + np.where(np.abs(x).max() > 0.5, 0.05, 0)
+                * np.sin(np.arange(x.shape[0]) * 0.9)[:, None]
+                * (np.arange(x.shape[0]) > 0.7 * x.shape[0])[:, None]
+            ),
+            Caution.STRANGER,
+        ),
     ],
     ids=["muted", "gain", "folded", "oscillating"],
-)  # fmt: skip
+)
 def test_units_that_misbehave(unit, caution):
     result, _ = run(unit, start_level=-30, steps=10)
     assert caution in result.cautions
@@ -246,7 +268,9 @@ def test_a_step_can_be_looked_at():
     assert set(curves) == {"step_waveform", "step_residual", "step_spectrum"}
     level = curves["step_waveform"].meta["step_level_dbfs"]
     assert abs(level + 9.2) < 0.2
-    assert curves["step_waveform"].y.max() == pytest.approx(0.3 * 20 * math.sqrt(2), rel=1e-3), "the clip level at the unit's terminals"
+    assert curves["step_waveform"].y.max() == pytest.approx(0.3 * 20 * math.sqrt(2), rel=1e-3), (
+        "the clip level at the unit's terminals"
+    )
     drive = 10 ** (level / 20)
     b1 = clipped_series(0.3 / drive, (3,))[0] * drive
     assert curves["step_residual"].y.max() == pytest.approx(20 * math.sqrt(2) * abs(b1 - 0.3), rel=0.3)

@@ -1,4 +1,6 @@
-"""Impedance behind a series resistor: paths of known impedance, computed from their components, and the loudspeaker stand-in."""
+"""Impedance behind a series resistor: paths of known impedance, computed from their components, and the loudspeaker
+stand-in.
+"""
 
 import numpy as np
 import pytest
@@ -68,8 +70,9 @@ def test_the_loudspeaker_stand_in_through_converters():
 
 
 def test_too_little_drop_is_cautioned():
-    """0.1 dB between the inputs is 1.2 % of the ratio: by dZ/Z = dr/(1 - r) 12 times the impedance itself where a thousandth drops, 13 % where
-    a tenth does, 2 % where a half does."""
+    """0.1 dB between the inputs is 1.2 % of the ratio: by dZ/Z = dr/(1 - r) 12 times the impedance itself where a
+    thousandth drops, 13 % where a tenth does, 2 % where a half does.
+    """
     for series, limited in ((10, True), (1111.1, True), (1e4, False)):
         result = measured(lambda f: np.full(f.shape, 1e4), series=series)
         assert (Caution.CHANNEL_MISMATCH in result.cautions) == limited

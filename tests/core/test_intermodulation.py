@@ -1,4 +1,6 @@
-"""Intermodulation of polynomials, against closed forms (08_imd_metrics.csv, 08_imd_products.csv) and against numpy's transform."""
+"""Intermodulation of polynomials, against closed forms (08_imd_metrics.csv, 08_imd_products.csv) and against numpy's
+transform.
+"""
 
 import math
 
@@ -41,7 +43,12 @@ def test_the_figures_of_the_definitions(row):
     """The reference's definitions are from memory (its README, section 8); the sums and conventions are computed."""
     a2, a3 = float(row["a2"]), float(row["a3"])
     first, second = float(row["amplitude_f1_peak"]), float(row["amplitude_f2_peak"])
-    tones = {"frequency_1": row["f1_hz"], "frequency_2": row["f2_hz"], "ratio": first / second, "level": db(first + second)}
+    tones = {
+        "frequency_1": row["f1_hz"],
+        "frequency_2": row["f2_hz"],
+        "ratio": first / second,
+        "level": db(first + second),
+    }
 
     def unit(x):
         return x + a2 * x**2 + a3 * x**3
@@ -70,11 +77,22 @@ def test_the_figures_of_the_definitions(row):
 
 def test_every_product_of_the_closed_form():
     """Tones that fall between bins, and other phases than the reference's."""
-    rows = [r for r in table("08_imd_products") if r["case"] == "SMPTE_60_7000_4to1" and float(r["a3"]) > 0 and float(r["a2"]) > 0]
+    rows = [
+        r
+        for r in table("08_imd_products")
+        if r["case"] == "SMPTE_60_7000_4to1" and float(r["a3"]) > 0 and float(r["a2"]) > 0
+    ]
     t = np.arange(2 * 96000) / 96000
     x = 0.8 * np.cos(2 * np.pi * 60.137 * t + 1) + 0.2 * np.cos(2 * np.pi * 7000.31 * t + 2)
     found = two_tones(x + 0.01 * x**2 + 0.005 * x**3, 96000, 60, 7000)
-    names = {"f2+f1": (1, 1), "f2-f1": (-1, 1), "f2+2f1": (2, 1), "f2-2f1": (-2, 1), "2f2+f1": (1, 2), "2f2-f1": (-1, 2)}
+    names = {
+        "f2+f1": (1, 1),
+        "f2-f1": (-1, 1),
+        "f2+2f1": (2, 1),
+        "f2-2f1": (-2, 1),
+        "2f2+f1": (1, 2),
+        "2f2-f1": (-1, 2),
+    }
     checked = 0
     for row in rows:
         if row["product"] in names:
@@ -108,7 +126,9 @@ def test_the_standards_pairs():
 
 
 def test_a_swept_second_tone():
-    """A unit without memory makes the same of every pair; where a sideband would lie above half the rate nothing is given."""
+    """A unit without memory makes the same of every pair; where a sideband would lie above half the rate nothing is
+    given.
+    """
     result = run(lambda x: x + 0.01 * x**2, sweep_from=1000, frequency_2=8000, duration=1)
     d2 = result.curve("d2")
     assert d2.x[0] == pytest.approx(1000, rel=0.05) and d2.x[-1] == pytest.approx(8000, rel=0.05)
@@ -152,6 +172,11 @@ def test_settings_that_do_not_fit(values, words):
 def test_a_silent_recording_says_so():
     chosen = settings()
     stimulus = procedure(KEY).plan(chosen, CHAIN)[0]
-    result = analyse(KEY, [Recording(Signal(1e-7 * np.random.default_rng(0).standard_normal(200000), 96000.0), stimulus)], chosen, CHAIN)
+    result = analyse(
+        KEY,
+        [Recording(Signal(1e-7 * np.random.default_rng(0).standard_normal(200000), 96000.0), stimulus)],
+        chosen,
+        CHAIN,
+    )
     assert result.curves == ()
     assert Caution.STIMULUS_NOT_FOUND in result.cautions

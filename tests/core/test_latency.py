@@ -79,7 +79,9 @@ def test_an_interface_that_jumps_by_a_block_from_start_to_start():
         assert Caution.DELAY_JUMPS in result.cautions
         assert result.reading("range").value == pytest.approx(64, abs=1e-3)
         found[connection] = result.reading("latency_samples").value
-        steady = latency(open_for_chain(chain, "standin:sorvane-l8", {"connection": connection}, seed=3), chain, level=-20)
+        steady = latency(
+            open_for_chain(chain, "standin:sorvane-l8", {"connection": connection}, seed=3), chain, level=-20
+        )
         assert Caution.DELAY_JUMPS not in steady.cautions  # one start: the same in every shot
     assert found["long"] - found["short"] == pytest.approx(64, abs=1e-3)
 
@@ -99,9 +101,9 @@ def test_rows_over_rate_and_buffer(tmp_path):
         values[rate] = next(r["value"] for r in run.readings if r["key"] == "latency_samples" and r["channel"] == 1)
     study.close()
     converters = 29.3 + 38.9
-    assert values["44.1 kHz"] == pytest.approx(2 * 128 + 22 + converters, abs=0.01) or values["44.1 kHz"] == pytest.approx(
-        3 * 128 + 22 + converters, abs=0.01
-    )
+    assert values["44.1 kHz"] == pytest.approx(2 * 128 + 22 + converters, abs=0.01) or values[
+        "44.1 kHz"
+    ] == pytest.approx(3 * 128 + 22 + converters, abs=0.01)
     assert round(values["96 kHz"] - converters - 48, 1) in (128.0, 192.0)
 
 
@@ -158,12 +160,18 @@ def test_dry_and_processed_side_by_side():
     """The stand-in's two ways: 1.31 and 9.14 ms, -3 dB; on its moving program it wavers by 0.4 ms, 0.28 ms rms."""
     chain = Chain(rate=RATE)
     settings = make_settings(
-        procedure("response").Settings, {"stimulus": "noise", "colour": "white", "duration": 6, "level": -20, "start_frequency": 20}
+        procedure("response").Settings,
+        {"stimulus": "noise", "colour": "white", "duration": 6, "level": -20, "start_frequency": 20},
     )
     for program, wavers in (("steady", 0.0), ("moving", 0.000283)):
         device = open_for_chain(chain, "standin:ferrin-v9", {"output": "split", "program": program}, seed=1)
         (recorded,) = play_and_record("response", settings, chain, device)
-        result = analyse("paths", [Recording(recorded.signal)], make_settings(procedure("paths").Settings, {"band_high": 15000}), chain)
+        result = analyse(
+            "paths",
+            [Recording(recorded.signal)],
+            make_settings(procedure("paths").Settings, {"band_high": 15000}),
+            chain,
+        )
         assert result.reading("delay", 2).value == pytest.approx(0.00914 - 0.00131, abs=1e-6 if not wavers else 5e-4)
         assert (Caution.DELAY_CHANGES in result.cautions) is bool(wavers)
         assert result.reading("modulation", 2).value == pytest.approx(wavers, rel=0.3)
@@ -190,9 +198,13 @@ def test_events_are_listed():
     assert result.reading("events", 2).value == 3
 
 
-@pytest.mark.parametrize(("gain", "row"), [(10 ** (-1 / 20), "-1"), (10 ** (-6 / 20), "-6"), (-(10 ** (-3 / 20)), "-3")])
+@pytest.mark.parametrize(
+    ("gain", "row"), [(10 ** (-1 / 20), "-1"), (10 ** (-6 / 20), "-6"), (-(10 ** (-3 / 20)), "-3")]
+)
 def test_two_arrivals_in_one_signal(gain, row):
-    """Reference section 16: 9 ms apart gives a first null at 55.556 Hz (or twice that, turned over), and the comb's depth by its table."""
+    """Reference section 16: 9 ms apart gives a first null at 55.556 Hz (or twice that, turned over), and the comb's
+    depth by its table.
+    """
 
     def unit(x):
         return np.column_stack([through(c, RATE, lambda f: 1 + gain * np.exp(-2j * np.pi * f * 0.009)) for c in x.T])

@@ -8,7 +8,15 @@ from epidote.audio.registry import open_device
 from epidote.core.analysis.spectral.hearing_threshold import audibility_sentence, audible_components, threshold
 from epidote.core.errors import SettingError
 from epidote.core.live.meter_readings import figures
-from epidote.core.live.spectrum_analyser import AnalyserSettings, Averaging, Reducer, SpectrumAnalyser, View, mains_lines, sum_of
+from epidote.core.live.spectrum_analyser import (
+    AnalyserSettings,
+    Averaging,
+    Reducer,
+    SpectrumAnalyser,
+    View,
+    mains_lines,
+    sum_of,
+)
 from epidote.core.stimuli.generator import GeneratorSettings, SignalGenerator, Waveform, multitone_loop
 from tests.conftest import sine, table
 
@@ -16,7 +24,9 @@ RATE = 48000
 
 
 def fed(x, settings=None, view=None, block=800):
-    watch = SpectrumAnalyser(RATE, x.shape[1], settings or AnalyserSettings(length=16384), view or View(10, 24000, True, 500))
+    watch = SpectrumAnalyser(
+        RATE, x.shape[1], settings or AnalyserSettings(length=16384), view or View(10, 24000, True, 500)
+    )
     frame = None
     for i in range(0, len(x), block):
         frame = watch.feed(x[i : i + block]) or frame
@@ -59,7 +69,9 @@ def test_reducing_keeps_the_extremes_of_every_pixel():
         if np.count_nonzero(inside) > 3:
             assert high[0, i] == pytest.approx(10 * np.log10(power[0, inside].max()), abs=2.0)
             assert low[0, i] <= high[0, i]
-    assert np.isnan(Reducer(RATE, 16384, View(10, 40000, True, 300))(power)[1][0, -1]), "there is nothing above half the rate"
+    assert np.isnan(Reducer(RATE, 16384, View(10, 40000, True, 300))(power)[1][0, -1]), (
+        "there is nothing above half the rate"
+    )
 
 
 def test_averaging_settles_and_peaks_stay():
@@ -70,7 +82,9 @@ def test_averaging_settles_and_peaks_stay():
     view = View(1000, 20000, False, 200)
     spread = {}
     for kind in (Averaging.NONE, Averaging.LINEAR, Averaging.PEAK):
-        watch, frame = fed(with_burst if kind is Averaging.PEAK else x, AnalyserSettings(length=4096, averaging=kind, count=16), view)
+        watch, frame = fed(
+            with_burst if kind is Averaging.PEAK else x, AnalyserSettings(length=4096, averaging=kind, count=16), view
+        )
         spread[kind] = float(np.std(10 * np.log10(watch.hold("s").power[0, 200:1500])))
         if kind is Averaging.PEAK:
             assert np.nanmax(frame.high) > -10, "the burst is long gone, its peak is not"
@@ -123,7 +137,9 @@ def test_mains_lines_between_two_bins():
     """Known levels, put between bins on purpose, in noise."""
     t = np.arange(RATE * 2) / RATE
     amplitudes = {50.03: 1e-4, 100.06: 3e-5, 150.09: 1e-5}
-    x = sum(a * np.sin(2 * np.pi * f * t) for f, a in amplitudes.items()) + 1e-7 * np.random.default_rng(5).standard_normal(t.size)
+    x = sum(a * np.sin(2 * np.pi * f * t) for f, a in amplitudes.items()) + 1e-7 * np.random.default_rng(
+        5
+    ).standard_normal(t.size)
     watch, _ = fed(x[:, None], AnalyserSettings(length=65536))
     found = mains_lines(watch.hold("idle"), 50.0)
     for (f, level), amplitude in zip(found, amplitudes.values(), strict=False):
@@ -202,7 +218,10 @@ class TestProgramme:
         assert np.sqrt(np.square(player.next(100000)).mean()) == pytest.approx(0.1 / np.sqrt(2), rel=0.02)
 
     def test_many_tones_stand_alike_at_their_bins(self):
-        """Second way: numpy's transform of the loop. One line every tenth of a decade, all of one height, nothing between."""
+        """Second way: numpy's transform of the loop.
+
+        One line every tenth of a decade, all of one height, nothing between.
+        """
         loop = multitone_loop(RATE)
         lines = np.abs(np.fft.rfft(loop))
         bins = np.flatnonzero(lines > 0.5 * lines.max())
@@ -228,7 +247,9 @@ class TestProgramme:
 
 
 def test_listening_to_a_stand_in_is_seamless():
-    """A tone through the simulated wire, listened to: what is not the tone stays below -95 dB, seams between its stretches included."""
+    """A tone through the simulated wire, listened to: what is not the tone stays below -95 dB, seams between its
+    stretches included.
+    """
     import time
 
     device = open_device("standin:wire", Wiring(RATE), {}, seed=1)

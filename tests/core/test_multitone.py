@@ -107,7 +107,10 @@ def test_a_player_with_a_clock_of_its_own(ppm):
     lines = 2 * np.fft.rfft(stimulus.samples()[first : first + period])[bins] / period
     gain = 1 / (1 + 1j * bins * 48000 / period / 5000)
     times = np.arange(stimulus.frames) / (1 + ppm * 1e-6)
-    steady = sum(np.real(a * g * np.exp(2j * np.pi * b * (times - first) / period)) for a, g, b in zip(lines, gain, bins, strict=True))
+    steady = sum(
+        np.real(a * g * np.exp(2j * np.pi * b * (times - first) / period))
+        for a, g, b in zip(lines, gain, bins, strict=True)
+    )
     sounding = (times > stimulus["lead"]) & (times < stimulus.frames - stimulus["lead"])
     rng = np.random.default_rng(1)
     x = np.concatenate([np.zeros(31234), steady * sounding, np.zeros(9000)])
@@ -130,8 +133,12 @@ def test_a_short_period_takes_fewer_low_tones():
 
 @pytest.mark.parametrize(
     ("values", "words"),
-    [({"stop_frequency": 24000}, "too high for 48000"), ({"start_frequency": 990, "stop_frequency": 1010}, "Fewer than two tones"), ({"start_frequency": 500, "stop_frequency": 400}, "must be lower than")],
-)  # fmt: skip
+    [
+        ({"stop_frequency": 24000}, "too high for 48000"),
+        ({"start_frequency": 990, "stop_frequency": 1010}, "Fewer than two tones"),
+        ({"start_frequency": 500, "stop_frequency": 400}, "must be lower than"),
+    ],
+)
 def test_settings_that_do_not_fit(values, words):
     with pytest.raises(SettingError, match=words):
         run(lambda x: x, **values)

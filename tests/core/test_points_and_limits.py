@@ -37,7 +37,10 @@ def test_power_at_a_distortion_and_distortion_at_a_power():
 
 
 def test_corners_of_a_response():
-    """A band-pass of two first-order corners: half power at either, but for what each takes at 1 kHz (0.02 dB). Closed form f_c."""
+    """A band-pass of two first-order corners: half power at either, but for what each takes at 1 kHz (0.02 dB).
+
+    Closed form f_c.
+    """
     level = response(F, lowpass(20000.0) + lowpass(40.0) - 20 * np.log10(40.0 / F))
     low, high = at_point([level], parse_point("-3.0103 dB", "level", ["Hz"], "dB"))
     assert low.value == pytest.approx(40.0, rel=6e-3)
@@ -49,7 +52,13 @@ def test_corners_of_a_response():
 
 @pytest.mark.parametrize(
     ("value", "reference", "unit", "words"),
-    [(60, 40, "W", "+50 %, +1.76 dB"), (2, 1, "V", "+100 %, +6.02 dB"), (1100, 1000, "Hz", "+10 %"), (-80, -78.2, "dB", "-1.80 dB"), (None, 1, "W", "")],
+    [
+        (60, 40, "W", "+50 %, +1.76 dB"),
+        (2, 1, "V", "+100 %, +6.02 dB"),
+        (1100, 1000, "Hz", "+10 %"),
+        (-80, -78.2, "dB", "-1.80 dB"),
+        (None, 1, "W", ""),
+    ],
 )
 def test_differences_in_the_fitting_way(value, reference, unit, words):
     """10 lg of powers, 20 lg of voltages."""
@@ -69,16 +78,30 @@ def test_a_table_over_two_conditions_and_what_is_equal():
 
 
 def test_a_line_over_one_and_refusals():
-    g = grid([ConditionReading("", {"volume": v, "load": "8 Ω"}, float(i), "dB") for i, v in enumerate(("half", "full", "quarter"))])
+    g = grid(
+        [
+            ConditionReading("", {"volume": v, "load": "8 Ω"}, float(i), "dB")
+            for i, v in enumerate(("half", "full", "quarter"))
+        ]
+    )
     assert (g.first, g.second, equivalent_settings(g)) == (("volume", ("half", "full", "quarter")), None, [])
-    for wrong in ([], rows({("1", "a"): 1.0}), [ConditionReading("", {"a": str(i), "b": str(i), "c": str(i)}, 1.0, "s") for i in range(3)]):
+    for wrong in (
+        [],
+        rows({("1", "a"): 1.0}),
+        [ConditionReading("", {"a": str(i), "b": str(i), "c": str(i)}, 1.0, "s") for i in range(3)],
+    ):
         with pytest.raises(UnusableInputError, match="differ in"):
             grid(wrong)
 
 
 def test_unlike_runs_worst_first():
     ours = run("tone", settings={"band_high": 20000.0, "duration": 2.0}, conditions={"gain": "high", "seat": "1"})
-    theirs = run("tone", settings={"band_high": 40000.0, "duration": 1.0}, conditions={"gain": "low", "seat": "2"}, chain=CHAIN.model_copy(update={"load_ohms": 4.0}))
+    theirs = run(
+        "tone",
+        settings={"band_high": 40000.0, "duration": 1.0},
+        conditions={"gain": "low", "seat": "2"},
+        chain=CHAIN.model_copy(update={"load_ohms": 4.0}),
+    )
     found = find_mismatches(ours, theirs, ["gain"])
     assert [u.what for u in found if u.weight is Severity.BLOCKS] == ["band high"]
     assert [u.weight for u in found] == sorted((u.weight for u in found), reverse=True)
@@ -90,9 +113,14 @@ def test_unlike_runs_worst_first():
 
 def test_load_blocks_power_and_rate_blocks_beyond_its_band():
     four, slow = CHAIN.model_copy(update={"load_ohms": 4.0}), CHAIN.model_copy(update={"rate": 44100.0})
-    assert [u.weight for u in find_mismatches(run("distortion-level"), run("distortion-level", chain=four))] == [Severity.BLOCKS]
+    assert [u.weight for u in find_mismatches(run("distortion-level"), run("distortion-level", chain=four))] == [
+        Severity.BLOCKS
+    ]
     beyond = {"stop_frequency": 30000.0}
-    assert [u.weight for u in find_mismatches(run("response", settings=beyond), run("response", settings=beyond, chain=slow))] == [Severity.BLOCKS]
+    assert [
+        u.weight
+        for u in find_mismatches(run("response", settings=beyond), run("response", settings=beyond, chain=slow))
+    ] == [Severity.BLOCKS]
     assert [u.weight for u in find_mismatches(run("response"), run("response", chain=slow))] == [Severity.MINOR]
 
 
@@ -116,7 +144,14 @@ def test_limits_about_a_reference():
 def test_a_limit_s_own_corners_are_looked_at_between_the_curve_s_points():
     """A notch limit at 1 kHz between two points of a coarse curve is not slipped past."""
     coarse = response([100, 500, 2000, 10000], [0, 0, 0, 0])
-    limit = Limit(name="notch", procedure="response", key="level", unit="dB", x_unit="Hz", upper=((100, 3.0), (1000, -1.0), (10000, 3.0)))
+    limit = Limit(
+        name="notch",
+        procedure="response",
+        key="level",
+        unit="dB",
+        x_unit="Hz",
+        upper=((100, 3.0), (1000, -1.0), (10000, 3.0)),
+    )
     held = check_curve(limit, coarse)
     assert (held.passed, held.at) == (False, 1000.0)
 
@@ -158,7 +193,9 @@ def test_curves_brought_to_one_level():
     assert levelled(ours, response([20, 100], [0, 0]), Levelling(1000.0)) is None
 
 
-@pytest.mark.parametrize("text", ["0 %", "-1 %", "1e308 kHz", "1e400 %", "-3 dB" + "." * 100, "1 kHz" + " " * 100 + "."])
+@pytest.mark.parametrize(
+    "text", ["0 %", "-1 %", "1e308 kHz", "1e400 %", "-3 dB" + "." * 100, "1 kHz" + " " * 100 + "."]
+)
 def test_a_point_that_is_none_is_refused_in_words(text):
     """No value in dB, none that a number can hold, a name without an end."""
     with pytest.raises(QuantityError, match="Enter"):

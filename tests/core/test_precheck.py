@@ -146,7 +146,12 @@ def test_what_the_shot_found_goes_with_the_run(study):
     subject, column = study.overview().subjects[1], study.overview().columns[0]
     settings = make_settings(procedure("tone").Settings, {"duration": 0.2, "level": -75})
     chain = Chain(rate=48000)
-    run = measure(study, RunPlan(subject.id, column.id, "tone", settings, chain), open_for_chain(chain, subject.device, {}, seed=1), check=True)
+    run = measure(
+        study,
+        RunPlan(subject.id, column.id, "tone", settings, chain),
+        open_for_chain(chain, subject.device, {}, seed=1),
+        check=True,
+    )
     assert "too_quiet" in run.cautions
 
 

@@ -1,4 +1,7 @@
-"""What is computed in a quicker way than by its definition, against the definition. Source of each: NumPy, or the formula itself."""
+"""What is computed in a quicker way than by its definition, against the definition.
+
+Source of each: NumPy, or the formula itself.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +50,9 @@ def test_windows_by_matrix_products(window, frames):
 
 @pytest.mark.parametrize("frames", [1000, 1024])
 @pytest.mark.parametrize("weighting", [Weighting.NONE, Weighting.A])
-@pytest.mark.parametrize(("low", "high"), [(0.0, 24000.0), (20.0, 20000.0), (997.0, 1003.0), (1007.3, 1007.4), (9000.0, 9e9)])
+@pytest.mark.parametrize(
+    ("low", "high"), [(0.0, 24000.0), (20.0, 20000.0), (997.0, 1003.0), (1007.3, 1007.4), (9000.0, 9e9)]
+)
 def test_a_band_straight_from_the_transform(frames, weighting, low, high):
     """Against the power of every bin, by the slower way."""
     x = np.random.default_rng(frames).standard_normal(frames)
@@ -56,14 +61,22 @@ def test_a_band_straight_from_the_transform(frames, weighting, low, high):
     expected = band_power(power, RATE / frames, low, high, weighting)
     assert mean_square_in_band(spectrum, frames, RATE, low, high, weighting) == pytest.approx(expected, rel=1e-12)
     if (low, high, weighting) == (0.0, 24000.0, Weighting.NONE):
-        assert expected == pytest.approx(np.mean(x**2) - (power[0] + power[-1]) / 2), "Parseval; it ends in the middle of bins"
+        assert expected == pytest.approx(np.mean(x**2) - (power[0] + power[-1]) / 2), (
+            "Parseval; it ends in the middle of bins"
+        )
 
 
 def test_lines_drawn_back_at_once_are_those_of_the_whole_signal():
-    """A tone that was fitted and taken out reads in the spectrum as if it had stayed, above the noise: the windowed rfft of all of it, by numpy."""
+    """A tone that was fitted and taken out reads in the spectrum as if it had stayed, above the noise: the windowed
+    rfft of all of it, by numpy.
+    """
     n = 8192
     t = np.arange(n) / RATE
-    x = 0.5 * np.cos(2 * np.pi * 997.3 * t + 0.4) + 1e-3 * np.cos(2 * np.pi * 1994.6 * t) + 1e-7 * np.random.default_rng(5).standard_normal(n)
+    x = (
+        0.5 * np.cos(2 * np.pi * 997.3 * t + 0.4)
+        + 1e-3 * np.cos(2 * np.pi * 1994.6 * t)
+        + 1e-7 * np.random.default_rng(5).standard_normal(n)
+    )
     found = analyse_tone(x, RATE, 1000.0, 5, (20.0, 20000.0), Weighting.NONE)
     window = BLACKMAN_HARRIS_7
     whole = np.abs(np.fft.rfft(x * window.samples(n)) * 2 / n / window.coherent_gain) ** 2
@@ -120,7 +133,9 @@ def test_lines_at_once_as_one_by_one():
     half = BLACKMAN_HARRIS_7.half_width
     for place, line, under in zip(places.astype(int), lines, noise, strict=True):
         inside = power[max(0, place - half) : place + half + 1]
-        beside = np.concatenate([power[max(0, place - 4 * half) : max(0, place - half)], power[place + half + 1 : place + 4 * half + 1]])
+        beside = np.concatenate(
+            [power[max(0, place - 4 * half) : max(0, place - half)], power[place + half + 1 : place + 4 * half + 1]]
+        )
         assert line == pytest.approx(inside.sum())
         assert under == pytest.approx(np.median(beside) / np.log(2) * inside.size)
         assert line_power(power, 1.0, float(place), BLACKMAN_HARRIS_7) == (pytest.approx(line), pytest.approx(under))
@@ -158,7 +173,10 @@ def test_lost_samples_are_found_at_even_and_odd_places(at, lost):
     """Samples taken out of a tone and out of a sweep, in quiet noise."""
     t = np.arange(60000)
     noise = 1e-5 * np.random.default_rng(at).standard_normal(t.size)
-    for x in (0.5 * np.sin(2 * np.pi * 997 / RATE * t + 0.4), 0.5 * np.sin(2 * np.pi * 40 * 0.2 * np.exp(t / RATE / 0.2) * RATE / RATE)[:30000]):
+    for x in (
+        0.5 * np.sin(2 * np.pi * 997 / RATE * t + 0.4),
+        0.5 * np.sin(2 * np.pi * 40 * 0.2 * np.exp(t / RATE / 0.2) * RATE / RATE)[:30000],
+    ):
         whole = x + noise[: x.size]
         assert not has_discontinuity(whole)
         assert has_discontinuity(np.concatenate([whole[:at], whole[at + lost :]]))
@@ -203,11 +221,15 @@ def test_a_curve_between_its_points():
     for at in (21.0, 997.0, 15000.0):
         i = int(np.searchsorted(x, at))
         part = slice(max(0, i - 4), min(x.size, i + 4))
-        assert interpolate(x, y, at) == pytest.approx(float(CubicSpline(np.log(x[part]), y[part])(np.log(at))), abs=1e-12)
+        assert interpolate(x, y, at) == pytest.approx(
+            float(CubicSpline(np.log(x[part]), y[part])(np.log(at))), abs=1e-12
+        )
 
 
 def test_corners_of_few_points():
-    """Three points only: a straight line over log frequency between them; -3 dB of 0, -2, -6 dB lies a quarter of the way."""
+    """Three points only: a straight line over log frequency between them; -3 dB of 0, -2, -6 dB lies a quarter of
+    the way.
+    """
     curve = Curve("level", 1, np.array([1000.0, 2000.0, 4000.0]), np.array([0.0, -2.0, -6.0]), "Hz", "dB")
     assert cutoff_frequency(curve, 3.0, 1000.0, True) == pytest.approx(2000 * 2**0.25)
 

@@ -32,12 +32,18 @@ def test_agrees_with_welch(seed):
 def test_equal_units_are_called_different_in_one_of_twenty():
     """The rate of false alarms is what the rule promises. Source: the definition of a 95 % test."""
     rng = np.random.default_rng(1)
-    alarms = [compare(readings(rng.normal(0, 0.05, 5)), readings(rng.normal(0, 0.05, 5))).finding is Significance.DIFFERENT for _ in range(2000)]
+    alarms = [
+        compare(readings(rng.normal(0, 0.05, 5)), readings(rng.normal(0, 0.05, 5))).finding is Significance.DIFFERENT
+        for _ in range(2000)
+    ]
     assert 0.03 < np.mean(alarms) < 0.065
 
 
 def test_a_single_run_borrows_the_other_side_s_scatter():
-    """One run against five: the pooled variance is the five's. Source: Student's t with 4 degrees of freedom, two variances added."""
+    """One run against five: the pooled variance is the five's.
+
+    Source: Student's t with 4 degrees of freedom, two variances added.
+    """
     five = np.array([0.02, -0.01, 0.03, 0.00, -0.02])
     found = compare(readings([0.2]), readings(five))
     expected = stats.t.ppf(0.975, found.degrees) * np.sqrt(five.var(ddof=1) * (1 + 1 / 5))
@@ -58,7 +64,10 @@ def test_what_is_known_of_other_cells():
 
 def test_both_at_the_chain_s_floor_say_nothing():
     near = (Caution.NEAR_FLOOR,)
-    assert compare(readings([-98, -98.1], cautions=near), readings([-97, -97.1], cautions=near)).finding is Significance.CHAIN_LIMITED
+    assert (
+        compare(readings([-98, -98.1], cautions=near), readings([-97, -97.1], cautions=near)).finding
+        is Significance.CHAIN_LIMITED
+    )
     assert compare(readings([-98, -98.1], cautions=near), readings([-90, -90.1])).finding is Significance.DIFFERENT
 
 
@@ -92,5 +101,7 @@ def test_spread_per_frequency():
 def test_what_a_difference_between_channels_follows():
     assert "belongs to the unit" in swap_conclusion({1: -80.0, 2: -70.0}, {1: -70.1, 2: -80.2}, 0.5)
     assert "belongs to the chain" in swap_conclusion({1: -80.0, 2: -70.0}, {1: -80.1, 2: -69.8}, 0.5)
-    assert "No measurable difference between the channels" in swap_conclusion({1: -80.0, 2: -80.1}, {1: -80.1, 2: -80.0}, 0.5)
+    assert "No measurable difference between the channels" in swap_conclusion(
+        {1: -80.0, 2: -80.1}, {1: -80.1, 2: -80.0}, 0.5
+    )
     assert "must be measured" in swap_conclusion({1: -80.0}, {1: -80.1, 2: -69.8}, 0.5)

@@ -35,7 +35,9 @@ def analysed(y, settings=FOUR, chain=UNCALIBRATED, stimulus=SWEEP):
 
 @pytest.mark.parametrize("window", ["fixed", "by frequency"])
 @pytest.mark.parametrize(
-    "path", [np.ones_like, high_pass, lambda f: high_pass(f) / (1 + 1j * f / 15000)], ids=["wire", "high-pass", "band-pass"]
+    "path",
+    [np.ones_like, high_pass, lambda f: high_pass(f) / (1 + 1j * f / 15000)],
+    ids=["wire", "high-pass", "band-pass"],
 )
 def test_exact_without_noise(window, path):
     """Figures: docs/methods.md, 0.00001 dB without noise."""
@@ -57,7 +59,9 @@ def test_with_noise_at_minus_90_dbfs(window, figure):
 
 
 def test_stated_floor_is_the_noise_there_is():
-    """The floor is the level of the noise in the response; the scatter of the response must agree with it within a few dB."""
+    """The floor is the level of the noise in the response; the scatter of the response must agree with it within a
+    few dB.
+    """
     noise = np.random.default_rng(2).standard_normal(SWEEP.frames) * 1e-3
     level = analysed(SWEEP.samples() + noise).curve("level")
     inside = (level.x > 200) & (level.x < 15000)
@@ -75,7 +79,9 @@ def test_delay(samples):
 
 
 def test_delay_scatter_against_the_bound():
-    """Source: Knapp, Carter 1976; Quazi 1981: for a known reference var = 1 / sum (w² |X|² 2 / (N sigma²)). 40 trials."""
+    """Source: Knapp, Carter 1976; Quazi 1981: for a known reference var = 1 / sum (w² |X|² 2 / (N sigma²)). 40
+    trials.
+    """
     settings = ResponseSettings(duration=0.5)
     stimulus = settings.played(RATE)
     x, sigma = stimulus.samples(), 0.05
@@ -85,7 +91,8 @@ def test_delay_scatter_against_the_bound():
     rng = np.random.default_rng(3)
     y = through(x, RATE, delayed(50.3))
     found = [
-        analysed(y + sigma * rng.standard_normal(y.size), settings, stimulus=stimulus).reading("delay").value * RATE - 50.3
+        analysed(y + sigma * rng.standard_normal(y.size), settings, stimulus=stimulus).reading("delay").value * RATE
+        - 50.3
         for _ in range(40)
     ]
     assert np.sqrt(np.mean(np.square(found))) < 1.4 * bound
@@ -111,7 +118,9 @@ def test_direct_voltage_in_the_recording_does_not_matter():
 
 
 def test_even_distortion_does_not_bend_the_low_end():
-    """Even orders leave a direct voltage while the sweep sounds; divided by the little there is below the band it must not come back."""
+    """Even orders leave a direct voltage while the sweep sounds; divided by the little there is below the band it
+    must not come back.
+    """
     x = SWEEP.samples()
     level = analysed(x + 0.004 * x**2).curve("level")
     assert np.abs(level.y).max() < 0.01
@@ -186,7 +195,11 @@ def test_thd_ends_where_the_third_harmonic_leaves_the_band():
 
 @pytest.mark.parametrize(
     "x",
-    [np.zeros(200_000), np.random.default_rng(0).standard_normal(200_000) * 0.1, 0.5 * np.sin(np.arange(200_000) * 0.13)],
+    [
+        np.zeros(200_000),
+        np.random.default_rng(0).standard_normal(200_000) * 0.1,
+        0.5 * np.sin(np.arange(200_000) * 0.13),
+    ],
     ids=["silence", "noise", "tone"],
 )
 def test_no_sweep_in_it(x):
@@ -201,7 +214,9 @@ def test_heavy_noise_still_shows_the_sweep():
 
 
 def test_response_still_ringing_is_cautioned():
-    """A resonance at 30 Hz that decays with 0.6 s has not died away within the window; a path that ends at 1 Hz has, for the band."""
+    """A resonance at 30 Hz that decays with 0.6 s has not died away within the window; a path that ends at 1 Hz has,
+    for the band.
+    """
     y = through(SWEEP.samples(), RATE, lambda f: 1 + 5 / (1 + 1j * 60 * (f / 30 - 30 / np.maximum(f, 1e-3))))
     assert Caution.UNSETTLED in analysed(y).cautions
     assert Caution.UNSETTLED not in analysed(SWEEP.samples()).cautions

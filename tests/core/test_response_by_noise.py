@@ -55,14 +55,18 @@ def test_a_band_pass_of_the_handbook(colour):
     )  # a second's segments blur what happens within 2 Hz
     middle = abs(high_and_low(1000.0))
     assert result.reading("gain_1k").value == pytest.approx(20 * math.log10(middle), abs=0.003)
-    assert result.reading("bandwidth_high").value == pytest.approx(6000 * math.sqrt((middle * (1 + 0)) ** -2 * 10**0.3 - 1), rel=0.01)
+    assert result.reading("bandwidth_high").value == pytest.approx(
+        6000 * math.sqrt((middle * (1 + 0)) ** -2 * 10**0.3 - 1), rel=0.01
+    )
     assert result.reading("delay").value * RATE == pytest.approx(700, abs=8), (
         "the low-pass delays by up to 1.3 samples, the high-pass advances"
     )
 
 
 def test_coherence_and_spread_are_those_of_the_theory():
-    """Noise at the output: coherence = S/(S+N); the level scatters by sqrt((1-c)/(2cn)) (Bendat, Piersol, from memory)."""
+    """Noise at the output: coherence = S/(S+N); the level scatters by sqrt((1-c)/(2cn)) (Bendat, Piersol, from
+    memory).
+    """
     result, recordings = run(lambda x: x, noise_level=0.05, colour="white", duration=20)
     played = recordings[0].stimulus.samples()
     power = np.square(played[played != 0]).mean() / 0.96  # the noise ends at 0.48 of the rate
@@ -97,7 +101,9 @@ def test_a_sound_file_is_played_and_travels_with_the_recording(tmp_path):
     path = tmp_path / "song.wav"
     soundfile.write(path, music, 44100)
     chosen = settings(stimulus="file", material=str(path), duration=5)
-    recordings = play_and_record(KEY, chosen, CHAIN, IdealDevice(lambda x: filtered(x, high_and_low) * np.array([1.0, -0.5]), rate=RATE))
+    recordings = play_and_record(
+        KEY, chosen, CHAIN, IdealDevice(lambda x: filtered(x, high_and_low) * np.array([1.0, -0.5]), rate=RATE)
+    )
     path.unlink()
     assert recordings[0].signal.channels == 3
     result = analyse(KEY, recordings, chosen, CHAIN)
@@ -149,6 +155,7 @@ def test_what_it_refuses(tmp_path):
     with pytest.raises(SettingError, match="less than 1 s"):
         run(lambda x: x, stimulus="file", material=str(tmp_path / "short.wav"))
     other = Recording(
-        Signal(0.1 * np.random.default_rng(0).standard_normal(10 * RATE), float(RATE)), procedure(KEY).plan(settings(), CHAIN)[0]
+        Signal(0.1 * np.random.default_rng(0).standard_normal(10 * RATE), float(RATE)),
+        procedure(KEY).plan(settings(), CHAIN)[0],
     )
     assert Caution.STIMULUS_NOT_FOUND in analyse(KEY, [other], settings(), CHAIN).cautions

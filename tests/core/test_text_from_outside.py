@@ -70,7 +70,8 @@ def test_a_stored_stimulus_loads_whatever_was_imported_before():
     import sys
 
     code = (
-        f"from epidote.core.signals.signal import Stimulus; s = Stimulus.from_json({json.dumps(stored())}); print(s.samples().size)"
+        f"from epidote.core.signals.stimulus import Stimulus; s = Stimulus.from_json({json.dumps(stored())});"
+        " print(s.samples().size)"
     )
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert int(out.stdout) == Stimulus.from_json(stored()).frames
@@ -79,11 +80,15 @@ def test_a_stored_stimulus_loads_whatever_was_imported_before():
 def test_kinds_of_bursts_are_stored_by_numbers_of_their_own():
     """The numbers that 0.1.0 wrote; the place in the list of kinds may change, these may not."""
     assert {shot: burst_train(rate=48000, shot=shot, count=1, level=-6, longest=0.1)["shot"] for shot in BurstKind} == {
-        BurstKind.SWEEP: 0.0, BurstKind.NOISE: 1.0, BurstKind.CLICK: 2.0,
-    }  # fmt: skip
+        BurstKind.SWEEP: 0.0,
+        BurstKind.NOISE: 1.0,
+        BurstKind.CLICK: 2.0,
+    }
 
 
-@pytest.mark.parametrize("changes", [{"shots": 1e12}, {"frames": 1e15}, {"frames": -1}, {"every": 1e300}, {"level": float("nan")}])
+@pytest.mark.parametrize(
+    "changes", [{"shots": 1e12}, {"frames": 1e15}, {"frames": -1}, {"every": 1e300}, {"level": float("nan")}]
+)
 def test_counts_in_stimuli_are_bounded(changes):
     with pytest.raises(UnusableInputError, match=r"at most|are supported|frames\. Export"):
         Stimulus.from_json(stored(**changes))
@@ -95,7 +100,18 @@ def test_a_description_that_does_not_fit_together(changes):
         Stimulus.from_json(stored(**changes)).samples()
 
 
-@pytest.mark.parametrize("data", [{}, [], 3, {"kind": "shots"}, {**stored(), "rate": "fast"}, {**stored(), "kind": "gong"}, {**stored(), "channels": [10**9]}])
+@pytest.mark.parametrize(
+    "data",
+    [
+        {},
+        [],
+        3,
+        {"kind": "shots"},
+        {**stored(), "rate": "fast"},
+        {**stored(), "kind": "gong"},
+        {**stored(), "channels": [10**9]},
+    ],
+)
 def test_what_is_no_stimulus(data):
     with pytest.raises(UnusableInputError):
         Stimulus.from_json(data)

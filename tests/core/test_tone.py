@@ -44,7 +44,8 @@ def test_noise_and_thd_n_are_those_of_the_samples(noise_db, frequency):
     x = sine(frequency, 0.5, 48000, RATE) + sine(2 * frequency, 1e-4, 48000, RATE) + noise
     result = analysed(x)
     own = band_level(noise, 20, 20000)
-    # what the fit takes along of the noise (two values per fitted component) is put back on average, not sample by sample
+    # what the fit takes along of the noise (two values per fitted component) is put back on average, not sample by
+    # sample
     assert result.reading("noise").value == pytest.approx(own, abs=0.004)
     harmonic = 10 ** (result.reading("thd").value / 10)
     total = 10 * np.log10(harmonic + 10 ** ((own + 6.0206) / 10))
@@ -113,7 +114,12 @@ def test_distortion_below_the_noise_says_so():
 def test_hum(mains):
     """Hum: the root of the sum of squares of the mains lines; 49.98 Hz is as good as 50."""
     noise = np.random.default_rng(4).standard_normal(96000) * 1e-6
-    x = sine(997, 0.5, 96000, RATE) + sine(mains * 0.9996, 1e-4, 96000, RATE) + sine(2 * mains * 0.9996, 2e-4, 96000, RATE) + noise
+    x = (
+        sine(997, 0.5, 96000, RATE)
+        + sine(mains * 0.9996, 1e-4, 96000, RATE)
+        + sine(2 * mains * 0.9996, 2e-4, 96000, RATE)
+        + noise
+    )
     reading = analysed(x).reading("hum")
     assert reading.value == pytest.approx(10 * np.log10(1e-8 + 4e-8), abs=0.1)
     assert reading.at["mains_hz"] == mains
@@ -147,7 +153,9 @@ def test_channels_are_analysed_apart():
     assert result.reading("level", 2).value - result.reading("level", 1).value == pytest.approx(-6.0206, abs=1e-4)
 
 
-@pytest.mark.parametrize("x", [np.zeros(48000), np.random.default_rng(0).standard_normal(48000) * 0.1], ids=["silence", "noise"])
+@pytest.mark.parametrize(
+    "x", [np.zeros(48000), np.random.default_rng(0).standard_normal(48000) * 0.1], ids=["silence", "noise"]
+)
 def test_nothing_to_find(x):
     result = analysed(x)
     assert Caution.STIMULUS_NOT_FOUND in result.cautions
@@ -157,7 +165,9 @@ def test_nothing_to_find(x):
 
 def test_played_and_recorded_on_other_frequencies():
     stimulus = next(TONE.conduct(ToneSettings(frequency=1000), Chain()))
-    result = TONE.analyse([Recording(Signal(sine(3000, 0.5, 96000, RATE), RATE), stimulus)], ToneSettings(), UNCALIBRATED)
+    result = TONE.analyse(
+        [Recording(Signal(sine(3000, 0.5, 96000, RATE), RATE), stimulus)], ToneSettings(), UNCALIBRATED
+    )
     assert Caution.STIMULUS_NOT_FOUND in result.cautions
 
 
@@ -179,7 +189,14 @@ def test_the_tone_begins_and_ends_softly():
 
 @pytest.mark.parametrize(
     "values",
-    [{"band_low": 20000, "band_high": 100}, {"frequency": 1}, {"duration": 1e9}, {"weighting": "Q"}, {"harmonics": 1}, {"colour": 3}],
+    [
+        {"band_low": 20000, "band_high": 100},
+        {"frequency": 1},
+        {"duration": 1e9},
+        {"weighting": "Q"},
+        {"harmonics": 1},
+        {"colour": 3},
+    ],
 )
 def test_settings_refuse_nonsense_by_name(values):
     with pytest.raises(SettingError, match=next(iter(values))):

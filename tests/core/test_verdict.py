@@ -26,7 +26,9 @@ def test_met_with_its_margin_and_not_met():
     text = "THD+N < 0.005 %, 1 kHz, 1 W, 8 Ω, 20 kHz bandwidth"
     met = verdict(text, run(readings=thd_n(-90.0, spread=0.01)))
     assert met.outcome is Outcome.MET
-    assert met.margin == pytest.approx(20 * np.log10(0.005e-2) + 90, abs=1e-9) or met.margin == pytest.approx(3.9794, abs=1e-4)
+    assert met.margin == pytest.approx(20 * np.log10(0.005e-2) + 90, abs=1e-9) or met.margin == pytest.approx(
+        3.9794, abs=1e-4
+    )
     assert met.value == pytest.approx(100 * 10 ** (-90 / 20))
     missed = verdict(text, run(readings=thd_n(-80.0, spread=0.01)))
     assert missed.outcome is Outcome.NOT_MET
@@ -80,8 +82,16 @@ def test_the_usual_band_and_the_unit_s_first_row_are_taken_first():
     wide = [Reading("thd_n", 1, -70.0, "dB", {"frequency_hz": 1000.0, "band_low_hz": 20.0, "band_high_hz": 80000.0})]
     text = "THD+N 0.01 %"
     assert verdict(text, run(readings=thd_n(-90.0), number=1), run(readings=wide, number=9)).run == 1
-    low = run("gain", [Reading("gain", 1, 14.0, "dB", {"frequency_hz": 1000.0})], number=5, conditions={"gain": "low"}, place=1)
-    high = run("gain", [Reading("gain", 1, 26.1, "dB", {"frequency_hz": 1000.0})], number=2, conditions={"gain": "high"})
+    low = run(
+        "gain",
+        [Reading("gain", 1, 14.0, "dB", {"frequency_hz": 1000.0})],
+        number=5,
+        conditions={"gain": "low"},
+        place=1,
+    )
+    high = run(
+        "gain", [Reading("gain", 1, 26.1, "dB", {"frequency_hz": 1000.0})], number=2, conditions={"gain": "high"}
+    )
     found = verdict("Gain 26 dB", low, high)
     assert (found.outcome, found.run) == (Outcome.MET, 2)
     assert "gain high" in found.words
@@ -92,7 +102,10 @@ def test_a_spoilt_recording_shows_nothing():
     assert (found.outcome, "clipped" in found.words) == (Outcome.INCONCLUSIVE, True)
 
 
-@pytest.mark.parametrize(("text", "outcome"), [("30 W at 1 %", "met"), ("50 W at 1 %", "not met"), ("20 W at 0.1 %", "not met"), ("3 W at 0.1 %, 8 Ω", "met")])
+@pytest.mark.parametrize(
+    ("text", "outcome"),
+    [("30 W at 1 %", "met"), ("50 W at 1 %", "not met"), ("20 W at 0.1 %", "not met"), ("3 W at 0.1 %, 8 Ω", "met")],
+)
 def test_power_at_a_limit(text, outcome):
     """THD+N ∝ P here: 1 % at 40 W, so 0.1 % at 4 W."""
     found = verdict(text, run("distortion-level", curves=[staircase()], settings={"frequency": 1000.0, "stop_at": 5.0}))
@@ -106,14 +119,19 @@ def test_a_staircase_that_ended_too_early_shows_what_it_reached():
     short = staircase()
     kept = short.x <= 10
     early = Curve("thd_n", 1, short.x[kept], short.y[kept], "W", "dB")
-    low, high = (verdict(t, run("distortion-level", curves=[early], settings={"frequency": 1000.0})) for t in ("5 W at 1 %", "30 W at 1 %"))
+    low, high = (
+        verdict(t, run("distortion-level", curves=[early], settings={"frequency": 1000.0}))
+        for t in ("5 W at 1 %", "30 W at 1 %")
+    )
     assert low.outcome is Outcome.MET
     assert (high.outcome, "raise the stop level" in high.words) == (Outcome.INCONCLUSIVE, True)
 
 
 def test_distortion_at_a_level_from_a_staircase():
     """At 4 W: -40 + 20 lg(4/40) = -60 dB."""
-    found = verdict("THD+N < 0.2 %, 1 kHz, 4 W, 8 Ω", run("distortion-level", curves=[staircase()], settings={"frequency": 1000.0}))
+    found = verdict(
+        "THD+N < 0.2 %, 1 kHz, 4 W, 8 Ω", run("distortion-level", curves=[staircase()], settings={"frequency": 1000.0})
+    )
     assert found.value == pytest.approx(0.1, rel=1e-3)
 
 
@@ -123,21 +141,29 @@ def test_response_within_a_tolerance(tolerance, outcome):
     f = np.geomspace(10, 30000, 900)
     _, h = signal.freqs([1], [1 / (2 * np.pi * 40000), 1], 2 * np.pi * f)
     _, at = signal.freqs([1], [1 / (2 * np.pi * 40000), 1], 2 * np.pi * np.array([1000.0, 20000.0]))
-    found = verdict(f"frequency response 20 Hz-20 kHz ±{tolerance} dB", run("response", curves=[response(f, 20 * np.log10(abs(h)) + 26)]))
+    found = verdict(
+        f"frequency response 20 Hz-20 kHz ±{tolerance} dB",
+        run("response", curves=[response(f, 20 * np.log10(abs(h)) + 26)]),
+    )
     down = 20 * np.log10(abs(at[1] / at[0]))
     assert found.outcome == outcome
     assert found.margin == pytest.approx(tolerance + down, abs=1e-4)
 
 
 def test_a_band_that_was_not_swept_is_not_shown():
-    found = verdict("frequency response 5 Hz-80 kHz, -3 dB", run("response", curves=[response([20, 1000, 20000], [0, 0, 0])]))
+    found = verdict(
+        "frequency response 5 Hz-80 kHz, -3 dB", run("response", curves=[response([20, 1000, 20000], [0, 0, 0])])
+    )
     assert found.outcome is Outcome.INCONCLUSIVE
     assert found.offer.settings == {"start_frequency": 5.0, "stop_frequency": 80000.0}
 
 
 def test_noise_in_volts_against_a_level_and_a_weighting():
     """-95 dBu = sqrt(0.6) 10^(-95/20) V = 13.77 µV."""
-    readings = [Reading("noise", 1, 20e-6, "V", {"band_low_hz": 20.0, "band_high_hz": 20000.0}), Reading("noise_a", 1, 12e-6, "V", {"band_low_hz": 20.0, "band_high_hz": 20000.0})]  # fmt: skip
+    readings = [
+        Reading("noise", 1, 20e-6, "V", {"band_low_hz": 20.0, "band_high_hz": 20000.0}),
+        Reading("noise_a", 1, 12e-6, "V", {"band_low_hz": 20.0, "band_high_hz": 20000.0}),
+    ]
     noise = run("noise", readings, settings={"reference_level": "12.65 V"})
     assert verdict("Noise < -95 dBu, 20 kHz BW", noise).outcome is Outcome.NOT_MET
     assert verdict("Noise < -95 dBu A-weighted", noise).outcome is Outcome.MET
@@ -146,16 +172,37 @@ def test_noise_in_volts_against_a_level_and_a_weighting():
 
 def test_snr_crosstalk_gain_latency_and_modulation():
     at = {"band_low_hz": 20.0, "band_high_hz": 20000.0, "reference": "12.65 V"}
-    noise = run("noise", [Reading("snr", 1, 100.0, "dB", at), Reading("snr_a", 1, 103.0, "dB", at)], settings={"reference_level": "12.65 V"})
+    noise = run(
+        "noise",
+        [Reading("snr", 1, 100.0, "dB", at), Reading("snr_a", 1, 103.0, "dB", at)],
+        settings={"reference_level": "12.65 V"},
+    )
     assert verdict("SNR 102 dB(A)", noise).margin == pytest.approx(1.0)
     assert verdict("SNR 102 dB, 20 W", noise).outcome is Outcome.NOT_MET  # 12.65 V into 8 Ω are 20 W
     assert verdict("SNR 102 dB(A) re 1 W", noise).outcome is Outcome.INCONCLUSIVE
-    cross = run("crosstalk", [Reading("crosstalk", 2, -83.0, "dB", {"frequency_hz": 1000.0})], [Curve("crosstalk", 2, np.array([20.0, 1000, 20000]), np.array([-90.0, -83, -60]), "Hz", "dB")])  # fmt: skip
+    cross = run(
+        "crosstalk",
+        [Reading("crosstalk", 2, -83.0, "dB", {"frequency_hz": 1000.0})],
+        [Curve("crosstalk", 2, np.array([20.0, 1000, 20000]), np.array([-90.0, -83, -60]), "Hz", "dB")],
+    )
     assert verdict("Channel separation > 80 dB", cross).margin == pytest.approx(3.0)
     assert verdict("Separation 65 dB, 20 Hz to 20 kHz", cross).margin == pytest.approx(-5.0)
-    gain = run("gain", [Reading("gain", 1, 26.3, "dB", {"frequency_hz": 1000.0}), Reading("balance", 2, -0.15, "dB", {"frequency_hz": 1000.0})])
-    assert [verdict(t, gain).outcome for t in ("Gain 26 dB", "Gain 29 dB", "Channel balance ±0.2 dB", "Channel matching < 0.1 dB")] == ["met", "not met", "met", "not met"]  # fmt: skip
-    assert [verdict(t, gain).outcome for t in ("Gain 26 dB ±0.5 dB", "Gain 27 dB ±0.5 dB", "Gain 25.5 dB ±0.5 dB")] == ["met", "not met", "not met"]
+    gain = run(
+        "gain",
+        [
+            Reading("gain", 1, 26.3, "dB", {"frequency_hz": 1000.0}),
+            Reading("balance", 2, -0.15, "dB", {"frequency_hz": 1000.0}),
+        ],
+    )
+    assert [
+        verdict(t, gain).outcome
+        for t in ("Gain 26 dB", "Gain 29 dB", "Channel balance ±0.2 dB", "Channel matching < 0.1 dB")
+    ] == ["met", "not met", "met", "not met"]
+    assert [verdict(t, gain).outcome for t in ("Gain 26 dB ±0.5 dB", "Gain 27 dB ±0.5 dB", "Gain 25.5 dB ±0.5 dB")] == [
+        "met",
+        "not met",
+        "not met",
+    ]
     late = run("latency", [Reading("latency", 1, 0.0033, "s")], chain=CHAIN.model_copy(update={"buffer": 64}))
     assert verdict("latency 3.4 ms at 64 samples", late).outcome is Outcome.MET
     assert verdict("latency 2.5 ms at 64 samples", late).outcome is Outcome.NOT_MET
@@ -168,14 +215,19 @@ def test_snr_crosstalk_gain_latency_and_modulation():
 
 
 def test_sensitivity_is_the_input_that_the_measured_gain_needs():
-    """40 W into 8 Ω are sqrt(320) V; through 26 dB that takes sqrt(320) / 10^(26/20) V = 0.8966 V. Watts double with 3.01 dB."""
+    """40 W into 8 Ω are sqrt(320) V; through 26 dB that takes sqrt(320) / 10^(26/20) V = 0.8966 V.
+
+    Watts double with 3.01 dB.
+    """
     at = {"frequency_hz": 1000.0}
     gain = run("gain", [Reading("gain", 1, 26.0, "dB", at, None, 0.05)], settings={"output_level": "1 W"})
     found = verdict("Input sensitivity 0.9 V for 40 W", gain)
     assert (found.outcome, found.value) == ("met", pytest.approx(320**0.5 / 10 ** (26 / 20)))
     assert found.uncertainty == pytest.approx(2 * 0.8966 * 0.05 / 8.686, rel=1e-3)
     assert verdict("Input sensitivity 1.2 V for 40 W", gain).outcome is Outcome.NOT_MET
-    assert verdict("Input sensitivity 900 mV ±1 % for 40 W", gain).outcome is Outcome.INCONCLUSIVE, "±1.2 % of it is the reading's own"
+    assert verdict("Input sensitivity 900 mV ±1 % for 40 W", gain).outcome is Outcome.INCONCLUSIVE, (
+        "±1.2 % of it is the reading's own"
+    )
     alone = verdict("Sensitivity 142 mV", gain)
     assert (alone.outcome, alone.value) == ("met", pytest.approx(8**0.5 / 10 ** (26 / 20)))
     assert "for 1 W" in alone.words
@@ -185,9 +237,22 @@ def test_sensitivity_is_the_input_that_the_measured_gain_needs():
 
 @pytest.mark.parametrize(
     "text",
-    ["THD+N < 0.01 %, 1 kHz, 5 W", "THD 0.1 %, 20 Hz - 20 kHz, 5 W", "SNR 110 dB(A) re 2 V", "frequency response 20 Hz-20 kHz ±0.5 dB", "4 × 50 W at 10 %",
-     "Sensitivity 1.2 V for 40 W", "Crosstalk -90 dB at 10 kHz", "latency 3.4 ms at 64 samples", "CCIF 19+20 kHz: -90 dB", "Gain 26 dB", "SINAD 96 dB", "Noise 12 µV A-weighted", "DNR 110 dB (A)"],
-)  # fmt: skip
+    [
+        "THD+N < 0.01 %, 1 kHz, 5 W",
+        "THD 0.1 %, 20 Hz - 20 kHz, 5 W",
+        "SNR 110 dB(A) re 2 V",
+        "frequency response 20 Hz-20 kHz ±0.5 dB",
+        "4 × 50 W at 10 %",
+        "Sensitivity 1.2 V for 40 W",
+        "Crosstalk -90 dB at 10 kHz",
+        "latency 3.4 ms at 64 samples",
+        "CCIF 19+20 kHz: -90 dB",
+        "Gain 26 dB",
+        "SINAD 96 dB",
+        "Noise 12 µV A-weighted",
+        "DNR 110 dB (A)",
+    ],
+)
 def test_what_is_offered_can_be_measured(text):
     """The offered settings are settings of the offered procedure."""
     offer = verdict(text).offer

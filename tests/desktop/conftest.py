@@ -23,7 +23,10 @@ def measured_study(tmp_path_factory):
     path = tmp_path_factory.mktemp("study") / "Measured.epidote"
     study = create_study(path, "Measured")
     study.set_setting(
-        "chain", chain_to_toml(Chain(name="Bench", rate=48000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=4.0, load_ohms=8.0))
+        "chain",
+        chain_to_toml(
+            Chain(name="Bench", rate=48000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=4.0, load_ohms=8.0)
+        ),
     )
     p40, a25 = study.add_unit("Ostrel", "P40"), study.add_unit("Havelmar", "A25")
     study.add_subject(p40, {"gain": "high"}, "standin:ostrel-p40")

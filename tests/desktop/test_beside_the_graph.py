@@ -1,4 +1,6 @@
-"""What stands beside the graph: differences, conditions, claims, notes; lines on it, drawn and typed; the clipboard and files."""
+"""What stands beside the graph: differences, conditions, claims, notes; lines on it, drawn and typed; the clipboard
+and files.
+"""
 
 from __future__ import annotations
 
@@ -72,7 +74,10 @@ def test_curves_are_judged_by_their_repeats(window, rows, columns, qtbot):
     page = window.matrix
     page.selection.select([rows["a25"]], columns["response"])
     page.beside.comparing.repeat(1)
-    wait_for(qtbot, lambda: all(window.session.overview.repeats.get((rows[r], columns["response"])) == 2 for r in ("a25", "high")))
+    wait_for(
+        qtbot,
+        lambda: all(window.session.overview.repeats.get((rows[r], columns["response"])) == 2 for r in ("a25", "high")),
+    )
     do(window, "beside difference")
     page.selection.select([rows["high"], rows["a25"]], columns["response"])
     wait_for(qtbot, lambda: "From 2 and 2 repeats" in page.beside.comparing.panel.crossings.text())
@@ -82,8 +87,10 @@ def test_channels_swapped_tell_what_a_difference_follows(window, rows, columns, 
     page = window.matrix
     page.selection.select([rows["a25"]], columns["tone"])
     page.beside.comparing.swap_channels(ask=False)
+
     def twin():
         return next((s for s in window.session.overview.subjects if s.conditions.get("wiring") == "swapped"), None)
+
     wait_for(qtbot, lambda: twin() is not None and (twin().id, columns["tone"]) in window.session.overview.runs)
     page.selection.select([twin().id], columns["tone"])
     do(window, "reference")
@@ -91,15 +98,25 @@ def test_channels_swapped_tell_what_a_difference_follows(window, rows, columns, 
     do(window, "beside difference")
     page.selection.select([rows["a25"], twin().id], columns["tone"])
     wait_for(qtbot, lambda: page.beside.comparing.panel.text_of("THD") != [])
-    assert any(w in page.beside.comparing.panel.unlike.text() for w in ("belongs to the unit", "No measurable difference"))
+    assert any(
+        w in page.beside.comparing.panel.unlike.text() for w in ("belongs to the unit", "No measurable difference")
+    )
 
 
 def test_a_band_dragged_in_the_difference_strip(window, two, qtbot):
     graph = two.graph_panel.graph
     strip = graph._layout().difference
-    qtbot.mousePress(graph, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.left() + 0.4 * strip.width()), round(strip.center().y())))
+    qtbot.mousePress(
+        graph,
+        Qt.MouseButton.LeftButton,
+        pos=QPoint(round(strip.left() + 0.4 * strip.width()), round(strip.center().y())),
+    )
     qtbot.mouseMove(graph, QPoint(round(strip.left() + 0.6 * strip.width()), round(strip.center().y())))
-    qtbot.mouseRelease(graph, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.left() + 0.6 * strip.width()), round(strip.center().y())))
+    qtbot.mouseRelease(
+        graph,
+        Qt.MouseButton.LeftButton,
+        pos=QPoint(round(strip.left() + 0.6 * strip.width()), round(strip.center().y())),
+    )
     low, high = graph.figure().band
     assert 100 < low < high < 5000
     (deviation,) = graph.figure().deviations
@@ -164,7 +181,10 @@ def test_claims_are_typed_judged_and_drawn(window, rows, columns, two, qtbot):
     assert two.model.data(index) == "1 not met"
     assert "±0.5 dB" in two.model.data(index, Qt.ItemDataRole.ToolTipRole)
     assert [line.kind for line in two.graph_panel.graph.figure().lines].count("claim") == 2
-    assert {s.id for s, _ in two.selection.selected_cells()} == {rows["high"], rows["a25"]}  # the new row left the choice alone
+    assert {s.id for s, _ in two.selection.selected_cells()} == {
+        rows["high"],
+        rows["a25"],
+    }  # the new row left the choice alone
     panel.typed.setText("SNR 90 dB(A)")
     panel._add()
     wait_for(qtbot, lambda: panel.table.rowCount() == 2 and "inconclusive" in panel.table.item(1, 2).text())
@@ -206,7 +226,11 @@ def test_limits_drawn_typed_and_about_the_reference(window, two, qtbot):
     do(window, "draw upper")
     box = graph._layout().main
     for share in (0.2, 0.8):
-        qtbot.mouseClick(graph, Qt.MouseButton.LeftButton, pos=QPoint(round(box.left() + share * box.width()), round(box.top() + 0.3 * box.height())))
+        qtbot.mouseClick(
+            graph,
+            Qt.MouseButton.LeftButton,
+            pos=QPoint(round(box.left() + share * box.width()), round(box.top() + 0.3 * box.height())),
+        )
     qtbot.keyClick(graph, Qt.Key.Key_Return)
     wait_for(qtbot, lambda: len(entries(window, "limit")) == 1)
     wait_for(qtbot, lambda: any(line.kind == "upper" for line in graph.figure().lines))
@@ -276,11 +300,16 @@ def test_a_guide_of_one_s_own(window, two, qtbot, monkeypatch):
 
     monkeypatch.setattr(GuideDialog, "exec", answer)
     two.lines.new_guide()
-    wait_for(qtbot, lambda: any(line.name == "Speech" and line.other == 4000 for line in two.graph_panel.graph.figure().lines))
+    wait_for(
+        qtbot,
+        lambda: any(line.name == "Speech" and line.other == 4000 for line in two.graph_panel.graph.figure().lines),
+    )
     assert not two.graph_panel.graph.grab().isNull()
     monkeypatch.setattr(GuideDialog, "exec", lambda dialog: (dialog.low.setText("2.5 kHz"), 1)[1])
     two.lines.change_guide(*next((e, g) for e, g in two.lines.guides() if g.name == "Speech"))
-    wait_for(qtbot, lambda: any(line.name == "Speech" and line.x[0] == 2500 for line in two.graph_panel.graph.figure().lines))
+    wait_for(
+        qtbot, lambda: any(line.name == "Speech" and line.x[0] == 2500 for line in two.graph_panel.graph.figure().lines)
+    )
 
 
 def test_notes_and_pictures_belong_to_what_is_chosen(window, rows, columns, two, qtbot, tmp_path):
@@ -296,7 +325,11 @@ def test_notes_and_pictures_belong_to_what_is_chosen(window, rows, columns, two,
     image.save(str(tmp_path / "board.png"))
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(tmp_path / "board.png"))])
-    panel.dropEvent(QDropEvent(QPointF(10, 10), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier))
+    panel.dropEvent(
+        QDropEvent(
+            QPointF(10, 10), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+        )
+    )
     wait_for(qtbot, lambda: panel.list.count() == 1)
     panel.list.setCurrentRow(0)
     panel.caption.setText("output stage")

@@ -46,7 +46,15 @@ def typed(page, **fields):
 
 
 def test_blocks_are_chosen_by_mouse_and_keys(page, qtbot):
-    assert [b.title for b in page._blocks.values()] == ["Source", "Output", "Unit", "Load", "Probe", "Input", "Recording"]
+    assert [b.title for b in page._blocks.values()] == [
+        "Source",
+        "Output",
+        "Unit",
+        "Load",
+        "Probe",
+        "Input",
+        "Recording",
+    ]
     qtbot.mouseClick(page.path, Qt.MouseButton.LeftButton, pos=page.path._boxes()[3].center().toPoint())
     assert page.heading.text() == "Load"
     qtbot.keyClick(page.path, Qt.Key.Key_Right)
@@ -111,8 +119,13 @@ def test_calibrating_the_input_by_the_output(page, window, qtbot):
     assert entry.how == "the calibrated output (loopback)"
     assert page.left.currentIndex() == 0
     page.path.choose("input")
-    words = [page.guides.itemAt(i).widget().text() for i in range(page.guides.count()) if page.guides.itemAt(i).widget()]
-    assert any("Input voltage at 0 dBFS 8.000 V, channel 1, by the calibrated output (loopback), steady within" in w for w in words)
+    words = [
+        page.guides.itemAt(i).widget().text() for i in range(page.guides.count()) if page.guides.itemAt(i).widget()
+    ]
+    assert any(
+        "Input voltage at 0 dBFS 8.000 V, channel 1, by the calibrated output (loopback), steady within" in w
+        for w in words
+    )
 
 
 def test_a_slip_is_named_before_it_is_used(page, qtbot):
@@ -152,7 +165,10 @@ def test_looking_at_the_path(page, window, qtbot):
 
 def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
     window.session.runs.checks = False
-    monkeypatch.setattr("epidote.measurement.device_setup.open_for_chain", lambda *a, real_time, **k: open_for_chain(*a, **k, real_time=False))  # as fast as it can
+    monkeypatch.setattr(
+        "epidote.measurement.device_setup.open_for_chain",
+        lambda *a, real_time, **k: open_for_chain(*a, **k, real_time=False),
+    )  # as fast as it can
     baseline = next(s for s in window.session.overview.subjects if s.is_baseline)
     window.session.study.update_subject(type(baseline)(baseline.id, None, {}, "standin:wire", 0, baseline.position))
     study = window.session.study

@@ -227,10 +227,14 @@ def test_digits_that_are_no_numbers(window, text):
 
 
 def test_a_damaged_curve_marks_its_run_and_the_others_are_shown(qtbot, path):
-    """One stored curve is cut short: it is left out, its run carries the caution in matrix, readings and graph, and it is said."""
+    """One stored curve is cut short: it is left out, its run carries the caution in matrix, readings and graph, and
+    it is said.
+    """
     with closing(sqlite3.connect(path / "study.sqlite")) as database:
         run = database.execute("SELECT run_id FROM curve WHERE key = 'level' ORDER BY run_id LIMIT 1").fetchone()[0]
-        database.execute("UPDATE curve SET y = substr(y, 1, 20) WHERE run_id = ? AND key = 'level' AND channel = 1", (run,))
+        database.execute(
+            "UPDATE curve SET y = substr(y, 1, 20) WHERE run_id = ? AND key = 'level' AND channel = 1", (run,)
+        )
         database.commit()
     application()
     window = MainWindow()
@@ -250,5 +254,7 @@ def test_a_damaged_curve_marks_its_run_and_the_others_are_shown(qtbot, path):
     assert len(window.matrix.graph_panel.graph.figure().traces) == 1, "the other run's curve is drawn"
     window.session.refresh()
     wait_for(qtbot, lambda: window.session.overview is not seen)
-    assert any("damaged" in r.cautions for r in window.session.overview.runs.values()), "still marked after the next change"
+    assert any("damaged" in r.cautions for r in window.session.overview.runs.values()), (
+        "still marked after the next change"
+    )
     window.close()

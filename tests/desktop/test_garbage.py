@@ -1,4 +1,6 @@
-"""Cycles with widgets in them are destroyed by the event loop in the interface's thread, never in the middle of something."""
+"""Cycles with widgets in them are destroyed by the event loop in the interface's thread, never in the middle of
+something.
+"""
 
 import gc
 import threading

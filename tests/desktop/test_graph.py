@@ -14,9 +14,17 @@ from epidote.desktop.theme import DARK, LIGHT
 
 F = np.geomspace(20, 20000, 500)
 FIGURE = Figure(
-    "A title", "Frequency", "Hz", "Gain", "dB", True, (Trace("One", 1, 0, F, 3 * np.log10(F)), Trace("Two", 2, 1, F, -np.log10(F))),
-    (Trace("Two", 2, 1, F, -4 * np.log10(F)),), pins=(PinMark(7, 1, 1000.0),), reference_name="One",
-)  # fmt: skip
+    "A title",
+    "Frequency",
+    "Hz",
+    "Gain",
+    "dB",
+    True,
+    (Trace("One", 1, 0, F, 3 * np.log10(F)), Trace("Two", 2, 1, F, -np.log10(F))),
+    (Trace("Two", 2, 1, F, -4 * np.log10(F)),),
+    pins=(PinMark(7, 1, 1000.0),),
+    reference_name="One",
+)
 
 
 @pytest.fixture
@@ -93,7 +101,10 @@ def test_curves_are_painted_in_their_rows_colour(theme, qapp):
     py = box.bottom() - view.y.place(value) * box.height()
     near = [image.pixelColor(round(px) + dx, round(py) + dy) for dx in (-1, 0, 1) for dy in (-2, -1, 0, 1, 2)]
     wanted = theme.row(0)
-    assert min(abs(c.red() - wanted.red()) + abs(c.green() - wanted.green()) + abs(c.blue() - wanted.blue()) for c in near) < 60
+    assert (
+        min(abs(c.red() - wanted.red()) + abs(c.green() - wanted.green()) + abs(c.blue() - wanted.blue()) for c in near)
+        < 60
+    )
 
 
 def test_contrast_of_text_and_rows():
@@ -172,7 +183,10 @@ def test_zoom_and_pan_by_wheel_mouse_and_keys(graph, qtbot):
 
 def test_zooming_to_a_box(graph, qtbot):
     box = layout(FIGURE, graph.rect().toRectF()).main
-    one, two = QPoint(round(box.left() + 100), round(box.top() + 40)), QPoint(round(box.left() + 300), round(box.top() + 140))
+    one, two = (
+        QPoint(round(box.left() + 100), round(box.top() + 40)),
+        QPoint(round(box.left() + 300), round(box.top() + 140)),
+    )
     expected = graph.view().x.value(100 / box.width()), graph.view().x.value(300 / box.width())
     qtbot.mousePress(graph, Qt.MouseButton.RightButton, pos=one)
     qtbot.mouseMove(graph, two)

@@ -30,7 +30,18 @@ def path(measured_study, tmp_path):
         curve = Curve("level", 1, f, 20 - 10 * np.log10(1 + (f / (9000 + 500 * n)) ** 2), "Hz", "dB")
         readings = level_readings(curve, np.full(curve.x.size, 0.001))
         head = {**readings[0].to_json(), "title": "Gain"}
-        study.add_run(row.id, column.id, "response", column.settings, Chain(), "made up", Result((curve,), readings), head, thumbnail_points(curve), ())
+        study.add_run(
+            row.id,
+            column.id,
+            "response",
+            column.settings,
+            Chain(),
+            "made up",
+            Result((curve,), readings),
+            head,
+            thumbnail_points(curve),
+            (),
+        )
     study.close()
     return tmp_path / "Many.epidote"
 
@@ -47,7 +58,9 @@ def test_cells_are_painted_once_and_anew_when_they_change(window, qtbot, monkeyp
     delegate, table = window.matrix.delegate, window.matrix.table
     painted = []
     real = type(delegate)._paint
-    monkeypatch.setattr(type(delegate), "_paint", lambda self, *a, **k: (painted.append(a[2].row()), real(self, *a, **k))[1])
+    monkeypatch.setattr(
+        type(delegate), "_paint", lambda self, *a, **k: (painted.append(a[2].row()), real(self, *a, **k))[1]
+    )
     table.verticalScrollBar().setValue(20)
     table.grab()
     assert 20 in painted

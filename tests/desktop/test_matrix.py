@@ -45,7 +45,9 @@ def test_cells_say_what_they_hold(window, rows, columns):
     measured = model.index_of(rows["a25"], columns["tone"])
     assert model.data(measured).endswith("dB")
     assert model.data(model.index_of(rows["low"], columns["tone"])) == ""
-    assert "Select the cell to measure it" in model.data(model.index_of(rows["low"], columns["tone"]), Qt.ItemDataRole.ToolTipRole)
+    assert "Select the cell to measure it" in model.data(
+        model.index_of(rows["low"], columns["tone"]), Qt.ItemDataRole.ToolTipRole
+    )
     assert model.headerData(1, Qt.Orientation.Horizontal).startswith("Response\n20 Hz")
 
 
@@ -66,7 +68,12 @@ def test_measuring_an_empty_cell(window, rows, columns, qtbot):
     page = window.matrix
     page.selection.select([rows["low"]], columns["tone"])
     wait_for(
-        qtbot, lambda: page.side.currentWidget() is page.run_panel and page.run_panel.form is not None and page.run_panel.go.isEnabled()
+        qtbot,
+        lambda: (
+            page.side.currentWidget() is page.run_panel
+            and page.run_panel.form is not None
+            and page.run_panel.go.isEnabled()
+        ),
     )
     assert page.run_panel.estimate.text() == "About 1.0 s"
     assert page.run_panel.form.values()["level"] == -20
@@ -122,7 +129,9 @@ def test_duplicating_a_row_and_repeating_the_reference_on_it(window, rows, colum
     do(window, "duplicate")
     wait_for(qtbot, lambda: len(window.session.overview.subjects) == 5)
     new = next(s for s in window.session.overview.subjects if s.conditions == {"gain": "low", "load": "8 Ω"})
-    assert [s.id for s in window.session.overview.subjects].index(new.id) == 2, "it stands beneath the row it was made from"
+    assert [s.id for s in window.session.overview.subjects].index(new.id) == 2, (
+        "it stands beneath the row it was made from"
+    )
     window.matrix.selection.select([new.id], columns["tone"])
     do(window, "repeat")
     wait_for(qtbot, lambda: all((new.id, c) in window.session.overview.runs for c in columns.values()))
@@ -153,7 +162,9 @@ def test_the_reference_is_changed_and_undone(window, rows, columns, qtbot):
 def test_rows_are_hidden_deleted_and_brought_back(window, rows, columns, qtbot):
     window.matrix.selection.select([rows["high"], rows["a25"]], columns["response"])
     do(window, "show row")
-    wait_for(qtbot, lambda: {t.name for t in window.matrix.graph_panel.graph.figure().traces} == {"Ostrel P40, gain high"})
+    wait_for(
+        qtbot, lambda: {t.name for t in window.matrix.graph_panel.graph.figure().traces} == {"Ostrel P40, gain high"}
+    )
     do(window, "undo")
     wait_for(qtbot, lambda: len({t.name for t in window.matrix.graph_panel.graph.figure().traces}) == 2)
     window.matrix.selection.select([rows["a25"]], columns["response"])
@@ -212,7 +223,9 @@ def test_percent_or_db_channels_and_kinds_of_curve(window, rows, columns, qtbot)
     page = window.matrix
     page.selection.select([rows["a25"]], columns["response"])
     page.look.show_view("thd")
-    wait_for(qtbot, lambda: page.graph_panel.graph.figure().y_unit == "dB" and "THD" in page.graph_panel.graph.figure().title)
+    wait_for(
+        qtbot, lambda: page.graph_panel.graph.figure().y_unit == "dB" and "THD" in page.graph_panel.graph.figure().title
+    )
     in_db = page.graph_panel.graph.figure().traces[0].at(1000, True)
     do(window, "percent")
     figure = page.graph_panel.graph.figure()
@@ -239,7 +252,9 @@ def test_percent_or_db_channels_and_kinds_of_curve(window, rows, columns, qtbot)
 def test_pins_and_corners(window, rows, columns, qtbot):
     page = window.matrix
     page.selection.select([rows["high"], rows["a25"]], columns["response"])
-    wait_for(qtbot, lambda: page.graph_panel.graph.figure() is not None and len(page.graph_panel.graph.figure().traces) == 2)
+    wait_for(
+        qtbot, lambda: page.graph_panel.graph.figure() is not None and len(page.graph_panel.graph.figure().traces) == 2
+    )
     graph = page.graph_panel.graph
     graph.setFocus()
     graph.set_cursor_x(1000.0)
@@ -265,7 +280,10 @@ def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
     page = window.matrix
     page.selection.select([rows["high"], rows["a25"]], columns["response"])
     page.pins.add(1000.0)
-    wait_for(qtbot, lambda: len(page.graph_panel.graph.figure().pins) == 1 and len(page.graph_panel.graph.figure().traces) == 2)
+    wait_for(
+        qtbot,
+        lambda: len(page.graph_panel.graph.figure().pins) == 1 and len(page.graph_panel.graph.figure().traces) == 2,
+    )
     export(qtbot, page, tmp_path / "graph.svg")
     svg = (tmp_path / "graph.svg").read_text()
     for words in (
@@ -282,7 +300,9 @@ def test_exports_carry_their_conditions(window, rows, columns, qtbot, tmp_path):
     assert (image.width(), image.height()) == (2560, 1600)
     assert "Pin 1, 1.000 kHz" in image.text("Description")
     export(qtbot, page, tmp_path / "curves.csv")
-    rows_ = list(csv.reader(line for line in (tmp_path / "curves.csv").read_text().splitlines() if not line.startswith("#")))
+    rows_ = list(
+        csv.reader(line for line in (tmp_path / "curves.csv").read_text().splitlines() if not line.startswith("#"))
+    )
     assert len(rows_[0]) == 5
     export(qtbot, page, tmp_path / "all readings.csv")
     assert "bandwidth_high" in (tmp_path / "all readings.csv").read_text()
@@ -390,7 +410,9 @@ def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, c
     wait_for(qtbot, (tmp_path / "for the player.json").exists)
     x, rate = soundfile.read(tmp_path / "for the player.wav")
     take = 0.5 * resample(x, 1 / 1.00004, -9000.0, int(x.size * 1.0001) + 30000)
-    soundfile.write(tmp_path / "take.wav", take + 1e-6 * np.random.default_rng(1).standard_normal(take.size), rate, subtype="FLOAT")
+    soundfile.write(
+        tmp_path / "take.wav", take + 1e-6 * np.random.default_rng(1).standard_normal(take.size), rate, subtype="FLOAT"
+    )
     page.exchange.take_recording(settings, tmp_path / "take.wav")
     cell = (rows["low"], columns["response"])
     wait_for(qtbot, lambda: cell in window.session.overview.runs)
@@ -407,9 +429,15 @@ def test_crossings_are_said_beside_the_readings(window, rows, columns, qtbot):
     page.selection.select([rows["high"], rows["a25"]], columns["response"])
     qtbot.waitUntil(lambda: bool(page.graph_panel.graph.figure().crossings), timeout=10000)
     (words,) = page.graph_panel.graph.figure().crossings
-    level = {r["key"]: r["value"] for r in window.session.overview.runs[rows["a25"], columns["response"]].readings if r["channel"] == 1}
+    level = {
+        r["key"]: r["value"]
+        for r in window.session.overview.runs[rows["a25"], columns["response"]].readings
+        if r["channel"] == 1
+    }
     reference = {
-        r["key"]: r["value"] for r in window.session.overview.runs[rows["high"], columns["response"]].readings if r["channel"] == 1
+        r["key"]: r["value"]
+        for r in window.session.overview.runs[rows["high"], columns["response"]].readings
+        if r["channel"] == 1
     }
     assert words.startswith("Havelmar A25 ")
     assert ("lower" in words) is (level["gain_1k"] < reference["gain_1k"])
@@ -435,14 +463,18 @@ def test_conditions_in_a_row_s_head_that_have_no_room_are_counted(window):
 def test_corners_that_have_a_pin_get_no_second_one(window, rows, columns, qtbot):
     page = window.matrix
     page.selection.select([rows["high"]], columns["response"])
-    wait_for(qtbot, lambda: page.graph_panel.graph.figure() is not None and len(page.graph_panel.graph.figure().traces) == 1)
+    wait_for(
+        qtbot, lambda: page.graph_panel.graph.figure() is not None and len(page.graph_panel.graph.figure().traces) == 1
+    )
     where = (rows["high"], columns["response"])
 
     def corner_at(hertz: float) -> None:
         """The run as if it fell by 3 dB there; the study's answer to an edit takes its place again."""
         seen = window.session.overview
         run = seen.runs[where]
-        readings = [{**r, "value": hertz} if (r["key"], r["channel"]) == ("bandwidth_high", 1) else r for r in run.readings]
+        readings = [
+            {**r, "value": hertz} if (r["key"], r["channel"]) == ("bandwidth_high", 1) else r for r in run.readings
+        ]
         fallen = replace(run, readings_json=json.dumps(readings))
         window.session.overview = replace(seen, runs={**seen.runs, where: fallen})
 

@@ -1,4 +1,6 @@
-"""A name from somebody else is shown as it is: no markup is read, no control character acted on, wherever the window shows it."""
+"""A name from somebody else is shown as it is: no markup is read, no control character acted on, wherever the window
+shows it.
+"""
 
 import ast
 import re
@@ -71,7 +73,11 @@ def test_every_tooltip_that_is_made_of_names_is_escaped():
     """By construction: what is set as a tooltip is a constant of ours, or goes through plain_tip."""
     for path in SOURCE.rglob("*.py"):
         for node in ast.walk(ast.parse(path.read_text())):
-            if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in ("setToolTip", "showText"):
+            if (
+                isinstance(node, ast.Call)
+                and isinstance(node.func, ast.Attribute)
+                and node.func.attr in ("setToolTip", "showText")
+            ):
                 told = node.args[1] if node.func.attr == "showText" else node.args[0]
                 plain = isinstance(told, ast.Call) and getattr(told.func, "id", "") == "plain_tip"
                 assert plain or isinstance(told, ast.Constant), f"{path}:{node.lineno}"

@@ -1,4 +1,6 @@
-"""Recordings taken in by a picked stretch, two paths nudged over each other, and latencies side by side: driven as a user would."""
+"""Recordings taken in by a picked stretch, two paths nudged over each other, and latencies side by side: driven as a
+user would.
+"""
 
 import numpy as np
 import pytest
@@ -36,7 +38,9 @@ def dialog(window, kind) -> QDialog:
 @pytest.fixture
 def taken(window, qtbot, two_paths):
     """The cell whose run the stretch from 0.5 to 3.5 s has become."""
-    window.session.ask(lambda study: add_column(study, "paths", make_settings(procedure("paths").Settings, {})), lambda _: None)
+    window.session.ask(
+        lambda study: add_column(study, "paths", make_settings(procedure("paths").Settings, {})), lambda _: None
+    )
     window.session.refresh()
     wait_for(qtbot, lambda: len(window.session.overview.columns) == 3)
     row, column = window.session.overview.subjects[1], window.session.overview.columns[2]
@@ -90,7 +94,9 @@ def test_a_tone_recorded_anywhere(window, qtbot, tmp_path, monkeypatch):
     pick.wave.set_stretch(0.1, 0.9)
     pick.go.click()
     wait_for(qtbot, lambda: (row.id, column.id) in window.session.overview.runs)
-    found = {r["key"]: r["value"] for r in window.session.overview.runs[row.id, column.id].readings if r["channel"] == 1}
+    found = {
+        r["key"]: r["value"] for r in window.session.overview.runs[row.id, column.id].readings if r["channel"] == 1
+    }
     assert found["frequency"] == pytest.approx(997, abs=1e-3)
     assert found["thd"] < -120
 
@@ -174,8 +180,15 @@ def test_nudging_by_keys_wheel_and_typing(align, qtbot):
     place = QPointF(100, 100)
     for by in (120, 120, -120):
         wheel = QWheelEvent(
-            place, place, QPoint(), QPoint(0, by), Qt.MouseButton.NoButton, Qt.KeyboardModifier.ControlModifier, Qt.ScrollPhase.NoScrollPhase, False
-        )  # fmt: skip
+            place,
+            place,
+            QPoint(),
+            QPoint(0, by),
+            Qt.MouseButton.NoButton,
+            Qt.KeyboardModifier.ControlModifier,
+            Qt.ScrollPhase.NoScrollPhase,
+            False,
+        )
         QApplication.sendEvent(align.wave, wheel)
     assert align.delay == pytest.approx(LATE + 0.1, abs=0.01)
     for text, frames in (("1 ms", 48), ("12.5 samples", 12.5)):

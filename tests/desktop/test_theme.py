@@ -32,7 +32,9 @@ def contrast(one, other) -> float:
 def test_twenty_four_rows_have_colours_that_can_be_told_apart(theme):
     colours = [theme.row(i) for i in range(24)]
     assert [c.name() for c in colours[:8]] == list(theme.rows)
-    assert min(np.linalg.norm(lab(a) - lab(b)) for a, b in itertools.combinations(colours, 2)) > 10, "a difference of 2.3 is just seen"
+    assert min(np.linalg.norm(lab(a) - lab(b)) for a, b in itertools.combinations(colours, 2)) > 10, (
+        "a difference of 2.3 is just seen"
+    )
     assert min(contrast(c, theme.colour("back")) for c in colours[:16]) > 4
     assert min(contrast(c, theme.colour("back")) for c in colours) > 2.5
     assert theme.row(24) == theme.row(0)

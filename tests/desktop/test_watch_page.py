@@ -41,7 +41,9 @@ def test_it_shows_what_comes_in(page, qtbot):
     wait_for(qtbot, lambda: page.figures._cells["level"][0].text().endswith("V"))
     image = page.canvas.grab().toImage()
     colour = page.theme.row(0).rgb()
-    assert any(image.pixel(x, y) == colour for x in range(60, image.width() - 30, 3) for y in range(20, image.height() - 30))
+    assert any(
+        image.pixel(x, y) == colour for x in range(60, image.width() - 30, 3) for y in range(20, image.height() - 30)
+    )
 
 
 def test_the_generator_plays_with_one_key_and_stops_with_escape(page, window, qtbot):
@@ -76,7 +78,9 @@ def test_the_generator_s_programmes(page):
 
 
 def test_a_file_is_read_for_the_generator_off_the_interface_s_thread(page, qtbot, tmp_path, monkeypatch):
-    """Read, and brought to the chain's rate, on the study's thread; the source of the expected samples is the sine's own formula."""
+    """Read, and brought to the chain's rate, on the study's thread; the source of the expected samples is the sine's
+    own formula.
+    """
     rate, threads = 44100, []
     soundfile.write(tmp_path / "tone.wav", sine(1000, 0.5, rate, rate), rate, subtype="FLOAT")
     real = resampling.for_playing
@@ -224,7 +228,9 @@ def test_watching_nothing_is_said(window, qtbot):
 
 
 def test_dropouts_while_listening_are_said_and_kept(page, window, qtbot, monkeypatch):
-    """The device reports two dropouts while nothing but listening goes on; both pages with live sound say so until it begins anew."""
+    """The device reports two dropouts while nothing but listening goes on; both pages with live sound say so until
+    it begins anew.
+    """
     reported: list[str] = []
     monkeypatch.setattr("epidote.audio.simulated.live.SimulatedLive.faults", lambda self: tuple(reported))
     watching(page, qtbot)

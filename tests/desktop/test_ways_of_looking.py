@@ -1,4 +1,6 @@
-"""The same run seen in several ways without measuring again: axes, single steps, densities, marks; and a staircase stopped half-way."""
+"""The same run seen in several ways without measuring again: axes, single steps, densities, marks; and a staircase
+stopped half-way.
+"""
 
 import numpy as np
 import pytest
@@ -49,7 +51,9 @@ def test_axes(staircase, window, qtbot):
     do(window, "next axis")
     np.testing.assert_allclose(figure(page).traces[0].x, 20 * np.log10(volts / 0.6**0.5))
     do(window, "next axis")
-    chain = window.session.overview.runs[window.session.overview.subjects[1].id, page.selection.current_column().id].chain
+    chain = window.session.overview.runs[
+        window.session.overview.subjects[1].id, page.selection.current_column().id
+    ].chain
     full = chain["input_full_scale"] * chain["probe_ratio"]
     np.testing.assert_allclose(figure(page).traces[0].x, 20 * np.log10(volts / full))
     do(window, "next axis")
@@ -102,7 +106,9 @@ def test_a_spectrum_per_hertz_with_its_harmonics(window, qtbot):
     assert harmonics["H3"] == pytest.approx(3 * harmonics["H1"])
     lines = figure(page).traces[0].y.copy()
     page.look.show_view("spectrum per hertz")
-    curve = next(c for c in page.selection.curves_of(overview.runs[overview.subjects[1].id, column.id].id) if c.key == "spectrum")
+    curve = next(
+        c for c in page.selection.curves_of(overview.runs[overview.subjects[1].id, column.id].id) if c.key == "spectrum"
+    )
     np.testing.assert_allclose(lines - figure(page).traces[0].y, 10 * np.log10(curve.meta["enbw_hz"]))
     assert "1 Hz" in figure(page).y_title
 
@@ -111,7 +117,9 @@ def test_stopped_half_way_is_kept_and_said(window, qtbot):
     study, session = window.session.study, window.session
     session.runs.checks = False
     column = add_column(
-        study, "distortion-level", make_settings(procedure("distortion-level").Settings, {**LEVEL, "steps": 30, "dwell": 0.2})
+        study,
+        "distortion-level",
+        make_settings(procedure("distortion-level").Settings, {**LEVEL, "steps": 30, "dwell": 0.2}),
     )
     session.refresh()
     wait_for(qtbot, lambda: session.overview.column(column.id) is not None)
@@ -187,7 +195,9 @@ def test_the_range_follows_what_is_chosen_until_somebody_zooms(window, qtbot):
 
 
 def test_tick_labels_tell_ticks_apart():
-    """A flat curve of latencies is magnified until its ticks need more than three digits; a wide axis needs no more than that."""
+    """A flat curve of latencies is magnified until its ticks need more than three digits; a wide axis needs no more
+    than that.
+    """
     from epidote.desktop.plotting.figure import Figure
 
     figure = Figure("", "Burst", "shot", "Latency", "s", False, (), x_is_count=True)
@@ -209,6 +219,9 @@ def test_figures_of_readings_are_shown_whole_and_names_give_way(window, qtbot, r
     header = table.horizontalHeader()
     figures = sum(header.sectionSize(c) for c in range(1, table.model().columnCount()))
     assert all(header.sectionSize(c) >= table.sizeHintForColumn(c) for c in range(1, table.model().columnCount()))
-    assert header.sectionSize(0) + figures <= table.viewport().width() or header.sectionSize(0) <= 0.34 * table.viewport().width()
+    assert (
+        header.sectionSize(0) + figures <= table.viewport().width()
+        or header.sectionSize(0) <= 0.34 * table.viewport().width()
+    )
     first = table.model().index(0, 0)
     assert first.data(Qt.ItemDataRole.ToolTipRole) == first.data()

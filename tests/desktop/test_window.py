@@ -52,7 +52,10 @@ def test_mending_the_chain_from_the_strip(window, qtbot):
     window.strip.items["load"].click()
     page = window.chain_page()
     assert window.stack.currentWidget() is window.pages["Chain"]
-    wait_for(qtbot, lambda: page.form is not None and page.path.chosen_key() == "load" and "load_confirmed" in page.form.values())
+    wait_for(
+        qtbot,
+        lambda: page.form is not None and page.path.chosen_key() == "load" and "load_confirmed" in page.form.values(),
+    )
     page.form.set_text("load_ohms", "eight")
     assert "Load resistance: “eight” is not valid" in page.problem.text()
     page.form.set_text("load_ohms", "8.2 Ω")
@@ -85,8 +88,11 @@ def test_changing_a_row(window, qtbot, monkeypatch):
 
 
 def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
-    """While a run is played, analysed and stored the event loop comes round; nothing of that is done on its thread. How long it
-    is held up at most is a measured figure (tools/benchmarks/speed.py), which a loaded test machine cannot show."""
+    """While a run is played, analysed and stored the event loop comes round; nothing of that is done on its thread.
+
+    How long it is held up at most is a measured figure (tools/benchmarks/speed.py), which a loaded test machine cannot
+    show.
+    """
     from epidote.measurement import processing, runner
     from epidote.study.store import Study
 
@@ -113,7 +119,9 @@ def test_the_interface_is_never_held_up(window, qtbot, monkeypatch):
     timer.start(5)
     window.matrix.selection.select([low.id], response.id)
     window.matrix.measure_empty()
-    wait_for(qtbot, lambda: (low.id, response.id) in window.session.overview.runs and "checked_curves" in where)  # asked for once the run is there
+    wait_for(
+        qtbot, lambda: (low.id, response.id) in window.session.overview.runs and "checked_curves" in where
+    )  # asked for once the run is there
     timer.stop()
     assert set(where) == {"play_and_record", "analyse", "store_run", "add_run", "checked_curves", "overview"}
     assert all(threading.get_ident() not in threads for threads in where.values())
@@ -190,8 +198,12 @@ sys.exit(app.run({str(path)!r}))
     assert len(colours) > 20, "the window was painted"
 
 
-def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_one_back(window, qtbot, rows, columns, tmp_path):
-    """The run of the study that is left ends before that study is closed: nothing fails, and another process may have it."""
+def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_one_back(
+    window, qtbot, rows, columns, tmp_path
+):
+    """The run of the study that is left ends before that study is closed: nothing fails, and another process may
+    have it.
+    """
     from epidote.desktop.state.run_queue import RunRequest
     from epidote.study.store import Study, create_study
 
@@ -202,7 +214,9 @@ def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_o
     window.session.runs.checks = False
     cell = (rows["low"], columns["tone"])
     window.session.runs.measure([RunRequest(cell, {"duration": 5.0, "level": -20})])
-    qtbot.waitUntil(lambda: cell in window.session.runs.under_way and not window.session.runs.under_way[cell].waiting, timeout=20000)
+    qtbot.waitUntil(
+        lambda: cell in window.session.runs.under_way and not window.session.runs.under_way[cell].waiting, timeout=20000
+    )
     window.session.open_path(tmp_path / "Other.epidote")
     qtbot.waitUntil(lambda: window.session.study is not None and window.session.study.path != first.path, timeout=20000)
     qtbot.waitUntil(lambda: not window.session.runs.under_way, timeout=20000)

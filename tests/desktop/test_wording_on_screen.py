@@ -1,4 +1,6 @@
-"""The rules for words, held against the real window: commands, shortcuts, labels of buttons, tooltips, accessible names."""
+"""The rules for words, held against the real window: commands, shortcuts, labels of buttons, tooltips, accessible
+names.
+"""
 
 import re
 from collections import Counter
@@ -89,7 +91,9 @@ def test_fields_have_a_tooltip_and_a_name(shown, qtbot):
 
 @pytest.mark.parametrize("key", procedures())
 def test_forms_show_labels_and_keep_values(qtbot, key):
-    """What a form shows is words; what it gives back are the names and values of the settings, whichever way round they were set."""
+    """What a form shows is words; what it gives back are the names and values of the settings, whichever way round
+    they were set.
+    """
     from epidote.core.settings import LabelledEnum, label_of, make_settings
     from epidote.desktop.app import application
     from epidote.desktop.widgets.settings_form import SettingsForm

@@ -40,8 +40,15 @@ def late(x, frames):
 
 @pytest.mark.parametrize("snr", [0, 20, 40])
 def test_reaches_the_cramer_rao_bound(snr):
-    """Reference section 14 (Knapp, Carter 1976; Quazi 1981): known reference, noise in one, 0 to 4 kHz, 1 s. Its spread says the same."""
-    row = next(r for r in table("14_tdoa_crlb") if (r["snr_in_band_db"], r["band_high_hz"], r["duration_s"]) == (str(snr), "4000", "1.0"))
+    """Reference section 14 (Knapp, Carter 1976; Quazi 1981): known reference, noise in one, 0 to 4 kHz, 1 s.
+
+    Its spread says the same.
+    """
+    row = next(
+        r
+        for r in table("14_tdoa_crlb")
+        if (r["snr_in_band_db"], r["band_high_hz"], r["duration_s"]) == (str(snr), "4000", "1.0")
+    )
     bound = float(row["std_noise_in_one_channel_samples_at_48khz"])
     margin = 2000
     x = band_noise(RATE + 2 * margin, margin=margin)
@@ -80,22 +87,31 @@ def test_unrelated_signals_have_nothing_in_common(seed):
 
 
 def test_loud_bass_that_a_high_pass_disperses_does_not_pull_the_delay_away():
-    """Drums through a fourth-order high-pass of 80 Hz: the plain correlation follows the bass, the band as a whole is 200.25 late."""
+    """Drums through a fourth-order high-pass of 80 Hz: the plain correlation follows the bass, the band as a whole
+    is 200.25 late.
+    """
     from scipy.signal import butter, sosfilt
 
     rng = np.random.default_rng(2)
     drums = np.zeros(2 * RATE)
     k = np.arange(9000) / RATE
     for t in range(2000, drums.size - 9000, 12000):
-        drums[t : t + 9000] += 3 * np.exp(-25 * k) * np.sin(2 * np.pi * 55 * k) + 0.3 * np.exp(-80 * k) * rng.standard_normal(9000)
-    found = delay_between(drums, sosfilt(butter(4, 80, "high", fs=RATE, output="sos"), late(drums, 200.25)), RATE, (20, 20000), 0.1)
+        drums[t : t + 9000] += 3 * np.exp(-25 * k) * np.sin(2 * np.pi * 55 * k) + 0.3 * np.exp(
+            -80 * k
+        ) * rng.standard_normal(9000)
+    found = delay_between(
+        drums, sosfilt(butter(4, 80, "high", fs=RATE, output="sos"), late(drums, 200.25)), RATE, (20, 20000), 0.1
+    )
     assert found.dispersed
     assert found.frames == pytest.approx(200.25, abs=0.05)
 
 
 @pytest.mark.parametrize(("snr", "ppm"), [(60, 3.0), (20, 100.0)])
 def test_drift_of_two_clocks(snr, ppm):
-    """Made by evaluating the same sum of sines at the other clock's instants. Bound of a slope: the delay's own, times sqrt(12)/T (Kay 1993)."""
+    """Made by evaluating the same sum of sines at the other clock's instants.
+
+    Bound of a slope: the delay's own, times sqrt(12)/T (Kay 1993).
+    """
     seconds, rng = 4, np.random.default_rng(1)
     f = rng.uniform(100, 3900, 160)
     phase = rng.uniform(0, 2 * np.pi, f.size)
@@ -107,7 +123,8 @@ def test_drift_of_two_clocks(snr, ppm):
     found = path_found(ArraySource(x, RATE), ArraySource(y, RATE), (50, 4000), 0.5, events=False)
     w2 = (4000**3 - 50**3) / 3 * (2 * np.pi) ** 2 / 3950 * 4000
     bound = np.sqrt(12) / seconds / np.sqrt(2 * seconds * 10 ** (snr / 10) * w2)
-    # a silent edge costs nothing here, but a hundred and sixty lines are no noise: what a tapered window loses is not made up for
+    # a silent edge costs nothing here, but a hundred and sixty lines are no noise: what a tapered window loses is not
+    # made up for
     assert found.drift == pytest.approx(e, abs=6 * bound)
     middle = (seconds / 2 + 0.01) * (1 + e) - seconds / 2
     assert found.delay.frames / RATE == pytest.approx(middle, abs=2e-8 if snr == 60 else 2e-6)
@@ -122,7 +139,9 @@ def test_a_modulated_delay_is_said():
     y = np.interp(places, np.arange(fine.size), fine)
     found = path_found(ArraySource(x, RATE), ArraySource(y, RATE), (20, 4000), 0.1, events=False)
     assert found.wavers == pytest.approx(5 / np.sqrt(2), rel=0.3)
-    assert path_found(ArraySource(x, RATE), ArraySource(late(x, 100.0), RATE), (20, 4000), 0.1, events=False).wavers == 0
+    assert (
+        path_found(ArraySource(x, RATE), ArraySource(late(x, 100.0), RATE), (20, 4000), 0.1, events=False).wavers == 0
+    )
 
 
 def test_clicks_in_noise_at_20_db_and_no_others():
@@ -151,7 +170,9 @@ def test_each_transient_has_its_own_delay():
 
 
 def test_blocks_stay_under_their_samples_in_a_long_recording():
-    """Twenty minutes whose noise rises tenfold half-way, where something begins indeed: each half is judged by its own."""
+    """Twenty minutes whose noise rises tenfold half-way, where something begins indeed: each half is judged by its
+    own.
+    """
     rng = np.random.default_rng(5)
     rate = 8017  # 50 ms are no whole number of frames
     noise = rng.standard_normal(1200 * rate)
@@ -164,7 +185,10 @@ def test_blocks_stay_under_their_samples_in_a_long_recording():
 
 
 def test_a_long_recording_is_read_a_piece_at_a_time():
-    """The same figures as of one that is held whole: the pieces' cross spectra add up to the whole's. Nothing longer is ever asked for."""
+    """The same figures as of one that is held whole: the pieces' cross spectra add up to the whole's.
+
+    Nothing longer is ever asked for.
+    """
     rng = np.random.default_rng(11)
     rate, frames = 8000, MAX_IN_MEMORY_FRAMES + 900_000
     x = 0.1 * rng.standard_normal(frames + 5000)
@@ -207,7 +231,10 @@ def test_an_hours_drift_is_followed_from_window_to_window():
             n = np.arange(first, first + count)
             t = (self.start + self.step * n)[:, None] / rate
             out = np.concatenate(
-                [np.sin(2 * np.pi * pitches * part + phases).sum(axis=1) for part in np.array_split(t, max(1, count // 8192))]
+                [
+                    np.sin(2 * np.pi * pitches * part + phases).sum(axis=1)
+                    for part in np.array_split(t, max(1, count // 8192))
+                ]
             )
             return np.where((n >= 0) & (n < self.frames), out, 0.0)
 
@@ -238,11 +265,15 @@ def test_no_second_arrival_is_made_up():
 
 
 def test_phase_and_group_delay_of_a_path():
-    """A first-order all-pass (Zölzer, DAFX, from memory): H = (jw - a)/(jw + a) turns the phase, and delays by 2a/(a² + w²)."""
+    """A first-order all-pass (Zölzer, DAFX, from memory): H = (jw - a)/(jw + a) turns the phase, and delays by
+    2a/(a² + w²).
+    """
     a = 2 * np.pi * 500
     x = band_noise(10 * RATE, 20000)
     y = through(late(x, 100.0), RATE, lambda f: (a - 2j * np.pi * f) / (a + 2j * np.pi * f))
-    result = compare_with_first([ArraySource(x, RATE), ArraySource(y, RATE)], PathsSettings(band_low=100, band_high=15000))
+    result = compare_with_first(
+        [ArraySource(x, RATE), ArraySource(y, RATE)], PathsSettings(band_low=100, band_high=15000)
+    )
     late_by, phase = result.curve("group_delay", 2), result.curve("phase", 2)
     w = 2 * np.pi * late_by.x
     expected = 100 / RATE + 2 * a / (a**2 + w**2)
@@ -256,7 +287,10 @@ def test_phase_and_group_delay_of_a_path():
 
 @pytest.mark.parametrize("corner", [2, 20, 100, 300])
 def test_a_high_pass_that_shifts_the_delay_widens_its_spread(corner):
-    """Closed form for white noise up to B: the slope of the phase arctan(fc/f) weighted by f², 3 fc/(2 pi B²) s early. Beyond 0.02 frames it is said."""
+    """Closed form for white noise up to B: the slope of the phase arctan(fc/f) weighted by f², 3 fc/(2 pi B²) s early.
+
+    Beyond 0.02 frames it is said.
+    """
     x = np.random.default_rng(5).standard_normal(2 * RATE)
     early = 3 * corner / (2 * np.pi * 18000**2) * RATE
     y = through(x, RATE, lambda f: np.exp(-2j * np.pi * f * 200.25 / RATE) / (1 - 1j * corner / np.maximum(f, 1e-3)))

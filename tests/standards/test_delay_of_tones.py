@@ -34,14 +34,20 @@ def beeps(frequency):
 
 def bell(frequency):
     t = np.arange(round(1.2 * RATE)) / RATE
-    partials = sum(a * np.sin(2 * np.pi * frequency * r * t) * np.exp(-t * d) for r, a, d in ((1, 1, 4), (2.76, 0.5, 7), (5.4, 0.25, 12)))
+    partials = sum(
+        a * np.sin(2 * np.pi * frequency * r * t) * np.exp(-t * d)
+        for r, a, d in ((1, 1, 4), (2.76, 0.5, 7), (5.4, 0.25, 12))
+    )
     return np.concatenate([np.zeros(2000), partials * np.minimum(1, t / 0.002), np.zeros(2000)])
 
 
 SOUNDS = {
-    "beeps of 700 Hz": beeps(700.0), "beeps of 2.6 kHz": beeps(2600.0), "beeps of 4 kHz": beeps(4000.0),
-    "a bell of 520 Hz": bell(520.0), "a bell of 1.9 kHz": bell(1900.0),
-}  # fmt: skip
+    "beeps of 700 Hz": beeps(700.0),
+    "beeps of 2.6 kHz": beeps(2600.0),
+    "beeps of 4 kHz": beeps(4000.0),
+    "a bell of 520 Hz": bell(520.0),
+    "a bell of 1.9 kHz": bell(1900.0),
+}
 
 
 def oversampled_peak(x, y, times=16, reach=0.02):
@@ -71,7 +77,9 @@ def test_tonal_sound_between_samples(name, frames, sign):
 
 @pytest.mark.parametrize("frames", [10.5, -33.37, 7.9])
 def test_beeps_of_high_pitch_are_right_or_said_to_be_ambiguous(frames):
-    """With noise 60 dB below, periods of five frames under ramps of 240 cannot always be told apart; the truth is among those named."""
+    """With noise 60 dB below, periods of five frames under ramps of 240 cannot always be told apart; the truth is
+    among those named.
+    """
     x = beeps(9000.0)
     for seed in range(6):
         rng = np.random.default_rng(seed)
@@ -82,7 +90,9 @@ def test_beeps_of_high_pitch_are_right_or_said_to_be_ambiguous(frames):
 
 
 def test_peaks_of_a_cosine_are_read_between_samples():
-    """A closed form: the correlation of a cosine of 3 frames' period under a slow bell is highest at the bell's middle."""
+    """A closed form: the correlation of a cosine of 3 frames' period under a slow bell is highest at the bell's
+    middle.
+    """
     size, middle = 4096, 17.3
     k = np.arange(size // 2 + 1)
     cross = np.exp(-((k - size / 3) ** 2) / (2 * 20.0**2)) * np.exp(-2j * np.pi * k * middle / size)
@@ -101,7 +111,9 @@ def test_a_steady_tone_allows_whole_periods(frequency):
     whole = 0.5 * np.sin(2 * np.pi * frequency * t)
     period = RATE / frequency
     shift = 10
-    recorded = np.column_stack([whole[2000 : 2000 + n], whole[2000 - shift : 2000 - shift + n]]) + 1e-5 * rng.standard_normal((n, 2))
+    recorded = np.column_stack(
+        [whole[2000 : 2000 + n], whole[2000 - shift : 2000 - shift + n]]
+    ) + 1e-5 * rng.standard_normal((n, 2))
     result = Paths().analyse([Recording(Signal(recorded, RATE))], PathsSettings(search=0.02, events=False), Chain())
     assert Caution.AMBIGUOUS in result.cautions
     delay = result.reading("delay_samples", 2)

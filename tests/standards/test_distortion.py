@@ -25,7 +25,10 @@ def analysed(x: np.ndarray, **settings):
 def test_hard_clipped_sine(row):
     """Source: Fourier series of a clipped sine: b_n = (2/pi)[sin((n-1)phi)/(n(n-1)) + sin((n+1)phi)/(n(n+1))]."""
     phi = math.asin(float(row["clip_ratio"]))
-    b = {n: 2 / math.pi * (math.sin((n - 1) * phi) / (n * (n - 1)) + math.sin((n + 1) * phi) / (n * (n + 1))) for n in range(3, 60, 2)}
+    b = {
+        n: 2 / math.pi * (math.sin((n - 1) * phi) / (n * (n - 1)) + math.sin((n + 1) * phi) / (n * (n + 1)))
+        for n in range(3, 60, 2)
+    }
     b[1] = float(row["b1"])
     result = analysed(0.5 * from_harmonics(b, 997.0), harmonics=20)
     for n in (3, 5, 7, 9):
@@ -44,7 +47,9 @@ SERIES = {
 @pytest.mark.parametrize("row", [r for r in table("06a_thd") if r["waveform"] in SERIES], ids=lambda r: r["waveform"])
 @pytest.mark.parametrize("highest", [3, 5, 10, 20])
 def test_ideal_waveforms(row, highest):
-    """Source: Fourier series (square, triangle, sawtooth), summed to the n-th harmonic as a band-limited meter sees them."""
+    """Source: Fourier series (square, triangle, sawtooth), summed to the n-th harmonic as a band-limited meter sees
+    them.
+    """
     shape = SERIES[row["waveform"]]
     result = analysed(0.4 * from_harmonics({n: shape(n) for n in range(1, 400)}, 441.0), harmonics=highest)
     expected = 20 * math.log10(float(row[f"thd_f_ratio_harmonics_2_to_{highest}"]))
@@ -54,7 +59,9 @@ def test_ideal_waveforms(row, highest):
 
 @pytest.mark.parametrize("row", table("06c_poly"), ids=lambda r: f"{r['amplitude_a_peak']} {r['a2']} {r['a3']}")
 def test_polynomial(row):
-    """Source: x + a2 x² + a3 x³ of a cosine: h2 = a2 A²/2, h3 = a3 A³/4, h1 = A + 3/4 a3 A³ (trigonometric identities)."""
+    """Source: x + a2 x² + a3 x³ of a cosine: h2 = a2 A²/2, h3 = a3 A³/4, h1 = A + 3/4 a3 A³ (trigonometric
+    identities).
+    """
     a, a2, a3 = (float(row[k]) for k in ("amplitude_a_peak", "a2", "a3"))
     x = a * np.cos(2 * np.pi * 1000.25 * np.arange(FRAMES) / RATE)
     result = analysed(x + a2 * x**2 + a3 * x**3)

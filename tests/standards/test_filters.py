@@ -42,15 +42,24 @@ def test_level_and_phase_against_the_textbook(kind, corner):
         i = int(np.argmin(np.abs(level.x - f)))
         exact = PATHS[kind](level.x[i] / corner)
         assert level.y[i] == pytest.approx(20 * np.log10(abs(exact)), abs=0.003)
-        assert abs(20 * np.log10(abs(PATHS[kind](f / corner))) - float(row[f"{kind}_db"])) < 1e-5  # the test's own path is the table's
+        assert (
+            abs(20 * np.log10(abs(PATHS[kind](f / corner))) - float(row[f"{kind}_db"])) < 1e-5
+        )  # the test's own path is the table's
         late = np.degrees(np.angle(exact)) + 360 * level.x[i] * (removed - 200 / RATE)
         assert (phase.y[i] - late + 180) % 360 - 180 == pytest.approx(0, abs=0.02)
         checked += 1
     assert checked >= 6
 
 
-@pytest.mark.parametrize(("kind", "reading"), [("first_order_lp", "bandwidth_high"), ("butterworth2_lp", "bandwidth_high"),
-                                               ("first_order_hp", "bandwidth_low"), ("butterworth2_hp", "bandwidth_low")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("kind", "reading"),
+    [
+        ("first_order_lp", "bandwidth_high"),
+        ("butterworth2_lp", "bandwidth_high"),
+        ("first_order_hp", "bandwidth_low"),
+        ("butterworth2_hp", "bandwidth_low"),
+    ],
+)
 def test_corner_at_3_db(kind, reading):
     """Closed form: where the filter's power is 3.00 dB below that at 1 kHz. To 0.05 %."""
     corner = 15000.0 if reading.endswith("high") else 60.0
@@ -68,10 +77,14 @@ def test_rc_corner_table():
     for row in table("10_rc"):
         corner = 1 / (2 * np.pi * float(row["resistance_ohm"]) * float(row["capacitance_f"]))
         assert corner == pytest.approx(float(row["corner_frequency_hz"]), rel=1e-9)
-        assert 20 * np.log10(abs(PATHS["first_order_lp"](1.0))) == pytest.approx(float(row["gain_at_corner_db"]), abs=1e-5)
+        assert 20 * np.log10(abs(PATHS["first_order_lp"](1.0))) == pytest.approx(
+            float(row["gain_at_corner_db"]), abs=1e-5
+        )
 
 
-@pytest.mark.parametrize(("order", "quantity"), [(1, "slope_first_order_db_per_octave"), (2, "slope_second_order_db_per_octave")])
+@pytest.mark.parametrize(
+    ("order", "quantity"), [(1, "slope_first_order_db_per_octave"), (2, "slope_second_order_db_per_octave")]
+)
 def test_slope_between_pins(order, quantity):
     """Source: 10_slopes: 6.0206 dB/octave per order, far from the corner."""
     exact = next(float(r["value"]) for r in table("10_slopes") if r["quantity"] == quantity)

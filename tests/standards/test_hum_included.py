@@ -1,5 +1,7 @@
-"""Mains hum where it cannot be told from what is measured: in a sweep's response, on a tone, on a harmonic. Hum that is elsewhere is no reason
-to doubt. The truth is the recording without hum."""
+"""Mains hum where it cannot be told from what is measured: in a sweep's response, on a tone, on a harmonic.
+
+Hum that is elsewhere is no reason to doubt. The truth is the recording without hum.
+"""
 
 import numpy as np
 import pytest
@@ -19,7 +21,11 @@ def measured(key, settings, hum_amplitude, seed=0, frequency=50.01):
 
     def unit(x):
         t = np.arange(x.shape[0]) / RATE
-        hum = hum_amplitude * (np.cos(2 * np.pi * frequency * t + 1) + 0.5 * np.cos(4 * np.pi * frequency * t) + 0.3 * np.cos(6 * np.pi * frequency * t))
+        hum = hum_amplitude * (
+            np.cos(2 * np.pi * frequency * t + 1)
+            + 0.5 * np.cos(4 * np.pi * frequency * t)
+            + 0.3 * np.cos(6 * np.pi * frequency * t)
+        )
         return x + 2e-3 * x**2 + hum[:, None]
 
     chain, carried = Chain(rate=RATE), procedure(key)
@@ -43,7 +49,10 @@ def test_in_a_sweeps_response(below):
     assert worst > 0.15 or below > 44
 
 
-@pytest.mark.parametrize(("frequency", "hum", "included"), [(75.0, 1e-4, True), (75.0, 1e-7, False), (1000.0, 1e-3, False), (430.0, 1e-3, False)])
+@pytest.mark.parametrize(
+    ("frequency", "hum", "included"),
+    [(75.0, 1e-4, True), (75.0, 1e-7, False), (1000.0, 1e-3, False), (430.0, 1e-3, False)],
+)
 def test_on_a_tone_and_its_harmonics(frequency, hum, included):
     """H2 of 75 Hz lies on 150 Hz; of 1 kHz and 430 Hz none lies on the mains' first ten lines."""
     result = measured("tone", {"frequency": frequency, "duration": 2.0, "level": -6.0}, hum, frequency=50.0)
@@ -52,7 +61,13 @@ def test_on_a_tone_and_its_harmonics(frequency, hum, included):
 
 @pytest.mark.parametrize(("hum", "included"), [(1e-4, True), (1e-8, False)])
 def test_on_the_harmonics_of_stepped_tones(hum, included):
-    settings = {"points_per_octave": 3, "dwell": 0.3, "start_frequency": 50.0, "stop_frequency": 1000.0, "level": "-6 dBFS"}
+    settings = {
+        "points_per_octave": 3,
+        "dwell": 0.3,
+        "start_frequency": 50.0,
+        "stop_frequency": 1000.0,
+        "level": "-6 dBFS",
+    }
     result = measured("distortion-frequency", settings, hum, frequency=50.0)
     assert (Caution.HUM_INCLUDED in result.cautions) == included
     assert ("hum_included_hz" in result.curve("thd", 1).meta) == included

@@ -20,8 +20,12 @@ def test_references(name):
 def test_power_into_a_load(row):
     """Source: P = V²/R."""
     known = Conversion(load_ohms=float(row["load_ohm"]))
-    assert convert(Quantity(float(row["voltage_v_rms"]), "V"), "W", known).value == pytest.approx(float(row["power_w"]), rel=1e-8)
-    assert convert(Quantity(float(row["power_w"]), "W"), "V", known).value == pytest.approx(float(row["voltage_v_rms"]), rel=1e-8)
+    assert convert(Quantity(float(row["voltage_v_rms"]), "V"), "W", known).value == pytest.approx(
+        float(row["power_w"]), rel=1e-8
+    )
+    assert convert(Quantity(float(row["power_w"]), "W"), "V", known).value == pytest.approx(
+        float(row["voltage_v_rms"]), rel=1e-8
+    )
 
 
 def test_sound_pressure():

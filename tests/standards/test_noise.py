@@ -1,4 +1,6 @@
-"""Noise as it is heard: 468 weighting and quasi-peak, third-octave bands, dynamic range; against the standards' values."""
+"""Noise as it is heard: 468 weighting and quasi-peak, third-octave bands, dynamic range; against the standards'
+values.
+"""
 
 import numpy as np
 import pytest
@@ -29,9 +31,13 @@ def test_468_weighting(row):
     assert level + AES17_DB == pytest.approx(float(row["polynomial_re_2khz_db"]), abs=0.005)
 
 
-@pytest.mark.parametrize(("milliseconds", "share"), [(1, 17.0), (2, 26.6), (5, 40), (10, 48), (20, 52), (50, 59), (100, 68), (200, 80)])
+@pytest.mark.parametrize(
+    ("milliseconds", "share"), [(1, 17.0), (2, 26.6), (5, 40), (10, 48), (20, 52), (50, 59), (100, 68), (200, 80)]
+)
 def test_single_bursts(milliseconds, share):
-    """Source: ITU-R BS.468-4, response to single 5 kHz bursts in % of the steady tone (from memory; its tolerance is 1 dB and more)."""
+    """Source: ITU-R BS.468-4, response to single 5 kHz bursts in % of the steady tone (from memory; its tolerance is
+    1 dB and more).
+    """
     n = round(milliseconds * RATE / 1000)
     burst = np.concatenate([np.abs(np.sin(2 * np.pi * 5000 / RATE * (np.arange(n) + 0.25))), np.zeros(2400)])
     assert indication(burst, RATE).max() / steady_sine() == pytest.approx(share / 100, rel=0.03)
@@ -42,7 +48,9 @@ def test_repeated_bursts(per_second, share):
     """Source: the same, bursts of 5 ms."""
     period = np.zeros(RATE // per_second)
     period[:240] = np.abs(np.sin(2 * np.pi * 5000 / RATE * (np.arange(240) + 0.25)))
-    assert indication(np.tile(period, max(3, per_second)), RATE).max() / steady_sine() == pytest.approx(share / 100, rel=0.03)
+    assert indication(np.tile(period, max(3, per_second)), RATE).max() / steady_sine() == pytest.approx(
+        share / 100, rel=0.03
+    )
 
 
 def test_a_steady_tone_indicates_its_rms():
@@ -56,8 +64,10 @@ def test_a_steady_tone_indicates_its_rms():
 @pytest.mark.parametrize(("per_second", "share"), [(1, 40), (2, 48), (10, 77), (100, 97)])
 @pytest.mark.parametrize("rate", [48000, 96000])
 def test_bursts_through_the_whole_meter(per_second, share, rate):
-    """Source: ITU-R BS.468-4, bursts of 5 ms of 5 kHz, in % of the steady tone (from memory); one a second is a single burst. Weighting, detector
-    and reading together, as the noise procedure reads them: the meter's maximum indication."""
+    """Source: ITU-R BS.468-4, bursts of 5 ms of 5 kHz, in % of the steady tone (from memory); one a second is a
+    single burst. Weighting, detector and reading together, as the noise procedure reads them: the meter's maximum
+    indication.
+    """
     t = np.arange(3 * rate) / rate
     tone = 0.1 * np.sin(2 * np.pi * 5000 * t)
     bursts = tone * ((t % (1 / per_second)) < 0.005)
@@ -108,7 +118,9 @@ def test_white_noise_in_a_band():
     result = analysed(x, band_high=10000)
     band = scipy_signal.sosfilt(scipy_signal.butter(16, [20, 10000], "bandpass", fs=RATE, output="sos"), x)[RATE:]
     reading = result.reading("noise")
-    assert 20 * np.log10(reading.value / (32 * np.sqrt(2) * np.sqrt(np.square(band).mean()))) == pytest.approx(0, abs=0.08)
+    assert 20 * np.log10(reading.value / (32 * np.sqrt(2) * np.sqrt(np.square(band).mean()))) == pytest.approx(
+        0, abs=0.08
+    )
     assert reading.unit == "V"
     density = result.curve("density")
     expected = 20 * np.log10(32 * np.sqrt(2) * 1e-4) - 10 * np.log10(RATE / 2)
@@ -127,7 +139,9 @@ def test_hum_is_told_from_the_rest():
     assert result.reading("noise_without_hum").value == pytest.approx(expected, rel=0.1)
 
 
-@pytest.mark.parametrize(("text", "volts"), [("2 V", 2.0), ("6 dBV", 1.9953), ("4 W", np.sqrt(32)), ("0 dBFS", 32.0), ("-10 dBFS", 10.119)])
+@pytest.mark.parametrize(
+    ("text", "volts"), [("2 V", 2.0), ("6 dBV", 1.9953), ("4 W", np.sqrt(32)), ("0 dBFS", 32.0), ("-10 dBFS", 10.119)]
+)
 def test_snr_to_a_stated_level(text, volts):
     x = 1e-5 * np.random.default_rng(4).standard_normal(3 * RATE)
     result = analysed(x, reference_level=text)
@@ -136,26 +150,34 @@ def test_snr_to_a_stated_level(text, volts):
 
 
 def test_hiss_is_said_above_a_thousandth():
-    loud, quiet = (analysed(a * np.random.default_rng(5).standard_normal(3 * RATE), reference_level="1 V") for a in (1e-4, 1e-6))
+    loud, quiet = (
+        analysed(a * np.random.default_rng(5).standard_normal(3 * RATE), reference_level="1 V") for a in (1e-4, 1e-6)
+    )
     assert Caution.HISS in loud.reading("noise_share").cautions
     assert Caution.HISS not in quiet.reading("noise_share").cautions
 
 
 def test_volts_without_a_calibrated_chain_are_not_guessed():
-    result = analysed(1e-5 * np.random.default_rng(4).standard_normal(3 * RATE), chain=Chain(rate=RATE), reference_level="2 V")
+    result = analysed(
+        1e-5 * np.random.default_rng(4).standard_normal(3 * RATE), chain=Chain(rate=RATE), reference_level="2 V"
+    )
     assert result.reading("snr").value is None
     assert Caution.UNCALIBRATED in result.reading("snr").cautions
     assert result.reading("noise").unit == "dBFS"
 
 
 def test_dynamic_range_of_an_ideal_converter():
-    """AES17's method on 16 bits with triangular dither: noise LSB²/4 (Lipshitz, Wannamaker, Vanderkooy 1992), white, so that the weightings'
-    noise bandwidths decide. Second way: the weighted share of a flat spectrum, computed here."""
+    """AES17's method on 16 bits with triangular dither: noise LSB²/4 (Lipshitz, Wannamaker, Vanderkooy 1992), white,
+    so that the weightings' noise bandwidths decide. Second way: the weighted share of a flat spectrum, computed here.
+    """
     tone = dithered(sine(997.0, 1e-3, 3 * RATE, RATE), 16, seed=7)
     result = analysed(tone[:RATE], tone)
     noise = 0.25 * (2.0**-15) ** 2
     f = np.arange(20.0, 20000.0)
-    for key, weighting, offset in (("dynamic_range_a", Weighting.A, 0.0), ("dynamic_range", Weighting.ITU_468, AES17_DB)):
+    for key, weighting, offset in (
+        ("dynamic_range_a", Weighting.A, 0.0),
+        ("dynamic_range", Weighting.ITU_468, AES17_DB),
+    ):
         weighted = noise * power_weight(f, weighting).sum() / (RATE / 2) * 10 ** (offset / 10)
         assert result.reading(key).value == pytest.approx(10 * np.log10(0.5 / weighted), abs=0.2), key
 

@@ -1,4 +1,5 @@
-"""Beginnings of music and speech, where they are known by construction (``tests/played_sounds.py``), and the delay of each.
+"""Beginnings of music and speech, where they are known by construction (``tests/played_sounds.py``), and the delay
+of each.
 
 The lossy coders are those of the audio library: what they add to an attack is not of our making.
 """
@@ -53,7 +54,14 @@ def coded(x, coder):
 # median and 95th percentile of the error in s; a hammered string swells for some milliseconds
 @pytest.mark.parametrize(
     ("kind", "median", "most"),
-    [("pluck", 5e-5, 2e-4), ("strum", 5e-5, 3e-4), ("drum", 1e-4, 3e-4), ("click", 2.1e-5, 2.1e-5), ("syllable", 5e-5, 1e-3), ("piano", 5e-4, 2e-3)],
+    [
+        ("pluck", 5e-5, 2e-4),
+        ("strum", 5e-5, 3e-4),
+        ("drum", 1e-4, 3e-4),
+        ("click", 2.1e-5, 2.1e-5),
+        ("syllable", 5e-5, 1e-3),
+        ("piano", 5e-4, 2e-3),
+    ],
 )
 def test_all_that_begins_is_found_and_nothing_else(kind, median, most):
     errors, doubts = [], []
@@ -79,7 +87,9 @@ def test_nothing_begins_in_steady_sound(steady):
         "organ in noise": lambda: organ(rng, 20) + 1e-3 * noise,
         "noise": lambda: 0.1 * noise,
         "brown noise": lambda: 0.001 * np.cumsum(noise),
-        "hum": lambda: sum(np.sin(2 * np.pi * 50 * k * np.arange(frames) / RATE) / k for k in (1, 2, 3, 5)) + 1e-3 * noise,
+        "hum": lambda: (
+            sum(np.sin(2 * np.pi * 50 * k * np.arange(frames) / RATE) / k for k in (1, 2, 3, 5)) + 1e-3 * noise
+        ),
     }
     assert onsets(ArraySource(made[steady](), RATE)) == []
 

@@ -36,7 +36,9 @@ def errors(frequency, q, gain_db, noise=1e-6):
 
 
 @pytest.mark.parametrize("gain_db", [12, -20])
-@pytest.mark.parametrize(("frequency", "q"), [(100, 5), (100, 20), (500, 20), (500, 50), (2000, 20), (2000, 50), (8000, 50)])
+@pytest.mark.parametrize(
+    ("frequency", "q"), [(100, 5), (100, 20), (500, 20), (500, 50), (2000, 20), (2000, 50), (8000, 50)]
+)
 def test_the_window_is_as_long_as_the_decay_takes(frequency, q, gain_db):
     """Within 0.02 dB or the noise, whichever is more; a fixed choice of 32 cycles took 0.3 to 1.8 dB off."""
     error, spread, result = errors(frequency, q, gain_db)
@@ -51,6 +53,8 @@ def test_a_decay_that_outlasts_the_longest_window_is_said():
 
 
 def test_noise_keeps_the_window_short():
-    """A flat path in noise 40 dB below: no window is lengthened for what is noise, so that the floor stays where it was."""
+    """A flat path in noise 40 dB below: no window is lengthened for what is noise, so that the floor stays where it
+    was.
+    """
     quiet, noisy = (errors(1000, 1, 0, noise)[2].curve("level", 1) for noise in (1e-6, 1e-3))
     assert np.median(noisy.floor - quiet.floor) == pytest.approx(60, abs=0.5)

@@ -9,8 +9,11 @@ from tests.conftest import sine, table
 RATE = 48000.0
 
 
-@pytest.mark.parametrize("row", [r for r in table("15_sine_fit_crlb") if int(r["samples_n"]) <= 4096 and float(r["snr_db"]) >= 20][:8],
-                         ids=lambda r: f"{r['samples_n']} samples, {r['snr_db']} dB")  # fmt: skip
+@pytest.mark.parametrize(
+    "row",
+    [r for r in table("15_sine_fit_crlb") if int(r["samples_n"]) <= 4096 and float(r["snr_db"]) >= 20][:8],
+    ids=lambda r: f"{r['samples_n']} samples, {r['snr_db']} dB",
+)
 def test_frequency_amplitude_and_offset(row):
     """Source: Rife, Boorstyn 1974; Kay 1993. 200 trials: their spread itself is uncertain by 5 %."""
     n, sigma, a = int(row["samples_n"]), float(row["noise_rms"]), float(row["amplitude_peak"])

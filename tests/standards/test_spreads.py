@@ -1,7 +1,8 @@
-"""Spreads that are stated against errors that are made: rms of error over stated spread, in white, pink and rumbling noise.
+"""Spreads that are stated against errors that are made: rms of error over stated spread, in white, pink and rumbling
+noise.
 
-The truth is the signal that was made; that of a noise level its expectation. 60 trials say such an rms to about 9 %, so that 0.7 to 1.45 is
-asked where the figure itself is to lie between 0.8 and 1.3 (docs/methods.md has it over 200).
+The truth is the signal that was made; that of a noise level its expectation. 60 trials say such an rms to about 9 %, so
+that 0.7 to 1.45 is asked where the figure itself is to lie between 0.8 and 1.3 (docs/methods.md has it over 200).
 """
 
 import math
@@ -53,11 +54,15 @@ def test_of_a_tone(noise):
         result = Tone().analyse([Recording(Signal(x + LEVEL * noise(rng), RATE))], ToneSettings(frequency=f0), Chain())
         for reading in result.readings:
             if reading.value is not None and reading.spread:
-                found.setdefault(reading.key, []).append((reading.value - (f0 if reading.key == "frequency" else 0), reading.spread))
+                found.setdefault(reading.key, []).append(
+                    (reading.value - (f0 if reading.key == "frequency" else 0), reading.spread)
+                )
     truth = {
-        "frequency": 0.0, "level": 20 * math.log10(0.5), "thd": 10 * math.log10(sum(a * a for a in harmonics.values())),
+        "frequency": 0.0,
+        "level": 20 * math.log10(0.5),
+        "thd": 10 * math.log10(sum(a * a for a in harmonics.values())),
         **{f"h{k}": 20 * math.log10(a) for k, a in harmonics.items()},
-    }  # fmt: skip
+    }
     for key in ("frequency", "level", "thd", "thd_n", "sinad", "snr", "enob", "noise", "h2", "h3", "h5"):
         values = np.array(found[key])
         assert len(values) == TRIALS
@@ -78,9 +83,15 @@ def test_harmonics_beside_rumble_are_not_called_noise():
 
 @pytest.mark.parametrize("seed", range(4))
 def test_what_leaks_from_below_the_band_does_not_count_beside_hum(seed):
-    """A slow drift below the band leaks into a plain sum of bins; strong hum must not make that pass for scatter. The truth: what was added."""
+    """A slow drift below the band leaks into a plain sum of bins; strong hum must not make that pass for scatter.
+
+    The truth: what was added.
+    """
     rng = np.random.default_rng(seed)
-    hum = sum(a * np.cos(2 * np.pi * 50.0 * k * TIME + p) for k, a, p in ((1, 3e-5, 0.3), (2, 6e-5, 1.1), (3, 2e-5, 2.0), (6, 2e-5, 0.7)))
+    hum = sum(
+        a * np.cos(2 * np.pi * 50.0 * k * TIME + p)
+        for k, a, p in ((1, 3e-5, 0.3), (2, 6e-5, 1.1), (3, 2e-5, 2.0), (6, 2e-5, 0.7))
+    )
     noise = 1e-5 * rng.standard_normal(FRAMES)
     drift = 1.5e-3 * TIME
     x = 0.5 * np.cos(2 * np.pi * 997.3 * TIME) + hum + noise + drift
@@ -112,7 +123,9 @@ def test_slow_noise_does_not_move_the_direct_voltage():
 
 
 def test_hum_in_the_spread_of_a_noise_level():
-    """Five lines that the fit takes out are known better than the noise: rms of error over spread, of noise with hum and of the hum."""
+    """Five lines that the fit takes out are known better than the noise: rms of error over spread, of noise with hum
+    and of the hum.
+    """
     over: dict[str, list[float]] = {"noise": [], "hum": []}
     orders = ((1, 30.0), (2, 60.0), (3, 20.0), (5, 10.0), (6, 5.0))
     lines = LEVEL**2 * sum(a * a for _, a in orders) / 2
@@ -139,11 +152,16 @@ def test_a_narrow_band_of_noise_is_no_hum():
 @pytest.mark.parametrize(("frequency", "coherent"), [(1000.0, True), (997.0, False)])
 @pytest.mark.parametrize("bits", [12, 16])
 def test_rounding_without_dither_is_said(bits, frequency, coherent):
-    """48 samples to a period of 1 kHz: each meets the same roundings a thousand times, which no spread describes. 997 Hz meets 48,000 others."""
+    """48 samples to a period of 1 kHz: each meets the same roundings a thousand times, which no spread describes.
+    997 Hz meets 48,000 others.
+    """
     rng = np.random.default_rng(bits)
     steps = 2.0 ** (bits - 1)
     exact = 0.4 * np.cos(2 * np.pi * frequency * TIME + 0.3)
-    plain, dithered = np.round(exact * steps) / steps, np.round(exact * steps + rng.random(FRAMES) - rng.random(FRAMES)) / steps
+    plain, dithered = (
+        np.round(exact * steps) / steps,
+        np.round(exact * steps + rng.random(FRAMES) - rng.random(FRAMES)) / steps,
+    )
     result = tone_of(plain, frequency)
     assert Caution.UNDITHERED in result.cautions
     level = result.reading("level")
@@ -169,12 +187,18 @@ def test_the_spread_of_an_undithered_tone_holds_its_error():
 
 @pytest.mark.parametrize("frequency", [20, 30, 50, 100])
 def test_a_low_tone_in_pink_noise_is_found_and_does_not_drift(frequency):
-    """Whatever frequency is expected: noise that rises towards 0 Hz is no drift, and negative frequencies disturb no fit."""
+    """Whatever frequency is expected: noise that rises towards 0 Hz is no drift, and negative frequencies disturb no
+    fit.
+    """
     cautioned = 0
     for seed in range(20):
         rng = np.random.default_rng(seed)
         f0 = frequency * (1 + 0.01 * rng.uniform(-1, 1))
-        x = 0.3 * np.cos(2 * np.pi * f0 * TIME + rng.uniform(0, 2 * np.pi)) + 3e-4 * np.cos(4 * np.pi * f0 * TIME) + 3 * LEVEL * (1 + 9 * (seed % 2)) * pink(rng)
+        x = (
+            0.3 * np.cos(2 * np.pi * f0 * TIME + rng.uniform(0, 2 * np.pi))
+            + 3e-4 * np.cos(4 * np.pi * f0 * TIME)
+            + 3 * LEVEL * (1 + 9 * (seed % 2)) * pink(rng)
+        )
         result = tone_of(x, 1000.0)
         assert result.reading("level").value == pytest.approx(20 * math.log10(0.3), abs=0.02)
         cautioned += Caution.DRIFT in result.cautions

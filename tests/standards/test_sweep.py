@@ -23,7 +23,9 @@ def test_rate_constant_and_advance():
         assert (made["first"], made["last"]) == pytest.approx((f1, f2))
         assert made["length"] == pytest.approx(float(row["rate_constant_l_s"]), rel=1e-9)
     for row in table("13_ess_harmonic"):
-        assert float(row["rate_constant_l_s"]) * math.log(int(row["harmonic_order"])) == pytest.approx(float(row["advance_s"]), rel=1e-9)
+        assert float(row["rate_constant_l_s"]) * math.log(int(row["harmonic_order"])) == pytest.approx(
+            float(row["advance_s"]), rel=1e-9
+        )
 
 
 def test_harmonic_impulses_stand_at_their_advance():
@@ -41,7 +43,9 @@ def test_harmonic_impulses_stand_at_their_advance():
         assert -peak == pytest.approx(advance, abs=1.0)
 
 
-@pytest.mark.parametrize(("level_db", "low", "tolerance"), [(-60.0, 100.0, 0.001), (-60.0, 40.0, 0.05), (-100.0, 100.0, 0.02)])
+@pytest.mark.parametrize(
+    ("level_db", "low", "tolerance"), [(-60.0, 100.0, 0.001), (-60.0, 40.0, 0.05), (-100.0, 100.0, 0.02)]
+)
 def test_harmonics_of_a_polynomial(level_db, low, tolerance):
     """Source: h2 = a2 A²/2, h3 = a3 A³/4 (06c); accuracy as docs/methods.md promises for a 10 s sweep."""
     rate = 48000.0

@@ -4,7 +4,13 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, HANN, windowed_around, windowed_power
+from epidote.core.analysis.spectral.windows import (
+    BLACKMAN_HARRIS_4,
+    BLACKMAN_HARRIS_7,
+    HANN,
+    windowed_around,
+    windowed_power,
+)
 from tests.conftest import table
 
 PUBLISHED = {row["window"]: row for row in table("05_windows")}

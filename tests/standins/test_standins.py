@@ -11,8 +11,22 @@ from epidote.standins.converter import Converter
 from tests.conftest import UNCALIBRATED, recording, sine
 
 RATE = 96000.0
-CLEAN = Amplifier("A", "B", gain_db=20, channel_gains_db=(0.0,), second=0.0, third=0.0, noise_density=0.0, hum=(0.0,), high_pass=0.001, low_pass=1e7,
-                  output_ohms=0.0, warm_up_db=0.0, crosstalk_db=-300, rail=1e6)  # fmt: skip
+CLEAN = Amplifier(
+    "A",
+    "B",
+    gain_db=20,
+    channel_gains_db=(0.0,),
+    second=0.0,
+    third=0.0,
+    noise_density=0.0,
+    hum=(0.0,),
+    high_pass=0.001,
+    low_pass=1e7,
+    output_ohms=0.0,
+    warm_up_db=0.0,
+    crosstalk_db=-300,
+    rail=1e6,
+)
 
 
 def amplified(model: Amplifier, x: np.ndarray, load: float = 8.0, powered: float = 1e9, seed: int = 0) -> np.ndarray:
@@ -66,7 +80,11 @@ def test_distortion_rises_with_frequency():
     model = changed(second=1e-3, distortion_corner=2000.0)
     low, high = (
         Tone()
-        .analyse([recording(amplified(model, sine(f, 0.1, 96000, RATE))[INNER], RATE)], ToneSettings(frequency=f), UNCALIBRATED)
+        .analyse(
+            [recording(amplified(model, sine(f, 0.1, 96000, RATE))[INNER], RATE)],
+            ToneSettings(frequency=f),
+            UNCALIBRATED,
+        )
         .reading("h2")
         .value
         for f in (100.0, 8000.0)
@@ -89,7 +107,9 @@ def test_hum_and_crosstalk():
 
 
 def test_it_warms_up():
-    cold, warm = (np.std(amplified(changed(warm_up_db=0.5, warm_up_seconds=100.0), X, powered=t)[INNER]) for t in (0.0, 1000.0))
+    cold, warm = (
+        np.std(amplified(changed(warm_up_db=0.5, warm_up_seconds=100.0), X, powered=t)[INNER]) for t in (0.0, 1000.0)
+    )
     assert 20 * np.log10(cold / warm) == pytest.approx(0.5, abs=0.01)
 
 
@@ -130,6 +150,8 @@ def test_converter_latency(latency):
 def test_converter_noise_and_distortion_are_as_stated():
     converter = Converter(full_scale=1.0, noise_db=-90, second=2e-4, third=0.0)
     y = converter.to_numbers(sine(1000, 1.2, 96000, RATE)[:, None], RATE, np.random.default_rng(1))
-    result = Tone().analyse([Recording(Signal(y[5000:90000], RATE))], ToneSettings(band_low=10, band_high=RATE / 2), UNCALIBRATED)
+    result = Tone().analyse(
+        [Recording(Signal(y[5000:90000], RATE))], ToneSettings(band_low=10, band_high=RATE / 2), UNCALIBRATED
+    )
     assert result.reading("noise").value == pytest.approx(-90, abs=0.1)
     assert result.reading("h2").value == pytest.approx(20 * np.log10(2e-4 * 1.2 / 2**0.5 / 2), abs=0.05)

@@ -124,7 +124,8 @@ def test_a_study_of_an_older_format_is_read_without_being_changed(study):
     study.close()
     old = sqlite3.connect(path / "study.sqlite")
     old.executescript(
-        "DROP TABLE entry; ALTER TABLE run DROP COLUMN firmware; ALTER TABLE run DROP COLUMN person; PRAGMA user_version = 2; PRAGMA journal_mode = DELETE;"
+        "DROP TABLE entry; ALTER TABLE run DROP COLUMN firmware; ALTER TABLE run DROP COLUMN person; PRAGMA"
+        " user_version = 2; PRAGMA journal_mode = DELETE;"
     )
     old.close()
     import fcntl
@@ -145,10 +146,14 @@ def test_a_study_of_an_older_format_is_read_without_being_changed(study):
 
 
 def test_words_that_a_study_stores_are_brought_up_to_date(study):
-    """A study of format 3 keeps titles and names of guides of its time; the next opening takes them from the procedures again."""
+    """A study of format 3 keeps titles and names of guides of its time; the next opening takes them from the
+    procedures again.
+    """
     run = measured(study)
     study.set_setting("lines off", json.dumps(["Half the power", "my own"]))
-    study.entries.add("guide", {"name": "mine", "source": "common practice", "curves": ["level"], "y_unit": "dB", "low": 1.0})
+    study.entries.add(
+        "guide", {"name": "mine", "source": "common practice", "curves": ["level"], "y_unit": "dB", "low": 1.0}
+    )
     path = study.path
     study.close()
     old = sqlite3.connect(path / "study.sqlite")

@@ -1,4 +1,6 @@
-"""A study from somebody else: whatever its names, links and rows say, nothing outside its folder is read, moved, written or deleted."""
+"""A study from somebody else: whatever its names, links and rows say, nothing outside its folder is read, moved,
+written or deleted.
+"""
 
 import os
 import sqlite3
@@ -53,7 +55,12 @@ def test_a_recording_or_picture_that_lies_elsewhere(study, outside, stored):
     path = study.path
     study.close()
     name = str(outside) if stored == "ABSOLUTE" else stored
-    changed(path, "UPDATE recording SET file = :n", "UPDATE entry SET data = json_set(data, '$.file', :n) WHERE kind = 'picture'", n=name)
+    changed(
+        path,
+        "UPDATE recording SET file = :n",
+        "UPDATE entry SET data = json_set(data, '$.file', :n) WHERE kind = 'picture'",
+        n=name,
+    )
     again = Study(path)
     with pytest.raises(StudyError, match="not a plain file name"):
         again.recordings(run.id)
@@ -140,7 +147,9 @@ def test_a_zip_holds_only_the_study_s_own_files(study, outside):
 
 
 def test_opening_deletes_nothing(study, tmp_path):
-    """An older study.sqlite is put back, as the message about a damaged one advises: newer recordings go to the bin and come back."""
+    """An older study.sqlite is put back, as the message about a damaged one advises: newer recordings go to the bin
+    and come back.
+    """
     measured(study)
     path = study.path
     study.close()
@@ -162,13 +171,29 @@ def test_opening_deletes_nothing(study, tmp_path):
         assert len(names(path, "recordings")) == 2
 
 
-@pytest.mark.parametrize("broken", [
-    "UPDATE run SET readings = 'x', chain = '[]', thumbnail = '{'", "UPDATE run SET made = 'yesterday'", "UPDATE run SET settings = '3'",
-    "UPDATE run SET cautions = 'null'", "UPDATE run SET headline = '[1]'", "UPDATE run SET cautions = '[\"of a newer version\"]'",
-    "UPDATE run SET readings = '[{\"key\": 3}]'", "UPDATE run SET device = x'ff00ff'", "UPDATE curve SET y = x'00'", "UPDATE curve SET points = 1e9",
-    "UPDATE curve SET meta = '[]'", "UPDATE curve SET x_first = 'a', x = NULL", "UPDATE pin SET x = 'left'", "UPDATE column_ SET settings = 'none' WHERE id = 2",
-    "UPDATE subject SET conditions = '[1]' WHERE id = 3", "UPDATE entry SET data = '7'", "UPDATE entry SET made = ''", "UPDATE setting SET value = 'x' WHERE name = 'reference'",
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "broken",
+    [
+        "UPDATE run SET readings = 'x', chain = '[]', thumbnail = '{'",
+        "UPDATE run SET made = 'yesterday'",
+        "UPDATE run SET settings = '3'",
+        "UPDATE run SET cautions = 'null'",
+        "UPDATE run SET headline = '[1]'",
+        "UPDATE run SET cautions = '[\"of a newer version\"]'",
+        "UPDATE run SET readings = '[{\"key\": 3}]'",
+        "UPDATE run SET device = x'ff00ff'",
+        "UPDATE curve SET y = x'00'",
+        "UPDATE curve SET points = 1e9",
+        "UPDATE curve SET meta = '[]'",
+        "UPDATE curve SET x_first = 'a', x = NULL",
+        "UPDATE pin SET x = 'left'",
+        "UPDATE column_ SET settings = 'none' WHERE id = 2",
+        "UPDATE subject SET conditions = '[1]' WHERE id = 3",
+        "UPDATE entry SET data = '7'",
+        "UPDATE entry SET made = ''",
+        "UPDATE setting SET value = 'x' WHERE name = 'reference'",
+    ],
+)
 def test_one_bad_row_spoils_that_row_only(study, broken):
     run = measured(study)
     unit = study.add_unit("Havelmar", "A25")
@@ -184,7 +209,9 @@ def test_one_bad_row_spoils_that_row_only(study, broken):
         assert len(seen.columns) + len(seen.damaged) >= 2
         assert seen.subjects[1].full_name == "Ostrel P40, gain high, load 8 Ω"
         summary = seen.runs[run.subject_id, run.column_id]
-        assert isinstance(summary.readings, tuple) and isinstance(summary.thumbnail, tuple) and summary.chain["rate"] > 0
+        assert (
+            isinstance(summary.readings, tuple) and isinstance(summary.thumbnail, tuple) and summary.chain["rate"] > 0
+        )
         assert all(Caution(c).words for c in summary.cautions)
         curves = again.curves(run.id)
         assert bool(curves) or bool(again.checked_curves(run.id)[1])
@@ -216,7 +243,9 @@ def test_a_zip_with_names_that_lead_out(tmp_path, name):
 
 
 def test_a_zip_bomb_is_refused_with_its_size(tmp_path):
-    made = packed(tmp_path / "a.zip", **{"S.epidote/study.sqlite": b"x", "S.epidote/recordings/big.wav": bytes(50_000_000)})
+    made = packed(
+        tmp_path / "a.zip", **{"S.epidote/study.sqlite": b"x", "S.epidote/recordings/big.wav": bytes(50_000_000)}
+    )
     assert made.stat().st_size < 100_000
     with pytest.raises(StudyError, match=r"unpacks to 0\.1 GB; at most 0\.0 GB"):
         unzip_study(made, tmp_path, 1_000_000)
@@ -272,7 +301,9 @@ def test_a_log_that_a_kill_left_is_read_where_nothing_can_be_written(study, monk
     shutil.copytree(path, copy)  # as the disk is at this moment: the log is not folded back
     assert (copy / "study.sqlite-wal").stat().st_size > 0
     real = os.access
-    monkeypatch.setattr(os, "access", lambda p, mode: False if str(p).startswith(str(copy)) and mode & os.W_OK else real(p, mode))
+    monkeypatch.setattr(
+        os, "access", lambda p, mode: False if str(p).startswith(str(copy)) and mode & os.W_OK else real(p, mode)
+    )
     before = {p.name: p.read_bytes() for p in copy.iterdir() if p.is_file()}
     with closing(Study(copy)) as reader:
         assert reader.read_only
@@ -299,6 +330,6 @@ def test_a_lock_of_somebody_else_is_no_wall(study, monkeypatch):
 
 
 def test_a_claim_without_an_end_is_refused(tmp_path):
-    (tmp_path / "claims.csv").write_text("claim;source\n\"" + "x" * 200_000 + "\n")
+    (tmp_path / "claims.csv").write_text('claim;source\n"' + "x" * 200_000 + "\n")
     with pytest.raises(UnusableInputError, match="a field has no end"):
         read_claims(tmp_path / "claims.csv")

@@ -149,7 +149,10 @@ def test_pins_and_settings(study):
 
 
 def test_the_second_to_open_it_reads_only(study):
-    code = f"from epidote.study.store import Study; s = Study({str(study.path)!r}); print(s.read_only, s.why_read_only, len(s.overview().subjects))"
+    code = (
+        f"from epidote.study.store import Study; s = Study({str(study.path)!r}); print(s.read_only, s.why_read_only,"
+        " len(s.overview().subjects))"
+    )
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
     assert out.strip() == "True it is already open in another window or process 2"
     second = Study(study.path)
@@ -225,7 +228,9 @@ def test_an_older_study_is_brought_up_to_date_and_a_copy_kept(study, monkeypatch
     study.close()
     steps = database._migrations()
     monkeypatch.setattr(
-        database, "_migrations", lambda: [*steps, (len(steps) + 1, "ALTER TABLE unit ADD COLUMN place TEXT NOT NULL DEFAULT '';")]
+        database,
+        "_migrations",
+        lambda: [*steps, (len(steps) + 1, "ALTER TABLE unit ADD COLUMN place TEXT NOT NULL DEFAULT '';")],
     )
     upgraded = Study(study.path)
     assert upgraded.overview().subjects[1].name == "Ostrel P40"

@@ -39,7 +39,9 @@ def test_killed_in_a_loop(study):
     random.seed(1)
     finished = 0
     for round_ in range(6):
-        process = subprocess.Popen([sys.executable, "-c", LOOP, str(path)], stdout=subprocess.PIPE, text=True, cwd=Path.cwd())
+        process = subprocess.Popen(
+            [sys.executable, "-c", LOOP, str(path)], stdout=subprocess.PIPE, text=True, cwd=Path.cwd()
+        )
         process.stdout.readline()
         finished += 1
         deadline = time.monotonic() + random.uniform(0, 0.5)
@@ -51,7 +53,9 @@ def test_killed_in_a_loop(study):
         process.stdout.close()
         again = Study(path)
         assert not again.read_only, "a killed process must not leave its lock"
-        runs = [r for s in again.overview().subjects for c in again.overview().columns for r in again.runs_of(s.id, c.id)]
+        runs = [
+            r for s in again.overview().subjects for c in again.overview().columns for r in again.runs_of(s.id, c.id)
+        ]
         assert len(runs) >= finished, f"round {round_}"
         finished = len(runs)
         for run in runs:
@@ -84,7 +88,9 @@ study.close()
     def limit() -> None:
         resource.setrlimit(resource.RLIMIT_FSIZE, (100_000, 100_000))
 
-    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, preexec_fn=limit, check=False, cwd=Path.cwd())
+    out = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, preexec_fn=limit, check=False, cwd=Path.cwd()
+    )
     assert "could not be written" in out.stdout, out.stderr
     assert "free some space" in out.stdout
     again = Study(path)

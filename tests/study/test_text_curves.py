@@ -1,4 +1,7 @@
-"""Curves as text: what people's programs write, invented here, and what is no curve. Separators and commas: common practice, no source."""
+"""Curves as text: what people's programs write, invented here, and what is no curve.
+
+Separators and commas: common practice, no source.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +43,16 @@ def test_without_a_phase_and_with_a_unit():
     assert (level.y_unit, phase) == ("dB SPL", None)
 
 
-@pytest.mark.parametrize(("text", "words"), [("", "no curve"), ("hello\nworld\n", "no curve"), ("1\n2\n3\n", "line 1"), ("100 1\n100 2\n", "one frequency"), ("20 1\n30 x\n", "line 2")])
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("", "no curve"),
+        ("hello\nworld\n", "no curve"),
+        ("1\n2\n3\n", "line 1"),
+        ("100 1\n100 2\n", "one frequency"),
+        ("20 1\n30 x\n", "line 2"),
+    ],
+)
 def test_what_is_no_curve_is_refused_by_its_line(text, words):
     with pytest.raises(UnusableInputError, match=words):
         parse_text_curve(text, "file.txt")
@@ -56,7 +68,14 @@ def test_out_and_in_again(separator):
     assert turned.y == pytest.approx(phase.y, abs=1e-7)
 
 
-@pytest.mark.parametrize(("text", "words"), [("{}", "no “level” curve"), ('{"curves": [{"key": "level"}]}', "not a JSON file of curves"), ("{", "not valid JSON")])
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("{}", "no “level” curve"),
+        ('{"curves": [{"key": "level"}]}', "not a JSON file of curves"),
+        ("{", "not valid JSON"),
+    ],
+)
 def test_json_that_holds_no_curve(tmp_path, text, words):
     (tmp_path / "a.json").write_text(text)
     with pytest.raises(UnusableInputError, match=words):
@@ -65,7 +84,9 @@ def test_json_that_holds_no_curve(tmp_path, text, words):
 
 def test_our_own_csv_comes_in_again(tmp_path):
     """The first curve of an exported CSV, under its comments."""
-    (tmp_path / "c.csv").write_text('# P40: response {"a": 1, "b": 2}\nx (Hz),"P40, channel 1, level (dB)"\n20.0,-1.5\n1000.0,0.0\n')
+    (tmp_path / "c.csv").write_text(
+        '# P40: response {"a": 1, "b": 2}\nx (Hz),"P40, channel 1, level (dB)"\n20.0,-1.5\n1000.0,0.0\n'
+    )
     assert read_text_curve(tmp_path / "c.csv")[0].y == pytest.approx([-1.5, 0])
 
 
@@ -84,11 +105,21 @@ def test_claims_from_files(tmp_path):
 SAME = ([20, 1000, 20000], [-1.5, 0, -3.25])
 
 
-@pytest.mark.parametrize("text", [
-    "20, -1.5\n1000, 0\n20000, -3.25\n", "20,-1.5\n1000,0\n20000,-3.25\n", "20 \u22121.5\n1000 0\n20000 \u22123.25\n", "20\u00a0-1.5\n1000\u00a00\n20000\u00a0-3.25\n",
-    "20.0\t-1.5\t\n1000\t0\t\n20000\t-3.25\t\n", "1,000 0\n20.0 -1.5\n20,000 -3.25\n", "# every 0.5 kHz or so\n20 -1.5\n1000 0\n20000 -3.25\n",
-    '"20","-1.5"\n"1000","0"\n"20000","-3.25"\n', "20;-1,5\n1000;0\n20000;-3,25\n", "20.5e0 -1\n20 -1.5\n1000 0\n20000 -3.25\n".replace("20.5e0 -1\n", ""),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "text",
+    [
+        "20, -1.5\n1000, 0\n20000, -3.25\n",
+        "20,-1.5\n1000,0\n20000,-3.25\n",
+        "20 \u22121.5\n1000 0\n20000 \u22123.25\n",
+        "20\u00a0-1.5\n1000\u00a00\n20000\u00a0-3.25\n",
+        "20.0\t-1.5\t\n1000\t0\t\n20000\t-3.25\t\n",
+        "1,000 0\n20.0 -1.5\n20,000 -3.25\n",
+        "# every 0.5 kHz or so\n20 -1.5\n1000 0\n20000 -3.25\n",
+        '"20","-1.5"\n"1000","0"\n"20000","-3.25"\n',
+        "20;-1,5\n1000;0\n20000;-3,25\n",
+        "20.5e0 -1\n20 -1.5\n1000 0\n20000 -3.25\n".replace("20.5e0 -1\n", ""),
+    ],
+)
 def test_common_ways_of_writing_are_read(text):
     level, phase = parse_text_curve(text, "x")
     assert (level.x.tolist(), level.y.tolist(), phase) == (*SAME, None)
@@ -100,13 +131,28 @@ def test_codings(tmp_path, coding):
     assert read_text_curve(tmp_path / "a.txt")[0].y.tolist() == SAME[1]
 
 
-@pytest.mark.parametrize(("text", "option", "answers"), [
-    ("20,0, -1,5\n1000,0, 0,0\n20000,0, -3,25\n", "--decimal", {TextOptions(decimal="comma"): SAME[1]}),
-    ("20,0,-1,5\n1000,0,0,0\n20000,0,-3,25\n", "--decimal", {TextOptions(decimal="comma"): SAME[1], TextOptions(decimal="point"): [0, 0, 0]}),
-    ("1,000 0\n2,000 -1\n20,000 -3\n", "--decimal", {TextOptions(decimal="comma"): [0, -1, -3]}),
-    ("1 20 -1.5\n2 1000 0\n3 20000 -3.25\n", "--frequency-column", {TextOptions(first=2): SAME[1], TextOptions(first=1): [20, 1000, 20000]}),
-    ("0.02 -1.5\n1 0\n20 -3.25\n", "--frequency-unit", {TextOptions(frequency="kHz"): SAME[1], TextOptions(frequency="Hz"): SAME[1]}),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "option", "answers"),
+    [
+        ("20,0, -1,5\n1000,0, 0,0\n20000,0, -3,25\n", "--decimal", {TextOptions(decimal="comma"): SAME[1]}),
+        (
+            "20,0,-1,5\n1000,0,0,0\n20000,0,-3,25\n",
+            "--decimal",
+            {TextOptions(decimal="comma"): SAME[1], TextOptions(decimal="point"): [0, 0, 0]},
+        ),
+        ("1,000 0\n2,000 -1\n20,000 -3\n", "--decimal", {TextOptions(decimal="comma"): [0, -1, -3]}),
+        (
+            "1 20 -1.5\n2 1000 0\n3 20000 -3.25\n",
+            "--frequency-column",
+            {TextOptions(first=2): SAME[1], TextOptions(first=1): [20, 1000, 20000]},
+        ),
+        (
+            "0.02 -1.5\n1 0\n20 -3.25\n",
+            "--frequency-unit",
+            {TextOptions(frequency="kHz"): SAME[1], TextOptions(frequency="Hz"): SAME[1]},
+        ),
+    ],
+)
 def test_where_two_readings_are_possible_nothing_is_guessed(text, option, answers):
     with pytest.raises(UnusableInputError, match=f"Nothing was read; decide with .*{option}") as caught:
         parse_text_curve(text, "file.txt")
@@ -122,12 +168,16 @@ def test_khz_counts_only_in_the_head_of_the_column():
 
 def test_every_reading_says_what_was_understood():
     found = text_readings("20,0,-1,5\n1000,0,0,0\n20000,0,-3,25\n30000,0,-4,25\n", "x")
-    assert [r.words for r in found] == ["comma-separated, decimal point, frequency in Hz", "comma-separated, decimal comma, frequency in Hz"]
+    assert [r.words for r in found] == [
+        "comma-separated, decimal point, frequency in Hz",
+        "comma-separated, decimal comma, frequency in Hz",
+    ]
     assert found[1].preview == "20 Hz: -1.5 dB, 1 kHz: 0 dB … 30 kHz: -4.25 dB"
 
 
 def test_the_time_grows_with_the_length_only():
     """Many columns took a time that doubled with each of them."""
+
     def seconds(columns: int) -> float:
         text = "\n".join(" ".join(["1"] * (columns - 1) + ["x"]) for _ in range(20))
         begun = time.process_time()

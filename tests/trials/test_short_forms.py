@@ -1,4 +1,7 @@
-"""The trials in a short, seeded form. Each is a program of its own (tools/trials), as anybody can run it; docs/reliability.md has the long runs."""
+"""The trials in a short, seeded form.
+
+Each is a program of its own (tools/trials), as anybody can run it; docs/reliability.md has the long runs.
+"""
 
 import random
 import subprocess

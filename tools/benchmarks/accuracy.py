@@ -1,5 +1,8 @@
 #!/usr/bin/env python3
-"""The accuracy table: synthetic recordings of known truth, analysed as any recording is. Figures to reach: docs/methods.md."""
+"""The accuracy table: synthetic recordings of known truth, analysed as any recording is.
+
+Figures to reach: docs/methods.md.
+"""
 
 from __future__ import annotations
 
@@ -74,18 +77,30 @@ def tones() -> None:
         f = RNG.uniform(100, 10000)
         x = np.cos(2 * np.pi * f * t + 1) + RNG.standard_normal(n) / np.sqrt(2 * eta)
         errors.append(tone(x).reading("frequency").value - f)
-    row("frequency, 1 s at 60 dB SNR: rms error over the Cramér-Rao bound", f"{np.sqrt(np.mean(np.square(errors))) / bound:.2f}", "1.5")
+    row(
+        "frequency, 1 s at 60 dB SNR: rms error over the Cramér-Rao bound",
+        f"{np.sqrt(np.mean(np.square(errors))) / bound:.2f}",
+        "1.5",
+    )
 
     f = np.geomspace(10, 0.45 * RATE, 1000)
     poles = (
         12194.217148**2
         * f**4
-        / ((f**2 + 20.5989970576**2) * np.sqrt((f**2 + 107.652648643**2) * (f**2 + 737.862230736**2)) * (f**2 + 12194.217148**2))
+        / (
+            (f**2 + 20.5989970576**2)
+            * np.sqrt((f**2 + 107.652648643**2) * (f**2 + 737.862230736**2))
+            * (f**2 + 12194.217148**2)
+        )
     )
     at_1k = (
         12194.217148**2
         * 1e12
-        / ((1e6 + 20.5989970576**2) * np.sqrt((1e6 + 107.652648643**2) * (1e6 + 737.862230736**2)) * (1e6 + 12194.217148**2))
+        / (
+            (1e6 + 20.5989970576**2)
+            * np.sqrt((1e6 + 107.652648643**2) * (1e6 + 737.862230736**2))
+            * (1e6 + 12194.217148**2)
+        )
     )
     worst = np.max(np.abs(10 * np.log10(power_weight(f, Weighting.A)) - 20 * np.log10(poles / at_1k)))
     row("A-weighting against the analytic response, to 0.45 of the rate", f"{worst:.6f} dB", "0.01 dB")
@@ -106,7 +121,10 @@ def sweeps() -> None:
     for window in ("fixed", "by frequency"):
         settings = ResponseSettings(duration=4, window=window)
         stimulus = settings.played(RATE)
-        for noise, figure in ((0.0, "0.00001 dB, 0.0001°"), (10 ** (-90 / 20) / 2**0.5, "0.002 dB fixed, 0.0005 dB by frequency")):
+        for noise, figure in (
+            (0.0, "0.00001 dB, 0.0001°"),
+            (10 ** (-90 / 20) / 2**0.5, "0.002 dB fixed, 0.0005 dB by frequency"),
+        ):
             worst = angle = 0.0
             for path in (np.ones_like, high_pass, lambda f: high_pass(f) / (1 + 1j * f / 30000)):
                 y = through(stimulus.samples(), path) + noise * RNG.standard_normal(stimulus.frames)
@@ -146,7 +164,9 @@ def sweeps() -> None:
     stimulus = settings.played(RATE)
     for corner in (30.0, 200.0):
         y = through(stimulus.samples(), lambda f, c=corner: (1j * f / c) / (1 + 1j * f / c))
-        found = Response().analyse([Recording(Signal(y, RATE), stimulus)], settings, CHAIN).reading("bandwidth_low").value
+        found = (
+            Response().analyse([Recording(Signal(y, RATE), stimulus)], settings, CHAIN).reading("bandwidth_low").value
+        )
         reference = 1 / (1 + (corner / 1000) ** 2) / 2
         exact = corner * np.sqrt(reference / (1 - reference))
         worst = max(worst, abs(found / exact - 1))
@@ -164,7 +184,11 @@ def sweeps() -> None:
         found = []
         for _ in range(30):
             y = clean + sigma * RNG.standard_normal(x.size)
-            found.append(Response().analyse([Recording(Signal(y, RATE), stimulus)], settings, CHAIN).reading("delay").value * RATE - 50.37)
+            found.append(
+                Response().analyse([Recording(Signal(y, RATE), stimulus)], settings, CHAIN).reading("delay").value
+                * RATE
+                - 50.37
+            )
         row(
             f"delay, 2 s sweep at {snr} dB SNR: rms error over the Cramér-Rao bound",
             f"{np.sqrt(np.mean(np.square(found))) / bound:.2f}",

@@ -51,7 +51,9 @@ def drums(seconds: float, seed: int) -> np.ndarray:
     t = np.arange(9000) / RATE
     for k in range(int(4 * seconds) - 1):
         at = round((0.25 * k + 0.01 * rng.random()) * RATE)
-        hit = rng.standard_normal(t.size) * np.exp(-t / 0.02) + 2 * np.sin(2 * math.pi * 90 * t * np.exp(-3 * t)) * np.exp(-t / 0.06)
+        hit = rng.standard_normal(t.size) * np.exp(-t / 0.02) + 2 * np.sin(
+            2 * math.pi * 90 * t * np.exp(-3 * t)
+        ) * np.exp(-t / 0.06)
         x[at : at + t.size] += hit[: n - at]
     return x
 
@@ -74,8 +76,9 @@ def music(seconds: float, seed: int) -> np.ndarray:
 
 
 def limit_of(x: np.ndarray, sigma: float) -> float:
-    """Cramér-Rao bound in frames of the delay of a known signal in white noise: sigma over the root of the energy of its slope, in the band
-    (Kay, Fundamentals of Statistical Signal Processing I, 3.11; from memory)."""
+    """Cramér-Rao bound in frames of the delay of a known signal in white noise: sigma over the root of the energy of
+    its slope, in the band (Kay, Fundamentals of Statistical Signal Processing I, 3.11; from memory).
+    """
     spectrum = scipy.fft.rfft(x, 2 * x.size)
     w = math.pi * np.arange(spectrum.size) / x.size
     inside = (w > 2 * math.pi * LOW / RATE) & (w < 2 * math.pi * HIGH / RATE)
@@ -102,7 +105,9 @@ def main() -> None:
         for seed in range(60):
             x, true = material(2, seed), 123.37 + rng.random()
             size = 2 * x.size
-            late = scipy.fft.irfft(scipy.fft.rfft(x, size) * np.exp(-2j * np.pi / size * np.arange(size // 2 + 1) * true), size)[: x.size]
+            late = scipy.fft.irfft(
+                scipy.fft.rfft(x, size) * np.exp(-2j * np.pi / size * np.arange(size // 2 + 1) * true), size
+            )[: x.size]
             errors.append(delay_between(x, late + noise(x, snr, rng), RATE, (LOW, HIGH), 0.5).frames - true)
         ratio = math.sqrt(np.mean(np.square(errors))) / bound(2 - 3000 / RATE, snr)
         row(f"delay, 2 s of noise at {snr} dB, over the bound", f"{ratio:.2f}", "1.2")
@@ -113,9 +118,9 @@ def main() -> None:
             for seed in range(40):
                 x, true = make(2, seed), 123.37 + rng.random()
                 size = 2 * x.size
-                late = scipy.fft.irfft(scipy.fft.rfft(x, size) * np.exp(-2j * np.pi / size * np.arange(size // 2 + 1) * true), size)[
-                    : x.size
-                ]
+                late = scipy.fft.irfft(
+                    scipy.fft.rfft(x, size) * np.exp(-2j * np.pi / size * np.arange(size // 2 + 1) * true), size
+                )[: x.size]
                 sigma = 10 ** (-snr / 20) * x.std()
                 found = delay_between(x, late + sigma * rng.standard_normal(x.size), RATE, (LOW, HIGH), 0.5)
                 ratios.append((getattr(found, "frames", math.inf) - true) / limit_of(x, sigma))
@@ -126,10 +131,16 @@ def main() -> None:
         for seed in range(8):
             x, ppm = material(10, seed), 100.0 * (rng.random() - 0.5)
             late = resample(np.concatenate([np.zeros(600), x, np.zeros(600)]), 1 - ppm * 1e-6, 300.0, x.size)
-            (found,) = compare_paths(ArraySource(x, RATE), [ArraySource(late + noise(x, snr, rng), RATE)], (LOW, HIGH), 0.5, events=False)
+            (found,) = compare_paths(
+                ArraySource(x, RATE), [ArraySource(late + noise(x, snr, rng), RATE)], (LOW, HIGH), 0.5, events=False
+            )
             errors.append(found.drift - (1 / (1 - ppm * 1e-6) - 1))
         limit = bound(10, snr) / RATE * math.sqrt(12) / 10
-        row(f"drift, 10 s of noise at {snr} dB, over the bound", f"{math.sqrt(np.mean(np.square(errors))) / limit:.2f}", "1.5")
+        row(
+            f"drift, 10 s of noise at {snr} dB, over the bound",
+            f"{math.sqrt(np.mean(np.square(errors))) / limit:.2f}",
+            "1.5",
+        )
         row("    the bound", f"{1e6 * limit:.2g} ppm", "-")
     x = material(10, 0)
     begun = time.perf_counter()

@@ -1,6 +1,7 @@
 #!/usr/bin/env python3
-"""The live view: share of one core that the Watch page takes at 192 kHz, two channels, 2^18 points, thirty frames a second, painted; and
-whether memory grows. ``live.py [SECONDS] [MINUTES OF SOUND AT SPEED]``"""
+"""The live view: share of one core that the Watch page takes at 192 kHz, two channels, 2^18 points, thirty frames a
+second, painted; and whether memory grows. ``live.py [SECONDS] [MINUTES OF SOUND AT SPEED]``
+"""
 
 from __future__ import annotations
 
@@ -98,7 +99,9 @@ def main() -> None:
     minutes = float(sys.argv[2]) if len(sys.argv) > 2 else 10.0
     path = Path(tempfile.mkdtemp()) / "Live.epidote"
     study = create_study(path, "Live")
-    study.set_setting("chain", chain_to_toml(Chain(rate=RATE, device="standin:wire", output_full_scale=4.0, input_full_scale=8.0)))
+    study.set_setting(
+        "chain", chain_to_toml(Chain(rate=RATE, device="standin:wire", output_full_scale=4.0, input_full_scale=8.0))
+    )
     study.close()
     application()
     window = MainWindow()
@@ -122,11 +125,15 @@ def main() -> None:
         gone = time.monotonic() - begun
         if at_speed:
             heard = (sound.given - given) / RATE / 60
-            print(f"memory over {heard:.1f} min of sound, heard in {gone / 60:.1f} min: {resident() - memory:+.1f} MB (none wanted)")
+            print(
+                f"memory over {heard:.1f} min of sound, heard in {gone / 60:.1f} min: {resident() - memory:+.1f} MB"
+                " (none wanted)"
+            )
         else:
             share = (time.process_time() - cpu) / gone
             print(
-                f"192 kHz, 2 channels, 2^18 points, {(painted[0] - before) / gone:.1f} frames/s painted: {share:.0%} of one core (under 60 %)"
+                f"192 kHz, 2 channels, 2^18 points, {(painted[0] - before) / gone:.1f} frames/s painted: {share:.0%} of"
+                " one core (under 60 %)"
             )
         window.session.live.stop()
         window.session.live.wait()

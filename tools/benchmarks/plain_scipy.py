@@ -1,6 +1,8 @@
-"""What an engineer would write in a few lines of NumPy and SciPy for the same recordings, with fewer results: to compare the time with.
+"""What an engineer would write in a few lines of NumPy and SciPy for the same recordings, with fewer results: to
+compare the time with.
 
-Tone: THD+N alone, from one windowed spectrum. Response: the deconvolved magnitude alone, without a window on its impulse response.
+Tone: THD+N alone, from one windowed spectrum. Response: the deconvolved magnitude alone, without a window on its
+impulse response.
 """
 
 from __future__ import annotations

@@ -1,5 +1,7 @@
 #!/usr/bin/env python3
-"""The scale table: a study of 2,000 runs, 100 curves on a graph, a table over 500 subjects, on this machine in one run."""
+"""The scale table: a study of 2,000 runs, 100 curves on a graph, a table over 500 subjects, on this machine in one
+run.
+"""
 
 from __future__ import annotations
 
@@ -59,14 +61,35 @@ def large_study(path: Path) -> None:
     columns = [add_column(study, "response", make_settings(model, {"duration": 1 + n})) for n in range(COLUMNS)]
     for n in range(ROWS):
         unit = study.add_unit("Maker", f"M{n // 4}") if n % 4 == 0 else unit  # noqa: F821
-        subject = study.add_subject(unit, {"gain": ("low", "mid", "high", "full")[n % 4], "load": "8 Ω"}, "standin:wire")
+        subject = study.add_subject(
+            unit, {"gain": ("low", "mid", "high", "full")[n % 4], "load": "8 Ω"}, "standin:wire"
+        )
         for c, column in enumerate(columns):
             curve = level(n * COLUMNS + c)
             readings = level_readings(curve, 0.001)
             head = {**readings[0].to_json(), "title": "Gain at 1 kHz"}
-            study.add_run(subject.id, column.id, "response", column.settings, Chain(), "made up", Result((curve,), readings), head, thumbnail_points(curve), ())
+            study.add_run(
+                subject.id,
+                column.id,
+                "response",
+                column.settings,
+                Chain(),
+                "made up",
+                Result((curve,), readings),
+                head,
+                thumbnail_points(curve),
+                (),
+            )
     for n in range(20):
-        data = {"claimed": "frequency response", "sense": "within", "unit": "dB", "low": -1.0, "high": 1.0, "frequency": 20.0, "frequency_high": 15000.0}
+        data = {
+            "claimed": "frequency response",
+            "sense": "within",
+            "unit": "dB",
+            "low": -1.0,
+            "high": 1.0,
+            "frequency": 20.0,
+            "frequency_high": 15000.0,
+        }
         study.entries.add("claim", data, Owner(unit=n + 1))
     study.close()
 
@@ -94,7 +117,11 @@ def in_the_window(path: Path) -> None:
     while not window.matrix.built:
         QApplication.processEvents()
         time.sleep(0.001)  # as an event loop waits
-    row("... in the window, from asking to the matrix painted", f"{1000 * (time.perf_counter() - begun):.0f} ms", "under 1 s")
+    row(
+        "... in the window, from asking to the matrix painted",
+        f"{1000 * (time.perf_counter() - begun):.0f} ms",
+        "under 1 s",
+    )
     while window.matrix.graph_panel.graph.figure() is None:
         QApplication.processEvents()
         time.sleep(0.001)  # as an event loop waits
@@ -118,7 +145,11 @@ def panned(*, differences: bool) -> None:
     graph = GraphView(LIGHT)
     graph.resize(800, 420)
     traces = tuple(Trace(f"row {n}", 1, n, (c := level(n)).x, c.y, c.floor) for n in range(CURVES))
-    less = tuple(Trace(f"row {n}", 1, n, F, t.y - traces[0].y) for n, t in enumerate(traces[1:], start=1)) if differences else ()
+    less = (
+        tuple(Trace(f"row {n}", 1, n, F, t.y - traces[0].y) for n, t in enumerate(traces[1:], start=1))
+        if differences
+        else ()
+    )
     figure = Figure("Response", "Frequency", "Hz", "Gain", "dB", True, traces, less, reference_name="row 0")
     graph.show()
     graph.set_figure(figure, keep_zoom=False)
@@ -135,7 +166,9 @@ def panned(*, differences: bool) -> None:
 
 
 def two_dozen(path: Path) -> None:
-    """A column's 24 rows shown anew, as after an edit: the interface thread's own time for graph and readings, and for painting them."""
+    """A column's 24 rows shown anew, as after an edit: the interface thread's own time for graph and readings, and
+    for painting them.
+    """
     window = MainWindow()
     window.resize(1280, 800)
     window.show()
@@ -155,7 +188,11 @@ def two_dozen(path: Path) -> None:
         computed.append(shown - begun)
         painted.append(time.thread_time() - shown)
         QApplication.processEvents()
-    row("24 rows shown anew: figure and readings, graph painted", f"{1000 * np.median(computed):.0f} + {1000 * np.median(painted):.0f} ms", "50 ms")
+    row(
+        "24 rows shown anew: figure and readings, graph painted",
+        f"{1000 * np.median(computed):.0f} + {1000 * np.median(painted):.0f} ms",
+        "50 ms",
+    )
     window.close()
 
 
@@ -172,7 +209,12 @@ def tables() -> None:
                     difference_in_words(r.value, base.value, r.unit)
 
     row("500 subjects at two operating points, with differences", f"{1000 * best(work, 5):.0f} ms", "under 200 ms")
-    told = [ConditionReading(f"row {n}", {"buffer": str(16 + n % 50), "connection": f"kind {n // 50}"}, 1e-3 * (n % 97), "s") for n in range(SUBJECTS)]
+    told = [
+        ConditionReading(
+            f"row {n}", {"buffer": str(16 + n % 50), "connection": f"kind {n // 50}"}, 1e-3 * (n % 97), "s"
+        )
+        for n in range(SUBJECTS)
+    ]
     row("500 subjects as a table over two conditions", f"{1000 * best(lambda: grid(told), 5):.0f} ms", "under 200 ms")
 
 

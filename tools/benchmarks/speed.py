@@ -1,5 +1,7 @@
 #!/usr/bin/env python3
-"""The speed table: ratios to one FFT of the same length, to real time, and to an empty window, on this machine in one run."""
+"""The speed table: ratios to one FFT of the same length, to real time, and to an empty window, on this machine in
+one run.
+"""
 
 from __future__ import annotations
 
@@ -61,7 +63,11 @@ def analyses() -> None:
             deconvolution._kernel.cache_clear()
             Response().analyse([r], s, CHAIN)
 
-        row(f"response, 10 s at {rate / 1000:g} kHz, one channel, the first of its kind", f"{best(first, 5) / one:.1f} rffts", "-")
+        row(
+            f"response, 10 s at {rate / 1000:g} kHz, one channel, the first of its kind",
+            f"{best(first, 5) / one:.1f} rffts",
+            "-",
+        )
         spent = best(lambda r=recording, s=settings: Response().analyse([r], s, CHAIN), 5)
         row(f"response, 10 s at {rate / 1000:g} kHz, one channel", f"{spent / one:.1f} rffts", "under 6")
         played = stimulus.samples()
@@ -70,7 +76,11 @@ def analyses() -> None:
         spent = best(lambda r=two, s=settings: Response().analyse([r], s, CHAIN), 5)
         plain = best(lambda p=played, r=two: plain_scipy.magnitude(p, r.signal.samples), 5)
         _beside_plain("response", rate, spent, plain, 2)
-        row(f"response, 10 s at {rate / 1000:g} kHz, two channels, per channel", f"{spent / 2 / one:.1f} rffts", "under 6")
+        row(
+            f"response, 10 s at {rate / 1000:g} kHz, two channels, per channel",
+            f"{spent / 2 / one:.1f} rffts",
+            "under 6",
+        )
         if rate == 192000:
             row("response, 10 s at 192 kHz stereo, of real time", f"1/{10 / spent:.0f}", "under 1/100")
             row("tone, 10 s at 192 kHz stereo, of real time", f"1/{10 / both:.0f}", "under 1/100")
@@ -119,7 +129,12 @@ def started(code: str, *arguments: str) -> list[float]:
     environment = {**os.environ, "BEGUN": str(time.time())}
     environment.setdefault("QT_QPA_PLATFORM", "offscreen")
     out = subprocess.run(
-        [sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True, check=True, timeout=60
+        [sys.executable, "-c", code, *arguments],
+        env=environment,
+        capture_output=True,
+        text=True,
+        check=True,
+        timeout=60,
     ).stdout
     return [float(v) for v in out.split()]
 
@@ -140,7 +155,11 @@ def starting() -> None:
     window = float(np.median(empty))
     matrix, graph = np.median(full, axis=0)
     row("an empty PySide6 window, from the process' start", f"{1000 * window:.0f} ms", "-")
-    row("the window with the demo's matrix painted", f"{1000 * matrix:.0f} ms = {matrix / window:.2f}", "at most 2.5 empty windows")
+    row(
+        "the window with the demo's matrix painted",
+        f"{1000 * matrix:.0f} ms = {matrix / window:.2f}",
+        "at most 2.5 empty windows",
+    )
     row("... and its first graph painted", f"{1000 * graph:.0f} ms", "within 2 s of the window")
     spent = best(lambda: subprocess.run([str(ROOT / "start"), "--version"], check=True, capture_output=True), 5)
     row("./start --version with nothing missing", f"{1000 * spent:.0f} ms", "under 1 s")

@@ -1,8 +1,10 @@
 #!/usr/bin/env python3
-"""How far readings lie from the truth, in the spreads they state: rms over many seeds, for every procedure and five kinds of noise.
+"""How far readings lie from the truth, in the spreads they state: rms over many seeds, for every procedure and five
+kinds of noise.
 
-An ideal unit (gain 1 with a little distortion, a late path) plus noise; the truth of a reading is what it says without noise. Readings of the
-noise itself have their mean over all seeds for a truth. White, pink, a rumble within the band, hum, and 16 bits without dither.
+An ideal unit (gain 1 with a little distortion, a late path) plus noise; the truth of a reading is what it says without
+noise. Readings of the noise itself have their mean over all seeds for a truth. White, pink, a rumble within the band,
+hum, and 16 bits without dither.
 
     tools/benchmarks/spreads.py [--seeds N] [--procedure KEY]... [--noise NAME]...
 """
@@ -34,16 +36,37 @@ from epidote.core.signals.signal import Samples, Signal
 RATE = 48000.0
 LEVEL = 1e-5  # standard deviation of the white noise, FS
 SETTINGS: dict[str, dict[str, Any]] = {
-    "tone": {"duration": 1.0, "frequency": 997.0}, "response": {"duration": 2.0}, "noise": {"duration": 2.0}, "latency": {"shots": 5, "longest": 0.1},
-    "paths": {"duration": 4.0}, "distortion-level": {"steps": 4, "dwell": 0.3, "start_level": -20.0, "stop_level": -6.0},
+    "tone": {"duration": 1.0, "frequency": 997.0},
+    "response": {"duration": 2.0},
+    "noise": {"duration": 2.0},
+    "latency": {"shots": 5, "longest": 0.1},
+    "paths": {"duration": 4.0},
+    "distortion-level": {"steps": 4, "dwell": 0.3, "start_level": -20.0, "stop_level": -6.0},
     "distortion-frequency": {"points_per_octave": 1, "dwell": 0.3, "start_frequency": 100.0, "stop_frequency": 6000.0},
-    "intermodulation": {"duration": 1.0}, "multitone": {"duration": 1.0}, "crosstalk": {"duration": 0.3, "points_per_octave": 1},
-    "gain": {"duration": 1.0}, "impedance": {"duration": 2.0}, "spectrum": {"duration": 1.0},
-}  # fmt: skip
-# where something lies or which step it was, and what the stand-in noise itself moves (an offset of half a step, a line under a harmonic)
-OF_NO_TRUTH = ("lowest_thd_n_level", "worst_frequency", "minimum_frequency", "maximum_frequency", "headroom", "polarity")
+    "intermodulation": {"duration": 1.0},
+    "multitone": {"duration": 1.0},
+    "crosstalk": {"duration": 0.3, "points_per_octave": 1},
+    "gain": {"duration": 1.0},
+    "impedance": {"duration": 2.0},
+    "spectrum": {"duration": 1.0},
+}
+# where something lies or which step it was, and what the stand-in noise itself moves (an offset of half a step, a line
+# under a harmonic)
+OF_NO_TRUTH = (
+    "lowest_thd_n_level",
+    "worst_frequency",
+    "minimum_frequency",
+    "maximum_frequency",
+    "headroom",
+    "polarity",
+)
 DISTORTING = (1.0, 1e-3, 5e-4)  # of x, x², x³
-OF_DISTORTION = ("tone", "distortion-level", "distortion-frequency", "intermodulation")  # the others are tried with a linear unit
+OF_DISTORTION = (
+    "tone",
+    "distortion-level",
+    "distortion-frequency",
+    "intermodulation",
+)  # the others are tried with a linear unit
 LATE = 321.4  # frames
 
 
@@ -77,11 +100,18 @@ def undithered(x: Samples, rng: np.random.Generator) -> Samples:
     return np.round(x * 2**15 + rng.uniform(-0.5, 0.5)) / 2**15
 
 
-NOISES: dict[str, Callable[[Samples, np.random.Generator], Samples]] = {f.__name__: f for f in (white, pink, rumble, hum, undithered)}
+NOISES: dict[str, Callable[[Samples, np.random.Generator], Samples]] = {
+    f.__name__: f for f in (white, pink, rumble, hum, undithered)
+}
 
 
-def measured(key: str, settings: Any, noise: Callable[[Samples, np.random.Generator], Samples] | None, seed: int) -> Result:
-    """One run of a procedure on the ideal unit; without noise: the truth. What differs from seed to seed beside the noise is the delay."""
+def measured(
+    key: str, settings: Any, noise: Callable[[Samples, np.random.Generator], Samples] | None, seed: int
+) -> Result:
+    """One run of a procedure on the ideal unit; without noise: the truth.
+
+    What differs from seed to seed beside the noise is the delay.
+    """
     rng = np.random.default_rng(seed)
     chain, carried = Chain(rate=RATE), procedure(key)
     conduct = carried.conduct(settings, chain)
@@ -117,7 +147,9 @@ def true_result(key: str, seed: int) -> Result:
 
 
 def table(key: str, noise: str, seeds: int) -> Iterator[tuple[str, int, float, float, float, int]]:
-    """Reading, channel, rms of error over spread, share within 2, median spread, seeds; one row for each that has a spread."""
+    """Reading, channel, rms of error over spread, share within 2, median spread, seeds; one row for each that has a
+    spread.
+    """
     settings = make_settings(procedure(key).Settings, SETTINGS.get(key, {}))
     found: dict[tuple[str, int], list[tuple[float, float, float]]] = {}
     without: dict[tuple[str, int], int] = {}
@@ -131,14 +163,35 @@ def table(key: str, noise: str, seeds: int) -> Iterator[tuple[str, int, float, f
             if not reading.spread:
                 without[of] = without.get(of, 0) + 1
                 continue
-            found.setdefault(of, []).append((reading.value, reading.spread, math.nan if true is None or true.value is None else true.value))
+            found.setdefault(of, []).append(
+                (reading.value, reading.spread, math.nan if true is None or true.value is None else true.value)
+            )
     for of, rows in found.items():
         value, spread, true = np.array(rows).T
         # what the noise itself is has no truth without it
-        own = of[0] in ("noise", "hum", "snr", "thd_n", "sinad", "enob", "noise_a", "noise_468", "distortion_noise", "lowest_thd_n", "worst", "mains_sum") or key in ("noise", "spectrum")
+        own = of[0] in (
+            "noise",
+            "hum",
+            "snr",
+            "thd_n",
+            "sinad",
+            "enob",
+            "noise_a",
+            "noise_468",
+            "distortion_noise",
+            "lowest_thd_n",
+            "worst",
+            "mains_sum",
+        ) or key in ("noise", "spectrum")
         error = value - (value.mean() if own or not np.isfinite(true).all() else true)
         over = error / spread
-        yield (*of, math.sqrt(float(np.mean(over**2))), float(np.mean(np.abs(over) <= 2)), float(np.median(spread)), len(rows))
+        yield (
+            *of,
+            math.sqrt(float(np.mean(over**2))),
+            float(np.mean(np.abs(over) <= 2)),
+            float(np.median(spread)),
+            len(rows),
+        )
     for of, count in without.items():
         yield (*of, math.nan, math.nan, math.nan, -count)
 

@@ -1,5 +1,7 @@
 #!/usr/bin/env python3
-"""How long a staircase takes against the time its tones sound, what a step costs, and how near its figures come to closed forms."""
+"""How long a staircase takes against the time its tones sound, what a step costs, and how near its figures come to
+closed forms.
+"""
 
 from __future__ import annotations
 
@@ -70,7 +72,11 @@ def main() -> None:
         ends = [(r.signal.frames, s) for r in recordings for s in steps_of(r.stimulus)]
         tones = sum(s.frames for heard, s in ends if s.first + s.frames <= heard) / RATE
         count = sum(len(steps_of(r.stimulus)) for r in recordings)
-        row(f"staircase of 30 steps of {dwell:g} s and {count - 30} fine ones, two channels, over its tones", f"{gone / tones:.3f}", "1.15")
+        row(
+            f"staircase of 30 steps of {dwell:g} s and {count - 30} fine ones, two channels, over its tones",
+            f"{gone / tones:.3f}",
+            "1.15",
+        )
     _, recordings, gone = carried_out("distortion-frequency", lambda x: x, real=True, level=-20)
     tones = sum(s.frames for r in recordings for s in steps_of(r.stimulus)) / RATE
     row("31 frequencies, two channels, over their tones", f"{gone / tones:.3f}", "1.15")
@@ -80,12 +86,16 @@ def main() -> None:
         for seed in range(12):
             noisy = x + 1e-6 * np.random.default_rng(seed).standard_normal(x.size)
             begun = time.perf_counter()
-            steps.measure_step(noisy, RATE, steps.StepAt(0, x.size, 997.0, -20.0), 10, (20.0, 20000.0), steps.Weighting.NONE)
+            steps.measure_step(
+                noisy, RATE, steps.StepAt(0, x.size, 997.0, -20.0), 10, (20.0, 20000.0), steps.Weighting.NONE
+            )
             times.append(time.perf_counter() - begun)
         row(f"analysis of a step of {dwell:g} s, one channel, over its dwell", f"{np.median(times) / dwell:.3f}", "0.1")
 
     clip = 0.3
-    result, *_ = carried_out("distortion-level", lambda x: np.clip(x, -clip, clip), frequency=997, stop_on="THD", dwell=0.25)
+    result, *_ = carried_out(
+        "distortion-level", lambda x: np.clip(x, -clip, clip), frequency=997, stop_on="THD", dwell=0.25
+    )
     for name, thd in (("1pct", 0.01), ("2pct", 0.02), ("limit", 0.05)):
         reading = result.reading(f"level_at_{name}")
         row(
@@ -94,10 +104,18 @@ def main() -> None:
             "0.05 dB",
         )
     result, *_ = carried_out("intermodulation", lambda x: x + 0.01 * x**2 + 0.005 * x**3, level=0)
-    row("d_m2 and d_m3 of a polynomial, 60 Hz + 7 kHz, against the closed form",
-        f"{abs(result.reading('modulation_d2').value - 20 * math.log10(0.01592119011)):.5f}, {abs(result.reading('modulation_d3').value - 20 * math.log10(0.004776357033)):.5f} dB", "-")  # fmt: skip
+    row(
+        "d_m2 and d_m3 of a polynomial, 60 Hz + 7 kHz, against the closed form",
+        f"{abs(result.reading('modulation_d2').value - 20 * math.log10(0.01592119011)):.5f},"
+        f" {abs(result.reading('modulation_d3').value - 20 * math.log10(0.004776357033)):.5f} dB",
+        "-",
+    )
     _, recordings, gone = carried_out("multitone", lambda x: x)
-    row("multitone of 4 s, two channels: analysis over its period", f"{(time_of_analysis('multitone', recordings)) / 4:.3f}", "-")
+    row(
+        "multitone of 4 s, two channels: analysis over its period",
+        f"{(time_of_analysis('multitone', recordings)) / 4:.3f}",
+        "-",
+    )
 
 
 def time_of_analysis(key: str, recordings) -> float:
@@ -112,7 +130,10 @@ def clipped(thd: float) -> float:
     def series(ratio: float) -> tuple[float, float]:
         phi = math.asin(ratio)
         b1 = 2 / math.pi * (phi + ratio * math.sqrt(1 - ratio**2))
-        rest = [2 / math.pi * (math.sin((n - 1) * phi) / (n * (n - 1)) + math.sin((n + 1) * phi) / (n * (n + 1))) for n in (3, 5, 7, 9)]
+        rest = [
+            2 / math.pi * (math.sin((n - 1) * phi) / (n * (n - 1)) + math.sin((n + 1) * phi) / (n * (n + 1)))
+            for n in (3, 5, 7, 9)
+        ]
         return b1, math.hypot(*rest) / b1
 
     low, high = 0.5, 1.0

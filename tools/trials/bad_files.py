@@ -1,7 +1,8 @@
 #!/usr/bin/env python3
-"""Files of every kind that is read, mutated at random: read, or refused in words, within the time; never a traceback, never a hang.
+"""Files of every kind that is read, mutated at random: read, or refused in words, within the time; never a
+traceback, never a hang.
 
-    tools/trials/bad_files.py [--files N] [--seed N]
+tools/trials/bad_files.py [--files N] [--seed N]
 """
 
 from __future__ import annotations
@@ -34,7 +35,23 @@ from tools.trials.small_study import make_small_study
 
 NEVER = re.compile(r"internal error|Traceback|pydantic|numpy|https?://|Errno")
 LONGEST_SECONDS = 20.0
-INTERESTING = (b"\x00", b"\xff", b"\x7f\xff\xff\xff", b"\xff\xff\xff\xff", b"[", b"{", b'"', b",", b"nan", b"1e999", b"-1", b"9" * 400, b"\n", b"../", b"=")
+INTERESTING = (
+    b"\x00",
+    b"\xff",
+    b"\x7f\xff\xff\xff",
+    b"\xff\xff\xff\xff",
+    b"[",
+    b"{",
+    b'"',
+    b",",
+    b"nan",
+    b"1e999",
+    b"-1",
+    b"9" * 400,
+    b"\n",
+    b"../",
+    b"=",
+)
 
 
 def mutated(content: bytes, rng: random.Random) -> bytes:
@@ -66,9 +83,14 @@ def samples(folder: Path) -> dict[str, tuple[bytes, Callable[[Path], None]]]:
     with contextlib.redirect_stdout(io.StringIO()):
         run_command(["stimulus", "tone", str(folder / "s.wav"), "--set", "duration=0.3", "--marked"])
         run_command(["stimulus", "distortion-level", str(folder / "d.wav"), "--set", "steps=3", "--set", "dwell=0.1"])
-    (folder / "chain.toml").write_text('name = "Bench"\nrate = 96000.0\noutput_full_scale = 4.0\n[[calibration]]\nwhat = "load_ohms"\nvalue = 8.0\non = 2026-11-21\n')
+    (folder / "chain.toml").write_text(
+        'name = "Bench"\nrate = 96000.0\noutput_full_scale = 4.0\n[[calibration]]\nwhat = "load_ohms"\nvalue = 8.0\non'
+        " = 2026-11-21\n"
+    )
     (folder / "curve.txt").write_text("# Frequency [Hz]\tLevel [dB]\n20\t-1.5\t12\n1000\t0\t0\n20000\t-3.25\t-40\n")
-    (folder / "claims.csv").write_text("claim;source\nSNR 110 dB(A);data sheet\nTHD+N < 0,005 %, 1 kHz, 1 W, 8 Ω;page 3\n")
+    (folder / "claims.csv").write_text(
+        "claim;source\nSNR 110 dB(A);data sheet\nTHD+N < 0,005 %, 1 kHz, 1 W, 8 Ω;page 3\n"
+    )
     study = make_small_study(folder / "Small.epidote")
     with closing(Study(study)) as opened:
         zip_study(opened, folder / "study.zip")
@@ -81,7 +103,9 @@ def samples(folder: Path) -> dict[str, tuple[bytes, Callable[[Path], None]]]:
     def analysed(path: Path) -> None:
         called(["analyse", "tone", str(path), "--json"])
 
-    readers: dict[str, Callable[[Path], None]] = {f"take.{k}": analysed for k in ("wav", "flac", "aiff", "ogg", "w64", "caf", "au")}
+    readers: dict[str, Callable[[Path], None]] = {
+        f"take.{k}": analysed for k in ("wav", "flac", "aiff", "ogg", "w64", "caf", "au")
+    }
     readers["s.json"] = command("analyse", "tone", str(folder / "s.wav"), "--stimulus", "@", "--json")
     readers["d.json"] = command("analyse", "distortion-level", str(folder / "d.wav"), "--stimulus", "@", "--json")
     readers["chain.toml"] = command("analyse", "tone", str(folder / "take.wav"), "--chain", "@", "--json")

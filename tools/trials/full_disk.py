@@ -1,5 +1,6 @@
 #!/usr/bin/env python3
-"""A small disk that fills up at every step of making, measuring, deleting and closing: every finished run stays, every refusal is said.
+"""A small disk that fills up at every step of making, measuring, deleting and closing: every finished run stays,
+every refusal is said.
 
 Needs the right to mount a tmpfs; without it says so and tries nothing.
 
@@ -33,7 +34,9 @@ SIZE_MB = 24
 def small_disk() -> Iterator[Path | None]:
     """A disk of a few megabytes; None where mounting is not allowed."""
     with tempfile.TemporaryDirectory() as name:
-        done = subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={SIZE_MB}m", "tmpfs", name], capture_output=True, check=False)
+        done = subprocess.run(
+            ["mount", "-t", "tmpfs", "-o", f"size={SIZE_MB}m", "tmpfs", name], capture_output=True, check=False
+        )
         if done.returncode:
             yield None
             return
@@ -61,7 +64,12 @@ def step(disk: Path, path: Path, rng: random.Random, runs: set[int], refused: li
     words = "opening"
     try:
         with closing(Study(path)) as study:
-            seen = {r.id for s in study.overview().subjects for c in study.overview().columns for r in study.runs_of(s.id, c.id)}
+            seen = {
+                r.id
+                for s in study.overview().subjects
+                for c in study.overview().columns
+                for r in study.runs_of(s.id, c.id)
+            }
             if not runs <= seen:
                 return f"runs lost: {runs - seen}"
             for run in rng.sample(sorted(seen), min(2, len(seen))):

@@ -1,8 +1,8 @@
 #!/usr/bin/env python3
 """Processes killed at random moments of making a study, measuring, deleting, zipping, unpacking and closing.
 
-After each kill the study opens for writing and holds every run that was reported as finished, with its recordings and curves; nothing
-half-made is left where a study is expected.
+After each kill the study opens for writing and holds every run that was reported as finished, with its recordings and
+curves; nothing half-made is left where a study is expected.
 
     tools/trials/kills.py [--kills N] [--seed N]
 """
@@ -40,7 +40,9 @@ while True:
         for _ in range(rng.randrange(1, 3)):
             row = rng.choice(study.overview().subjects[1:])
             print("run", measure_cell(study, row.id, 1, seed=rng.randrange(1000)), flush=True)
-        runs = [r.id for s in study.overview().subjects for c in study.overview().columns for r in study.runs_of(s.id, c.id)]
+        overview = study.overview()
+        cells = [(s.id, c.id) for s in overview.subjects for c in overview.columns]
+        runs = [run.id for cell in cells for run in study.runs_of(*cell)]
         if len(runs) > 8:
             gone = rng.choice(runs)
             print("deleting", gone, flush=True)
@@ -58,7 +60,9 @@ while True:
 
 def killed_once(path: Path, rng: random.Random, finished: set[int]) -> str:
     """Start the work, kill it, look at what is left; "" when all is well. ``finished`` is brought up to date."""
-    process = subprocess.Popen([sys.executable, "-c", WORK, str(path), str(rng.randrange(10**6))], stdout=subprocess.PIPE, text=True, cwd=ROOT)
+    process = subprocess.Popen(
+        [sys.executable, "-c", WORK, str(path), str(rng.randrange(10**6))], stdout=subprocess.PIPE, text=True, cwd=ROOT
+    )
     assert process.stdout is not None
     process.stdout.readline()
     time.sleep(rng.uniform(0, 0.7))
@@ -79,7 +83,12 @@ def looked_over(path: Path, finished: set[int]) -> str:
         with closing(Study(path)) as study:
             if study.read_only:
                 return f"read-only: {study.why_read_only}"
-            there = {r.id for s in study.overview().subjects for c in study.overview().columns for r in study.runs_of(s.id, c.id)}
+            there = {
+                r.id
+                for s in study.overview().subjects
+                for c in study.overview().columns
+                for r in study.runs_of(s.id, c.id)
+            }
             if not finished <= there:
                 return f"runs lost: {finished - there}"
             for run in sorted(there)[-4:]:

@@ -1,8 +1,8 @@
 #!/usr/bin/env python3
 """A monkey at the window: random clicks, keys, texts and commands, seeded, on a copy of a small measured study.
 
-It reports exceptions, Qt's warnings, and every gap of more than 300 ms in which the interface's thread did not answer although the
-machine gave it the time (its own processor time, not the clock's).
+It reports exceptions, Qt's warnings, and every gap of more than 300 ms in which the interface's thread did not answer
+although the machine gave it the time (its own processor time, not the clock's).
 
     tools/trials/monkey.py [--seed N] [--minutes M | --actions N]
 """
@@ -51,20 +51,67 @@ from epidote.desktop.state.faults import faults
 from tools.trials.small_study import make_small_study
 
 LONGEST_GAP = 0.3  # s of the thread's own time
-TEXTS = ("", "1 kHz", "-20 dBFS", "²", "1, 2, ²", "9" * 60, "<b>x</b>", "a=b; c", "THD < 0,1 %", "-3 dB", "1 W", "\x1b", "gain = high", "inf", "1e400")
+TEXTS = (
+    "",
+    "1 kHz",
+    "-20 dBFS",
+    "²",
+    "1, 2, ²",
+    "9" * 60,
+    "<b>x</b>",
+    "a=b; c",
+    "THD < 0,1 %",
+    "-3 dB",
+    "1 W",
+    "\x1b",
+    "gain = high",
+    "inf",
+    "1e400",
+)
 KEYS = (
-    Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Return, Qt.Key.Key_Escape, Qt.Key.Key_Space, Qt.Key.Key_Tab,
-    Qt.Key.Key_Delete, Qt.Key.Key_Backspace, Qt.Key.Key_Home, Qt.Key.Key_End, Qt.Key.Key_P, Qt.Key.Key_H, Qt.Key.Key_S, Qt.Key.Key_R, Qt.Key.Key_Z,
-    Qt.Key.Key_Plus, Qt.Key.Key_Minus, Qt.Key.Key_F6, Qt.Key.Key_F7, Qt.Key.Key_F8, Qt.Key.Key_A, Qt.Key.Key_I,
-)  # fmt: skip
-MODIFIERS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier)
-NOT_PRESSED = ("quit", "preferences")  # what ends the trial; what dresses every widget anew, which takes Qt half a second and is asked for
+    Qt.Key.Key_Up,
+    Qt.Key.Key_Down,
+    Qt.Key.Key_Left,
+    Qt.Key.Key_Right,
+    Qt.Key.Key_Return,
+    Qt.Key.Key_Escape,
+    Qt.Key.Key_Space,
+    Qt.Key.Key_Tab,
+    Qt.Key.Key_Delete,
+    Qt.Key.Key_Backspace,
+    Qt.Key.Key_Home,
+    Qt.Key.Key_End,
+    Qt.Key.Key_P,
+    Qt.Key.Key_H,
+    Qt.Key.Key_S,
+    Qt.Key.Key_R,
+    Qt.Key.Key_Z,
+    Qt.Key.Key_Plus,
+    Qt.Key.Key_Minus,
+    Qt.Key.Key_F6,
+    Qt.Key.Key_F7,
+    Qt.Key.Key_F8,
+    Qt.Key.Key_A,
+    Qt.Key.Key_I,
+)
+MODIFIERS = (
+    Qt.KeyboardModifier.NoModifier,
+    Qt.KeyboardModifier.NoModifier,
+    Qt.KeyboardModifier.ShiftModifier,
+    Qt.KeyboardModifier.ControlModifier,
+)
+NOT_PRESSED = (
+    "quit",
+    "preferences",
+)  # what ends the trial; what dresses every widget anew, which takes Qt half a second and is asked for
 
 
 class Sampler:
-    """Looks every hundredth of a second of processor time where the interface's thread is, so that a gap can be told with its place.
+    """Looks every hundredth of a second of processor time where the interface's thread is, so that a gap can be told
+    with its place.
 
-    By a signal, which Python handles on that very thread: a look from another thread would hold on to frames and to the painters in them.
+    By a signal, which Python handles on that very thread: a look from another thread would hold on to frames and to the
+    painters in them.
     """
 
     def __init__(self) -> None:
@@ -112,7 +159,11 @@ class Monkey:
         self._free_later()
         popup, modal = QApplication.activePopupWidget(), QApplication.activeModalWidget()
         if isinstance(popup, QMenu):
-            actions = [a for a in popup.actions() if a.isEnabled() and a.menu() is None and not a.isSeparator() and a not in self.barred]
+            actions = [
+                a
+                for a in popup.actions()
+                if a.isEnabled() and a.menu() is None and not a.isSeparator() and a not in self.barred
+            ]
             popup.close()
             if actions and self.random.random() < 0.5:
                 self.random.choice(actions).trigger()
@@ -124,7 +175,11 @@ class Monkey:
     def widgets(self, kind: type[QWidget]) -> list[QWidget]:
         """What of a kind is in sight, in the window on top."""
         top = QApplication.activePopupWidget() or QApplication.activeModalWidget() or self.window
-        tops = [w for w in QApplication.topLevelWidgets() if w.isVisible() and (w is top or (top is self.window and isinstance(w, QDialog)))]
+        tops = [
+            w
+            for w in QApplication.topLevelWidgets()
+            if w.isVisible() and (w is top or (top is self.window and isinstance(w, QDialog)))
+        ]
         return [w for t in tops or [top] for w in t.findChildren(kind) if w.isVisible() and w.isEnabled()]
 
     def act(self) -> str:
@@ -155,7 +210,9 @@ class Monkey:
     def run_command(self) -> str:
         if QApplication.activeModalWidget() is not None:
             return self.press_key()
-        name, action = self.random.choice([(n, a) for n, a in self.window.actions_by_name.items() if n not in NOT_PRESSED])
+        name, action = self.random.choice(
+            [(n, a) for n, a in self.window.actions_by_name.items() if n not in NOT_PRESSED]
+        )
         if action.isEnabled():
             action.trigger()
         return f"command {name}"
@@ -208,7 +265,14 @@ class Monkey:
         where = QPointF(target.width() / 2, target.height() / 2)
         turn = QPoint(0, self.random.choice((-120, 120)))
         event = QWheelEvent(
-            where, target.mapToGlobal(where), QPoint(), turn, Qt.MouseButton.NoButton, self.random.choice(MODIFIERS), Qt.ScrollPhase.NoScrollPhase, False
+            where,
+            target.mapToGlobal(where),
+            QPoint(),
+            turn,
+            Qt.MouseButton.NoButton,
+            self.random.choice(MODIFIERS),
+            Qt.ScrollPhase.NoScrollPhase,
+            False,
         )
         QApplication.sendEvent(target, event)
         return f"wheel on {type(target).__name__}"
@@ -233,13 +297,21 @@ def harmless_dialogs(monkey: Monkey) -> None:
     """Dialogs that would wait for a hand answer by themselves, at random."""
 
     def path(*_: object, **__: object) -> tuple[str, str]:
-        names = ("", str(monkey.folder / "out.csv"), str(monkey.folder / "nowhere" / "x.wav"), str(monkey.folder / "letter.txt"), str(monkey.folder / "curve.txt"))
+        names = (
+            "",
+            str(monkey.folder / "out.csv"),
+            str(monkey.folder / "nowhere" / "x.wav"),
+            str(monkey.folder / "letter.txt"),
+            str(monkey.folder / "curve.txt"),
+        )
         return monkey.random.choice(names), "Curves, CSV (*.csv)"
 
     QFileDialog.getSaveFileName = staticmethod(path)
     QFileDialog.getOpenFileName = staticmethod(path)
     QFileDialog.getOpenFileNames = staticmethod(lambda *_, **__: ([p for p in (path()[0],) if p], ""))
-    QFileDialog.getExistingDirectory = staticmethod(lambda *_, **__: monkey.random.choice(("", str(monkey.folder / "unpacked"))))
+    QFileDialog.getExistingDirectory = staticmethod(
+        lambda *_, **__: monkey.random.choice(("", str(monkey.folder / "unpacked")))
+    )
     QInputDialog.getItem = staticmethod(lambda *a, **_: (monkey.random.choice(a[3]), monkey.random.random() < 0.7))
     QInputDialog.getText = staticmethod(lambda *_, **__: (monkey.random.choice(TEXTS), monkey.random.random() < 0.7))
     QInputDialog.getInt = staticmethod(lambda *_, **__: (1, monkey.random.random() < 0.5))
@@ -249,9 +321,11 @@ def harmless_dialogs(monkey: Monkey) -> None:
         for _ in range(4):
             monkey.step()
         accepting = [
-            b for box in dialog.findChildren(QDialogButtonBox) for b in box.buttons()
+            b
+            for box in dialog.findChildren(QDialogButtonBox)
+            for b in box.buttons()
             if box.buttonRole(b) is QDialogButtonBox.ButtonRole.AcceptRole and b.isEnabled()
-        ]  # fmt: skip
+        ]
         if not dialog.isHidden() and accepting and monkey.random.random() < 0.5:
             QTest.mouseClick(accepting[0], Qt.MouseButton.LeftButton)
         if not dialog.isHidden():

@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Every option and argument of every command with a list of nasty values: words and an exit code, never a traceback.
 
-    tools/trials/options.py [--every N] [--seed N]     --every 10 tries a tenth of them
+tools/trials/options.py [--every N] [--seed N]     --every 10 tries a tenth of them
 """
 
 from __future__ import annotations
@@ -27,13 +27,53 @@ import typer
 from epidote.cli.app import app, run_command
 
 NASTY = (
-    "", "-5", "inf", "-inf", "nan", "1e400", "9" * 400, "\x1b[2J", "=1+1", "/dev/zero", "/", "..", "a\nb", "🎛", "²", "--", "1,2,,", "x=", "=x",
-    "frequency=inf", "duration=nan", "name=" + "9" * 5000, "0", "99999999999999999999", "1e-400", "{}", "S.epidote", "t.wav", "None", "[", "Ω",
-)  # fmt: skip
+    "",
+    "-5",
+    "inf",
+    "-inf",
+    "nan",
+    "1e400",
+    "9" * 400,
+    "\x1b[2J",
+    "=1+1",
+    "/dev/zero",
+    "/",
+    "..",
+    "a\nb",
+    "🎛",
+    "²",
+    "--",
+    "1,2,,",
+    "x=",
+    "=x",
+    "frequency=inf",
+    "duration=nan",
+    "name=" + "9" * 5000,
+    "0",
+    "99999999999999999999",
+    "1e-400",
+    "{}",
+    "S.epidote",
+    "t.wav",
+    "None",
+    "[",
+    "Ω",
+)
 USUAL = {
-    "procedure": "tone", "recordings": "t.wav", "out": "o.wav", "path": "S.epidote", "study": "S.epidote", "subject": "A B", "source": "a.zip",
-    "folder": ".", "file": "t.wav", "run": "1", "reading": "thd", "curve": "spectrum", "condition": "gain",
-}  # fmt: skip
+    "procedure": "tone",
+    "recordings": "t.wav",
+    "out": "o.wav",
+    "path": "S.epidote",
+    "study": "S.epidote",
+    "subject": "A B",
+    "source": "a.zip",
+    "folder": ".",
+    "file": "t.wav",
+    "run": "1",
+    "reading": "thd",
+    "curve": "spectrum",
+    "condition": "gain",
+}
 NEVER = re.compile(r"internal error|Traceback|\w+Error\b|pydantic|numpy|https?://|Errno|\x1b")
 LONGEST_SECONDS = 20.0
 
@@ -55,10 +95,14 @@ def calls() -> list[list[str]]:
         arguments = [p for p in command.params if p.param_type_name == "argument"]
         options = [p for p in command.params if p.param_type_name == "option"]
         usual = [str(USUAL.get(a.name, "x")) for a in arguments]
-        needed = list(itertools.chain.from_iterable([o.opts[0], str(USUAL.get(o.name, "x"))] for o in options if o.required))
+        needed = list(
+            itertools.chain.from_iterable([o.opts[0], str(USUAL.get(o.name, "x"))] for o in options if o.required)
+        )
         for value in NASTY:
             found += [[*names, *usual[:i], value, *usual[i + 1 :], *needed] for i in range(len(arguments))]
-            found += [[*names, *usual, *needed, o.opts[0], value] for o in options if not o.is_flag and o.name != "help"]
+            found += [
+                [*names, *usual, *needed, o.opts[0], value] for o in options if not o.is_flag and o.name != "help"
+            ]
     return found
 
 

@@ -30,7 +30,9 @@ class FormatRefusedError(MeasurementError):
 
 @dataclass(frozen=True)
 class Wiring:
-    """How a device is used: rate in Hz, its outputs and inputs in the chain's order (channels from 1), frames per block (None: its own)."""
+    """How a device is used: rate in Hz, its outputs and inputs in the chain's order (channels from 1), frames per
+    block (None: its own).
+    """
 
     rate: float
     outputs: tuple[int, ...] = (1, 2)
@@ -60,7 +62,10 @@ class Live(Protocol):
         """Everything (frames, channels) that came in since the last call, in FS. Raises DeviceLostError."""
 
     def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
-        """Play this from the next block on; ``samples`` is what a file holds, at the device's rate. Raises SettingError."""
+        """Play this from the next block on; ``samples`` is what a file holds, at the device's rate.
+
+        Raises SettingError.
+        """
 
     def mute(self) -> None:
         """Silence within one block, until something is played again."""
@@ -75,13 +80,21 @@ class Device(Protocol):
     info: DeviceInfo
 
     def exchange(
-        self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled, enough: Enough | None = None
+        self,
+        stimulus: Stimulus,
+        *,
+        ceiling_dbfs: float,
+        progress: Progress,
+        cancelled: Cancelled,
+        enough: Enough | None = None,
     ) -> Recording:
-        """Play the stimulus and record meanwhile; ``progress`` is told shares from 0 to 1. Frame 0 of the recording is the stimulus' own.
+        """Play the stimulus and record meanwhile; ``progress`` is told shares from 0 to 1.
 
-        ``enough`` is asked of what came back so far, a few times a second at least: once it says so, the output is silent within one block
-        and the recording ends there. Never plays above the ceiling, and is silent within one block when cancelled. Raises CancelledError, DeviceLostError,
-        FormatRefusedError, MeasurementError.
+        Frame 0 of the recording is the stimulus' own.
+
+        ``enough`` is asked of what came back so far, a few times a second at least: once it says so, the output is
+        silent within one block and the recording ends there. Never plays above the ceiling, and is silent within one
+        block when cancelled. Raises CancelledError, DeviceLostError, FormatRefusedError, MeasurementError.
         """
 
     def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:
@@ -97,12 +110,19 @@ class Device(Protocol):
 
 
 def playable(stimulus: Stimulus, rate: float, ceiling_dbfs: float) -> Samples:
-    """The stimulus' samples (frames,). Raises FormatRefusedError for one of another rate, MeasurementError for one above the ceiling."""
+    """The stimulus' samples (frames,).
+
+    Raises FormatRefusedError for one of another rate, MeasurementError for one above the ceiling.
+    """
     if stimulus.rate != rate:
-        raise FormatRefusedError(f"The device runs at {rate:g} Hz, the stimulus at {stimulus.rate:g} Hz. Nothing was played; use the same sample rate for both.")
+        raise FormatRefusedError(
+            f"The device runs at {rate:g} Hz, the stimulus at {stimulus.rate:g} Hz. Nothing was played; use the same"
+            " sample rate for both."
+        )
     played = stimulus.samples()
     if float(np.abs(played).max()) > from_db(ceiling_dbfs) * (1 + 1e-9):
         raise MeasurementError(
-            f"The stimulus would exceed the chain's maximum output level of {ceiling_dbfs:g} dBFS. Nothing was played; reduce its level."
+            f"The stimulus would exceed the chain's maximum output level of {ceiling_dbfs:g} dBFS. Nothing was played;"
+            " reduce its level."
         )
     return played

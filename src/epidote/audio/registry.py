@@ -17,9 +17,18 @@ def devices() -> list[DeviceInfo]:
 
 
 def open_device(
-    name: str, wiring: Wiring, conditions: Mapping[str, str], *, ceiling_dbfs: float = 0.0, seed: int = 0, real_time: bool = False
+    name: str,
+    wiring: Wiring,
+    conditions: Mapping[str, str],
+    *,
+    ceiling_dbfs: float = 0.0,
+    seed: int = 0,
+    real_time: bool = False,
 ) -> Device:
-    """Open a device; a simulated unit is set to the conditions, as somebody at the bench would do. Raises SettingError, FormatRefusedError."""
+    """Open a device; a simulated unit is set to the conditions, as somebody at the bench would do.
+
+    Raises SettingError, FormatRefusedError.
+    """
     if name.startswith(SOUND_PREFIX):
         return SoundCard(name, wiring, ceiling_dbfs=ceiling_dbfs)
     bench = name.removeprefix(PREFIX)

@@ -1,5 +1,6 @@
-"""Sample rates changed for listening and playing, by soxr: within 0.002 dB up to 18 kHz at 44.1 kHz, and some thirty times as quick as the
-exact method of ``core.analysis.clock.resampled``, which analyses use."""
+"""Sample rates changed for listening and playing, by soxr: within 0.002 dB up to 18 kHz at 44.1 kHz, and some thirty
+times as quick as the exact method of ``core.analysis.clock.resampled``, which analyses use.
+"""
 
 from __future__ import annotations
 

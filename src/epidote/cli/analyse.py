@@ -16,7 +16,9 @@ from epidote.core.quantities.outside import load_json
 _MOST_DESCRIPTION = 64_000_000  # bytes
 _LONGEST = 1e7  # s
 
-Set = Annotated[list[str], typer.Option("--set", help="set name=value; may be repeated; “epidote procedures” lists the settings")]
+Set = Annotated[
+    list[str], typer.Option("--set", help="set name=value; may be repeated; “epidote procedures” lists the settings")
+]
 Json = Annotated[bool, typer.Option("--json", help="print one JSON object")]
 
 
@@ -28,10 +30,15 @@ class Bits(StrEnum):
 
 def stimulus(
     procedure: Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")],
-    out: Annotated[Path, typer.Argument(help="audio file to write (.wav or .flac); a description is written beside it as .json")],
+    out: Annotated[
+        Path, typer.Argument(help="audio file to write (.wav or .flac); a description is written beside it as .json")
+    ],
     rate: Annotated[float, typer.Option(help="sample rate in Hz")] = 48000,
     level: Annotated[float | None, typer.Option(help="generator level in dBFS")] = None,
-    marked: Annotated[bool, typer.Option("--marked", help="add sync markers, for playback and recording on devices with their own clock")] = False,
+    marked: Annotated[
+        bool,
+        typer.Option("--marked", help="add sync markers, for playback and recording on devices with their own clock"),
+    ] = False,
     bits: Annotated[Bits, typer.Option(help="sample format")] = Bits.TWENTYFOUR,
     set_: Set = [],
     as_json: Json = False,
@@ -40,7 +47,13 @@ def stimulus(
     from epidote.core.chain.chain import Chain
     from epidote.core.procedures.registry import procedure as find
     from epidote.core.settings import make_settings
-    from epidote.measurement.offline import between_marks, describe, describe_stimulus, offline_stimuli, write_with_description
+    from epidote.measurement.offline import (
+        between_marks,
+        describe,
+        describe_stimulus,
+        offline_stimuli,
+        write_with_description,
+    )
 
     carried = find(procedure)
     values = parsed_settings(carried.Settings, set_)
@@ -76,22 +89,32 @@ def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
         marks = MarkedSequence.from_json(data["marked"]) if "marked" in data else None
         return dict(data["settings"]), Stimulus.from_json(data["stimulus"]), marks
     except (ValueError, KeyError, TypeError) as error:
-        raise UnusableInputError(f"{path} is not a stimulus description written by “epidote stimulus”. Nothing was computed; export the stimulus again.") from error
+        raise UnusableInputError(
+            f"{path} is not a stimulus description written by “epidote stimulus”. Nothing was computed; export the"
+            " stimulus again."
+        ) from error
 
 
 def analyse(
     procedure: Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")],
-    recordings: Annotated[list[Path], typer.Argument(help="audio files; several recordings are averaged where the procedure supports it")],
+    recordings: Annotated[
+        list[Path], typer.Argument(help="audio files; several recordings are averaged where the procedure supports it")
+    ],
     stimulus: Annotated[Path | None, typer.Option(help="description (.json) written by “epidote stimulus”")] = None,
     set_: Set = [],
     chain: Annotated[Path | None, typer.Option(help="chain file (.toml), for levels in volts instead of dBFS")] = None,
     baseline: Annotated[
-        Path | None, typer.Option(help="loopback recording of the chain with the same stimulus; corrected for, or used as floor")
+        Path | None,
+        typer.Option(help="loopback recording of the chain with the same stimulus; corrected for, or used as floor"),
     ] = None,
     channel: Annotated[list[int], typer.Option(help="analyse only this channel (from 1); may be repeated")] = [],
     track: Annotated[int, typer.Option(help="track of a multi-track file (from 1); “paths” uses all", min=1)] = 1,
-    first: Annotated[float, typer.Option("--from", help="start of the section to analyse, in s", min=0, max=_LONGEST)] = 0.0,
-    last: Annotated[float | None, typer.Option("--to", help="end of the section to analyse, in s", min=0, max=_LONGEST)] = None,
+    first: Annotated[
+        float, typer.Option("--from", help="start of the section to analyse, in s", min=0, max=_LONGEST)
+    ] = 0.0,
+    last: Annotated[
+        float | None, typer.Option("--to", help="end of the section to analyse, in s", min=0, max=_LONGEST)
+    ] = None,
     as_json: Json = False,
 ) -> int:
     """Analyse recordings; readings are given per channel."""
@@ -112,11 +135,14 @@ def analyse(
     def read(path: Path) -> list[Recording]:
         tracks = read_tracks(path, first, last)
         if track > len(tracks):
-            raise UnusableInputError(f"{path.name} has {len(tracks)} track(s); there is no track {track}. Nothing was computed.")
+            raise UnusableInputError(
+                f"{path.name} has {len(tracks)} track(s); there is no track {track}. Nothing was computed."
+            )
         signal = tracks[track - 1].signal
         if any(not 1 <= c <= signal.channels for c in channel):
             raise UnusableInputError(
-                f"{path.name} has {signal.channels} channel(s); there is no channel {max(channel)}. Nothing was computed."
+                f"{path.name} has {signal.channels} channel(s); there is no channel {max(channel)}. Nothing was"
+                " computed."
             )
         chosen = signal.samples[:, [c - 1 for c in channel]] if channel else signal.samples
         taken = Signal(chosen, signal.rate)
@@ -143,14 +169,15 @@ def analyse(
     if channel:
         names = dict(enumerate(channel, start=1))
         result = replace(
-            result, curves=tuple(replace(c, channel=names[c.channel]) for c in result.curves),
+            result,
+            curves=tuple(replace(c, channel=names[c.channel]) for c in result.curves),
             readings=tuple(replace(r, channel=names[r.channel]) for r in result.readings),
-        )  # fmt: skip
+        )
     _say_result(procedure, captured[0].signal.rate, settings, result, as_json=as_json)
     if Caution.STIMULUS_NOT_FOUND in result.cautions and not result.curves:
         warn(
-            f"{', '.join(p.name for p in recordings)}: the stimulus of “{procedure}” was not found in the recording; no readings. "
-            "Check that it is the right file and that the stimulus was recorded at a sufficient level."
+            f"{', '.join(p.name for p in recordings)}: the stimulus of “{procedure}” was not found in the recording; no"
+            " readings. Check that it is the right file and that the stimulus was recorded at a sufficient level."
         )
         return 3
     return 0
@@ -178,10 +205,16 @@ def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_j
     from epidote.core.procedures.registry import reading_titles
 
     if as_json:
-        print_json({
-            "procedure": procedure, "rate": rate, "settings": settings.model_dump(mode="json"),
-            "cautions": [str(c) for c in result.cautions], "readings": [r.to_json() for r in result.readings],
-            "curves": [c.to_json() for c in result.curves], **({"events": events_of(result)} if procedure == "paths" else {}),
-        })  # fmt: skip
+        print_json(
+            {
+                "procedure": procedure,
+                "rate": rate,
+                "settings": settings.model_dump(mode="json"),
+                "cautions": [str(c) for c in result.cautions],
+                "readings": [r.to_json() for r in result.readings],
+                "curves": [c.to_json() for c in result.curves],
+                **({"events": events_of(result)} if procedure == "paths" else {}),
+            }
+        )
     else:
         print_result(result, reading_titles(find(procedure)))

@@ -1,4 +1,6 @@
-"""Commands and exit codes: 0 done; 2 wrong usage; 3 input that cannot be read or does not fit; 4 could not be carried out; 5 limit not met."""
+"""Commands and exit codes: 0 done; 2 wrong usage; 3 input that cannot be read or does not fit; 4 could not be
+carried out; 5 limit not met.
+"""
 
 from __future__ import annotations
 
@@ -12,9 +14,16 @@ from epidote.core.errors import EpidoteError
 from epidote.core.text import visible
 
 app = typer.Typer(
-    name="epidote", add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
-    help="Measure and compare audio devices. Without a command, or with the path of a study, the desktop application opens.",
-)  # fmt: skip
+    name="epidote",
+    add_completion=False,
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+    help=(
+        "Measure and compare audio devices. Without a command, or with the path of a study, the desktop application"
+        " opens."
+    ),
+)
 app.command("stimulus")(analyse.stimulus)
 app.command("analyse")(analyse.analyse)
 app.command("measure")(measure.measure)

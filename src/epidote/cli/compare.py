@@ -17,8 +17,9 @@ from epidote.study.store import Study
 
 app = typer.Typer(
     help="Compare rows with each other, with claims and with limits. Exit code 5: a claim or limit is not met.",
-    no_args_is_help=True, rich_markup_mode=None,
-)  # fmt: skip
+    no_args_is_help=True,
+    rich_markup_mode=None,
+)
 
 Against = Annotated[str, typer.Option("--against", help="row to compare with [default: the study's reference]")]
 Procedure = Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")]
@@ -41,12 +42,16 @@ def _reference(study: Study, seen: Overview, name: str, runs: dict[int, RunSumma
     if subject is None:
         raise SettingError("The study has no reference row. Name a row with --against.")
     if subject.id not in runs:
-        raise SettingError(f"{subject.full_name} is not measured with this procedure. Measure it, or use another row with --against.")
+        raise SettingError(
+            f"{subject.full_name} is not measured with this procedure. Measure it, or use another row with --against."
+        )
     return subject
 
 
 @app.command("readings")
-def readings(path: PathArgument, procedure: Procedure, against: Against = "", channel: Channel = 1, as_json: Json = False) -> int:
+def readings(
+    path: PathArgument, procedure: Procedure, against: Against = "", channel: Channel = 1, as_json: Json = False
+) -> int:
     """Compare the readings of each row with the reference, with significance."""
     from epidote.core.comparison.conditions.comparability import Severity
     from epidote.core.procedures.registry import procedure as find
@@ -62,12 +67,21 @@ def readings(path: PathArgument, procedure: Procedure, against: Against = "", ch
         for subject in seen.subjects:
             if subject.id not in runs or subject.id == base.id or subject.is_baseline:
                 continue
-            report = difference_report(study, seen, (subject, runs[subject.id]), (base, runs[base.id]), channel, known=known)
+            report = difference_report(
+                study, seen, (subject, runs[subject.id]), (base, runs[base.id]), channel, known=known
+            )
             rows = [
-                {"key": key, "difference": c.difference, "unit": c.unit, "interval": c.interval, "finding": str(c.finding), "repeats": list(c.repeats),
-                 "words": c.words}
+                {
+                    "key": key,
+                    "difference": c.difference,
+                    "unit": c.unit,
+                    "interval": c.interval,
+                    "finding": str(c.finding),
+                    "repeats": list(c.repeats),
+                    "words": c.words,
+                }
                 for key, c in report.comparisons
-            ]  # fmt: skip
+            ]
             apart = [{"what": u.what, "blocks": u.weight is Severity.BLOCKS, "words": u.words} for u in report.unlike]
             told.append({"subject": subject.full_name, "differences": rows, "unlike": apart})
     finally:
@@ -86,14 +100,22 @@ def readings(path: PathArgument, procedure: Procedure, against: Against = "", ch
 
 @app.command("curves")
 def curves(
-    path: PathArgument, procedure: Procedure, curve: Annotated[str, typer.Argument(help="curve, e.g. level or thd_n")], against: Against = "",
+    path: PathArgument,
+    procedure: Procedure,
+    curve: Annotated[str, typer.Argument(help="curve, e.g. level or thd_n")],
+    against: Against = "",
     channel: Channel = 1,
-    low: Annotated[float | None, typer.Option("--from", help="lower end of the range for the maximum deviation, in units of the x axis")] = None,
+    low: Annotated[
+        float | None,
+        typer.Option("--from", help="lower end of the range for the maximum deviation, in units of the x axis"),
+    ] = None,
     high: Annotated[float | None, typer.Option("--to", help="upper end of the range")] = None,
-    align: Annotated[list[float], typer.Option(help="align gains at this frequency in Hz; give it twice to align over a band")] = [],
+    align: Annotated[
+        list[float], typer.Option(help="align gains at this frequency in Hz; give it twice to align over a band")
+    ] = [],
     axis: Annotated[str, typer.Option(help="x axis, if there are several: W, V, dBFS or Hz")] = "",
     as_json: Json = False,
-) -> int:  # fmt: skip
+) -> int:
     """Compare a curve of each row with the reference: maximum deviation and ranges where it is lower or higher."""
     import math
 
@@ -110,7 +132,9 @@ def curves(
         base = _reference(study, seen, against, runs)
 
         def of(subject: Subject) -> Any:
-            found = [c for c in study.curves(runs[subject.id].id, [curve]) if c.channel == channel and axis in ("", c.x_unit)]
+            found = [
+                c for c in study.curves(runs[subject.id].id, [curve]) if c.channel == channel and axis in ("", c.x_unit)
+            ]
             return next((c for c in found if c.x_unit in ("W", "Hz")), found[0] if found else None)
 
         reference = of(base)
@@ -127,19 +151,34 @@ def curves(
             less = difference_curve(own, reference)
             if less is None:
                 continue
-            most = greatest_deviation(less, low if low is not None else -math.inf, high if high is not None else math.inf)
+            most = greatest_deviation(
+                less, low if low is not None else -math.inf, high if high is not None else math.inf
+            )
             doubt = np.hypot(uncertainty(own, less.x), uncertainty(reference, less.x))
-            told.append({
-                "subject": subject.full_name, "aligned_by_db": shift, "greatest": most.value if most else None, "at": most.at if most else None, "unit": less.y_unit,
-                "x_unit": less.x_unit, "words": in_words(subject.full_name, base.full_name, less, doubt), "difference": less.to_json(),
-            })  # fmt: skip
+            told.append(
+                {
+                    "subject": subject.full_name,
+                    "aligned_by_db": shift,
+                    "greatest": most.value if most else None,
+                    "at": most.at if most else None,
+                    "unit": less.y_unit,
+                    "x_unit": less.x_unit,
+                    "words": in_words(subject.full_name, base.full_name, less, doubt),
+                    "difference": less.to_json(),
+                }
+            )
     finally:
         study.close()
     if as_json:
         print_json({"reference": base.full_name, "curve": curve, "channel": channel, "rows": told})
         return 0
     for row in told:
-        where = f"{format_quantity(row['greatest'], row['unit'], signed=True)} at {format_quantity(row['at'], row['x_unit'])}" if row["at"] else "none in this range"
+        where = (
+            f"{format_quantity(row['greatest'], row['unit'], signed=True)} at"
+            f" {format_quantity(row['at'], row['x_unit'])}"
+            if row["at"]
+            else "none in this range"
+        )
         moved_by = f", aligned by {row['aligned_by_db']:+.2f} dB" if row["aligned_by_db"] is not None else ""
         say(f"{row['subject']}: maximum deviation {where}{moved_by}. {row['words']}")
     return 0
@@ -147,10 +186,16 @@ def curves(
 
 @app.command("points")
 def points(
-    path: PathArgument, procedure: Procedure, curve: Annotated[str, typer.Argument(help="curve, e.g. level or thd_n")],
-    point: Annotated[list[str], typer.Option("--at", help="x or y value of the curve, e.g. 1 W, 1 kHz, 1 %, -3 dB; may be repeated")],
-    against: Against = "", channel: Channel = 1, as_json: Json = False,
-) -> int:  # fmt: skip
+    path: PathArgument,
+    procedure: Procedure,
+    curve: Annotated[str, typer.Argument(help="curve, e.g. level or thd_n")],
+    point: Annotated[
+        list[str], typer.Option("--at", help="x or y value of the curve, e.g. 1 W, 1 kHz, 1 %, -3 dB; may be repeated")
+    ],
+    against: Against = "",
+    channel: Channel = 1,
+    as_json: Json = False,
+) -> int:
     """List every row at operating points, with the difference from the reference."""
     from epidote.core.comparison.differences.operating_points import at_point, difference_in_words, parse_point
 
@@ -159,26 +204,45 @@ def points(
     try:
         seen, runs = _runs(study, procedure)
         base = _reference(study, seen, against, runs) if against or seen.reference else None
-        kept = {s.id: [c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel] for s in seen.subjects if s.id in runs}
+        kept = {
+            s.id: [c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel]
+            for s in seen.subjects
+            if s.id in runs
+        }
         sample = next((c for c in kept.values() if c), None)
         if sample is None:
-            raise SettingError(f"No row has the curve “{curve}” in channel {channel}. Use a curve and channel of this column.")
+            raise SettingError(
+                f"No row has the curve “{curve}” in channel {channel}. Use a curve and channel of this column."
+            )
         # a wire's curves know no watts; the other rows' do
-        units = sorted({c.x_unit for own in kept.values() for c in own}, key=lambda u: ("W", "Hz", "V", "dBFS").index(u) if u in ("W", "Hz", "V", "dBFS") else 9)
+        units = sorted(
+            {c.x_unit for own in kept.values() for c in own},
+            key=lambda u: ("W", "Hz", "V", "dBFS").index(u) if u in ("W", "Hz", "V", "dBFS") else 9,
+        )
         for text in point:
             wanted = parse_point(text, curve, units, sample[0].y_unit)
 
             def told_of(s: Subject, wanted: Any = wanted) -> dict[tuple[str, str], Any]:
-                return {(r.key, r.unit): r for r in at_point(kept[s.id], wanted) if r.unit in (units[0], sample[0].y_unit)}
+                return {
+                    (r.key, r.unit): r for r in at_point(kept[s.id], wanted) if r.unit in (units[0], sample[0].y_unit)
+                }
 
             bases = told_of(base) if base is not None and base.id in kept else {}
             for subject in seen.subjects:
                 for key, reading in (told_of(subject) if subject.id in kept else {}).items():
                     other = bases.get(key)
-                    told.append({
-                        "point": reading.key, "subject": subject.full_name, "value": reading.value, "unit": reading.unit,
-                        "difference": difference_in_words(reading.value, other.value, reading.unit) if other and subject.id != base.id else "",  # type: ignore[union-attr]
-                    })  # fmt: skip
+                    difference = ""
+                    if other and base is not None and subject.id != base.id:
+                        difference = difference_in_words(reading.value, other.value, reading.unit)
+                    told.append(
+                        {
+                            "point": reading.key,
+                            "subject": subject.full_name,
+                            "value": reading.value,
+                            "unit": reading.unit,
+                            "difference": difference,
+                        }
+                    )
     finally:
         study.close()
     if as_json:
@@ -193,9 +257,13 @@ def points(
 
 @app.command("conditions")
 def conditions(
-    path: PathArgument, procedure: Procedure, reading: Annotated[str, typer.Argument(help="reading, e.g. latency or thd_n")],
-    unit: Annotated[str, typer.Option(help="only rows whose name starts with this")] = "", channel: Channel = 1, as_json: Json = False,
-) -> int:  # fmt: skip
+    path: PathArgument,
+    procedure: Procedure,
+    reading: Annotated[str, typer.Argument(help="reading, e.g. latency or thd_n")],
+    unit: Annotated[str, typer.Option(help="only rows whose name starts with this")] = "",
+    channel: Channel = 1,
+    as_json: Json = False,
+) -> int:
     """Tabulate a reading against the one or two conditions in which rows differ."""
     from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
 
@@ -204,24 +272,51 @@ def conditions(
         seen, runs = _runs(study, procedure)
         rows = []
         for subject in seen.subjects:
-            if subject.id in runs and not subject.is_baseline and subject.full_name.casefold().startswith(unit.casefold()):
-                r = next((r for r in runs[subject.id].readings if r["key"] == reading and r["channel"] == channel and r["value"] is not None), None)
+            if (
+                subject.id in runs
+                and not subject.is_baseline
+                and subject.full_name.casefold().startswith(unit.casefold())
+            ):
+                r = next(
+                    (
+                        r
+                        for r in runs[subject.id].readings
+                        if r["key"] == reading and r["channel"] == channel and r["value"] is not None
+                    ),
+                    None,
+                )
                 if r is not None:
-                    rows.append(ConditionReading(subject.full_name, {**({} if unit else {"unit": subject.name}), **subject.conditions}, r["value"], r["unit"], r.get("spread") or 0.0))
+                    rows.append(
+                        ConditionReading(
+                            subject.full_name,
+                            {**({} if unit else {"unit": subject.name}), **subject.conditions},
+                            r["value"],
+                            r["unit"],
+                            r.get("spread") or 0.0,
+                        )
+                    )
     finally:
         study.close()
     if not rows:
-        raise SettingError(f"No row has the reading “{reading}” in channel {channel}. Use a reading that “epidote study show” lists.")
+        raise SettingError(
+            f"No row has the reading “{reading}” in channel {channel}. Use a reading that “epidote study show” lists."
+        )
     g = grid(rows)
     equal = equivalent_settings(g)
     seconds = g.second[1] if g.second else ("",)
     if as_json:
-        cells = [{g.first[0]: a, **({g.second[0]: b} if g.second else {}), "value": t.value, "unit": t.unit} for (a, b), t in g.cells.items()]
+        cells = [
+            {g.first[0]: a, **({g.second[0]: b} if g.second else {}), "value": t.value, "unit": t.unit}
+            for (a, b), t in g.cells.items()
+        ]
         print_json({"first": g.first[0], "second": g.second[0] if g.second else None, "cells": cells, "alike": equal})
         return 0
     say(f"{g.first[0]}{f' × {g.second[0]}' if g.second else ''}".ljust(24) + "".join(s.rjust(18) for s in seconds))
     for a in g.first[1]:
-        say(a.ljust(24) + "".join((format_quantity(t.value, t.unit) if (t := g.at(a, s)) else "").rjust(18) for s in seconds))
+        say(
+            a.ljust(24)
+            + "".join((format_quantity(t.value, t.unit) if (t := g.at(a, s)) else "").rjust(18) for s in seconds)
+        )
     for words in equal:
         say(words)
     return 0
@@ -230,12 +325,16 @@ def conditions(
 @app.command("claims")
 def claims(
     path: PathArgument,
-    add: Annotated[list[str], typer.Option(help="add a claim as published, e.g. “SNR > 100 dB, A-weighted”; may be repeated")] = [],
-    import_: Annotated[Path | None, typer.Option("--import", help="add claims from a CSV file (columns claim, source)")] = None,
+    add: Annotated[
+        list[str], typer.Option(help="add a claim as published, e.g. “SNR > 100 dB, A-weighted”; may be repeated")
+    ] = [],
+    import_: Annotated[
+        Path | None, typer.Option("--import", help="add claims from a CSV file (columns claim, source)")
+    ] = None,
     unit: Annotated[str, typer.Option(help="unit, by name or start of name; required with --add and --import")] = "",
     source: Annotated[str, typer.Option(help="source of the added claims")] = "",
     as_json: Json = False,
-) -> int:  # fmt: skip
+) -> int:
     """Add claims, and judge all claims, or those of one unit, by the measurements."""
     from epidote.core.comparison.claims.parser import parse_claim
     from epidote.measurement.assessment import judged_claims
@@ -250,12 +349,19 @@ def claims(
             raise SettingError(f"No unit name starts with “{unit}”. Units: {', '.join(u.name for u in study.units())}.")
         if wanted:
             if len(units) != 1:
-                raise SettingError(f"--unit “{unit}” matches {len(units)} units but must match one. Units: {', '.join(u.name for u in study.units())}.")
+                raise SettingError(
+                    f"--unit “{unit}” matches {len(units)} units but must match one. Units:"
+                    f" {', '.join(u.name for u in study.units())}."
+                )
             understood = [(text, parse_claim(text, where or source)) for text, where in wanted]
             unclear = [f"“{text}”: {found.words}" for text, found in understood if found.claim is None]
             if unclear:
                 raise SettingError(f"Nothing was added. {' '.join(unclear)} Correct these claims.")
-            claims = [found.claim.model_dump(mode="json", exclude_none=True) for _, found in understood if found.claim is not None]
+            claims = [
+                found.claim.model_dump(mode="json", exclude_none=True)
+                for _, found in understood
+                if found.claim is not None
+            ]
             study.entries.add_all("claim", claims, Owner(unit=units[0].id), study.person)
         seen = study.overview()
         names = {u.id: u.name for u in units}
@@ -265,18 +371,43 @@ def claims(
     finally:
         study.close()
     if as_json:
-        print_json({"claims": [
-            {"unit": owners[i], "claim": v.claim.words, "text": v.claim.text, "source": v.claim.source, "verdict": str(v.outcome), "why": v.words, "value": v.value,
-             "value_unit": v.claim.unit, "uncertainty": v.uncertainty, "margin": v.margin, "margin_unit": v.margin_unit, "run": v.run,
-             "measure": {"procedure": v.offer.procedure, "settings": dict(v.offer.settings)} if v.offer else None}
-            for i, v in verdicts.items()
-        ]})  # fmt: skip
+        print_json(
+            {
+                "claims": [
+                    {
+                        "unit": owners[i],
+                        "claim": v.claim.words,
+                        "text": v.claim.text,
+                        "source": v.claim.source,
+                        "verdict": str(v.outcome),
+                        "why": v.words,
+                        "value": v.value,
+                        "value_unit": v.claim.unit,
+                        "uncertainty": v.uncertainty,
+                        "margin": v.margin,
+                        "margin_unit": v.margin_unit,
+                        "run": v.run,
+                        "measure": (
+                            {"procedure": v.offer.procedure, "settings": dict(v.offer.settings)} if v.offer else None
+                        ),
+                    }
+                    for i, v in verdicts.items()
+                ]
+            }
+        )
     else:
         for i, v in verdicts.items():
             say(f"{owners[i]}: {v.claim.words}")
             say(f"  {v.words}")
             if v.offer is not None:
-                say(" ".join([f"  To measure it: epidote measure {v.offer.procedure}", *(f"--set {k}={s}" for k, s in v.offer.settings.items())]))
+                say(
+                    " ".join(
+                        [
+                            f"  To measure it: epidote measure {v.offer.procedure}",
+                            *(f"--set {k}={s}" for k, s in v.offer.settings.items()),
+                        ]
+                    )
+                )
     return NOT_MET if any(v.outcome == "not met" for v in verdicts.values()) else 0
 
 
@@ -287,10 +418,13 @@ def limits(
     procedure: Annotated[str, typer.Option(help="procedure for the new limits")] = "response",
     curve: Annotated[str, typer.Option(help="curve for the new limits")] = "level",
     db: Annotated[float, typer.Option(help="tolerance of --around, in dB")] = 1.0,
-    good: Annotated[list[str], typer.Option(help="create limits from the scatter of these rows (at least three); may be repeated")] = [],
+    good: Annotated[
+        list[str], typer.Option(help="create limits from the scatter of these rows (at least three); may be repeated")
+    ] = [],
     name: Annotated[str, typer.Option(help="name of the new limit")] = "limit",
-    channel: Channel = 1, as_json: Json = False,
-) -> int:  # fmt: skip
+    channel: Channel = 1,
+    as_json: Json = False,
+) -> int:
     """Create limits from a reference or from good units, and check every run against all limits."""
     from epidote.core.comparison.limits import around_curve as limits_around
     from epidote.core.comparison.limits import from_reference_units
@@ -301,11 +435,25 @@ def limits(
         if around or good:
             seen, runs = _runs(study, procedure)
             chosen = [find_subject(study, n) for n in ([around] if around else good)]
-            kept = [next((c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel), None) if s.id in runs else None for s in chosen]
+            kept = [
+                (
+                    next((c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel), None)
+                    if s.id in runs
+                    else None
+                )
+                for s in chosen
+            ]
             found = [c for c in kept if c is not None]
             if len(found) < len(chosen):
-                raise SettingError(f"Some of these rows have no curve “{curve}” of “{procedure}”. No limit was created; measure them first, or leave them out.")
-            made = limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB") if around else from_reference_units(name, procedure, found)
+                raise SettingError(
+                    f"Some of these rows have no curve “{curve}” of “{procedure}”. No limit was created; measure them"
+                    " first, or leave them out."
+                )
+            made = (
+                limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB")
+                if around
+                else from_reference_units(name, procedure, found)
+            )
             study.entries.add("limit", made.model_dump(mode="json"), person=study.person)
         seen = study.overview()
         told = []
@@ -315,7 +463,22 @@ def limits(
     finally:
         study.close()
     if as_json:
-        print_json({"held": [{"subject": s, "limit": h.limit.name, "channel": h.channel, "passed": h.passed, "margin": h.margin, "at": h.at, "side": h.side} for s, h in told]})
+        print_json(
+            {
+                "held": [
+                    {
+                        "subject": s,
+                        "limit": h.limit.name,
+                        "channel": h.channel,
+                        "passed": h.passed,
+                        "margin": h.margin,
+                        "at": h.at,
+                        "side": h.side,
+                    }
+                    for s, h in told
+                ]
+            }
+        )
     else:
         for row_name, held in told:
             say(f"{row_name}: {held.words}")

@@ -1,4 +1,6 @@
-"""``measure`` carries out one run into a study; ``devices`` and ``procedures`` list what there is; ``demo`` opens the demo study."""
+"""``measure`` carries out one run into a study; ``devices`` and ``procedures`` list what there is; ``demo`` opens
+the demo study.
+"""
 
 from __future__ import annotations
 
@@ -29,19 +31,32 @@ def measure(
     procedure: Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")],
     study: Annotated[Path, typer.Option(help="study folder")],
     subject: Annotated[str, typer.Option(help="subject (row), as printed by “epidote study show”")],
-    device: Annotated[str | None, typer.Option(help="sound device, see “epidote devices” [default: that of the row]")] = None,
+    device: Annotated[
+        str | None, typer.Option(help="sound device, see “epidote devices” [default: that of the row]")
+    ] = None,
     set_: Set = [],
     over: Annotated[
         list[str],
         typer.Option(
-            help="measure under several conditions, e.g. buffer=32,64,128 or “rate=44.1 kHz,96 kHz”; one row and run per combination"
+            help=(
+                "measure under several conditions, e.g. buffer=32,64,128 or “rate=44.1 kHz,96 kHz”; one row and run per"
+                " combination"
+            )
         ),
     ] = [],
-    times: Annotated[int, typer.Option(help="number of runs; their scatter shows which differences are significant", min=1, max=200)] = 1,
+    times: Annotated[
+        int, typer.Option(help="number of runs; their scatter shows which differences are significant", min=1, max=200)
+    ] = 1,
     chain: Annotated[Path | None, typer.Option(help="chain file (.toml) [default: the study's chain]")] = None,
-    check: Annotated[bool, typer.Option(help="check level and connections before the run and refuse a run that would fail")] = True,
-    full_level: Annotated[bool, typer.Option("--full-level", help="after a change of the chain, measure at full level without asking")] = False,
-    seed: Annotated[int | None, typer.Option(help="stand-ins only: the same seed gives the same recording", min=0, max=2**63)] = None,
+    check: Annotated[
+        bool, typer.Option(help="check level and connections before the run and refuse a run that would fail")
+    ] = True,
+    full_level: Annotated[
+        bool, typer.Option("--full-level", help="after a change of the chain, measure at full level without asking")
+    ] = False,
+    seed: Annotated[
+        int | None, typer.Option(help="stand-ins only: the same seed gives the same recording", min=0, max=2**63)
+    ] = None,
     as_json: Json = False,
 ) -> int:
     """Measure a subject and save the run in its study."""
@@ -67,14 +82,27 @@ def measure(
                 for n in range(times):
                     with stoppable() as stop:
                         made = _carried_out(
-                            opened, one, carried, settings, device, chain, check, full_level, None if seed is None else seed + n, as_json, stop
+                            opened,
+                            one,
+                            carried,
+                            settings,
+                            device,
+                            chain,
+                            check,
+                            full_level,
+                            None if seed is None else seed + n,
+                            as_json,
+                            stop,
                         )
                         runs.append(made)
                         if stop.is_set():
                             raise CancelledError("Stopped. The last run was saved as far as it went.")
             except CancelledError as error:
                 whole = len(runs)
-                raise CancelledError(f"{error} {whole} run{'s' if whole != 1 else ''} of this command {'are' if whole != 1 else 'is'} in the study.") from error
+                raise CancelledError(
+                    f"{error} {whole} run{'s' if whole != 1 else ''} of this command {'are' if whole != 1 else 'is'} in"
+                    " the study."
+                ) from error
             except EpidoteError as error:
                 if len(combinations) == 1:
                     raise
@@ -111,9 +139,18 @@ def _row_with(study: Study, row: Subject, conditions: dict[str, str]) -> Subject
 
 
 def _carried_out(
-    study: Study, row: Subject, carried: Any, settings: Settings, device: str | None, chain: Path | None, check: bool, full_level: bool,
-    seed: int | None, as_json: bool, stop: threading.Event,
-) -> dict[str, Any]:  # fmt: skip
+    study: Study,
+    row: Subject,
+    carried: Any,
+    settings: Settings,
+    device: str | None,
+    chain: Path | None,
+    check: bool,
+    full_level: bool,
+    seed: int | None,
+    as_json: bool,
+    stop: threading.Event,
+) -> dict[str, Any]:
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
     import random
 
@@ -153,23 +190,39 @@ def _carried_out(
         say(f"run {run.id}: {row.full_name}, {carried.title.lower()} ({carried.summary(settings)})")
         print_result(Result((), readings, tuple(Caution(c) for c in run.cautions)), reading_titles(carried))
     return {
-        "run": run.id, "subject": row.full_name, "procedure": carried.key, "settings": dict(run.settings), "device": run.device,
-        "made": run.made.isoformat(), "cautions": list(run.cautions), "readings": list(run.readings),
-    }  # fmt: skip
+        "run": run.id,
+        "subject": row.full_name,
+        "procedure": carried.key,
+        "settings": dict(run.settings),
+        "device": run.device,
+        "made": run.made.isoformat(),
+        "cautions": list(run.cautions),
+        "readings": list(run.readings),
+    }
 
 
 def _start_carefully(device: Device, chain: Chain, level: float, go_on: bool) -> None:
-    """The first run of a changed chain begins 40 dB down, says what it found, and asks. Raises MeasurementError when the answer is no."""
+    """The first run of a changed chain begins 40 dB down, says what it found, and asks.
+
+    Raises MeasurementError when the answer is no.
+    """
     from epidote.core.errors import MeasurementError
     from epidote.measurement.device_setup import run_low_level_precheck
 
     shot = run_low_level_precheck(device, chain, level)
     back = shot.came_back or "nothing"
-    warn(f"First run with the present chain, level checked 40 dB below the set level: at {level:g} dBFS, expect {back}. {shot.words}")
+    warn(
+        f"First run with the present chain, level checked 40 dB below the set level: at {level:g} dBFS, expect {back}."
+        f" {shot.words}"
+    )
     if shot.stops:
         raise MeasurementError("Nothing was measured. Correct this and measure again.")
-    if not go_on and (not sys.stdin.isatty() or input("Measure at full level? (y/n) ").strip().lower() not in ("y", "yes")):
-        raise MeasurementError("Nothing was measured. To measure at full level without this question, add --full-level.")
+    if not go_on and (
+        not sys.stdin.isatty() or input("Measure at full level? (y/n) ").strip().lower() not in ("y", "yes")
+    ):
+        raise MeasurementError(
+            "Nothing was measured. To measure at full level without this question, add --full-level."
+        )
 
 
 def devices(as_json: Json = False) -> int:
@@ -194,7 +247,8 @@ def devices(as_json: Json = False) -> int:
         return 0
     for d in found():
         say(
-            f"{d.name.ljust(24)} {d.title}; {d.outputs} out, {d.inputs} in, {d.bits} bit, {min(d.rates) / 1000:g} to {max(d.rates) / 1000:g} kHz"
+            f"{d.name.ljust(24)} {d.title}; {d.outputs} out, {d.inputs} in, {d.bits} bit, {min(d.rates) / 1000:g} to"
+            f" {max(d.rates) / 1000:g} kHz"
         )
     return 0
 
@@ -216,8 +270,12 @@ def list_procedures(as_json: Json = False) -> int:
 
 
 def demo(
-    build: Annotated[bool, typer.Option("--build", help="create or complete the demo study without opening a window")] = False,
-    path: Annotated[Path | None, typer.Option(help="with --build: folder of the demo study [default: user data folder]")] = None,
+    build: Annotated[
+        bool, typer.Option("--build", help="create or complete the demo study without opening a window")
+    ] = False,
+    path: Annotated[
+        Path | None, typer.Option(help="with --build: folder of the demo study [default: user data folder]")
+    ] = None,
 ) -> int:
     """Open the application with the demo study."""
     if not build:

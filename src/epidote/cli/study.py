@@ -12,7 +12,7 @@ from epidote.cli.analyse import Json, Set
 from epidote.cli.common import parsed_settings, print_json, say
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_quantity
-from epidote.study.models import Subject
+from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study, create_study
 
 
@@ -28,21 +28,28 @@ class UnitName(StrEnum):
     AUTO, HZ, KHZ = "auto", "Hz", "kHz"
 
 
-app = typer.Typer(help="Create, show, recompute, import and export studies.", no_args_is_help=True, rich_markup_mode=None)
+app = typer.Typer(
+    help="Create, show, recompute, import and export studies.", no_args_is_help=True, rich_markup_mode=None
+)
 
 PathArgument = Annotated[Path, typer.Argument(help="study folder")]
 Condition = Annotated[list[str], typer.Option("--condition", help="condition, name=value; may be repeated")]
 
 
 def find_subject(study: Study, name: str) -> Subject:
-    """A row by its full name, its number, or a beginning that only one row has. Raises SettingError listing the rows."""
+    """A row by its full name, its number, or a beginning that only one row has.
+
+    Raises SettingError listing the rows.
+    """
     rows = study.overview().subjects
     exact = [s for s in rows if s.full_name.casefold() == name.casefold() or str(s.id) == name]
     found = exact or [s for s in rows if s.full_name.casefold().startswith(name.casefold())]
     if len(found) == 1:
         return found[0]
     listed = "; ".join(s.full_name for s in rows)
-    raise SettingError(f"“{name}” matches {'no row' if not found else 'more than one row'} in {study.path.name}. Rows: {listed}.")
+    raise SettingError(
+        f"“{name}” matches {'no row' if not found else 'more than one row'} in {study.path.name}. Rows: {listed}."
+    )
 
 
 @app.command("new")
@@ -66,9 +73,13 @@ def new(
 
 @app.command("add")
 def add(
-    path: PathArgument, maker: Annotated[str, typer.Option()] = "", model: Annotated[str, typer.Option()] = "", serial: Annotated[str, typer.Option()] = "",
-    device: Annotated[str, typer.Option(help="device the unit is connected to; see “epidote devices”")] = "", condition: Condition = [],
-) -> int:  # fmt: skip
+    path: PathArgument,
+    maker: Annotated[str, typer.Option()] = "",
+    model: Annotated[str, typer.Option()] = "",
+    serial: Annotated[str, typer.Option()] = "",
+    device: Annotated[str, typer.Option(help="device the unit is connected to; see “epidote devices”")] = "",
+    condition: Condition = [],
+) -> int:
     """Add a row: a unit (created if necessary) under conditions."""
     pairs = [c.partition("=") for c in condition]
     if any(not equals for _, equals, _ in pairs):
@@ -76,7 +87,9 @@ def add(
     study = Study(path)
     try:
         unit = next((u for u in study.units() if (u.maker, u.model, u.serial) == (maker, model, serial)), None)
-        row = study.add_subject(unit or study.add_unit(maker, model, serial), {k.strip(): v.strip() for k, _, v in pairs}, device)
+        row = study.add_subject(
+            unit or study.add_unit(maker, model, serial), {k.strip(): v.strip() for k, _, v in pairs}, device
+        )
         say(row.full_name)
     finally:
         study.close()
@@ -90,29 +103,52 @@ def show(path: PathArgument, as_json: Json = False) -> int:
     try:
         seen = study.overview()
         if as_json:
-            print_json({
-                "title": seen.title, "read_only": study.read_only,
-                "subjects": [{"id": s.id, "name": s.full_name, "conditions": dict(s.conditions), "device": s.device} for s in seen.subjects],
-                "columns": [{"id": c.id, "procedure": c.procedure, "settings": dict(c.settings)} for c in seen.columns],
-                "runs": [
-                    {"id": r.id, "subject": r.subject_id, "column": r.column_id, "procedure": r.procedure, "made": r.made.isoformat(),
-                     "settings": dict(r.settings), "cautions": list(r.cautions), "readings": list(r.readings)}
-                    for r in seen.runs.values()
-                ],
-            })  # fmt: skip
+            print_json(
+                {
+                    "title": seen.title,
+                    "read_only": study.read_only,
+                    "subjects": [
+                        {"id": s.id, "name": s.full_name, "conditions": dict(s.conditions), "device": s.device}
+                        for s in seen.subjects
+                    ],
+                    "columns": [
+                        {"id": c.id, "procedure": c.procedure, "settings": dict(c.settings)} for c in seen.columns
+                    ],
+                    "runs": [
+                        {
+                            "id": r.id,
+                            "subject": r.subject_id,
+                            "column": r.column_id,
+                            "procedure": r.procedure,
+                            "made": r.made.isoformat(),
+                            "settings": dict(r.settings),
+                            "cautions": list(r.cautions),
+                            "readings": list(r.readings),
+                        }
+                        for r in seen.runs.values()
+                    ],
+                }
+            )
             return 0
         say(f"{seen.title}{f' (read-only: {study.why_read_only})' if study.read_only else ''}")
         for column in seen.columns:
             say(f"\n{column.title}, {column.summary}")
             for subject in seen.subjects:
                 run = seen.runs.get((subject.id, column.id))
-                head = format_quantity(run.headline["value"], run.headline["unit"]) if run and run.headline else "not measured"
-                say(
-                    f"  {subject.full_name.ljust(44)} {head.rjust(14)}  {f'run {run.id}' if run else ''}{'  ! ' + ', '.join(run.cautions) if run and run.cautions else ''}"
-                )
+                say(_row_in_words(subject, run))
     finally:
         study.close()
     return 0
+
+
+def _row_in_words(subject: Subject, run: RunSummary | None) -> str:
+    head, number, cautions = "not measured", "", ""
+    if run is not None:
+        number = f"run {run.id}"
+        cautions = f"  ! {', '.join(run.cautions)}" if run.cautions else ""
+        if run.headline:
+            head = format_quantity(run.headline["value"], run.headline["unit"])
+    return f"  {subject.full_name.ljust(44)} {head.rjust(14)}  {number}{cautions}"
 
 
 @app.command("recompute")
@@ -128,7 +164,14 @@ def recompute(
         carried = procedure(study.run(run).procedure)
         made = carry_out(study, run, parsed_settings(carried.Settings, set_))
         if as_json:
-            print_json({"run": made.id, "settings": dict(made.settings), "cautions": list(made.cautions), "readings": list(made.readings)})
+            print_json(
+                {
+                    "run": made.id,
+                    "settings": dict(made.settings),
+                    "cautions": list(made.cautions),
+                    "readings": list(made.readings),
+                }
+            )
         else:
             head = format_quantity(made.headline["value"], made.headline["unit"]) if made.headline else ""
             say(f"run {made.id}, from the recordings of run {made.recomputed_from}: {head}")
@@ -139,10 +182,11 @@ def recompute(
 
 @app.command("export")
 def export(
-    path: PathArgument, out: Annotated[Path, typer.Argument(help="CSV file to write")],
+    path: PathArgument,
+    out: Annotated[Path, typer.Argument(help="CSV file to write")],
     run: Annotated[list[int], typer.Option(help="run number; may be repeated [default: all runs in the matrix]")] = [],
     curve: Annotated[str | None, typer.Option(help="export this curve of each run instead of the readings")] = None,
-) -> int:  # fmt: skip
+) -> int:
     """Export readings, or one curve of several runs, as CSV."""
     from epidote.audio.files.sound_file import write_whole
     from epidote.study.interchange.csv_export import curves_csv, readings_csv
@@ -152,7 +196,11 @@ def export(
         seen = study.overview()
         chosen = [study.run(number) for number in run] or list(seen.runs.values())
         named = [(s.full_name, r) for r in chosen for s in seen.subjects if s.id == r.subject_id]
-        text = readings_csv(named) if curve is None else curves_csv([(name, r, study.curves(r.id, [curve])) for name, r in named])
+        text = (
+            readings_csv(named)
+            if curve is None
+            else curves_csv([(name, r, study.curves(r.id, [curve])) for name, r in named])
+        )
         write_whole(out, text.encode())
         say(f"{out}: {len(named)} runs")
     finally:
@@ -168,7 +216,12 @@ def latency(
     as_json: Json = False,
 ) -> int:
     """List latencies by device, buffer and sample rate, with the equivalent distance in air."""
-    from epidote.core.comparison.conditions.latency_table import distance_in_air, latency_table, live_suitability, similar_latencies
+    from epidote.core.comparison.conditions.latency_table import (
+        distance_in_air,
+        latency_table,
+        live_suitability,
+        similar_latencies,
+    )
     from epidote.measurement.assessment import latencies
 
     study = Study(path)
@@ -180,13 +233,22 @@ def latency(
         raise SettingError(f"{path.name} contains no latency runs. Measure “latency” first.")
     chosen = similar_latencies(found, equal / 1000, within / 100) if equal is not None else found
     if as_json:
-        print_json({
-            "latencies": [
-                {"device": one.device, "rate": one.rate, "buffer": one.buffer, "seconds": one.seconds, "spread": one.spread,
-                 "metres_in_air": distance_in_air(one.seconds), "verdict": live_suitability(one.seconds)}
-                for one in chosen
-            ]
-        })  # fmt: skip
+        print_json(
+            {
+                "latencies": [
+                    {
+                        "device": one.device,
+                        "rate": one.rate,
+                        "buffer": one.buffer,
+                        "seconds": one.seconds,
+                        "spread": one.spread,
+                        "metres_in_air": distance_in_air(one.seconds),
+                        "verdict": live_suitability(one.seconds),
+                    }
+                    for one in chosen
+                ]
+            }
+        )
         return 0
     if equal is not None:
         say(f"Latencies of {equal:g} ms ±{within:g} %:" if chosen else f"No latency of {equal:g} ms ±{within:g} %.")
@@ -199,7 +261,10 @@ def latency(
         for device in table.devices:
             cell = table.cells.get((device, setting))
             if cell is not None:
-                say(f"  {device.ljust(56)} {1000 * cell.seconds:9.3f} ms  {distance_in_air(cell.seconds):7.2f} m  {live_suitability(cell.seconds)}")
+                say(
+                    f"  {device.ljust(56)} {1000 * cell.seconds:9.3f} ms  {distance_in_air(cell.seconds):7.2f} m "
+                    f" {live_suitability(cell.seconds)}"
+                )
     return 0
 
 
@@ -251,14 +316,20 @@ def as_json_file(
 
 @app.command("curve-in")
 def curve_in(
-    path: PathArgument, file: Annotated[Path, typer.Argument(help="text file with columns frequency, level and optional phase")],
+    path: PathArgument,
+    file: Annotated[Path, typer.Argument(help="text file with columns frequency, level and optional phase")],
     subject: Annotated[str, typer.Option(help="subject (row) to add the curve to")],
     separator: Annotated[SeparatorName, typer.Option(help="sign that separates the columns")] = SeparatorName.AUTO,
     decimal: Annotated[DecimalName, typer.Option(help="decimal sign")] = DecimalName.AUTO,
     unit: Annotated[UnitName, typer.Option("--frequency-unit", help="unit of the frequency column")] = UnitName.AUTO,
-    first: Annotated[int, typer.Option("--frequency-column", min=0, max=64, help="column of the frequency (from 1); 0: as found")] = 0,
-) -> int:  # fmt: skip
-    """Import a curve from a text file as a response run. A file that can be read in two ways is refused with the option that decides."""
+    first: Annotated[
+        int, typer.Option("--frequency-column", min=0, max=64, help="column of the frequency (from 1); 0: as found")
+    ] = 0,
+) -> int:
+    """Import a curve from a text file as a response run.
+
+    A file that can be read in two ways is refused with the option that decides.
+    """
     from epidote.measurement.offline import import_curve
     from epidote.study.interchange.curve_text import TextOptions, readings_of_file
 
@@ -276,9 +347,12 @@ def curve_in(
 
 @app.command("curve-out")
 def curve_out(
-    path: PathArgument, run: Annotated[int, typer.Argument(help="run number")], out: Annotated[Path, typer.Argument(help="text file to write")],
-    curve: Annotated[str, typer.Option(help="curve to export")] = "level", channel: Annotated[int, typer.Option(min=1)] = 1,
-) -> int:  # fmt: skip
+    path: PathArgument,
+    run: Annotated[int, typer.Argument(help="run number")],
+    out: Annotated[Path, typer.Argument(help="text file to write")],
+    curve: Annotated[str, typer.Option(help="curve to export")] = "level",
+    channel: Annotated[int, typer.Option(min=1)] = 1,
+) -> int:
     """Export a curve, with phase if available, as a text file."""
     from epidote.audio.files.sound_file import write_whole
     from epidote.study.interchange.csv_export import describe_run
@@ -289,7 +363,10 @@ def curve_out(
         kept = [c for c in study.curves(run) if c.channel == channel]
         level = next((c for c in kept if c.key == curve), None)
         if level is None:
-            raise SettingError(f"Run {run} has no curve “{curve}” in channel {channel}. Available: {', '.join(sorted({c.key for c in kept}))}.")
+            raise SettingError(
+                f"Run {run} has no curve “{curve}” in channel {channel}. Available:"
+                f" {', '.join(sorted({c.key for c in kept}))}."
+            )
         phase = next((c for c in kept if c.key == "phase"), None) if curve == "level" else None
         write_whole(out, text_of(level, phase, [describe_run(study.run(run))]).encode())
         say(f"{out}: {level.x.size} points")

@@ -20,7 +20,8 @@ def _make_pool() -> ThreadPoolExecutor:
 
 
 def start_in_thread(work: Callable[[], T]) -> Callable[[], T]:
-    """Begin ``work`` on a thread that the whole process shares; what is given back waits for its result, and raises what it raised.
+    """Begin ``work`` on a thread that the whole process shares; what is given back waits for its result, and raises
+    what it raised.
 
     ``work`` must not itself wait for other work begun so: all threads might be waiting then.
     """

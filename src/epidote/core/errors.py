@@ -20,9 +20,9 @@ class UnusableInputError(EpidoteError):
 class SettingError(EpidoteError, ValueError):
     """A setting that does not exist, or a value it cannot take.
 
-    The text may hold names of settings in braces: ``SettingError("{band_low} must be lower than {band_high}.", "band_low", "band_high")``.
-    As a string, and so on the command line, they are the names; ``in_window`` shows the labels of the form instead. It is a ValueError
-    too, so that a validator of a settings model may raise it.
+    The text may hold names of settings in braces: ``SettingError("{band_low} must be lower than {band_high}.",
+    "band_low", "band_high")``. As a string, and so on the command line, they are the names; ``in_window`` shows the
+    labels of the form instead. It is a ValueError too, so that a validator of a settings model may raise it.
     """
 
     exit_code = 2

@@ -1,4 +1,5 @@
-"""Settings models: what every field declares, the labels a person reads, and errors that name a setting in either language.
+"""Settings models: what every field declares, the labels a person reads, and errors that name a setting in either
+language.
 
 A field's name is an interface (command line, JSON, studies) and never changes; its label is what the window shows.
 """
@@ -45,7 +46,10 @@ _LIMITS = ("gt", "ge", "lt", "le")
 
 
 class Settings(BaseModel):
-    """Base of every settings model: frozen, nothing unknown, no NaN. Each field has label, unit, range, default and meaning."""
+    """Base of every settings model: frozen, nothing unknown, no NaN.
+
+    Each field has label, unit, range, default and meaning.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
@@ -56,7 +60,8 @@ S = TypeVar("S", bound=BaseModel)
 class LabelledEnum(StrEnum):
     """A setting's value out of a few: the value that is stored and typed, and the label that a list shows for it.
 
-    A member is ``NAME = "value"`` or ``NAME = "value", "Label"``; without a label it is the value with a capital letter.
+    A member is ``NAME = "value"`` or ``NAME = "value", "Label"``; without a label it is the value with a capital
+    letter.
     """
 
     label: str
@@ -73,7 +78,9 @@ def setting(default: Any, label: str, meaning: str, unit: str = "", *, played: b
 
     ``played``: it decides what is played, so that a finished run cannot be recomputed with another value.
     """
-    return Field(default, title=label, description=meaning, json_schema_extra={"unit": unit, "played": played}, **limits)
+    return Field(
+        default, title=label, description=meaning, json_schema_extra={"unit": unit, "played": played}, **limits
+    )
 
 
 def label_of(model: type[BaseModel], name: str) -> str:
@@ -112,7 +119,9 @@ def value_in_words(model: type[BaseModel], name: str, value: Any) -> str:
 
 
 def describe_settings(model: type[BaseModel], values: Mapping[str, Any]) -> str:
-    """Settings with their labels and units, for a picture or a report: "Start frequency 20 Hz, …"; without what was left empty."""
+    """Settings with their labels and units, for a picture or a report: "Start frequency 20 Hz, …"; without what was
+    left empty.
+    """
     words = {name: value_in_words(model, name, value) for name, value in values.items()}
     return ", ".join(f"{label_of(model, name)} {said}" for name, said in words.items() if said)
 
@@ -171,7 +180,9 @@ def own_words(details: Any) -> str:
 
 
 def validation_words(error: ValidationError) -> str:
-    """What is wrong with a model that is no settings form, such as a limit or a claim: one sentence without its full stop."""
+    """What is wrong with a model that is no settings form, such as a limit or a claim: one sentence without its full
+    stop.
+    """
     first = error.errors()[0]
     words = own_words(first) if "error" in first.get("ctx", {}) else _remedy(first)
     place = ".".join(str(part) for part in first["loc"])

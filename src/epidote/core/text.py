@@ -31,7 +31,9 @@ def _shown(c: str) -> str:
 
 
 def spreadsheet_cell(text: str) -> str:
-    """A cell that no spreadsheet takes for a formula: those that begin like one get an apostrophe before them, numbers do not."""
+    """A cell that no spreadsheet takes for a formula: those that begin like one get an apostrophe before them,
+    numbers do not.
+    """
     if not text.startswith(_FORMULA):
         return text
     try:

@@ -28,9 +28,15 @@ EDITION = 9
 TITLE = "Dome refit"
 
 CHAIN = Chain(
-    name="Dome bench", rate=96000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=4.0, load_ohms=8.0, load_confirmed=False,
+    name="Dome bench",
+    rate=96000,
+    output_full_scale=4.0,
+    input_full_scale=8.0,
+    probe_ratio=4.0,
+    load_ohms=8.0,
+    load_confirmed=False,
     calibrated_on=date(2026, 11, 21),
-)  # fmt: skip
+)
 
 # by a name of this file's own, in the order of the matrix
 COLUMNS: Mapping[str, tuple[str, Mapping[str, Any]]] = {
@@ -41,7 +47,10 @@ COLUMNS: Mapping[str, tuple[str, Mapping[str, Any]]] = {
     "noise": ("noise", {"reference_level": "12.65 V", "duration": 3}),
     "intermodulation": ("intermodulation", {"level": -18}),
     "swept": ("intermodulation", {"sweep_from": 1000, "frequency_2": 20000, "level": -18}),
-    "by noise": ("response", {"stimulus": "noise", "start_frequency": 5, "stop_frequency": 40000, "duration": 4, "level": -26}),
+    "by noise": (
+        "response",
+        {"stimulus": "noise", "start_frequency": 5, "stop_frequency": 40000, "duration": 4, "level": -26},
+    ),
     "multitone": ("multitone", {"level": -14, "per_octave": 6}),
     "latency": ("latency", {"shots": 8, "restart": True, "longest": 0.1, "level": -20}),
     "paths": ("paths", {"duration": 5, "level": -26}),
@@ -64,46 +73,190 @@ class Row:
 
 # as the (invented) makers' leaflets have it
 CLAIMS: Mapping[str, tuple[str, ...]] = {
-    "P40": ("2 × 40 W at 1 %, 8 Ω", "THD+N < 0.01 %, 1 kHz, 5 W, 8 Ω", "frequency response 20 Hz-20 kHz ±0.2 dB", "SNR 110 dB(A)", "Gain 26 dB"),
-    "A25": ("2 × 35 W into 8 Ω at 1 % THD+N", "THD+N < 0.03 %, 1 kHz, 5 W", "frequency response 20 Hz-20 kHz ±0.5 dB", "Signal-to-noise ratio > 100 dB, A-weighted"),
+    "P40": (
+        "2 × 40 W at 1 %, 8 Ω",
+        "THD+N < 0.01 %, 1 kHz, 5 W, 8 Ω",
+        "frequency response 20 Hz-20 kHz ±0.2 dB",
+        "SNR 110 dB(A)",
+        "Gain 26 dB",
+    ),
+    "A25": (
+        "2 × 35 W into 8 Ω at 1 % THD+N",
+        "THD+N < 0.03 %, 1 kHz, 5 W",
+        "frequency response 20 Hz-20 kHz ±0.5 dB",
+        "Signal-to-noise ratio > 100 dB, A-weighted",
+    ),
     "C12": ("12 W at 2 %, 8 Ω",),
     "S60": ("60 W at 1 %, 8 Ω", "Frequency response 20 Hz to 20 kHz ±1 dB"),
     "I4": ("Crosstalk -90 dB at 1 kHz", "Channel matching < 0.3 dB"),
     "L8": ("latency 1.8 ms at 32 samples, 96 kHz", "latency < 3.5 ms at 128 samples, 96 kHz"),
-}  # fmt: skip
+}
 LEAFLET = "manufacturer's data sheet, 2025"
-NOTES = {"A25": "Left channel's speaker terminal was loose; tightened before the first run.", "K3": "Bias as received: 4 mV across the emitter resistors. Warm: 22 mV."}
-REPEATED = {("P40", "tone"): 4, ("A25", "tone"): 4}  # measured so often more, the first row of the unit: what is real needs repeats
+NOTES = {
+    "A25": "Left channel's speaker terminal was loose; tightened before the first run.",
+    "K3": "Bias as received: 4 mV across the emitter resistors. Warm: 22 mV.",
+}
+REPEATED = {
+    ("P40", "tone"): 4,
+    ("A25", "tone"): 4,
+}  # measured so often more, the first row of the unit: what is real needs repeats
 
 _WHOLE = tuple(c for c in COLUMNS if c not in ("latency", "paths"))
 ROWS = (
-    Row("Ostrel", "P40", {"gain": "high", "load": "8 Ω"}, "standin:ostrel-p40", _WHOLE, "Front half of the dome. Two-channel class AB, on loan."),
+    Row(
+        "Ostrel",
+        "P40",
+        {"gain": "high", "load": "8 Ω"},
+        "standin:ostrel-p40",
+        _WHOLE,
+        "Front half of the dome. Two-channel class AB, on loan.",
+    ),
     Row("Ostrel", "P40", {"gain": "low", "load": "8 Ω"}, "standin:ostrel-p40", ("response", "tone", "noise", "gain")),
-    Row("Havelmar", "A25", {"load": "8 Ω"}, "standin:havelmar-a25", _WHOLE, "From the old installation: eleven years in use, never serviced."),
-    Row("Tamsel", "C12", {"load": "8 Ω"}, "standin:tamsel-c12", ("level", "frequency"), "Visitors' foyer. Low loop gain by design, according to its data sheet."),
-    Row("Orvane", "K3", {"bias": "cold", "load": "8 Ω"}, "standin:orvane-k3", ("tone", "level"), "Rear half of the dome, bias as it came back from repair."),
+    Row(
+        "Havelmar",
+        "A25",
+        {"load": "8 Ω"},
+        "standin:havelmar-a25",
+        _WHOLE,
+        "From the old installation: eleven years in use, never serviced.",
+    ),
+    Row(
+        "Tamsel",
+        "C12",
+        {"load": "8 Ω"},
+        "standin:tamsel-c12",
+        ("level", "frequency"),
+        "Visitors' foyer. Low loop gain by design, according to its data sheet.",
+    ),
+    Row(
+        "Orvane",
+        "K3",
+        {"bias": "cold", "load": "8 Ω"},
+        "standin:orvane-k3",
+        ("tone", "level"),
+        "Rear half of the dome, bias as it came back from repair.",
+    ),
     Row("Orvane", "K3", {"bias": "warm", "load": "8 Ω"}, "standin:orvane-k3", ("tone", "level")),
-    Row("Quillmar", "S60", {"load": "8 Ω"}, "standin:quillmar-s60", ("response", "level", "noise"), "Switching amplifier offered for the sub-bass."),
-    Row("Breskan", "R7", {"path": "direct", "load": "8 Ω"}, "standin:breskan-r7", ("response", "noise"), "Control room monitor receiver."),
+    Row(
+        "Quillmar",
+        "S60",
+        {"load": "8 Ω"},
+        "standin:quillmar-s60",
+        ("response", "level", "noise"),
+        "Switching amplifier offered for the sub-bass.",
+    ),
+    Row(
+        "Breskan",
+        "R7",
+        {"path": "direct", "load": "8 Ω"},
+        "standin:breskan-r7",
+        ("response", "noise"),
+        "Control room monitor receiver.",
+    ),
     Row("Breskan", "R7", {"path": "digital", "load": "8 Ω"}, "standin:breskan-r7", ("response", "noise")),
-    Row("Lunvik", "D2", {"filter": "fast", "load": "10 kΩ"}, "standin:lunvik-d2", ("response", "multitone"), "Converter in the control room rack."),
+    Row(
+        "Lunvik",
+        "D2",
+        {"filter": "fast", "load": "10 kΩ"},
+        "standin:lunvik-d2",
+        ("response", "multitone"),
+        "Converter in the control room rack.",
+    ),
     Row("Lunvik", "D2", {"filter": "slow", "load": "10 kΩ"}, "standin:lunvik-d2", ("response", "multitone")),
     Row("Lunvik", "D2", {"filter": "soft", "load": "10 kΩ"}, "standin:lunvik-d2", ("response", "multitone")),
-    Row("Pellworth", "I4", {"volume": "full", "load": "10 kΩ"}, "standin:pellworth-i4", ("crosstalk", "gain"), "The presenter's interface."),
+    Row(
+        "Pellworth",
+        "I4",
+        {"volume": "full", "load": "10 kΩ"},
+        "standin:pellworth-i4",
+        ("crosstalk", "gain"),
+        "The presenter's interface.",
+    ),
     Row("Pellworth", "I4", {"volume": "half", "load": "10 kΩ"}, "standin:pellworth-i4", ("gain",)),
     Row("Pellworth", "I4", {"volume": "quarter", "load": "10 kΩ"}, "standin:pellworth-i4", ("gain",)),
-    Row("Sorvane", "L8", {"connection": "short", "buffer": "32", "load": "10 kΩ", "probe": "1:1"}, "standin:sorvane-l8", ("latency",), "Interface of the presenter's in-ear feed."),
-    Row("Sorvane", "L8", {"connection": "short", "buffer": "128", "load": "10 kΩ", "probe": "1:1"}, "standin:sorvane-l8", ("latency",)),
-    Row("Sorvane", "L8", {"connection": "long", "buffer": "32", "load": "10 kΩ", "probe": "1:1"}, "standin:sorvane-l8", ("latency",)),
-    Row("Tolmark", "X1", {"load": "10 kΩ", "probe": "1:1"}, "standin:tolmark-x1", ("latency",), "Converter in the in-ear feed, behind a digital link."),
-    Row("Ferrin", "V9", {"output": "both", "load": "10 kΩ", "probe": "1:1"}, "standin:ferrin-v9", ("latency",), "Voice effects of the night show."),
-    Row("Ferrin", "V9", {"output": "split", "program": "steady", "load": "10 kΩ", "probe": "1:1"}, "standin:ferrin-v9", ("paths",)),
-    Row("Ferrin", "V9", {"output": "split", "program": "moving", "load": "10 kΩ", "probe": "1:1"}, "standin:ferrin-v9", ("paths",)),
-    Row("Oskell", "N3", {"load": "10 kΩ", "probe": "1:1"}, "standin:oskell-n3", ("paths",), "Audio-guide headphones, over the house network."),
-    Row("Velmora", "T2", {"inserted": "transformer", "load": "10 kΩ", "probe": "1:1"}, "standin:velmora-t2", ("response", "by noise", "noise"), "Isolation box between desk and amplifier room: transformers, and 60 m of cable."),
-    Row("Velmora", "T2", {"inserted": "cable", "load": "10 kΩ", "probe": "1:1"}, "standin:velmora-t2", ("response", "by noise", "noise")),
-    Row("Velmora", "T2", {"inserted": "transformer + cable", "load": "10 kΩ", "probe": "1:1"}, "standin:velmora-t2", ("response", "by noise", "noise")),
-)  # fmt: skip
+    Row(
+        "Sorvane",
+        "L8",
+        {"connection": "short", "buffer": "32", "load": "10 kΩ", "probe": "1:1"},
+        "standin:sorvane-l8",
+        ("latency",),
+        "Interface of the presenter's in-ear feed.",
+    ),
+    Row(
+        "Sorvane",
+        "L8",
+        {"connection": "short", "buffer": "128", "load": "10 kΩ", "probe": "1:1"},
+        "standin:sorvane-l8",
+        ("latency",),
+    ),
+    Row(
+        "Sorvane",
+        "L8",
+        {"connection": "long", "buffer": "32", "load": "10 kΩ", "probe": "1:1"},
+        "standin:sorvane-l8",
+        ("latency",),
+    ),
+    Row(
+        "Tolmark",
+        "X1",
+        {"load": "10 kΩ", "probe": "1:1"},
+        "standin:tolmark-x1",
+        ("latency",),
+        "Converter in the in-ear feed, behind a digital link.",
+    ),
+    Row(
+        "Ferrin",
+        "V9",
+        {"output": "both", "load": "10 kΩ", "probe": "1:1"},
+        "standin:ferrin-v9",
+        ("latency",),
+        "Voice effects of the night show.",
+    ),
+    Row(
+        "Ferrin",
+        "V9",
+        {"output": "split", "program": "steady", "load": "10 kΩ", "probe": "1:1"},
+        "standin:ferrin-v9",
+        ("paths",),
+    ),
+    Row(
+        "Ferrin",
+        "V9",
+        {"output": "split", "program": "moving", "load": "10 kΩ", "probe": "1:1"},
+        "standin:ferrin-v9",
+        ("paths",),
+    ),
+    Row(
+        "Oskell",
+        "N3",
+        {"load": "10 kΩ", "probe": "1:1"},
+        "standin:oskell-n3",
+        ("paths",),
+        "Audio-guide headphones, over the house network.",
+    ),
+    Row(
+        "Velmora",
+        "T2",
+        {"inserted": "transformer", "load": "10 kΩ", "probe": "1:1"},
+        "standin:velmora-t2",
+        ("response", "by noise", "noise"),
+        "Isolation box between desk and amplifier room: transformers, and 60 m of cable.",
+    ),
+    Row(
+        "Velmora",
+        "T2",
+        {"inserted": "cable", "load": "10 kΩ", "probe": "1:1"},
+        "standin:velmora-t2",
+        ("response", "by noise", "noise"),
+    ),
+    Row(
+        "Velmora",
+        "T2",
+        {"inserted": "transformer + cable", "load": "10 kΩ", "probe": "1:1"},
+        "standin:velmora-t2",
+        ("response", "by noise", "noise"),
+    ),
+)
 
 
 def demo_path() -> Path:
@@ -112,7 +265,9 @@ def demo_path() -> Path:
 
 
 def open_demo(path: Path | None = None) -> Study:
-    """The demo study, made with its rows and columns if it is not there yet; see ``missing_orders`` for what is left to measure."""
+    """The demo study, made with its rows and columns if it is not there yet; see ``missing_orders`` for what is left
+    to measure.
+    """
     where = path or demo_path()
     if where.exists():
         return Study(where)
@@ -148,7 +303,9 @@ def missing_orders(study: Study) -> list[RunPlan]:
     for name, (key, values) in COLUMNS.items():
         names[key, str(make_settings(procedure(key).Settings, values).model_dump(mode="json"))] = name
     rows = {(row.model, tuple(row.conditions.items())): row for row in ROWS}
-    often = {(m, tuple(next(r for r in ROWS if r.model == m).conditions.items()), c): n for (m, c), n in REPEATED.items()}
+    often = {
+        (m, tuple(next(r for r in ROWS if r.model == m).conditions.items()), c): n for (m, c), n in REPEATED.items()
+    }
     orders = []
     for subject in sorted(overview.subjects, key=lambda s: not s.is_baseline):
         row = rows.get((subject.unit.model, tuple(subject.conditions.items()))) if subject.unit is not None else None
@@ -160,10 +317,20 @@ def missing_orders(study: Study) -> list[RunPlan]:
             called = names.get((column.procedure, str(settings.model_dump(mode="json"))), "")
             if called not in wanted:
                 continue
-            more = often.get((subject.unit.model, tuple(subject.conditions.items()), called), 0) if subject.unit is not None else 0
+            more = (
+                often.get((subject.unit.model, tuple(subject.conditions.items()), called), 0)
+                if subject.unit is not None
+                else 0
+            )
             missing = 1 + more - overview.repeats.get((subject.id, column.id), 0)
             orders += [
-                RunPlan(subject.id, column.id, column.procedure, carried.wired(settings) if subject.is_baseline else settings, chain)
+                RunPlan(
+                    subject.id,
+                    column.id,
+                    column.procedure,
+                    carried.wired(settings) if subject.is_baseline else settings,
+                    chain,
+                )
             ] * max(0, missing)
     return orders
 

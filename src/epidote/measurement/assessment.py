@@ -17,7 +17,15 @@ from epidote.core.comparison.conditions.latency_table import Latency, latencies_
 from epidote.core.comparison.differences.crossings import in_words
 from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.comparison.limits import Limit, LimitCheck, check_curve, check_reading
-from epidote.core.comparison.repeatability import CONFIDENCE, Comparison, Spread, compare, spread_curve, spreads, swap_conclusion
+from epidote.core.comparison.repeatability import (
+    CONFIDENCE,
+    Comparison,
+    Spread,
+    compare,
+    spread_curve,
+    spreads,
+    swap_conclusion,
+)
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import to_db
 from epidote.core.results.result import Curve, Reading
@@ -32,7 +40,9 @@ def readings_of(run: RunSummary) -> tuple[Reading, ...]:
 
 
 def repeats_of(study: Study, run: RunSummary) -> list[RunSummary]:
-    """A run and those of its cell with the same settings and chain values, one for each set of recordings, latest first."""
+    """A run and those of its cell with the same settings and chain values, one for each set of recordings, latest
+    first.
+    """
     found: dict[int, RunSummary] = {}
     for other in study.runs_of(run.subject_id, run.column_id):
         if dict(other.settings) == dict(run.settings) and other.chain.get("load_ohms") == run.chain.get("load_ohms"):
@@ -41,7 +51,9 @@ def repeats_of(study: Study, run: RunSummary) -> list[RunSummary]:
 
 
 def spreads_of(study: Study, run: RunSummary, repeats: int) -> dict[tuple[str, int], Spread]:
-    """Each reading's spread over a cell's repeats; none where there was one run (``repeats`` as the overview counts them)."""
+    """Each reading's spread over a cell's repeats; none where there was one run (``repeats`` as the overview counts
+    them).
+    """
     return spreads(readings_of(r) for r in repeats_of(study, run)) if repeats > 1 else {}
 
 
@@ -49,12 +61,23 @@ def evidence_of(study: Study, seen: Overview, subject: Subject, run: RunSummary,
     """A run as the core compares it; ``place``: of its row among the unit's."""
     found = spreads_of(study, run, seen.repeats.get((run.subject_id, run.column_id), 1))
     return Evidence(
-        run.id, run.procedure, subject.full_name, run.settings, Chain.model_validate(run.chain), subject.conditions, readings_of(run),
-        cache(lambda: study.curves(run.id)), run.cautions, {k: s.deviation for k, s in found.items()}, place,
-    )  # fmt: skip
+        run.id,
+        run.procedure,
+        subject.full_name,
+        run.settings,
+        Chain.model_validate(run.chain),
+        subject.conditions,
+        readings_of(run),
+        cache(lambda: study.curves(run.id)),
+        run.cautions,
+        {k: s.deviation for k, s in found.items()},
+        place,
+    )
 
 
-def evidence_of_unit(study: Study, seen: Overview, unit_id: int, columns: Sequence[int] | None = None) -> list[Evidence]:
+def evidence_of_unit(
+    study: Study, seen: Overview, unit_id: int, columns: Sequence[int] | None = None
+) -> list[Evidence]:
     """The latest run of every cell of a unit, under whatever conditions it was."""
     rows = {s.id: s for s in seen.subjects if s.unit is not None and s.unit.id == unit_id}
     places = {subject: place for place, subject in enumerate(rows)}
@@ -93,7 +116,9 @@ def held_limits(study: Study, seen: Overview, run: RunSummary) -> list[LimitChec
 
 
 def known_spreads(study: Study, seen: Overview, column_id: int) -> dict[tuple[str, int], Spread]:
-    """Of a column: each reading's spread over the repeats of all its cells together, for cells that were measured once."""
+    """Of a column: each reading's spread over the repeats of all its cells together, for cells that were measured
+    once.
+    """
     pooled: dict[tuple[str, int], list[Spread]] = {}
     for (_, column), run in seen.runs.items():
         if column == column_id:
@@ -113,7 +138,9 @@ _NO_QUALITY = ("polarity", "headroom")  # of the unit: nothing to hold against a
 
 @dataclass(frozen=True)
 class DifferenceReport:
-    """One row against the reference: a comparison for each reading (by key), in what else they differ, and whether that forbids a verdict."""
+    """One row against the reference: a comparison for each reading (by key), in what else they differ, and whether
+    that forbids a verdict.
+    """
 
     name: str
     comparisons: tuple[tuple[str, Comparison], ...]
@@ -127,10 +154,16 @@ class DifferenceReport:
 
 
 def difference_report(
-    study: Study, seen: Overview, ours: tuple[Subject, RunSummary], theirs: tuple[Subject, RunSummary], channel: int,
-    curve: tuple[str, str] | None = None, known: Mapping[tuple[str, int], Spread] | None = None,
-) -> DifferenceReport:  # fmt: skip
-    """Whether a row's readings differ from the reference's, over the repeats there are; of the curves ``curve`` (key, unit of x), too.
+    study: Study,
+    seen: Overview,
+    ours: tuple[Subject, RunSummary],
+    theirs: tuple[Subject, RunSummary],
+    channel: int,
+    curve: tuple[str, str] | None = None,
+    known: Mapping[tuple[str, int], Spread] | None = None,
+) -> DifferenceReport:
+    """Whether a row's readings differ from the reference's, over the repeats there are; of the curves ``curve``
+    (key, unit of x), too.
 
     ``known``: the column's ``known_spreads``, where several rows are asked about.
     """
@@ -149,16 +182,27 @@ def difference_report(
             found.append((key, result))
     swapped = next((p for p in ((ours, theirs), (theirs, ours)) if _is_twin(*p)), None)
     repeated = "" if curve is None else _curves_by_repeats(study, ours, theirs, channel, curve)
-    return DifferenceReport(subject.full_name, tuple(found), tuple(apart), repeated, _channels(*swapped) if swapped is not None else "")
+    return DifferenceReport(
+        subject.full_name, tuple(found), tuple(apart), repeated, _channels(*swapped) if swapped is not None else ""
+    )
 
 
 def _curves_by_repeats(
-    study: Study, ours: tuple[Subject, RunSummary], theirs: tuple[Subject, RunSummary], channel: int, curve: tuple[str, str]
+    study: Study,
+    ours: tuple[Subject, RunSummary],
+    theirs: tuple[Subject, RunSummary],
+    channel: int,
+    curve: tuple[str, str],
 ) -> str:
     """Where the mean curves of two rows differ by more than their repeats scatter; "" unless both were repeated."""
     sides = []
     for _, run in (ours, theirs):
-        kept = [c for r in repeats_of(study, run)[:_MOST_CURVES] for c in study.curves(r.id, [curve[0]]) if c.channel == channel and c.x_unit == curve[1]]
+        kept = [
+            c
+            for r in repeats_of(study, run)[:_MOST_CURVES]
+            for c in study.curves(r.id, [curve[0]])
+            if c.channel == channel and c.x_unit == curve[1]
+        ]
         spread = spread_curve(kept)
         if spread is None or spread.x.size < 2:
             return ""
@@ -171,7 +215,9 @@ def _curves_by_repeats(
     one, other = np.interp(less.x, sa.x, sa.y) ** 2 / na, np.interp(less.x, sb.x, sb.y) ** 2 / nb
     from scipy.special import stdtrit
 
-    interval: Samples = float(stdtrit(na + nb - 2, 0.5 + CONFIDENCE / 2)) * np.sqrt(np.asarray(one + other, dtype=np.float64))
+    interval: Samples = float(stdtrit(na + nb - 2, 0.5 + CONFIDENCE / 2)) * np.sqrt(
+        np.asarray(one + other, dtype=np.float64)
+    )
     told = in_words(ours[0].full_name, theirs[0].full_name, less, interval / 2)
     reach = format_quantity(float(np.median(interval)), "dB", uncertainty=float(np.median(interval)) / 10 or None)
     return f"From {na} and {nb} repeats (repeatability of the curves ±{reach}): {told}"
@@ -199,13 +245,27 @@ def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumm
 
 
 def latencies(study: Study) -> list[Latency]:
-    """Every latency in the matrix, each of the first channel that has one, less the baseline where that was taken out."""
+    """Every latency in the matrix, each of the first channel that has one, less the baseline where that was taken
+    out.
+    """
     seen = study.overview()
     rows = []
     for subject in seen.subjects:
         for column in (c for c in seen.columns if c.procedure == "latency"):
             run = seen.runs.get((subject.id, column.id))
-            told = next((r for r in run.readings if r["key"] == "latency" and r["value"] is not None), None) if run else None
+            told = (
+                next((r for r in run.readings if r["key"] == "latency" and r["value"] is not None), None)
+                if run
+                else None
+            )
             if run and told:
-                rows.append((subject.name, dict(subject.conditions), float(run.chain["rate"]), told["value"], told.get("spread")))
+                rows.append(
+                    (
+                        subject.name,
+                        dict(subject.conditions),
+                        float(run.chain["rate"]),
+                        told["value"],
+                        told.get("spread"),
+                    )
+                )
     return latencies_of(rows)

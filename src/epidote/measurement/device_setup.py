@@ -34,25 +34,41 @@ def wiring_of(chain: Chain) -> Wiring:
     return Wiring(chain.rate, chain.outputs, chain.inputs, chain.buffer)
 
 
-def open_for_chain(chain: Chain, name: str, conditions: Mapping[str, str], *, seed: int = 0, real_time: bool = False) -> Device:
+def open_for_chain(
+    chain: Chain, name: str, conditions: Mapping[str, str], *, seed: int = 0, real_time: bool = False
+) -> Device:
     """Open a device as the chain uses it. Raises SettingError, FormatRefusedError, DeviceLostError."""
-    return open_device(name, wiring_of(chain), conditions, ceiling_dbfs=chain.ceiling_dbfs, seed=seed, real_time=real_time)
+    return open_device(
+        name, wiring_of(chain), conditions, ceiling_dbfs=chain.ceiling_dbfs, seed=seed, real_time=real_time
+    )
 
 
 def run_precheck(
-    device: Device, chain: Chain, level: float, *, below_db: float = 0.0, alone: bool = False, cancelled: Cancelled = not_cancelled
+    device: Device,
+    chain: Chain,
+    level: float,
+    *,
+    below_db: float = 0.0,
+    alone: bool = False,
+    cancelled: Cancelled = not_cancelled,
 ) -> Precheck:
-    """A second of tone at ``level`` dBFS less ``below_db``, and what it says about a run at ``level``. Raises what the device raises.
+    """A second of tone at ``level`` dBFS less ``below_db``, and what it says about a run at ``level``.
+
+    Raises what the device raises.
 
     ``alone``: then the same on the first output only, to see whether channels are swapped.
     """
     wanted = min(level, chain.ceiling_dbfs) - below_db
     stimuli = precheck_stimuli(chain.rate, wanted, alone and min(len(chain.outputs), len(chain.inputs)) > 1)
-    recordings = [device.exchange(s, ceiling_dbfs=chain.ceiling_dbfs, progress=no_progress, cancelled=cancelled) for s in stimuli]
+    recordings = [
+        device.exchange(s, ceiling_dbfs=chain.ceiling_dbfs, progress=no_progress, cancelled=cancelled) for s in stimuli
+    ]
     return evaluate_precheck(recordings, [True] * len(chain.inputs), below_db)
 
 
-def run_low_level_precheck(device: Device, chain: Chain, level: float, cancelled: Cancelled = not_cancelled) -> Precheck:
+def run_low_level_precheck(
+    device: Device, chain: Chain, level: float, cancelled: Cancelled = not_cancelled
+) -> Precheck:
     """The short shot with which the first run through a changed chain begins: 40 dB down, channels looked at too."""
     return run_precheck(device, chain, level, below_db=-FIRST_START_DB, alone=True, cancelled=cancelled)
 

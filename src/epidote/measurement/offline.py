@@ -1,6 +1,8 @@
-"""Runs that are played and recorded elsewhere: a procedure as a sound file for the unit's own player, and its recording made a run.
+"""Runs that are played and recorded elsewhere: a procedure as a sound file for the unit's own player, and its
+recording made a run.
 
-The recording may begin anywhere, run on another clock and at another rate; the marks in the file put that right (see core.analysis.clock).
+The recording may begin anywhere, run on another clock and at another rate; the marks in the file put that right (see
+core.analysis.clock).
 """
 
 from __future__ import annotations
@@ -65,7 +67,10 @@ def dithered(samples: Samples, bits: str) -> Samples:
 
 
 def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
-    """Samples (frames,) or (frames, channels) as WAV, or FLAC by its ending. Raises SettingError for bits it cannot hold, DiskError."""
+    """Samples (frames,) or (frames, channels) as WAV, or FLAC by its ending.
+
+    Raises SettingError for bits it cannot hold, DiskError.
+    """
     if not path.name:
         raise SettingError(f"“{path}” is not a file name. Nothing was written; enter a name.")
     kind = "FLAC" if path.suffix.lower() == ".flac" else "WAV"
@@ -74,7 +79,9 @@ def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
     write_whole(path, encode(dithered(samples, bits).reshape(samples.shape[0], -1), rate, kind, bits))
 
 
-def write_with_description(path: Path, samples: Samples, rate: float, bits: str, description: Mapping[str, Any]) -> Path:
+def write_with_description(
+    path: Path, samples: Samples, rate: float, bits: str, description: Mapping[str, Any]
+) -> Path:
     """A sound file and, beside it, its description as JSON, whose path is returned. Raises the same."""
     write_sound(path, samples, rate, bits)
     beside = path.with_suffix(".json")
@@ -111,12 +118,19 @@ def describe_stimulus(key: str, settings: Settings, stimulus: Stimulus) -> dict[
 
 def _description(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, Any]:
     return {
-        "epidote": __version__, "procedure": key, "settings": settings.model_dump(mode="json"), "rate": stimulus.rate, "stimulus": stimulus.to_json(),
-    }  # fmt: skip
+        "epidote": __version__,
+        "procedure": key,
+        "settings": settings.model_dump(mode="json"),
+        "rate": stimulus.rate,
+        "stimulus": stimulus.to_json(),
+    }
 
 
 def import_marked_recording(study: Study, order: RunPlan, path: Path) -> RunSummary:
-    """Make a recording of the order's marked file a run of its cell. Raises UnusableInputError; then nothing was kept."""
+    """Make a recording of the order's marked file a run of its cell.
+
+    Raises UnusableInputError; then nothing was kept.
+    """
     signal = read_sound(path)
     file = marked_file(order.procedure, order.settings, order.chain)
     recordings, clock = to_player_clock(signal, file)
@@ -126,7 +140,8 @@ def import_marked_recording(study: Study, order: RunPlan, path: Path) -> RunSumm
 
 
 def import_curve(study: Study, subject: Subject, path: Path, options: TextOptions = AS_FOUND) -> RunSummary:
-    """A response curve measured elsewhere, from a text file, as a run of a row: readings are taken off it, but it has no recording.
+    """A response curve measured elsewhere, from a text file, as a run of a row: readings are taken off it, but it
+    has no recording.
 
     Raises UnusableInputError; then nothing was kept.
     """
@@ -143,8 +158,8 @@ def import_curve(study: Study, subject: Subject, path: Path, options: TextOption
 
 
 def import_segment(study: Study, order: RunPlan, sections: Sequence[Section], words: str) -> RunSummary:
-    """Make sections of recordings made elsewhere, of nothing that was played from here, a run of the order's cell; the recordings are kept as
-    they came. ``words``: where they are from.
+    """Make sections of recordings made elsewhere, of nothing that was played from here, a run of the order's cell;
+    the recordings are kept as they came. ``words``: where they are from.
 
     Raises UnusableInputError; then nothing was kept.
     """

@@ -17,7 +17,12 @@ from epidote.measurement.device_setup import no_progress, not_cancelled
 
 
 def play_and_record(
-    key: str, settings: Settings, chain: Chain, device: Device, progress: Progress = no_progress, cancelled: Cancelled = not_cancelled
+    key: str,
+    settings: Settings,
+    chain: Chain,
+    device: Device,
+    progress: Progress = no_progress,
+    cancelled: Cancelled = not_cancelled,
 ) -> list[Recording]:
     """Conduct a procedure on a device. Raises what the device and the procedure raise; nothing is kept then.
 
@@ -27,7 +32,9 @@ def play_and_record(
         return _play_and_record(key, settings, chain, device, progress, cancelled)
 
 
-def _play_and_record(key: str, settings: Settings, chain: Chain, device: Device, progress: Progress, cancelled: Cancelled) -> list[Recording]:
+def _play_and_record(
+    key: str, settings: Settings, chain: Chain, device: Device, progress: Progress, cancelled: Cancelled
+) -> list[Recording]:
     carried = procedure(key)
     conduct = carried.conduct(settings, chain)
     expected = max(carried.duration(settings, chain), 1e-3)
@@ -39,10 +46,12 @@ def _play_and_record(key: str, settings: Settings, chain: Chain, device: Device,
             stimulus = stimulus_of(wanted)
             begun, share = done, stimulus.frames / stimulus.rate / expected
             recording = device.exchange(
-                stimulus, ceiling_dbfs=chain.ceiling_dbfs, cancelled=not_cancelled if carried.keeps_part else cancelled,
+                stimulus,
+                ceiling_dbfs=chain.ceiling_dbfs,
+                cancelled=not_cancelled if carried.keeps_part else cancelled,
                 enough=_enough(wanted, carried.keeps_part, cancelled),
                 progress=lambda part, b=begun, s=share: progress(min(1.0, b + part * s)),  # type: ignore[misc]
-            )  # fmt: skip
+            )
             done += share
             recordings.append(recording.with_reference())
             if carried.keeps_part and cancelled():
@@ -55,7 +64,9 @@ def _play_and_record(key: str, settings: Settings, chain: Chain, device: Device,
     return recordings
 
 
-def _enough(wanted: Stimulus | InterruptibleStimulus, keeps_part: bool, cancelled: Cancelled) -> Callable[[Signal], bool] | None:
+def _enough(
+    wanted: Stimulus | InterruptibleStimulus, keeps_part: bool, cancelled: Cancelled
+) -> Callable[[Signal], bool] | None:
     if not isinstance(wanted, InterruptibleStimulus) and not keeps_part:
         return None
     judged = wanted.enough if isinstance(wanted, InterruptibleStimulus) else lambda _: False

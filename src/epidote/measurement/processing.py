@@ -20,7 +20,9 @@ from epidote.study.store import Study
 
 @dataclass(frozen=True)
 class Baseline:
-    """What the chain itself did with the same settings; unfit: in what that chain differed, so that it cannot be used."""
+    """What the chain itself did with the same settings; unfit: in what that chain differed, so that it cannot be
+    used.
+    """
 
     result: Result
     chain: Chain
@@ -39,7 +41,9 @@ def analyse(key: str, recordings: Sequence[Recording], settings: Settings, chain
 
 
 def baseline_of(study: Study, order: RunPlan) -> Baseline | None:
-    """The baseline's latest run in the order's column; None when there is none, or when the order is the baseline's own."""
+    """The baseline's latest run in the order's column; None when there is none, or when the order is the baseline's
+    own.
+    """
     overview = study.overview()
     row = next((s for s in overview.subjects if s.is_baseline), None)
     run = overview.runs.get((row.id, order.column_id)) if row is not None and row.id != order.subject_id else None
@@ -70,5 +74,7 @@ def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:
     """One step of a run's staircase as curves, from its kept recordings; ``x``: what was stepped, dBFS or Hz."""
     carried = procedure(run.procedure)
     settings = make_settings(carried.Settings, run.settings)
-    curves: tuple[Curve, ...] = carried.step_curves(study.recordings(run.id), settings, Chain.model_validate(run.chain), x)
+    curves: tuple[Curve, ...] = carried.step_curves(
+        study.recordings(run.id), settings, Chain.model_validate(run.chain), x
+    )
     return curves

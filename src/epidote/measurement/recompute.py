@@ -19,12 +19,19 @@ from epidote.study.models import RunSummary
 from epidote.study.store import Study
 
 _PRECHECK_CAUTIONS = (
-    Caution.CALIBRATION_STALE, Caution.WRONG_CHANNEL, Caution.TOO_QUIET, Caution.UNSTEADY, Caution.PROCESSING, Caution.HUM,
-)  # fmt: skip
+    Caution.CALIBRATION_STALE,
+    Caution.WRONG_CHANNEL,
+    Caution.TOO_QUIET,
+    Caution.UNSTEADY,
+    Caution.PROCESSING,
+    Caution.HUM,
+)
 
 
 def recompute(study: Study, run_id: int, changes: Mapping[str, Any]) -> RunSummary:
-    """A new run from the kept recordings of another, with some settings changed, against the baseline there is now; nothing is played."""
+    """A new run from the kept recordings of another, with some settings changed, against the baseline there is now;
+    nothing is played.
+    """
     old = study.run(run_id)
     model = procedure(old.procedure).Settings
     with labelled(model):
@@ -38,8 +45,10 @@ def _recompute(study: Study, old: RunSummary, model: type[Settings], changes: Ma
     if fixed:
         raise SettingError(
             f"“{{{fixed[0]}}}” affects what is played and cannot be changed by recomputing; measure again instead. "
-            f"Can be changed: {', '.join(f'{{{name}}}' for name in free)}.", *fixed[:1], *free,
-        )  # fmt: skip
+            f"Can be changed: {', '.join(f'{{{name}}}' for name in free)}.",
+            *fixed[:1],
+            *free,
+        )
     chain = Chain.model_validate(old.chain)
     order = RunPlan(old.subject_id, old.column_id, old.procedure, settings, chain)
     acquired = study.acquired(old.id)

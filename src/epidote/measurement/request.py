@@ -34,7 +34,9 @@ def add_column(study: Study, key: str, settings: Settings) -> Column:
 
 
 def baseline_orders(study: Study) -> list[RunPlan]:
-    """Every procedure that says something about a chain, on the baseline row: in each column there is, and in a new one where there is none."""
+    """Every procedure that says something about a chain, on the baseline row: in each column there is, and in a new
+    one where there is none.
+    """
     row = next(s for s in study.overview().subjects if s.is_baseline)
     fitting = {k: p for k, p in procedures().items() if p.of_the_chain}
     present = {c.procedure for c in study.overview().columns}
@@ -43,7 +45,13 @@ def baseline_orders(study: Study) -> list[RunPlan]:
             add_column(study, key, carried.Settings())
     chain = chain_for_subject(study, row)
     return [
-        RunPlan(row.id, c.id, c.procedure, fitting[c.procedure]().wired(make_settings(fitting[c.procedure].Settings, c.settings)), chain)
+        RunPlan(
+            row.id,
+            c.id,
+            c.procedure,
+            fitting[c.procedure]().wired(make_settings(fitting[c.procedure].Settings, c.settings)),
+            chain,
+        )
         for c in study.overview().columns
         if c.procedure in fitting
     ]

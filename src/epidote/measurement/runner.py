@@ -1,4 +1,6 @@
-"""The one service that carries a run through: procedure, chain, device and study together, for desktop, demo and command line alike."""
+"""The one service that carries a run through: procedure, chain, device and study together, for desktop, demo and
+command line alike.
+"""
 
 from __future__ import annotations
 
@@ -33,11 +35,18 @@ _SPARE_BYTES = 20 * 1024 * 1024
 
 
 def measure(
-    study: Study, order: RunPlan, device: Device, progress: Progress = no_progress, cancelled: Cancelled = not_cancelled, *, check: bool = False
+    study: Study,
+    order: RunPlan,
+    device: Device,
+    progress: Progress = no_progress,
+    cancelled: Cancelled = not_cancelled,
+    *,
+    check: bool = False,
 ) -> RunSummary:
     """Play, record, keep the recordings, analyse against the baseline, keep the result.
 
-    ``check``: a short shot first; the run is refused when it would be wasted. Raises EpidoteError; then nothing of the run is in the study.
+    ``check``: a short shot first; the run is refused when it would be wasted. Raises EpidoteError; then nothing of the
+    run is in the study.
     """
     if study.read_only:
         raise ReadOnlyError(f"{study.path.name} is read-only ({study.why_read_only}). Nothing was measured.")
@@ -47,7 +56,9 @@ def measure(
     if check:
         shot = run_precheck(device, order.chain, precheck_level(order.settings, order.chain), cancelled=cancelled)
         if shot.stops:
-            raise BenchNotReadyError(f"{shot.words} Nothing was measured, and earlier runs are unchanged; correct this and measure again.")
+            raise BenchNotReadyError(
+                f"{shot.words} Nothing was measured, and earlier runs are unchanged; correct this and measure again."
+            )
         found = shot.cautions
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled)
     try:
@@ -60,14 +71,23 @@ def measure(
         found = (*found, Caution.CALIBRATION_STALE)
     if cancelled() and not (procedure(order.procedure).keeps_part and result.curves):
         raise CancelledError("Stopped. This run was not saved.")
-    return store_run(study, order, device.info.title, replace(result, cautions=unique((*result.cautions, *found))), recordings, None)
+    return store_run(
+        study, order, device.info.title, replace(result, cautions=unique((*result.cautions, *found))), recordings, None
+    )
 
 
 def store_recording(
-    study: Study, subject_id: int, key: str, settings: Mapping[str, Any], samples: Samples, rate: float, device: str,
+    study: Study,
+    subject_id: int,
+    key: str,
+    settings: Mapping[str, Any],
+    samples: Samples,
+    rate: float,
+    device: str,
     faults: tuple[str, ...] = (),
-) -> RunSummary:  # fmt: skip
-    """Make samples (frames, channels) that were recorded elsewhere a run of a row, analysed by a procedure that plays nothing.
+) -> RunSummary:
+    """Make samples (frames, channels) that were recorded elsewhere a run of a row, analysed by a procedure that
+    plays nothing.
 
     ``faults``: what the device complained about meanwhile.
     """
@@ -82,14 +102,30 @@ def store_recording(
     return store_run(study, order, device, process(study, order, [recording]), [recording], None)
 
 
-def store_run(study: Study, order: RunPlan, device: str, result: Result, recordings: Sequence[Recording | MarkedRecording | Section], source: int | None) -> RunSummary:
+def store_run(
+    study: Study,
+    order: RunPlan,
+    device: str,
+    result: Result,
+    recordings: Sequence[Recording | MarkedRecording | Section],
+    source: int | None,
+) -> RunSummary:
     """Put a finished run into its cell; ``source``: the run whose recordings it was computed from again."""
     carried = procedure(order.procedure)
     headline = carried.headline(result)
     return study.add_run(
-        order.subject_id, order.column_id, order.procedure, order.settings.model_dump(mode="json"), order.chain, device, result,
-        {**headline.to_json(), "title": carried.reading_titles[headline.key]} if headline else None, thumbnail_points(carried.thumbnail(result)), recordings, source,
-    )  # fmt: skip
+        order.subject_id,
+        order.column_id,
+        order.procedure,
+        order.settings.model_dump(mode="json"),
+        order.chain,
+        device,
+        result,
+        {**headline.to_json(), "title": carried.reading_titles[headline.key]} if headline else None,
+        thumbnail_points(carried.thumbnail(result)),
+        recordings,
+        source,
+    )
 
 
 def _require_room(study: Study, order: RunPlan) -> None:
@@ -99,7 +135,6 @@ def _require_room(study: Study, order: RunPlan) -> None:
     free = study.room_left()
     if free < needed:
         raise StudyError(
-            f"Not enough disk space: {free / 1e6:.0f} MB free, about {needed / 1e6:.0f} MB needed. Nothing was measured; free some space and measure again."
+            f"Not enough disk space: {free / 1e6:.0f} MB free, about {needed / 1e6:.0f} MB needed. Nothing was"
+            " measured; free some space and measure again."
         )
-
-

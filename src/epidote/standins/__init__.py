@@ -1,1 +1,3 @@
-"""Simulated units and converters that ship with the application and behave like devices: noise, drift, clipping, latency."""
+"""Simulated units and converters that ship with the application and behave like devices: noise, drift, clipping,
+latency.
+"""

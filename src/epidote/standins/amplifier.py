@@ -1,6 +1,8 @@
-"""A power amplifier: gain, corners, non-linearity that grows with frequency, a supply that clips and sags, noise, hum, crosstalk.
+"""A power amplifier: gain, corners, non-linearity that grows with frequency, a supply that clips and sags, noise,
+hum, crosstalk.
 
-Its kinds differ by what they lack: loop gain at low frequencies, bias, or, in a switching amplifier, quiet above the audio band.
+Its kinds differ by what they lack: loop gain at low frequencies, bias, or, in a switching amplifier, quiet above the
+audio band.
 """
 
 from __future__ import annotations
@@ -22,11 +24,12 @@ _LOOP_TURNS = 12.0  # Hz below which a loop that is short of gain gets no worse
 
 @dataclass(frozen=True)
 class Amplifier:
-    """All voltages in V at the output. second and third: relative distortion per volt and per volt²; knobs change fields by name.
+    """All voltages in V at the output. second and third: relative distortion per volt and per volt²; knobs change
+    fields by name.
 
-    low_corner: below it distortion grows as loop gain is short, 0: it is not; dead_zone: V by which the output stage hesitates at the
-    crossover; noise_rise: Hz above which a switching amplifier's noise grows by 12 dB per octave, 0: it does not; carrier: (Hz, V) of
-    what its output filter leaves.
+    low_corner: below it distortion grows as loop gain is short, 0: it is not; dead_zone: V by which the output stage
+    hesitates at the crossover; noise_rise: Hz above which a switching amplifier's noise grows by 12 dB per octave, 0:
+    it does not; carrier: (Hz, V) of what its output filter leaves.
     """
 
     maker: str
@@ -58,14 +61,20 @@ class Amplifier:
     knobs: Mapping[str, Mapping[str, Mapping[str, float]]] = field(default_factory=dict)
 
     def set_to(self, conditions: Mapping[str, str]) -> Amplifier:
-        """The amplifier with its knobs as the conditions say ("gain": "low"); conditions that are no knob leave it alone."""
+        """The amplifier with its knobs as the conditions say ("gain": "low"); conditions that are no knob leave it
+        alone.
+        """
         changes: dict[str, float] = {}
         for name, value in conditions.items():
             changes.update(self.knobs.get(name, {}).get(value, {}))
         return replace(self, **changes)  # type: ignore[arg-type]
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
-        """Output (frames, channels) in V into the load for an input in V; ``powered_for``: seconds since it was switched on."""
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
+        """Output (frames, channels) in V into the load for an input in V; ``powered_for``: seconds since it was
+        switched on.
+        """
         signal = Spectral(volts, rate)
         f = signal.f
         channels = volts.shape[1]
@@ -92,7 +101,9 @@ class Amplifier:
         return np.asarray(output * (load_ohms / (load_ohms + self.output_ohms)))
 
     def _clip(self, v: Samples, rate: float, load_ohms: float) -> Samples:
-        """The supply's limit, softened a little, and sagging with the current drawn over the last hundredths of a second."""
+        """The supply's limit, softened a little, and sagging with the current drawn over the last hundredths of a
+        second.
+        """
         if self.dead_zone:
             v = v - self.dead_zone * np.tanh(v / self.dead_zone)
         block = max(1, round(0.02 * rate))
@@ -130,29 +141,94 @@ class Amplifier:
 
 
 OSTREL_P40 = Amplifier(
-    "Ostrel", "P40", gain_db=26.0, second=2.2e-6, third=5e-7, rail=27.2, noise_density=1.6e-7, hum=(9e-6, 1.4e-5, 3e-6, 4e-6),
+    "Ostrel",
+    "P40",
+    gain_db=26.0,
+    second=2.2e-6,
+    third=5e-7,
+    rail=27.2,
+    noise_density=1.6e-7,
+    hum=(9e-6, 1.4e-5, 3e-6, 4e-6),
     knobs={"gain": {"high": {"gain_db": 26.0}, "low": {"gain_db": 14.0, "noise_density": 9e-8, "second": 1.6e-6}}},
-)  # fmt: skip
+)
 
 HAVELMAR_A25 = Amplifier(
-    "Havelmar", "A25", gain_db=25.4, channel_gains_db=(0.0, 0.14), high_pass=11.0, low_pass=31000.0, low_pass_q=0.62, second=9e-5, third=6e-6,
-    distortion_corner=9000.0, rail=32.5, sag=0.045, hardness=14, noise_density=9e-7, noise_corner=600.0, hum=(2.2e-4, 3.6e-4, 5e-5, 1.1e-4),
-    crosstalk_db=-68.0, output_ohms=0.32, warm_up_db=0.03, warm_up_seconds=420.0,
-)  # fmt: skip
+    "Havelmar",
+    "A25",
+    gain_db=25.4,
+    channel_gains_db=(0.0, 0.14),
+    high_pass=11.0,
+    low_pass=31000.0,
+    low_pass_q=0.62,
+    second=9e-5,
+    third=6e-6,
+    distortion_corner=9000.0,
+    rail=32.5,
+    sag=0.045,
+    hardness=14,
+    noise_density=9e-7,
+    noise_corner=600.0,
+    hum=(2.2e-4, 3.6e-4, 5e-5, 1.1e-4),
+    crosstalk_db=-68.0,
+    output_ohms=0.32,
+    warm_up_db=0.03,
+    warm_up_seconds=420.0,
+)
 
 TAMSEL_C12 = Amplifier(
-    "Tamsel", "C12", gain_db=24.0, channel_gains_db=(0.0, 0.05), high_pass=7.0, low_pass=52000.0, second=2.4e-4, third=2.2e-5, low_corner=160.0,
-    distortion_corner=15000.0, rail=21.0, sag=0.03, hardness=5, noise_density=7e-7, hum=(6e-5, 1.6e-4, 2e-5, 5e-5), crosstalk_db=-72.0,
-    output_ohms=0.6, warm_up_db=0.02,
-)  # fmt: skip
+    "Tamsel",
+    "C12",
+    gain_db=24.0,
+    channel_gains_db=(0.0, 0.05),
+    high_pass=7.0,
+    low_pass=52000.0,
+    second=2.4e-4,
+    third=2.2e-5,
+    low_corner=160.0,
+    distortion_corner=15000.0,
+    rail=21.0,
+    sag=0.03,
+    hardness=5,
+    noise_density=7e-7,
+    hum=(6e-5, 1.6e-4, 2e-5, 5e-5),
+    crosstalk_db=-72.0,
+    output_ohms=0.6,
+    warm_up_db=0.02,
+)
 
 ORVANE_K3 = Amplifier(
-    "Orvane", "K3", gain_db=26.0, second=6e-6, third=1e-6, rail=25.5, noise_density=3e-7, hum=(2e-5, 3e-5, 5e-6, 1e-5), dead_zone=0.006,
-    crosstalk_db=-80.0, knobs={"bias": {"cold": {"dead_zone": 0.006}, "warm": {"dead_zone": 0.0002}}},
-)  # fmt: skip
+    "Orvane",
+    "K3",
+    gain_db=26.0,
+    second=6e-6,
+    third=1e-6,
+    rail=25.5,
+    noise_density=3e-7,
+    hum=(2e-5, 3e-5, 5e-6, 1e-5),
+    dead_zone=0.006,
+    crosstalk_db=-80.0,
+    knobs={"bias": {"cold": {"dead_zone": 0.006}, "warm": {"dead_zone": 0.0002}}},
+)
 
 QUILLMAR_S60 = Amplifier(
-    "Quillmar", "S60", gain_db=26.0, high_pass=2.0, low_pass=45000.0, low_pass_q=0.9, second=1.5e-6, third=2e-7, distortion_corner=3000.0, rail=31.5,
-    sag=0.004, hardness=60, noise_density=6e-7, noise_corner=30.0, noise_rise=21000.0, carrier=(88200.0, 0.022), hum=(0.0,), crosstalk_db=-96.0,
-    output_ohms=0.015, warm_up_db=0.001,
-)  # fmt: skip
+    "Quillmar",
+    "S60",
+    gain_db=26.0,
+    high_pass=2.0,
+    low_pass=45000.0,
+    low_pass_q=0.9,
+    second=1.5e-6,
+    third=2e-7,
+    distortion_corner=3000.0,
+    rail=31.5,
+    sag=0.004,
+    hardness=60,
+    noise_density=6e-7,
+    noise_corner=30.0,
+    noise_rise=21000.0,
+    carrier=(88200.0, 0.022),
+    hum=(0.0,),
+    crosstalk_db=-96.0,
+    output_ohms=0.015,
+    warm_up_db=0.001,
+)

@@ -1,4 +1,6 @@
-"""The converters of a sound interface: full scale, noise, distortion of their own, band limit, latency, quantisation with dither."""
+"""The converters of a sound interface: full scale, noise, distortion of their own, band limit, latency, quantisation
+with dither.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ _SINE_PEAK = 2**0.5
 
 @dataclass(frozen=True)
 class Converter:
-    """full_scale: RMS volts of a full-scale sine; noise: RMS over half the rate re full scale, in dB; second, third: re full scale, per unit."""
+    """full_scale: RMS volts of a full-scale sine; noise: RMS over half the rate re full scale, in dB; second, third:
+    re full scale, per unit.
+    """
 
     full_scale: float
     noise_db: float = -112.0

@@ -1,4 +1,6 @@
-"""Units that are late: a converter behind a digital link, an effects processor with two ways through it, a network path on another clock."""
+"""Units that are late: a converter behind a digital link, an effects processor with two ways through it, a network
+path on another clock.
+"""
 
 from __future__ import annotations
 
@@ -14,8 +16,9 @@ from epidote.standins.filters import Complex, Spectral, coloured_noise
 
 @dataclass(frozen=True)
 class Link:
-    """How an interface's blocks, driver and connection add up to a latency: ``blocks`` buffers, a safety offset by connection (frames at
-    48 kHz), and, one start in so many, a block more."""
+    """How an interface's blocks, driver and connection add up to a latency: ``blocks`` buffers, a safety offset by
+    connection (frames at 48 kHz), and, one start in so many, a block more.
+    """
 
     blocks: int = 1
     safety: Mapping[str, int] = field(default_factory=dict)
@@ -30,7 +33,9 @@ class Link:
 
 @dataclass(frozen=True)
 class DigitalInsert:
-    """Converters in and out behind a digital link: a fixed number of samples at the link's own rate, and their noise."""
+    """Converters in and out behind a digital link: a fixed number of samples at the link's own rate, and their
+    noise.
+    """
 
     maker: str
     model: str
@@ -41,18 +46,26 @@ class DigitalInsert:
     def set_to(self, conditions: Mapping[str, str]) -> DigitalInsert:
         return self
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
         """Output (frames, channels) in V."""
         spectral = Spectral(volts, rate, 0.1)
         edge = np.clip((spectral.f / self.link_rate - 0.46) / 0.04, 0, 1)
-        late: Complex = (0.5 + 0.5 * np.cos(np.pi * edge)) * np.exp(-2j * np.pi * spectral.f * self.samples_late / self.link_rate)
-        return np.asarray(spectral.times(late).samples() + coloured_noise(rng, volts.shape, rate, self.noise_density, 0.0))
+        late: Complex = (0.5 + 0.5 * np.cos(np.pi * edge)) * np.exp(
+            -2j * np.pi * spectral.f * self.samples_late / self.link_rate
+        )
+        return np.asarray(
+            spectral.times(late).samples() + coloured_noise(rng, volts.shape, rate, self.noise_density, 0.0)
+        )
 
 
 @dataclass(frozen=True)
 class Processor:
-    """Dry and processed by two ways; ``output``: dry, processed, both in one, or split (dry left, processed right). ``depth``: s by which the
-    processed way wavers, ``wavers_at`` times a second."""
+    """Dry and processed by two ways; ``output``: dry, processed, both in one, or split (dry left, processed right).
+
+    ``depth``: s by which the processed way wavers, ``wavers_at`` times a second.
+    """
 
     maker: str
     model: str
@@ -66,14 +79,20 @@ class Processor:
     noise_density: float = 4e-8
 
     def set_to(self, conditions: Mapping[str, str]) -> Processor:
-        return replace(self, output=conditions.get("output", self.output), program=conditions.get("program", self.program))
+        return replace(
+            self, output=conditions.get("output", self.output), program=conditions.get("program", self.program)
+        )
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
         """Output (frames, channels) in V."""
         spectral = Spectral(volts, rate, 0.1)
         dry = spectral.times(np.exp(-2j * np.pi * spectral.f * self.dry_late)).samples()
         wet = self._processed(volts, rate, powered_for)
-        out = {"dry": dry, "processed": wet, "split": np.column_stack([dry[:, 0], wet[:, -1]])}.get(self.output, dry + wet)
+        out = {"dry": dry, "processed": wet, "split": np.column_stack([dry[:, 0], wet[:, -1]])}.get(
+            self.output, dry + wet
+        )
         return np.asarray(out + coloured_noise(rng, out.shape, rate, self.noise_density, 0.0))
 
     def _processed(self, volts: Samples, rate: float, powered_for: float) -> Samples:
@@ -93,7 +112,9 @@ class Processor:
 
 @dataclass(frozen=True)
 class NetworkPath:
-    """Sound over a network: late by its buffer, received on a clock of its own; the second channel, as the first goes by wire."""
+    """Sound over a network: late by its buffer, received on a clock of its own; the second channel, as the first
+    goes by wire.
+    """
 
     maker: str
     model: str
@@ -104,7 +125,9 @@ class NetworkPath:
     def set_to(self, conditions: Mapping[str, str]) -> NetworkPath:
         return self
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
         """Output (frames, channels) in V: the last channel by the network."""
         out = volts.copy()
         out[:, -1] = resample(volts[:, -1], 1 - self.ppm * 1e-6, -self.late * rate, volts.shape[0])

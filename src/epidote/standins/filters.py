@@ -1,4 +1,6 @@
-"""Filters by their analytic responses, applied to whole signals in the frequency domain: no warping enters a stand-in."""
+"""Filters by their analytic responses, applied to whole signals in the frequency domain: no warping enters a
+stand-in.
+"""
 
 from __future__ import annotations
 
@@ -63,8 +65,12 @@ class Spectral:
         return np.ascontiguousarray(scipy.fft.irfft(self.bins, self.size)[:, : self.frames].T, dtype=np.float64)
 
 
-def coloured_noise(rng: np.random.Generator, shape: tuple[int, int], rate: float, density: float, corner: float) -> Samples:
-    """Noise (frames, channels): white at ``density`` (V/sqrt Hz) above ``corner`` Hz, rising as 1/f in power below it."""
+def coloured_noise(
+    rng: np.random.Generator, shape: tuple[int, int], rate: float, density: float, corner: float
+) -> Samples:
+    """Noise (frames, channels): white at ``density`` (V/sqrt Hz) above ``corner`` Hz, rising as 1/f in power below
+    it.
+    """
     white: Samples = rng.standard_normal(shape) * (density * np.sqrt(rate / 2))
     if corner <= 0:
         return white

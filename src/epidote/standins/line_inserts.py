@@ -1,4 +1,6 @@
-"""What stands between two units without a supply of its own: a transformer, a long cable, an attenuator, alone or in a row."""
+"""What stands between two units without a supply of its own: a transformer, a long cable, an attenuator, alone or in
+a row.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from epidote.core.signals.signal import Samples
-from epidote.standins.filters import Spectral, coloured_noise, first_order_high_pass, first_order_low_pass, second_order_low_pass
+from epidote.standins.filters import (
+    Spectral,
+    coloured_noise,
+    first_order_high_pass,
+    first_order_low_pass,
+    second_order_low_pass,
+)
 
 _SOURCE_OHMS = 150.0
 
@@ -18,8 +26,8 @@ _SOURCE_OHMS = 150.0
 class Insert:
     """A box of parts to patch into a line; the condition ``inserted`` names them in their order, joined by " + ".
 
-    transformer: its inductance, its loss, a resonance, a core that bends the lowest tones, and the hum it picks up; cable: its
-    capacitance; attenuator: resistors, whose noise is all they add.
+    transformer: its inductance, its loss, a resonance, a core that bends the lowest tones, and the hum it picks up;
+    cable: its capacitance; attenuator: resistors, whose noise is all they add.
     """
 
     maker: str
@@ -38,7 +46,9 @@ class Insert:
     def set_to(self, conditions: Mapping[str, str]) -> Insert:
         return replace(self, inserted=tuple(p for p in conditions.get("inserted", "").split(" + ") if p in _PARTS))
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
         """Output (frames, channels) in V."""
         for part in self.inserted:
             volts = _PARTS[part](self, volts, rate, rng, powered_for)
@@ -58,10 +68,14 @@ class Insert:
 
     def _cable(self, volts: Samples, rate: float, rng: np.random.Generator, powered_for: float) -> Samples:
         spectral = Spectral(volts, rate, 0.1)
-        return spectral.times(first_order_low_pass(spectral.f, 1 / (2 * math.pi * _SOURCE_OHMS * self.cable_farads))).samples()
+        return spectral.times(
+            first_order_low_pass(spectral.f, 1 / (2 * math.pi * _SOURCE_OHMS * self.cable_farads))
+        ).samples()
 
     def _attenuator(self, volts: Samples, rate: float, rng: np.random.Generator, powered_for: float) -> Samples:
-        return np.asarray(volts * 10 ** (self.attenuation_db / 20) + coloured_noise(rng, volts.shape, rate, self.resistor_noise, 0.0))
+        return np.asarray(
+            volts * 10 ** (self.attenuation_db / 20) + coloured_noise(rng, volts.shape, rate, self.resistor_noise, 0.0)
+        )
 
 
 _PARTS = {"transformer": Insert._transformer, "cable": Insert._cable, "attenuator": Insert._attenuator}

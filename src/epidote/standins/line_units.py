@@ -1,4 +1,6 @@
-"""Units at line level: a converter with reconstruction filters to choose from, an interface with unequal channels, a receiver with two paths."""
+"""Units at line level: a converter with reconstruction filters to choose from, an interface with unequal channels, a
+receiver with two paths.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,9 @@ class Reconstruction:
 
 @dataclass(frozen=True)
 class Dac:
-    """A converter fed by the bench's numbers: ``drive`` V from the bench stand for its full scale, which puts out ``full_scale`` V."""
+    """A converter fed by the bench's numbers: ``drive`` V from the bench stand for its full scale, which puts out
+    ``full_scale`` V.
+    """
 
     maker: str
     model: str
@@ -57,7 +61,9 @@ class Dac:
         wanted = conditions.get("filter", self.filter)
         return replace(self, filter=wanted if wanted in self.filters else self.filter)
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
         """Output (frames, channels) in V for the bench's output in V."""
         numbers = np.clip(volts / (self.drive * _SINE_PEAK), -1, 1)
         numbers = numbers + self.third * numbers**3
@@ -88,14 +94,18 @@ class Interface:
         """Its knob for the volume: what each mark on it takes away, in dB."""
         return replace(self, volume_db=self.knobs.get("volume", {}).get(conditions.get("volume", ""), 0.0))
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
         """Output (frames, channels) in V."""
         channels = volts.shape[1]
         signs = np.where(np.resize(self.inverted, channels), -1.0, 1.0)
         gains = signs * 10 ** ((np.resize(self.gains_db, channels) + self.volume_db) / 20)
         spectral = Spectral(volts * gains, rate, 0.1)
         if channels > 1:
-            leak = 10 ** (np.resize(self.crosstalk_db, channels) / 20)[:, None] * (1 + 1j * spectral.f / self.crosstalk_corner)
+            leak = 10 ** (np.resize(self.crosstalk_db, channels) / 20)[:, None] * (
+                1 + 1j * spectral.f / self.crosstalk_corner
+            )
             spectral.bins += leak * np.roll(spectral.bins, 1, axis=0)
         x = spectral.samples()
         x = x + self.second * x * x
@@ -105,7 +115,9 @@ class Interface:
 
 @dataclass(frozen=True)
 class Receiver:
-    """An amplifier behind a choice of paths: straight through, or through converters of its own with all that they do."""
+    """An amplifier behind a choice of paths: straight through, or through converters of its own with all that they
+    do.
+    """
 
     amplifier: Amplifier
     path: str = "direct"
@@ -126,29 +138,48 @@ class Receiver:
     def set_to(self, conditions: Mapping[str, str]) -> Receiver:
         return replace(self, path=conditions.get("path", self.path), amplifier=self.amplifier.set_to(conditions))
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
         """Output (frames, channels) in V into the load."""
         if self.path == "digital":
             spectral = Spectral(volts, rate, 0.2)
             f = spectral.f
             edge = 0.5 + 0.5 * np.cos(np.pi * np.clip((f - self.digital_edge + 1500) / 1500, 0, 1))
             late = np.exp(-2j * np.pi * f * self.digital_latency)
-            spectral.times(edge * late * first_order_high_pass(f, self.digital_high_pass) * 10 ** (self.digital_gain_db / 20))
+            spectral.times(
+                edge * late * first_order_high_pass(f, self.digital_high_pass) * 10 ** (self.digital_gain_db / 20)
+            )
             volts = spectral.samples() + rng.standard_normal(volts.shape) * self.digital_noise
         return self.amplifier.process(volts, rate, load_ohms, rng, powered_for)
 
 
 LUNVIK_D2 = Dac(
-    "Lunvik", "D2",
+    "Lunvik",
+    "D2",
     filters={
-        "fast": Reconstruction(0.4535, 0.5465), "slow": Reconstruction(0.32, 0.62), "minimum phase": Reconstruction(0.4535, 0.5465, True),
+        "fast": Reconstruction(0.4535, 0.5465),
+        "slow": Reconstruction(0.32, 0.62),
+        "minimum phase": Reconstruction(0.4535, 0.5465, True),
         "soft": Reconstruction(0.4535, 0.5465),  # has a name and a light of its own, and is the fast one
     },
-)  # fmt: skip
+)
 
 PELLWORTH_I4 = Interface("Pellworth", "I4", knobs={"volume": {"quarter": -41.3, "half": -17.8, "full": 0.0}})
 
 BRESKAN_R7 = Receiver(
-    Amplifier("Breskan", "R7", gain_db=28.0, channel_gains_db=(0.0, 0.08), high_pass=3.0, second=1.2e-5, third=3e-6, rail=29.0, sag=0.05,
-              noise_density=4e-7, hum=(3e-5, 6e-5, 1e-5, 2e-5), crosstalk_db=-66.0)
-)  # fmt: skip
+    Amplifier(
+        "Breskan",
+        "R7",
+        gain_db=28.0,
+        channel_gains_db=(0.0, 0.08),
+        high_pass=3.0,
+        second=1.2e-5,
+        third=3e-6,
+        rail=29.0,
+        sag=0.05,
+        noise_density=4e-7,
+        hum=(3e-5, 6e-5, 1e-5, 2e-5),
+        crosstalk_db=-66.0,
+    )
+)

@@ -1,4 +1,6 @@
-"""A loudspeaker as its terminals see it: voice coil, its losses, and the resonance of the cone (Thiele, Small), behind a series resistor."""
+"""A loudspeaker as its terminals see it: voice coil, its losses, and the resonance of the cone (Thiele, Small),
+behind a series resistor.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from epidote.standins.filters import Spectral, coloured_noise
 
 @dataclass(frozen=True)
 class Loudspeaker:
-    """dc_ohms, coil_henries: voice coil; resonance in Hz with its mechanical and electrical Q; series_ohms: the resistor in the line."""
+    """dc_ohms, coil_henries: voice coil; resonance in Hz with its mechanical and electrical Q; series_ohms: the
+    resistor in the line.
+    """
 
     maker: str
     model: str
@@ -35,10 +39,16 @@ class Loudspeaker:
         with np.errstate(divide="ignore", invalid="ignore"):
             detuned = np.where(f > 0, f / self.resonance - self.resonance / np.maximum(f, 1e-9), -1e12)
         peak = self.dc_ohms * self.q_mechanical / self.q_electrical
-        return np.asarray(self.dc_ohms + 2j * np.pi * f * self.coil_henries + peak / (1 + 1j * self.q_mechanical * detuned))
+        return np.asarray(
+            self.dc_ohms + 2j * np.pi * f * self.coil_henries + peak / (1 + 1j * self.q_mechanical * detuned)
+        )
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
-        """(frames, 2): the voltage before the resistor, and that behind it at the terminals, for what the first output gives."""
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
+        """(frames, 2): the voltage before the resistor, and that behind it at the terminals, for what the first
+        output gives.
+        """
         drive = np.ascontiguousarray(volts[:, :1])
         spectral = Spectral(drive, rate)
         z = self.impedance(spectral.f)

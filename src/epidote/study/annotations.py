@@ -1,4 +1,6 @@
-"""What people write down beside the runs: claims, limits, guides, points, notes and pictures, each belonging to something or to the whole study."""
+"""What people write down beside the runs: claims, limits, guides, points, notes and pictures, each belonging to
+something or to the whole study.
+"""
 
 from __future__ import annotations
 
@@ -62,14 +64,18 @@ class Entries:
     def all(self, kind: str | None = None) -> tuple[Entry, ...]:
         """In the order they were made."""
         with self.db.reading() as c:
-            rows = c.execute("SELECT * FROM entry WHERE NOT deleted AND (?1 IS NULL OR kind = ?1) ORDER BY id", (kind,)).fetchall()
+            rows = c.execute(
+                "SELECT * FROM entry WHERE NOT deleted AND (?1 IS NULL OR kind = ?1) ORDER BY id", (kind,)
+            ).fetchall()
         return tuple(Reader().each("entry", rows, entry_from_row))
 
     def add(self, kind: str, data: Mapping[str, Any], owner: Owner = Owner(), person: str = "") -> Entry:  # noqa: B008  frozen
         """Keep a new entry."""
         return self.add_all(kind, [data], owner, person)[0]
 
-    def add_all(self, kind: str, all_data: Sequence[Mapping[str, Any]], owner: Owner, person: str = "") -> tuple[Entry, ...]:
+    def add_all(
+        self, kind: str, all_data: Sequence[Mapping[str, Any]], owner: Owner, person: str = ""
+    ) -> tuple[Entry, ...]:
         """Keep several entries of one owner: all of them or none."""
         if kind not in KINDS:
             raise ValueError(kind)
@@ -78,8 +84,18 @@ class Entries:
         with self.db.writing() as c:
             for data in all_data:
                 key = c.execute(
-                    "INSERT INTO entry (kind, unit_id, subject_id, run_id, column_id, data, made, person) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                    (kind, owner.unit, owner.subject, owner.run, owner.column, json.dumps(dict(data)), made.isoformat(), person),
+                    "INSERT INTO entry (kind, unit_id, subject_id, run_id, column_id, data, made, person) VALUES (?, ?,"
+                    " ?, ?, ?, ?, ?, ?)",
+                    (
+                        kind,
+                        owner.unit,
+                        owner.subject,
+                        owner.run,
+                        owner.column,
+                        json.dumps(dict(data)),
+                        made.isoformat(),
+                        person,
+                    ),
                 ).lastrowid
                 assert key is not None
                 found.append(Entry(key, kind, owner, dict(data), made, person))
@@ -104,7 +120,9 @@ class Entries:
         if suffix not in PICTURES:
             raise StudyError(f"“{name}” is not a supported picture ({', '.join(PICTURES)}). Nothing was added.")
         if not content or len(content) > _MOST_BYTES:
-            raise StudyError(f"“{name}” is empty or larger than {_MOST_BYTES // 2**20} MB. Nothing was added; use a smaller file.")
+            raise StudyError(
+                f"“{name}” is empty or larger than {_MOST_BYTES // 2**20} MB. Nothing was added; use a smaller file."
+            )
         digest = hashlib.sha256(content).hexdigest()
         file = f"{digest[:16]}{suffix}"
         if not self.folder.has(ATTACHMENTS, file):
@@ -123,7 +141,11 @@ class Entries:
         with self.db.reading() as c:
             marks = ",".join("?" * len(run_ids))
             gone = [dict(r) for r in c.execute(f"SELECT * FROM entry WHERE deleted OR run_id IN ({marks})", run_ids)]
-            others = c.execute(f"SELECT * FROM entry WHERE kind = 'picture' AND NOT deleted AND (run_id IS NULL OR run_id NOT IN ({marks}))", run_ids)
+            others = c.execute(
+                "SELECT * FROM entry WHERE kind = 'picture' AND NOT deleted AND (run_id IS NULL OR run_id NOT IN"
+                f" ({marks}))",
+                run_ids,
+            )
             needed = {e.file for e in Reader().each("entry", others, entry_from_row)}
         pictures = {_file_of(r["data"]) for r in gone if r["kind"] == "picture"}
         return gone, sorted(pictures - needed - {""})

@@ -1,4 +1,6 @@
-"""Chains kept by name as TOML files in the user's own folder, apart from any study, to be used again or carried to another machine."""
+"""Chains kept by name as TOML files in the user's own folder, apart from any study, to be used again or carried to
+another machine.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,9 @@ def read_chain_file(path: Path) -> Chain:
     try:
         return chain_from_toml(read_bounded(path, _MOST_BYTES, "a chain file").decode("utf-8"))
     except UnicodeDecodeError as error:
-        raise UnusableInputError(f"{path} is not a chain file: it is not text. Select a chain file that was exported.") from error
+        raise UnusableInputError(
+            f"{path} is not a chain file: it is not text. Select a chain file that was exported."
+        ) from error
 
 
 def write_chain_file(path: Path, chain: Chain) -> None:

@@ -27,7 +27,9 @@ def _unpacked(blob: bytes, points: int) -> Samples:
 
 
 def insert_curve(connection: sqlite3.Connection, run_id: int, curve: Curve) -> None:
-    """Keep a curve; points that could not be drawn (no number, x not rising) are left out, and a curve without any others is."""
+    """Keep a curve; points that could not be drawn (no number, x not rising) are left out, and a curve without any
+    others is.
+    """
     sound = sound_curve(curve)
     if sound is None:
         return
@@ -36,13 +38,27 @@ def insert_curve(connection: sqlite3.Connection, run_id: int, curve: Curve) -> N
     even = x.size > 2 and bool(np.all(np.abs(x - (x[0] + step * np.arange(x.size))) <= 1e-12 * np.abs(x[-1])))
     connection.execute(
         "INSERT INTO curve VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (run_id, curve.key, curve.channel, curve.x_unit, curve.y_unit, x.size, float(x[0]) if even else None, float(step) if even else None,
-         None if even else _packed(x), _packed(curve.y), None if curve.floor is None else _packed(curve.floor), json.dumps(dict(curve.meta))),
-    )  # fmt: skip
+        (
+            run_id,
+            curve.key,
+            curve.channel,
+            curve.x_unit,
+            curve.y_unit,
+            x.size,
+            float(x[0]) if even else None,
+            float(step) if even else None,
+            None if even else _packed(x),
+            _packed(curve.y),
+            None if curve.floor is None else _packed(curve.floor),
+            json.dumps(dict(curve.meta)),
+        ),
+    )
 
 
 def curve_from_row(row: sqlite3.Row) -> Curve | None:
-    """A stored curve; None where what is stored is none: cut short, of other lengths, not rising, with values that are no numbers."""
+    """A stored curve; None where what is stored is none: cut short, of other lengths, not rising, with values that
+    are no numbers.
+    """
     try:
         points = int(row["points"])
         if not 0 < points <= MOST_POINTS or int(row["channel"]) < 1:
@@ -50,7 +66,16 @@ def curve_from_row(row: sqlite3.Row) -> Curve | None:
         x = _unpacked(row["x"], points) if row["x"] is not None else row["x_first"] + row["x_step"] * np.arange(points)
         floor = None if row["floor"] is None else _unpacked(row["floor"], points)
         meta = {str(k): v for k, v in json.loads(row["meta"]).items() if isinstance(v, (str, int, float))}
-        curve = Curve(str(row["key"]), int(row["channel"]), x, _unpacked(row["y"], points), str(row["x_unit"]), str(row["y_unit"]), floor, meta)
+        curve = Curve(
+            str(row["key"]),
+            int(row["channel"]),
+            x,
+            _unpacked(row["y"], points),
+            str(row["x_unit"]),
+            str(row["y_unit"]),
+            floor,
+            meta,
+        )
     except (ValueError, TypeError, AttributeError, OverflowError, MemoryError, zlib.error):
         return None
     return None if curve_fault(curve) else curve

@@ -1,7 +1,7 @@
 """The study's SQLite file: opening it safely, bringing its schema up to date, one transaction at a time.
 
-The standard library's sqlite3 and numbered SQL files do this in a tenth of the start-up time that a mapper and its migration tool
-take, for a schema of nine tables.
+The standard library's sqlite3 and numbered SQL files do this in a tenth of the start-up time that a mapper and its
+migration tool take, for a schema of nine tables.
 """
 
 from __future__ import annotations
@@ -23,7 +23,9 @@ _TITLES_SINCE = 4  # the format whose migration brings the kept titles up to dat
 
 
 def _migrations() -> list[tuple[int, str]]:
-    return sorted((int(file.name[:4]), file.read_text()) for file in (Path(__file__).parent / "migrations").glob("*.sql"))
+    return sorted(
+        (int(file.name[:4]), file.read_text()) for file in (Path(__file__).parent / "migrations").glob("*.sql")
+    )
 
 
 class Database:
@@ -69,13 +71,15 @@ class Database:
             self._connection.execute(f"PRAGMA application_id = {APPLICATION_ID}")
             return
         if self._connection.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
-            raise StudyError(f"{self.path} is a database, but not of a study. Nothing was changed; select another folder.")
+            raise StudyError(
+                f"{self.path} is a database, but not of a study. Nothing was changed; select another folder."
+            )
         known = _migrations()[-1][0]
         version = self._connection.execute("PRAGMA user_version").fetchone()[0]
         if version > known:
             raise StudyError(
-                f"{self.path.parent.name} was made by a newer version of Epidote (format {version}, this one knows {known}). "
-                "Nothing was changed; update Epidote to open it."
+                f"{self.path.parent.name} was made by a newer version of Epidote (format {version}, this one knows"
+                f" {known}). Nothing was changed; update Epidote to open it."
             )
         if self._left_open and self.path.stat().st_size < _CHECKED_UP_TO:
             found = self._connection.execute("PRAGMA quick_check(1)").fetchone()[0]
@@ -116,14 +120,18 @@ class Database:
             except sqlite3.Error as error:
                 raise _translated(error, self.path) from error
             except OverflowError as error:
-                raise StudyError("This number is too large for a run, row or column. Nothing was changed; use one that the study shows.") from error
+                raise StudyError(
+                    "This number is too large for a run, row or column. Nothing was changed; use one that the study"
+                    " shows."
+                ) from error
 
     @contextmanager
     def writing(self) -> Iterator[sqlite3.Connection]:
         """A transaction: all of it happens or nothing."""
         if self.read_only:
             raise ReadOnlyError(
-                f"{self.path.parent.name} is read-only. Nothing was changed; close it elsewhere, or copy the study and open the copy."
+                f"{self.path.parent.name} is read-only. Nothing was changed; close it elsewhere, or copy the study and"
+                " open the copy."
             )
         with self._lock:
             self._require_there()
@@ -139,14 +147,17 @@ class Database:
                 raise _translated(error, self.path) from error
 
     def _require_there(self) -> None:
-        """Raises StudyError when the file that is open is no longer the one in the folder: what is written to it would be lost."""
+        """Raises StudyError when the file that is open is no longer the one in the folder: what is written to it
+        would be lost.
+        """
         try:
             there = self.path.stat()
         except OSError:
             there = None
         if there is None or (there.st_dev, there.st_ino) != self._file:
             raise StudyError(
-                f"The folder of {self.path.parent.name} was moved, deleted or disconnected. Nothing was changed; put it back, or open the study where it is now."
+                f"The folder of {self.path.parent.name} was moved, deleted or disconnected. Nothing was changed; put it"
+                " back, or open the study where it is now."
             )
 
     def close(self) -> None:
@@ -163,8 +174,11 @@ def _connect(address: str) -> sqlite3.Connection:
 
 
 def _read_where_nothing_can_be_written(path: Path, *, log: bool) -> sqlite3.Connection:
-    """A reader on a medium that cannot be written. SQLite cannot use the write-ahead log there, so one that a killed process left is
-    read from a copy; without a log the file itself is the whole truth."""
+    """A reader on a medium that cannot be written.
+
+    SQLite cannot use the write-ahead log there, so one that a killed process left is read from a copy; without a log
+    the file itself is the whole truth.
+    """
     if not log:
         return _connect(f"file:{quoted(path)}?mode=ro&immutable=1")
     memory = _connect(":memory:")
@@ -197,11 +211,17 @@ def _translated(error: sqlite3.Error, path: Path) -> StudyError:
     if "malformed" in text or "not a database" in text or "corrupt" in text:
         return StudyError(_damaged(path, text))
     if "full" in text:
-        return DiskFullError(f"The disk is full. {path.parent.name} was not changed and all finished runs are saved; free some space and try again.")
+        return DiskFullError(
+            f"The disk is full. {path.parent.name} was not changed and all finished runs are saved; free some space and"
+            " try again."
+        )
     if "readonly" in text or "read-only" in text:
-        return ReadOnlyError(f"{path.parent.name} is write-protected. Nothing was changed; check the permissions of the folder.")
+        return ReadOnlyError(
+            f"{path.parent.name} is write-protected. Nothing was changed; check the permissions of the folder."
+        )
     if "unable to open" in text:
         return StudyError(
-            f"{path.parent} is not a study: {path.name} cannot be read. Nothing was changed; select a folder ending in .epidote."
+            f"{path.parent} is not a study: {path.name} cannot be read. Nothing was changed; select a folder ending in"
+            " .epidote."
         )
     return StudyError(f"Error in the study's database ({text}). Everything finished before is saved.")

@@ -1,8 +1,8 @@
 """The files of a study: plain names in three known rooms, never through a link, never outside the folder.
 
-A study may come from anybody, so a name in its database is only believed when it is a plain name, and a room only used when it is a
-folder of the study itself. Rooms are opened once as directory descriptors without following links, and everything in them is opened
-relative to those (docs/security.md).
+A study may come from anybody, so a name in its database is only believed when it is a plain name, and a room only used
+when it is a folder of the study itself. Rooms are opened once as directory descriptors without following links, and
+everything in them is opened relative to those (docs/security.md).
 """
 
 from __future__ import annotations
@@ -33,7 +33,9 @@ def require_plain(name: str) -> str:
     """The name itself. Raises UnsafeNameError for what could lead anywhere else than into its room."""
     fits = 0 < len(os.fsencode(name)) <= _LONGEST_NAME and name not in (".", "..")
     if not fits or "/" in name or not name.isprintable():
-        raise UnsafeNameError(f"The study names a file {name!r}, which is not a plain file name. Nothing was read or moved.")
+        raise UnsafeNameError(
+            f"The study names a file {name!r}, which is not a plain file name. Nothing was read or moved."
+        )
     return name
 
 
@@ -44,7 +46,9 @@ class StudyFolder:
         self.path = path
 
     def fault(self) -> str:
-        """Why nothing may be written here, or "": a room or a file of the database that is a link or something else than it should be."""
+        """Why nothing may be written here, or "": a room or a file of the database that is a link or something else
+        than it should be.
+        """
         for name in _ROOMS:
             if self._kind(name) not in ("", "folder"):
                 return f"“{name}” is not a folder of the study but a {self._kind(name)}"
@@ -59,7 +63,13 @@ class StudyFolder:
             mode = os.lstat(self.path / name).st_mode
         except OSError:
             return ""
-        kinds = {stat.S_IFDIR: "folder", stat.S_IFREG: "file", stat.S_IFLNK: "link", stat.S_IFIFO: "pipe", stat.S_IFSOCK: "socket"}
+        kinds = {
+            stat.S_IFDIR: "folder",
+            stat.S_IFREG: "file",
+            stat.S_IFLNK: "link",
+            stat.S_IFIFO: "pipe",
+            stat.S_IFSOCK: "socket",
+        }
         return kinds.get(stat.S_IFMT(mode), "device")
 
     @contextmanager
@@ -73,9 +83,12 @@ class StudyFolder:
         except OSError as error:
             if error.errno in (errno.ELOOP, errno.ENOTDIR):
                 raise StudyError(
-                    f"“{room}” in {self.path.name} is not a folder of the study but a link or a file. Nothing was read or moved; put the folder itself there."
+                    f"“{room}” in {self.path.name} is not a folder of the study but a link or a file. Nothing was read"
+                    " or moved; put the folder itself there."
                 ) from error
-            raise StudyError(f"“{room}” in {self.path.name} cannot be opened: {error.strerror}. Nothing was changed.") from error
+            raise StudyError(
+                f"“{room}” in {self.path.name} cannot be opened: {error.strerror}. Nothing was changed."
+            ) from error
         try:
             yield descriptor
         finally:
@@ -102,14 +115,19 @@ class StudyFolder:
             return []
 
     def open(self, room: str, name: str) -> int:
-        """A descriptor for reading. Raises StudyError for a name that is not plain, a file that is missing, or no regular file."""
+        """A descriptor for reading.
+
+        Raises StudyError for a name that is not plain, a file that is missing, or no regular file.
+        """
         require_plain(name)
         with self._room(room) as folder:
             try:
                 descriptor = os.open(name, _READ, dir_fd=folder)
             except OSError as error:
                 why = "is missing" if error.errno == errno.ENOENT else f"cannot be read ({error.strerror})"
-                raise StudyError(f"{name} {why} in “{room}” of {self.path.name}. Restore the file from a backup.") from error
+                raise StudyError(
+                    f"{name} {why} in “{room}” of {self.path.name}. Restore the file from a backup."
+                ) from error
         if not stat.S_ISREG(os.fstat(descriptor).st_mode):
             os.close(descriptor)
             raise StudyError(f"{name} in “{room}” of {self.path.name} is not a regular file. Nothing was read.")
@@ -120,7 +138,9 @@ class StudyFolder:
         with os.fdopen(self.open(room, name), "rb") as file:
             size = os.fstat(file.fileno()).st_size
             if most is not None and size > most:
-                raise StudyError(f"{name} has {size / 1e6:.0f} MB; at most {most / 1e6:.0f} MB are read. Nothing was read.")
+                raise StudyError(
+                    f"{name} has {size / 1e6:.0f} MB; at most {most / 1e6:.0f} MB are read. Nothing was read."
+                )
             return file.read()
 
     def has(self, room: str, name: str) -> bool:
@@ -132,7 +152,10 @@ class StudyFolder:
             return False
 
     def write(self, room: str, name: str, content: bytes) -> None:
-        """Write under a temporary name, sync, rename: the file is there whole or not at all. Raises DiskError, StudyError."""
+        """Write under a temporary name, sync, rename: the file is there whole or not at all.
+
+        Raises DiskError, StudyError.
+        """
         from epidote.audio.files.sound_file import disk_error
 
         require_plain(name)
@@ -153,7 +176,10 @@ class StudyFolder:
                 raise disk_error(name, self.path / room, error) from error
 
     def move_to_bin(self, room: str, name: str, day: str) -> bool:
-        """Move a file of a room into ``bin/day/``; False when there is none. A file there of that name is not written over."""
+        """Move a file of a room into ``bin/day/``; False when there is none.
+
+        A file there of that name is not written over.
+        """
         require_plain(name)
         require_plain(day)
         with self._room(room) as folder, self._room(f"{BIN}/{day}", make=True) as target:
@@ -180,7 +206,9 @@ class StudyFolder:
         """The folders of the bin, latest first."""
         try:
             with self._room(BIN) as folder:
-                found = [n for n in _names_in(folder) if n.isprintable() and stat.S_ISDIR(os.lstat(n, dir_fd=folder).st_mode)]
+                found = [
+                    n for n in _names_in(folder) if n.isprintable() and stat.S_ISDIR(os.lstat(n, dir_fd=folder).st_mode)
+                ]
         except StudyError:
             return []
         return sorted(found, reverse=True)

@@ -85,7 +85,8 @@ class Column:
 class RunSummary:
     """A finished run without its curves. headline: (reading key, channel) that stands for it.
 
-    What is long is kept as the JSON it came as, and read when it is asked for: a study has thousands of runs, a screen a dozen.
+    What is long is kept as the JSON it came as, and read when it is asked for: a study has thousands of runs, a screen
+    a dozen.
     """
 
     id: int
@@ -180,7 +181,9 @@ class Overview:
     pins: tuple[Pin, ...]
     reference: int | None
     entries: tuple[Entry, ...] = ()
-    repeats: Mapping[tuple[int, int], int] = field(default_factory=dict)  # runs of each cell that were measured, not recomputed
+    repeats: Mapping[tuple[int, int], int] = field(
+        default_factory=dict
+    )  # runs of each cell that were measured, not recomputed
     settings: Mapping[str, str] = field(default_factory=dict)  # what is kept about the study itself
     damaged: tuple[str, ...] = ()  # rows of the database that cannot be read ("entry 12")
 
@@ -197,7 +200,9 @@ class Overview:
 
     @property
     def rows(self) -> tuple[Subject, ...]:
-        """The matrix's rows: the subjects, and after the last one of each unit its published figures where there are any."""
+        """The matrix's rows: the subjects, and after the last one of each unit its published figures where there are
+        any.
+        """
         figures: dict[int, int] = {}
         for entry in self.of_kind("claim"):
             if entry.owner.unit is not None:
@@ -207,15 +212,34 @@ class Overview:
         for subject in self.subjects:
             found.append(subject)
             if subject.unit is not None and subject.unit.id in figures and last[subject.unit.id] is subject:
-                found.append(Subject(-subject.unit.id, subject.unit, {}, "", subject.colour, subject.position, True, figures[subject.unit.id]))
+                found.append(
+                    Subject(
+                        -subject.unit.id,
+                        subject.unit,
+                        {},
+                        "",
+                        subject.colour,
+                        subject.position,
+                        True,
+                        figures[subject.unit.id],
+                    )
+                )
         return tuple(found)
 
     def notes_on(self, subject: Subject, run: RunSummary) -> tuple[str, ...]:
         """What was noted of a row's unit, of the row, and of the run; captions of pictures too."""
         unit = subject.unit.id if subject.unit else None
         own = (Owner(unit=unit) if unit is not None else None, Owner(subject=subject.id), Owner(run=run.id))
-        found = [(str(e.data.get("text" if e.kind == "note" else "caption", "")), e.kind) for e in self.entries if e.kind in ("note", "picture") and e.owner in own]
-        return tuple(f"{'Picture: ' if kind == 'picture' else ''}{' '.join(text.split())}" for text, kind in found if text.strip())
+        found = [
+            (str(e.data.get("text" if e.kind == "note" else "caption", "")), e.kind)
+            for e in self.entries
+            if e.kind in ("note", "picture") and e.owner in own
+        ]
+        return tuple(
+            f"{'Picture: ' if kind == 'picture' else ''}{' '.join(text.split())}"
+            for text, kind in found
+            if text.strip()
+        )
 
     def of_kind(self, kind: str) -> tuple[Entry, ...]:
         return tuple(e for e in self.entries if e.kind == kind)

@@ -1,4 +1,7 @@
-"""Rows of the database as values. A row that cannot be read spoils only itself: it comes back as damaged, with what is still known of it."""
+"""Rows of the database as values.
+
+A row that cannot be read spoils only itself: it comes back as damaged, with what is still known of it.
+"""
 
 from __future__ import annotations
 
@@ -76,7 +79,14 @@ def subject_from_row(row: sqlite3.Row, units: Mapping[int, Unit]) -> Subject:
 
 def column_from_row(row: sqlite3.Row) -> Column:
     _texts(row["procedure"], row["title"], row["summary"])
-    return Column(row["id"], row["procedure"], _object(row["settings"]), visible(row["title"]), visible(row["summary"]), float(row["position"]))
+    return Column(
+        row["id"],
+        row["procedure"],
+        _object(row["settings"]),
+        visible(row["title"]),
+        visible(row["summary"]),
+        float(row["position"]),
+    )
 
 
 def pin_from_row(row: sqlite3.Row) -> Pin:
@@ -87,7 +97,14 @@ def pin_from_row(row: sqlite3.Row) -> Pin:
 def entry_from_row(row: sqlite3.Row) -> Entry:
     owner = Owner(row["unit_id"], row["subject_id"], row["run_id"], row["column_id"])
     _texts(row["kind"], row["person"])
-    return Entry(row["id"], row["kind"], owner, _seen(_object(row["data"])), datetime.fromisoformat(row["made"]), visible(row["person"]))
+    return Entry(
+        row["id"],
+        row["kind"],
+        owner,
+        _seen(_object(row["data"])),
+        datetime.fromisoformat(row["made"]),
+        visible(row["person"]),
+    )
 
 
 def run_from_row(row: sqlite3.Row) -> RunSummary:
@@ -95,21 +112,55 @@ def run_from_row(row: sqlite3.Row) -> RunSummary:
     try:
         cautions = load_json(row["cautions"], "run")
         headline = load_json(row["headline"], "run")
-        _texts(row["procedure"], row["device"], row["program"], row["firmware"], row["person"], row["chain"], row["readings"], row["thumbnail"])
+        _texts(
+            row["procedure"],
+            row["device"],
+            row["program"],
+            row["firmware"],
+            row["person"],
+            row["chain"],
+            row["readings"],
+            row["thumbnail"],
+        )
         if headline is not None:
             _texts(headline["key"], headline["unit"], headline.get("title", ""))
             require_number(headline["value"])
         known = tuple(c for c in cautions if c in _CAUTIONS)
         return RunSummary(
-            row["id"], row["subject_id"], row["column_id"], row["procedure"], _object(row["settings"]), row["chain"], visible(row["device"]),
-            datetime.fromisoformat(row["made"]), visible(row["program"]), row["recomputed_from"], known, row["readings"], headline, row["thumbnail"],
-            visible(row["firmware"]), visible(row["person"]),
-        )  # fmt: skip
+            row["id"],
+            row["subject_id"],
+            row["column_id"],
+            row["procedure"],
+            _object(row["settings"]),
+            row["chain"],
+            visible(row["device"]),
+            datetime.fromisoformat(row["made"]),
+            visible(row["program"]),
+            row["recomputed_from"],
+            known,
+            row["readings"],
+            headline,
+            row["thumbnail"],
+            visible(row["firmware"]),
+            visible(row["person"]),
+        )
     except _FAULTS:
         return RunSummary(
-            row["id"], row["subject_id"], row["column_id"], str(row["procedure"]), {}, "{}", "", _NO_DATE, "", row["recomputed_from"],
-            (str(Caution.DAMAGED),), "[]", None, "[]",
-        )  # fmt: skip
+            row["id"],
+            row["subject_id"],
+            row["column_id"],
+            str(row["procedure"]),
+            {},
+            "{}",
+            "",
+            _NO_DATE,
+            "",
+            row["recomputed_from"],
+            (str(Caution.DAMAGED),),
+            "[]",
+            None,
+            "[]",
+        )
 
 
 def require_number(value: object) -> None:
@@ -119,8 +170,9 @@ def require_number(value: object) -> None:
 
 
 def described_recording(recording: Recording | MarkedRecording | Section) -> tuple[str, str]:
-    """What a recording's row keeps of how it was made: what was played, the marked file, or the section that counts, and what the device
-    complained about."""
+    """What a recording's row keeps of how it was made: what was played, the marked file, or the section that counts,
+    and what the device complained about.
+    """
     from epidote.core.signals.recording import Recording, Section
 
     if isinstance(recording, Section):
@@ -147,6 +199,7 @@ def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | 
         faults = tuple(str(f) for f in load_json(row["faults"], "faults"))
     except _FAULTS as error:
         raise StudyError(
-            f"What the study stores about the recording {row['file']} is damaged. The run's results are unchanged; restore study.sqlite from a backup."
+            f"What the study stores about the recording {row['file']} is damaged. The run's results are unchanged;"
+            " restore study.sqlite from a backup."
         ) from error
     return stimulus, faults

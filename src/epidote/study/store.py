@@ -42,10 +42,11 @@ SUFFIX = ".epidote"
 DATABASE = "study.sqlite"
 _OF_THE_CHAIN = {"load", "probe", "rate", "buffer"}  # conditions that change the chain
 _LONGEST_STEM = 120  # of a temporary name, which gets more behind it
-_WHY = """These files were in the study's folder when it was opened, but its database did not know them: recordings of a run that was not
-finished, of an older or newer copy of study.sqlite, or files that somebody put there. Nothing of them was changed. A recording that the
-database names again is found here by itself.
-"""
+_WHY = (
+    "These files were in the study's folder when it was opened, but its database did not know them: recordings of a run"
+    " that was not\nfinished, of an older or newer copy of study.sqlite, or files that somebody put there. Nothing of"
+    " them was changed. A recording that the\ndatabase names again is found here by itself.\n"
+)
 README = """This folder is a study made with Epidote. Keep it together.
 
 study.sqlite   units, subjects, runs with settings, readings and curves (SQLite)
@@ -57,7 +58,10 @@ The file formats are described in docs/formats.md of Epidote.
 
 
 def create_study(path: Path, title: str | None = None) -> Study:
-    """Make a new study folder, whole or not at all. Raises StudyError when there is something already or it cannot be made."""
+    """Make a new study folder, whole or not at all.
+
+    Raises StudyError when there is something already or it cannot be made.
+    """
     path = path.absolute()
     if not path.name:
         raise StudyError(f"“{path}” is not a name for a study. Nothing was changed; choose another name.")
@@ -76,7 +80,9 @@ def create_study(path: Path, title: str | None = None) -> Study:
         study.close()
         beside.rename(path)
     except OSError as error:
-        raise StudyError(f"{path} could not be created: {error.strerror}. Nothing was changed; choose another folder.") from error
+        raise StudyError(
+            f"{path} could not be created: {error.strerror}. Nothing was changed; choose another folder."
+        ) from error
     finally:
         if beside.is_dir():
             shutil.rmtree(beside, ignore_errors=True)
@@ -85,7 +91,9 @@ def create_study(path: Path, title: str | None = None) -> Study:
 
 @dataclass(frozen=True)
 class Acquired:
-    """What was recorded; clocks: of the recorders that played or recorded by themselves, at ``rate`` Hz; none for recordings of this computer."""
+    """What was recorded; clocks: of the recorders that played or recorded by themselves, at ``rate`` Hz; none for
+    recordings of this computer.
+    """
 
     recordings: tuple[Recording, ...]
     clocks: tuple[ClockOffset, ...]
@@ -93,7 +101,10 @@ class Acquired:
 
 
 class Study:
-    """An open study. ``read_only`` says whether another process has it open for changes, or the folder cannot be written."""
+    """An open study.
+
+    ``read_only`` says whether another process has it open for changes, or the folder cannot be written.
+    """
 
     def __init__(self, path: Path | str, *, create: bool = False) -> None:
         self.path = Path(path).absolute()
@@ -103,7 +114,9 @@ class Study:
         if not create and not (self.path / DATABASE).is_file():
             raise StudyError(f"{path} is not a study: {DATABASE} is missing. Select a study folder ending in {SUFFIX}.")
         self.folder = StudyFolder(self.path)
-        self.moved_aside: tuple[str, ...] = ()  # files that the database did not know and that went to the bin on opening
+        self.moved_aside: tuple[
+            str, ...
+        ] = ()  # files that the database did not know and that went to the bin on opening
         self._lock: int | None = None
         self.why_read_only = self.folder.fault() or self._locked()
         self._require_own_database()
@@ -134,12 +147,18 @@ class Study:
     def _require_own_database(self) -> None:
         """Raises StudyError when the database is a link: opening it would change a file somewhere else."""
         if (self.path / DATABASE).is_symlink():
-            raise StudyError(f"{DATABASE} in {self.path.name} is a link, not the study's own file. Nothing was changed; put the file itself there.")
+            raise StudyError(
+                f"{DATABASE} in {self.path.name} is a link, not the study's own file. Nothing was changed; put the file"
+                " itself there."
+            )
 
     def _locked(self) -> str:
-        """Take the lock of the one process that may write; a reason when it cannot be had. The kernel frees it with the process.
+        """Take the lock of the one process that may write; a reason when it cannot be had.
 
-        The lock belongs to whoever made it; anybody who may write the study may hold it, so reading it is enough to ask for it.
+        The kernel frees it with the process.
+
+        The lock belongs to whoever made it; anybody who may write the study may hold it, so reading it is enough to ask
+        for it.
         """
         if not os.access(self.path, os.W_OK):
             return "its folder is write-protected"
@@ -169,7 +188,9 @@ class Study:
             self._lock = None
 
     def _tidy(self) -> None:
-        """What a kill left: files that the database does not know go to the bin, and a study without a baseline row gets one."""
+        """What a kill left: files that the database does not know go to the bin, and a study without a baseline row
+        gets one.
+        """
         with self._db.reading() as c:
             recordings = {row[0] for row in c.execute("SELECT file FROM recording")}
             baseline = c.execute("SELECT 1 FROM subject WHERE unit_id IS NULL AND NOT deleted").fetchone()
@@ -192,7 +213,7 @@ class Study:
         self._db.close()
         self._unlock()
 
-    # -- settings of the study ----------------------------------------------------------------------------------------------
+    # -- settings of the study ---------------------------------------------------------------------
 
     def setting(self, name: str, default: str = "") -> str:
         with self._db.reading() as c:
@@ -201,7 +222,10 @@ class Study:
 
     def set_setting(self, name: str, value: str) -> None:
         with self._db.writing() as c:
-            c.execute("INSERT INTO setting VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", (name, value))
+            c.execute(
+                "INSERT INTO setting VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+                (name, value),
+            )
 
     @property
     def person(self) -> str:
@@ -213,7 +237,7 @@ class Study:
         """The chain that new runs use, in its TOML form; empty when none was chosen."""
         return self.setting("chain")
 
-    # -- reading the matrix -------------------------------------------------------------------------------------------------
+    # -- reading the matrix ------------------------------------------------------------------------
 
     def overview(self) -> Overview:
         with self._db.reading() as c:
@@ -221,24 +245,47 @@ class Study:
             units = {u.id: u for u in read.each("unit", c.execute("SELECT * FROM unit"), unit_from_row)}
             rows = c.execute("SELECT * FROM subject WHERE NOT deleted ORDER BY unit_id IS NOT NULL, position")
             subjects = tuple(read.each("row", rows, lambda r: subject_from_row(r, units)))
-            columns = tuple(read.each("column", c.execute("SELECT * FROM column_ WHERE NOT deleted ORDER BY position"), column_from_row))
-            latest = "SELECT * FROM run WHERE id IN (SELECT max(id) FROM run WHERE NOT deleted GROUP BY subject_id, column_id)"
+            columns = tuple(
+                read.each(
+                    "column", c.execute("SELECT * FROM column_ WHERE NOT deleted ORDER BY position"), column_from_row
+                )
+            )
+            latest = (
+                "SELECT * FROM run WHERE id IN (SELECT max(id) FROM run WHERE NOT deleted GROUP BY subject_id,"
+                " column_id)"
+            )
             runs = {(r["subject_id"], r["column_id"]): run_from_row(r) for r in c.execute(latest)}
             pins = tuple(read.each("pin", c.execute("SELECT * FROM pin WHERE NOT deleted ORDER BY x"), pin_from_row))
             names = dict(c.execute("SELECT name, value FROM setting").fetchall())
-            counted = "SELECT subject_id, column_id, count(*) FROM run WHERE NOT deleted AND recomputed_from IS NULL GROUP BY subject_id, column_id"
+            counted = (
+                "SELECT subject_id, column_id, count(*) FROM run WHERE NOT deleted AND recomputed_from IS NULL GROUP BY"
+                " subject_id, column_id"
+            )
             repeats = {(r[0], r[1]): r[2] for r in c.execute(counted)}
-            entries = tuple(read.each("entry", c.execute("SELECT * FROM entry WHERE NOT deleted ORDER BY id"), entry_from_row))
+            entries = tuple(
+                read.each("entry", c.execute("SELECT * FROM entry WHERE NOT deleted ORDER BY id"), entry_from_row)
+            )
         read.damaged += [f"run {r.id}" for r in runs.values() if Caution.DAMAGED in r.cautions]
         told = names.get("reference", "")
         reference = int(told) if told.isdecimal() else None
         return Overview(
-            visible(names.get("title", self.path.stem)), subjects, columns, runs, pins, reference, entries, repeats, names, tuple(read.damaged)
+            visible(names.get("title", self.path.stem)),
+            subjects,
+            columns,
+            runs,
+            pins,
+            reference,
+            entries,
+            repeats,
+            names,
+            tuple(read.damaged),
         )
 
     def units(self) -> tuple[Unit, ...]:
         with self._db.reading() as c:
-            return tuple(Reader().each("unit", c.execute("SELECT * FROM unit WHERE NOT deleted ORDER BY id"), unit_from_row))
+            return tuple(
+                Reader().each("unit", c.execute("SELECT * FROM unit WHERE NOT deleted ORDER BY id"), unit_from_row)
+            )
 
     def run(self, run_id: int) -> RunSummary:
         with self._db.reading() as c:
@@ -251,7 +298,8 @@ class Study:
         """Every run of a cell, latest first."""
         with self._db.reading() as c:
             rows = c.execute(
-                "SELECT * FROM run WHERE subject_id = ? AND column_id = ? AND NOT deleted ORDER BY id DESC", (subject_id, column_id)
+                "SELECT * FROM run WHERE subject_id = ? AND column_id = ? AND NOT deleted ORDER BY id DESC",
+                (subject_id, column_id),
             )
             return tuple(run_from_row(r) for r in rows)
 
@@ -259,7 +307,9 @@ class Study:
         """A run's curves, all or those of some keys; what is damaged is left out, see ``checked_curves``."""
         return self.checked_curves(run_id, keys)[0]
 
-    def checked_curves(self, run_id: int, keys: Iterable[str] | None = None) -> tuple[tuple[Curve, ...], tuple[str, ...]]:
+    def checked_curves(
+        self, run_id: int, keys: Iterable[str] | None = None
+    ) -> tuple[tuple[Curve, ...], tuple[str, ...]]:
         """The curves, and the keys of those that cannot be shown, since what is stored of them is no curve."""
         from epidote.study.curve_codec import curve_from_row  # NumPy is not needed before the first graph
 
@@ -271,11 +321,16 @@ class Study:
         return tuple(curve for _, curve in found if curve is not None), tuple(damaged)
 
     def recordings(self, run_id: int) -> tuple[Recording, ...]:
-        """The kept recordings of a run (of the run it was recomputed from). Raises StudyError when one is missing or changed."""
+        """The kept recordings of a run (of the run it was recomputed from).
+
+        Raises StudyError when one is missing or changed.
+        """
         return self.acquired(run_id).recordings
 
     def acquired(self, run_id: int) -> Acquired:
-        """The same with what is known of how they were made: of recordings of a marked file the recorder's clock, found again."""
+        """The same with what is known of how they were made: of recordings of a marked file the recorder's clock,
+        found again.
+        """
         from epidote.audio.files.sound_file import decode_kept
         from epidote.core.analysis.delay.clock_offset import to_player_clock
         from epidote.core.signals.recording import Recording, Section
@@ -302,7 +357,10 @@ class Study:
         return Acquired(tuple(result), tuple(clocks), rate)
 
     def _stored(self, name: str, digest: str) -> bytes:
-        """A recording's bytes, taken out of the bin again where it lies there. Raises StudyError when it is missing or changed."""
+        """A recording's bytes, taken out of the bin again where it lies there.
+
+        Raises StudyError when it is missing or changed.
+        """
         import hashlib
 
         if not self.folder.has(RECORDINGS, require_plain(name)) and not self.read_only:
@@ -310,32 +368,46 @@ class Study:
         content = self.folder.read(RECORDINGS, name) if self.folder.has(RECORDINGS, name) else b""
         if hashlib.sha256(content).hexdigest() != digest:
             raise StudyError(
-                f"The recording {name} is missing or was changed outside Epidote. The run's results are unchanged; restore the file from a backup."
+                f"The recording {name} is missing or was changed outside Epidote. The run's results are unchanged;"
+                " restore the file from a backup."
             )
         return content
 
-    # -- changing it --------------------------------------------------------------------------------------------------------
+    # -- changing it -------------------------------------------------------------------------------
 
     def add_unit(self, maker: str, model: str, serial: str = "", firmware: str = "", notes: str = "") -> Unit:
         if not (maker.strip() or model.strip()):
             raise StudyError("A unit needs a manufacturer or a model. Nothing was added; enter one of them.")
         values = (*(visible(t.strip()) for t in (maker, model, serial, firmware)), visible(notes, lines=True))
         with self._db.writing() as c:
-            key = c.execute("INSERT INTO unit (maker, model, serial, firmware, notes) VALUES (?, ?, ?, ?, ?)", values).lastrowid
+            key = c.execute(
+                "INSERT INTO unit (maker, model, serial, firmware, notes) VALUES (?, ?, ?, ?, ?)", values
+            ).lastrowid
         return Unit(_key(key), *values)
 
     def update_unit(self, unit: Unit) -> None:
         with self._db.writing() as c:
-            c.execute("UPDATE unit SET maker = ?, model = ?, serial = ?, firmware = ?, notes = ? WHERE id = ?",
-                      (unit.maker, unit.model, unit.serial, unit.firmware, unit.notes, unit.id))  # fmt: skip
+            c.execute(
+                "UPDATE unit SET maker = ?, model = ?, serial = ?, firmware = ?, notes = ? WHERE id = ?",
+                (unit.maker, unit.model, unit.serial, unit.firmware, unit.notes, unit.id),
+            )
 
-    def add_subject(self, unit: Unit | None, conditions: Mapping[str, str], device: str = "", after: int | None = None) -> Subject:
-        """A new row, at the end or after another one. Raises StudyError when the same unit stands there under the same conditions."""
+    def add_subject(
+        self, unit: Unit | None, conditions: Mapping[str, str], device: str = "", after: int | None = None
+    ) -> Subject:
+        """A new row, at the end or after another one.
+
+        Raises StudyError when the same unit stands there under the same conditions.
+        """
         self._require_fitting(conditions)
         rows = self.overview().subjects
         for other in rows:
-            if (other.unit.id if other.unit else None) == (unit.id if unit else None) and dict(other.conditions) == dict(conditions):
-                raise StudyError(f"Row “{other.full_name}” already exists. Change a condition, or measure the existing row again.")
+            if (other.unit.id if other.unit else None) == (unit.id if unit else None) and dict(
+                other.conditions
+            ) == dict(conditions):
+                raise StudyError(
+                    f"Row “{other.full_name}” already exists. Change a condition, or measure the existing row again."
+                )
         places = [s.position for s in rows]
         position = max(places, default=0.0) + 1
         if after is not None:
@@ -344,8 +416,10 @@ class Study:
         with self._db.writing() as c:
             used = {r[0] for r in c.execute("SELECT colour FROM subject WHERE unit_id IS NOT NULL AND NOT deleted")}
             colour = next(i for i in range(len(used) + 1) if i not in used) if unit else 0
-            key = c.execute("INSERT INTO subject (unit_id, conditions, device, colour, position) VALUES (?, ?, ?, ?, ?)",
-                            (unit.id if unit else None, json.dumps(dict(conditions)), device, colour, position)).lastrowid  # fmt: skip
+            key = c.execute(
+                "INSERT INTO subject (unit_id, conditions, device, colour, position) VALUES (?, ?, ?, ?, ?)",
+                (unit.id if unit else None, json.dumps(dict(conditions)), device, colour, position),
+            ).lastrowid
         return Subject(_key(key), unit, dict(conditions), device, colour, position)
 
     def _require_fitting(self, conditions: Mapping[str, str]) -> None:
@@ -358,8 +432,17 @@ class Study:
     def update_subject(self, subject: Subject) -> None:
         self._require_fitting(subject.conditions)
         with self._db.writing() as c:
-            c.execute("UPDATE subject SET conditions = ?, device = ?, colour = ?, position = ?, shown = ? WHERE id = ?",
-                      (json.dumps(dict(subject.conditions)), subject.device, subject.colour, subject.position, subject.shown, subject.id))  # fmt: skip
+            c.execute(
+                "UPDATE subject SET conditions = ?, device = ?, colour = ?, position = ?, shown = ? WHERE id = ?",
+                (
+                    json.dumps(dict(subject.conditions)),
+                    subject.device,
+                    subject.colour,
+                    subject.position,
+                    subject.shown,
+                    subject.id,
+                ),
+            )
 
     def add_column(self, procedure: str, settings: Mapping[str, Any], title: str, summary: str) -> Column:
         with self._db.writing() as c:
@@ -376,18 +459,31 @@ class Study:
         return Pin(_key(key), column_id, curve, x)
 
     def set_deleted(self, table: str, key: int, deleted: bool) -> None:
-        """Delete or bring back a unit, subject, column_, run, pin or entry; what is deleted stays until the study is closed."""
+        """Delete or bring back a unit, subject, column_, run, pin or entry; what is deleted stays until the study is
+        closed.
+        """
         if table not in ("unit", "subject", "column_", "run", "pin", "entry"):
             raise ValueError(table)
         with self._db.writing() as c:
             c.execute(f"UPDATE {table} SET deleted = ? WHERE id = ?", (deleted, key))
 
     def add_run(
-        self, subject_id: int, column_id: int, procedure: str, settings: Mapping[str, Any], chain: Chain, device: str, result: Result,
-        headline: Mapping[str, Any] | None, thumbnail: Sequence[tuple[float, float]], recordings: Sequence[Recording | MarkedRecording | Section],
+        self,
+        subject_id: int,
+        column_id: int,
+        procedure: str,
+        settings: Mapping[str, Any],
+        chain: Chain,
+        device: str,
+        result: Result,
+        headline: Mapping[str, Any] | None,
+        thumbnail: Sequence[tuple[float, float]],
+        recordings: Sequence[Recording | MarkedRecording | Section],
         recomputed_from: int | None = None,
-    ) -> RunSummary:  # fmt: skip
-        """Keep a finished run: recordings first, each written whole and synced, then everything else in one transaction."""
+    ) -> RunSummary:
+        """Keep a finished run: recordings first, each written whole and synced, then everything else in one
+        transaction.
+        """
         from epidote.study.curve_codec import insert_curve
 
         if self.read_only:
@@ -396,21 +492,46 @@ class Study:
         made = datetime.now(UTC)
         with self._db.writing() as c:
             key = c.execute(
-                "INSERT INTO run (subject_id, column_id, procedure, settings, chain, device, made, program, recomputed_from, cautions, readings, "
-                "headline, thumbnail, firmware, person) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
-                "coalesce((SELECT firmware FROM unit JOIN subject ON unit.id = unit_id WHERE subject.id = ?), ''), ?)",
-                (subject_id, column_id, procedure, json.dumps(dict(settings)), chain.model_dump_json(), device, made.isoformat(), __version__,
-                 recomputed_from, json.dumps([str(x) for x in result.cautions]), json.dumps([r.to_json() for r in result.readings]),
-                 json.dumps(headline), json.dumps(list(thumbnail)), subject_id, self.person),
-            ).lastrowid  # fmt: skip
+                "INSERT INTO run (subject_id, column_id, procedure, settings, chain, device, made, program,"
+                " recomputed_from, cautions, readings, headline, thumbnail, firmware, person) VALUES (?, ?, ?, ?, ?, ?,"
+                " ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT firmware FROM unit JOIN subject ON unit.id = unit_id WHERE"
+                " subject.id = ?), ''), ?)",
+                (
+                    subject_id,
+                    column_id,
+                    procedure,
+                    json.dumps(dict(settings)),
+                    chain.model_dump_json(),
+                    device,
+                    made.isoformat(),
+                    __version__,
+                    recomputed_from,
+                    json.dumps([str(x) for x in result.cautions]),
+                    json.dumps([r.to_json() for r in result.readings]),
+                    json.dumps(headline),
+                    json.dumps(list(thumbnail)),
+                    subject_id,
+                    self.person,
+                ),
+            ).lastrowid
             run_id = _key(key)
             for position, ((name, digest), r) in enumerate(files):
                 made_by, faults = described_recording(r)
                 c.execute(
-                    "INSERT INTO recording (run_id, position, file, rate, channels, frames, sha256, stimulus, faults) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    (run_id, position, name, r.signal.rate, r.signal.channels, r.signal.frames, digest,
-                     made_by, faults),
-                )  # fmt: skip
+                    "INSERT INTO recording (run_id, position, file, rate, channels, frames, sha256, stimulus, faults)"
+                    " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    (
+                        run_id,
+                        position,
+                        name,
+                        r.signal.rate,
+                        r.signal.channels,
+                        r.signal.frames,
+                        digest,
+                        made_by,
+                        faults,
+                    ),
+                )
             for curve in result.curves:
                 insert_curve(c, run_id, curve)
         return self.run(run_id)
@@ -421,7 +542,12 @@ class Study:
 
         from epidote.audio.files.sound_file import encode, is_24_bit
 
-        exact = is_24_bit(signal.samples) and signal.channels <= 8 and float(signal.rate).is_integer() and signal.rate <= 655350
+        exact = (
+            is_24_bit(signal.samples)
+            and signal.channels <= 8
+            and float(signal.rate).is_integer()
+            and signal.rate <= 655350
+        )
         content = encode(signal.samples, signal.rate, "FLAC" if exact else "WAV", "24" if exact else "32f")
         name = f"{datetime.now(UTC):%Y%m%d-%H%M%S}-{os.urandom(4).hex()}.{'flac' if exact else 'wav'}"
         self.folder.write(RECORDINGS, name, content)
@@ -433,15 +559,26 @@ class Study:
         return disk.f_bavail * disk.f_frsize
 
     def _empty_into_bin(self) -> None:
-        """Move the files of what was deleted into bin/, with what the database knew of it, and only then forget it: a kill in between
-        leaves rows that are marked as deleted, which the next closing takes up again."""
-        gone = "SELECT id FROM run WHERE deleted OR subject_id IN (SELECT id FROM subject WHERE deleted) OR column_id IN (SELECT id FROM column_ WHERE deleted)"
+        """Move the files of what was deleted into bin/, with what the database knew of it, and only then forget it:
+        a kill in between leaves rows that are marked as deleted, which the next closing takes up again.
+        """
+        gone = (
+            "SELECT id FROM run WHERE deleted OR subject_id IN (SELECT id FROM subject WHERE deleted) OR column_id IN"
+            " (SELECT id FROM column_ WHERE deleted)"
+        )
         with self._db.reading() as c:
             runs = [dict(r) for r in c.execute(f"SELECT * FROM run WHERE id IN ({gone})")]
             # a recording stays while a kept run was recomputed from it
-            needed = {r[0] for r in c.execute(f"SELECT recomputed_from FROM run WHERE recomputed_from IS NOT NULL AND id NOT IN ({gone})")}
+            needed = {
+                r[0]
+                for r in c.execute(
+                    f"SELECT recomputed_from FROM run WHERE recomputed_from IS NOT NULL AND id NOT IN ({gone})"
+                )
+            }
             runs = [r for r in runs if r["id"] not in needed]
-            files = [dict(r) for run in runs for r in c.execute("SELECT * FROM recording WHERE run_id = ?", (run["id"],))]
+            files = [
+                dict(r) for run in runs for r in c.execute("SELECT * FROM recording WHERE run_id = ?", (run["id"],))
+            ]
         entries, pictures = self.entries.deleted([r["id"] for r in runs])
         if not runs and not entries:
             return
@@ -465,4 +602,3 @@ class Study:
 def _key(value: int | None) -> int:
     assert value is not None
     return value
-

@@ -21,7 +21,9 @@ def refresh_titles(connection: sqlite3.Connection) -> None:
             summary = carried.summary(make_settings(carried.Settings, json.loads(row["settings"])))
         except SettingError:
             continue
-        connection.execute("UPDATE column_ SET title = ?, summary = ? WHERE id = ?", (carried.title, summary, row["id"]))
+        connection.execute(
+            "UPDATE column_ SET title = ?, summary = ? WHERE id = ?", (carried.title, summary, row["id"])
+        )
     for row in connection.execute("SELECT id, procedure, headline FROM run").fetchall():
         headline = json.loads(row["headline"])
         if headline is None:

@@ -1,4 +1,6 @@
-"""Audio tracks of what other programs write: compressed files and video containers, decoded by PyAV (FFmpeg's libraries)."""
+"""Audio tracks of what other programs write: compressed files and video containers, decoded by PyAV (FFmpeg's
+libraries).
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ class DiskError(EpidoteError):
 
 @dataclass(frozen=True)
 class Decoded:
-    """One track of a container, decoded into a file without a name: 32-bit floats, frame after frame. late: s after the first track."""
+    """One track of a container, decoded into a file without a name: 32-bit floats, frame after frame. late: s after
+    the first track.
+    """
 
     name: str
     file: IO[bytes]
@@ -47,15 +51,20 @@ def decoded(path: Path, first: float = 0.0, last: float | None = None) -> list[D
             if not streams:
                 kinds = ", ".join(sorted({s.type for s in container.streams})) or "nothing"
                 raise UnusableInputError(f"{path.name} contains no audio, only {kinds}. Nothing was computed.")
-            names = [str(s.metadata.get("title") or s.metadata.get("language") or f"track {n}") for n, s in enumerate(streams, start=1)]
+            names = [
+                str(s.metadata.get("title") or s.metadata.get("language") or f"track {n}")
+                for n, s in enumerate(streams, start=1)
+            ]
         tracks = [_decoded(path, name, number, first, last) for number, name in enumerate(names)]
     except av.FFmpegError as error:
         raise UnusableInputError(
-            f"{path.name} cannot be decoded: {error.strerror or error}. Nothing was computed; use an audio or video file."
+            f"{path.name} cannot be decoded: {error.strerror or error}. Nothing was computed; use an audio or video"
+            " file."
         ) from error
     except OSError as error:
         raise DiskError(
-            f"{path.name} could not be decoded into {tempfile.gettempdir()}: {error.strerror}. Nothing was computed; free some space there."
+            f"{path.name} could not be decoded into {tempfile.gettempdir()}: {error.strerror}. Nothing was computed;"
+            " free some space there."
         ) from error
     begin = min(t.late for t in tracks)
     for track in tracks:
@@ -63,8 +72,9 @@ def decoded(path: Path, first: float = 0.0, last: float | None = None) -> list[D
             raise UnusableInputError(f"{path.name}, {track.name}, contains no samples. Nothing was computed.")
     apart = [t.late - begin for t in tracks]
     return [
-        Decoded(t.name, t.file, t.rate, t.channels, late if late > _AUDIBLE else 0.0) for t, late in zip(tracks, apart, strict=True)
-    ]  # fmt: skip
+        Decoded(t.name, t.file, t.rate, t.channels, late if late > _AUDIBLE else 0.0)
+        for t, late in zip(tracks, apart, strict=True)
+    ]
 
 
 def _decoded(path: Path, name: str, number: int, first: float, last: float | None) -> Decoded:

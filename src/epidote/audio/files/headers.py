@@ -1,7 +1,7 @@
 """How much sound a file's header announces, for each format that says so: a file that holds less was cut off.
 
-Layouts of the chunks: RIFF/WAVE and RF64 (EBU Tech 3306), AIFF and AIFF-C, Sony Wave64, CAF and Sun AU, all from memory; the tests write
-files of each with a general library and cut them.
+Layouts of the chunks: RIFF/WAVE and RF64 (EBU Tech 3306), AIFF and AIFF-C, Sony Wave64, CAF and Sun AU, all from
+memory; the tests write files of each with a general library and cut them.
 """
 
 from __future__ import annotations
@@ -34,12 +34,21 @@ class Announced:
 
 
 def announced(file: BinaryIO, size: int) -> Announced | None:
-    """What a file's header says; None where it does not say, or the format is none of these. ``size``: the file's, in bytes."""
+    """What a file's header says; None where it does not say, or the format is none of these.
+
+    ``size``: the file's, in bytes.
+    """
     file.seek(0)
     head = file.read(16)
     readers: tuple[tuple[bytes, Callable[[BinaryIO, int], Announced | None]], ...] = (
-        (b"RIFF", _riff), (b"RF64", _riff), (b"BW64", _riff), (b"FORM", _aiff), (_W64_RIFF, _wave64), (b"caff", _caf), (b".snd", _au),
-    )  # fmt: skip
+        (b"RIFF", _riff),
+        (b"RF64", _riff),
+        (b"BW64", _riff),
+        (b"FORM", _aiff),
+        (_W64_RIFF, _wave64),
+        (b"caff", _caf),
+        (b".snd", _au),
+    )
     for mark, read in readers:
         if head.startswith(mark):
             try:
@@ -51,8 +60,9 @@ def announced(file: BinaryIO, size: int) -> Announced | None:
 
 @dataclass(frozen=True)
 class _Container:
-    """A file of chunks one after the other: where the first begins, how a chunk's name and length are written, to how many bytes chunks are
-    padded, and whether a length counts the chunk's own head."""
+    """A file of chunks one after the other: where the first begins, how a chunk's name and length are written, to
+    how many bytes chunks are padded, and whether a length counts the chunk's own head.
+    """
 
     first: int
     head: struct.Struct
@@ -87,7 +97,9 @@ def _riff(file: BinaryIO, size: int) -> Announced | None:
             long_size = struct.unpack("<8xQ", file.read(16))[0]
         if name == b"data":
             said = long_size if length == _UNKNOWN_32 and long_size else length
-            if said == 0 or (said >= _STREAMED and not long_size):  # streaming writers leave the length at 0 or all ones
+            if said == 0 or (
+                said >= _STREAMED and not long_size
+            ):  # streaming writers leave the length at 0 or all ones
                 return None
             return Announced(said, size - begin)
     return None

@@ -1,4 +1,6 @@
-"""Sound files in and out: WAV, FLAC, AIFF, Ogg and what containers hold, read with every doubt; written so that nothing is half there."""
+"""Sound files in and out: WAV, FLAC, AIFF, Ogg and what containers hold, read with every doubt; written so that
+nothing is half there.
+"""
 
 from __future__ import annotations
 
@@ -33,12 +35,18 @@ class Track:
 
 
 def read_sound(path: Path) -> Signal:
-    """A sound file as a signal in FS; of a container, its first track. Raises UnusableInputError saying what is wrong with it."""
+    """A sound file as a signal in FS; of a container, its first track.
+
+    Raises UnusableInputError saying what is wrong with it.
+    """
     return read_tracks(path)[0].signal
 
 
 def read_tracks(path: Path, first: float = 0.0, last: float | None = None) -> list[Track]:
-    """Every track of a sound file or container from ``first`` to ``last`` s (a sound file has one), in FS. Raises UnusableInputError."""
+    """Every track of a sound file or container from ``first`` to ``last`` s (a sound file has one), in FS.
+
+    Raises UnusableInputError.
+    """
     with SoundStream(path, first, last) as stream:
         found = [Track(t.name, t.signal()) for t in stream.tracks]
         stream.require_still()
@@ -54,8 +62,15 @@ set_material_reader(read_material)
 
 
 def encode(samples: Samples, rate: float, kind: str, bits: str) -> bytes:
-    """A sound file's bytes; kind WAV or FLAC, bits 16, 24 or 32f. Integers are rounded, so that 24-bit numbers come back exactly."""
-    data: Samples = np.clip(np.round(samples * _STEPS[bits]), -_STEPS[bits], _STEPS[bits] - 1) / _STEPS[bits] if bits in _STEPS else samples
+    """A sound file's bytes; kind WAV or FLAC, bits 16, 24 or 32f.
+
+    Integers are rounded, so that 24-bit numbers come back exactly.
+    """
+    data: Samples = (
+        np.clip(np.round(samples * _STEPS[bits]), -_STEPS[bits], _STEPS[bits] - 1) / _STEPS[bits]
+        if bits in _STEPS
+        else samples
+    )
     buffer = io.BytesIO()
     soundfile.write(buffer, data, round(rate), format=kind, subtype=SUBTYPES[bits])
     return buffer.getvalue()
@@ -84,7 +99,10 @@ def write_whole(path: Path, content: bytes) -> None:
 
 
 def read_bounded(path: Path, most: int, what: str) -> bytes:
-    """A file from outside, whole: a regular file of at most ``most`` bytes. ``what``: what it is to be. Raises UnusableInputError."""
+    """A file from outside, whole: a regular file of at most ``most`` bytes.
+
+    ``what``: what it is to be. Raises UnusableInputError.
+    """
     try:
         descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)  # a FIFO must not make it wait
         with os.fdopen(descriptor, "rb") as file:
@@ -93,11 +111,14 @@ def read_bounded(path: Path, most: int, what: str) -> bytes:
                 raise UnusableInputError(f"{path} is not a file. Nothing was read; select {what}.")
             if told.st_size > most:
                 raise UnusableInputError(
-                    f"{path.name} has {told.st_size / 1e6:.0f} MB; {what} has at most {most / 1e6:.0f} MB. Nothing was read; use a smaller file."
+                    f"{path.name} has {told.st_size / 1e6:.0f} MB; {what} has at most {most / 1e6:.0f} MB. Nothing was"
+                    " read; use a smaller file."
                 )
             return file.read(most)
     except OSError as error:
-        raise UnusableInputError(f"{path} cannot be read: {error.strerror}. Nothing was read; select {what}.") from error
+        raise UnusableInputError(
+            f"{path} cannot be read: {error.strerror}. Nothing was read; select {what}."
+        ) from error
 
 
 def part_of(path: Path) -> Path:
@@ -111,15 +132,21 @@ def new_part(path: Path) -> IO[bytes]:
     """A new file under the temporary name of ``path``, open for reading and writing. Raises OSError."""
     temporary = part_of(path)
     temporary.unlink(missing_ok=True)  # of a process that was killed; of a link only the link itself
-    return os.fdopen(os.open(temporary, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666), "w+b")
+    return os.fdopen(
+        os.open(temporary, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666), "w+b"
+    )
 
 
 def disk_error(name: str, folder: Path, error: OSError) -> DiskError:
     """What the disk refused, in words."""
     if error.errno == errno.ENOSPC:
-        return DiskError(f"The disk is full: {name} could not be written to {folder}. Any existing file is unchanged; free some space and try again.")
+        return DiskError(
+            f"The disk is full: {name} could not be written to {folder}. Any existing file is unchanged; free some"
+            " space and try again."
+        )
     return DiskError(
-        f"{name} could not be written to {folder}: {error.strerror}. Any existing file is unchanged; free some space or choose another folder, then try again."
+        f"{name} could not be written to {folder}: {error.strerror}. Any existing file is unchanged; free some space or"
+        " choose another folder, then try again."
     )
 
 
@@ -128,7 +155,9 @@ def decode_kept(content: bytes) -> Signal:
     try:
         samples, rate = soundfile.read(io.BytesIO(content), dtype="float64", always_2d=True)
     except (soundfile.SoundFileError, OSError) as error:
-        raise UnusableInputError("The recording cannot be decoded. The run's results are unchanged; restore the file from a backup.") from error
+        raise UnusableInputError(
+            "The recording cannot be decoded. The run's results are unchanged; restore the file from a backup."
+        ) from error
     return Signal(np.asarray(samples), float(rate))
 
 

@@ -18,7 +18,17 @@ from epidote.audio.files.headers import announced
 from epidote.core.errors import UnusableInputError
 from epidote.core.signals.signal import Samples, Signal
 
-_OWN = (".wav", ".flac", ".aif", ".aiff", ".w64", ".rf64", ".caf", ".au", ".snd")  # a broken one of these is broken, not something else
+_OWN = (
+    ".wav",
+    ".flac",
+    ".aif",
+    ".aiff",
+    ".w64",
+    ".rf64",
+    ".caf",
+    ".au",
+    ".snd",
+)  # a broken one of these is broken, not something else
 _AT_ONCE = 2**15  # frames of all channels that are read at a time
 _KEPT = 2**24  # samples that are kept: 24-bit ones whole, in 64 MB
 
@@ -26,7 +36,9 @@ _KEPT = 2**24  # samples that are kept: 24-bit ones whole, in 64 MB
 class TrackStream:
     """One track of a file: its name, rate in Hz, frames and channels, in FS; safe to read from several threads."""
 
-    def __init__(self, name: str, rate: float, frames: int, channels: int, read: Callable[[int, int], Samples], late: int = 0) -> None:
+    def __init__(
+        self, name: str, rate: float, frames: int, channels: int, read: Callable[[int, int], Samples], late: int = 0
+    ) -> None:
         self.name, self.rate, self.channels = name, rate, channels
         self.frames = frames + late
         self._read, self._late = read, late
@@ -44,7 +56,9 @@ class TrackStream:
         return out
 
     def block(self, number: int) -> NDArray[np.float32]:
-        """Block ``number`` of _AT_ONCE frames (frames, channels), kept for a while: the other channels are wanted next."""
+        """Block ``number`` of _AT_ONCE frames (frames, channels), kept for a while: the other channels are wanted
+        next.
+        """
         with self._alone:
             if number in self._kept:
                 self._kept.move_to_end(number)
@@ -66,8 +80,9 @@ class TrackStream:
         size, machine = 8 * self.frames * self.channels, os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
         if size > machine / 4:
             raise UnusableInputError(
-                f"This recording ({self.frames / self.rate / 60:.0f} min, {self.channels} channels) is too long to load at once on this computer. "
-                "Nothing was computed; select a section (--from, --to), or compare its channels with “paths”, which reads in blocks."
+                f"This recording ({self.frames / self.rate / 60:.0f} min, {self.channels} channels) is too long to load"
+                " at once on this computer. Nothing was computed; select a section (--from, --to), or compare its"
+                " channels with “paths”, which reads in blocks."
             )
         return Signal(self.read(0, self.frames), self.rate)
 
@@ -99,7 +114,10 @@ class ChannelStream:
 
 
 class SoundStream:
-    """A sound file or container that is open for reading: ``tracks``. Use it as a context: leaving it tells whether the file held still."""
+    """A sound file or container that is open for reading: ``tracks``.
+
+    Use it as a context: leaving it tells whether the file held still.
+    """
 
     def __init__(self, path: Path, first: float = 0.0, last: float | None = None) -> None:
         """From ``first`` to ``last`` s. Raises UnusableInputError saying what is wrong with it."""
@@ -109,13 +127,18 @@ class SoundStream:
         except OSError as error:
             raise UnusableInputError(f"{path} cannot be read: {error.strerror}.") from error
         if path.is_dir():
-            raise UnusableInputError(f"{path} is a folder, not an audio file. Nothing was computed; select an audio file.")
+            raise UnusableInputError(
+                f"{path} is a folder, not an audio file. Nothing was computed; select an audio file."
+            )
         if not path.is_file():
             raise UnusableInputError(f"{path} is not a file. Nothing was computed; select an audio file.")
         if self._before.st_size == 0:
             raise UnusableInputError(f"{path.name} is empty. Nothing was computed; make or copy the recording again.")
         if last is not None and last <= first:
-            raise UnusableInputError(f"The section from {first:g} s to {last:g} s is empty. Nothing was computed; select a section inside the recording.")
+            raise UnusableInputError(
+                f"The section from {first:g} s to {last:g} s is empty. Nothing was computed; select a section inside"
+                " the recording."
+            )
         self._file: soundfile.SoundFile | None = None
         self._decoded: list[Decoded] = []
         try:
@@ -131,7 +154,9 @@ class SoundStream:
             self.tracks = [_track(one) for one in self._decoded]
         if self.tracks[0].frames == 0:
             beyond = f" after {first:g} s" if first else ""
-            raise UnusableInputError(f"{path.name} contains no samples{beyond}. Nothing was computed; make the recording again.")
+            raise UnusableInputError(
+                f"{path.name} contains no samples{beyond}. Nothing was computed; make the recording again."
+            )
 
     def _whole_file(self, first: float, last: float | None) -> TrackStream:
         file = self._file
@@ -145,10 +170,14 @@ class SoundStream:
                 file.seek(low + at)
                 got = np.asarray(file.read(frames, dtype="float64", always_2d=True))
             except (soundfile.SoundFileError, RuntimeError, OSError) as error:
-                raise UnusableInputError(f"{self._path.name} is damaged {_at(low + at, rate)}. Nothing was computed; copy or export it again.") from error
+                raise UnusableInputError(
+                    f"{self._path.name} is damaged {_at(low + at, rate)}. Nothing was computed; copy or export it"
+                    " again."
+                ) from error
             if got.shape[0] < frames:
                 raise UnusableInputError(
-                    f"{self._path.name} is truncated or damaged: it ends {_at(low + at + got.shape[0], rate)}. Nothing was computed; copy or export it again."
+                    f"{self._path.name} is truncated or damaged: it ends {_at(low + at + got.shape[0], rate)}. Nothing"
+                    " was computed; copy or export it again."
                 )
             return got
 
@@ -165,7 +194,8 @@ class SoundStream:
         after = self._path.stat()
         if (after.st_size, after.st_mtime_ns) != (self._before.st_size, self._before.st_mtime_ns):
             raise UnusableInputError(
-                f"{self._path.name} changed while it was being read. Nothing was computed; wait until it is complete and try again."
+                f"{self._path.name} changed while it was being read. Nothing was computed; wait until it is complete"
+                " and try again."
             )
 
     def close(self) -> None:
@@ -194,5 +224,6 @@ def _refuse_cut_off(path: Path, size: int) -> None:
         found = announced(file, size)
     if found is not None and found.cut_off:
         raise UnusableInputError(
-            f"{path.name} is truncated: only {100 * found.share:.0f} % of the audio is there. Nothing was computed; copy or export it again."
+            f"{path.name} is truncated: only {100 * found.share:.0f} % of the audio is there. Nothing was computed;"
+            " copy or export it again."
         )

@@ -1,6 +1,7 @@
 """A simulated sound interface with a stand-in wired between its output and its input.
 
-It is told what a person would do at the bench (wire a unit, turn its knobs) and hands out what a sound card would: numbers.
+It is told what a person would do at the bench (wire a unit, turn its knobs) and hands out what a sound card would:
+numbers.
 """
 
 from __future__ import annotations
@@ -37,7 +38,9 @@ class StandIn(Protocol):
     def set_to(self, conditions: Mapping[str, str]) -> StandIn:
         """The unit with its knobs as the conditions say; conditions that are no knob leave it alone."""
 
-    def process(self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float) -> Samples:
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
         """Output (frames, channels) in V for an input in V; ``powered_for``: seconds since it was switched on."""
 
 
@@ -69,24 +72,39 @@ BENCHES = {
     "sorvane-l8": Bench("Stand-in interface Sorvane L8, loopback", None, divider=1.0, buffers=128, link=SORVANE_L8),
     "tolmark-x1": Bench("Stand-in interface with a Tolmark X1 behind a digital link", TOLMARK_X1, divider=1.0),
     "ferrin-v9": Bench("Stand-in interface with a Ferrin V9 effects processor", FERRIN_V9, divider=1.0),
-    "oskell-n3": Bench("Stand-in interface: left direct, right through an Oskell N3 network path", OSKELL_N3, divider=1.0),
+    "oskell-n3": Bench(
+        "Stand-in interface: left direct, right through an Oskell N3 network path", OSKELL_N3, divider=1.0
+    ),
     "kelwin-d6": Bench("Stand-in interface with a Kelwin D6 loudspeaker behind 10 Ω", DOME_SPEAKER, divider=1.0),
 }
 
 
 class SimulatedDevice:
-    """Runs as fast as it can, or at the pace of sound with ``real_time``. The same seed gives the same recordings again."""
+    """Runs as fast as it can, or at the pace of sound with ``real_time``.
 
-    def __init__(self, bench: str, wiring: Wiring, conditions: Mapping[str, str], *, seed: int = 0, real_time: bool = False) -> None:
+    The same seed gives the same recordings again.
+    """
+
+    def __init__(
+        self, bench: str, wiring: Wiring, conditions: Mapping[str, str], *, seed: int = 0, real_time: bool = False
+    ) -> None:
         self._bench = BENCHES[bench]
         rate = wiring.rate
         if round(rate) not in RATES:
             offered = ", ".join(f"{r / 1000:g}" for r in RATES)
-            raise FormatRefusedError(f"The stand-in interface does not support {rate / 1000:g} kHz. Supported: {offered} kHz.")
+            raise FormatRefusedError(
+                f"The stand-in interface does not support {rate / 1000:g} kHz. Supported: {offered} kHz."
+            )
         self.info = device_info(bench)
-        for numbers, there, what in ((wiring.outputs, self.info.outputs, "outputs"), (wiring.inputs, self.info.inputs, "inputs")):
+        for numbers, there, what in (
+            (wiring.outputs, self.info.outputs, "outputs"),
+            (wiring.inputs, self.info.inputs, "inputs"),
+        ):
             if max(numbers, default=1) > there:
-                raise FormatRefusedError(f"The stand-in interface has {there} {what}; the chain uses number {max(numbers)}. Change the channels on the Chain page.")
+                raise FormatRefusedError(
+                    f"The stand-in interface has {there} {what}; the chain uses number {max(numbers)}. Change the"
+                    " channels on the Chain page."
+                )
         self._wiring, self._rate = wiring, rate
         self._buffer = wiring.buffer or self._bench.buffers
         self._unit = self._bench.unit.set_to(conditions) if self._bench.unit else None
@@ -98,7 +116,13 @@ class SimulatedDevice:
         self._real_time = real_time
 
     def exchange(
-        self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled, enough: Enough | None = None
+        self,
+        stimulus: Stimulus,
+        *,
+        ceiling_dbfs: float,
+        progress: Progress,
+        cancelled: Cancelled,
+        enough: Enough | None = None,
     ) -> Recording:
         played = playable(stimulus, self._rate, ceiling_dbfs)
         wanted = np.zeros((stimulus.frames, len(self._wiring.outputs)))
@@ -109,7 +133,9 @@ class SimulatedDevice:
         silence = np.zeros((max(1, round(seconds * self._rate)), len(self._wiring.outputs)))
         return Recording(self._exchanged(silence, progress, cancelled))
 
-    def _exchanged(self, played: Samples, progress: Progress, cancelled: Cancelled, enough: Enough | None = None) -> Signal:
+    def _exchanged(
+        self, played: Samples, progress: Progress, cancelled: Cancelled, enough: Enough | None = None
+    ) -> Signal:
         if cancelled():
             raise CancelledError("Stopped before anything was played. Measure again when ready.")
         recorded = self._run(played, cancelled)
@@ -121,7 +147,9 @@ class SimulatedDevice:
         return SimulatedLive(self._later, self._rate, len(self._wiring.outputs), len(self._wiring.inputs), ceiling_dbfs)
 
     def latency(self) -> float | None:
-        return 2 * self._buffer / self._rate  # what such an interface's driver would say: its buffers, not its converters
+        return (
+            2 * self._buffer / self._rate
+        )  # what such an interface's driver would say: its buffers, not its converters
 
     def _later(self, numbers: Samples, before: float) -> Samples:
         """One stretch out of continuous sound, ``before`` s after listening began."""
@@ -132,7 +160,10 @@ class SimulatedDevice:
             self._clock = clock
 
     def _run(self, played: Samples, cancelled: Cancelled, *, settled: bool = False) -> Samples:
-        """Numbers (frames, outputs) out, numbers (frames, inputs) back. ``settled``: coupling capacitors have charged long since."""
+        """Numbers (frames, outputs) out, numbers (frames, inputs) back.
+
+        ``settled``: coupling capacitors have charged long since.
+        """
         b, rate = self._bench, self._rate
         late = np.zeros((played.shape[0], self.info.outputs))
         begins = b.link.frames(self._buffer, rate, self._connection, self._rng)
@@ -150,7 +181,9 @@ class SimulatedDevice:
         return np.ascontiguousarray(recorded[:, [n - 1 for n in self._wiring.inputs]])
 
     def _pace(self, recorded: Samples, progress: Progress, cancelled: Cancelled, enough: Enough | None) -> int:
-        """Hand out the recording block by block, so that progress, cancelling and stopping work as with a real device; how much came out."""
+        """Hand out the recording block by block, so that progress, cancelling and stopping work as with a real
+        device; how much came out.
+        """
         frames = int(recorded.shape[0])
         duration = frames / self._rate
         steps = max(1, round(duration / _BLOCK_SECONDS)) if self._real_time or enough is not None else 10

@@ -11,15 +11,17 @@ import numpy as np
 from epidote.core.signals.signal import Samples
 from epidote.core.stimuli.generator import GeneratorSettings, SignalGenerator
 
-# seconds computed at once; of what was before, so that filters and delays go on across the seam; and of what comes after, which a filter
-# without phase looks ahead into
+# seconds computed at once; of what was before, so that filters and delays go on across the seam; and of what comes
+# after, which a filter without phase looks ahead into
 _STRETCH, _CONTEXT, _AHEAD = 0.1, 0.22, 0.02
 
 
 class SimulatedLive:
     """``run``: (numbers (frames, outputs), seconds since listening began) to numbers (frames, inputs)."""
 
-    def __init__(self, run: Callable[[Samples, float], Samples], rate: float, outputs: int, inputs: int, ceiling_dbfs: float) -> None:
+    def __init__(
+        self, run: Callable[[Samples, float], Samples], rate: float, outputs: int, inputs: int, ceiling_dbfs: float
+    ) -> None:
         self.rate = rate
         self._run, self._inputs = run, inputs
         self._player = SignalGenerator(rate, outputs, ceiling_dbfs)

@@ -1,4 +1,6 @@
-"""Real sound devices, each held by a process of its own (see ``host``) so that nothing a sound server does can hang or end the application."""
+"""Real sound devices, each held by a process of its own (see ``host``) so that nothing a sound server does can hang
+or end the application.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,16 @@ from typing import Any
 
 import numpy as np
 
-from epidote.audio.device import Cancelled, DeviceInfo, DeviceLostError, Enough, FormatRefusedError, Progress, Wiring, playable
+from epidote.audio.device import (
+    Cancelled,
+    DeviceInfo,
+    DeviceLostError,
+    Enough,
+    FormatRefusedError,
+    Progress,
+    Wiring,
+    playable,
+)
 from epidote.audio.soundcard import host_protocol as frames
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
 from epidote.core.signals.recording import Recording
@@ -37,7 +48,11 @@ def sound_cards() -> list[DeviceInfo]:
 def _listed() -> list[dict[str, Any]]:
     try:
         done = subprocess.run(
-            [sys.executable, "-P", "-m", _HOST, "list"], capture_output=True, timeout=_LIST_SECONDS, env=_environment(), check=False
+            [sys.executable, "-P", "-m", _HOST, "list"],
+            capture_output=True,
+            timeout=_LIST_SECONDS,
+            env=_environment(),
+            check=False,
         )
         return list(json.loads(done.stdout)) if done.returncode == 0 else []
     except (subprocess.TimeoutExpired, OSError, ValueError):
@@ -49,7 +64,9 @@ def _environment() -> dict[str, str]:
 
 
 def _info(d: dict[str, Any]) -> DeviceInfo:
-    return DeviceInfo(_name(d), f"{d['name']} ({d['host']})", "sound card", d["outputs"], d["inputs"], tuple(d["rates"]), 24)
+    return DeviceInfo(
+        _name(d), f"{d['name']} ({d['host']})", "sound card", d["outputs"], d["inputs"], tuple(d["rates"]), 24
+    )
 
 
 def _name(d: dict[str, Any]) -> str:
@@ -80,13 +97,25 @@ class SoundCard:
         self._socket = ours
         with theirs:
             self._process = subprocess.Popen(
-                [sys.executable, "-P", "-m", _HOST, str(theirs.fileno())], pass_fds=[theirs.fileno()], env=_environment(),
-                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-            )  # fmt: skip
-        frames.send_words(ours, {
-            "rate": wiring.rate, "outputs": wiring.outputs, "inputs": wiring.inputs, "buffer": wiring.buffer, "ceiling": ceiling_dbfs,
-            "playing": [playing["host"], playing["name"]], "recording": [recording["host"], recording["name"]],
-        })  # fmt: skip
+                [sys.executable, "-P", "-m", _HOST, str(theirs.fileno())],
+                pass_fds=[theirs.fileno()],
+                env=_environment(),
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
+        frames.send_words(
+            ours,
+            {
+                "rate": wiring.rate,
+                "outputs": wiring.outputs,
+                "inputs": wiring.inputs,
+                "buffer": wiring.buffer,
+                "ceiling": ceiling_dbfs,
+                "playing": [playing["host"], playing["name"]],
+                "recording": [recording["host"], recording["name"]],
+            },
+        )
         try:
             ours.settimeout(_OPEN_SECONDS)
             answer = self._words()
@@ -96,7 +125,8 @@ class SoundCard:
         if "refused" in answer:
             self.close()
             raise FormatRefusedError(
-                f"{self.info.title} could not be opened: {answer['refused']}. Nothing was played; check the device on the Chain page."
+                f"{self.info.title} could not be opened: {answer['refused']}. Nothing was played; check the device on"
+                " the Chain page."
             )
         self._latency = answer["latency"] or None
 
@@ -105,18 +135,30 @@ class SoundCard:
         for d, numbers, what in ((playing, wiring.outputs, "outputs"), (recording, wiring.inputs, "inputs")):
             if numbers and max(numbers) > d[what]:
                 raise FormatRefusedError(
-                    f"“{d['name']}” has {d[what]} {what}; the chain uses number {max(numbers)}. Nothing was played; change the channels on the Chain page."
+                    f"“{d['name']}” has {d[what]} {what}; the chain uses number {max(numbers)}. Nothing was played;"
+                    " change the channels on the Chain page."
                 )
             if round(wiring.rate) not in d["rates"]:
-                at = f"{d['default_rate'] / 1000:g} kHz" if len(d["rates"]) < 2 else ", ".join(f"{r / 1000:g}" for r in d["rates"]) + " kHz"
+                at = (
+                    f"{d['default_rate'] / 1000:g} kHz"
+                    if len(d["rates"]) < 2
+                    else ", ".join(f"{r / 1000:g}" for r in d["rates"]) + " kHz"
+                )
                 raise FormatRefusedError(
-                    f"“{d['name']}” runs at {at}; the chain uses {wiring.rate / 1000:g} kHz. Nothing was played; change the sample rate of the chain or of the device."
+                    f"“{d['name']}” runs at {at}; the chain uses {wiring.rate / 1000:g} kHz. Nothing was played; change"
+                    " the sample rate of the chain or of the device."
                 )
 
-    # -- one exchange -------------------------------------------------------------------------------------------------------
+    # -- one exchange ------------------------------------------------------------------------------
 
     def exchange(
-        self, stimulus: Stimulus, *, ceiling_dbfs: float, progress: Progress, cancelled: Cancelled, enough: Enough | None = None
+        self,
+        stimulus: Stimulus,
+        *,
+        ceiling_dbfs: float,
+        progress: Progress,
+        cancelled: Cancelled,
+        enough: Enough | None = None,
     ) -> Recording:
         played = playable(stimulus, self.rate, min(ceiling_dbfs, self._ceiling))
         return Recording(*self._exchanged(played, stimulus.channels, progress, cancelled, stimulus, enough))
@@ -167,7 +209,7 @@ class SoundCard:
         words = (f"{len(self._faults)} dropouts reported by the device ({self._faults[0]})",) if self._faults else ()
         return Signal(recorded[:done], self.rate), stimulus, words
 
-    # -- continuous ---------------------------------------------------------------------------------------------------------
+    # -- continuous --------------------------------------------------------------------------------
 
     def listen(self, *, ceiling_dbfs: float) -> SoundCardLive:
         self._require_open()
@@ -193,7 +235,7 @@ class SoundCard:
         if self._socket.fileno() < 0 or self._process.poll() is not None:
             raise DeviceLostError(f"{self.info.title} is closed. {_GIVEN_UP}")
 
-    # -- talking ------------------------------------------------------------------------------------------------------------
+    # -- talking -----------------------------------------------------------------------------------
 
     def _order(self, words: dict[str, Any], samples: Samples | None = None) -> None:
         with self._lock, contextlib.suppress(OSError):
@@ -202,7 +244,10 @@ class SoundCard:
             frames.send_words(self._socket, words)
 
     def _message(self) -> tuple[bytes, bytes]:
-        """The next message of the host. Raises DeviceLostError when there will be none, TimeoutError when there is none yet."""
+        """The next message of the host.
+
+        Raises DeviceLostError when there will be none, TimeoutError when there is none yet.
+        """
         try:
             message = frames.receive(self._socket)
         except TimeoutError:

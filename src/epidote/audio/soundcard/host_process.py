@@ -1,7 +1,7 @@
 """The process that holds the sound card. It is started by ``soundcard`` and speaks ``frames``.
 
-PortAudio lives here and not in the application: a sound server that dies can hang PortAudio or abort its process, a window that is
-being painted must not hold up a block of sound, and a fresh process sees the devices as they are now.
+PortAudio lives here and not in the application: a sound server that dies can hang PortAudio or abort its process, a
+window that is being painted must not hold up a block of sound, and a fresh process sees the devices as they are now.
 """
 
 from __future__ import annotations
@@ -46,10 +46,16 @@ def listed() -> list[dict[str, Any]]:
     for index, host, d in _found(sd):
         outputs, inputs = int(d["max_output_channels"]), int(d["max_input_channels"])
         rates = [r for r in RATES if _takes(sd, index, r, min(outputs, 2), min(inputs, 2))]
-        result.append({
-            "host": host, "name": str(d["name"]), "outputs": outputs, "inputs": inputs, "rates": rates,
-            "default_rate": float(d["default_samplerate"]),
-        })  # fmt: skip
+        result.append(
+            {
+                "host": host,
+                "name": str(d["name"]),
+                "outputs": outputs,
+                "inputs": inputs,
+                "rates": rates,
+                "default_rate": float(d["default_samplerate"]),
+            }
+        )
     return result
 
 
@@ -65,7 +71,9 @@ def _takes(sd: Any, index: int, rate: int, outputs: int, inputs: int) -> bool:
 
 
 def _index(sd: Any, wanted: list[str]) -> int:
-    """PortAudio's number of a device, given as host and name: numbers change from process to process, and a busy server may not answer at once."""
+    """PortAudio's number of a device, given as host and name: numbers change from process to process, and a busy
+    server may not answer at once.
+    """
     for _ in range(_LOOKS):
         for index, host, d in _found(sd):
             if [host, str(d["name"])] == wanted:
@@ -91,11 +99,17 @@ class Host:
         self._capturing = self._begin = self._muted = False
         import sounddevice as sd
 
-        device = (_index(sd, order["recording"]) if order["inputs"] else None, _index(sd, order["playing"]) if order["outputs"] else None)
+        device = (
+            _index(sd, order["recording"]) if order["inputs"] else None,
+            _index(sd, order["playing"]) if order["outputs"] else None,
+        )
         channels = (max(self._inputs, default=0), max(self._outputs, default=0))
         common: dict[str, Any] = {
-            "samplerate": order["rate"], "blocksize": order["buffer"] or 0, "dtype": "float32", "latency": "high",
-        }  # fmt: skip
+            "samplerate": order["rate"],
+            "blocksize": order["buffer"] or 0,
+            "dtype": "float32",
+            "latency": "high",
+        }
         if channels[0] and channels[1]:
             self._stream = sd.Stream(device=device, channels=channels, callback=self._both, **common)
         elif channels[0]:
@@ -108,7 +122,7 @@ class Host:
         latency = self._stream.latency
         frames.send_words(to, {"opened": True, "latency": sum(latency) if isinstance(latency, tuple) else latency})
 
-    # -- on the sound card's thread -----------------------------------------------------------------------------------------
+    # -- on the sound card's thread ----------------------------------------------------------------
 
     def _in(self, incoming: Any, count: int, when: Any, status: Any) -> None:
         self._both(incoming, None, count, when, status)
@@ -145,7 +159,7 @@ class Host:
             self._stimulus, self._muted = None, False
         return made
 
-    # -- on their own threads -----------------------------------------------------------------------------------------------
+    # -- on their own threads ----------------------------------------------------------------------
 
     def _send(self) -> None:
         """Hand on what came in. Runs apart from the sound card's thread, so that a slow reader holds up nothing."""

@@ -1,4 +1,6 @@
-"""How the application and the process that holds the sound card talk: one letter, a length, and so many bytes, over a socket."""
+"""How the application and the process that holds the sound card talk: one letter, a length, and so many bytes, over
+a socket.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,10 @@ def send_words(to: socket.socket, words: dict[str, Any]) -> None:
 
 
 def receive(source: socket.socket) -> tuple[bytes, bytes] | None:
-    """The next message: its letter and content; None when the other side is gone. Raises TimeoutError as the socket is set to."""
+    """The next message: its letter and content; None when the other side is gone.
+
+    Raises TimeoutError as the socket is set to.
+    """
     head = _exactly(source, _HEAD.size)
     if head is None:
         return None

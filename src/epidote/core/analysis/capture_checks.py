@@ -25,7 +25,8 @@ def require_valid(signal: Signal, least_frames: int) -> None:
     """Raises UnusableInputError for samples that are not finite, or too few of them."""
     if signal.channels < 1 or signal.frames < least_frames:
         raise UnusableInputError(
-            f"The recording is too short ({signal.frames} of at least {least_frames} samples). Nothing was computed; make a longer recording."
+            f"The recording is too short ({signal.frames} of at least {least_frames} samples). Nothing was computed;"
+            " make a longer recording."
         )
     if not all(np.isfinite(signal.peak(number)) for number in range(1, signal.channels + 1)):
         bad = int(np.count_nonzero(~np.isfinite(signal.samples)))
@@ -35,11 +36,12 @@ def require_valid(signal: Signal, least_frames: int) -> None:
 
 
 def is_clipped(x: Samples, unit: str, extremes: tuple[Samples, Samples] | None = None) -> bool:
-    """Flat tops: runs of equal samples at the greatest or least value, in several places, or at digital full scale. x (frames,);
-    ``extremes`` as ``Signal.extremes`` gives them, where they are known.
+    """Flat tops: runs of equal samples at the greatest or least value, in several places, or at digital full scale.
+    x (frames,); ``extremes`` as ``Signal.extremes`` gives them, where they are known.
 
-    A slow tone has equal samples at its peaks too, as long as it changes by less than a step there; but then it leaves them as slowly:
-    half a run's length away it has fallen by three steps, where a cut-off top has fallen by three times what was cut off.
+    A slow tone has equal samples at its peaks too, as long as it changes by less than a step there; but then it leaves
+    them as slowly: half a run's length away it has fallen by three steps, where a cut-off top has fallen by three times
+    what was cut off.
     """
     limit = 1 - 2.0**-15
     highs, lows = extremes or block_min_max(x)
@@ -55,12 +57,15 @@ def is_clipped(x: Samples, unit: str, extremes: tuple[Samples, Samples] | None =
 
 
 def _has_flat_tops(x: Samples, sign: float, tops: Samples, level: float) -> bool:
-    """Whether at least three runs of three or more samples of ``sign`` x at or above ``level`` end in a corner instead of a crest.
+    """Whether at least three runs of three or more samples of ``sign`` x at or above ``level`` end in a corner
+    instead of a crest.
 
     tops (blocks,): the greatest of each block, so that only blocks that reach the level are looked through.
     """
     high, top = np.flatnonzero(tops >= level), float(tops.max())
-    parts = [np.flatnonzero(sign * x[i * BLOCK_FRAMES : (i + 1) * BLOCK_FRAMES] >= level) + i * BLOCK_FRAMES for i in high]
+    parts = [
+        np.flatnonzero(sign * x[i * BLOCK_FRAMES : (i + 1) * BLOCK_FRAMES] >= level) + i * BLOCK_FRAMES for i in high
+    ]
     at_top = np.concatenate(parts) if parts else np.zeros(0, int)
     if at_top.size < _FLAT_RUN * _FLAT_COUNT:
         return False
@@ -80,8 +85,8 @@ def _has_flat_tops(x: Samples, sign: float, tops: Samples, level: float) -> bool
 def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
     """Samples lost on the way, from a tone or sweep (frames,): a stretch of zeros, or a jump.
 
-    Over a few cycles a tone, and a sweep, obey x[n+1] + x[n-1] = c x[n]; what breaks that in one isolated place is a jump. A signal
-    that breaks it everywhere (noise, distortion in every cycle) has none.
+    Over a few cycles a tone, and a sweep, obey x[n+1] + x[n-1] = c x[n]; what breaks that in one isolated place is a
+    jump. A signal that breaks it everywhere (noise, distortion in every cycle) has none.
     """
     if peak is None:
         peak = float(max(x.max(), -x.min())) if x.size else 0.0
@@ -93,9 +98,15 @@ def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
         zeros = np.flatnonzero(inner == 0)
         if zeros.size > _GAP and bool(np.any(zeros[_GAP:] - zeros[:-_GAP] == _GAP)):
             return True
-    # a jump worth the name is seen in single precision, and breaks the law at two samples in a row, so every other one will do
+    # a jump worth the name is seen in single precision, and breaks the law at two samples in a row, so every other one
+    # will do
     even, odd = inner[::2].astype(np.float32), inner[1::2].astype(np.float32)
-    error = np.concatenate([_prediction_error(even[i : i + _PIECE + 1], odd[i : i + _PIECE]) for i in range(0, even.size - _HALF - 1, _PIECE)])
+    error = np.concatenate(
+        [
+            _prediction_error(even[i : i + _PIECE + 1], odd[i : i + _PIECE])
+            for i in range(0, even.size - _HALF - 1, _PIECE)
+        ]
+    )
     high = np.flatnonzero(error > 1e-3 * peak)
     # neighbours, not the whole record: distortion and noise vary slowly along a sweep
     jumps = int(np.count_nonzero(error[high] > 8 * _median_of_neighbours(error, high))) if high.size else 0
@@ -103,7 +114,9 @@ def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
 
 
 def _loud_span(x: Samples, limit: float) -> tuple[int, int]:
-    """From the first sample of x (frames,) beyond ``limit`` to after the last; they are near the ends as a rule, so not all are looked at."""
+    """From the first sample of x (frames,) beyond ``limit`` to after the last; they are near the ends as a rule, so
+    not all are looked at.
+    """
     ends = []
     for turned in (x, x[::-1]):
         reach = 4096
@@ -127,12 +140,15 @@ def _prediction_error(even: NDArray[np.float32], odd: NDArray[np.float32]) -> ND
 def _median_of_neighbours(values: NDArray[np.float32], at: NDArray[np.int64], reach: int = 4) -> Samples:
     """Median (places,) of what stands within ``reach`` of each place of values (blocks,)."""
     padded = np.pad(values, reach, mode="reflect" if values.size > reach else "edge")
-    return np.asarray(np.partition(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)[at], reach, axis=1)[:, reach])
+    return np.asarray(
+        np.partition(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)[at], reach, axis=1)[:, reach]
+    )
 
 
 def capture_cautions(signal: Signal, channel: int, *, gaps: bool = True) -> tuple[Caution, ...]:
-    """What is wrong with one channel (from 1) of a capture of a tone or sweep; of several tones at once, which break what a gap is
-    looked for by, without ``gaps``."""
+    """What is wrong with one channel (from 1) of a capture of a tone or sweep; of several tones at once, which break
+    what a gap is looked for by, without ``gaps``.
+    """
     x = signal.channel(channel)
     cautions = []
     peak = signal.peak(channel)
@@ -155,7 +171,8 @@ def headroom(signal: Signal, channel: int) -> Reading:
 
 
 def settled_segment(x: Samples, rate: float, settle: float, seconds: float | None, least: int) -> Samples:
-    """The steady part of x (frames,) less ``settle`` s at its beginning, ``seconds`` of it at most, in a length that transforms quickly.
+    """The steady part of x (frames,) less ``settle`` s at its beginning, ``seconds`` of it at most, in a length that
+    transforms quickly.
 
     All of x where that leaves fewer than ``least`` frames.
     """
@@ -167,7 +184,9 @@ def settled_segment(x: Samples, rate: float, settle: float, seconds: float | Non
 
 
 def steady_interval(x: Samples, rate: float) -> tuple[int, int]:
-    """First and end frame of the longest stretch of even loudness in x (frames,): a tone without its silence and ramps."""
+    """First and end frame of the longest stretch of even loudness in x (frames,): a tone without its silence and
+    ramps.
+    """
     block = max(64, round(0.05 * rate))
     count = x.size // block
     if count < 4:

@@ -1,4 +1,6 @@
-"""Whether a recording was rounded to steps without dither: then what is left of a tone is no noise, but follows the tone."""
+"""Whether a recording was rounded to steps without dither: then what is left of a tone is no noise, but follows the
+tone.
+"""
 
 from __future__ import annotations
 
@@ -12,15 +14,18 @@ from epidote.core.signals.signal import Samples
 _LOOKED_AT = 32768  # frames
 _FEWEST_BITS, _MOST_BITS = 6, 24
 _FOLLOWS = 0.5  # correlation: 0.93 to 0.99 without dither, below 0.01 with it or of an analogue tone
-# a sine of a steps that is rounded has its lines moved by this over sqrt(a) steps, rms (tried out; Bessel series of the staircase)
+# a sine of a steps that is rounded has its lines moved by this over sqrt(a) steps, rms (tried out; Bessel series of the
+# staircase)
 _LINE_ERROR = 0.222
 _SHORT_PERIOD = 4096  # frames
 
 
 @dataclass(frozen=True)
 class Undithered:
-    """bits: of the steps; line_spread: by how much these move a line's peak amplitude, rms, in FS; coherent: the tone repeats before it has
-    gone through many different roundings, so that its error is one fixed pattern and no chance."""
+    """bits: of the steps; line_spread: by how much these move a line's peak amplitude, rms, in FS; coherent: the
+    tone repeats before it has gone through many different roundings, so that its error is one fixed pattern and no
+    chance.
+    """
 
     bits: int
     line_spread: float
@@ -36,11 +41,15 @@ def undithered_in(x: Samples, residual: Samples, frequency: float, amplitude: fl
     if bits is None:
         return None
     step = 2.0 ** (1 - bits)
-    return Undithered(bits, _LINE_ERROR * step / math.sqrt(max(amplitude / step, 1.0)), _repeats(frequency, amplitude / step, x.size))
+    return Undithered(
+        bits, _LINE_ERROR * step / math.sqrt(max(amplitude / step, 1.0)), _repeats(frequency, amplitude / step, x.size)
+    )
 
 
 def follows_rounding(x: Samples, residual: Samples) -> int | None:
-    """The bits of the steps to which x (frames,) was rounded without dither; ``residual``: what its tones leave of it; None as above."""
+    """The bits of the steps to which x (frames,) was rounded without dither; ``residual``: what its tones leave of
+    it; None as above.
+    """
     part, left = middle_of(x), middle_of(residual)
     bits = bits_of(part)
     if bits is None:
@@ -61,7 +70,9 @@ def middle_of(x: Samples) -> Samples:
 
 
 def bits_of(x: Samples) -> int | None:
-    """The least number of bits that hold all samples (frames,) of a full scale of 1; None beyond 24, and for what exceeds full scale."""
+    """The least number of bits that hold all samples (frames,) of a full scale of 1; None beyond 24, and for what
+    exceeds full scale.
+    """
     if float(np.abs(x).max(initial=0.0)) > 1.0:
         return None
     scaled = x * 2.0 ** (_MOST_BITS - 1)
@@ -76,7 +87,9 @@ def bits_of(x: Samples) -> int | None:
 
 
 def _repeats(frequency: float, steps: float, frames: int) -> bool:
-    """Whether a tone of ``steps`` steps meets the same roundings again within a short period, and keeps doing so over the record."""
+    """Whether a tone of ``steps`` steps meets the same roundings again within a short period, and keeps doing so
+    over the record.
+    """
     periods = np.arange(1, min(_SHORT_PERIOD, frames // 2))
     slip = np.abs(periods * frequency - np.round(periods * frequency)) * frames / periods
     # a shift by this share of a cycle moves the steepest part of the tone by one step

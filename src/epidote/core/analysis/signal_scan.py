@@ -1,4 +1,6 @@
-"""One path's sound, read stretch by stretch, so that hours of it need not be held; and what one look through it tells."""
+"""One path's sound, read stretch by stretch, so that hours of it need not be held; and what one look through it
+tells.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,10 @@ _ENOUGH = 600  # samples of a block tell its median to 4 %
 
 @dataclass(frozen=True)
 class SignalStatistics:
-    """mean: its direct part; peak: greatest sample without that; unusable: samples that are not finite; usual and greatest (blocks,): median and maximum of the magnitude in
-    blocks of ``block`` frames, the last of which takes what is left over."""
+    """mean: its direct part; peak: greatest sample without that; unusable: samples that are not finite; usual and
+    greatest (blocks,): median and maximum of the magnitude in blocks of ``block`` frames, the last of which takes what
+    is left over.
+    """
 
     mean: float
     peak: float
@@ -37,8 +41,12 @@ def scan_source(way: SampleSource) -> SignalStatistics:
     return scan_sources([way], lambda work: [one() for one in work])[0]
 
 
-def scan_sources(ways: Sequence[SampleSource], together: Callable[[Sequence[Callable[[], None]]], object]) -> list[SignalStatistics]:
-    """One look through ways of one rate side by side, a piece of each at a time; ``together`` does the work on a piece of each."""
+def scan_sources(
+    ways: Sequence[SampleSource], together: Callable[[Sequence[Callable[[], None]]], object]
+) -> list[SignalStatistics]:
+    """One look through ways of one rate side by side, a piece of each at a time; ``together`` does the work on a
+    piece of each.
+    """
     looks = [_SourceScan(way) for way in ways]
     for first, frames in iter_chunks(max(w.frames for w in ways), CHUNK_FRAMES // looks[0].block * looks[0].block):
         together([partial(look.add, first, frames) for look in looks])
@@ -88,5 +96,11 @@ class _SourceScan:
         clipped = any(cut and top >= _SAME_TOP * peak for top, cut in self._tops)
         none = [np.zeros(0)]
         return SignalStatistics(
-            self._sum / max(1, self._way.frames), peak, self._unusable, clipped, self.block, np.concatenate(self._usual or none), np.concatenate(self._greatest or none)
-        )  # fmt: skip
+            self._sum / max(1, self._way.frames),
+            peak,
+            self._unusable,
+            clipped,
+            self.block,
+            np.concatenate(self._usual or none),
+            np.concatenate(self._greatest or none),
+        )

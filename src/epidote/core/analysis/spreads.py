@@ -1,4 +1,5 @@
-"""How sure a line's amplitude and a band's power are in noise that is not white (methods.md, “Honest spreads in coloured noise”).
+"""How sure a line's amplitude and a band's power are in noise that is not white (methods.md, “Honest spreads in
+coloured noise”).
 
 Noise counts where it acts: about each line, and bin by bin in a sum. Powers are mean squares per bin.
 """
@@ -32,9 +33,9 @@ _WIDEST = {_BLOCK: 5, WINDOWED_BLOCK: 14}  # bins of a block that a line may tak
 def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence[float]) -> Samples:
     """Standard deviation of the peak amplitude of each fitted line (lines,), from what the fit left about it.
 
-    residual: rfft of the fit's residual, without a window, since the fit has none: what leaks to a line from elsewhere acts on it as well;
-    places: of the fundamental and its harmonics, in bins. The variance of a fitted peak amplitude is the noise's mean square per bin (Rife,
-    Boorstyn 1974, with the local level in place of sigma²).
+    residual: rfft of the fit's residual, without a window, since the fit has none: what leaks to a line from elsewhere
+    acts on it as well; places: of the fundamental and its harmonics, in bins. The variance of a fitted peak amplitude
+    is the noise's mean square per bin (Rife, Boorstyn 1974, with the local level in place of sigma²).
     """
     taken = np.zeros(residual.size, bool)
     for number, place in enumerate(places):
@@ -49,17 +50,21 @@ def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence
 
 
 def lower_mean(powers: Samples) -> float:
-    """The level of noise from the powers of its bins, those of lines left out: the mean of the lower four fifths, brought to that of all."""
+    """The level of noise from the powers of its bins, those of lines left out: the mean of the lower four fifths,
+    brought to that of all.
+    """
     kept = np.partition(powers, max(0, int(_KEPT * powers.size) - 1))[: max(1, int(_KEPT * powers.size))]
     return float(kept.mean()) / _LOWER_MEAN
 
 
 def power_variance(weighted: Samples, block: int = _BLOCK, *, lines: bool = True) -> float:
-    """Variance of the sum of the powers of noise bins (bins,), weighted, without a window: each is as unsure as it is high.
+    """Variance of the sum of the powers of noise bins (bins,), weighted, without a window: each is as unsure as it
+    is high.
 
-    Of a bin's power P the square is on average twice the square of its mean. What stands far above its surroundings is a line, whose power
-    is known better: to twice itself times the noise under it. ``block``: bins in which surroundings are looked at, several times as many as a
-    line takes; ``lines``: whether the lines' own part counts, or the noise's alone.
+    Of a bin's power P the square is on average twice the square of its mean. What stands far above its surroundings is
+    a line, whose power is known better: to twice itself times the noise under it. ``block``: bins in which surroundings
+    are looked at, several times as many as a line takes; ``lines``: whether the lines' own part counts, or the noise's
+    alone.
     """
     plain = float(weighted @ weighted) / 2
     count = weighted.size // block
@@ -81,7 +86,8 @@ def power_spread_db(variance: float, power: float) -> float:
 
 
 def line_power_variance(own: FloatOrSamples, under: FloatOrSamples, window: CosineWindow) -> FloatOrSamples:
-    """Variance of the power of a line that was read with a window: of the line and the noise of one bin, which the window widens.
+    """Variance of the power of a line that was read with a window: of the line and the noise of one bin, which the
+    window widens.
 
     own: the line's power; under: that of the noise in all bins of its main lobe.
     """
@@ -90,12 +96,15 @@ def line_power_variance(own: FloatOrSamples, under: FloatOrSamples, window: Cosi
 
 
 def median_spread(of_one: float, count: int) -> float:
-    """Standard deviation of the median of so many values: sqrt(pi/2) times that of a mean for many, and as much for two."""
+    """Standard deviation of the median of so many values: sqrt(pi/2) times that of a mean for many, and as much for
+    two.
+    """
     return of_one * math.sqrt(math.pi / 2 / (count + math.pi / 2 - 1))
 
 
 def windowed_band_spread(weighted: Samples, crowding: float, *, lines: bool = True) -> float:
-    """Standard deviation in dB of the level of a band from the powers of its bins (bins,), weighted, read with a window; 0 of silence.
+    """Standard deviation in dB of the level of a band from the powers of its bins (bins,), weighted, read with a
+    window; 0 of silence.
 
     ``crowding``: of the window, by which its bins share their noise; ``lines``: whether those belong to the level.
     """
@@ -117,8 +126,9 @@ def _without_lines(powers: Samples, block: int) -> float:
 
 
 def _levels_about(powers: Samples, begins: NDArray[np.int64], block: int) -> Samples:
-    """Mean level of blocks by their median, which a line in them does not raise; of those that overlap one the highest, so that the edge of a
-    band of noise is not taken for a line."""
+    """Mean level of blocks by their median, which a line in them does not raise; of those that overlap one the
+    highest, so that the edge of a band of noise is not taken for a line.
+    """
     shifted = begins[:, None] + np.array([-block // 2, 0, block // 2])
     index = np.clip(shifted, 0, powers.size - block)[:, :, None] + np.arange(block)
     medians = np.median(powers[index], axis=2)

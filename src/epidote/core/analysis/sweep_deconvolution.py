@@ -1,8 +1,9 @@
 """From a recorded sweep to impulse and frequency responses, of the linear part and of each harmonic.
 
-Division in the frequency domain by the sweep as it was played; the impulse response is then windowed, shorter towards high frequencies,
-so that noise outside the response is left out. Harmonic responses lie L ln n before the linear one (Farina 2000; Novak, Lotton,
-Simon 2015). The band mask, and the quarter turn of the even orders, are applied before the window, so that what is windowed is short.
+Division in the frequency domain by the sweep as it was played; the impulse response is then windowed, shorter towards
+high frequencies, so that noise outside the response is left out. Harmonic responses lie L ln n before the linear one
+(Farina 2000; Novak, Lotton, Simon 2015). The band mask, and the quarter turn of the even orders, are applied before the
+window, so that what is windowed is short.
 """
 
 from __future__ import annotations
@@ -51,7 +52,9 @@ class Kernel:
 
 
 def kernel(stimulus: Stimulus, frames: int) -> Kernel:
-    """The kernel for recordings of up to ``frames`` samples; the last ones are kept, for the next run of the same kind."""
+    """The kernel for recordings of up to ``frames`` samples; the last ones are kept, for the next run of the same
+    kind.
+    """
     return _kernel(_Key(stimulus), even_fast_len(max(frames, stimulus.frames)))
 
 
@@ -71,7 +74,8 @@ def _kernel(key: _Key, size: int) -> Kernel:
     spectrum = transforms.rfft(stimulus.samples(), size)
     width = stimulus.rate / size
     stop, above = stimulus["stop"], stimulus["last"] / stimulus["stop"]
-    # towards high frequencies the mask turns within the sweep's own fade, where there still is enough of it to divide by
+    # towards high frequencies the mask turns within the sweep's own fade, where there still is enough of it to divide
+    # by
     begin, end = stop * above**0.2, stop * above**0.7
     count = min(spectrum.size - 1, math.floor(end / width) + 1)
     inside = spectrum[:count]
@@ -85,8 +89,9 @@ def _kernel(key: _Key, size: int) -> Kernel:
 
 @dataclass(frozen=True, eq=False)
 class Deconvolved:
-    """One channel's circular impulse responses (kernel.frames,): of the linear part and the odd orders, and with every frequency turned
-    by a quarter that of the even ones; and what noise there is in them."""
+    """One channel's circular impulse responses (kernel.frames,): of the linear part and the odd orders, and with
+    every frequency turned by a quarter that of the even ones; and what noise there is in them.
+    """
 
     kernel: Kernel
     impulse: Samples
@@ -115,7 +120,9 @@ def deconvolve(x: Samples, with_kernel: Kernel) -> Deconvolved:
     impulse = transforms.irfft(_fill_below_band(quotient, k, _greatest(turned)), k.frames, overwrite_x=True)
     peak = _greatest(impulse)
     sample = impulse[:: max(1, k.frames // 20000)]
-    return Deconvolved(k, impulse, turned, peak, float(np.median(np.abs(sample))) / 0.6745, *_noise_sums(impulse, peak, k))
+    return Deconvolved(
+        k, impulse, turned, peak, float(np.median(np.abs(sample))) / 0.6745, *_noise_sums(impulse, peak, k)
+    )
 
 
 def _rotate(quotient: Complex, k: Kernel) -> Samples:
@@ -152,10 +159,11 @@ def _noise_sums(impulse: Samples, peak: int, k: Kernel) -> tuple[Samples, int]:
 def _fill_below_band(quotient: Complex, k: Kernel, delay: int) -> Complex:
     """The quotient with its bins below the sweep's first frequency replaced where they are not worth dividing.
 
-    Down there the sweep has next to no energy, and noise, or the direct voltage that even orders leave while the sweep sounds, would be
-    divided by nothing. Leaving the bins out is no way either: a response cut off sharply at its low end rings for longer than any
-    window. So a smooth continuation, real in time (a polynomial in j f), is chosen that leaves the least energy where there can be no
-    response: long after the peak, and between it and the second harmonic's. The division stands when it leaves next to none there.
+    Down there the sweep has next to no energy, and noise, or the direct voltage that even orders leave while the sweep
+    sounds, would be divided by nothing. Leaving the bins out is no way either: a response cut off sharply at its low
+    end rings for longer than any window. So a smooth continuation, real in time (a polynomial in j f), is chosen that
+    leaves the least energy where there can be no response: long after the peak, and between it and the second
+    harmonic's. The division stands when it leaves next to none there.
     """
     width = k.rate / k.frames
     gap = max(2, math.ceil(k.stimulus["first"] / width))
@@ -199,8 +207,8 @@ def flat_window(before: int, after: int) -> Samples:
 
 
 def windowed_responses(impulse: Samples, windows: Sequence[tuple[int, int, int]], size: int) -> Complex:
-    """Spectra (windows, size//2+1) of windowed stretches of a circular impulse response, each by (centre, before, after), delay up to
-    its centre taken out. Transformed side by side they cost half as much as one after the other.
+    """Spectra (windows, size//2+1) of windowed stretches of a circular impulse response, each by (centre, before,
+    after), delay up to its centre taken out. Transformed side by side they cost half as much as one after the other.
 
     A stretch longer than ``size`` is laid over itself: its spectrum is then known at fewer frequencies, but exactly.
     """
@@ -221,7 +229,9 @@ def windowed_response(impulse: Samples, centre: int, before: int, after: int, si
 
 
 def response_grid(kernel_: Kernel) -> int:
-    """Length of the transforms of windowed responses: bins 1/20 of the lowest wanted frequency apart, and room for the window."""
+    """Length of the transforms of windowed responses: bins 1/20 of the lowest wanted frequency apart, and room for
+    the window.
+    """
     rate = kernel_.rate
     least = max((BEFORE + AFTER) * rate + 2, rate / max(kernel_.stimulus["start"] / 20, 0.05))
     return even_fast_len(math.ceil(least))
@@ -229,9 +239,10 @@ def response_grid(kernel_: Kernel) -> int:
 
 @dataclass(frozen=True, eq=False)
 class Linear:
-    """A frequency response (bins,) on the grid of ``response_grid``, referred to the integer delay of the peak, with how long the window is
-    after the peak in s (bins,); and the same by the longest window alone, and by half of it: where those differ, the response has not died
-    away; longest: that window in s."""
+    """A frequency response (bins,) on the grid of ``response_grid``, referred to the integer delay of the peak, with
+    how long the window is after the peak in s (bins,); and the same by the longest window alone, and by half of it:
+    where those differ, the response has not died away; longest: that window in s.
+    """
 
     response: Complex
     after: Samples
@@ -241,16 +252,21 @@ class Linear:
 
 
 def linear_response(d: Deconvolved, *, by_frequency: bool) -> Linear:
-    """A fixed window keeps 20 ms before and 400 ms after the peak. By frequency, it shortens from there to 32 cycles, 25 ms at least:
-    responses of several windows are crossfaded over log frequency. Where a longer window gives another response than noise explains, as
-    about a sharp resonance, it stays as long as that takes, up to 1.6 s where the recording holds it."""
+    """A fixed window keeps 20 ms before and 400 ms after the peak.
+
+    By frequency, it shortens from there to 32 cycles, 25 ms at least: responses of several windows are crossfaded over
+    log frequency. Where a longer window gives another response than noise explains, as about a sharp resonance, it
+    stays as long as that takes, up to 1.6 s where the recording holds it.
+    """
     rate, size = d.kernel.rate, response_grid(d.kernel)
     if not by_frequency:
         rows = _by_windows(d, [AFTER, AFTER / 2])
         return Linear(rows[0], np.full(rows.shape[1], AFTER), rows[0], rows[1], AFTER)
     lengths = [AFTER * 2.0**n for n in range(_LENGTHENED, 0, -1) if AFTER * 2.0**n < _room_after(d.kernel)] + [AFTER]
     usual = len(lengths) - 1
-    begins: list[float] = []  # from which frequency on each shorter one takes over: in the octave where it first holds enough cycles
+    begins: list[
+        float
+    ] = []  # from which frequency on each shorter one takes over: in the octave where it first holds enough cycles
     while (shorter := lengths[-1] / 2) > LEAST_AFTER / 1.5:
         begin = max(CYCLES, d.kernel.stimulus["start"] * AFTER) / shorter
         if begin > 0.5 * rate:
@@ -282,12 +298,15 @@ def _by_windows(d: Deconvolved, lengths: Sequence[float]) -> Complex:
 
 
 def _room_after(k: Kernel) -> float:
-    """Seconds after the peak in which a response can be read: what is left of the circle before the harmonics of high order."""
+    """Seconds after the peak in which a response can be read: what is left of the circle before the harmonics of
+    high order.
+    """
     return k.frames / k.rate - _ORDERS_REACH * k.length - 2 * BEFORE
 
 
 def _settled_step(d: Deconvolved, rows: Complex, lengths: Sequence[float], frequency: Samples) -> Samples:
-    """The shortest window (bins,), counted from the longest, that gives the same response as the next longer one, within a thousandth or the noise.
+    """The shortest window (bins,), counted from the longest, that gives the same response as the next longer one,
+    within a thousandth or the noise.
 
     Looked at in bands of a twelfth of an octave and their neighbours, and joined over log frequency.
     """
@@ -313,7 +332,9 @@ def _settled_step(d: Deconvolved, rows: Complex, lengths: Sequence[float], frequ
 
 
 def harmonic_response(d: Deconvolved, order: int) -> tuple[Complex, int]:
-    """Response of harmonic ``order`` against its own (output) frequency on the grid of ``response_grid``; window length in samples."""
+    """Response of harmonic ``order`` against its own (output) frequency on the grid of ``response_grid``; window
+    length in samples.
+    """
     rate, length = d.kernel.rate, d.kernel.length
     advance = length * math.log(order) * rate
     later = length * math.log(order / (order - 1)) * rate
@@ -328,7 +349,9 @@ def harmonic_response(d: Deconvolved, order: int) -> tuple[Complex, int]:
 
 
 def noise_density(d: Deconvolved, frequencies: Samples) -> Samples:
-    """Power of the deconvolved noise per sample of window (points,); times the sum of a window's squares it is the noise in a response."""
+    """Power of the deconvolved noise per sample of window (points,); times the sum of a window's squares it is the
+    noise in a response.
+    """
     cumulative, size = d.noise_sums, d.noise_size
     bins = np.clip(frequencies * size / d.kernel.rate, 1, cumulative.size - 3)
     reach = np.maximum(2, (0.06 * bins).astype(int))
@@ -337,9 +360,11 @@ def noise_density(d: Deconvolved, frequencies: Samples) -> Samples:
 
 
 def hum_amplitudes(d: Deconvolved, frequencies: Samples) -> Samples:
-    """Peak amplitude of lines (lines,) at these frequencies that go on through the whole impulse response, as hum does; 0 where none stands clear.
+    """Peak amplitude of lines (lines,) at these frequencies that go on through the whole impulse response, as hum
+    does; 0 where none stands clear.
 
-    A stretch with nothing but noise tells (see ``Deconvolved.noise_sums``). A line of amplitude a has the power a²/4 (sum w)² in a window w.
+    A stretch with nothing but noise tells (see ``Deconvolved.noise_sums``). A line of amplitude a has the power a²/4
+    (sum w)² in a window w.
     """
     power, size = np.diff(d.noise_sums), d.noise_size
     found = np.zeros(frequencies.size)
@@ -357,10 +382,11 @@ def hum_amplitudes(d: Deconvolved, frequencies: Samples) -> Samples:
 
 
 def best_delay(response: Complex, size: int, weight: Samples, first: int, rate: float) -> float:
-    """Delay in samples at which Re sum weight · response · exp(j w delay) is greatest, near 0; bins from ``first`` (points,).
+    """Delay in samples at which Re sum weight · response · exp(j w delay) is greatest, near 0; bins from ``first``
+    (points,).
 
-    With the stimulus' power as weight this is the cross-correlation's peak between samples: the maximum-likelihood delay of a path
-    without dispersion in white noise (Knapp, Carter 1976).
+    With the stimulus' power as weight this is the cross-correlation's peak between samples: the maximum-likelihood
+    delay of a path without dispersion in white noise (Knapp, Carter 1976).
     """
     w = 2 * np.pi * (first + np.arange(response.size)) / size
     weighted = weight * response

@@ -1,4 +1,7 @@
-"""The guided calibrations: what each asks, what it takes from the live level, and what it makes of both. The screen only asks and shows."""
+"""The guided calibrations: what each asks, what it takes from the live level, and what it makes of both.
+
+The screen only asks and shows.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +38,9 @@ class Prompt:
 
 @dataclass(frozen=True)
 class CapturedLevel:
-    """A level taken from the live input: dBFS of the tone (or weighted level of noise), its spread in dB, and what was played meanwhile."""
+    """A level taken from the live input: dBFS of the tone (or weighted level of noise), its spread in dB, and what
+    was played meanwhile.
+    """
 
     level: float
     spread: float
@@ -45,7 +50,9 @@ class CapturedLevel:
 
 @dataclass(frozen=True)
 class CalibrationOutcome:
-    """What a guide came to: the changed chain, the value in words, whether it is plausible and why, and a further sentence."""
+    """What a guide came to: the changed chain, the value in words, whether it is plausible and why, and a further
+    sentence.
+    """
 
     chain: Chain
     value: str
@@ -60,10 +67,12 @@ Levels = Mapping[str, CapturedLevel]
 
 @dataclass(frozen=True)
 class CalibrationGuide:
-    """key; the block it belongs to; the question it answers; steps in words; what it asks; which levels it takes ((key, words) each).
+    """key; the block it belongs to; the question it answers; steps in words; what it asks; which levels it takes
+    ((key, words) each).
 
-    plays: dBFS of the tone it plays, None when nothing; weighting: it plays noise instead, and its levels are weighted as a meter's are.
-    ``reckon(chain, channel, typed, levels, today)`` gives what it came to. Raises SettingError or UnusableInputError in words.
+    plays: dBFS of the tone it plays, None when nothing; weighting: it plays noise instead, and its levels are weighted
+    as a meter's are. ``reckon(chain, channel, typed, levels, today)`` gives what it came to. Raises SettingError or
+    UnusableInputError in words.
     """
 
     key: str
@@ -84,9 +93,17 @@ def _entry(
     return Calibration(what=what, value=value, unit=unit, on=today, how=how, spread_db=given, channel=channel)
 
 
-def _found(chain: Chain, entry: Calibration, old: float | None, note: str = "", **changes: object) -> CalibrationOutcome:
+def _found(
+    chain: Chain, entry: Calibration, old: float | None, note: str = "", **changes: object
+) -> CalibrationOutcome:
     plausible, judgement = plausibility(entry.value, old) if entry.unit != "dB" else _db_plausibility(entry.value, old)
-    return CalibrationOutcome(chain.calibrated_with(entry, **changes), format_quantity(entry.value, entry.unit, digits=5), plausible, judgement, note)
+    return CalibrationOutcome(
+        chain.calibrated_with(entry, **changes),
+        format_quantity(entry.value, entry.unit, digits=5),
+        plausible,
+        judgement,
+        note,
+    )
 
 
 def _db_plausibility(new: float, old: float | None) -> tuple[bool, str]:
@@ -121,7 +138,11 @@ def _input_by_wire(chain: Chain, channel: int, typed: Typed, levels: Levels, tod
 
 
 def _clean(taken: CapturedLevel) -> str:
-    return f"The source has {taken.rest:.0f} dB of distortion and noise; the meter and this reading may differ." if taken.rest > -40 else ""
+    return (
+        f"The source has {taken.rest:.0f} dB of distortion and noise; the meter and this reading may differ."
+        if taken.rest > -40
+        else ""
+    )
 
 
 def _input_volts(chain: Chain, level: float) -> float:
@@ -161,9 +182,19 @@ def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
     before = old[channel - 1] if channel <= len(old) else None
     others = [*old, *([value] * max(0, channel - len(old)))]
     others[channel - 1] = value
-    entry = _entry("microphone_sensitivities", value, "V", today, f"{typed['spl']:g} dB SPL at the microphone", taken.spread, channel)
+    entry = _entry(
+        "microphone_sensitivities",
+        value,
+        "V",
+        today,
+        f"{typed['spl']:g} dB SPL at the microphone",
+        taken.spread,
+        channel,
+    )
     found = _found(chain, entry, before, microphone_sensitivities=tuple(others))
-    return CalibrationOutcome(found.chain, f"{format_quantity(value, 'V')}/Pa", found.plausible, found.judgement, _usual_microphone(value))
+    return CalibrationOutcome(
+        found.chain, f"{format_quantity(value, 'V')}/Pa", found.plausible, found.judgement, _usual_microphone(value)
+    )
 
 
 def _usual_microphone(value: float) -> str:
@@ -175,7 +206,9 @@ def _usual_microphone(value: float) -> str:
 def _unit_input(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     before, after = levels["without"], levels["with"]
     ohms = through_series(typed["ohms"], from_db(before.level), from_db(after.level))
-    entry = _entry("unit_input_ohms", ohms, "Ω", today, f"{typed['ohms']:g} Ω in series", max(before.spread, after.spread), channel)
+    entry = _entry(
+        "unit_input_ohms", ohms, "Ω", today, f"{typed['ohms']:g} Ω in series", max(before.spread, after.spread), channel
+    )
     source = chain.output_ohms or 0.0
     note = (
         f"Loading loss with {source:g} Ω output resistance: {loading_error_db(source, ohms):.3f} dB."
@@ -207,31 +240,114 @@ _LEVEL = (("level", "Wait until the level is steady, then read it"),)
 GUIDES: dict[str, CalibrationGuide] = {
     g.key: g
     for g in (
-        CalibrationGuide("output_full_scale", "output", "Calibrate output with a voltmeter", "Connect a voltmeter to output 1 and play the 1 kHz tone",
-              (Prompt("volts", "Enter the meter reading (RMS)", "V"),), (), _output, plays=-20.0),
-        CalibrationGuide("input_full_scale", "input", "Calibrate input with a known voltage", "Apply a known voltage to the input",
-              (Prompt("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _input, plays=None),
-        CalibrationGuide("input_by_wire", "input", "Calibrate input from the calibrated output", "Connect output 1 to the input and play the 1 kHz tone",
-              (), _LEVEL, _input_by_wire, plays=-12.0),
-        CalibrationGuide("load_ohms", "load", "Measure load resistance", "Disconnect the unit and connect an ohmmeter across the load",
-              (Prompt("ohms", "Enter the reading minus the lead resistance", "Ω"),), (), _load),
-        CalibrationGuide("unit_output_ohms", "load", "Measure unit output resistance and damping factor", "Play the 1 kHz tone through the unit, well below its maximum output",
-              (Prompt("first_ohms", "Enter the lower load resistance", "Ω", "4 Ω"), Prompt("second_ohms", "Enter the higher load resistance (0 for no load)", "Ω", "8 Ω")),
-              (("first", "Connect the lower load resistance and read the level"), ("second", "Connect the higher load resistance and read the level again")),
-              _output_resistance, plays=-30.0),
-        CalibrationGuide("unit_input_ohms", "unit", "Measure unit input resistance", "Play the 1 kHz tone through the unit, well below its maximum output",
-              (Prompt("ohms", "Enter the value of the series resistor", "Ω", "10 kΩ"),),
-              (("without", "Read the level without the resistor"), ("with", "Insert the resistor in series with the unit's input and read the level again")), _unit_input, plays=-30.0),
-        CalibrationGuide("probe_ratio", "probe", "Calibrate probe ratio", "Apply a known voltage to the probe tip",
-              (Prompt("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _probe),
-        CalibrationGuide("preamp_gain_db", "probe", "Calibrate preamp gain", "Apply a known voltage to the preamp input",
-              (Prompt("volts", "Enter the voltage (RMS)", "V"),), _LEVEL, _preamp),
-        CalibrationGuide("microphone", "probe", "Calibrate microphone with a sound calibrator", "Fit the calibrator to the microphone and switch it on",
-              (Prompt("spl", "Enter the calibrator level", "dB SPL", "94 dB SPL"),), _LEVEL, _microphone),
+        CalibrationGuide(
+            "output_full_scale",
+            "output",
+            "Calibrate output with a voltmeter",
+            "Connect a voltmeter to output 1 and play the 1 kHz tone",
+            (Prompt("volts", "Enter the meter reading (RMS)", "V"),),
+            (),
+            _output,
+            plays=-20.0,
+        ),
+        CalibrationGuide(
+            "input_full_scale",
+            "input",
+            "Calibrate input with a known voltage",
+            "Apply a known voltage to the input",
+            (Prompt("volts", "Enter the voltage (RMS)", "V"),),
+            _LEVEL,
+            _input,
+            plays=None,
+        ),
+        CalibrationGuide(
+            "input_by_wire",
+            "input",
+            "Calibrate input from the calibrated output",
+            "Connect output 1 to the input and play the 1 kHz tone",
+            (),
+            _LEVEL,
+            _input_by_wire,
+            plays=-12.0,
+        ),
+        CalibrationGuide(
+            "load_ohms",
+            "load",
+            "Measure load resistance",
+            "Disconnect the unit and connect an ohmmeter across the load",
+            (Prompt("ohms", "Enter the reading minus the lead resistance", "Ω"),),
+            (),
+            _load,
+        ),
+        CalibrationGuide(
+            "unit_output_ohms",
+            "load",
+            "Measure unit output resistance and damping factor",
+            "Play the 1 kHz tone through the unit, well below its maximum output",
+            (
+                Prompt("first_ohms", "Enter the lower load resistance", "Ω", "4 Ω"),
+                Prompt("second_ohms", "Enter the higher load resistance (0 for no load)", "Ω", "8 Ω"),
+            ),
+            (
+                ("first", "Connect the lower load resistance and read the level"),
+                ("second", "Connect the higher load resistance and read the level again"),
+            ),
+            _output_resistance,
+            plays=-30.0,
+        ),
+        CalibrationGuide(
+            "unit_input_ohms",
+            "unit",
+            "Measure unit input resistance",
+            "Play the 1 kHz tone through the unit, well below its maximum output",
+            (Prompt("ohms", "Enter the value of the series resistor", "Ω", "10 kΩ"),),
+            (
+                ("without", "Read the level without the resistor"),
+                ("with", "Insert the resistor in series with the unit's input and read the level again"),
+            ),
+            _unit_input,
+            plays=-30.0,
+        ),
+        CalibrationGuide(
+            "probe_ratio",
+            "probe",
+            "Calibrate probe ratio",
+            "Apply a known voltage to the probe tip",
+            (Prompt("volts", "Enter the voltage (RMS)", "V"),),
+            _LEVEL,
+            _probe,
+        ),
+        CalibrationGuide(
+            "preamp_gain_db",
+            "probe",
+            "Calibrate preamp gain",
+            "Apply a known voltage to the preamp input",
+            (Prompt("volts", "Enter the voltage (RMS)", "V"),),
+            _LEVEL,
+            _preamp,
+        ),
+        CalibrationGuide(
+            "microphone",
+            "probe",
+            "Calibrate microphone with a sound calibrator",
+            "Fit the calibrator to the microphone and switch it on",
+            (Prompt("spl", "Enter the calibrator level", "dB SPL", "94 dB SPL"),),
+            _LEVEL,
+            _microphone,
+        ),
         *(
-            CalibrationGuide(f"sound_level_{w.lower()}", "probe", f"Calibrate microphone with a sound level meter ({w})", "Place the meter next to the microphone and play the noise",
-                  (Prompt("spl", f"Enter the meter reading ({w}-weighted, time-averaged)", "dB SPL"),), _LEVEL, _microphone, plays=-30.0, weighting=w)
+            CalibrationGuide(
+                f"sound_level_{w.lower()}",
+                "probe",
+                f"Calibrate microphone with a sound level meter ({w})",
+                "Place the meter next to the microphone and play the noise",
+                (Prompt("spl", f"Enter the meter reading ({w}-weighted, time-averaged)", "dB SPL"),),
+                _LEVEL,
+                _microphone,
+                plays=-30.0,
+                weighting=w,
+            )
             for w in (Weighting.A, Weighting.C)
         ),
     )
-}  # fmt: skip
+}

@@ -1,6 +1,7 @@
 """From what a meter, a calibrator or a resistor says to the values of a chain, and whether those can be right.
 
-Ohm's law and the definition of 0 dBFS (AES17) are all there is to it; the rules of plausibility are common practice, no source.
+Ohm's law and the definition of 0 dBFS (AES17) are all there is to it; the rules of plausibility are common practice, no
+source.
 """
 
 from __future__ import annotations
@@ -60,7 +61,9 @@ def tone_level(x: Samples, rate: float) -> ToneLevel | None:
 
 @dataclass(frozen=True)
 class Steadiness:
-    """How level values moved: spread in dB (one standard deviation), drift in dB over the stretch, and whether that is steady."""
+    """How level values moved: spread in dB (one standard deviation), drift in dB over the stretch, and whether that
+    is steady.
+    """
 
     spread: float
     drift: float
@@ -80,7 +83,9 @@ def steadiness(times: Sequence[float], levels: Sequence[float]) -> Steadiness:
 
 
 def full_scale(volts: float, level_dbfs: float) -> float:
-    """RMS volts of a full-scale sine, when ``volts`` (RMS) stand at the terminals of something that plays or reads ``level_dbfs``."""
+    """RMS volts of a full-scale sine, when ``volts`` (RMS) stand at the terminals of something that plays or reads
+    ``level_dbfs``.
+    """
     return volts / from_db(level_dbfs)
 
 
@@ -90,14 +95,17 @@ def sensitivity(volts: float, spl_db: float) -> float:
 
 
 def weighted_level(x: Samples, rate: float, weighting: Weighting) -> float:
-    """Level in dBFS of noise or programme (frames,) from 20 Hz to 20 kHz with a weighting: what a sound level meter beside it averages."""
+    """Level in dBFS of noise or programme (frames,) from 20 Hz to 20 kHz with a weighting: what a sound level meter
+    beside it averages.
+    """
     power, width = windowed_mean_squares(trim_to_fast_length(x), rate, HANN)
     total = band_power(power, width, 20.0, min(20000.0, rate / 2), weighting)
     return 10 * math.log10(2 * total) if total > 0 else -math.inf
 
 
 def through_series(series_ohms: float, before: float, after: float) -> float:
-    """The resistance that a known series resistor leads to: ``before`` and ``after`` are the voltages on its two sides, in the same unit.
+    """The resistance that a known series resistor leads to: ``before`` and ``after`` are the voltages on its two
+    sides, in the same unit.
 
     Raises UnusableInputError when the resistor drops nothing, or the voltages are the wrong way round.
     """
@@ -119,7 +127,8 @@ def from_two_loads(first_ohms: float, first: float, second_ohms: float, second: 
     found = (first - second) / below
     if not math.isfinite(found) or found < -0.01 * min(first_ohms, second_ohms):
         raise UnusableInputError(
-            "The voltage is higher with the heavier load, which is impossible. Check that the levels were read in the order of the loads."
+            "The voltage is higher with the heavier load, which is impossible. Check that the levels were read in the"
+            " order of the loads."
         )
     return max(0.0, found)
 
@@ -143,34 +152,49 @@ def plausibility(new: float, old: float | None) -> tuple[bool, str]:
         if abs(abs(change) - slip) < _ALIKE_DB:
             return False, f"{change:+.2f} dB from the previous value corresponds to {words}. Check before applying."
     if abs(change) > 1:
-        return False, f"{change:+.2f} dB from the previous value is a large change. Apply only if a gain was changed on purpose."
+        return (
+            False,
+            f"{change:+.2f} dB from the previous value is a large change. Apply only if a gain was changed on purpose.",
+        )
     return True, f"{change:+.2f} dB from the previous value."
 
 
 def parse_correction(text: str) -> tuple[tuple[float, ...], ...]:
-    """Rows of frequency in Hz, dB and perhaps phase from a microphone's text file, written in any way that ``column_text`` knows.
+    """Rows of frequency in Hz, dB and perhaps phase from a microphone's text file, written in any way that
+    ``column_text`` knows.
 
     Raises UnusableInputError naming the line, or saying that the numbers can be read in two ways.
     """
     lines = lines_of(text)
     if len(lines.rows) < 2:
-        raise UnusableInputError("The file contains no correction: at least two lines of frequency and dB are needed. Nothing was changed; select another file.")
+        raise UnusableInputError(
+            "The file contains no correction: at least two lines of frequency and dB are needed. Nothing was changed;"
+            " select another file."
+        )
     tables = layouts(lines)
     if not tables:
         number, line = fault(lines)
-        place = f", line {number}: “{line[:40]}” is not a frequency and a level in dB" if number else ": its lines are written in different ways"
+        place = (
+            f", line {number}: “{line[:40]}” is not a frequency and a level in dB"
+            if number
+            else ": its lines are written in different ways"
+        )
         raise UnusableInputError(f"Correction file{place}. Nothing was changed; correct the file.")
     if len(tables) > 1:
         ways = " or ".join(f"{t.layout.words} ({t.values[0, 0]:g} Hz: {t.values[0, 1]:g} dB)" for t in tables[:2])
-        raise UnusableInputError(f"The correction file can be read in two ways: {ways}. Nothing was changed; separate its columns with tabs.")
+        raise UnusableInputError(
+            f"The correction file can be read in two ways: {ways}. Nothing was changed; separate its columns with tabs."
+        )
     rows = [tuple(row) for row in tables[0].values[:, :3].tolist()]
     for before, row, (number, line) in zip([None, *rows], rows, lines.rows, strict=False):
         if not all(math.isfinite(v) for v in row) or row[0] <= 0 or abs(row[1]) > _GREATEST_CORRECTION_DB:
             raise UnusableInputError(
-                f"Correction file, line {number}: “{line[:40]}” is out of range (frequency above 0 Hz, level within ±80 dB). Nothing was changed; correct the file."
+                f"Correction file, line {number}: “{line[:40]}” is out of range (frequency above 0 Hz, level within ±80"
+                " dB). Nothing was changed; correct the file."
             )
         if before is not None and row[0] <= before[0]:
             raise UnusableInputError(
-                f"Correction file, line {number}: frequencies must ascend, but {row[0]:g} Hz is not above the line before. Nothing was changed; correct the file."
+                f"Correction file, line {number}: frequencies must ascend, but {row[0]:g} Hz is not above the line"
+                " before. Nothing was changed; correct the file."
             )
     return tuple(rows)

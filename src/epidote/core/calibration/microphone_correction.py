@@ -15,7 +15,9 @@ _LEVELS, _PHASES = ("level", "spectrum"), ("phase", "phase_unwrapped", "phase_de
 
 
 def apply_microphone_correction(result: Result, chain: Chain) -> Result:
-    """The result less the chain's microphone correction: straight between its points over log frequency, its end values beyond them."""
+    """The result less the chain's microphone correction: straight between its points over log frequency, its end
+    values beyond them.
+    """
     rows = chain.microphone_correction
     if not chain.acoustic or not rows:
         return result
@@ -36,5 +38,7 @@ def apply_microphone_correction(result: Result, chain: Chain) -> Result:
 
     curves = tuple(less(c) for c in result.curves)
     again = recompute_level_readings(c for c in curves if c.key == "level" and c.x_unit == "Hz")
-    readings = tuple(replace(again[r.key, r.channel], spread=r.spread) if (r.key, r.channel) in again else r for r in result.readings)
+    readings = tuple(
+        replace(again[r.key, r.channel], spread=r.spread) if (r.key, r.channel) in again else r for r in result.readings
+    )
     return replace(result, curves=curves, readings=readings)

@@ -1,4 +1,5 @@
-"""A short shot before a run: is the path alive, on the right channels, at a sensible level, steady, and does it follow the drive?
+"""A short shot before a run: is the path alive, on the right channels, at a sensible level, steady, and does it
+follow the drive?
 
 All limits are common practice, no source; each stands by its name below.
 """
@@ -65,14 +66,21 @@ class Precheck:
 
 
 def precheck_stimuli(rate: float, level: float, alone: bool) -> list[Stimulus]:
-    """What is played: all outputs together, then the first ``alone`` too if asked, to see whether channels are swapped."""
+    """What is played: all outputs together, then the first ``alone`` too if asked, to see whether channels are
+    swapped.
+    """
     together = level_check_tone(rate=rate, level=level)
     return [together, level_check_tone(rate=rate, level=level, channels=(1,))] if alone else [together]
 
 
-def evaluate_precheck(recordings: Sequence[Recording], expected: Sequence[bool], loud_below_db: float = 0.0) -> Precheck:
-    """What the shots of ``shots`` brought back. ``expected``: per channel, whether the unit's output is wired to it; ``loud_below_db``: by how
-    much the run itself will be louder than the shot."""
+def evaluate_precheck(
+    recordings: Sequence[Recording], expected: Sequence[bool], loud_below_db: float = 0.0
+) -> Precheck:
+    """What the shots of ``shots`` brought back.
+
+    ``expected``: per channel, whether the unit's output is wired to it; ``loud_below_db``: by how much the run itself
+    will be louder than the shot.
+    """
     recording = recordings[0]
     assert recording.stimulus is not None
     found: list[PrecheckFinding] = []
@@ -86,7 +94,11 @@ def evaluate_precheck(recordings: Sequence[Recording], expected: Sequence[bool],
         levels.append(view.level + loud_below_db if alive else None)
         if not alive:
             elsewhere = [n for n, v in enumerate(views, start=1) if v.alive]
-            where = f" The signal is on channel {elsewhere[0]} instead. Check the cables or change the chain's inputs." if elsewhere else ""
+            where = (
+                f" The signal is on channel {elsewhere[0]} instead. Check the cables or change the chain's inputs."
+                if elsewhere
+                else ""
+            )
             caution = Caution.WRONG_CHANNEL if elsewhere else Caution.NO_SIGNAL
             found.append(PrecheckFinding(caution, number, not elsewhere, f"no signal received.{where or _DEAD}"))
             continue
@@ -103,7 +115,14 @@ def _swapped(alone: Recording) -> list[PrecheckFinding]:
     """Whether the first output alone arrives at the second input."""
     first, second = (_Channel(alone, n) for n in (1, 2))
     if second.alive and (not first.alive or second.level > first.level + 3):
-        return [PrecheckFinding(Caution.WRONG_CHANNEL, 1, False, "the signal of output 1 arrives on channel 2: the channels are swapped.")]
+        return [
+            PrecheckFinding(
+                Caution.WRONG_CHANNEL,
+                1,
+                False,
+                "the signal of output 1 arrives on channel 2: the channels are swapped.",
+            )
+        ]
     return []
 
 
@@ -162,7 +181,8 @@ class _Channel:
                     Caution.CLIPPED,
                     1,
                     True,
-                    f"the input would clip ({max(0.0, peak):.1f} dB over full scale). Reduce the level or the input gain.",
+                    f"the input would clip ({max(0.0, peak):.1f} dB over full scale). Reduce the level or the input"
+                    " gain.",
                 )
             )
         elif self.level + louder_db < LOW_DB:
@@ -171,7 +191,8 @@ class _Channel:
                     Caution.TOO_QUIET,
                     1,
                     False,
-                    f"the input level is only {self.level + louder_db:.0f} dBFS. Raise the level or the input gain; otherwise the converter's noise and distortion dominate.",
+                    f"the input level is only {self.level + louder_db:.0f} dBFS. Raise the level or the input gain;"
+                    " otherwise the converter's noise and distortion dominate.",
                 )
             )
         step = self._steps[1]
@@ -182,7 +203,8 @@ class _Channel:
                     Caution.UNSTEADY,
                     1,
                     False,
-                    f"the level changed by {max(thirds) - min(thirds):.2f} dB within a third of a second. Check for a loose contact, a limiter or a unit still warming up.",
+                    f"the level changed by {max(thirds) - min(thirds):.2f} dB within a third of a second. Check for a"
+                    " loose contact, a limiter or a unit still warming up.",
                 )
             )
         rise = self._levels[1] - self._levels[0]
@@ -195,10 +217,14 @@ class _Channel:
                     Caution.PROCESSING,
                     1,
                     False,
-                    f"a level step of {asked:g} dB gave {rise:.2f} dB{f', and the low tone then differed by {back:+.2f} dB' if abs(back) > FOLLOWS_DB else ''}. A gain control, limiter or enhancement is active, or the unit is overdriven.",
+                    f"a level step of {asked:g} dB gave {rise:.2f}"
+                    f" dB{f', and the low tone then differed by {back:+.2f} dB' if abs(back) > FOLLOWS_DB else ''}. A"
+                    " gain control, limiter or enhancement is active, or the unit is overdriven.",
                 )
             )
-        hum = max(sum(10 ** (_line_level(self._silence, self._rate, n * mains) / 10) for n in range(1, 6)) for mains in MAINS)
+        hum = max(
+            sum(10 ** (_line_level(self._silence, self._rate, n * mains) / 10) for n in range(1, 6)) for mains in MAINS
+        )
         relative = 10 * math.log10(hum) - self.level if hum > 0 else -math.inf
         if relative > HUM_DB:
             found.append(
@@ -206,7 +232,8 @@ class _Channel:
                     Caution.HUM,
                     1,
                     False,
-                    f"mains hum is only {-relative:.0f} dB below the tone. Check for a ground loop or a cable close to a transformer.",
+                    f"mains hum is only {-relative:.0f} dB below the tone. Check for a ground loop or a cable close to"
+                    " a transformer.",
                 )
             )
         return found

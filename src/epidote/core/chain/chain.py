@@ -16,7 +16,9 @@ STALE_DAYS = 90
 
 
 class Calibration(BaseModel):
-    """One value as it was found: what (a field of Chain), the value, when and how, and its spread while it was taken."""
+    """One value as it was found: what (a field of Chain), the value, when and how, and its spread while it was
+    taken.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
@@ -40,23 +42,49 @@ class Chain(BaseModel):
     name: str = setting("Uncalibrated chain", "Chain name", "Name of the chain", max_length=80)
     device: str = setting("", "Device", "Sound device, as listed by “epidote devices”", max_length=200)
     rate: float = setting(48000.0, "Sample rate", "Sample rate", "Hz", ge=8000, le=384000)
-    buffer: int | None = setting(None, "Buffer size", "Buffer size in frames; empty for the device's default", ge=16, le=65536)
-    outputs: tuple[int, ...] = setting((1, 2), "Output channels", "Output channels of the device, in order", min_length=1, max_length=64)
-    inputs: tuple[int, ...] = setting((1, 2), "Input channels", "Input channels of the device, in order", min_length=1, max_length=64)
+    buffer: int | None = setting(
+        None, "Buffer size", "Buffer size in frames; empty for the device's default", ge=16, le=65536
+    )
+    outputs: tuple[int, ...] = setting(
+        (1, 2), "Output channels", "Output channels of the device, in order", min_length=1, max_length=64
+    )
+    inputs: tuple[int, ...] = setting(
+        (1, 2), "Input channels", "Input channels of the device, in order", min_length=1, max_length=64
+    )
     input_names: tuple[str, ...] = setting((), "Input names", "Names of the inputs", max_length=64)
-    output_full_scale: float | None = setting(None, "Output voltage at 0 dBFS", "RMS output voltage of a 0 dBFS sine", "V", gt=0, le=1000)
+    output_full_scale: float | None = setting(
+        None, "Output voltage at 0 dBFS", "RMS output voltage of a 0 dBFS sine", "V", gt=0, le=1000
+    )
     output_ohms: float | None = setting(None, "Output resistance", "Output resistance", "Ω", ge=0, le=1e6)
-    output_ceiling: float = setting(0.0, "Maximum output level", "Maximum output level; never exceeded", "dBFS", ge=-120, le=0)
-    output_ceiling_volts: float | None = setting(None, "Maximum output voltage", "Maximum output voltage; never exceeded", "V", gt=0, le=1000)
-    unit_input_ohms: float | None = setting(None, "Unit input resistance", "Measured input impedance of the unit", "Ω", gt=0, le=1e9)
-    load_ohms: float | None = setting(None, "Load resistance", "Load resistance at the unit's output", "Ω", gt=0, le=1e7)
+    output_ceiling: float = setting(
+        0.0, "Maximum output level", "Maximum output level; never exceeded", "dBFS", ge=-120, le=0
+    )
+    output_ceiling_volts: float | None = setting(
+        None, "Maximum output voltage", "Maximum output voltage; never exceeded", "V", gt=0, le=1000
+    )
+    unit_input_ohms: float | None = setting(
+        None, "Unit input resistance", "Measured input impedance of the unit", "Ω", gt=0, le=1e9
+    )
+    load_ohms: float | None = setting(
+        None, "Load resistance", "Load resistance at the unit's output", "Ω", gt=0, le=1e7
+    )
     load_watts: float | None = setting(None, "Load power rating", "Power rating of the load", "W", gt=0, le=1e5)
     load_confirmed: bool = setting(False, "Load measured", "The load resistance was measured, not only entered")
-    probe_ratio: float = setting(1.0, "Probe ratio", "Divider ratio between the unit and the input (10 = 10:1)", ge=1, le=10000)
-    microphone_sensitivities: tuple[float, ...] = setting((), "Microphone sensitivity", "Microphone sensitivity in V/Pa, one per input; empty for no microphones", "V")
-    microphone_correction: tuple[tuple[float, ...], ...] = setting((), "Microphone correction", "Microphone correction: frequency, dB, optional phase")
-    preamp_gain_db: float = setting(0.0, "Preamp gain", "Gain between the probe or microphone and the input", "dB", ge=-80, le=100)
-    input_full_scale: float | None = setting(None, "Input voltage at 0 dBFS", "RMS input voltage that reads 0 dBFS", "V", gt=0, le=1000)
+    probe_ratio: float = setting(
+        1.0, "Probe ratio", "Divider ratio between the unit and the input (10 = 10:1)", ge=1, le=10000
+    )
+    microphone_sensitivities: tuple[float, ...] = setting(
+        (), "Microphone sensitivity", "Microphone sensitivity in V/Pa, one per input; empty for no microphones", "V"
+    )
+    microphone_correction: tuple[tuple[float, ...], ...] = setting(
+        (), "Microphone correction", "Microphone correction: frequency, dB, optional phase"
+    )
+    preamp_gain_db: float = setting(
+        0.0, "Preamp gain", "Gain between the probe or microphone and the input", "dB", ge=-80, le=100
+    )
+    input_full_scale: float | None = setting(
+        None, "Input voltage at 0 dBFS", "RMS input voltage that reads 0 dBFS", "V", gt=0, le=1000
+    )
     input_ohms: float | None = setting(None, "Input resistance", "Input resistance", "Ω", gt=0, le=1e9)
     gain_setting: str = setting("", "Gain setting (note)", "Note on the interface's gain settings", max_length=200)
     calibrated_on: date | None = setting(None, "Calibrated on", "Date of the last calibration")
@@ -71,7 +99,9 @@ class Chain(BaseModel):
             raise SettingError("A microphone's sensitivity must be greater than 0.")
         places = [row[0] for row in self.microphone_correction]
         if any(len(row) not in (2, 3) for row in self.microphone_correction) or places != sorted(set(places)):
-            raise SettingError("A correction needs rows of frequency, dB and optional phase, in ascending order of frequency.")
+            raise SettingError(
+                "A correction needs rows of frequency, dB and optional phase, in ascending order of frequency."
+            )
         return self
 
     @property
@@ -80,7 +110,9 @@ class Chain(BaseModel):
 
     @property
     def unit_full_scale(self) -> float | None:
-        """RMS volts at the unit's output that read 0 dBFS: the input's full scale, less the preamplifier, times the probe's ratio."""
+        """RMS volts at the unit's output that read 0 dBFS: the input's full scale, less the preamplifier, times the
+        probe's ratio.
+        """
         if self.input_full_scale is None:
             return None
         return float(self.input_full_scale * self.probe_ratio * 10 ** (-self.preamp_gain_db / 20))
@@ -91,7 +123,10 @@ class Chain(BaseModel):
         return bool(self.microphone_sensitivities)
 
     def scale(self, channel: int) -> tuple[float | None, str]:
-        """RMS of what reads 0 dBFS in a channel (from 1), and its unit: V, or Pa where a microphone listens. None: not calibrated."""
+        """RMS of what reads 0 dBFS in a channel (from 1), and its unit: V, or Pa where a microphone listens.
+
+        None: not calibrated.
+        """
         volts = self.unit_full_scale
         if not self.acoustic:
             return volts, "V"
@@ -99,7 +134,9 @@ class Chain(BaseModel):
         return None if volts is None else volts / self.microphone_sensitivities[min(channel - 1, last)], "Pa"
 
     def offset_db(self, channel: int) -> float | None:
-        """What turns a digital ratio in dB into a voltage gain, or into Pa per V, in dB; None when either side is not calibrated."""
+        """What turns a digital ratio in dB into a voltage gain, or into Pa per V, in dB; None when either side is
+        not calibrated.
+        """
         terminal, _ = self.scale(channel)
         if terminal is None or self.output_full_scale is None:
             return None
@@ -124,9 +161,13 @@ class Chain(BaseModel):
     def wired(self) -> Chain:
         """The same chain with its output wired to its input: no probe, no microphone, no load. For the baseline."""
         without: dict[str, Any] = {
-            "probe_ratio": 1.0, "load_ohms": None, "load_confirmed": False, "microphone_sensitivities": (), "microphone_correction": (),
+            "probe_ratio": 1.0,
+            "load_ohms": None,
+            "load_confirmed": False,
+            "microphone_sensitivities": (),
+            "microphone_correction": (),
             "unit_input_ohms": None,
-        }  # fmt: skip
+        }
         return self.model_copy(update=without)
 
     def changed(self, **changes: Any) -> Chain:
@@ -134,8 +175,11 @@ class Chain(BaseModel):
         return make_settings(Chain, {**self.model_dump(), **changes})
 
     def with_conditions(self, conditions: Mapping[str, str]) -> Chain:
-        """The chain as a row's conditions make it: its load, probe (as 10:1), rate and buffer. Raises SettingError for a value that none
-        can have; a condition that says something else than a number is the row's own matter."""
+        """The chain as a row's conditions make it: its load, probe (as 10:1), rate and buffer.
+
+        Raises SettingError for a value that none can have; a condition that says something else than a number is the
+        row's own matter.
+        """
         changes: dict[str, Any] = {}
         load = _number(conditions.get("load", ""), "Ω")
         if load is not None and load != self.load_ohms:
@@ -151,11 +195,17 @@ class Chain(BaseModel):
         return self.changed(**changes) if changes else self
 
     def differs_from(self, other: Chain) -> tuple[str, ...]:
-        """In what the converters' side of two chains differs, in words: then the baseline of one says nothing about the other."""
+        """In what the converters' side of two chains differs, in words: then the baseline of one says nothing about
+        the other.
+        """
         found = []
         if self.rate != other.rate:
             found.append("rate")
-        if interface_of(self.device) and interface_of(other.device) and interface_of(self.device) != interface_of(other.device):
+        if (
+            interface_of(self.device)
+            and interface_of(other.device)
+            and interface_of(self.device) != interface_of(other.device)
+        ):
             found.append("device")
         if (self.outputs, self.inputs) != (other.outputs, other.inputs):
             found.append("channels")
@@ -173,11 +223,18 @@ class Chain(BaseModel):
 
     def latest(self, what: str, channel: int | None = None) -> Calibration | None:
         """The last calibration of a field, with its day, value and spread."""
-        return next((c for c in reversed(self.calibrations) if c.what == what and (channel is None or c.channel == channel)), None)
+        return next(
+            (c for c in reversed(self.calibrations) if c.what == what and (channel is None or c.channel == channel)),
+            None,
+        )
 
     def age_days(self, today: date) -> int | None:
         """Days since what is oldest among the values that levels rest on was calibrated; None when nothing was."""
-        found = [c.on for c in map(self.latest, ("input_full_scale", "output_full_scale", "microphone_sensitivities")) if c is not None]
+        found = [
+            c.on
+            for c in map(self.latest, ("input_full_scale", "output_full_scale", "microphone_sensitivities"))
+            if c is not None
+        ]
         if not found and self.calibrated_on is not None:
             found = [self.calibrated_on]
         return (today - min(found)).days if found else None

@@ -14,18 +14,25 @@ from epidote.core.settings import setting_error, unit_of
 
 
 def chain_from_toml(text: str) -> Chain:
-    """A chain from its TOML form (docs/formats.md); of an empty text the usual one. Raises UnusableInputError naming the faulty entry."""
+    """A chain from its TOML form (docs/formats.md); of an empty text the usual one.
+
+    Raises UnusableInputError naming the faulty entry.
+    """
     try:
         values = load_toml(text, "The chain file")
         if "calibration" in values:
             values["calibrations"] = values.pop("calibration")
         return Chain.model_validate(values)
     except ValidationError as error:
-        raise UnusableInputError(f"Chain file: {setting_error(Chain, error)} Nothing was changed; correct the file.") from error
+        raise UnusableInputError(
+            f"Chain file: {setting_error(Chain, error)} Nothing was changed; correct the file."
+        ) from error
 
 
 def chain_to_toml(chain: Chain) -> str:
-    """The chain as readable TOML; entries that are as they were from the start are left out, but for the name and the rate."""
+    """The chain as readable TOML; entries that are as they were from the start are left out, but for the name and
+    the rate.
+    """
     usual = Chain()
     lines = []
     for name, field in Chain.model_fields.items():

@@ -1,4 +1,6 @@
-"""One channel's levels as they stand at the unit: in volts or pascals where the chain states them, re digital full scale otherwise."""
+"""One channel's levels as they stand at the unit: in volts or pascals where the chain states them, re digital full
+scale otherwise.
+"""
 
 from __future__ import annotations
 

@@ -36,14 +36,19 @@ def is_power(text: str) -> bool:
 def drive_dbfs(text: str, chain: Chain, name: str = "level") -> float:
     """What is typed as the level at the chain's output, in dBFS.
 
-    Raises SettingError for a power or a sound level, which the unit decides, and for volts at an output that is not calibrated.
+    Raises SettingError for a power or a sound level, which the unit decides, and for volts at an output that is not
+    calibrated.
     """
     found = parse(text, "dBFS")
     if found.unit in ("W", "Pa", "dB SPL"):
-        raise SettingError(f"{{{name}}} is the generator level, before the unit: use dBFS, V, dBV or dBu, not {found.unit}.", name)
+        raise SettingError(
+            f"{{{name}}} is the generator level, before the unit: use dBFS, V, dBV or dBu, not {found.unit}.", name
+        )
     try:
         return parse_as(text, "dBFS", chain.drive())
     except QuantityError as error:
         raise SettingError(
-            f"{{{name}}} cannot be “{text}”: the chain's output is not calibrated. Use dBFS, or calibrate the output on the Chain page.", name,
+            f"{{{name}}} cannot be “{text}”: the chain's output is not calibrated. Use dBFS, or calibrate the output on"
+            " the Chain page.",
+            name,
         ) from error

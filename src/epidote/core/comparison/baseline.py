@@ -1,4 +1,6 @@
-"""A result against the chain's own: what the chain does is taken out of responses, and is the floor of everything else."""
+"""A result against the chain's own: what the chain does is taken out of responses, and is the floor of everything
+else.
+"""
 
 from __future__ import annotations
 
@@ -19,10 +21,32 @@ _TIMES = ("delay", "latency", "latency_samples", "second")
 _LEVELS = ("dB", "dBFS", "dBV", "dBu", "dB SPL")
 # what the chain adds of its own: the unit's own is seldom less than what is seen together with it
 _FLOORED = (
-    "thd", "thd_n", "noise", "hum", *(f"h{n}" for n in range(2, 51)), "lowest_thd_n", "thd_n_1w", "worst", "worst_thd", "modulation_distortion",
-    "modulation_d2", "modulation_d3", "difference_d2", "difference_d3", "total", "distortion_noise", "crosstalk", "floor", "modulation", "d2", "d3",
-)  # fmt: skip
-_DRIVEN_AXES = ("dBFS", "Hz")  # what two chains have in common; against the output, a curve takes the floor it has against the drive
+    "thd",
+    "thd_n",
+    "noise",
+    "hum",
+    *(f"h{n}" for n in range(2, 51)),
+    "lowest_thd_n",
+    "thd_n_1w",
+    "worst",
+    "worst_thd",
+    "modulation_distortion",
+    "modulation_d2",
+    "modulation_d3",
+    "difference_d2",
+    "difference_d3",
+    "total",
+    "distortion_noise",
+    "crosstalk",
+    "floor",
+    "modulation",
+    "d2",
+    "d3",
+)
+_DRIVEN_AXES = (
+    "dBFS",
+    "Hz",
+)  # what two chains have in common; against the output, a curve takes the floor it has against the drive
 _CEILINGED = ("sinad", "snr", "enob", "dynamic_range")
 NEAR_DB = 6.0
 _SAME = 1e-3
@@ -33,10 +57,13 @@ _BITS_PER_DB = 1 / 6.0206
 def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Result:
     """The result with the baseline's response, phase and delay taken out, and its distortion and noise as floors.
 
-    ``scale``: what full scale is at the unit over what it was at the baseline's wire (a probe makes the converter's noise weigh more).
-    A reading within 6 dB of the baseline's is cautioned: it is mostly the chain. What is read off a level curve is read again.
+    ``scale``: what full scale is at the unit over what it was at the baseline's wire (a probe makes the converter's
+    noise weigh more). A reading within 6 dB of the baseline's is cautioned: it is mostly the chain. What is read off a
+    level curve is read again.
     """
-    curves = _siblings([_less_latency(_curve(c, baseline.curve(c.key, c.channel, c.x_unit)), baseline) for c in result.curves])
+    curves = _siblings(
+        [_less_latency(_curve(c, baseline.curve(c.key, c.channel, c.x_unit)), baseline) for c in result.curves]
+    )
     again = recompute_level_readings(c for c in curves if c.key == "level" and c.meta.get("baseline") == "taken out")
     readings = []
     for reading in result.readings:
@@ -52,16 +79,34 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
 
 
 def _of_the_insertion(reading: Reading, own: Reading | None, scale: float) -> list[Reading]:
-    """What a unit does to a line that was a plain wire before: insertion loss at 1 kHz, and how far the noise floor rises over the
-    wire's. ``reading``: with the baseline taken out."""
+    """What a unit does to a line that was a plain wire before: insertion loss at 1 kHz, and how far the noise floor
+    rises over the wire's. ``reading``: with the baseline taken out.
+    """
     if own is None or reading.value is None or own.value is None:
         return []
     if reading.key == "gain_1k" and "baseline" in reading.at and reading.value < _AMPLIFIES_DB:
         return [replace(reading, key="insertion_loss", value=-reading.value)]
-    # through another probe the converter's noise weighs more, but what the wire brought along does not: then there is no saying
-    if reading.key == "noise" and reading.unit == own.unit == "V" and abs(scale - 1) < _SAME and own.value > 0 and reading.value > 0:
+    # through another probe the converter's noise weighs more, but what the wire brought along does not: then there is
+    # no saying
+    if (
+        reading.key == "noise"
+        and reading.unit == own.unit == "V"
+        and abs(scale - 1) < _SAME
+        and own.value > 0
+        and reading.value > 0
+    ):
         spread = None if reading.spread is None else math.sqrt(2) * 8.686 * reading.spread / reading.value
-        return [Reading("noise_rise", reading.channel, 20 * math.log10(reading.value / own.value), "dB", reading.at, None, spread)]
+        return [
+            Reading(
+                "noise_rise",
+                reading.channel,
+                20 * math.log10(reading.value / own.value),
+                "dB",
+                reading.at,
+                None,
+                spread,
+            )
+        ]
     return []
 
 
@@ -81,7 +126,9 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
             else np.interp(curve.x, own.x, own.y, left=np.nan, right=np.nan)
         )
         return replace(
-            curve, floor=np.fmax(floor, curve.floor) if curve.floor is not None else floor, meta={**curve.meta, "baseline": "floor"}
+            curve,
+            floor=np.fmax(floor, curve.floor) if curve.floor is not None else floor,
+            meta={**curve.meta, "baseline": "floor"},
         )
     return curve
 
@@ -96,9 +143,17 @@ def _less_latency(curve: Curve, baseline: Result) -> Curve:
 
 def _siblings(curves: Sequence[Curve]) -> tuple[Curve, ...]:
     """Curves against other axes take the floor of the same points against the drive."""
-    known = {(c.key, c.channel, c.x.size): c.floor for c in curves if c.x_unit == "dBFS" and c.meta.get("baseline") == "floor"}
+    known = {
+        (c.key, c.channel, c.x.size): c.floor
+        for c in curves
+        if c.x_unit == "dBFS" and c.meta.get("baseline") == "floor"
+    }
     return tuple(
-        replace(c, floor=known[c.key, c.channel, c.x.size]) if c.x_unit in ("V", "W", "FS") and (c.key, c.channel, c.x.size) in known else c
+        (
+            replace(c, floor=known[c.key, c.channel, c.x.size])
+            if c.x_unit in ("V", "W", "FS") and (c.key, c.channel, c.x.size) in known
+            else c
+        )
         for c in curves
     )
 
@@ -116,7 +171,11 @@ def _reading(reading: Reading, own: Reading | None) -> Reading:
     if reading.key in _TIMES:
         return replace(reading, value=reading.value - own.value, at={**reading.at, "baseline": own.value})
     if reading.key in _FLOORED:
-        near = reading.value < own.value + NEAR_DB if reading.unit in _LEVELS else reading.value < own.value * 10 ** (NEAR_DB / 20)
+        near = (
+            reading.value < own.value + NEAR_DB
+            if reading.unit in _LEVELS
+            else reading.value < own.value * 10 ** (NEAR_DB / 20)
+        )
     elif reading.key in _CEILINGED:
         near = reading.value > own.value - NEAR_DB * (_BITS_PER_DB if reading.unit == "bit" else 1)
     else:

@@ -10,7 +10,9 @@ COMMON_PRACTICE = "rule of thumb"
 
 
 class GraphGuide(BaseModel):
-    """A line at y, a line at x, or an area between two of either. curves: the kinds of curve it is drawn with; unit of x or y as stored."""
+    """A line at y, a line at x, or an area between two of either. curves: the kinds of curve it is drawn with; unit
+    of x or y as stored.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
@@ -42,12 +44,39 @@ class GraphGuide(BaseModel):
 
 _THD = ("thd_n", "thd")
 SHIPPED: tuple[GraphGuide, ...] = (
-    GraphGuide(name="Rated power, 1 %", sentence="Rated power is stated at 1 % distortion.", curves=_THD, y_unit="dB", low=-40.0),
-    GraphGuide(name="Clipping, 2 %", sentence="Usual distortion at the onset of clipping.", curves=_THD, y_unit="dB", low=-33.9794),
-    GraphGuide(name="Sweep end, 5 %", sentence="Level sweeps usually stop here.", curves=_THD, y_unit="dB", low=-26.0206),
-    GraphGuide(name="-3 dB", sentence="3 dB below the level at 1 kHz, where bandwidth is usually stated.", curves=("level",), y_unit="dB re 1 kHz", low=-3.0),
-    GraphGuide(name="Live playing, 8 to 9 ms", sentence="Higher latency disturbs live playing.", curves=("latency_by_shot",), y_unit="s", low=0.008, high=0.009),
-)  # fmt: skip
+    GraphGuide(
+        name="Rated power, 1 %",
+        sentence="Rated power is stated at 1 % distortion.",
+        curves=_THD,
+        y_unit="dB",
+        low=-40.0,
+    ),
+    GraphGuide(
+        name="Clipping, 2 %",
+        sentence="Usual distortion at the onset of clipping.",
+        curves=_THD,
+        y_unit="dB",
+        low=-33.9794,
+    ),
+    GraphGuide(
+        name="Sweep end, 5 %", sentence="Level sweeps usually stop here.", curves=_THD, y_unit="dB", low=-26.0206
+    ),
+    GraphGuide(
+        name="-3 dB",
+        sentence="3 dB below the level at 1 kHz, where bandwidth is usually stated.",
+        curves=("level",),
+        y_unit="dB re 1 kHz",
+        low=-3.0,
+    ),
+    GraphGuide(
+        name="Live playing, 8 to 9 ms",
+        sentence="Higher latency disturbs live playing.",
+        curves=("latency_by_shot",),
+        y_unit="s",
+        low=0.008,
+        high=0.009,
+    ),
+)
 
 
 FORMER_NAMES = {"-3 dB (half power)": "-3 dB"}  # of shipped guides that a study may have switched off

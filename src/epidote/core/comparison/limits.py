@@ -1,4 +1,6 @@
-"""Upper and lower limits of curves and readings: made by hand, from a reference, or from a set of good units; passed or not, where and by how much."""
+"""Upper and lower limits of curves and readings: made by hand, from a reference, or from a set of good units; passed
+or not, where and by how much.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,10 @@ _MOST_CORNERS, _FEW_CORNERS = 400, 32
 
 
 class Limit(BaseModel):
-    """Of a curve: corners (x, y) of an upper and a lower line, straight between them (over log x where ratios count). Of a reading: one
-    corner each, whose x says nothing. x_unit "" marks a reading's."""
+    """Of a curve: corners (x, y) of an upper and a lower line, straight between them (over log x where ratios count).
+
+    Of a reading: one corner each, whose x says nothing. x_unit "" marks a reading's.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
@@ -50,7 +54,9 @@ class Limit(BaseModel):
 
 @dataclass(frozen=True)
 class LimitCheck:
-    """What a curve or reading did at its limits. margin: the least distance on the good side, negative beyond; at: where that is."""
+    """What a curve or reading did at its limits. margin: the least distance on the good side, negative beyond; at:
+    where that is.
+    """
 
     limit: Limit
     channel: int
@@ -80,7 +86,10 @@ def line_at(corners: Corners, x: Samples, x_unit: str) -> Samples:
 
 
 def check_curve(limit: Limit, curve: Curve) -> LimitCheck | None:
-    """A curve against a limit of its kind; None where the two have nothing in common. The limit's own corners are looked at, too."""
+    """A curve against a limit of its kind; None where the two have nothing in common.
+
+    The limit's own corners are looked at, too.
+    """
     if limit.of_a_reading or (limit.key, limit.x_unit, limit.unit) != (curve.key, curve.x_unit, curve.y_unit):
         return None
     worst: LimitCheck | None = None
@@ -107,7 +116,11 @@ def check_reading(limit: Limit, reading: Reading) -> LimitCheck | None:
     """A reading against a limit of its kind; None where it has no value."""
     if not limit.of_a_reading or (limit.key, limit.unit) != (reading.key, reading.unit) or reading.value is None:
         return None
-    rooms = [(sign * (corners[0][1] - reading.value), side) for side, corners, sign in (("upper", limit.upper, 1), ("lower", limit.lower, -1)) if corners]
+    rooms = [
+        (sign * (corners[0][1] - reading.value), side)
+        for side, corners, sign in (("upper", limit.upper, 1), ("lower", limit.lower, -1))
+        if corners
+    ]
     margin, side = min(rooms)
     return LimitCheck(limit, reading.channel, margin >= 0, margin, None, side)
 
@@ -119,28 +132,48 @@ def _corners(x: Samples, y: Samples) -> Corners:
     return tuple((float(a), float(b)) for a, b in zip(x[index], y[index], strict=True))
 
 
-def around_curve(name: str, procedure: str, curve: Curve, above: float | None, below: float | None, source: str = "") -> Limit:
+def around_curve(
+    name: str, procedure: str, curve: Curve, above: float | None, below: float | None, source: str = ""
+) -> Limit:
     """Limits so much above and below a curve; None: open on that side. Raises UnusableInputError when both are."""
     if above is None and below is None:
         raise UnusableInputError("Enter a tolerance above or below the reference.")
     return Limit(
-        name=name, procedure=procedure, key=curve.key, unit=curve.y_unit, x_unit=curve.x_unit, source=source,
-        upper=() if above is None else _corners(curve.x, curve.y + above), lower=() if below is None else _corners(curve.x, curve.y - below),
-    )  # fmt: skip
+        name=name,
+        procedure=procedure,
+        key=curve.key,
+        unit=curve.y_unit,
+        x_unit=curve.x_unit,
+        source=source,
+        upper=() if above is None else _corners(curve.x, curve.y + above),
+        lower=() if below is None else _corners(curve.x, curve.y - below),
+    )
 
 
-def from_reference_units(name: str, procedure: str, curves: Sequence[Curve], times: float = 3.0, least: float = 0.1) -> Limit:
-    """Limits ``times`` the standard deviation of a set of good units about their mean, ``least`` at least. Raises UnusableInputError for
-    fewer than three."""
+def from_reference_units(
+    name: str, procedure: str, curves: Sequence[Curve], times: float = 3.0, least: float = 0.1
+) -> Limit:
+    """Limits ``times`` the standard deviation of a set of good units about their mean, ``least`` at least.
+
+    Raises UnusableInputError for fewer than three.
+    """
     if len(curves) < 3:
-        raise UnusableInputError(f"At least three rows are needed for limits from their scatter; {len(curves)} given. Select more measured rows.")
+        raise UnusableInputError(
+            f"At least three rows are needed for limits from their scatter; {len(curves)} given. Select more measured"
+            " rows."
+        )
     spread = spread_curve(curves)
     if spread is None or spread.x.size < 2:
         raise UnusableInputError("The curves do not overlap along the x axis. Select curves over the same range.")
     values = np.array([[curve_at(c, float(x)) for x in spread.x] for c in curves], dtype=float)
     mean, reach = values.mean(axis=0), np.maximum(times * spread.y, least)
     return Limit(
-        name=name, procedure=procedure, key=curves[0].key, unit=curves[0].y_unit, x_unit=curves[0].x_unit,
+        name=name,
+        procedure=procedure,
+        key=curves[0].key,
+        unit=curves[0].y_unit,
+        x_unit=curves[0].x_unit,
         source=f"mean of {len(curves)} rows ±{times:g} standard deviations, at least ±{least:g}",
-        upper=_corners(spread.x, mean + reach), lower=_corners(spread.x, mean - reach),
-    )  # fmt: skip
+        upper=_corners(spread.x, mean + reach),
+        lower=_corners(spread.x, mean - reach),
+    )

@@ -1,7 +1,7 @@
 """Whether a difference is real: spreads over repeats, and a comparison of means that says what it rests on.
 
-Two groups of readings are compared by Welch's test (Biometrika 34, 1947) with degrees of freedom by Satterthwaite (Biometrics Bulletin 2,
-1946): different when the difference exceeds the two-sided 95 % limit of Student's distribution.
+Two groups of readings are compared by Welch's test (Biometrika 34, 1947) with degrees of freedom by Satterthwaite
+(Biometrics Bulletin 2, 1946): different when the difference exceeds the two-sided 95 % limit of Student's distribution.
 """
 
 from __future__ import annotations
@@ -31,7 +31,9 @@ class Significance(StrEnum):
 
     @classmethod
     def _missing_(cls, value: object) -> Significance | None:
-        return cls.NO_DIFFERENCE if value == "no difference that can be shown" else None  # as 0.1.0 wrote it before its release
+        return (
+            cls.NO_DIFFERENCE if value == "no difference that can be shown" else None
+        )  # as 0.1.0 wrote it before its release
 
 
 @dataclass(frozen=True)
@@ -45,8 +47,9 @@ class Spread:
 
 @dataclass(frozen=True)
 class Comparison:
-    """difference in ``unit`` with the half width of its 95 % interval; repeats of either side; degrees: of freedom, infinite where only
-    the estimators' own noise was known."""
+    """difference in ``unit`` with the half width of its 95 % interval; repeats of either side; degrees: of freedom,
+    infinite where only the estimators' own noise was known.
+    """
 
     finding: Significance
     difference: float
@@ -58,10 +61,21 @@ class Comparison:
     @property
     def words(self) -> str:
         shown = format_quantity(self.difference, self.unit, digits=3, uncertainty=self.interval or None, signed=True)
-        reach = format_quantity(self.interval, self.unit, digits=2, uncertainty=self.interval / 10 if self.interval else None)
-        once = "" if min(self.repeats) > 1 else ", one side measured once" if max(self.repeats) > 1 else ", single runs: uncertainty from noise only"
+        reach = format_quantity(
+            self.interval, self.unit, digits=2, uncertainty=self.interval / 10 if self.interval else None
+        )
+        once = (
+            ""
+            if min(self.repeats) > 1
+            else ", one side measured once"
+            if max(self.repeats) > 1
+            else ", single runs: uncertainty from noise only"
+        )
         if self.finding is Significance.UNKNOWN:
-            return f"not repeated: repeatability unknown ({format_quantity(self.difference, self.unit, digits=3, signed=True)})"
+            return (
+                "not repeated: repeatability unknown"
+                f" ({format_quantity(self.difference, self.unit, digits=3, signed=True)})"
+            )
         if self.finding is Significance.CHAIN_LIMITED:
             return f"chain-limited: both are within 6 dB of the baseline ({shown})"
         if self.finding is Significance.DIFFERENT:
@@ -80,12 +94,18 @@ def spreads(runs: Iterable[Sequence[Reading]]) -> dict[tuple[str, int], Spread]:
 
 
 def spread_curve(curves: Sequence[Curve]) -> Curve | None:
-    """Standard deviation (points,) over repeats of one curve at each x of the first, where all have a value; None for fewer than two."""
+    """Standard deviation (points,) over repeats of one curve at each x of the first, where all have a value; None
+    for fewer than two.
+    """
     if len(curves) < 2:
         return None
     first = curves[0]
     rows = [first.y] + [
-        c.y if c.x.size == first.x.size and np.allclose(c.x, first.x, rtol=1e-9) else np.array([_value(c, x) for x in first.x])
+        (
+            c.y
+            if c.x.size == first.x.size and np.allclose(c.x, first.x, rtol=1e-9)
+            else np.array([_value(c, x) for x in first.x])
+        )
         for c in curves[1:]
     ]
     stacked = np.stack(rows)
@@ -100,10 +120,11 @@ def _value(curve: Curve, x: float) -> float:
 
 
 def compare(ours: Sequence[Reading], theirs: Sequence[Reading], known: Spread | None = None) -> Comparison | None:
-    """Our readings of one key and channel (one per run) against theirs; None when either has no value or their units differ.
+    """Our readings of one key and channel (one per run) against theirs; None when either has no value or their units
+    differ.
 
-    known: the spread of such readings in other cells, for a side that was measured only once. The estimator's own spread is the least
-    that a single run is taken to scatter by.
+    known: the spread of such readings in other cells, for a side that was measured only once. The estimator's own
+    spread is the least that a single run is taken to scatter by.
     """
     a, b = ([r for r in side if r.value is not None] for side in (ours, theirs))
     if not a or not b or len({r.unit for r in (*a, *b)}) > 1:
@@ -123,12 +144,20 @@ def compare(ours: Sequence[Reading], theirs: Sequence[Reading], known: Spread | 
     if variance == 0 and difference != 0:
         finding = Significance.UNKNOWN  # without any spread every difference would be real
     else:
-        finding = Significance.CHAIN_LIMITED if all(near) else Significance.DIFFERENT if abs(difference) > interval else Significance.NO_DIFFERENCE
+        finding = (
+            Significance.CHAIN_LIMITED
+            if all(near)
+            else Significance.DIFFERENT
+            if abs(difference) > interval
+            else Significance.NO_DIFFERENCE
+        )
     return Comparison(finding, difference, interval, unit, (len(a), len(b)), degrees)
 
 
 def _pooled(sides: Sequence[Sequence[Reading]], known: Spread | None) -> tuple[float, float] | None:
-    """Variance of one run and its degrees of freedom, from the sides that were repeated; else from what is known of other cells."""
+    """Variance of one run and its degrees of freedom, from the sides that were repeated; else from what is known of
+    other cells.
+    """
     own = [(np.var([r.value or 0.0 for r in s], ddof=1), len(s) - 1) for s in sides if len(s) > 1]
     if own:
         degrees = sum(f for _, f in own)
@@ -150,7 +179,8 @@ def _variance(side: Sequence[Reading], repeated: tuple[float, float] | None) -> 
 
 
 def swap_conclusion(ours: Mapping[int, float], swapped: Mapping[int, float], least: float) -> str:
-    """Whether the difference between two channels (values by channel) goes with the unit's channel or with the chain's when both are swapped.
+    """Whether the difference between two channels (values by channel) goes with the unit's channel or with the
+    chain's when both are swapped.
 
     least: a difference that counts, in the unit of the values.
     """

@@ -18,7 +18,9 @@ EVERY, TONE_SECONDS, NOISE_SECONDS, KEPT_SECONDS = 0.1, 0.25, 1.0, 10.0
 
 @dataclass(frozen=True)
 class LevelNow:
-    """One channel: the tone (None when there is none), or the weighted level, in dBFS; RMS and greatest sample in dBFS; how steady."""
+    """One channel: the tone (None when there is none), or the weighted level, in dBFS; RMS and greatest sample in
+    dBFS; how steady.
+    """
 
     level: float | None
     tone: ToneLevel | None
@@ -38,7 +40,10 @@ class LevelSnapshot:
 
 
 class LevelMeter:
-    """Feed it blocks (frames, channels); it answers whenever there is something new to show. ``watched``: the channel (from 1) drawn."""
+    """Feed it blocks (frames, channels); it answers whenever there is something new to show.
+
+    ``watched``: the channel (from 1) drawn.
+    """
 
     def __init__(self, rate: float, channels: int, weighting: Weighting | None = None, watched: int = 1) -> None:
         self._rate, self._weighting, self.watched = rate, weighting, min(watched, channels)
@@ -47,7 +52,9 @@ class LevelMeter:
         self._since = 0
         self._heard = 0
         most = round(KEPT_SECONDS / EVERY)
-        self._history: list[collections.deque[tuple[float, float]]] = [collections.deque(maxlen=most) for _ in range(channels)]
+        self._history: list[collections.deque[tuple[float, float]]] = [
+            collections.deque(maxlen=most) for _ in range(channels)
+        ]
 
     def feed(self, block: Samples) -> LevelSnapshot | None:
         self._recent = np.concatenate([self._recent, block])[-self._span :]

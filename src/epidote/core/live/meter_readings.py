@@ -1,4 +1,6 @@
-"""The large figures of a live view: level, crest, A-weighted level, frequency and THD+N of the last fifth of a second."""
+"""The large figures of a live view: level, crest, A-weighted level, frequency and THD+N of the last fifth of a
+second.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ _TONE_CLEAR_DB = 10.0  # a tone is named when it holds ten times the power of al
 
 @dataclass(frozen=True)
 class Figures:
-    """One channel. rms, peak in FS terms: dBFS; crest in dB; weighted: A, dBFS; frequency in Hz and thd_n in dB, None without a clear tone."""
+    """One channel. rms, peak in FS terms: dBFS; crest in dB; weighted: A, dBFS; frequency in Hz and thd_n in dB,
+    None without a clear tone.
+    """
 
     rms: float
     peak: float
@@ -56,4 +60,11 @@ def figures(x: np.ndarray, rate: float) -> Figures:
     fit = fit_tone(x, rate, place, 1, 1)
     noise = band_power(windowed_mean_squares(fit.residual, rate, HANN)[0], width, BAND[0], min(BAND[1], rate / 2))
     main = abs(fit.amplitudes[0]) ** 2 / 2
-    return Figures(rms, to_db(peak), crest, shown_a, fit.frequency, 10 * math.log10(noise / main) if noise > 0 and main > 0 else None)
+    return Figures(
+        rms,
+        to_db(peak),
+        crest,
+        shown_a,
+        fit.frequency,
+        10 * math.log10(noise / main) if noise > 0 and main > 0 else None,
+    )

@@ -1,6 +1,8 @@
-"""The live spectrum: what a fast view needs thirty times a second, in single precision, which is good for display (spurs at -149 dB).
+"""The live spectrum: what a fast view needs thirty times a second, in single precision, which is good for display
+(spurs at -149 dB).
 
-Power here is the squared peak amplitude that a line of each bin's height would have, so that a full-scale sine reads 0 dBFS (AES17).
+Power here is the squared peak amplitude that a line of each bin's height would have, so that a full-scale sine reads 0
+dBFS (AES17).
 """
 
 from __future__ import annotations
@@ -55,12 +57,16 @@ class View:
     def edges(self) -> Samples:
         """Frequencies of the pixels' edges (width + 1,)."""
         share = np.arange(self.width + 1) / self.width
-        return np.asarray(self.low * (self.high / self.low) ** share if self.log else self.low + (self.high - self.low) * share)
+        return np.asarray(
+            self.low * (self.high / self.low) ** share if self.log else self.low + (self.high - self.low) * share
+        )
 
 
 @dataclass(frozen=True, eq=False)
 class HeldSpectrum:
-    """A spectrum by itself: power (channels, bins); name: what the user called it; recent: the samples it was made of (frames, channels)."""
+    """A spectrum by itself: power (channels, bins); name: what the user called it; recent: the samples it was made
+    of (frames, channels).
+    """
 
     name: str
     power: Power
@@ -73,7 +79,9 @@ class HeldSpectrum:
 
 @dataclass(frozen=True, eq=False)
 class Frame:
-    """What is shown now: per channel the least and greatest level of each pixel (channels, width) in dBFS, waveforms and figures."""
+    """What is shown now: per channel the least and greatest level of each pixel (channels, width) in dBFS, waveforms
+    and figures.
+    """
 
     view: View
     low: Samples
@@ -86,8 +94,10 @@ class Frame:
 
 
 class Reducer:
-    """From bins to pixels, prepared once for a view: least and greatest level of each pixel in dBFS, found before the logarithm, which is
-    what makes it quick. Where pixels are finer than bins, the line between bins. What lies beyond the bins is NaN."""
+    """From bins to pixels, prepared once for a view: least and greatest level of each pixel in dBFS, found before
+    the logarithm, which is what makes it quick. Where pixels are finer than bins, the line between bins. What lies
+    beyond the bins is NaN.
+    """
 
     def __init__(self, rate: float, length: int, view: View) -> None:
         self.key = (rate, length, view)
@@ -106,7 +116,9 @@ class Reducer:
     def __call__(self, power: Power) -> tuple[Samples, Samples]:
         """(channels, width) twice, of power (channels, bins)."""
         part = power[:, : self._end]
-        low, high = (np.take(f.reduceat(part, self._starts, axis=1), self._index, axis=1) for f in (np.minimum, np.maximum))
+        low, high = (
+            np.take(f.reduceat(part, self._starts, axis=1), self._index, axis=1) for f in (np.minimum, np.maximum)
+        )
         low, high = (10 * np.log10(np.maximum(v, _LEAST)) for v in (low, high))
         if self._fine.size:
             # between bins the line is drawn in dB
@@ -201,8 +213,12 @@ class SpectrumAnalyser:
         return np.asarray(power, dtype=np.float32)
 
     def _alone(self) -> Power:
-        """Each look by itself. They are made in pairs and shown one after the other: the library transforms four records at a time in the
-        processor's wide registers, at less than half the cost of one by one; the view is a thirtieth of a second late for it."""
+        """Each look by itself.
+
+        They are made in pairs and shown one after the other: the library transforms four records at a time in the
+        processor's wide registers, at less than half the cost of one by one; the view is a thirtieth of a second late
+        for it.
+        """
         if self._next is not None:
             power, self._next = self._next, None
             return power
@@ -224,7 +240,9 @@ class SpectrumAnalyser:
             power = self._power()[0]
             self._averaged = min(self._averaged + 1, self._used.count)
             weight = 1 / self._averaged if kind is Averaging.LINEAR else 1 / self._used.count
-            self._average = power if self._average is None else self._average + np.float32(weight) * (power - self._average)
+            self._average = (
+                power if self._average is None else self._average + np.float32(weight) * (power - self._average)
+            )
         return self._average
 
     def _recent(self, frames: int) -> NDArray[np.float32]:
@@ -251,11 +269,16 @@ class SpectrumAnalyser:
         with self._lock:
             power = self._power()[0] if self._shown is None else self._shown
             recent = np.array(self._recent(self._length if samples else 0).T, dtype=np.float64)
-            return HeldSpectrum(name, power.copy(), self.rate, self._length, self._used.window, recent, max(1, self._averaged))
+            return HeldSpectrum(
+                name, power.copy(), self.rate, self._length, self._used.window, recent, max(1, self._averaged)
+            )
 
 
-def mains_lines(state: HeldSpectrum, mains: float, channel: int = 1, orders: int = 10) -> list[tuple[float, float | None]]:
-    """(frequency in Hz, level in dBFS) of the mains and its harmonics; None where the spectrum is too coarse to tell, or only noise is.
+def mains_lines(
+    state: HeldSpectrum, mains: float, channel: int = 1, orders: int = 10
+) -> list[tuple[float, float | None]]:
+    """(frequency in Hz, level in dBFS) of the mains and its harmonics; None where the spectrum is too coarse to
+    tell, or only noise is.
 
     The main lobe is summed and the noise beside it taken off, so that a line between two bins reads right.
     """
@@ -271,7 +294,9 @@ def mains_lines(state: HeldSpectrum, mains: float, channel: int = 1, orders: int
             continue
         # the mains wanders: its line may stand a bin beside where it should
         inside = power[centre - half - 1 : centre + half + 2].astype(np.float64)
-        beside = np.concatenate([power[centre - 3 * half : centre - half - 1], power[centre + half + 2 : centre + 3 * half + 1]])
+        beside = np.concatenate(
+            [power[centre - 3 * half : centre - half - 1], power[centre + half + 2 : centre + 3 * half + 1]]
+        )
         noise = float(np.median(beside)) / math.log(2) * inside.size if beside.size else 0.0
         total = float(inside.sum()) - noise
         found.append((f, 10 * math.log10(total / window.enbw) if total > noise else None))

@@ -1,7 +1,7 @@
 """Crosstalk: one output driven, and what of it appears on every other channel, at one frequency and against frequency.
 
-What is looked for is the driven tone itself, whose frequency is known from the driven channel, so that noise and hum do not count.
-Relative to the driven channel's own output, as IEC 60268-3 has it (from memory).
+What is looked for is the driven tone itself, whose frequency is known from the driven channel, so that noise and hum do
+not count. Relative to the driven channel's own output, as IEC 60268-3 has it (from memory).
 """
 
 from __future__ import annotations
@@ -40,19 +40,31 @@ MOST_CHANNELS = 8
 
 
 class CrosstalkSettings(Settings):
-    frequency: float = setting(1000.0, "Frequency", "Frequency of the crosstalk reading", "Hz", played=True, ge=5, le=100000)
+    frequency: float = setting(
+        1000.0, "Frequency", "Frequency of the crosstalk reading", "Hz", played=True, ge=5, le=100000
+    )
     duration: float = setting(1.0, "Duration", "Duration of that tone", "s", played=True, ge=0.1, le=60)
     level: float = setting(-6.0, "Level", "Generator level at the driven output", "dBFS", played=True, ge=-140, le=0)
-    start_frequency: float = setting(20.0, "Start frequency", "Lowest frequency of the curve", "Hz", played=True, ge=5, le=50000)
-    stop_frequency: float = setting(20000.0, "Stop frequency", "Highest frequency of the curve", "Hz", played=True, ge=10, le=190000)
-    points_per_octave: int = setting(1, "Points per octave", "Points per octave of the curve; 0 for no curve", played=True, ge=0, le=24)
+    start_frequency: float = setting(
+        20.0, "Start frequency", "Lowest frequency of the curve", "Hz", played=True, ge=5, le=50000
+    )
+    stop_frequency: float = setting(
+        20000.0, "Stop frequency", "Highest frequency of the curve", "Hz", played=True, ge=10, le=190000
+    )
+    points_per_octave: int = setting(
+        1, "Points per octave", "Points per octave of the curve; 0 for no curve", played=True, ge=0, le=24
+    )
     dwell: float = setting(0.3, "Dwell time", "Duration of each tone of the curve", "s", played=True, ge=0.02, le=10)
 
     @model_validator(mode="after")
     def _a_range(self) -> CrosstalkSettings:
         require_rising(self, "start_frequency", "stop_frequency")
         if self.duration < least_dwell(self.frequency, _LEAST_CYCLES):
-            raise SettingError(f"{{duration}} {self.duration:g} s is too short for {self.frequency:g} Hz. Use a longer duration or a higher frequency.", "duration")
+            raise SettingError(
+                f"{{duration}} {self.duration:g} s is too short for {self.frequency:g} Hz. Use a longer duration or a"
+                " higher frequency.",
+                "duration",
+            )
         return self
 
     def steps(self) -> list[Step]:
@@ -76,8 +88,8 @@ _BESIDE = range(8, 31, 3)  # bins from the line, apart from each other by what t
 class _Leak:
     """Of one step on one channel.
 
-    frequency in Hz; ratio to the driven channel; spread: one standard deviation of the ratio; undithered: the samples of the driven channel
-    were rounded without dither.
+    frequency in Hz; ratio to the driven channel; spread: one standard deviation of the ratio; undithered: the samples
+    of the driven channel were rounded without dither.
     """
 
     frequency: float
@@ -92,19 +104,28 @@ class Crosstalk(ProcedureBase):
     Settings = CrosstalkSettings
     views = (
         CurveView("crosstalk", "Crosstalk", "worst", "Crosstalk from the other channel"),
-        *(CurveView(f"crosstalk_from_{n}", "Crosstalk", f"from {n}", f"Crosstalk from channel {n}") for n in range(1, MOST_CHANNELS + 1)),
+        *(
+            CurveView(f"crosstalk_from_{n}", "Crosstalk", f"from {n}", f"Crosstalk from channel {n}")
+            for n in range(1, MOST_CHANNELS + 1)
+        ),
     )
     reading_titles = {  # noqa: RUF012
-        "crosstalk": "Crosstalk", **{f"crosstalk_from_{n}": f"Crosstalk from Ch {n}" for n in range(1, MOST_CHANNELS + 1)},
-        "worst": "Worst crosstalk", "worst_frequency": "Worst crosstalk at", "headroom": "Headroom",
-    }  # fmt: skip
+        "crosstalk": "Crosstalk",
+        **{f"crosstalk_from_{n}": f"Crosstalk from Ch {n}" for n in range(1, MOST_CHANNELS + 1)},
+        "worst": "Worst crosstalk",
+        "worst_frequency": "Worst crosstalk at",
+        "headroom": "Headroom",
+    }
 
     def conduct(self, settings: CrosstalkSettings, chain: Chain) -> Conduct:
         there = min(len(chain.outputs), len(chain.inputs))
         if there < 2:
             raise SettingError("Crosstalk needs two channels; the chain has one. Add one on the Chain page.")
         if there > MOST_CHANNELS:
-            raise SettingError(f"Crosstalk supports up to {MOST_CHANNELS} channels; the chain has {there}. Reduce the channels on the Chain page.")
+            raise SettingError(
+                f"Crosstalk supports up to {MOST_CHANNELS} channels; the chain has {there}. Reduce the channels on the"
+                " Chain page."
+            )
         for number in range(1, there + 1):
             yield stepped_tones(rate=chain.rate, steps=settings.steps(), channels=(number,))
 
@@ -119,7 +140,9 @@ class Crosstalk(ProcedureBase):
 
     def summary(self, settings: CrosstalkSettings) -> str:
         return format_plain(settings.frequency, "Hz") + (
-            f", {settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz" if settings.points_per_octave else ""
+            f", {settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz"
+            if settings.points_per_octave
+            else ""
         )
 
     def analyse(self, recordings: Sequence[Recording], settings: CrosstalkSettings, chain: Chain) -> Result:
@@ -127,14 +150,19 @@ class Crosstalk(ProcedureBase):
         for recording in recordings:
             require_valid(recording.signal, 1024)
         if channels < 2:
-            raise UnusableInputError("Crosstalk needs a recording of at least two channels. Nothing was computed; record two channels.")
+            raise UnusableInputError(
+                "Crosstalk needs a recording of at least two channels. Nothing was computed; record two channels."
+            )
         leaks: dict[tuple[int, int], list[_Leak]] = {}
         lost: list[int] = []
         for i, recording in enumerate(recordings):
-            stimulus = recording.stimulus or stepped_tones(rate=recording.signal.rate, steps=settings.steps(), channels=(i + 1,))
+            stimulus = recording.stimulus or stepped_tones(
+                rate=recording.signal.rate, steps=settings.steps(), channels=(i + 1,)
+            )
             if stimulus.kind != KIND or len(stimulus.channels) != 1:
                 raise UnusableInputError(
-                    "This is not a recording of one channel driven alone. Nothing was computed; use the stimulus file exported for crosstalk."
+                    "This is not a recording of one channel driven alone. Nothing was computed; use the stimulus file"
+                    " exported for crosstalk."
                 )
             driven = stimulus.channels[0]
             found = _leaks(recording, stimulus, driven, channels)
@@ -182,16 +210,21 @@ def _is_undithered(x: Samples, rate: float, frequency: float) -> bool:
 def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
     """Peak of a line at a known frequency in x (frames,), and its standard deviation from the noise beside it."""
     weighted, width = WINDOW.weighted(x - x.mean()), rate / x.size
-    sides = [[line_at(weighted, f, rate) for k in _BESIDE if 0 < (f := frequency + sign * k * width) < rate / 2] for sign in (-1, 1)]
-    # the median of a Rayleigh distribution is 1.177 of one component's standard deviation; both sides together scatter less, but at the edge
-    # of a band of noise one of them says nothing
+    sides = [
+        [line_at(weighted, f, rate) for k in _BESIDE if 0 < (f := frequency + sign * k * width) < rate / 2]
+        for sign in (-1, 1)
+    ]
+    # the median of a Rayleigh distribution is 1.177 of one component's standard deviation; both sides together scatter
+    # less, but at the edge of a band of noise one of them says nothing
     together = float(np.median([*sides[0], *sides[1]]))
     most = max(float(np.median(side)) for side in sides if side)
     beside = most if most > _UNLIKE * together else together
     return line_at(weighted, frequency, rate), beside / 1.177
 
 
-def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Sequence[int], recordings: Sequence[Recording]) -> Result:
+def _channel(
+    number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Sequence[int], recordings: Sequence[Recording]
+) -> Result:
     sources = [d for d, n in leaks if n == number]
     missing = (Caution.STIMULUS_NOT_FOUND,)
     if not sources:
@@ -201,7 +234,9 @@ def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Seque
     readings = [Reading("crosstalk", number, worst.value, "dB", worst.at, worst.floor, worst.spread, worst.cautions)]
     if len(sources) > 1:
         readings += list(pairs.values())
-    curves = {d: _curve(f"crosstalk_from_{d}", number, leaks[d, number][1:]) for d in sources if len(leaks[d, number]) > 2}
+    curves = {
+        d: _curve(f"crosstalk_from_{d}", number, leaks[d, number][1:]) for d in sources if len(leaks[d, number]) > 2
+    }
     shown: list[Curve] = []
     if curves:
         first = next(iter(curves.values()))
@@ -210,7 +245,9 @@ def _channel(number: int, leaks: dict[tuple[int, int], list[_Leak]], lost: Seque
         shown = [Curve("crosstalk", number, first.x, stacked.max(axis=0), "Hz", "dB", floors.max(axis=0))]
         shown += list(curves.values()) if len(curves) > 1 else []
         top = int(np.argmax(shown[0].y))
-        worst_of = max((leaks[d, number][1:][top] for d in curves if len(leaks[d, number]) > top + 1), key=lambda leak: leak.ratio)
+        worst_of = max(
+            (leaks[d, number][1:][top] for d in curves if len(leaks[d, number]) > top + 1), key=lambda leak: leak.ratio
+        )
         unsure = DB_PER_NEPER * worst_of.spread / worst_of.ratio if worst_of.ratio > 0 else None
         faint = (Caution.NOISE_DOMINATED,) if worst_of.ratio < _STANDS_OUT * worst_of.spread else ()
         at: dict[str, float | str] = {"frequency_hz": float(first.x[top])}
@@ -238,5 +275,7 @@ def _reading(key: str, number: int, driven: int, leak: _Leak) -> Reading:
 
 
 def _curve(key: str, number: int, leaks: Sequence[_Leak]) -> Curve:
-    x, y, floor = (np.array(v) for v in zip(*((k.frequency, _db(k.ratio), _db(2 * k.spread)) for k in leaks), strict=True))
+    x, y, floor = (
+        np.array(v) for v in zip(*((k.frequency, _db(k.ratio), _db(2 * k.spread)) for k in leaks), strict=True)
+    )
     return Curve(key, number, x, y, "Hz", "dB", floor)

@@ -1,4 +1,6 @@
-"""Gain: how much a unit amplifies at one frequency, how alike its channels are, which way round, and what input a stated output takes."""
+"""Gain: how much a unit amplifies at one frequency, how alike its channels are, which way round, and what input a
+stated output takes.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,12 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.chain.level_setting import LevelString
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads
+from epidote.core.procedures.common.channels import (
+    merge_channels,
+    per_channel,
+    require_consistent_channels,
+    without_spreads,
+)
 from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
@@ -34,15 +41,32 @@ _BAND = (20.0, 20000.0)
 
 
 class GainSettings(Settings):
-    frequency: float = setting(1000.0, "Frequency", "Tone frequency; the exact frequency played is reported", "Hz", played=True, ge=5, le=100000)
+    frequency: float = setting(
+        1000.0,
+        "Frequency",
+        "Tone frequency; the exact frequency played is reported",
+        "Hz",
+        played=True,
+        ge=5,
+        le=100000,
+    )
     duration: float = setting(1.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
     level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
-    output_level: LevelString = setting("1 V", "Target output level", "Output level to find the required input for: V, dBV, W or dBFS of the input", max_length=40)
+    output_level: LevelString = setting(
+        "1 V",
+        "Target output level",
+        "Output level to find the required input for: V, dBV, W or dBFS of the input",
+        max_length=40,
+    )
 
     @model_validator(mode="after")
     def _holds_cycles(self) -> GainSettings:
         if self.duration * self.frequency < 3:
-            raise SettingError(f"{{duration}} {self.duration:g} s is less than three cycles of {self.frequency:g} Hz. Use a longer duration or a higher frequency.", "duration")
+            raise SettingError(
+                f"{{duration}} {self.duration:g} s is less than three cycles of {self.frequency:g} Hz. Use a longer"
+                " duration or a higher frequency.",
+                "duration",
+            )
         return self
 
 
@@ -55,13 +79,25 @@ class Gain(ProcedureBase):
         CurveView("waveform", "Tone", "waveform", "Signal", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "gain": "Gain", "gain_ratio": "Gain (ratio)", "balance": "Balance re channel 1", "output": "Output level", "input": "Input level",
-        "input_for_output": "Input at target output", "polarity": "Polarity", "headroom": "Headroom",
-    }  # fmt: skip
+        "gain": "Gain",
+        "gain_ratio": "Gain (ratio)",
+        "balance": "Balance re channel 1",
+        "output": "Output level",
+        "input": "Input level",
+        "input_for_output": "Input at target output",
+        "polarity": "Polarity",
+        "headroom": "Headroom",
+    }
 
     def conduct(self, settings: GainSettings, chain: Chain) -> Conduct:
         channels = tuple(range(1, len(chain.outputs) + 1))
-        yield tone(rate=chain.rate, frequency=settings.frequency, duration=settings.duration, level=settings.level, channels=channels)
+        yield tone(
+            rate=chain.rate,
+            frequency=settings.frequency,
+            duration=settings.duration,
+            level=settings.level,
+            channels=channels,
+        )
         yield sweep(
             rate=chain.rate,
             start=40.0,
@@ -91,9 +127,21 @@ class Gain(ProcedureBase):
         result = merge_channels(levels, recordings, chain)
         first = result.reading("gain")
         balance = [
-            Reading("balance", r.channel, r.value - first.value, "dB", r.at, None, math.hypot(r.spread or 0.0, first.spread or 0.0))
+            Reading(
+                "balance",
+                r.channel,
+                r.value - first.value,
+                "dB",
+                r.at,
+                None,
+                math.hypot(r.spread or 0.0, first.spread or 0.0),
+            )
             for r in result.readings
-            if r.key == "gain" and r.channel > 1 and r.value is not None and first is not None and first.value is not None
+            if r.key == "gain"
+            and r.channel > 1
+            and r.value is not None
+            and first is not None
+            and first.value is not None
         ]
         return Result(result.curves, (*result.readings, *balance), result.cautions)
 
@@ -105,7 +153,11 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
     drive = recording.stimulus["level"] if recording.stimulus is not None else settings.level
     x = settled_segment(signal.channel(number), signal.rate, SETTLE / 2, settings.duration, _LEAST_FRAMES)
-    found = analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE) if x.any() and expected < signal.rate / 2 else None
+    found = (
+        analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE)
+        if x.any() and expected < signal.rate / 2
+        else None
+    )
     if found is None or abs(found.fit.frequency / expected - 1) > 0.02:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         return Result((), (Reading("gain", number, None, "dB", cautions=missing),), unique((*cautions, *missing)))
@@ -123,7 +175,9 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     unit = "ratio" if terminal.base == "V" or offset is None else "Pa/V"
     readings = [
         Reading("gain", number, gain, "dB", at, None, spread, weak),
-        Reading("gain_ratio", number, 10 ** (gain / 20), unit, at, None, 10 ** (gain / 20) * spread / DB_PER_NEPER, weak),
+        Reading(
+            "gain_ratio", number, 10 ** (gain / 20), unit, at, None, 10 ** (gain / 20) * spread / DB_PER_NEPER, weak
+        ),
         terminal.level("output", amplitude**2 / 2, at, spread),
         _input(number, drive, chain, at),
         _input_for(number, digital, settings, chain, at, spread),
@@ -137,7 +191,12 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
 
 
 def _input(
-    number: int, drive: float, chain: Chain, at: dict[str, float | str], key: str = "input", spread_db: float | None = None
+    number: int,
+    drive: float,
+    chain: Chain,
+    at: dict[str, float | str],
+    key: str = "input",
+    spread_db: float | None = None,
 ) -> Reading:
     """A level at the chain's output: in V where that is calibrated."""
     if chain.output_full_scale is None:
@@ -157,7 +216,12 @@ def _input_for(
         wanted = parse_as(text, "dBFS") if full is None else to_db(parse_as(text, base, chain.conversion()) / full)
     except QuantityError:
         return Reading(
-            "input_for_output", number, None, "V" if chain.output_full_scale else "dBFS", where, cautions=(Caution.UNCALIBRATED,)
+            "input_for_output",
+            number,
+            None,
+            "V" if chain.output_full_scale else "dBFS",
+            where,
+            cautions=(Caution.UNCALIBRATED,),
         )
     return _input(number, wanted - digital, chain, where, "input_for_output", spread_db)
 

@@ -1,7 +1,8 @@
 """Impedance against frequency: of a loudspeaker, or of a unit's input, by a known resistor in series.
 
-The first input listens before the resistor, the second behind it, at the unit. By Ohm's law Z = R V2 / (V1 - V2); whatever the output does
-cancels. What the two inputs differ by does not, which tells where little voltage drops across the resistor.
+The first input listens before the resistor, the second behind it, at the unit. By Ohm's law Z = R V2 / (V1 - V2);
+whatever the output does cancels. What the two inputs differ by does not, which tells where little voltage drops across
+the resistor.
 """
 
 from __future__ import annotations
@@ -38,14 +39,32 @@ class ImpedanceSettings(SweepSettings):
     level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
     series_ohms: float = setting(10.0, "Series resistor", "Value of the series resistor", "Ω", gt=0, le=1e7)
     before_channel: int = setting(1, "Channel before resistor", "Input channel before the resistor", ge=1, le=64)
-    after_channel: int = setting(2, "Channel after resistor", "Input channel after the resistor, at the unit", ge=1, le=64)
-    mismatch: float = setting(0.1, "Channel mismatch", "Gain difference of the two inputs: measure it with both connected to one source", "dB", ge=0, le=3)
-    source_ohms: float = setting(0.0, "Source resistance", "Output resistance of the source that will drive the unit, for the loading loss", "Ω", ge=0, le=1e6)
+    after_channel: int = setting(
+        2, "Channel after resistor", "Input channel after the resistor, at the unit", ge=1, le=64
+    )
+    mismatch: float = setting(
+        0.1,
+        "Channel mismatch",
+        "Gain difference of the two inputs: measure it with both connected to one source",
+        "dB",
+        ge=0,
+        le=3,
+    )
+    source_ohms: float = setting(
+        0.0,
+        "Source resistance",
+        "Output resistance of the source that will drive the unit, for the loading loss",
+        "Ω",
+        ge=0,
+        le=1e6,
+    )
 
     @model_validator(mode="after")
     def _channels_are_two(self) -> ImpedanceSettings:
         if self.before_channel == self.after_channel:
-            raise SettingError("{before_channel} and {after_channel} must be different.", "before_channel", "after_channel")
+            raise SettingError(
+                "{before_channel} and {after_channel} must be different.", "before_channel", "after_channel"
+            )
         return self
 
 
@@ -59,14 +78,21 @@ class Impedance(ProcedureBase):
         CurveView("impedance_phase", "Phase", "phase", "Impedance phase"),
     )
     reading_titles = {  # noqa: RUF012
-        "impedance_1k": "Impedance at 1 kHz", "minimum": "Minimum impedance", "minimum_frequency": "Minimum at", "maximum": "Maximum impedance", "maximum_frequency": "Maximum at", "resonance": "Resonance frequency",
-        "loading_error": "Loading loss (max.)", "headroom": "Headroom",
-    }  # fmt: skip
+        "impedance_1k": "Impedance at 1 kHz",
+        "minimum": "Minimum impedance",
+        "minimum_frequency": "Minimum at",
+        "maximum": "Maximum impedance",
+        "maximum_frequency": "Maximum at",
+        "resonance": "Resonance frequency",
+        "loading_error": "Loading loss (max.)",
+        "headroom": "Headroom",
+    }
 
     def conduct(self, settings: ImpedanceSettings, chain: Chain) -> Conduct:
         if max(settings.before_channel, settings.after_channel) > len(chain.inputs):
             raise SettingError(
-                f"Impedance needs two inputs; the chain has {len(chain.inputs)}. Add an input on the Chain page, or set other channels."
+                f"Impedance needs two inputs; the chain has {len(chain.inputs)}. Add an input on the Chain page, or set"
+                " other channels."
             )
         stimulus = settings.played(chain.rate)
         for _ in range(settings.averages):
@@ -82,13 +108,17 @@ class Impedance(ProcedureBase):
         return result.curve("impedance")
 
     def summary(self, settings: ImpedanceSettings) -> str:
-        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.series_ohms:g} Ω in series"
+        return (
+            f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.series_ohms:g} Ω in"
+            " series"
+        )
 
     def analyse(self, recordings: Sequence[Recording], settings: ImpedanceSettings, chain: Chain) -> Result:
         channels = require_consistent_channels(recordings)
         if max(settings.before_channel, settings.after_channel) > channels:
             raise UnusableInputError(
-                f"Impedance needs channels {settings.before_channel} and {settings.after_channel}; the recording has {channels}. Nothing was computed; record both sides of the resistor."
+                f"Impedance needs channels {settings.before_channel} and {settings.after_channel}; the recording has"
+                f" {channels}. Nothing was computed; record both sides of the resistor."
             )
         for recording in recordings:
             require_valid(recording.signal, LEAST_FRAMES)
@@ -142,7 +172,9 @@ def _resonance(x: Samples, size: Samples, spreads: Samples) -> Reading:
 
 
 def _place_spread(x: Samples, size: Samples, spreads: Samples, least: int) -> float:
-    """Standard deviation of the frequency of a least value: noise may move it as far as the curve stays within two spreads of it."""
+    """Standard deviation of the frequency of a least value: noise may move it as far as the curve stays within two
+    spreads of it.
+    """
     within = size <= size[least] + 2 * spreads[least]
     low, high = least, least
     while low > 0 and within[low - 1]:
@@ -154,9 +186,13 @@ def _place_spread(x: Samples, size: Samples, spreads: Samples, least: int) -> fl
 
 
 def _result(
-    ratio: NDArray[np.complex128], variance: Samples, kernel: dc.Kernel, settings: ImpedanceSettings, recording: Recording,
+    ratio: NDArray[np.complex128],
+    variance: Samples,
+    kernel: dc.Kernel,
+    settings: ImpedanceSettings,
+    recording: Recording,
     cautions: list[Caution],
-) -> Result:  # fmt: skip
+) -> Result:
     width = kernel.rate / dc.response_grid(kernel)
     bins = log_bins(ratio.size, width, settings.start_frequency, settings.stop_frequency)
     x, index = bins * width, bins.astype(int)
@@ -181,10 +217,16 @@ def _result(
     def at(place: int) -> tuple[dict[str, float | str], float, tuple[Caution, ...]]:
         """Where a reading is taken with what the mismatch makes of it there, its spread, its cautions."""
         limited = (Caution.CHANNEL_MISMATCH,) if mismatch[place] > _MISMATCH_LIMITS else ()
-        return {"frequency_hz": float(x[place]), "mismatch_error": float(mismatch[place])}, float(spreads[place]), limited
+        return (
+            {"frequency_hz": float(x[place]), "mismatch_error": float(mismatch[place])},
+            float(spreads[place]),
+            limited,
+        )
 
     def ohms(key: str, value: float | None, place: int, *, chosen: bool = False) -> Reading:
-        """``chosen``: as the least or greatest of its neighbourhood, whose noise then decides the more the more points are alike."""
+        """``chosen``: as the least or greatest of its neighbourhood, whose noise then decides the more the more
+        points are alike.
+        """
         where, spread, limited = at(place)
         if chosen:
             alike = int(np.count_nonzero(np.abs(size - size[place]) < _ALIKE * spread))
@@ -209,4 +251,3 @@ def _result(
         in_db = DB_PER_NEPER * share * spread / float(size[worst])
         readings.insert(5, Reading("loading_error", 1, float(loss[worst]), "dB", where, None, in_db, limited))
     return Result(curves, tuple(readings), unique(cautions))
-

@@ -1,9 +1,11 @@
-"""Intermodulation: what two tones make of each other in a unit, by the standards' pairs or any other, and along a swept second tone.
+"""Intermodulation: what two tones make of each other in a unit, by the standards' pairs or any other, and along a
+swept second tone.
 
-Definitions, from memory (IEC 60268-3; pairs of SMPTE RP 120, DIN 45403 and of the difference-frequency method): a(.) are amplitudes at
-the output. Modulation: d_m2 = [a(f2+f1) + a(f2-f1)] / a(f2), d_m3 = [a(f2+2f1) + a(f2-2f1)] / a(f2); together the root of the sum of
-their squares. Difference: d_d2 = a(f2-f1) / [a(f1) + a(f2)], d_d3 = [a(2f1-f2) + a(2f2-f1)] / [a(f1) + a(f2)]. Other conventions for the
-modulation differ by up to a factor of sqrt 2, so the one used is named beside the figure.
+Definitions, from memory (IEC 60268-3; pairs of SMPTE RP 120, DIN 45403 and of the difference-frequency method): a(.)
+are amplitudes at the output. Modulation: d_m2 = [a(f2+f1) + a(f2-f1)] / a(f2), d_m3 = [a(f2+2f1) + a(f2-2f1)] / a(f2);
+together the root of the sum of their squares. Difference: d_d2 = a(f2-f1) / [a(f1) + a(f2)], d_d3 = [a(2f1-f2) +
+a(2f2-f1)] / [a(f1) + a(f2)]. Other conventions for the modulation differ by up to a factor of sqrt 2, so the one used
+is named beside the figure.
 """
 
 from __future__ import annotations
@@ -24,9 +26,14 @@ from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads  # fmt: skip
+from epidote.core.procedures.common.channels import (
+    merge_channels,
+    per_channel,
+    require_consistent_channels,
+    without_spreads,
+)
 from epidote.core.procedures.common.stepped_tones import OVERHEAD
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase  # fmt: skip
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result, encode_annotations
@@ -52,8 +59,10 @@ class Pair(LabelledEnum):
 
 
 _PAIRS: Mapping[Pair, tuple[float, float, float]] = {
-    Pair.SMPTE: (60.0, 7000.0, 4.0), Pair.DIN: (250.0, 8000.0, 4.0), Pair.DIFFERENCE: (19000.0, 20000.0, 1.0),
-}  # fmt: skip
+    Pair.SMPTE: (60.0, 7000.0, 4.0),
+    Pair.DIN: (250.0, 8000.0, 4.0),
+    Pair.DIFFERENCE: (19000.0, 20000.0, 1.0),
+}
 
 
 class Convention(LabelledEnum):
@@ -67,16 +76,34 @@ class Convention(LabelledEnum):
 class IntermodulationSettings(Settings):
     pair: Pair = setting(Pair.FREE, "Tone pair", "Standard tone pair, or the frequencies below", played=True)
     frequency_1: float = setting(60.0, "Lower tone", "Frequency of the lower tone", "Hz", played=True, ge=5, le=100000)
-    frequency_2: float = setting(7000.0, "Upper tone", "Frequency of the upper tone", "Hz", played=True, ge=10, le=190000)
-    ratio: float = setting(4.0, "Amplitude ratio", "Amplitude of the lower tone relative to the upper", played=True, gt=0.001, le=1000)
+    frequency_2: float = setting(
+        7000.0, "Upper tone", "Frequency of the upper tone", "Hz", played=True, ge=10, le=190000
+    )
+    ratio: float = setting(
+        4.0, "Amplitude ratio", "Amplitude of the lower tone relative to the upper", played=True, gt=0.001, le=1000
+    )
     level: float = setting(
-        -6.0, "Level", "Level of a sine with the same peak value as the two tones together", "dBFS", played=True, ge=-140, le=0
+        -6.0,
+        "Level",
+        "Level of a sine with the same peak value as the two tones together",
+        "dBFS",
+        played=True,
+        ge=-140,
+        le=0,
     )
     duration: float = setting(2.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.1, le=600)
     sweep_from: float = setting(
-        0.0, "Sweep from", "Sweep the upper tone from this frequency to frequency_2; 0 for no sweep", "Hz", played=True, ge=0, le=190000
+        0.0,
+        "Sweep from",
+        "Sweep the upper tone from this frequency to frequency_2; 0 for no sweep",
+        "Hz",
+        played=True,
+        ge=0,
+        le=190000,
     )
-    points_per_octave: int = setting(3, "Points per octave", "Tone pairs per octave of the sweep", played=True, ge=1, le=48)
+    points_per_octave: int = setting(
+        3, "Points per octave", "Tone pairs per octave of the sweep", played=True, ge=1, le=48
+    )
     convention: Convention = setting(Convention.ROOT_OF_SQUARES, "Definition", "Definition of modulation distortion")
 
     @model_validator(mode="before")
@@ -91,7 +118,12 @@ class IntermodulationSettings(Settings):
     def _tones_are_two(self) -> IntermodulationSettings:
         require_rising(self, "frequency_1", "frequency_2")
         if self.sweep_from and not self.frequency_1 < self.sweep_from < self.frequency_2:
-            raise SettingError("{sweep_from} must be between {frequency_1} and {frequency_2}.", "sweep_from", "frequency_1", "frequency_2")
+            raise SettingError(
+                "{sweep_from} must be between {frequency_1} and {frequency_2}.",
+                "sweep_from",
+                "frequency_1",
+                "frequency_2",
+            )
         words = intermod.too_close(self.frequency_1, self.frequency_2, self.duration)
         if words:
             raise SettingError(f"{words}. Use other frequencies or a longer duration.")
@@ -102,7 +134,9 @@ class IntermodulationSettings(Settings):
         return max(2, 1 + round(self.points_per_octave * math.log2(self.frequency_2 / self.sweep_from)))
 
     def second_tones(self) -> list[float]:
-        """Of the sweep, rising; those whose products would fall upon each other are moved aside by as much as it takes."""
+        """Of the sweep, rising; those whose products would fall upon each other are moved aside by as much as it
+        takes.
+        """
         found = []
         for f in np.geomspace(self.sweep_from, self.frequency_2, self.sweep_points).tolist():
             moved = f
@@ -123,22 +157,36 @@ class Intermodulation(ProcedureBase):
         CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "modulation_distortion": "Modulation distortion", "modulation_d2": "Modulation, 2nd order", "modulation_d3": "Modulation, 3rd order",
-        "difference_d2": "Difference, 2nd order", "difference_d3": "Difference, 3rd order", "total": "Total intermodulation",
-        "level_1": "Level of lower tone", "level_2": "Level of upper tone", "headroom": "Headroom",
-    }  # fmt: skip
+        "modulation_distortion": "Modulation distortion",
+        "modulation_d2": "Modulation, 2nd order",
+        "modulation_d3": "Modulation, 3rd order",
+        "difference_d2": "Difference, 2nd order",
+        "difference_d3": "Difference, 3rd order",
+        "total": "Total intermodulation",
+        "level_1": "Level of lower tone",
+        "level_2": "Level of upper tone",
+        "headroom": "Headroom",
+    }
 
     def conduct(self, settings: IntermodulationSettings, chain: Chain) -> Conduct:
         channels = tuple(range(1, len(chain.outputs) + 1))
         yield two_tones(
-            rate=chain.rate, first=settings.frequency_1, second=settings.frequency_2, ratio=settings.ratio, duration=settings.duration,
-            level=settings.level, channels=channels,
-        )  # fmt: skip
+            rate=chain.rate,
+            first=settings.frequency_1,
+            second=settings.frequency_2,
+            ratio=settings.ratio,
+            duration=settings.duration,
+            level=settings.level,
+            channels=channels,
+        )
         if settings.sweep_from:
             level = 20 * math.log10(amplitudes(settings.level, settings.ratio)[1])
             steps = [Step(f, level, _SWEPT_DWELL) for f in settings.second_tones()]
             yield stepped_tones(
-                rate=chain.rate, steps=steps, channels=channels, fixed=FixedTone(settings.frequency_1, 20 * math.log10(settings.ratio))
+                rate=chain.rate,
+                steps=steps,
+                channels=channels,
+                fixed=FixedTone(settings.frequency_1, 20 * math.log10(settings.ratio)),
             )
 
     def duration(self, settings: IntermodulationSettings, chain: Chain) -> float:
@@ -173,13 +221,18 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
     x = settled_segment(signal.channel(number), signal.rate, SETTLE / 2, seconds, _LEAST_FRAMES)
     f1, f2 = settings.frequency_1, settings.frequency_2
     if f2 >= signal.rate / 2:
-        raise SettingError(f"The upper tone of {f2:g} Hz is above half the sample rate of {signal.rate:g} Hz. Use a lower frequency or a higher sample rate.")
+        raise SettingError(
+            f"The upper tone of {f2:g} Hz is above half the sample rate of {signal.rate:g} Hz. Use a lower frequency or"
+            " a higher sample rate."
+        )
     found = intermod.two_tones(x, signal.rate, f1, f2) if x.any() else None
     if found is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         keys = ("modulation_distortion", "difference_d2", "difference_d3", "total")
         at: dict[str, float | str] = {"ratio": settings.ratio}
-        return Result((), tuple(Reading(k, number, None, "dB", at, cautions=missing) for k in keys), unique((*cautions, *missing)))
+        return Result(
+            (), tuple(Reading(k, number, None, "dB", at, cautions=missing) for k in keys), unique((*cautions, *missing))
+        )
     terminal = ChannelScale.at(signal, chain, number)
     curves = [_spectrum(x, signal.rate, found, terminal)]
     if len(recordings) > 1:
@@ -211,10 +264,15 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
     number = terminal.channel
     a1, a2 = found.amplitudes
     at: dict[str, float | str] = {
-        "frequency_1_hz": found.frequencies[0], "frequency_2_hz": found.frequencies[1], "ratio": settings.ratio, "level_dbfs": settings.level,
-    }  # fmt: skip
+        "frequency_1_hz": found.frequencies[0],
+        "frequency_2_hz": found.frequencies[1],
+        "ratio": settings.ratio,
+        "level_dbfs": settings.level,
+    }
 
-    def ratio(key: str, value: float | None, reference: float, orders: Sequence[intermod.Order], words: str = "") -> Reading:
+    def ratio(
+        key: str, value: float | None, reference: float, orders: Sequence[intermod.Order], words: str = ""
+    ) -> Reading:
         where = {**at, **({"convention": words} if words else {})}
         if value is None:
             return Reading(key, number, None, "dB", where, cautions=(Caution.OUTSIDE_BAND,))
@@ -222,28 +280,65 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
         faint = (Caution.NOISE_DOMINATED,) if value < 3 * spread else ()
         floor = 20 * math.log10(2 * spread) if spread > 0 else None
         given = 20 * math.log10(value) if value > 0 else None
-        return Reading(key, number, given, "dB", where, floor, DB_PER_NEPER * spread / value if value > 0 else None, faint)
+        return Reading(
+            key, number, given, "dB", where, floor, DB_PER_NEPER * spread / value if value > 0 else None, faint
+        )
 
     sums = found.ratio_of_sums
     sides = (*intermod.SECOND, *intermod.THIRD_ABOUT_F2)
-    # only what stands clear of the noise counts for the total: a sum of noise would grow with the number of products looked for
+    # only what stands clear of the noise counts for the total: a sum of noise would grow with the number of products
+    # looked for
     clear = {o: p for o, p in found.products.items() if p is not None and p > 3 * found.spreads[o]}
     power = sum(p**2 for p in clear.values())
     # of a root of a sum of squares: the products as they weigh in it
     total_spread = math.sqrt(sum((p * found.spreads[o]) ** 2 for o, p in clear.items()) / power) if power else 0.0
     tones = math.hypot(a1, a2)
-    total = ratio("total", math.sqrt(power) / tones, tones, tuple(clear), "RMS of all products to the 5th order over that of both tones")
+    total = ratio(
+        "total",
+        math.sqrt(power) / tones,
+        tones,
+        tuple(clear),
+        "RMS of all products to the 5th order over that of both tones",
+    )
     if power:
         total = replace(total, spread=DB_PER_NEPER * total_spread / math.sqrt(power))
     return [
         ratio("modulation_distortion", modulation(found, settings.convention), a2, sides, str(settings.convention)),
-        ratio("modulation_d2", sums(intermod.SECOND, a2), a2, intermod.SECOND, "sum of both sidebands over the higher tone"),
-        ratio("modulation_d3", sums(intermod.THIRD_ABOUT_F2, a2), a2, intermod.THIRD_ABOUT_F2, "sum of both sidebands over the higher tone"),
-        ratio("difference_d2", sums(intermod.SECOND[:1], a1 + a2), a1 + a2, intermod.SECOND[:1], "over the sum of both tones"),
-        ratio("difference_d3", sums(intermod.THIRD_NEAR, a1 + a2), a1 + a2, intermod.THIRD_NEAR, "sum of both over the sum of both tones"),
+        ratio(
+            "modulation_d2",
+            sums(intermod.SECOND, a2),
+            a2,
+            intermod.SECOND,
+            "sum of both sidebands over the higher tone",
+        ),
+        ratio(
+            "modulation_d3",
+            sums(intermod.THIRD_ABOUT_F2, a2),
+            a2,
+            intermod.THIRD_ABOUT_F2,
+            "sum of both sidebands over the higher tone",
+        ),
+        ratio(
+            "difference_d2",
+            sums(intermod.SECOND[:1], a1 + a2),
+            a1 + a2,
+            intermod.SECOND[:1],
+            "over the sum of both tones",
+        ),
+        ratio(
+            "difference_d3",
+            sums(intermod.THIRD_NEAR, a1 + a2),
+            a1 + a2,
+            intermod.THIRD_NEAR,
+            "sum of both over the sum of both tones",
+        ),
         total,
-        terminal.level("level_1", a1**2 / 2, {"frequency_hz": found.frequencies[0]}, DB_PER_NEPER * found.tone_spreads[0] / a1),
-        terminal.level("level_2", a2**2 / 2, {"frequency_hz": found.frequencies[1]}, DB_PER_NEPER * found.tone_spreads[1] / a2),
+        terminal.level(
+            "level_1", a1**2 / 2, {"frequency_hz": found.frequencies[0]}, DB_PER_NEPER * found.tone_spreads[0] / a1
+        ),
+        terminal.level(
+            "level_2", a2**2 / 2, {"frequency_hz": found.frequencies[1]}, DB_PER_NEPER * found.tone_spreads[1] / a2
+        ),
     ]
 
 
@@ -251,9 +346,13 @@ def _spectrum(x: Samples, rate: float, found: intermod.TwoTones, terminal: Chann
     power, width = windowed_mean_squares(x - x.mean(), rate, WINDOW)
     f, level = bin_frequencies(power.size, width), line_levels(2 * WINDOW.enbw * power, terminal.level_offset)
     meta: dict[str, float | str] = {
-        "window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(x.size),
-        "frequency_1_hz": found.frequencies[0], "frequency_2_hz": found.frequencies[1], "marks": _marks(found, rate),
-    }  # fmt: skip
+        "window": WINDOW.name,
+        "enbw_hz": WINDOW.enbw * width,
+        "frames": float(x.size),
+        "frequency_1_hz": found.frequencies[0],
+        "frequency_2_hz": found.frequencies[1],
+        "marks": _marks(found, rate),
+    }
     return Curve("spectrum", terminal.channel, f[1:], level[1:], "Hz", terminal.level_unit, None, meta)
 
 
@@ -277,7 +376,11 @@ def _swept(recording: Recording, number: int, settings: IntermodulationSettings)
     rows = []
     for step in steps_of(stimulus):
         part = step_segment(signal.channel(number), start, step, signal.rate)
-        found = intermod.two_tones(part, signal.rate, settings.frequency_1, step.frequency) if part is not None and part.any() else None
+        found = (
+            intermod.two_tones(part, signal.rate, settings.frequency_1, step.frequency)
+            if part is not None and part.any()
+            else None
+        )
         if found is None:
             continue
         a1, a2 = found.amplitudes

@@ -1,7 +1,8 @@
 """Latency: how late what is played comes back, below a sample, and whether it is the same every time.
 
-By short sweeps, noise bursts or clicks. The delay is that of the best alignment in the band (see ``analysis.delay``). Buffers: what the device's own
-blocks take, one on the way out and one on the way in (common practice, no source), told from the rest.
+By short sweeps, noise bursts or clicks. The delay is that of the best alignment in the band (see ``analysis.delay``).
+Buffers: what the device's own blocks take, one on the way out and one on the way in (common practice, no source), told
+from the rest.
 """
 
 from __future__ import annotations
@@ -37,9 +38,18 @@ _MISSING = (("latency", "s"), ("latency_samples", "samples"), ("polarity", "rati
 
 class LatencySettings(Settings):
     shots: int = setting(10, "Number of bursts", "Number of bursts", played=True, ge=1, le=1000)
-    shot: BurstKind = setting(BurstKind.SWEEP, "Burst signal", "Signal of a burst: short sweep, noise or click", played=True)
-    restart: bool = setting(False, "Restart stream", "Restart the audio stream for each burst; some devices change latency by a block at each start", played=True)
-    longest: float = setting(0.5, "Maximum latency", "Longest latency that can be measured", "s", played=True, ge=0.01, le=30)
+    shot: BurstKind = setting(
+        BurstKind.SWEEP, "Burst signal", "Signal of a burst: short sweep, noise or click", played=True
+    )
+    restart: bool = setting(
+        False,
+        "Restart stream",
+        "Restart the audio stream for each burst; some devices change latency by a block at each start",
+        played=True,
+    )
+    longest: float = setting(
+        0.5, "Maximum latency", "Longest latency that can be measured", "s", played=True, ge=0.01, le=30
+    )
     level: float = setting(-12.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
     band_low: float = setting(100.0, "Lower band limit", "Lower limit of the analysed band", "Hz", ge=0, le=100000)
     band_high: float = setting(18000.0, "Upper band limit", "Upper limit of the analysed band", "Hz", gt=0, le=192000)
@@ -50,7 +60,9 @@ class LatencySettings(Settings):
         return self
 
     def played(self, rate: float) -> Stimulus:
-        return burst_train(rate=rate, shot=self.shot, count=1 if self.restart else self.shots, level=self.level, longest=self.longest)
+        return burst_train(
+            rate=rate, shot=self.shot, count=1 if self.restart else self.shots, level=self.level, longest=self.longest
+        )
 
 
 class Latency(ProcedureBase):
@@ -63,11 +75,23 @@ class Latency(ProcedureBase):
         CurveView("arrival", "Arrival", "arrival", "First burst as received", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "latency": "Latency", "latency_samples": "Latency in samples", "latency_other": "Second latency", "latency_share": "Share of bursts", "repeatability": "Standard deviation", "range": "Range (max. - min.)",
-        "buffers": "Buffer contribution", "beside_buffers": "Latency beyond buffers", "polarity": "Polarity", "correlation": "Correlation (aligned)",
-        "second": "Second arrival", "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "First comb-filter null", "comb_depth": "Comb filter, depth",
+        "latency": "Latency",
+        "latency_samples": "Latency in samples",
+        "latency_other": "Second latency",
+        "latency_share": "Share of bursts",
+        "repeatability": "Standard deviation",
+        "range": "Range (max. - min.)",
+        "buffers": "Buffer contribution",
+        "beside_buffers": "Latency beyond buffers",
+        "polarity": "Polarity",
+        "correlation": "Correlation (aligned)",
+        "second": "Second arrival",
+        "apart": "Second arrival, delay",
+        "second_level": "Second arrival, level",
+        "comb_null": "First comb-filter null",
+        "comb_depth": "Comb filter, depth",
         "headroom": "Headroom",
-    }  # fmt: skip
+    }
 
     def conduct(self, settings: LatencySettings, chain: Chain) -> Conduct:
         stimulus = settings.played(chain.rate)
@@ -92,9 +116,16 @@ class Latency(ProcedureBase):
         for recording in recordings:
             require_valid(recording.signal, LEAST_FRAMES)
             if recording.stimulus is not None and recording.stimulus.kind != KIND:
-                raise UnusableInputError(f"This recording is of a {recording.stimulus.kind} stimulus, not of latency bursts. Nothing was computed; analyse it with the procedure that made the stimulus.")
-        result = merge_channels(per_channel(channels, lambda number: _channel(recordings, number, settings, chain)), recordings, chain)
-        return replace(result, cautions=tuple(c for c in result.cautions if c is not Caution.UNCALIBRATED))  # a time needs no volts
+                raise UnusableInputError(
+                    f"This recording is of a {recording.stimulus.kind} stimulus, not of latency bursts. Nothing was"
+                    " computed; analyse it with the procedure that made the stimulus."
+                )
+        result = merge_channels(
+            per_channel(channels, lambda number: _channel(recordings, number, settings, chain)), recordings, chain
+        )
+        return replace(
+            result, cautions=tuple(c for c in result.cautions if c is not Caution.UNCALIBRATED)
+        )  # a time needs no volts
 
 
 def _heard(recording: Recording, number: int, settings: LatencySettings) -> tuple[Samples, list[Samples]]:
@@ -132,7 +163,9 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     cautions = [Caution.CLIPPED] if any(is_clipped(r.signal.channel(number), signal.unit) for r in recordings) else []
     if not found:
         none = (Caution.STIMULUS_NOT_FOUND,)
-        return Result((), tuple(Reading(k, number, None, u, cautions=none) for k, u in _MISSING), unique((*cautions, *none)))
+        return Result(
+            (), tuple(Reading(k, number, None, u, cautions=none) for k, u in _MISSING), unique((*cautions, *none))
+        )
     if missing:
         cautions.append(Caution.PARTIAL)
     delays = np.array([d.frames for d in found])
@@ -151,8 +184,11 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     if any(d.dispersed for d in found):
         cautions.append(Caution.DISPERSED)
     at: dict[str, float | str] = {
-        "rate_hz": rate, "shots": float(delays.size), "band_low_hz": settings.band_low, "band_high_hz": min(settings.band_high, rate / 2),
-    }  # fmt: skip
+        "rate_hz": rate,
+        "shots": float(delays.size),
+        "band_low_hz": settings.band_low,
+        "band_high_hz": min(settings.band_high, rate / 2),
+    }
     own = (Caution.DELAY_JUMPS,) if jumped else ()
     readings = [
         Reading("latency", number, middle / rate, "s", at, None, unsure / rate, own),
@@ -163,7 +199,9 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
         readings[0] = replace(readings[0], at={**at, **shares})
         second: dict[str, float | str] = {**at, "share_of_bursts": other.size / delays.size}
         other_spread = _spread_of_median(other, [d.spread for d in found]) / rate
-        readings.append(Reading("latency_other", number, float(np.median(other)) / rate, "s", second, None, other_spread, own))
+        readings.append(
+            Reading("latency_other", number, float(np.median(other)) / rate, "s", second, None, other_spread, own)
+        )
         readings.append(Reading("latency_share", number, usual.size / delays.size, "ratio", at))
     if delays.size > 1:
         readings.append(Reading("repeatability", number, float(delays.std(ddof=1)) / rate, "s", at))
@@ -194,7 +232,8 @@ def _spread_of_median(delays: Samples, spreads: Sequence[float]) -> float:
 
 
 def _groups(delays: Samples) -> tuple[Samples, Samples]:
-    """The bursts of the usual latency, and those of the other where there are just two and the second is no exception; else all, and none.
+    """The bursts of the usual latency, and those of the other where there are just two and the second is no
+    exception; else all, and none.
 
     Two groups: on either side of the widest gap, each narrower than that.
     """

@@ -1,7 +1,8 @@
 """Multitone: response, and distortion with noise between the tones, from one capture of a few seconds.
 
-Every tone lies on an exact bin of the period, so that what lies on the others is the unit's. A recording from a unit's own player may run
-on another clock and begin anywhere: the tones' phases tell the clock, and the recording is brought to the stimulus' own first.
+Every tone lies on an exact bin of the period, so that what lies on the others is the unit's. A recording from a unit's
+own player may run on another clock and begin anywhere: the tones' phases tell the clock, and the recording is brought
+to the stimulus' own first.
 """
 
 from __future__ import annotations
@@ -37,7 +38,15 @@ class MultitoneSettings(Settings):
     stop_frequency: float = setting(20000.0, "Stop frequency", "Highest tone", "Hz", played=True, ge=20, le=180000)
     per_octave: int = setting(3, "Tones per octave", "Tones per octave", played=True, ge=1, le=48)
     duration: float = setting(4.0, "Duration", "Duration of the analysed period", "s", played=True, ge=0.2, le=60)
-    level: float = setting(-6.0, "Level", "Level of a sine with the same peak value as all tones together", "dBFS", played=True, ge=-140, le=0)
+    level: float = setting(
+        -6.0,
+        "Level",
+        "Level of a sine with the same peak value as all tones together",
+        "dBFS",
+        played=True,
+        ge=-140,
+        le=0,
+    )
 
     @model_validator(mode="after")
     def _band_is_one(self) -> MultitoneSettings:
@@ -55,10 +64,17 @@ class Multitone(ProcedureBase):
         CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "distortion_noise": "Distortion and noise", "gain_1k": "Gain at 1 kHz", "bandwidth_low": "Lower -3 dB", "bandwidth_high": "Upper -3 dB",
-        "bandwidth_low_1db": "Lower -1 dB", "bandwidth_high_1db": "Upper -1 dB", "flatness": "Flatness", "level_20k": "20 kHz re 1 kHz",
-        "clock": "Clock offset of tones", "headroom": "Headroom",
-    }  # fmt: skip
+        "distortion_noise": "Distortion and noise",
+        "gain_1k": "Gain at 1 kHz",
+        "bandwidth_low": "Lower -3 dB",
+        "bandwidth_high": "Upper -3 dB",
+        "bandwidth_low_1db": "Lower -1 dB",
+        "bandwidth_high_1db": "Upper -1 dB",
+        "flatness": "Flatness",
+        "level_20k": "20 kHz re 1 kHz",
+        "clock": "Clock offset of tones",
+        "headroom": "Headroom",
+    }
 
     def conduct(self, settings: MultitoneSettings, chain: Chain) -> Conduct:
         yield self._stimulus(settings, chain.rate, tuple(range(1, len(chain.outputs) + 1)))
@@ -66,9 +82,14 @@ class Multitone(ProcedureBase):
     @staticmethod
     def _stimulus(settings: MultitoneSettings, rate: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
         return multitone(
-            rate=rate, start=settings.start_frequency, stop=settings.stop_frequency, per_octave=settings.per_octave,
-            duration=settings.duration, level=settings.level, channels=channels,
-        )  # fmt: skip
+            rate=rate,
+            start=settings.start_frequency,
+            stop=settings.stop_frequency,
+            per_octave=settings.per_octave,
+            duration=settings.duration,
+            level=settings.level,
+            channels=channels,
+        )
 
     def duration(self, settings: MultitoneSettings, chain: Chain) -> float:
         return settings.duration + 2 * LEAD + SETTLE + TAIL
@@ -80,7 +101,10 @@ class Multitone(ProcedureBase):
         return result.curve("level")
 
     def summary(self, settings: MultitoneSettings) -> str:
-        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.per_octave} per octave, {settings.duration:g} s"
+        return (
+            f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.per_octave} per octave,"
+            f" {settings.duration:g} s"
+        )
 
     def analyse(self, recordings: Sequence[Recording], settings: MultitoneSettings, chain: Chain) -> Result:
         channels = require_consistent_channels(recordings)
@@ -88,7 +112,10 @@ class Multitone(ProcedureBase):
         require_valid(recording.signal, 4096)
         stimulus = recording.stimulus or self._stimulus(settings, recording.signal.rate)
         if stimulus.kind != KIND:
-            raise UnusableInputError(f"This recording is of a {stimulus.kind} stimulus, not of a multitone. Nothing was computed; analyse it with the procedure that made the stimulus.")
+            raise UnusableInputError(
+                f"This recording is of a {stimulus.kind} stimulus, not of a multitone. Nothing was computed; analyse it"
+                " with the procedure that made the stimulus."
+            )
         results = per_channel(channels, lambda number: _channel(recording, stimulus, number, chain))
         return merge_channels(results, recordings, chain)
 
@@ -122,7 +149,9 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
         "level_dbfs": stimulus["level"],
     }
     readings = [
-        Reading("distortion_noise", number, 10 * math.log10(rest / tones) if rest > 0 else None, "dB", at, None, rest_spread),
+        Reading(
+            "distortion_noise", number, 10 * math.log10(rest / tones) if rest > 0 else None, "dB", at, None, rest_spread
+        ),
         *level_readings(level, DB_PER_NEPER * found.peak_spreads / found.peaks),
         Reading("clock", number, ppm, "ppm", {}, None, found.ratio_spread * 1e6),
         headroom(signal, number),
@@ -131,7 +160,9 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
 
 
 def _curves(found: Tones, terminal: ChannelScale, chain: Chain) -> tuple[Curve, Curve, Curve]:
-    """Gain of every tone; what lies from each tone to the next, relative to the tone at the output; and the whole spectrum."""
+    """Gain of every tone; what lies from each tone to the next, relative to the tone at the output; and the whole
+    spectrum.
+    """
     number, x = terminal.channel, found.frequencies
     gain = 20 * np.log10(np.maximum(found.peaks, 1e-20) / found.played) + (chain.offset_db(number) or 0.0)
     own = np.square(found.peaks) / 2
@@ -139,7 +170,11 @@ def _curves(found: Tones, terminal: ChannelScale, chain: Chain) -> tuple[Curve, 
     floor = 10 * np.log10(np.maximum(found.between, 1e-40) / np.maximum(mean, 1e-40))
     middle = np.sqrt(x[:-1] * x[1:])
     f, level = bin_frequencies(found.whole.size, found.width), line_levels(2 * found.whole, terminal.level_offset)
-    meta: dict[str, float | str] = {"window": "none, whole periods", "enbw_hz": found.width, "frames": float(2 * (level.size - 1))}
+    meta: dict[str, float | str] = {
+        "window": "none, whole periods",
+        "enbw_hz": found.width,
+        "frames": float(2 * (level.size - 1)),
+    }
     return (
         Curve("level", number, x, gain, "Hz", "dB"),
         Curve("floor", number, middle, floor, "Hz", "dB", None, {"tones_per_period": float(x.size)}),

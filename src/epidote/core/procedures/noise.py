@@ -1,7 +1,9 @@
-"""Noise: what a unit adds when it should be silent, plainly and as it is heard; and its dynamic range by a tone at -60 dBFS.
+"""Noise: what a unit adds when it should be silent, plainly and as it is heard; and its dynamic range by a tone at
+-60 dBFS.
 
-Idle noise in a band, A-weighted (IEC 61672-1), and by ITU-R BS.468-4: quasi-peak, and as an RMS value counted from 2 kHz (AES17). Dynamic
-range by AES17: full scale over everything but the tone while 997 Hz plays at -60 dBFS, 468 weighting counted from 2 kHz; with A beside it.
+Idle noise in a band, A-weighted (IEC 61672-1), and by ITU-R BS.468-4: quasi-peak, and as an RMS value counted from 2
+kHz (AES17). Dynamic range by AES17: full scale over everything but the tone while 997 Hz plays at -60 dBFS, 468
+weighting counted from 2 kHz; with A beside it.
 """
 
 from __future__ import annotations
@@ -16,7 +18,13 @@ from epidote.core.analysis.capture_checks import headroom, require_valid, steady
 from epidote.core.analysis.sine.tone import analyse_tone
 from epidote.core.analysis.spectral.fractional_octave import band_powers, centres, edges
 from epidote.core.analysis.spectral.quasi_peak import quasi_peak
-from epidote.core.analysis.spectral.spectrum import LINE_CLEAR, band_power, band_powers_of, mains_lines, windowed_mean_squares
+from epidote.core.analysis.spectral.spectrum import (
+    LINE_CLEAR,
+    band_power,
+    band_powers_of,
+    mains_lines,
+    windowed_mean_squares,
+)
 from epidote.core.analysis.spectral.weighting import AES17_DB, Weighting
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
@@ -43,11 +51,20 @@ _FINE = 24
 
 
 class NoiseSettings(Settings):
-    duration: float = setting(5.0, "Duration", "Duration of the recording, with nothing played", "s", played=True, ge=0.2, le=600)
-    band_low: float = setting(20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    duration: float = setting(
+        5.0, "Duration", "Duration of the recording, with nothing played", "s", played=True, ge=0.2, le=600
+    )
+    band_low: float = setting(
+        20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000
+    )
+    band_high: float = setting(
+        20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000
+    )
     reference_level: LevelString = setting(
-        "0 dBFS", "SNR reference level", "Reference level for SNR, at the unit's output: V, dBV, W or dBFS of the input", max_length=40
+        "0 dBFS",
+        "SNR reference level",
+        "Reference level for SNR, at the unit's output: V, dBV, W or dBFS of the input",
+        max_length=40,
     )
     mains: Mains = setting(Mains.FIFTY, "Mains frequency", "Mains frequency, for separating hum from noise")
 
@@ -67,10 +84,21 @@ class Noise(ProcedureBase):
         CurveView("third_octave", "Third octave", "third octave", "Noise in third-octave bands"),
     )
     reading_titles = {  # noqa: RUF012
-        "noise": "Noise", "noise_a": "Noise, A-weighted", "noise_468": "Noise, 468 quasi-peak", "noise_468_mean": "468 quasi-peak, mean", "noise_468_rms": "Noise, 468 RMS (2 kHz)",
-        "snr": "SNR", "snr_a": "SNR, A-weighted", "dynamic_range": "AES17 dynamic range", "dynamic_range_a": "Dynamic range (A)",
-        "noise_share": "Noise re reference", "hum": "Hum", "noise_without_hum": "Noise without hum", "noise_rise": "Noise rise re baseline", "headroom": "Headroom",
-    }  # fmt: skip
+        "noise": "Noise",
+        "noise_a": "Noise, A-weighted",
+        "noise_468": "Noise, 468 quasi-peak",
+        "noise_468_mean": "468 quasi-peak, mean",
+        "noise_468_rms": "Noise, 468 RMS (2 kHz)",
+        "snr": "SNR",
+        "snr_a": "SNR, A-weighted",
+        "dynamic_range": "AES17 dynamic range",
+        "dynamic_range_a": "Dynamic range (A)",
+        "noise_share": "Noise re reference",
+        "hum": "Hum",
+        "noise_without_hum": "Noise without hum",
+        "noise_rise": "Noise rise re baseline",
+        "headroom": "Headroom",
+    }
 
     def conduct(self, settings: NoiseSettings, chain: Chain) -> Conduct:
         yield silence(chain.rate, settings.duration)
@@ -123,7 +151,11 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
     plain = band_power(power, width, low, high)
     weighted = {w: band_power(power, width, low, high, w) for w in (Weighting.A, Weighting.ITU_468)}
     # only what stands clear of the noise beside it
-    clear = [(line - under, under) for _, line, under in mains_lines(power, width, rate, settings.mains.hertz, WINDOW) if line > LINE_CLEAR * under]
+    clear = [
+        (line - under, under)
+        for _, line, under in mains_lines(power, width, rate, settings.mains.hertz, WINDOW)
+        if line > LINE_CLEAR * under
+    ]
     hum = sum(own for own, _ in clear)
     hum_variance = sum(line_power_variance(own, under, WINDOW) for own, under in clear)
     reference = _reference(settings, chain, terminal.full)
@@ -134,7 +166,9 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
 
     def ratio(key: str, mean_square: float, where: dict[str, float | str], spread: float, sign: int = 1) -> Reading:
         value = None if reference is None or mean_square <= 0 else sign * 10 * math.log10(reference / mean_square)
-        return Reading(key, number, value, "dB", where, None, spread, (*cautions, *(hiss if key == "noise_share" else ())))
+        return Reading(
+            key, number, value, "dB", where, None, spread, (*cautions, *(hiss if key == "noise_share" else ()))
+        )
 
     indicated = quasi_peak(x, rate)
     quasi: dict[str, float | str] = {"weighting": "468", "detector": "quasi-peak"}
@@ -143,18 +177,29 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
     readings = [
         terminal.level("noise", plain, at, flat),
         terminal.level("noise_a", weighted[Weighting.A], {**at, "weighting": "A"}, spreads[Weighting.A]),
-        terminal.level("noise_468", indicated.greatest**2, {**quasi, "indication": "maximum"}, indicated.greatest_spread_db),
+        terminal.level(
+            "noise_468", indicated.greatest**2, {**quasi, "indication": "maximum"}, indicated.greatest_spread_db
+        ),
         terminal.level("noise_468_mean", indicated.mean**2, {**quasi, "indication": "mean"}, indicated.mean_spread_db),
         terminal.level(
-            "noise_468_rms", weighted[Weighting.ITU_468] * 10 ** (AES17_DB / 10),
-            {**at, "weighting": "468, 0 dB at 2 kHz", "detector": "RMS"}, spreads[Weighting.ITU_468],
+            "noise_468_rms",
+            weighted[Weighting.ITU_468] * 10 ** (AES17_DB / 10),
+            {**at, "weighting": "468, 0 dB at 2 kHz", "detector": "RMS"},
+            spreads[Weighting.ITU_468],
         ),
         ratio("snr", plain, stated, flat),
         ratio("snr_a", weighted[Weighting.A], {**stated, "weighting": "A"}, spreads[Weighting.A]),
         *_dynamic_range(recordings, number, (low, high)),
         ratio("noise_share", plain, stated, flat, -1),
-        terminal.level("hum", hum, {"mains_hz": settings.mains.hertz}, of_hum, () if hum > 0 else (Caution.NOISE_DOMINATED,)),
-        terminal.level("noise_without_hum", without, at, windowed_band_spread(in_band[Weighting.NONE], WINDOW.crowding, lines=False) if without > 0 else None),
+        terminal.level(
+            "hum", hum, {"mains_hz": settings.mains.hertz}, of_hum, () if hum > 0 else (Caution.NOISE_DOMINATED,)
+        ),
+        terminal.level(
+            "noise_without_hum",
+            without,
+            at,
+            windowed_band_spread(in_band[Weighting.NONE], WINDOW.crowding, lines=False) if without > 0 else None,
+        ),
         headroom(recording.signal, number),
     ]
     return Result(_curves(power, width, (low, high), terminal), tuple(readings))
@@ -180,7 +225,9 @@ def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[flo
             continue
         main = abs(found.fit.amplitudes[0]) ** 2 / 2
         value = 10 * math.log10(main / found.noise) - offset - _RANGE_LEVEL
-        readings.append(Reading(key, number, value, "dB", {**at, "weighting": str(weighting)}, None, found.noise_spread_db))
+        readings.append(
+            Reading(key, number, value, "dB", {**at, "weighting": str(weighting)}, None, found.noise_spread_db)
+        )
     return readings
 
 
@@ -195,6 +242,15 @@ def _curves(power: Samples, width: float, band: tuple[float, float], terminal: C
         return np.asarray(10 * np.log10(np.maximum(2 * mean_square, 1e-40)) + terminal.level_offset)
 
     return (
-        Curve("density", number, fine, level(density), "Hz", unit, None, {"bandwidth_hz": 1.0, "averaged_over_octaves": 1 / _FINE}),
+        Curve(
+            "density",
+            number,
+            fine,
+            level(density),
+            "Hz",
+            unit,
+            None,
+            {"bandwidth_hz": 1.0, "averaged_over_octaves": 1 / _FINE},
+        ),
         Curve("third_octave", number, thirds, level(band_powers(power, width, thirds, 3)), "Hz", unit),
     )

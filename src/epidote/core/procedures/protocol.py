@@ -18,7 +18,9 @@ from epidote.core.signals.stimulus import Stimulus
 
 
 def precheck_level(settings: Settings, chain: Chain) -> float:
-    """dBFS that a look before a run may use: that at which a procedure plays, or near which it begins, under the chain's ceiling."""
+    """dBFS that a look before a run may use: that at which a procedure plays, or near which it begins, under the
+    chain's ceiling.
+    """
     from epidote.core.chain.level_setting import drive_dbfs
 
     given = getattr(settings, "level", None)
@@ -27,7 +29,13 @@ def precheck_level(settings: Settings, chain: Chain) -> float:
         if begins is not None:
             wanted = min(drive_dbfs(begins, chain) + _LOOK_ABOVE_DB, drive_dbfs(settings.stop_level, chain), _LOOK)  # type: ignore[attr-defined]
         else:
-            wanted = _LOOK if given is None else float(given) if isinstance(given, (int, float)) else drive_dbfs(given, chain)
+            wanted = (
+                _LOOK
+                if given is None
+                else float(given)
+                if isinstance(given, (int, float))
+                else drive_dbfs(given, chain)
+            )
     except SettingError:
         wanted = _LOOK
     return min(wanted, chain.ceiling_dbfs)
@@ -47,8 +55,10 @@ _LOOK, _LOOK_ABOVE_DB = -20.0, 20.0
 
 @dataclass(frozen=True)
 class CurveView:
-    """How a procedure's curves of one key are shown: group (a button), title within it, axis title, whether x is logarithmic, and
-    whether a difference between two of them says anything (that of two noise floors, bin by bin, does not)."""
+    """How a procedure's curves of one key are shown: group (a button), title within it, axis title, whether x is
+    logarithmic, and whether a difference between two of them says anything (that of two noise floors, bin by bin, does
+    not).
+    """
 
     key: str
     group: str
@@ -145,5 +155,3 @@ _MOST_STIMULI = 1000
 
 def stimulus_of(wanted: Stimulus | InterruptibleStimulus) -> Stimulus:
     return wanted.stimulus if isinstance(wanted, InterruptibleStimulus) else wanted
-
-

@@ -9,7 +9,10 @@ from typing import Any
 
 from epidote.core.errors import SettingError
 
-SHARED_TITLES = {"clock_offset": "Sample clock offset", "start": "Start in recording"}  # readings that every procedure may bring
+SHARED_TITLES = {
+    "clock_offset": "Sample clock offset",
+    "start": "Start in recording",
+}  # readings that every procedure may bring
 
 
 def reading_titles(carried: Any) -> dict[str, str]:
@@ -30,7 +33,9 @@ def _loaded(key: str) -> type[Any]:
 
 
 def procedures() -> dict[str, type[Any]]:
-    """Every procedure there is by key, from the entry-point group ``epidote.procedures``, those of other packages included."""
+    """Every procedure there is by key, from the entry-point group ``epidote.procedures``, those of other packages
+    included.
+    """
     return {key: _loaded(key) for key in _registered()}
 
 

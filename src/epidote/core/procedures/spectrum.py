@@ -1,4 +1,5 @@
-"""Spectrum: what comes in while nothing is played (or what plays outside): lines of the mains, levels, and the spectrum itself.
+"""Spectrum: what comes in while nothing is played (or what plays outside): lines of the mains, levels, and the
+spectrum itself.
 
 A state held on the Watch page becomes such a run.
 """
@@ -51,8 +52,12 @@ class Mains(LabelledEnum):
 class SpectrumSettings(Settings):
     duration: float = setting(3.0, "Duration", "Duration of the recording", "s", played=True, ge=0.1, le=600)
     mains: Mains = setting(Mains.FIFTY, "Mains frequency", "Mains frequency, for the hum readings")
-    band_low: float = setting(20.0, "Lower band limit", "Lower limit of the bandwidth of the level readings", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the bandwidth of the level readings", "Hz", gt=0, le=192000)
+    band_low: float = setting(
+        20.0, "Lower band limit", "Lower limit of the bandwidth of the level readings", "Hz", ge=0, le=100000
+    )
+    band_high: float = setting(
+        20000.0, "Upper band limit", "Upper limit of the bandwidth of the level readings", "Hz", gt=0, le=192000
+    )
 
 
 class Spectrum(ProcedureBase):
@@ -62,9 +67,14 @@ class Spectrum(ProcedureBase):
     Settings = SpectrumSettings
     views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),)
     reading_titles = {  # noqa: RUF012
-        "level": "Level", "level_a": "Level, A-weighted", "peak": "Peak", "crest": "Crest factor", "mains_sum": "Mains hum, total", "headroom": "Headroom",
+        "level": "Level",
+        "level_a": "Level, A-weighted",
+        "peak": "Peak",
+        "crest": "Crest factor",
+        "mains_sum": "Mains hum, total",
+        "headroom": "Headroom",
         **{f"mains_{n}": f"Mains component {n}" for n in range(1, MAINS_ORDERS + 1)},
-    }  # fmt: skip
+    }
 
     def conduct(self, settings: SpectrumSettings, chain: Chain) -> Conduct:
         yield silence(chain.rate, settings.duration)
@@ -102,7 +112,12 @@ def _channel(recording: Recording, number: int, settings: SpectrumSettings, chai
 
     readings = [
         terminal.level("level", band_power(clean, width, settings.band_low, top), at, spread(Weighting.NONE)),
-        terminal.level("level_a", band_power(clean, width, settings.band_low, top, Weighting.A), {**at, "weighting": "A"}, spread(Weighting.A)),
+        terminal.level(
+            "level_a",
+            band_power(clean, width, settings.band_low, top, Weighting.A),
+            {**at, "weighting": "A"},
+            spread(Weighting.A),
+        ),
         terminal.level("peak", peak**2 / 2, {}),
         Reading("crest", number, to_db(peak / rms) if rms > 0 else None, "dB"),
     ]
@@ -114,13 +129,27 @@ def _channel(recording: Recording, number: int, settings: SpectrumSettings, chai
         total += own if clear else 0.0
         variance += of_line if clear else 0.0
         faint = (Caution.NOISE_DOMINATED,) if line < LINE_CLEAR * under or line == 0 else ()
-        readings.append(terminal.level(f"mains_{n}", own, {"frequency_hz": f}, power_spread_db(of_line, own) if own > 0 else None, faint))
+        readings.append(
+            terminal.level(
+                f"mains_{n}", own, {"frequency_hz": f}, power_spread_db(of_line, own) if own > 0 else None, faint
+            )
+        )
     readings.insert(
-        4, terminal.level("mains_sum", total, {"mains_hz": settings.mains.hertz}, power_spread_db(variance, total) if total > 0 else None, () if total else (Caution.NOISE_DOMINATED,))
+        4,
+        terminal.level(
+            "mains_sum",
+            total,
+            {"mains_hz": settings.mains.hertz},
+            power_spread_db(variance, total) if total > 0 else None,
+            () if total else (Caution.NOISE_DOMINATED,),
+        ),
     )
     readings.append(headroom(recording.signal, number))
     bins, level = bin_frequencies(clean.size, width), line_levels(2 * WINDOW.enbw * clean, terminal.level_offset)
     meta: dict[str, float | str] = {"window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(x.size)}
     cautions = (Caution.CLIPPED,) if peak >= 1 - 2.0**-15 else ()
-    return Result((Curve("spectrum", number, bins[1:], level[1:], "Hz", terminal.level_unit, None, meta),), tuple(readings), cautions)
-
+    return Result(
+        (Curve("spectrum", number, bins[1:], level[1:], "Hz", terminal.level_unit, None, meta),),
+        tuple(readings),
+        cautions,
+    )

@@ -1,6 +1,9 @@
-"""Tone: what a unit adds to one steady sine. THD, THD+N, SINAD, SNR, ENOB, level, frequency, noise, hum, and every harmonic.
+"""Tone: what a unit adds to one steady sine.
 
-Definitions: THD and THD+N relative to the fundamental (IEC 60268-3); SINAD and ENOB as in IEEE 1241, ENOB = (SINAD - 1.7609)/6.0206.
+THD, THD+N, SINAD, SNR, ENOB, level, frequency, noise, hum, and every harmonic.
+
+Definitions: THD and THD+N relative to the fundamental (IEC 60268-3); SINAD and ENOB as in IEEE 1241, ENOB = (SINAD -
+1.7609)/6.0206.
 """
 
 from __future__ import annotations
@@ -22,7 +25,12 @@ from epidote.core.analysis.spreads import line_power_variance, power_spread_db
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.concurrency import start_in_thread
-from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads
+from epidote.core.procedures.common.channels import (
+    merge_channels,
+    per_channel,
+    require_consistent_channels,
+    without_spreads,
+)
 from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
@@ -38,11 +46,23 @@ LEAST_FRAMES = 256
 
 
 class ToneSettings(Settings):
-    frequency: float = setting(1000.0, "Frequency", "Tone frequency; the exact frequency played is reported", "Hz", played=True, ge=5, le=100000)
+    frequency: float = setting(
+        1000.0,
+        "Frequency",
+        "Tone frequency; the exact frequency played is reported",
+        "Hz",
+        played=True,
+        ge=5,
+        le=100000,
+    )
     duration: float = setting(2.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
     level: float = setting(-6.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
-    band_low: float = setting(20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    band_low: float = setting(
+        20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000
+    )
+    band_high: float = setting(
+        20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000
+    )
     weighting: Weighting = setting(Weighting.NONE, "Weighting", "Weighting of noise, THD+N, SINAD and SNR")
     harmonics: int = setting(10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=50)
 
@@ -63,9 +83,19 @@ class Tone(ProcedureBase):
         CurveView("residual", "Residual", "residual", "Residual without fundamental", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "thd_n": "THD+N", "thd": "THD", "level": "Level", "frequency": "Frequency", "noise": "Noise", "snr": "SNR", "sinad": "SINAD",
-        "enob": "ENOB", "hum": "Hum", "dc": "DC", "headroom": "Headroom", **{f"h{n}": f"H{n}" for n in range(2, 51)},
-    }  # fmt: skip
+        "thd_n": "THD+N",
+        "thd": "THD",
+        "level": "Level",
+        "frequency": "Frequency",
+        "noise": "Noise",
+        "snr": "SNR",
+        "sinad": "SINAD",
+        "enob": "ENOB",
+        "hum": "Hum",
+        "dc": "DC",
+        "headroom": "Headroom",
+        **{f"h{n}": f"H{n}" for n in range(2, 51)},
+    }
 
     def conduct(self, settings: ToneSettings, chain: Chain) -> Conduct:
         yield tone(rate=chain.rate, frequency=settings.frequency, duration=settings.duration, level=settings.level)
@@ -97,10 +127,16 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
     expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
     played = recording.stimulus is not None
     x = settled_segment(
-        signal.channel(number), signal.rate, SETTLE / 2 if played else 0.0, settings.duration if played else None, LEAST_FRAMES
+        signal.channel(number),
+        signal.rate,
+        SETTLE / 2 if played else 0.0,
+        settings.duration if played else None,
+        LEAST_FRAMES,
     )
     found = (
-        analyse_tone(x, signal.rate, expected, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting)
+        analyse_tone(
+            x, signal.rate, expected, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting
+        )
         if x.any()
         else None
     )
@@ -111,12 +147,16 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         keys = ["frequency", "level", "thd", "thd_n", "sinad", "snr", "enob", "noise", "dc", "hum"]
         units = {"frequency": "Hz", "level": "dBFS", "noise": "dBFS", "enob": "bit", "dc": "FS", "hum": "dBFS"}
         missing = (Caution.STIMULUS_NOT_FOUND,)
-        return Result((), tuple(Reading(k, number, None, units.get(k, "dB"), cautions=missing) for k in keys), tuple(cautions))
+        return Result(
+            (), tuple(Reading(k, number, None, units.get(k, "dB"), cautions=missing) for k in keys), tuple(cautions)
+        )
     if found.drifted:
         cautions.append(Caution.DRIFT)
     if found.undithered is not None:
         cautions.append(Caution.UNDITHERED)
-    if may_meet_hum(found.fit.frequency, len(found.fit.amplitudes), found.rate / found.frames) and hum_in_harmonics(found, mains_seen(found)):
+    if may_meet_hum(found.fit.frequency, len(found.fit.amplitudes), found.rate / found.frames) and hum_in_harmonics(
+        found, mains_seen(found)
+    ):
         cautions.append(Caution.HUM_INCLUDED)
     terminal = ChannelScale.at(signal, chain, number)
     readings = _readings(found, signal, settings, terminal)
@@ -132,8 +172,11 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
     spreads = c.line_spreads
     spread = float(spreads[0])
     at: dict[str, float | str] = {
-        "frequency_hz": fit.frequency, "band_low_hz": c.band[0], "band_high_hz": c.band[1], "weighting": str(settings.weighting),
-    }  # fmt: skip
+        "frequency_hz": fit.frequency,
+        "band_low_hz": c.band[0],
+        "band_high_hz": c.band[1],
+        "weighting": str(settings.weighting),
+    }
     # mean-square powers of fundamental and of the harmonics inside the band
     inside = c.harmonics_inside()
     main, harmonic = carrier**2 / 2, float(c.harmonic_powers().sum())
@@ -153,7 +196,11 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
     rest_spread = math.hypot(power_spread_db(rest_variance, rest), main_spread) if rest > 0 else None
 
     def ratio(
-        key: str, value: float, spread_db: float | None, cautions: tuple[Caution, ...] = (), floor_db: float | None = None
+        key: str,
+        value: float,
+        spread_db: float | None,
+        cautions: tuple[Caution, ...] = (),
+        floor_db: float | None = None,
     ) -> Reading:
         given = 10 * math.log10(value) if value > 0 else None
         return Reading(key, number, given, "dB", at, floor_db, spread_db, cautions)
@@ -181,23 +228,39 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
         faint = (Caution.NOISE_DOMINATED,) if size < 3 * own else ()
         outside = () if n * fit.frequency <= c.band[1] * (1 + 1e-6) else (Caution.OUTSIDE_BAND,)
         readings.append(
-            Reading(f"h{n}", number, to_db(size / carrier) if size > 0 else None, "dB", where, to_db(2 * own / carrier) if own > 0 else None,
-                    math.hypot(DB_PER_NEPER * own / size, main_spread) if size > 0 else None, faint + outside)
-        )  # fmt: skip
+            Reading(
+                f"h{n}",
+                number,
+                to_db(size / carrier) if size > 0 else None,
+                "dB",
+                where,
+                to_db(2 * own / carrier) if own > 0 else None,
+                math.hypot(DB_PER_NEPER * own / size, main_spread) if size > 0 else None,
+                faint + outside,
+            )
+        )
     for n in range(len(fit.amplitudes) + 1, settings.harmonics + 1):
-        readings.append(Reading(f"h{n}", number, None, "dB", {"frequency_hz": n * fit.frequency}, None, None, (Caution.OUTSIDE_BAND,)))
+        readings.append(
+            Reading(
+                f"h{n}", number, None, "dB", {"frequency_hz": n * fit.frequency}, None, None, (Caution.OUTSIDE_BAND,)
+            )
+        )
     return tuple(readings)
 
 
 def _hum(c: ToneAnalysis, terminal: ChannelScale) -> Reading:
-    """Mains lines (50 or 60 Hz, whichever is stronger, to the 10th harmonic) as one level, less the noise under them."""
+    """Mains lines (50 or 60 Hz, whichever is stronger, to the 10th harmonic) as one level, less the noise under
+    them.
+    """
     width = c.rate / c.frames
     best = _Lines(0.0, 0.0, 0.0, False, 50.0)
     if 3 * WINDOW.half_width * width < 50:
         for mains in MAINS:
             orders = mains * np.arange(1, MAINS_ORDERS + 1)
             from_tone = np.abs((orders + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2)
-            apart = orders[from_tone >= 2 * WINDOW.half_width * width]  # the others are hidden by the tone or one of its harmonics
+            apart = orders[
+                from_tone >= 2 * WINDOW.half_width * width
+            ]  # the others are hidden by the tone or one of its harmonics
             found = _Lines.of(*line_powers(c.residual_power, width, apart, WINDOW), mains)
             best = max(best, found, key=lambda one: one.power)
     cautions = () if best.clear else (Caution.NOISE_DOMINATED,)
@@ -208,8 +271,9 @@ def _hum(c: ToneAnalysis, terminal: ChannelScale) -> Reading:
 
 @dataclass(frozen=True)
 class _Lines:
-    """The mains' lines together: mean square, that of the noise under them, variance of their sum, whether one of them is clear of the
-    noise; and the mains' frequency in Hz."""
+    """The mains' lines together: mean square, that of the noise under them, variance of their sum, whether one of
+    them is clear of the noise; and the mains' frequency in Hz.
+    """
 
     power: float
     under: float
@@ -220,6 +284,6 @@ class _Lines:
     @staticmethod
     def of(powers: Samples, under: Samples, mains: float) -> _Lines:
         variance = float(line_power_variance(np.maximum(powers - under, 0.0), under, WINDOW).sum())
-        return _Lines(float(powers.sum()), float(under.sum()), variance, bool(np.any(powers > LINE_CLEAR * under)), mains)
-
-
+        return _Lines(
+            float(powers.sum()), float(under.sum()), variance, bool(np.any(powers > LINE_CLEAR * under)), mains
+        )

@@ -1,7 +1,8 @@
-"""How the numbers of a text file are written: which sign separates them, which is the decimal sign, which column is which.
+"""How the numbers of a text file are written: which sign separates them, which is the decimal sign, which column is
+which.
 
-Every way of writing is tried on every line, each in one pass over the text, so the time grows with its length and nothing else. What
-fits in one way only is read so; what fits in two ways is for the user to decide.
+Every way of writing is tried on every line, each in one pass over the text, so the time grows with its length and
+nothing else. What fits in one way only is read so; what fits in two ways is for the user to decide.
 """
 
 from __future__ import annotations
@@ -89,8 +90,9 @@ def lines_of(text: str) -> Lines:
 
 
 def layouts(lines: Lines, separator: str = "", decimal: str = "") -> list[Table]:
-    """Every way in which all lines can be read as at least two columns, the same number in each; ``separator`` and ``decimal``: as the
-    user says. Ways that give the same numbers are one."""
+    """Every way in which all lines can be read as at least two columns, the same number in each; ``separator`` and
+    ``decimal``: as the user says. Ways that give the same numbers are one.
+    """
     rows = [row for _, row in lines.rows]
     if any(len(row) > _LONGEST_LINE for row in rows):
         return []

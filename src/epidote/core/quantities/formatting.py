@@ -29,11 +29,14 @@ def _number(value: float, decimals: int) -> str:
     return rounded[1:] if rounded.startswith("-") and not rounded.strip("-0.") else rounded
 
 
-def format_quantity(value: float | None, unit: str, *, digits: int = 4, uncertainty: float | None = None, signed: bool = False) -> str:
+def format_quantity(
+    value: float | None, unit: str, *, digits: int = 4, uncertainty: float | None = None, signed: bool = False
+) -> str:
     """A value with its unit: 12.49 mV, 997.0 Hz, -82.64 dB, 0.0123 %.
 
-    ``uncertainty`` is one standard deviation in the same unit and limits the digits; ``signed`` shows a plus sign. Decibels get two
-    decimals at most, or more when ``uncertainty`` supports them, and so do samples; ``None`` and values that are not finite give a dash.
+    ``uncertainty`` is one standard deviation in the same unit and limits the digits; ``signed`` shows a plus sign.
+    Decibels get two decimals at most, or more when ``uncertainty`` supports them, and so do samples; ``None`` and
+    values that are not finite give a dash.
     """
     if value is None or not math.isfinite(value):
         return MISSING_VALUE
@@ -43,7 +46,9 @@ def format_quantity(value: float | None, unit: str, *, digits: int = 4, uncertai
         if uncertainty and uncertainty > 0 and math.isfinite(uncertainty):
             decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
     elif unit == "ppm":
-        decimals = max(0, min(-math.floor(math.log10(uncertainty)), 4)) if uncertainty and 0 < uncertainty < math.inf else 4
+        decimals = (
+            max(0, min(-math.floor(math.log10(uncertainty)), 4)) if uncertainty and 0 < uncertainty < math.inf else 4
+        )
     elif unit == "samples" and uncertainty and 0 < uncertainty < math.inf:
         decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
     elif unit in ("samples", "bit", "°"):

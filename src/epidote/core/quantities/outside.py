@@ -20,7 +20,9 @@ def load_json(text: str, name: str) -> Any:
     try:
         return json.loads(text)
     except json.JSONDecodeError as error:
-        raise UnusableInputError(f"{name} is not valid JSON (line {error.lineno}, column {error.colno}). Nothing was read; export it again.") from error
+        raise UnusableInputError(
+            f"{name} is not valid JSON (line {error.lineno}, column {error.colno}). Nothing was read; export it again."
+        ) from error
     except (ValueError, RecursionError) as error:  # a number of too many digits
         raise UnusableInputError(f"{name} is not valid JSON. Nothing was read; export it again.") from error
 

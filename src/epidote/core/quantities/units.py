@@ -34,13 +34,44 @@ BASE_UNITS = ("V", "W", "Pa", "FS", "Hz", "s", "samples", "Ω", "°", "bit", "dB
 
 _PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "μ": 1e-6, "m": 1e-3, "k": 1e3, "K": 1e3, "M": 1e6, "G": 1e9}
 _ALIASES = {
-    "v": "V", "vrms": "V", "volt": "V", "volts": "V", "w": "W", "watt": "W", "watts": "W", "pa": "Pa",
-    "hz": "Hz", "s": "s", "sec": "s", "sample": "samples", "samples": "samples", "smp": "samples",
-    "ohm": "Ω", "ohms": "Ω", "ω": "Ω", "°": "°", "deg": "°", "bit": "bit", "bits": "bit", "fs": "FS",
-    "%": "%", "ppm": "ppm", "db": "dB", "dbfs": "dBFS", "dbv": "dBV", "dbu": "dBu", "dbspl": "dB SPL", "dboct": "dB/oct",
-}  # fmt: skip
+    "v": "V",
+    "vrms": "V",
+    "volt": "V",
+    "volts": "V",
+    "w": "W",
+    "watt": "W",
+    "watts": "W",
+    "pa": "Pa",
+    "hz": "Hz",
+    "s": "s",
+    "sec": "s",
+    "sample": "samples",
+    "samples": "samples",
+    "smp": "samples",
+    "ohm": "Ω",
+    "ohms": "Ω",
+    "ω": "Ω",
+    "°": "°",
+    "deg": "°",
+    "bit": "bit",
+    "bits": "bit",
+    "fs": "FS",
+    "%": "%",
+    "ppm": "ppm",
+    "db": "dB",
+    "dbfs": "dBFS",
+    "dbv": "dBV",
+    "dbu": "dBu",
+    "dbspl": "dB SPL",
+    "dboct": "dB/oct",
+}
 # Peak and peak-to-peak volts are understood as those of a sine, since every level here is RMS.
-_PEAK_VOLTS = {"vp": 1 / math.sqrt(2), "vpk": 1 / math.sqrt(2), "vpp": 1 / (2 * math.sqrt(2)), "vpkpk": 1 / (2 * math.sqrt(2))}
+_PEAK_VOLTS = {
+    "vp": 1 / math.sqrt(2),
+    "vpk": 1 / math.sqrt(2),
+    "vpp": 1 / (2 * math.sqrt(2)),
+    "vpkpk": 1 / (2 * math.sqrt(2)),
+}
 _TYPED = re.compile(r"^([+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+-]?\d+)?)\s*(.*)$")
 
 
@@ -65,7 +96,8 @@ class Quantity:
 class Conversion:
     """What a conversion between kinds of unit needs to know. ``None`` means unknown.
 
-    full_scale_volts: RMS voltage of a full-scale sine (AES17); pascals_per_volt: of the microphone path; load_ohms: for power.
+    full_scale_volts: RMS voltage of a full-scale sine (AES17); pascals_per_volt: of the microphone path; load_ohms: for
+    power.
     """
 
     full_scale_volts: float | None = None

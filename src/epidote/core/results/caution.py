@@ -1,4 +1,7 @@
-"""The reasons to trust a number less, each with its words. Light to load: the matrix shows them before anything computes."""
+"""The reasons to trust a number less, each with its words.
+
+Light to load: the matrix shows them before anything computes.
+"""
 
 from __future__ import annotations
 
@@ -62,23 +65,37 @@ class Caution(StrEnum):
 
 _WORDS = {
     Caution.CLIPPED: "The recording is clipped. Reduce the level or the input gain and measure again.",
-    Caution.TOO_QUIET: "The recording level is very low: noise and quantisation weigh more than necessary. Raise the level or the input gain.",
+    Caution.TOO_QUIET: (
+        "The recording level is very low: noise and quantisation weigh more than necessary. Raise the level or the"
+        " input gain."
+    ),
     Caution.DROPOUT: "The recording has a gap or discontinuity: samples were lost. Measure again.",
     Caution.DC: "The recording has a DC offset of more than 1 % of full scale.",
     Caution.NOISE_DOMINATED: "This reading is mostly noise: the component is below what this recording can resolve.",
     Caution.NEAR_FLOOR: "This reading is chain-limited: it is within 6 dB of the baseline.",
     Caution.OUTSIDE_BAND: "Part of this quantity lies outside the measurement band and is not included.",
     Caution.STIMULUS_NOT_FOUND: "The stimulus was not found in the recording.",
-    Caution.DRIFT: "The tone drifted in frequency or level during the recording: two estimates of the residual differ by more than 0.2 dB.",
+    Caution.DRIFT: (
+        "The tone drifted in frequency or level during the recording: two estimates of the residual differ by more than"
+        " 0.2 dB."
+    ),
     Caution.UNSETTLED: "The response had not decayed at the end of the recording.",
     Caution.UNCALIBRATED: "The chain is not calibrated: levels are in dBFS, not in volts.",
     Caution.LOAD_UNCONFIRMED: "The load resistance was entered, not measured: power readings depend on it.",
-    Caution.CALIBRATION_STALE: "The calibration is out of date: absolute levels are wrong if a gain has changed since. Calibrate again.",
-    Caution.BASELINE_UNFIT: "The baseline was not used: it was measured with a different sample rate, device, channels, gain or buffer. Measure it again.",
+    Caution.CALIBRATION_STALE: (
+        "The calibration is out of date: absolute levels are wrong if a gain has changed since. Calibrate again."
+    ),
+    Caution.BASELINE_UNFIT: (
+        "The baseline was not used: it was measured with a different sample rate, device, channels, gain or buffer."
+        " Measure it again."
+    ),
     Caution.NO_SIGNAL: "No signal was received in the level check before the run.",
     Caution.WRONG_CHANNEL: "The signal came back on another channel. Check the connections.",
     Caution.UNSTEADY: "The level was not steady in the level check before the run.",
-    Caution.PROCESSING: "The output does not follow the generator level: a gain control or limiter is active, or the unit is overdriven.",
+    Caution.PROCESSING: (
+        "The output does not follow the generator level: a gain control or limiter is active, or the unit is"
+        " overdriven."
+    ),
     Caution.HUM: "Mains hum was less than 60 dB below the tone in the level check before the run.",
     Caution.HISS: "The noise exceeds 0.1 % of the reference level and may be audible as hiss (rule of thumb).",
     Caution.PARTIAL: "The run was stopped or cut off early: results up to that point are saved, the rest is missing.",
@@ -89,21 +106,46 @@ _WORDS = {
     Caution.GAIN_CHANGED: "The gain changed during the run without a matching rise in distortion.",
     Caution.STRANGER: "A component that is neither the tone nor a harmonic rose strongly: the unit may be oscillating.",
     Caution.FILTERED: "The fundamental is filtered out here, so this ratio is mostly noise.",
-    Caution.LEVEL_NOT_HELD: "The unit's output level was not held within 0.1 dB here: the generator level could not be raised enough, or the unit did not follow.",
+    Caution.LEVEL_NOT_HELD: (
+        "The unit's output level was not held within 0.1 dB here: the generator level could not be raised enough, or"
+        " the unit did not follow."
+    ),
     Caution.SILENT: "This channel is silent: all its samples are equal.",
     Caution.NOTHING_IN_COMMON: "No common signal found within the delay search range; see the correlation.",
     Caution.IDENTICAL: "Both channels contain identical samples: one signal recorded twice, not two paths.",
-    Caution.DISPERSED: "The delay varies with frequency: the reading is the delay of the coherent part of the band, not of the loudest.",
-    Caution.DELAY_CHANGES: "The delay varies during the recording by more than noise explains: it is modulated or being corrected.",
+    Caution.DISPERSED: (
+        "The delay varies with frequency: the reading is the delay of the coherent part of the band, not of the"
+        " loudest."
+    ),
+    Caution.DELAY_CHANGES: (
+        "The delay varies during the recording by more than noise explains: it is modulated or being corrected."
+    ),
     Caution.DELAY_JUMPS: "The latency is not constant: it jumped by whole samples from one burst to the next.",
-    Caution.ONE_ARRIVAL: "There is only one channel and no distinct second arrival in it. Add a second channel or file to compare with.",
-    Caution.AMBIGUOUS: "The sound repeats, so several delays fit: the reading may be wrong by whole periods. Reduce the search range, or use sound with an onset.",
+    Caution.ONE_ARRIVAL: (
+        "There is only one channel and no distinct second arrival in it. Add a second channel or file to compare with."
+    ),
+    Caution.AMBIGUOUS: (
+        "The sound repeats, so several delays fit: the reading may be wrong by whole periods. Reduce the search range,"
+        " or use sound with an onset."
+    ),
     Caution.TWO_LATENCIES: "The latency alternates between two values; both are given, with the share of bursts.",
-    Caution.CHANNEL_MISMATCH: "The gain difference of the two inputs changes this impedance by more than 5 %: too little voltage drops across the series resistor. Use a resistor nearer to the impedance, or inputs that match better.",
-    Caution.HUM_INCLUDED: "Mains hum lies where this was measured and changes it by more than 0.1 dB. Remove the hum, raise the level, or measure at other frequencies.",
-    Caution.UNDITHERED: "The samples were rounded without dither: what is left of the tone follows the tone and is not noise. Record with more bits, or with dither.",
+    Caution.CHANNEL_MISMATCH: (
+        "The gain difference of the two inputs changes this impedance by more than 5 %: too little voltage drops across"
+        " the series resistor. Use a resistor nearer to the impedance, or inputs that match better."
+    ),
+    Caution.HUM_INCLUDED: (
+        "Mains hum lies where this was measured and changes it by more than 0.1 dB. Remove the hum, raise the level, or"
+        " measure at other frequencies."
+    ),
+    Caution.UNDITHERED: (
+        "The samples were rounded without dither: what is left of the tone follows the tone and is not noise. Record"
+        " with more bits, or with dither."
+    ),
     Caution.OTHER_RATE: "This channel has a different sample rate and was resampled to that of the first channel.",
-    Caution.DAMAGED: "What the study stores of this run is damaged and shown only as far as it can be read. Restore study.sqlite from a backup, or measure again.",
+    Caution.DAMAGED: (
+        "What the study stores of this run is damaged and shown only as far as it can be read. Restore study.sqlite"
+        " from a backup, or measure again."
+    ),
     Caution.OTHER_CLOCK: "Recorded with a different sample clock: resampled to the stimulus clock before the analysis.",
 }
 

@@ -1,4 +1,7 @@
-"""What people read off a curve: its value at a point, corners, slopes, flatness. Curves here are levels in dB over log frequency."""
+"""What people read off a curve: its value at a point, corners, slopes, flatness.
+
+Curves here are levels in dB over log frequency.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +40,9 @@ def curve_at(curve: Curve, at: float) -> float | None:
 
 
 def normalise_phase(phase: Samples, at: int, polarity: int) -> Samples:
-    """A phase in radians (points,) less the whole turns that bring the point ``at`` nearest to 0, or to half a turn where polarity is -1."""
+    """A phase in radians (points,) less the whole turns that bring the point ``at`` nearest to 0, or to half a turn
+    where polarity is -1.
+    """
     target = 0.0 if polarity > 0 else math.pi
     return np.asarray(phase - 2 * np.pi * np.round((phase[at] - target) / (2 * np.pi)))
 
@@ -83,7 +88,9 @@ def flatness(curve: Curve, low: float, high: float) -> float | None:
 
 
 def last_x_below(curve: Curve, level: float) -> tuple[float, bool] | None:
-    """Up to which x a rising curve stays below a level for good, and whether it was seen to pass it; None if it never was below."""
+    """Up to which x a rising curve stays below a level for good, and whether it was seen to pass it; None if it
+    never was below.
+    """
     above = np.flatnonzero(curve.y > level)
     below = np.flatnonzero(curve.y <= level)
     if below.size == 0:

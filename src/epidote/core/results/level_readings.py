@@ -1,4 +1,7 @@
-"""What a level curve says in single figures: gain at 1 kHz, corners, flatness. Of a measured curve, or of one less the chain's own."""
+"""What a level curve says in single figures: gain at 1 kHz, corners, flatness.
+
+Of a measured curve, or of one less the chain's own.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +30,11 @@ def evaluation_band(level: Curve) -> tuple[float, float]:
 
 
 def level_readings(level: Curve, spreads: Samples | None) -> tuple[Reading, ...]:
-    """Gain, corners, flatness. ``spreads``: one standard deviation of the level in dB at each point of the curve (points,), independent of each other."""
+    """Gain, corners, flatness.
+
+    ``spreads``: one standard deviation of the level in dB at each point of the curve (points,), independent of each
+    other.
+    """
     number, high = level.channel, float(level.x[-1])
     reference = reference_frequency(level)
     at: dict[str, float | str] = {"reference_hz": reference}
@@ -42,7 +49,11 @@ def level_readings(level: Curve, spreads: Samples | None) -> tuple[Reading, ...]
             readings.append(Reading(key.format(side), number, found, "Hz", at, None, spread, () if found else outside))
     low, top = evaluation_band(level)
     where: dict[str, float | str] = {"low_hz": low, "high_hz": top}
-    readings.append(Reading("flatness", number, flatness(level, low * 0.999, top * 1.001), "dB", where, None, of.of_flatness(low, top)))
+    readings.append(
+        Reading(
+            "flatness", number, flatness(level, low * 0.999, top * 1.001), "dB", where, None, of.of_flatness(low, top)
+        )
+    )
     last = curve_at(level, min(20000.0, high))
     if high >= 19990 and last is not None and base is not None:
         readings.append(Reading("level_20k", number, last - base, "dB", at, None, of.re_reference(min(20000.0, high))))
@@ -51,7 +62,9 @@ def level_readings(level: Curve, spreads: Samples | None) -> tuple[Reading, ...]
 
 @dataclass(frozen=True)
 class _Spreads:
-    """Standard deviations of what is read off a level curve, from those of its points in dB; None throughout where these are not known."""
+    """Standard deviations of what is read off a level curve, from those of its points in dB; None throughout where
+    these are not known.
+    """
 
     level: Curve
     points: Samples | None

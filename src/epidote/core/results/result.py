@@ -17,8 +17,8 @@ from epidote.core.signals.signal import Samples, as_readonly
 class Reading:
     """A single number. Ratios are in dB; ``value`` is None when it cannot be given, with a caution that says why.
 
-    at: the operating point (names carry their unit: ``frequency_hz``); floor: the least value this recording could have shown, in the
-    same unit; spread: one standard deviation from the estimator's own residual noise, in the same unit.
+    at: the operating point (names carry their unit: ``frequency_hz``); floor: the least value this recording could have
+    shown, in the same unit; spread: one standard deviation from the estimator's own residual noise, in the same unit.
     """
 
     key: str
@@ -32,14 +32,29 @@ class Reading:
 
     def to_json(self) -> dict[str, Any]:
         return {
-            "key": self.key, "channel": self.channel, "value": finite(self.value), "unit": self.unit, "at": dict(self.at),
-            "floor": finite(self.floor), "spread": finite(self.spread), "cautions": [str(c) for c in self.cautions],
-        }  # fmt: skip
+            "key": self.key,
+            "channel": self.channel,
+            "value": finite(self.value),
+            "unit": self.unit,
+            "at": dict(self.at),
+            "floor": finite(self.floor),
+            "spread": finite(self.spread),
+            "cautions": [str(c) for c in self.cautions],
+        }
 
     @staticmethod
     def from_json(data: Mapping[str, Any]) -> Reading:
         cautions = tuple(Caution(c) for c in data["cautions"])
-        return Reading(data["key"], data["channel"], data["value"], data["unit"], data["at"], data["floor"], data["spread"], cautions)
+        return Reading(
+            data["key"],
+            data["channel"],
+            data["value"],
+            data["unit"],
+            data["at"],
+            data["floor"],
+            data["spread"],
+            cautions,
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,9 +83,15 @@ class Curve:
             return None if values is None else [finite(v) for v in values.tolist()]
 
         return {
-            "key": self.key, "channel": self.channel, "x_unit": self.x_unit, "y_unit": self.y_unit,
-            "x": listed(self.x), "y": listed(self.y), "floor": listed(self.floor), "meta": dict(self.meta),
-        }  # fmt: skip
+            "key": self.key,
+            "channel": self.channel,
+            "x_unit": self.x_unit,
+            "y_unit": self.y_unit,
+            "x": listed(self.x),
+            "y": listed(self.y),
+            "floor": listed(self.floor),
+            "meta": dict(self.meta),
+        }
 
 
 @dataclass(frozen=True)
@@ -86,11 +107,15 @@ class Result:
 
     def curve(self, key: str, channel: int = 1, x_unit: str | None = None) -> Curve | None:
         """The first of that key and channel, against the axis in ``x_unit`` where it stands against several."""
-        return next((c for c in self.curves if c.key == key and c.channel == channel and x_unit in (None, c.x_unit)), None)
+        return next(
+            (c for c in self.curves if c.key == key and c.channel == channel and x_unit in (None, c.x_unit)), None
+        )
 
 
 def curve_fault(curve: Curve) -> str:
-    """Why a curve cannot be drawn or compared, in words, or "": the one place where curves from anywhere are checked."""
+    """Why a curve cannot be drawn or compared, in words, or "": the one place where curves from anywhere are
+    checked.
+    """
     if curve.x.size == 0:
         return "it has no points"
     if curve.floor is not None and curve.floor.shape != curve.y.shape:

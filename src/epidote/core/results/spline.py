@@ -1,4 +1,6 @@
-"""The cubic spline through a few points (not-a-knot, as scipy.interpolate.CubicSpline's), without loading a library that takes half a second."""
+"""The cubic spline through a few points (not-a-knot, as scipy.interpolate.CubicSpline's), without loading a library
+that takes half a second.
+"""
 
 from __future__ import annotations
 

@@ -12,5 +12,7 @@ def trim_to_fast_length(x: Samples) -> Samples:
 
 
 def even_fast_len(frames: int) -> int:
-    """The least even length from ``frames`` on that transforms quickly; an odd fast length plus one may be a slow one."""
+    """The least even length from ``frames`` on that transforms quickly; an odd fast length plus one may be a slow
+    one.
+    """
     return int(2 * transforms.next_fast_len(-(-frames // 2), real=True))

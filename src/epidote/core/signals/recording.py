@@ -13,7 +13,8 @@ from epidote.core.signals.stimulus import Stimulus
 
 @dataclass(frozen=True)
 class Recording:
-    """What came back: the signal, the stimulus that was played (None for a recording made elsewhere), and what the device reported.
+    """What came back: the signal, the stimulus that was played (None for a recording made elsewhere), and what the
+    device reported.
 
     ``faults`` are words of the sound device about this very recording, such as "2 dropouts reported"; ``clock``: what
     was done about a recorder that ran on a clock of its own.
@@ -33,14 +34,19 @@ class Recording:
         played[:count] = self.stimulus.material[:count]
         both = Signal(np.column_stack([self.signal.samples, played]), self.signal.rate, self.signal.unit)
         told = Stimulus(
-            self.stimulus.kind, self.stimulus.rate, {**self.stimulus.parameters, "reference_channel": both.channels}, self.stimulus.channels
+            self.stimulus.kind,
+            self.stimulus.rate,
+            {**self.stimulus.parameters, "reference_channel": both.channels},
+            self.stimulus.channels,
         )
         return Recording(both, told, self.faults, self.clock)
 
 
 @dataclass(frozen=True)
 class Section:
-    """A section of a recording that was made elsewhere, which is kept whole: ``frames`` from ``first`` on are analysed."""
+    """A section of a recording that was made elsewhere, which is kept whole: ``frames`` from ``first`` on are
+    analysed.
+    """
 
     signal: Signal
     first: int

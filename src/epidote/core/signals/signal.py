@@ -83,5 +83,3 @@ class Signal:
     @cached_property
     def _by_channel(self) -> Samples:
         return as_readonly(self.samples.T)
-
-

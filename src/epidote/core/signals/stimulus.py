@@ -18,15 +18,17 @@ from epidote.core.signals.signal import Samples, as_readonly
 class Stimulus:
     """What is played, as data from which the samples can be made again at any time.
 
-    ``kind`` names the maker (see ``register_stimulus``); ``parameters`` are its arguments and hold all that an analysis needs; every
-    output channel in ``channels`` (from 1) carries the same samples.
+    ``kind`` names the maker (see ``register_stimulus``); ``parameters`` are its arguments and hold all that an analysis
+    needs; every output channel in ``channels`` (from 1) carries the same samples.
     """
 
     kind: str
     rate: float
     parameters: Mapping[str, float]
     channels: tuple[int, ...] = (1, 2)
-    material: Samples | None = field(default=None, compare=False, repr=False)  # of a sound file, which no parameters can make again
+    material: Samples | None = field(
+        default=None, compare=False, repr=False
+    )  # of a sound file, which no parameters can make again
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "parameters", MappingProxyType(dict(self.parameters)))
@@ -45,28 +47,51 @@ class Stimulus:
             return self.material
         try:
             return _render(self.kind, self.rate, tuple(sorted(self.parameters.items())))
-        except (ValueError, IndexError, KeyError, OverflowError, ZeroDivisionError, StopIteration, MemoryError) as error:
-            raise UnusableInputError(f"The description of this stimulus ({self.kind}) does not fit together. Export the stimulus again.") from error
+        except (
+            ValueError,
+            IndexError,
+            KeyError,
+            OverflowError,
+            ZeroDivisionError,
+            StopIteration,
+            MemoryError,
+        ) as error:
+            raise UnusableInputError(
+                f"The description of this stimulus ({self.kind}) does not fit together. Export the stimulus again."
+            ) from error
 
     @property
     def frames(self) -> int:
         return round(self.parameters["frames"])
 
     def to_json(self) -> dict[str, Any]:
-        return {"kind": self.kind, "rate": self.rate, "parameters": dict(self.parameters), "channels": list(self.channels)}
+        return {
+            "kind": self.kind,
+            "rate": self.rate,
+            "parameters": dict(self.parameters),
+            "channels": list(self.channels),
+        }
 
     @staticmethod
     def from_json(data: Mapping[str, Any]) -> Stimulus:
         """Raises UnusableInputError when the data is not a stimulus of a known kind."""
         try:
             parameters = {str(k): float(v) for k, v in data["parameters"].items()}
-            stimulus = Stimulus(str(data["kind"]), float(data["rate"]), parameters, tuple(int(c) for c in data["channels"]))
+            stimulus = Stimulus(
+                str(data["kind"]), float(data["rate"]), parameters, tuple(int(c) for c in data["channels"])
+            )
         except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as error:
-            raise UnusableInputError("This is not a stimulus description. Nothing was computed; export the stimulus again.") from error
+            raise UnusableInputError(
+                "This is not a stimulus description. Nothing was computed; export the stimulus again."
+            ) from error
         if _maker(stimulus.kind) is None:
-            raise UnusableInputError(f"This version of Epidote does not support stimuli of type “{stimulus.kind}”. Update Epidote to use it.")
+            raise UnusableInputError(
+                f"This version of Epidote does not support stimuli of type “{stimulus.kind}”. Update Epidote to use it."
+            )
         _require_bounds(stimulus)
         return stimulus
+
+
 MOST_FRAMES, MOST_COUNT, MOST_CHANNELS = 1.5e9, 100_000, 256  # an hour at 384 kHz
 MOST_RATES = (1000.0, 1_000_000.0)  # Hz
 Maker = Callable[[float, Mapping[str, float]], Samples]
@@ -78,7 +103,8 @@ _NEEDS: dict[str, Needs] = {}
 def register_stimulus(kind: str, needs: str | Needs) -> Callable[[Maker], Maker]:
     """Register the function (rate, parameters) -> samples that makes stimuli of this kind.
 
-    needs: names of the parameters without which neither it nor an analysis can do, or what gives them for the parameters there are.
+    needs: names of the parameters without which neither it nor an analysis can do, or what gives them for the
+    parameters there are.
     """
 
     def register(maker: Maker) -> Maker:
@@ -94,27 +120,64 @@ def _maker(kind: str) -> Maker | None:
     if kind not in _MAKERS:
         importlib.import_module("epidote.core.stimuli.every")
     return _MAKERS.get(kind)
-_LENGTHS = {"lead", "ramp", "steady", "settle", "tail", "sounding", "chirp", "gap", "silence", "step", "period", "every"}  # in frames
+
+
+_LENGTHS = {
+    "lead",
+    "ramp",
+    "steady",
+    "settle",
+    "tail",
+    "sounding",
+    "chirp",
+    "gap",
+    "silence",
+    "step",
+    "period",
+    "every",
+}  # in frames
 
 
 def _require_bounds(stimulus: Stimulus) -> None:
-    """A description from outside: refused, with the number and the bound, before anything is made of it. Raises UnusableInputError."""
+    """A description from outside: refused, with the number and the bound, before anything is made of it.
+
+    Raises UnusableInputError.
+    """
     if not MOST_RATES[0] <= stimulus.rate <= MOST_RATES[1]:
-        raise UnusableInputError(f"The stimulus has a sample rate of {stimulus.rate:g} Hz; {MOST_RATES[0]:g} to {MOST_RATES[1]:g} Hz are supported.")
-    if not stimulus.channels or len(stimulus.channels) > MOST_CHANNELS or not all(1 <= c <= MOST_CHANNELS for c in stimulus.channels):
-        raise UnusableInputError(f"The stimulus names {len(stimulus.channels)} channels; 1 to {MOST_CHANNELS} are supported.")
-    missing = [name for name in (*_NEEDS[stimulus.kind](stimulus.parameters), "frames") if name not in stimulus.parameters]
+        raise UnusableInputError(
+            f"The stimulus has a sample rate of {stimulus.rate:g} Hz; {MOST_RATES[0]:g} to {MOST_RATES[1]:g} Hz are"
+            " supported."
+        )
+    if (
+        not stimulus.channels
+        or len(stimulus.channels) > MOST_CHANNELS
+        or not all(1 <= c <= MOST_CHANNELS for c in stimulus.channels)
+    ):
+        raise UnusableInputError(
+            f"The stimulus names {len(stimulus.channels)} channels; 1 to {MOST_CHANNELS} are supported."
+        )
+    missing = [
+        name for name in (*_NEEDS[stimulus.kind](stimulus.parameters), "frames") if name not in stimulus.parameters
+    ]
     if missing:
-        raise UnusableInputError(f"The stimulus description has no “{missing[0]}”. Nothing was computed; export the stimulus again.")
+        raise UnusableInputError(
+            f"The stimulus description has no “{missing[0]}”. Nothing was computed; export the stimulus again."
+        )
     frames = stimulus.parameters.get("frames", math.nan)
     for name, value in stimulus.parameters.items():
         if name in _LENGTHS and not 0 <= value <= frames:
-            raise UnusableInputError(f"The stimulus has {name} = {value:g} of {frames:g} frames. Export the stimulus again.")
+            raise UnusableInputError(
+                f"The stimulus has {name} = {value:g} of {frames:g} frames. Export the stimulus again."
+            )
         most = MOST_COUNT if name in ("shots", "steps", "per_octave") else MOST_FRAMES
         if not abs(value) <= most:
-            raise UnusableInputError(f"The stimulus has {name} = {value:g}; at most {most:g} is supported. Export the stimulus again.")
+            raise UnusableInputError(
+                f"The stimulus has {name} = {value:g}; at most {most:g} is supported. Export the stimulus again."
+            )
     if not 0 < frames <= MOST_FRAMES or len(stimulus.parameters) > 4 * MOST_COUNT:
-        raise UnusableInputError(f"The stimulus has {frames:g} frames; 1 to {MOST_FRAMES:g} are supported. Export the stimulus again.")
+        raise UnusableInputError(
+            f"The stimulus has {frames:g} frames; 1 to {MOST_FRAMES:g} are supported. Export the stimulus again."
+        )
 
 
 @lru_cache(maxsize=2)

@@ -1,6 +1,7 @@
 """Every Fourier transform of the program goes through here: one library, loaded with the first transform.
 
-What is stored needs none: the window shows curves of a study before SciPy is loaded, which takes half a second and more.
+What is stored needs none: the window shows curves of a study before SciPy is loaded, which takes half a second and
+more.
 """
 
 from __future__ import annotations
@@ -20,11 +21,16 @@ def _library() -> Any:
 
 
 def rfft(x: NDArray[Any], n: int | None = None, axis: int = -1, *, overwrite_x: bool = False) -> NDArray[np.complex128]:
-    """The spectrum (n//2+1,) of real samples, cut or filled up with zeros to n. ``overwrite_x``: what is given need not be kept."""
+    """The spectrum (n//2+1,) of real samples, cut or filled up with zeros to n.
+
+    ``overwrite_x``: what is given need not be kept.
+    """
     return np.asarray(_library().rfft(x, n, axis, overwrite_x=overwrite_x))
 
 
-def irfft(spectrum: NDArray[Any], n: int | None = None, axis: int = -1, *, overwrite_x: bool = False) -> NDArray[np.float64]:
+def irfft(
+    spectrum: NDArray[Any], n: int | None = None, axis: int = -1, *, overwrite_x: bool = False
+) -> NDArray[np.float64]:
     """n real samples of a spectrum (n//2+1,)."""
     return np.asarray(_library().irfft(spectrum, n, axis, overwrite_x=overwrite_x))
 

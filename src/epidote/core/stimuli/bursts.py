@@ -24,17 +24,29 @@ class BurstKind(LabelledEnum):
     NOISE = "noise", "Noise burst"
     CLICK = "click"
 
-_CODES = {BurstKind.SWEEP: 0.0, BurstKind.NOISE: 1.0, BurstKind.CLICK: 2.0}  # as stored: a new kind gets a number of its own, whatever its place in the list
+
+_CODES = {
+    BurstKind.SWEEP: 0.0,
+    BurstKind.NOISE: 1.0,
+    BurstKind.CLICK: 2.0,
+}  # as stored: a new kind gets a number of its own, whatever its place in the list
 
 
-def burst_train(*, rate: float, shot: BurstKind, count: int, level: float, longest: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+def burst_train(
+    *, rate: float, shot: BurstKind, count: int, level: float, longest: float, channels: tuple[int, ...] = (1, 2)
+) -> Stimulus:
     """``count`` shots at ``level`` dBFS, ``longest`` s of silence after each."""
     every = round((LENGTH + longest) * rate)
     lead = round(LEAD * rate)
     parameters = {
-        "shot": _CODES[shot], "shots": float(count), "level": level, "lead": float(lead), "length": float(round(LENGTH * rate)),
-        "every": float(every), "frames": float(lead + count * every),
-    }  # fmt: skip
+        "shot": _CODES[shot],
+        "shots": float(count),
+        "level": level,
+        "lead": float(lead),
+        "length": float(round(LENGTH * rate)),
+        "every": float(every),
+        "frames": float(lead + count * every),
+    }
     return Stimulus(KIND, rate, parameters, channels)
 
 

@@ -1,4 +1,6 @@
-"""Every maker of stimuli: importing this registers all of them, so that a stored stimulus loads whatever was imported before."""
+"""Every maker of stimuli: importing this registers all of them, so that a stored stimulus loads whatever was
+imported before.
+"""
 
 from epidote.core.stimuli import bursts as shots
 from epidote.core.stimuli import level_check as steps

@@ -1,6 +1,8 @@
-"""What sounds without end while one looks or listens: a tone, two tones, noise, many tones, or a piece of sound over and over.
+"""What sounds without end while one looks or listens: a tone, two tones, noise, many tones, or a piece of sound over
+and over.
 
-Everything goes out through a gate that opens and closes as a raised cosine, so that nothing clicks, and under a ceiling.
+Everything goes out through a gate that opens and closes as a raised cosine, so that nothing clicks, and under a
+ceiling.
 """
 
 from __future__ import annotations
@@ -60,14 +62,19 @@ class GeneratorSettings:
 
     @staticmethod
     def from_json(data: Mapping[str, Any]) -> GeneratorSettings:
-        return GeneratorSettings(Waveform(data["kind"]), data["level"], data["frequency"], data["second"], tuple(data["outputs"]))
+        return GeneratorSettings(
+            Waveform(data["kind"]), data["level"], data["frequency"], data["second"], tuple(data["outputs"])
+        )
 
 
 NOTHING = GeneratorSettings()
 
 
 class SignalGenerator:
-    """Makes a programme block by block. A change closes the gate, takes over, and opens it again; ``mute`` silences within one block."""
+    """Makes a programme block by block.
+
+    A change closes the gate, takes over, and opens it again; ``mute`` silences within one block.
+    """
 
     def __init__(self, rate: float, channels: int, ceiling_dbfs: float = 0.0) -> None:
         self.rate, self.channels, self._ceiling = rate, channels, ceiling_dbfs
@@ -85,13 +92,16 @@ class SignalGenerator:
         return self._gate > 0
 
     def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
-        """``samples`` (frames,) in FS: what a file holds, at this rate; played over and over, its peak at the programme's level.
+        """``samples`` (frames,) in FS: what a file holds, at this rate; played over and over, its peak at the
+        programme's level.
 
         Raises SettingError for a frequency that the rate cannot carry.
         """
         top = max(programme.frequency, programme.second if programme.kind is Waveform.TWO_TONES else 0.0)
         if programme.kind in (Waveform.TONE, Waveform.TWO_TONES) and not 0 < top < self.rate / 2:
-            raise SettingError(f"{top:g} Hz cannot be played at a sample rate of {self.rate:g} Hz. Use less than {self.rate / 2:g} Hz.")
+            raise SettingError(
+                f"{top:g} Hz cannot be played at a sample rate of {self.rate:g} Hz. Use less than {self.rate / 2:g} Hz."
+            )
         loop = None
         if programme.kind is Waveform.MULTITONE:
             loop = multitone_loop(self.rate)
@@ -145,7 +155,9 @@ class SignalGenerator:
         if p.kind is Waveform.TWO_TONES:
             return 0.5 * scale * (self._sine(0, p.frequency, frames) + self._sine(1, p.second, frames))
         if p.kind is Waveform.NOISE:
-            return np.asarray(np.clip(self._rng.standard_normal(frames), -NOISE_CREST, NOISE_CREST) * (scale / math.sqrt(2)))
+            return np.asarray(
+                np.clip(self._rng.standard_normal(frames), -NOISE_CREST, NOISE_CREST) * (scale / math.sqrt(2))
+            )
         if self._loop is None:
             return np.zeros(frames)
         block = np.take(self._loop, np.arange(self._place, self._place + frames), mode="wrap")
@@ -168,8 +180,8 @@ def _open(gate: Any) -> Any:
 def multitone_loop(rate: float) -> Samples:
     """Ten tones a decade from 20 Hz to 20 kHz at bins of a loop (2^17,), peak 1, crest about 12 dB.
 
-    Their phases are random, but always the same: tones so unevenly spaced pass through every constellation within the loop, so that no
-    choice of phases gains more than a decibel.
+    Their phases are random, but always the same: tones so unevenly spaced pass through every constellation within the
+    loop, so that no choice of phases gains more than a decibel.
     """
     width = rate / _LOOP
     top = min(20000.0, 0.45 * rate)

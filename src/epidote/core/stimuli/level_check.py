@@ -16,13 +16,18 @@ FREQUENCY = 1000.0
 BELOW_DB = (-20.0, 0.0, -20.0)  # of each step, re the level asked for
 
 
-def level_check_tone(*, rate: float, level: float, frequency: float = FREQUENCY, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+def level_check_tone(
+    *, rate: float, level: float, frequency: float = FREQUENCY, channels: tuple[int, ...] = (1, 2)
+) -> Stimulus:
     """Silence, then the tone 20 dB below ``level`` dBFS, at it, and 20 dB below again."""
     step, silence = round(STEP * rate), round(SILENCE * rate)
     parameters = {
-        "frequency": frequency, "level": level, "silence": silence, "step": step,
+        "frequency": frequency,
+        "level": level,
+        "silence": silence,
+        "step": step,
         "frames": silence + len(BELOW_DB) * step + round(TAIL * rate),
-    }  # fmt: skip
+    }
     return Stimulus("level steps", rate, parameters, channels)
 
 

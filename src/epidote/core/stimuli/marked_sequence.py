@@ -1,7 +1,9 @@
-"""A stimulus, or several, between two marks: for a unit that plays from its own storage, recorded by a device on another clock.
+"""A stimulus, or several, between two marks: for a unit that plays from its own storage, recorded by a device on
+another clock.
 
-A mark is a short sweep. The two are alike, so whatever the unit does to one it does to the other: the time between them, found by laying
-the second over the first, tells the clock whatever the unit's phase, and the first tells the start.
+A mark is a short sweep. The two are alike, so whatever the unit does to one it does to the other: the time between
+them, found by laying the second over the first, tells the clock whatever the unit's phase, and the first tells the
+start.
 """
 
 from __future__ import annotations
@@ -68,9 +70,12 @@ class MarkedSequence:
 
     def to_json(self) -> dict[str, Any]:
         return {
-            "level": self.level, "first_mark": self.first_mark, "last_mark": self.last_mark, "frames": self.frames,
+            "level": self.level,
+            "first_mark": self.first_mark,
+            "last_mark": self.last_mark,
+            "frames": self.frames,
             "stimuli": [{"at": at, **s.to_json()} for s, at in zip(self.stimuli, self.starts, strict=True)],
-        }  # fmt: skip
+        }
 
     @staticmethod
     def from_json(data: Mapping[str, Any]) -> MarkedSequence:
@@ -78,12 +83,32 @@ class MarkedSequence:
         try:
             stimuli = tuple(Stimulus.from_json(s) for s in data["stimuli"])
             starts = tuple(int(s["at"]) for s in data["stimuli"])
-            found = MarkedSequence(stimuli, float(data["level"]), int(data["first_mark"]), starts, int(data["last_mark"]), int(data["frames"]))
+            found = MarkedSequence(
+                stimuli,
+                float(data["level"]),
+                int(data["first_mark"]),
+                starts,
+                int(data["last_mark"]),
+                int(data["frames"]),
+            )
         except (KeyError, TypeError, ValueError, OverflowError) as error:
-            raise UnusableInputError("The sync markers in the stimulus description cannot be read. Export the stimulus again.") from error
-        inside = bool(found.stimuli) and 0 <= found.first_mark < min(found.starts) and max(found.starts) < found.last_mark < found.frames
-        if not inside or found.frames > MOST_FRAMES or not abs(found.level) <= 1000 or len({s.rate for s in found.stimuli}) > 1:
-            raise UnusableInputError("The sync markers in the stimulus description do not enclose the stimuli. Export the stimulus again.")
+            raise UnusableInputError(
+                "The sync markers in the stimulus description cannot be read. Export the stimulus again."
+            ) from error
+        inside = (
+            bool(found.stimuli)
+            and 0 <= found.first_mark < min(found.starts)
+            and max(found.starts) < found.last_mark < found.frames
+        )
+        if (
+            not inside
+            or found.frames > MOST_FRAMES
+            or not abs(found.level) <= 1000
+            or len({s.rate for s in found.stimuli}) > 1
+        ):
+            raise UnusableInputError(
+                "The sync markers in the stimulus description do not enclose the stimuli. Export the stimulus again."
+            )
         return found
 
 

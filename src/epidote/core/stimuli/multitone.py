@@ -18,12 +18,15 @@ from epidote.core.stimuli.tone import fade_ends
 KIND = "multitone"
 LEAD, RAMP, SETTLE, TAIL = 0.1, 0.02, 0.5, 0.3
 LEAST_APART = 4  # bins between two tones
-# tones so unevenly spaced meet in every way within a period: no choice of phases gains more than a decibel over the best of a few
+# tones so unevenly spaced meet in every way within a period: no choice of phases gains more than a decibel over the
+# best of a few
 _DRAWS = 12
 
 
 def bins_of(start: float, stop: float, per_octave: float, period: int, rate: float) -> np.ndarray:
-    """Rising bins of the tones (tones,), evenly spaced in octaves about 1 kHz; where the period is too short for the low ones, fewer of them."""
+    """Rising bins of the tones (tones,), evenly spaced in octaves about 1 kHz; where the period is too short for the
+    low ones, fewer of them.
+    """
     wanted = np.round(fractional_octave_series(per_octave, start, stop) * period / rate).astype(int)
     kept: list[int] = []
     for b in wanted.tolist():
@@ -33,21 +36,43 @@ def bins_of(start: float, stop: float, per_octave: float, period: int, rate: flo
 
 
 def multitone(
-    *, rate: float, start: float, stop: float, per_octave: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)
+    *,
+    rate: float,
+    start: float,
+    stop: float,
+    per_octave: float,
+    duration: float,
+    level: float,
+    channels: tuple[int, ...] = (1, 2),
 ) -> Stimulus:
-    """level: dBFS of a sine with the same peak. Raises SettingError when the band does not fit below half the rate, or holds no two tones."""
+    """level: dBFS of a sine with the same peak.
+
+    Raises SettingError when the band does not fit below half the rate, or holds no two tones.
+    """
     period = 2 * transforms.next_fast_len(round(duration * rate / 2), real=True)
     if stop >= 0.49 * rate:
         raise SettingError(
-            f"{{stop_frequency}} {stop:g} Hz is too high for {rate:g} Hz: at most {0.48 * rate:g} Hz. Lower it or raise the rate.", "stop_frequency",
+            f"{{stop_frequency}} {stop:g} Hz is too high for {rate:g} Hz: at most {0.48 * rate:g} Hz. Lower it or raise"
+            " the rate.",
+            "stop_frequency",
         )
     if bins_of(start, stop, per_octave, period, rate).size < 2:
-        raise SettingError(f"Fewer than two tones between {start:g} and {stop:g} Hz. Widen the band or use more tones per octave.")
+        raise SettingError(
+            f"Fewer than two tones between {start:g} and {stop:g} Hz. Widen the band or use more tones per octave."
+        )
     lead, settle, tail = round(LEAD * rate), round(SETTLE * rate), round(TAIL * rate)
     parameters = {
-        "start": start, "stop": stop, "per_octave": per_octave, "period": period, "level": level, "lead": lead, "ramp": round(RAMP * rate),
-        "settle": settle, "tail": tail, "frames": 2 * lead + settle + period + tail,
-    }  # fmt: skip
+        "start": start,
+        "stop": stop,
+        "per_octave": per_octave,
+        "period": period,
+        "level": level,
+        "lead": lead,
+        "ramp": round(RAMP * rate),
+        "settle": settle,
+        "tail": tail,
+        "frames": 2 * lead + settle + period + tail,
+    }
     return Stimulus(KIND, rate, parameters, channels)
 
 

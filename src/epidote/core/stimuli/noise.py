@@ -1,4 +1,6 @@
-"""Noise, white or pink, that can be made again to the sample from its seed; and any material, whose samples are at hand or are read anew."""
+"""Noise, white or pink, that can be made again to the sample from its seed; and any material, whose samples are at
+hand or are read anew.
+"""
 
 from __future__ import annotations
 
@@ -27,13 +29,19 @@ class Colour(LabelledEnum):
     PINK = "pink"
 
 
-def noise(*, rate: float, colour: Colour, duration: float, level: float, seed: int = 1, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+def noise(
+    *, rate: float, colour: Colour, duration: float, level: float, seed: int = 1, channels: tuple[int, ...] = (1, 2)
+) -> Stimulus:
     """level: dBFS of a sine with the same peak."""
     lead = round(LEAD * rate)
     parameters = {
-        "pink": float(colour is Colour.PINK), "seed": float(seed), "level": level, "lead": lead, "sounding": round(duration * rate),
+        "pink": float(colour is Colour.PINK),
+        "seed": float(seed),
+        "level": level,
+        "lead": lead,
+        "sounding": round(duration * rate),
         "frames": lead + round(duration * rate) + round(TAIL * rate),
-    }  # fmt: skip
+    }
     return Stimulus(NOISE, rate, parameters, channels)
 
 
@@ -71,7 +79,10 @@ def set_material_reader(reader: Reader) -> None:
 
 
 def material(*, rate: float, path: str, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
-    """The beginning of a sound file, its channels as one, its peak at ``level`` dBFS. Raises SettingError, UnusableInputError."""
+    """The beginning of a sound file, its channels as one, its peak at ``level`` dBFS.
+
+    Raises SettingError, UnusableInputError.
+    """
     if not path.strip():
         raise SettingError("An audio file is needed. Set it in “{material}”.", "material")
     if not _READER:

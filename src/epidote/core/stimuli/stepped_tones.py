@@ -65,7 +65,12 @@ class FixedTone:
 
 
 def stepped_tones(
-    *, rate: float, steps: Sequence[Step], channels: tuple[int, ...] = (1, 2), opening: Preamble = LONG_PREAMBLE, fixed: FixedTone | None = None
+    *,
+    rate: float,
+    steps: Sequence[Step],
+    channels: tuple[int, ...] = (1, 2),
+    opening: Preamble = LONG_PREAMBLE,
+    fixed: FixedTone | None = None,
 ) -> Stimulus:
     """The steps in order, phase going on from each to the next, then silence for the device's latency.
 
@@ -73,13 +78,18 @@ def stepped_tones(
     """
     highest = max([s.frequency for s in steps] + ([fixed.frequency] if fixed else []))
     if highest >= rate / 2:
-        raise SettingError(f"A tone of {highest:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz.")
+        raise SettingError(
+            f"A tone of {highest:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz."
+        )
     loudest = max(s.level for s in steps)
     parameters = {
-        "steps": float(len(steps)), "lead": round(opening.lead * rate), "chirp": round(opening.chirp * rate),
+        "steps": float(len(steps)),
+        "lead": round(opening.lead * rate),
+        "chirp": round(opening.chirp * rate),
         "gap": round(opening.gap * rate),
-        "chirp_level": min(loudest, max(steps[0].level, _CHIRP_LEAST_DB)), "ramp": round(RAMP * rate),
-    }  # fmt: skip
+        "chirp_level": min(loudest, max(steps[0].level, _CHIRP_LEAST_DB)),
+        "ramp": round(RAMP * rate),
+    }
     frames = sum(round(parameters[name]) for name in ("lead", "chirp", "gap"))
     for i, step in enumerate(steps):
         parameters |= {f"f{i}": step.frequency, f"l{i}": step.level, f"n{i}": round(step.dwell * rate)}
@@ -114,7 +124,16 @@ def chirp(rate: float, frames: int, level: float) -> Samples:
 def _needs(p: Mapping[str, float]) -> list[str]:
     count = int(min(max(p.get("steps", 0.0), 0.0), MOST_COUNT))
     fixed = ["fixed_db"] if "fixed_frequency" in p else []
-    return ["steps", "lead", "chirp", "gap", "chirp_level", "ramp", *fixed, *(f"{name}{i}" for i in range(count) for name in "fln")]
+    return [
+        "steps",
+        "lead",
+        "chirp",
+        "gap",
+        "chirp_level",
+        "ramp",
+        *fixed,
+        *(f"{name}{i}" for i in range(count) for name in "fln"),
+    ]
 
 
 @register_stimulus(KIND, _needs)

@@ -1,7 +1,7 @@
 """The exponential sweep whose harmonics stay in step with it.
 
-x(t) = A sin(2 pi f1 L exp(t/L)), L = T / ln(f2/f1). For this form sin(n phi(t)) = sin(phi(t + L ln n)) holds at any L, so that the
-n-th harmonic response is found L ln n before the linear one (Farina 2000; Novak, Lotton, Simon 2015).
+x(t) = A sin(2 pi f1 L exp(t/L)), L = T / ln(f2/f1). For this form sin(n phi(t)) = sin(phi(t + L ln n)) holds at any L,
+so that the n-th harmonic response is found L ln n before the linear one (Farina 2000; Novak, Lotton, Simon 2015).
 """
 
 from __future__ import annotations
@@ -19,28 +19,41 @@ from epidote.core.signals.stimulus import Stimulus, register_stimulus
 LEAD, TAIL = 0.1, 0.6  # seconds of silence before, and after for the response to die away
 
 
-def sweep(*, rate: float, start: float, stop: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
+def sweep(
+    *, rate: float, start: float, stop: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)
+) -> Stimulus:
     """A sweep of ``duration`` s for the wanted band from ``start`` to ``stop`` Hz. level in dBFS.
 
-    It begins two octaves below the band and ends above it, at 0.48 of the rate at most; the fades lie outside the band only.
-    Raises SettingError when the band does not fit below half the rate.
+    It begins two octaves below the band and ends above it, at 0.48 of the rate at most; the fades lie outside the band
+    only. Raises SettingError when the band does not fit below half the rate.
     """
     if stop > 0.47 * rate:
         raise SettingError(
-            f"{{stop_frequency}} {stop:g} Hz is too high for {rate:g} Hz: at most {0.47 * rate:g} Hz. Lower it or raise the rate.", "stop_frequency",
+            f"{{stop_frequency}} {stop:g} Hz is too high for {rate:g} Hz: at most {0.47 * rate:g} Hz. Lower it or raise"
+            " the rate.",
+            "stop_frequency",
         )
     if start * 1.5 > stop:
         raise SettingError(
-            f"{{start_frequency}} {start:g} Hz must be at least half an octave below {{stop_frequency}} {stop:g} Hz.", "start_frequency", "stop_frequency",
-        )  # fmt: skip
+            f"{{start_frequency}} {start:g} Hz must be at least half an octave below {{stop_frequency}} {stop:g} Hz.",
+            "start_frequency",
+            "stop_frequency",
+        )
     first, last = start / 4, min(0.48 * rate, 1.25 * stop)
     length = duration / math.log(last / first)
     sounding = round(duration * rate)
     lead, tail = round(LEAD * rate), round(TAIL * rate)
     parameters = {
-        "first": first, "last": last, "start": start, "stop": stop, "length": length, "level": level,
-        "lead": lead, "tail": tail, "frames": lead + sounding + tail,
-    }  # fmt: skip
+        "first": first,
+        "last": last,
+        "start": start,
+        "stop": stop,
+        "length": length,
+        "level": level,
+        "lead": lead,
+        "tail": tail,
+        "frames": lead + sounding + tail,
+    }
     return Stimulus("sweep", rate, parameters, channels)
 
 

@@ -11,7 +11,12 @@ from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Samples
 from epidote.core.signals.stimulus import Stimulus, register_stimulus
 
-LEAD, RAMP, SETTLE, TAIL = 0.1, 0.02, 0.3, 0.3  # seconds: silence, ramp, time to settle, tone beyond the window for latency
+LEAD, RAMP, SETTLE, TAIL = (
+    0.1,
+    0.02,
+    0.3,
+    0.3,
+)  # seconds: silence, ramp, time to settle, tone beyond the window for latency
 
 
 def snapped(frequency: float, rate: float, frames: int) -> float:
@@ -20,17 +25,30 @@ def snapped(frequency: float, rate: float, frames: int) -> float:
     return cycles * rate / frames
 
 
-def tone(*, rate: float, frequency: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
-    """A tone whose analysis window of ``duration`` s holds whole cycles. level in dBFS. Raises SettingError above half the rate."""
+def tone(
+    *, rate: float, frequency: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)
+) -> Stimulus:
+    """A tone whose analysis window of ``duration`` s holds whole cycles. level in dBFS.
+
+    Raises SettingError above half the rate.
+    """
     if frequency >= rate / 2:
-        raise SettingError(f"A tone of {frequency:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz.")
+        raise SettingError(
+            f"A tone of {frequency:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than"
+            f" {rate / 2:g} Hz."
+        )
     window = round(duration * rate)
     steady = window + round((SETTLE + TAIL) * rate)
     lead, ramp = round(LEAD * rate), round(RAMP * rate)
     parameters = {
-        "frequency": snapped(frequency, rate, window), "level": level, "window": window, "lead": lead, "ramp": ramp,
-        "steady": steady, "frames": 2 * lead + 2 * ramp + steady,
-    }  # fmt: skip
+        "frequency": snapped(frequency, rate, window),
+        "level": level,
+        "window": window,
+        "lead": lead,
+        "ramp": ramp,
+        "steady": steady,
+        "frames": 2 * lead + 2 * ramp + steady,
+    }
     return Stimulus("tone", rate, parameters, channels)
 
 
@@ -40,7 +58,9 @@ def raised_cosine(frames: int) -> Samples:
 
 
 def fade_ends(x: Samples, frames: int) -> None:
-    """Let x (samples,) rise from 0 at its beginning and fall to 0 at its end, in place, over ``frames`` samples each."""
+    """Let x (samples,) rise from 0 at its beginning and fall to 0 at its end, in place, over ``frames`` samples
+    each.
+    """
     if frames < 1:
         return
     rise = raised_cosine(frames)

@@ -20,17 +20,32 @@ def amplitudes(level: float, ratio: float) -> tuple[float, float]:
 
 
 def two_tones(
-    *, rate: float, first: float, second: float, ratio: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)
+    *,
+    rate: float,
+    first: float,
+    second: float,
+    ratio: float,
+    duration: float,
+    level: float,
+    channels: tuple[int, ...] = (1, 2),
 ) -> Stimulus:
     """Raises SettingError for a tone at or above half the rate."""
     if second >= rate / 2:
-        raise SettingError(f"A tone of {second:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz.")
+        raise SettingError(
+            f"A tone of {second:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz."
+        )
     lead, ramp = round(LEAD * rate), round(RAMP * rate)
     steady = round(duration * rate) + round((SETTLE + TAIL) * rate)
     parameters = {
-        "first": first, "second": second, "ratio": ratio, "level": level, "lead": lead, "ramp": ramp, "steady": steady,
+        "first": first,
+        "second": second,
+        "ratio": ratio,
+        "level": level,
+        "lead": lead,
+        "ramp": ramp,
+        "steady": steady,
         "frames": 2 * lead + 2 * ramp + steady,
-    }  # fmt: skip
+    }
     return Stimulus("two tones", rate, parameters, channels)
 
 

@@ -69,7 +69,9 @@ def linear_ticks(low: float, high: float, room: int) -> list[float]:
     power = 10.0 ** math.floor(math.log10(raw))
     step = next(power * m for m in (1, 2, 5, 10) if power * m >= raw * 0.999)
     first = math.ceil(low / step - 1e-9)
-    return [round(i * step, 12 - math.floor(math.log10(step))) for i in range(first, math.floor(high / step + 1e-9) + 1)]
+    return [
+        round(i * step, 12 - math.floor(math.log10(step))) for i in range(first, math.floor(high / step + 1e-9) + 1)
+    ]
 
 
 def nice_range(low: float, high: float, least_span: float) -> tuple[float, float]:

@@ -21,7 +21,9 @@ def pin_lines(figure: Figure) -> list[str]:
     """Each pin with the value of every curve at it."""
     lines = []
     for pin in figure.pins:
-        values = "; ".join(f"{t.name}, channel {t.channel}: {figure.y_text(t.at(pin.x, figure.log_x))}" for t in figure.traces)
+        values = "; ".join(
+            f"{t.name}, channel {t.channel}: {figure.y_text(t.at(pin.x, figure.log_x))}" for t in figure.traces
+        )
         lines.append(f"Pin {pin.number}, {figure.x_text(pin.x)}: {values}")
     return lines
 
@@ -38,7 +40,9 @@ def paint_picture(painter: QPainter, figure: Figure, view: Viewport, theme: Them
     painter.setFont(small)
     top = 20 + QFontMetricsF(font(1.2)).height()
     x, y = 20.0, top
-    channels = sorted({(t.name, t.channel, t.colour, t.baseline) for t in figure.traces}, key=lambda e: (e[3], e[2], e[0], e[1]))
+    channels = sorted(
+        {(t.name, t.channel, t.colour, t.baseline) for t in figure.traces}, key=lambda e: (e[3], e[2], e[0], e[1])
+    )
     for name, channel, colour, baseline in channels:
         text = f"{name}, channel {channel}"
         width = QFontMetricsF(small).horizontalAdvance(text) + 56
@@ -57,7 +61,9 @@ def paint_picture(painter: QPainter, figure: Figure, view: Viewport, theme: Them
     metrics = QFontMetricsF(small)
     wrapped = [part for line in lines for part in _wrapped(line, metrics, area.width() - 40)]
     bottom = area.bottom() - 14 - height * len(wrapped)
-    FigurePainter(figure, view, theme).paint(painter, QRectF(12, y + height + 4, area.width() - 24, bottom - y - height - 14))
+    FigurePainter(figure, view, theme).paint(
+        painter, QRectF(12, y + height + 4, area.width() - 24, bottom - y - height - 14)
+    )
     painter.setFont(small)
     for i, line in enumerate(wrapped):
         painter.setPen(theme.colour("caution" if line.startswith("!") else "quiet"))

@@ -12,7 +12,18 @@ from epidote.core.quantities.formatting import format_axis, format_quantity
 from epidote.core.signals.signal import Samples
 from epidote.desktop.plotting.axis_scale import Scale, nice_range
 
-LEAST_SPAN = {"dB": 1.0, "dBFS": 1.0, "dBV": 1.0, "dBu": 1.0, "°": 5.0, "s": 1e-7, "V": 1e-9, "FS": 1e-9, "ratio": 1e-9, "%": 1e-9}
+LEAST_SPAN = {
+    "dB": 1.0,
+    "dBFS": 1.0,
+    "dBV": 1.0,
+    "dBu": 1.0,
+    "°": 5.0,
+    "s": 1e-7,
+    "V": 1e-9,
+    "FS": 1e-9,
+    "ratio": 1e-9,
+    "%": 1e-9,
+}
 GRID_POINTS = 3000
 
 
@@ -49,10 +60,14 @@ def _telling_digits(labels: list[float]) -> int:
 
 
 def _low_end(values: Samples) -> float:
-    """Where an axis begins: at the least value, or 20 below the lower quartile of a spectrum, whose deep gaps are not worth the room."""
+    """Where an axis begins: at the least value, or 20 below the lower quartile of a spectrum, whose deep gaps are
+    not worth the room.
+    """
     if values.size <= GRID_POINTS:
         return float(values.min())
-    every = values.size // GRID_POINTS + 1  # a quartile of a few thousand values is that of all of them, and ten times as quick
+    every = (
+        values.size // GRID_POINTS + 1
+    )  # a quartile of a few thousand values is that of all of them, and ten times as quick
     return float(np.quantile(values[::every], 0.25)) - 20
 
 
@@ -65,7 +80,8 @@ class PinMark:
 
 @dataclass(frozen=True, eq=False)
 class Line:
-    """A guide, a limit or a claim beside the curves. x and y (corners,), or None for a line right across; other: an area's other side.
+    """A guide, a limit or a claim beside the curves. x and y (corners,), or None for a line right across; other: an
+    area's other side.
 
     kind: "guide", "upper" or "lower" (a limit: which side is open tells its ticks), or "claim", in a row's colour.
     """
@@ -129,7 +145,13 @@ class Figure:
                 high = max(high, float(inside.max()))
         if not differences and math.isfinite(low):
             room = 0.6 * max(high - low, LEAST_SPAN.get(self.y_unit, 0.0))
-            beside = [float(v) for line in self.lines if line.y is not None for v in (line.y.min(), line.y.max()) if np.isfinite(v)]
+            beside = [
+                float(v)
+                for line in self.lines
+                if line.y is not None
+                for v in (line.y.min(), line.y.max())
+                if np.isfinite(v)
+            ]
             for value in beside:  # lines near the curves come into view, far ones do not squeeze them
                 if not self.log_y and low - room <= value <= high + room:
                     low, high = min(low, value), max(high, value)
@@ -139,7 +161,11 @@ class Figure:
         if not math.isfinite(low):
             return Scale(-1, 1)
         if self.log_y:
-            return Scale(10 ** math.floor(math.log10(max(low, 1e-9)) - 0.05), 10 ** math.ceil(math.log10(max(high, 1e-8)) + 0.05), True)
+            return Scale(
+                10 ** math.floor(math.log10(max(low, 1e-9)) - 0.05),
+                10 ** math.ceil(math.log10(max(high, 1e-8)) + 0.05),
+                True,
+            )
         return Scale(*nice_range(low, high, LEAST_SPAN.get(self.y_unit, 1e-9)))
 
     @property
@@ -157,7 +183,9 @@ class Figure:
         """A tick's label; small engineering values get the prefix that fits all of them."""
         if unit in ("s", "V", "W"):
             text = format_quantity(value, unit, digits=_telling_digits(labels)) if value else "0"
-            wide = labels and min(labels) > 0 and max(labels) >= 10 * min(labels)  # 1, 2, 5, which need no zeros to line up
+            wide = (
+                labels and min(labels) > 0 and max(labels) >= 10 * min(labels)
+            )  # 1, 2, 5, which need no zeros to line up
             return re.sub(r"\.?0+(?= )", "", text) if wide and "." in text else text
         if unit in ("FS", "ratio") and labels:
             return f"{value:.3g}"

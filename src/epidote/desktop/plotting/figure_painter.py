@@ -20,7 +20,10 @@ DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1
 DIFFERENCE_SHARE, CROWDED = 0.3, 12
 _MOST_KEPT = 2000  # points
 _THINNINGS, _FEWEST, _SEEN = 6, 16, 0.05  # the last in pixels
-_BESIDE, _OVER_TICK = 8, 9  # pixels beside the graph that a label may take, and by which its title clears the uppermost one
+_BESIDE, _OVER_TICK = (
+    8,
+    9,
+)  # pixels beside the graph that a label may take, and by which its title clears the uppermost one
 
 
 @dataclass(frozen=True)
@@ -44,7 +47,9 @@ def layout(figure: Figure, area: QRectF) -> Layout:
 
 
 def decimate(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
-    """Points within view; with more than one per pixel, the least and greatest of each pixel in place of all of them."""
+    """Points within view; with more than one per pixel, the least and greatest of each pixel in place of all of
+    them.
+    """
     first, last = np.searchsorted(trace.x, [x.low, x.high])
     part = slice(max(0, int(first) - 1), int(last) + 1)
     xs, ys = trace.x[part], trace.y[part]
@@ -62,8 +67,9 @@ def decimate(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray
 
 
 def simplify(px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """A polyline in pixels without the points that a straight line passes within a twentieth of a pixel: a smooth curve is painted in a tenth
-    of the time, and a lively one stays as it is."""
+    """A polyline in pixels without the points that a straight line passes within a twentieth of a pixel: a smooth
+    curve is painted in a tenth of the time, and a lively one stays as it is.
+    """
     for _ in range(_THINNINGS):
         if px.size < _FEWEST:
             break
@@ -83,8 +89,9 @@ _KEPT: WeakKeyDictionary[Trace, dict[tuple[bool, bool], QPolygonF]] = WeakKeyDic
 
 
 def kept_line(trace: Trace, *, log_x: bool, log_y: bool) -> QPolygonF | None:
-    """The polyline of a trace in its own coordinates, logarithms where the axes are logarithmic, made once; None for one that has gaps, has more
-    points than there are pixels, or lies below its floor somewhere."""
+    """The polyline of a trace in its own coordinates, logarithms where the axes are logarithmic, made once; None for
+    one that has gaps, has more points than there are pixels, or lies below its floor somewhere.
+    """
     if trace.x.size > _MOST_KEPT:
         return None
     lines = _KEPT.setdefault(trace, {})
@@ -110,7 +117,10 @@ def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
 
 
 class FigurePainter:
-    """Paints one figure into an area in a theme's colours. ``moving``: many curves are drawn plainly, so that they follow the hand."""
+    """Paints one figure into an area in a theme's colours.
+
+    ``moving``: many curves are drawn plainly, so that they follow the hand.
+    """
 
     def __init__(self, figure: Figure, view: Viewport, theme: Theme, *, moving: bool = False) -> None:
         self.figure, self.view, self.theme = figure, view, theme
@@ -133,7 +143,10 @@ class FigurePainter:
             self._zero(p, where.difference)
             self._traces(p, where.difference, self.figure.differences, self.view.dy)
             above = QRectF(
-                where.difference.left(), where.main.bottom(), where.difference.width(), where.difference.top() - where.main.bottom()
+                where.difference.left(),
+                where.main.bottom(),
+                where.difference.width(),
+                where.difference.top() - where.main.bottom(),
             )
             words = f"Difference from {self.figure.reference_name}, {self.figure.difference_unit}{self.figure.aligned}"
             room = lines.deviations(p, above) - above.left() - 8
@@ -144,10 +157,25 @@ class FigurePainter:
         self._pins(p, where)
         p.setPen(self.theme.colour("quiet"))
         p.setFont(font(0.85))
-        p.drawText(QRectF(area.left(), area.top(), area.width(), where.main.top() - area.top() - _OVER_TICK), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom,
-                   f" {self.figure.y_title}, {self.figure.y_unit}" if self.figure.y_unit != "ratio" else f" {self.figure.y_title}")  # fmt: skip
-        p.drawText(QRectF(where.main.left(), area.bottom() - QFontMetricsF(p.font()).height() * 1.25, where.main.width(), QFontMetricsF(p.font()).height() * 1.2),
-                   Qt.AlignmentFlag.AlignCenter, self.figure.x_words)  # fmt: skip
+        p.drawText(
+            QRectF(area.left(), area.top(), area.width(), where.main.top() - area.top() - _OVER_TICK),
+            Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom,
+            (
+                f" {self.figure.y_title}, {self.figure.y_unit}"
+                if self.figure.y_unit != "ratio"
+                else f" {self.figure.y_title}"
+            ),
+        )
+        p.drawText(
+            QRectF(
+                where.main.left(),
+                area.bottom() - QFontMetricsF(p.font()).height() * 1.25,
+                where.main.width(),
+                QFontMetricsF(p.font()).height() * 1.2,
+            ),
+            Qt.AlignmentFlag.AlignCenter,
+            self.figure.x_words,
+        )
 
     def _axes(self, p: QPainter, box: QRectF, y: Scale, unit: str, *, labels_below: bool) -> None:
         small: QFont = font(0.82)
@@ -170,8 +198,11 @@ class FigurePainter:
             p.drawLine(QPointF(box.left(), py), QPointF(box.right(), py))
             if named:
                 p.setPen(label)
-                p.drawText(QRectF(box.left() - 200, py - metrics.height() / 2, 192, metrics.height()), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                           self.figure.tick_text(value, unit, names))  # fmt: skip
+                p.drawText(
+                    QRectF(box.left() - 200, py - metrics.height() / 2, 192, metrics.height()),
+                    Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                    self.figure.tick_text(value, unit, names),
+                )
 
     def _labels_across(self, p: QPainter, box: QRectF, values: list[float], metrics: QFontMetricsF) -> None:
         """Labels under a graph where they have room, whole decades of a logarithmic axis first."""
@@ -181,7 +212,9 @@ class FigurePainter:
             text = self.figure.tick_text(value, self.figure.x_unit, values)
             width = metrics.horizontalAdvance(text) + 4
             centre = box.left() + self.view.x.place(value) * box.width()
-            left = min(centre - width / 2, box.right() + _BESIDE - width)  # the last one moves inwards rather than lose its end
+            left = min(
+                centre - width / 2, box.right() + _BESIDE - width
+            )  # the last one moves inwards rather than lose its end
             place = QRectF(left, box.bottom() + 4, width, metrics.height())
             if not any(place.adjusted(-2, 0, 2, 0).intersects(other) for other in taken):
                 p.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
@@ -203,7 +236,9 @@ class FigurePainter:
             width = metrics.horizontalAdvance(name)
             left, right = px - width / 2 - 2, px + width / 2 + 2
             if right < box.right() and all(right < a or left > b for a, b in taken):
-                p.drawText(QRectF(left, box.top() + 4, right - left, metrics.height()), Qt.AlignmentFlag.AlignCenter, name)
+                p.drawText(
+                    QRectF(left, box.top() + 4, right - left, metrics.height()), Qt.AlignmentFlag.AlignCenter, name
+                )
                 taken.append((left, right))
 
     def _zero(self, p: QPainter, box: QRectF) -> None:
@@ -241,7 +276,11 @@ class FigurePainter:
             if floor is not None and bool((ys > floor).all()):
                 floor = None  # nothing of it is drawn faint
             px = self._across(xs, box)
-            place = np.log(np.maximum(ys, 1e-300) / y.low) / np.log(y.high / y.low) if y.log else (ys - y.low) / (y.high - y.low)
+            place = (
+                np.log(np.maximum(ys, 1e-300) / y.low) / np.log(y.high / y.low)
+                if y.log
+                else (ys - y.low) / (y.high - y.low)
+            )
             py = box.bottom() - np.clip(place, -20, 20) * box.height()
             if floor is None and not self.crowded and trace.x.size <= GRID_POINTS:
                 px, py = simplify(px, py)  # lines of a pixel are quick as they are
@@ -275,7 +314,11 @@ class FigurePainter:
 
     def _across(self, xs: np.ndarray, box: QRectF) -> np.ndarray:
         x = self.view.x
-        place = np.log(np.maximum(xs, 1e-300) / x.low) / np.log(x.high / x.low) if x.log else (xs - x.low) / (x.high - x.low)
+        place = (
+            np.log(np.maximum(xs, 1e-300) / x.low) / np.log(x.high / x.low)
+            if x.log
+            else (xs - x.low) / (x.high - x.low)
+        )
         return np.asarray(box.left() + np.clip(place, -5, 6) * box.width())
 
     def _pins(self, p: QPainter, where: Layout) -> None:

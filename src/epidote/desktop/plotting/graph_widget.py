@@ -5,7 +5,17 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent, QWheelEvent
+from PySide6.QtGui import (
+    QFontMetricsF,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from epidote.desktop.plotting.axis_scale import Scale
@@ -22,7 +32,10 @@ _DRAWING_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape, Qt.Key.
 
 
 class GraphView(QWidget):
-    """Shows a figure. The figure itself is painted once into a pixmap; the pointer's line and table are painted over it."""
+    """Shows a figure.
+
+    The figure itself is painted once into a pixmap; the pointer's line and table are painted over it.
+    """
 
     pin_wanted = Signal(float)
     pin_unwanted = Signal(int)
@@ -49,7 +62,7 @@ class GraphView(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Graph")
 
-    # -- what is shown ------------------------------------------------------------------------------------------------------
+    # -- what is shown -----------------------------------------------------------------------------
 
     def figure(self) -> Figure | None:
         return self._figure
@@ -67,9 +80,19 @@ class GraphView(QWidget):
             self._view = self._home = self._cursor = None
         else:
             x = figure.x_extent()
-            zoomed = self._view is not None and self._home is not None and (self._view.x, self._view.y) != (self._home.x, self._home.y)
+            zoomed = (
+                self._view is not None
+                and self._home is not None
+                and (self._view.x, self._view.y) != (self._home.x, self._home.y)
+            )
             self._home = Viewport(x, figure.y_extent(x), figure.y_extent(x, differences=True))
-            fits = self._view is not None and keep_zoom and zoomed and self._view.x.log == x.log and self._view.y.log == self._home.y.log
+            fits = (
+                self._view is not None
+                and keep_zoom
+                and zoomed
+                and self._view.x.log == x.log
+                and self._view.y.log == self._home.y.log
+            )
             if self._view is None or not fits:
                 self._view = self._home
             else:
@@ -95,14 +118,20 @@ class GraphView(QWidget):
     def fit_y(self) -> None:
         """The levels of the part in view."""
         if self._view and self._figure:
-            self._view = Viewport(self._view.x, self._figure.y_extent(self._view.x), self._figure.y_extent(self._view.x, differences=True))
+            self._view = Viewport(
+                self._view.x, self._figure.y_extent(self._view.x), self._figure.y_extent(self._view.x, differences=True)
+            )
             self._repaint()
 
     def pan(self, dx: float, dy: float) -> None:
         if self._view and self._home:
             self._at_rest.start(_REST_MS)
             moved = self._view.x.moved(dx)
-            x = moved if moved.low >= self._home.x.low * (1 - 1e-9) and moved.high <= self._home.x.high * (1 + 1e-9) else self._view.x
+            x = (
+                moved
+                if moved.low >= self._home.x.low * (1 - 1e-9) and moved.high <= self._home.x.high * (1 + 1e-9)
+                else self._view.x
+            )
             self._view = Viewport(x, self._view.y.moved(dy), self._view.dy)
             self._repaint()
 
@@ -119,9 +148,11 @@ class GraphView(QWidget):
         if self._figure is None or self._cursor is None:
             return []
         f = self._figure
-        return [(t.name, t.channel, -1 if t.baseline else t.colour, f.y_text(t.at(self._cursor, f.log_x))) for t in f.traces]
+        return [
+            (t.name, t.channel, -1 if t.baseline else t.colour, f.y_text(t.at(self._cursor, f.log_x))) for t in f.traces
+        ]
 
-    # -- painting -----------------------------------------------------------------------------------------------------------
+    # -- painting ----------------------------------------------------------------------------------
 
     def _repaint(self) -> None:
         self._painted = None
@@ -161,7 +192,9 @@ class GraphView(QWidget):
             inner = QPainter(self._painted)
             from epidote.desktop.plotting.figure_painter import FigurePainter
 
-            FigurePainter(self._figure, self._view, self._theme, moving=self._at_rest.isActive()).paint(inner, self._area())
+            FigurePainter(self._figure, self._view, self._theme, moving=self._at_rest.isActive()).paint(
+                inner, self._area()
+            )
             inner.end()
         p.drawPixmap(0, 0, self._painted)
         if self._box is not None:
@@ -189,7 +222,11 @@ class GraphView(QWidget):
         metrics = QFontMetricsF(plain)
         height = metrics.height() + 2
         names = [f"{name}  {channel}" for name, channel, _, _ in rows]
-        wide = max([metrics.horizontalAdvance(n) for n in names] + [60]) + max([metrics.horizontalAdvance(r[3]) for r in rows] + [60]) + 36
+        wide = (
+            max([metrics.horizontalAdvance(n) for n in names] + [60])
+            + max([metrics.horizontalAdvance(r[3]) for r in rows] + [60])
+            + 36
+        )
         table = QRectF(px + 12, where.main.top() + 8, wide, height * (len(rows) + 1) + 10)
         if table.right() > where.main.right():
             table.moveRight(px - 12)
@@ -208,7 +245,7 @@ class GraphView(QWidget):
             p.setPen(self._theme.colour("text"))
             p.drawText(line, Qt.AlignmentFlag.AlignRight, value)
 
-    # -- mouse --------------------------------------------------------------------------------------------------------------
+    # -- mouse -------------------------------------------------------------------------------------
 
     def _place(self, point: QPointF) -> tuple[float, float] | None:
         """Shares of the main strip's width and height at a point of the graph (y from below)."""
@@ -243,9 +280,12 @@ class GraphView(QWidget):
             return
         p.setPen(QPen(self._theme.colour("accent"), 2))
         points = [
-            QPointF(where.main.left() + self._view.x.place(x) * where.main.width(), where.main.bottom() - self._view.y.place(y) * where.main.height())
+            QPointF(
+                where.main.left() + self._view.x.place(x) * where.main.width(),
+                where.main.bottom() - self._view.y.place(y) * where.main.height(),
+            )
             for x, y in sorted(self._drawn)
-        ]  # fmt: skip
+        ]
         p.drawPolyline(points)
         for point in points:
             p.drawEllipse(point, 3, 3)
@@ -292,7 +332,11 @@ class GraphView(QWidget):
             one, two = self._place(self._box.bottomLeft()), self._place(self._box.topRight())
             assert one is not None and two is not None
             x, y = self._view.x, self._view.y
-            self._view = Viewport(Scale(x.value(one[0]), x.value(two[0]), x.log), Scale(y.value(one[1]), y.value(two[1]), y.log), self._view.dy)
+            self._view = Viewport(
+                Scale(x.value(one[0]), x.value(two[0]), x.log),
+                Scale(y.value(one[1]), y.value(two[1]), y.log),
+                self._view.dy,
+            )
         self._drag = self._box = self._banding = None
         self._repaint()
 
@@ -324,11 +368,16 @@ class GraphView(QWidget):
             self.zoom_x(factor, min(1.0, max(0.0, place[0])))
         event.accept()
 
-    # -- keyboard -----------------------------------------------------------------------------------------------------------
+    # -- keyboard ----------------------------------------------------------------------------------
 
     def event(self, event: QEvent) -> bool:
         """While a line is drawn, its keys are not the window's commands."""
-        if self._drawn is not None and event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent) and event.key() in _DRAWING_KEYS:
+        if (
+            self._drawn is not None
+            and event.type() == QEvent.Type.ShortcutOverride
+            and isinstance(event, QKeyEvent)
+            and event.key() in _DRAWING_KEYS
+        ):
             event.accept()
             return True
         return super().event(event)

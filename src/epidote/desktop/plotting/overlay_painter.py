@@ -1,4 +1,7 @@
-"""Painting what stands beside the curves: guides, limits, claims, the band of a deviation. None of it is told by colour alone."""
+"""Painting what stands beside the curves: guides, limits, claims, the band of a deviation.
+
+None of it is told by colour alone.
+"""
 
 from __future__ import annotations
 
@@ -37,14 +40,29 @@ class LinePainter:
             fill.setAlpha(150)
             if line.x is None and line.y is not None:
                 one, two = (float(v) for v in _places(np.array([line.y[0], line.other]), self.view.y))
-                p.fillRect(QRectF(box.left(), box.bottom() - max(one, two) * box.height(), box.width(), abs(two - one) * box.height()), fill)
+                p.fillRect(
+                    QRectF(
+                        box.left(),
+                        box.bottom() - max(one, two) * box.height(),
+                        box.width(),
+                        abs(two - one) * box.height(),
+                    ),
+                    fill,
+                )
             elif line.x is not None:
                 one, two = (float(v) for v in _places(np.array([line.x[0], line.other]), self.view.x))
-                p.fillRect(QRectF(box.left() + min(one, two) * box.width(), box.top(), abs(two - one) * box.width(), box.height()), fill)
+                p.fillRect(
+                    QRectF(
+                        box.left() + min(one, two) * box.width(), box.top(), abs(two - one) * box.width(), box.height()
+                    ),
+                    fill,
+                )
         p.restore()
 
     def lines(self, p: QPainter, box: QRectF) -> None:
-        """Guides thin and dashed, limits with ticks on their forbidden side, claims dash-dotted in their row's colour; each with its name."""
+        """Guides thin and dashed, limits with ticks on their forbidden side, claims dash-dotted in their row's
+        colour; each with its name.
+        """
         small = font(0.75)
         metrics = QFontMetricsF(small)
         labels: dict[str, tuple[QRectF, QColor]] = {}
@@ -64,7 +82,9 @@ class LinePainter:
                 while any(label.intersects(other) for other, _ in labels.values()):
                     label.translate(0, metrics.height())
                 labels[line.name] = (label, pen.color())
-        veil = self.theme.colour("back", _VEIL)  # so that a name can be read where curves and other lines pass behind it
+        veil = self.theme.colour(
+            "back", _VEIL
+        )  # so that a name can be read where curves and other lines pass behind it
         for name, (label, colour) in labels.items():
             p.fillRect(label.adjusted(-2, 1, 1, -1), veil)
             p.setPen(colour)
@@ -129,6 +149,10 @@ class LinePainter:
         for colour, words in reversed(self.figure.deviations[:4]):
             width = metrics.horizontalAdvance(words) + 14
             p.setPen(self.theme.row(colour))
-            p.drawText(QRectF(right - width, area.top(), width, area.height()), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)
+            p.drawText(
+                QRectF(right - width, area.top(), width, area.height()),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                words,
+            )
             right -= width
         return right

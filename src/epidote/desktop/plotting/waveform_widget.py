@@ -26,8 +26,10 @@ Fetch = Callable[[int, int], "Samples | None"]
 
 @dataclass
 class Lane:
-    """One waveform: ``fetch(first, frames)`` gives its samples, or None when they are still on their way; ``outline``: least and greatest
-    (blocks, 2) of each BLOCK frames; ``shift``: by how many frames it is drawn earlier; ``turned``: upside down."""
+    """One waveform: ``fetch(first, frames)`` gives its samples, or None when they are still on their way;
+    ``outline``: least and greatest (blocks, 2) of each BLOCK frames; ``shift``: by how many frames it is drawn earlier;
+    ``turned``: upside down.
+    """
 
     name: str
     colour: int
@@ -53,7 +55,9 @@ def _scale(area: QRectF, lane: Lane, least: Samples, greatest: Samples) -> float
 
 
 class WaveView(QWidget):
-    """The wheel zooms, dragging pans; with Ctrl held, the wheel nudges; where a stretch may be picked, dragging picks it."""
+    """The wheel zooms, dragging pans; with Ctrl held, the wheel nudges; where a stretch may be picked, dragging
+    picks it.
+    """
 
     nudged = Signal(int)
     picked = Signal(float, float)
@@ -99,7 +103,7 @@ class WaveView(QWidget):
         self._theme = theme
         self.update()
 
-    # -- painting -----------------------------------------------------------------------------------------------------------
+    # -- painting ----------------------------------------------------------------------------------
 
     def _box(self) -> QRectF:
         height = QFontMetricsF(font(0.85)).height()
@@ -163,7 +167,9 @@ class WaveView(QWidget):
             p.drawText(QRectF(left, box.bottom() + 2, wide_words, height), Qt.AlignmentFlag.AlignLeft, minutes)
         p.setPen(self._theme.colour("quiet"))
         words = f"{format_quantity(wide, 's', digits=3)} in view"
-        p.drawText(QRectF(box.left(), box.bottom() + 2 + height, box.width(), height), Qt.AlignmentFlag.AlignRight, words)
+        p.drawText(
+            QRectF(box.left(), box.bottom() + 2 + height, box.width(), height), Qt.AlignmentFlag.AlignRight, words
+        )
 
     def _paint_lane(self, p: QPainter, area: QRectF, lane: Lane) -> None:
         first, last = self.first + lane.shift, self.last + lane.shift
@@ -202,12 +208,16 @@ class WaveView(QWidget):
         scale = _scale(area, lane, low_y, high_y)
         # each column reaches to the next one, so that a steep wave has no holes
         low_y[:-1], high_y[:-1] = np.minimum(low_y[:-1], high_y[1:]), np.maximum(high_y[:-1], low_y[1:])
-        p.drawLines([
-            QLineF(x, middle - scale * low, x, middle - scale * high)
-            for x, low, high in zip((area.left() + pixels[edges]).tolist(), low_y.tolist(), high_y.tolist(), strict=True)
-        ])  # fmt: skip
+        p.drawLines(
+            [
+                QLineF(x, middle - scale * low, x, middle - scale * high)
+                for x, low, high in zip(
+                    (area.left() + pixels[edges]).tolist(), low_y.tolist(), high_y.tolist(), strict=True
+                )
+            ]
+        )
 
-    # -- mouse and keys -----------------------------------------------------------------------------------------------------
+    # -- mouse and keys ----------------------------------------------------------------------------
 
     def _place(self, point: QPointF) -> float:
         box = self._box()

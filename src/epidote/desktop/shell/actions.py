@@ -1,4 +1,7 @@
-"""Every command as data: name, words, shortcut, what it does. Menu, context menu and keyboard are made from this one list."""
+"""Every command as data: name, words, shortcut, what it does.
+
+Menu, context menu and keyboard are made from this one list.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +38,9 @@ class Command:
 GROUPS = ("Study", "Row", "Run", "Graph", "View")
 
 
-def commands_of(window: WindowCommands, session: Session, matrix: MatrixPage, rows: RowActions, files: FileActions) -> list[Command]:
+def commands_of(
+    window: WindowCommands, session: Session, matrix: MatrixPage, rows: RowActions, files: FileActions
+) -> list[Command]:
     """Everything that can be done, each with its words, its key and its place in the menu."""
     m, r = matrix, rows
     return [
@@ -84,9 +89,27 @@ def commands_of(window: WindowCommands, session: Session, matrix: MatrixPage, ro
         Command("next axis", "Next x-axis quantity", "Ctrl+Shift+Right", "Graph", m.look.next_axis),
         Command("step up", "Next sweep step", "Ctrl+PgUp", "Graph", m.look.next_step),
         Command("step down", "Previous sweep step", "Ctrl+PgDown", "Graph", lambda: m.look.next_step(-1)),
-        Command("percent", "Ratios in percent", "Ctrl+U", "Graph", m.look.toggle_percent, False, lambda: m.look.percent),
-        Command("channel 1", "Channel 1", "Ctrl+1", "Graph", lambda: m.look.toggle_channel(1), False, lambda: 1 in m.look.channels),
-        Command("channel 2", "Channel 2", "Ctrl+2", "Graph", lambda: m.look.toggle_channel(2), False, lambda: 2 in m.look.channels),
+        Command(
+            "percent", "Ratios in percent", "Ctrl+U", "Graph", m.look.toggle_percent, False, lambda: m.look.percent
+        ),
+        Command(
+            "channel 1",
+            "Channel 1",
+            "Ctrl+1",
+            "Graph",
+            lambda: m.look.toggle_channel(1),
+            False,
+            lambda: 1 in m.look.channels,
+        ),
+        Command(
+            "channel 2",
+            "Channel 2",
+            "Ctrl+2",
+            "Graph",
+            lambda: m.look.toggle_channel(2),
+            False,
+            lambda: 2 in m.look.channels,
+        ),
         Command("corners", "Pin -3 dB points", "Ctrl+3", "Graph", m.pins.corners, True),
         Command("clear pins", "Remove pins", "", "Graph", m.pins.clear, True),
         Command("whole graph", "Reset zoom", "Ctrl+0", "Graph", window.whole_graph),

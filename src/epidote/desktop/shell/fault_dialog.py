@@ -18,7 +18,10 @@ class FaultDialog(QDialog):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.resize(720, 420)
         layout = QVBoxLayout(self)
-        words = Label(f"Copy this into a report, and attach {log} if you can: it holds earlier faults, without names of units or files.")
+        words = Label(
+            f"Copy this into a report, and attach {log} if you can: it holds earlier faults, without names of units or"
+            " files."
+        )
         words.setWordWrap(True)
         words.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         layout.addWidget(words)

@@ -31,7 +31,9 @@ class FileActions:
         from epidote.desktop.pages.matrix.exporters import EXPORTERS, named
 
         usual = str(Path.home() / f"{self.window.study_title}{EXPORTERS[0].ending}")
-        name, kind = QFileDialog.getSaveFileName(self.window.widget, "Export", usual, ";;".join(e.pattern for e in EXPORTERS))
+        name, kind = QFileDialog.getSaveFileName(
+            self.window.widget, "Export", usual, ";;".join(e.pattern for e in EXPORTERS)
+        )
         if name:
             self.matrix.exchange.export(named(Path(name), kind))
 
@@ -63,7 +65,12 @@ class FileActions:
         if self.session.study is None:
             return
         if path is None:
-            name, _ = QFileDialog.getSaveFileName(self.window.widget, "Export study as ZIP", str(Path.home() / f"{self.session.study.path.stem}.zip"), "ZIP archives (*.zip)")
+            name, _ = QFileDialog.getSaveFileName(
+                self.window.widget,
+                "Export study as ZIP",
+                str(Path.home() / f"{self.session.study.path.stem}.zip"),
+                "ZIP archives (*.zip)",
+            )
             if not name:
                 return
             path = Path(name)
@@ -79,8 +86,14 @@ class FileActions:
     def open_zip(self, source: Path | None = None, folder: Path | None = None) -> None:
         """Unpack a zipped study, and open it."""
         if source is None or folder is None:
-            name, _ = QFileDialog.getOpenFileName(self.window.widget, "Import study from ZIP", str(Path.home()), "ZIP archives (*.zip)")
-            into = QFileDialog.getExistingDirectory(self.window.widget, "Select a folder to unpack into", str(Path.home())) if name else ""
+            name, _ = QFileDialog.getOpenFileName(
+                self.window.widget, "Import study from ZIP", str(Path.home()), "ZIP archives (*.zip)"
+            )
+            into = (
+                QFileDialog.getExistingDirectory(self.window.widget, "Select a folder to unpack into", str(Path.home()))
+                if name
+                else ""
+            )
             if not into:
                 return
             source, folder = Path(name), Path(into)
@@ -98,7 +111,9 @@ class FileActions:
                 return
             words = f"{found.name} unpacks to {needed / 1e9:.0f} GB. Unpack it only if you know where it comes from."
             go = partial(self._unpack, found, into_folder, needed)
-            ask_whether(self.window.widget, "Import study from ZIP", words, "Unpack", lambda wanted: go() if wanted else None)
+            ask_whether(
+                self.window.widget, "Import study from ZIP", words, "Unpack", lambda wanted: go() if wanted else None
+            )
 
         self.session.aside(size, ask, self.session.failed.emit)
 
@@ -118,7 +133,12 @@ class FileActions:
             self.window.say("Select the row that the curve belongs to first.")
             return
         if path is None:
-            name, _ = QFileDialog.getOpenFileName(self.window.widget, "Import curve (columns: frequency, level, optional phase)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")
+            name, _ = QFileDialog.getOpenFileName(
+                self.window.widget,
+                "Import curve (columns: frequency, level, optional phase)",
+                str(Path.home()),
+                "Text files (*.txt *.csv *.tsv *.frd);;All files (*)",
+            )
             if not name:
                 return
             path = Path(name)
@@ -155,7 +175,9 @@ class FileActions:
         before = self.session.setting("person")
         if name is None:
             shown = before or (self.session.study.person if self.session.study is not None else "")
-            name, go = QInputDialog.getText(self.window.widget, "Operator", "Name saved with new runs, notes and pictures", text=shown)
+            name, go = QInputDialog.getText(
+                self.window.widget, "Operator", "Name saved with new runs, notes and pictures", text=shown
+            )
             if not go:
                 return
         edits.set_setting(self.session, "Set operator", "person", before, name.strip())

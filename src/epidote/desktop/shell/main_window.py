@@ -43,8 +43,16 @@ MESSAGE_SECONDS = 12
 
 
 def _load_the_rest() -> None:
-    """On the study's thread, before somebody waits for it: the other pages' modules, and what analyses and unequal grids need."""
-    for name in ("epidote.desktop.pages.chain.page", "epidote.desktop.pages.watch.page", "scipy.fft", "scipy.interpolate", "scipy.special"):
+    """On the study's thread, before somebody waits for it: the other pages' modules, and what analyses and unequal
+    grids need.
+    """
+    for name in (
+        "epidote.desktop.pages.chain.page",
+        "epidote.desktop.pages.watch.page",
+        "scipy.fft",
+        "scipy.interpolate",
+        "scipy.special",
+    ):
         import_module(name)
 
 
@@ -135,7 +143,7 @@ class MainWindow(QMainWindow):
         page.failed.connect(self.say)
         return page
 
-    # -- building -----------------------------------------------------------------------------------------------------------
+    # -- building ----------------------------------------------------------------------------------
 
     def _icon(self) -> QIcon:
         pixmap = QPixmap(64, 64)
@@ -234,7 +242,7 @@ class MainWindow(QMainWindow):
                 menu.addAction(button_text(subject.full_name), partial(self.matrix.repeat_reference_on, subject))
         menu.addAction("New row with one condition changed…", self.rows.duplicate_row)
 
-    # -- saying -------------------------------------------------------------------------------------------------------------
+    # -- saying ------------------------------------------------------------------------------------
 
     def say(self, words: str) -> None:
         """A sentence under the bar that goes away by itself."""
@@ -273,9 +281,11 @@ class MainWindow(QMainWindow):
         ):
             action = self.actions_by_name[name]
             action.setEnabled(writable and stack_can)
-            action.setText(button_text(f"{name.capitalize()}: {text[:1].lower()}{text[1:]}") if text else name.capitalize())
+            action.setText(
+                button_text(f"{name.capitalize()}: {text[:1].lower()}{text[1:]}") if text else name.capitalize()
+            )
 
-    # -- commands -----------------------------------------------------------------------------------------------------------
+    # -- commands ----------------------------------------------------------------------------------
 
     def open_demo(self) -> None:
         """The demo study; what is not measured yet is measured before your eyes."""
@@ -291,7 +301,9 @@ class MainWindow(QMainWindow):
             overview = self.session.overview
             if overview is not None and self.session.writable:
                 rows = sorted(overview.subjects, key=lambda s: not s.is_baseline)
-                missing = [(s, c) for s in rows for c in overview.columns if s.device and (s.id, c.id) not in overview.runs]
+                missing = [
+                    (s, c) for s in rows for c in overview.columns if s.device and (s.id, c.id) not in overview.runs
+                ]
                 if missing:
                     self.session.runs.measure([RunRequest((s.id, c.id), c.settings) for s, c in missing])
 
@@ -300,14 +312,18 @@ class MainWindow(QMainWindow):
     def new_study(self) -> None:
         from PySide6.QtWidgets import QFileDialog
 
-        name, _ = QFileDialog.getSaveFileName(self, "New study", str(Path.home() / f"Study{SUFFIX}"), f"Studies (*{SUFFIX})")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "New study", str(Path.home() / f"Study{SUFFIX}"), f"Studies (*{SUFFIX})"
+        )
         if name:
             self.session.create(Path(name), Path(name).stem)
 
     def choose_study(self) -> None:
         from PySide6.QtWidgets import QFileDialog
 
-        name = QFileDialog.getExistingDirectory(self, f"Open study: select a folder ending in {SUFFIX}", str(Path.home()))
+        name = QFileDialog.getExistingDirectory(
+            self, f"Open study: select a folder ending in {SUFFIX}", str(Path.home())
+        )
         if name:
             self.session.open_path(Path(name))
 
@@ -387,7 +403,9 @@ class MainWindow(QMainWindow):
         if not self.matrix.built:
             return
         target: QWidget = (
-            self.matrix.readings.table if self.matrix.side.currentWidget() is self.matrix.readings else self.matrix.run_panel.go
+            self.matrix.readings.table
+            if self.matrix.side.currentWidget() is self.matrix.readings
+            else self.matrix.run_panel.go
         )
         target.setFocus()
 

@@ -40,7 +40,14 @@ class RowActions:
             v, unit = dialog.values(), dialog.unit()
             if unit is None:
                 edits.add_unit_with_row(
-                    self.session, v["maker"], v["model"], v["serial"], v["firmware"], v["notes"], v["conditions"], v["device"]
+                    self.session,
+                    v["maker"],
+                    v["model"],
+                    v["serial"],
+                    v["firmware"],
+                    v["notes"],
+                    v["conditions"],
+                    v["device"],
                 )
             else:
                 edits.add_row(self.session, unit, v["conditions"], v["device"], None)
@@ -55,11 +62,15 @@ class RowActions:
 
         def then(dialog: Any) -> None:
             v = dialog.values()
-            after = replace(unit, maker=v["maker"], model=v["model"], serial=v["serial"], firmware=v["firmware"], notes=v["notes"])
+            after = replace(
+                unit, maker=v["maker"], model=v["model"], serial=v["serial"], firmware=v["firmware"], notes=v["notes"]
+            )
             if after != unit:
                 edits.change_unit(self.session, unit, after)
             if (v["conditions"], v["device"]) != (dict(subject.conditions), subject.device):
-                edits.change_row(self.session, subject, f"Edit {subject.full_name}", conditions=v["conditions"], device=v["device"])
+                edits.change_row(
+                    self.session, subject, f"Edit {subject.full_name}", conditions=v["conditions"], device=v["device"]
+                )
 
         self._row_dialog(subject, duplicate=False, then=then)
 
@@ -71,8 +82,12 @@ class RowActions:
             return
         unit = subject.unit
         self._row_dialog(
-            subject, duplicate=True, then=lambda d: edits.add_row(self.session, unit, d.values()["conditions"], d.values()["device"], subject.id)
-        )  # fmt: skip
+            subject,
+            duplicate=True,
+            then=lambda d: edits.add_row(
+                self.session, unit, d.values()["conditions"], d.values()["device"], subject.id
+            ),
+        )
 
     def repeat_reference(self) -> None:
         subject, overview = self.matrix.selection.current_subject(), self.session.overview
@@ -103,7 +118,12 @@ class RowActions:
     def toggle_row(self) -> None:
         subject = self.matrix.selection.current_subject()
         if subject is not None:
-            edits.change_row(self.session, subject, f"{'Hide' if subject.shown else 'Show'} {subject.full_name}", shown=not subject.shown)
+            edits.change_row(
+                self.session,
+                subject,
+                f"{'Hide' if subject.shown else 'Show'} {subject.full_name}",
+                shown=not subject.shown,
+            )
 
     def delete_row(self) -> None:
         subject = self.matrix.selection.current_subject()
@@ -127,7 +147,12 @@ class RowActions:
         if chosen:
             carried = found[titles[title]]
             dialog = ModelDialog(
-                self.window.widget, f"Add column: {title}", "Add", carried.Settings, {}, "Settings for new measurements in this column."
+                self.window.widget,
+                f"Add column: {title}",
+                "Add",
+                carried.Settings,
+                {},
+                "Settings for new measurements in this column.",
             )
             if dialog.exec():
                 edits.add_column(self.session, titles[title], dialog.form.values())
@@ -144,8 +169,8 @@ class RowActions:
         if not self.session.writable:
             return
         words = (
-            "Disconnect the unit, probe and load. Connect output 1 to input 1 and output 2 to input 2 (loopback). Every applicable procedure is then "
-            "measured on the chain itself. New runs are compared with this baseline."
+            "Disconnect the unit, probe and load. Connect output 1 to input 1 and output 2 to input 2 (loopback). Every"
+            " applicable procedure is then measured on the chain itself. New runs are compared with this baseline."
         )
 
         def answered(go: bool) -> None:
@@ -160,7 +185,10 @@ class RowActions:
         def ask(study: Study) -> list[RunRequest]:
             from epidote.measurement.request import baseline_orders
 
-            return [RunRequest((o.subject_id, o.column_id), o.settings.model_dump(mode="json")) for o in baseline_orders(study)]
+            return [
+                RunRequest((o.subject_id, o.column_id), o.settings.model_dump(mode="json"))
+                for o in baseline_orders(study)
+            ]
 
         def then(wanted: list[RunRequest]) -> None:
             session.refresh()
@@ -172,7 +200,10 @@ class RowActions:
     def align_paths(self) -> None:
         """The chosen run of “paths” by hand."""
         window = self.window
-        cell = next(((s, r) for s, r in window.matrix.selection.selected_cells() if r is not None and r.procedure == "paths"), None)
+        cell = next(
+            ((s, r) for s, r in window.matrix.selection.selected_cells() if r is not None and r.procedure == "paths"),
+            None,
+        )
         if cell is None:
             window.say("Select a measured cell in a “Path comparison” column first.")
             return

@@ -1,4 +1,7 @@
-"""The strip along the bottom: device, rate, what 0 dBFS is in volts, calibration, baseline, headroom. What weakens results is said here."""
+"""The strip along the bottom: device, rate, what 0 dBFS is in volts, calibration, baseline, headroom.
+
+What weakens results is said here.
+"""
 
 from __future__ import annotations
 
@@ -25,13 +28,20 @@ _TIPS = {
     "scale": "Voltages that read 0 dBFS at the output and at the input. Opens the Input block of the Chain page",
     "calibration": "Age of the oldest calibration that levels depend on. Opens the Input block of the Chain page",
     "baseline": "Loopback measurement of the chain that new runs are compared with. Selects the baseline row",
-    "load": "Load resistance at the unit's output; “entered” means not measured. Opens the Load block of the Chain page",
-    "headroom": "Margin of the last recording to full scale. Opens the Output block of the Chain page, where the maximum level is set",
+    "load": (
+        "Load resistance at the unit's output; “entered” means not measured. Opens the Load block of the Chain page"
+    ),
+    "headroom": (
+        "Margin of the last recording to full scale. Opens the Output block of the Chain page, where the maximum level"
+        " is set"
+    ),
 }
 
 
 def _chain_of(study: Study) -> Chain:
-    """On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded modules."""
+    """On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded
+    modules.
+    """
     from epidote.core.chain.chain_toml import chain_from_toml
 
     return chain_from_toml(study.chain_toml)
@@ -40,7 +50,9 @@ def _chain_of(study: Study) -> Chain:
 class TrustStrip(QWidget):
     """Each item is a button that leads to where the matter is mended."""
 
-    def __init__(self, session: Session, open_chain: Callable[[str], None], choose_baseline: Callable[[], None]) -> None:
+    def __init__(
+        self, session: Session, open_chain: Callable[[str], None], choose_baseline: Callable[[], None]
+    ) -> None:
         super().__init__()
         self.setObjectName("strip")
         self._session = session
@@ -97,7 +109,11 @@ class TrustStrip(QWidget):
         if peak is not None:
             self._set("headroom", f"Headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)
         weak = chain.load_ohms is not None and not chain.load_confirmed
-        self._set("load", f"Load {chain.load_ohms:g} Ω{' (entered)' if weak else ''}" if chain.load_ohms else "No load specified", weak)
+        self._set(
+            "load",
+            f"Load {chain.load_ohms:g} Ω{' (entered)' if weak else ''}" if chain.load_ohms else "No load specified",
+            weak,
+        )
 
     def _baseline(self, runs: list[RunSummary], chain: Chain) -> None:
         if not runs:

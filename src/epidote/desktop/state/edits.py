@@ -40,7 +40,14 @@ def _delete_made(table: str) -> EditStep:
 
 
 def add_unit_with_row(
-    session: Session, maker: str, model: str, serial: str, firmware: str, notes: str, conditions: Mapping[str, str], device: str
+    session: Session,
+    maker: str,
+    model: str,
+    serial: str,
+    firmware: str,
+    notes: str,
+    conditions: Mapping[str, str],
+    device: str,
 ) -> None:
     def forward(study: Study, memory: Memory) -> None:
         if _again(memory, study, "subject"):
@@ -57,7 +64,9 @@ def add_unit_with_row(
     session.edit(f"Add {maker} {model}", forward, back)
 
 
-def add_row(session: Session, unit: Unit, conditions: Mapping[str, str], device: str, after: int | None, then: Any = None) -> None:
+def add_row(
+    session: Session, unit: Unit, conditions: Mapping[str, str], device: str, after: int | None, then: Any = None
+) -> None:
     """``then(study, new row's number)`` runs once, when the row is first made."""
 
     def forward(study: Study, memory: Memory) -> None:
@@ -66,7 +75,9 @@ def add_row(session: Session, unit: Unit, conditions: Mapping[str, str], device:
             if then is not None:
                 then(study, memory["made"])
 
-    session.edit(f"Add row for {unit.name}", forward, lambda study, memory: study.set_deleted("subject", memory["made"], True))
+    session.edit(
+        f"Add row for {unit.name}", forward, lambda study, memory: study.set_deleted("subject", memory["made"], True)
+    )
 
 
 def change_row(session: Session, before: Subject, text: str, **changes: Any) -> None:
@@ -75,7 +86,9 @@ def change_row(session: Session, before: Subject, text: str, **changes: Any) -> 
 
 
 def change_unit(session: Session, before: Unit, after: Unit) -> None:
-    session.edit(f"Edit {before.name}", lambda study, _: study.update_unit(after), lambda study, _: study.update_unit(before))
+    session.edit(
+        f"Edit {before.name}", lambda study, _: study.update_unit(after), lambda study, _: study.update_unit(before)
+    )
 
 
 def delete_row(session: Session, subject: Subject) -> None:
@@ -88,7 +101,9 @@ def delete_row(session: Session, subject: Subject) -> None:
 
 def delete_run(session: Session, run_id: int) -> None:
     session.edit(
-        "Delete run", lambda study, _: study.set_deleted("run", run_id, True), lambda study, _: study.set_deleted("run", run_id, False)
+        "Delete run",
+        lambda study, _: study.set_deleted("run", run_id, True),
+        lambda study, _: study.set_deleted("run", run_id, False),
     )
 
 
@@ -96,7 +111,11 @@ def set_reference(session: Session, subject: Subject | None) -> None:
     before = str(session.overview.reference or "") if session.overview else ""
     after = str(subject.id) if subject else ""
     words = f"Set {subject.full_name} as reference" if subject else "Clear reference"
-    session.edit(words, lambda study, _: study.set_setting("reference", after), lambda study, _: study.set_setting("reference", before))
+    session.edit(
+        words,
+        lambda study, _: study.set_setting("reference", after),
+        lambda study, _: study.set_setting("reference", before),
+    )
 
 
 def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
@@ -112,7 +131,10 @@ def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
         before = {c.id for c in study.overview().columns}
         column = add(study, key, make_settings(procedure(key).Settings, settings))
         if column.id in before:
-            raise StudyError(f"Column “{column.title}, {column.summary}” already has these settings. Nothing was added; change a setting.")
+            raise StudyError(
+                f"Column “{column.title}, {column.summary}” already has these settings. Nothing was added; change a"
+                " setting."
+            )
         memory["made"] = column.id
 
     session.edit("Add column", forward, lambda study, memory: study.set_deleted("column_", memory["made"], True))
@@ -142,18 +164,24 @@ def remove_pins(session: Session, pins: list[Pin] | list[int]) -> None:
             study.set_deleted("pin", key, deleted)
 
     session.edit(
-        "Remove pin" if len(keys) == 1 else "Remove pins", lambda study, _: mark(study, True), lambda study, _: mark(study, False)
+        "Remove pin" if len(keys) == 1 else "Remove pins",
+        lambda study, _: mark(study, True),
+        lambda study, _: mark(study, False),
     )
 
 
 def set_chain(session: Session, before: str, after: str) -> None:
     session.edit(
-        "Edit chain", lambda study, _: study.set_setting("chain", after), lambda study, _: study.set_setting("chain", before)
+        "Edit chain",
+        lambda study, _: study.set_setting("chain", after),
+        lambda study, _: study.set_setting("chain", before),
     )
 
 
 def set_setting(session: Session, text: str, name: str, before: str, after: str) -> None:
-    session.edit(text, lambda study, _: study.set_setting(name, after), lambda study, _: study.set_setting(name, before))
+    session.edit(
+        text, lambda study, _: study.set_setting(name, after), lambda study, _: study.set_setting(name, before)
+    )
 
 
 def add_entry(session: Session, kind: str, data: Mapping[str, Any], text: str, owner: Owner = Owner()) -> None:
@@ -186,10 +214,14 @@ def add_pictures(session: Session, files: list[Path] | list[tuple[str, bytes]], 
 
 
 def change_entry(session: Session, key: int, before: Mapping[str, Any], after: Mapping[str, Any], text: str) -> None:
-    session.edit(text, lambda study, _: study.entries.update(key, after), lambda study, _: study.entries.update(key, before))
+    session.edit(
+        text, lambda study, _: study.entries.update(key, after), lambda study, _: study.entries.update(key, before)
+    )
 
 
 def delete_entry(session: Session, key: int, name: str) -> None:
     session.edit(
-        f"Delete {name}", lambda study, _: study.set_deleted("entry", key, True), lambda study, _: study.set_deleted("entry", key, False)
+        f"Delete {name}",
+        lambda study, _: study.set_deleted("entry", key, True),
+        lambda study, _: study.set_deleted("entry", key, False),
     )

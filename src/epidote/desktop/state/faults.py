@@ -1,6 +1,7 @@
 """Mistakes in the program, from wherever they come: slots, painting, worker threads, Qt itself. All lead here.
 
-The user is told once, in words, with the details on demand; the log keeps what a report needs and no names of units, files or people.
+The user is told once, in words, with the details on demand; the log keeps what a report needs and no names of units,
+files or people.
 """
 
 from __future__ import annotations
@@ -53,7 +54,11 @@ class Faults(QObject):
         """A mistake in the program; may be called on any thread."""
         frames = traceback.extract_tb(error.__traceback__)
         last = frames[-1] if frames else None
-        place = f"{type(error).__name__} in {Path(last.filename).name}:{last.lineno}" if last is not None else type(error).__name__
+        place = (
+            f"{type(error).__name__} in {Path(last.filename).name}:{last.lineno}"
+            if last is not None
+            else type(error).__name__
+        )
         details = "".join(traceback.format_exception(error))
         self._keep(place, details, f"{where or 'fault'}: {place}\n{_frames_only(frames)}\n{_without_names(str(error))}")
 
@@ -73,7 +78,9 @@ class Faults(QObject):
         """One record; faults are rare, so the file is opened for each and no handle is held."""
         with self._writing, contextlib.suppress(OSError):  # a log that cannot be written must not be a fault of its own
             self.log_path.parent.mkdir(parents=True, exist_ok=True)
-            handler = RotatingFileHandler(self.log_path, maxBytes=LOG_BYTES, backupCount=LOG_FILES - 1, encoding="utf-8", delay=True)
+            handler = RotatingFileHandler(
+                self.log_path, maxBytes=LOG_BYTES, backupCount=LOG_FILES - 1, encoding="utf-8", delay=True
+            )
             handler.setFormatter(logging.Formatter("%(asctime)s %(message)s"))
             handler.emit(logging.makeLogRecord({"msg": words}))
             handler.close()
@@ -104,7 +111,8 @@ class Faults(QObject):
 
 # what an off-screen or minimal platform says of itself, which is no fault
 _HARMLESS = frozenset(
-    f"This plugin does not support {what}" for what in ("propagateSizeHints()", "raise()", "grabbing the keyboard", "grabbing the mouse")
+    f"This plugin does not support {what}"
+    for what in ("propagateSizeHints()", "raise()", "grabbing the keyboard", "grabbing the mouse")
 )
 _only: Faults | None = None
 

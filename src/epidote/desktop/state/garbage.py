@@ -1,7 +1,8 @@
 """Reference cycles are collected between events, in the interface's thread, and nowhere else.
 
-Left to itself Python collects wherever it happens to allocate: while Qt destroys an object and holds the lock of its connections, which
-destroying another one then waits for, for ever; or in a worker's thread, where no widget may be destroyed.
+Left to itself Python collects wherever it happens to allocate: while Qt destroys an object and holds the lock of its
+connections, which destroying another one then waits for, for ever; or in a worker's thread, where no widget may be
+destroyed.
 """
 
 from __future__ import annotations

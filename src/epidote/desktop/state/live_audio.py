@@ -31,7 +31,10 @@ class Watcher(Protocol):
 
 
 class _ListeningSession:
-    """One listening, from start to end. What an earlier one still has under way neither reaches the page nor holds up the next."""
+    """One listening, from start to end.
+
+    What an earlier one still has under way neither reaches the page nor holds up the next.
+    """
 
     def __init__(self) -> None:
         self.over = threading.Event()
@@ -39,7 +42,10 @@ class _ListeningSession:
 
 
 class LiveAudio(QObject):
-    """One at a time: starting stops what was on. ``updated`` carries what the watcher made; while the page is busy with one, others are dropped."""
+    """One at a time: starting stops what was on.
+
+    ``updated`` carries what the watcher made; while the page is busy with one, others are dropped.
+    """
 
     updated = Signal(object)
     began = Signal(object)  # the watcher
@@ -67,11 +73,21 @@ class LiveAudio(QObject):
         self.stop()
         self._wanted = None
         self._thread = threading.Thread(
-            target=self._go_on, args=(opener, ceiling_dbfs, watcher, self._turn, self._leaving), name="live", daemon=True
+            target=self._go_on,
+            args=(opener, ceiling_dbfs, watcher, self._turn, self._leaving),
+            name="live",
+            daemon=True,
         )
         self._thread.start()
 
-    def _go_on(self, opener: Callable[[], Device], ceiling: float, make: Callable[[float], Watcher], turn: _ListeningSession, leaving: Any) -> None:
+    def _go_on(
+        self,
+        opener: Callable[[], Device],
+        ceiling: float,
+        make: Callable[[float], Watcher],
+        turn: _ListeningSession,
+        leaving: Any,
+    ) -> None:
         device: Device | None = None
         live: Live | None = None
         try:
@@ -79,7 +95,9 @@ class LiveAudio(QObject):
                 leaving.join(10)
             if turn.over.is_set():
                 return
-            with patience("The sound device", lambda words: self._delivered.emit(turn, partial(self.failed.emit, words))):
+            with patience(
+                "The sound device", lambda words: self._delivered.emit(turn, partial(self.failed.emit, words))
+            ):
                 device = opener()
             live = device.listen(ceiling_dbfs=ceiling)
             with self._lock:

@@ -26,7 +26,9 @@ Cell = tuple[int, int]
 
 @dataclass(frozen=True)
 class RunRequest:
-    """A run in the queue: the cell, settings by name, the device (empty: the row's own), and how often it is repeated."""
+    """A run in the queue: the cell, settings by name, the device (empty: the row's own), and how often it is
+    repeated.
+    """
 
     cell: Cell
     settings: Mapping[str, Any]
@@ -105,7 +107,9 @@ class RunQueue(QObject):
 
         self.in_cell(cell, work)
 
-    def in_cell(self, cell: Cell, work: Callable[[Study], RunSummary], then: Callable[[RunSummary], None] | None = None) -> None:
+    def in_cell(
+        self, cell: Cell, work: Callable[[Study], RunSummary], then: Callable[[RunSummary], None] | None = None
+    ) -> None:
         """Make a run that plays nothing on the runs' thread, its cell showing that it is under way."""
         study = self._session.study
         if study is None or not self._session.writable:
@@ -142,11 +146,17 @@ class RunQueue(QObject):
         overview = study.overview()
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
         if subject is None or column is None:
-            raise StudyError("The row or column was deleted while its measurement was queued. Nothing was measured; undo the deletion to measure it.")
+            raise StudyError(
+                "The row or column was deleted while its measurement was queued. Nothing was measured; undo the"
+                " deletion to measure it."
+            )
         chain = chain_for_subject(study, subject)
         name = wanted.device or subject.device or chain.device
         if not name:
-            raise StudyError(f"No device is set for {subject.full_name}. Nothing was measured; select a device below the settings and measure again.")
+            raise StudyError(
+                f"No device is set for {subject.full_name}. Nothing was measured; select a device below the settings"
+                " and measure again."
+            )
         settings = make_settings(procedure(column.procedure).Settings, wanted.settings)
         chain = chain.changed(device=name)
         self._session.live.wait()
@@ -162,10 +172,11 @@ class RunQueue(QObject):
             for n in range(wanted.times):
                 if n and cancel.is_set():
                     break  # what was repeated until then is kept
-                run = measure(
-                    study, order, device, lambda share, n=n: self._progressed.emit(wanted.cell, (n + share) / wanted.times), cancel.is_set,  # type: ignore[misc]
-                    check=self.checks and n == 0,
-                )  # fmt: skip
+
+                def progressed(share: float, done: int = n) -> None:
+                    self._progressed.emit(wanted.cell, (done + share) / wanted.times)
+
+                run = measure(study, order, device, progressed, cancel.is_set, check=self.checks and n == 0)
                 if careful and n == 0:
                     remember_safe_start(study, chain)
             return run
@@ -175,7 +186,9 @@ class RunQueue(QObject):
             device.close()
 
     def _careful_start(self, device: Device, chain: Chain, level: float, cancel: threading.Event) -> bool:
-        """The first run of a changed chain begins 40 dB down; what that says is shown, and the user says whether to go on."""
+        """The first run of a changed chain begins 40 dB down; what that says is shown, and the user says whether to
+        go on.
+        """
         from epidote.core.errors import MeasurementError
         from epidote.measurement.device_setup import run_low_level_precheck
 
@@ -185,8 +198,8 @@ class RunQueue(QObject):
         self._answer = None
         self._answered.clear()
         self.asked.emit(
-            f"First run with the present setup of “{chain.name}”: the level was checked 40 dB below the set level. At {level:g} dBFS, expect {shot.came_back}. "
-            f"{shot.words} Measure at full level?"
+            f"First run with the present setup of “{chain.name}”: the level was checked 40 dB below the set level. At"
+            f" {level:g} dBFS, expect {shot.came_back}. {shot.words} Measure at full level?"
         )
         while not self._answered.wait(0.1):
             if cancel.is_set():

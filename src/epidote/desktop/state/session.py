@@ -37,10 +37,12 @@ def _states_of_claims(overview: Overview) -> dict[int, Hashable]:
 
 
 def _damaged_words(names: tuple[str, ...]) -> str:
-    listed = ", ".join(names[:_MOST_NAMED]) + (f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else "")
+    listed = ", ".join(names[:_MOST_NAMED]) + (
+        f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else ""
+    )
     return (
-        f"Some items of this study are damaged and not shown: {listed}. They and everything else are unchanged; restore study.sqlite from a backup "
-        "to get them back."
+        f"Some items of this study are damaged and not shown: {listed}. They and everything else are unchanged; restore"
+        " study.sqlite from a backup to get them back."
     )
 
 
@@ -70,7 +72,7 @@ class Session(QObject):
         self._store = Worker("store", self)
         self._finder = Worker("devices", self)
 
-    # -- opening and closing ------------------------------------------------------------------------------------------------
+    # -- opening and closing -----------------------------------------------------------------------
 
     def open(self, opener: Callable[[], Study], then: Callable[[], None] | None = None) -> None:
         """Open or make a study on the store's thread; a failure leaves the present one open."""
@@ -86,10 +88,14 @@ class Session(QObject):
             self.study, self.overview = result
             self.undo.clear()
             if self.study.read_only:
-                self.said.emit(f"Opened read-only: {self.study.why_read_only}. You can view, compare and export, but not change anything.")
+                self.said.emit(
+                    f"Opened read-only: {self.study.why_read_only}. You can view, compare and export, but not change"
+                    " anything."
+                )
             elif self.study.moved_aside:
                 self.said.emit(
-                    f"{len(self.study.moved_aside)} files that the study does not know were moved to its bin folder. Nothing of them was changed."
+                    f"{len(self.study.moved_aside)} files that the study does not know were moved to its bin folder."
+                    " Nothing of them was changed."
                 )
             if self.overview is not None and self.overview.damaged:
                 self.said.emit(_damaged_words(self.overview.damaged))
@@ -136,7 +142,7 @@ class Session(QObject):
             self.study.close()
             self.study = None
 
-    # -- reading ------------------------------------------------------------------------------------------------------------
+    # -- reading -----------------------------------------------------------------------------------
 
     def ask(self, question: Callable[[Study], Any], done: Callable[[Any], None]) -> None:
         """Ask the study something on its thread."""
@@ -149,10 +155,16 @@ class Session(QObject):
         self._store.submit(work, done, failed)
 
     def judge_claims(self, done: Callable[[], None]) -> None:
-        """Hold those claims against the runs whose unit was measured, or which were changed, since; ``verdicts`` has all then."""
+        """Hold those claims against the runs whose unit was measured, or which were changed, since; ``verdicts`` has
+        all then.
+        """
         overview = self.overview
         states = _states_of_claims(overview) if overview is not None else {}
-        wanted = [e for e in overview.of_kind("claim") if self._judged.get(e.id) != states[e.id]] if overview is not None else []
+        wanted = (
+            [e for e in overview.of_kind("claim") if self._judged.get(e.id) != states[e.id]]
+            if overview is not None
+            else []
+        )
         self.verdicts = {i: v for i, v in self.verdicts.items() if i in states and i not in {e.id for e in wanted}}
         self._judged.update(states)
         if overview is None or not wanted:
@@ -184,20 +196,25 @@ class Session(QObject):
         self._changed.start()  # answers that come close together are shown once
 
     def mark_damaged(self, found: Mapping[int, Sequence[str]]) -> None:
-        """Curves (their keys, by run) cannot be read: the runs are marked in the matrix from now on, and it is said once."""
+        """Curves (their keys, by run) cannot be read: the runs are marked in the matrix from now on, and it is said
+        once.
+        """
         new = {run: keys for run, keys in found.items() if keys and run not in self._damaged}
         if not new or self.overview is None:
             return
         self._damaged.update(new)
         self._take(self.overview)
         words = "; ".join(f"run {run}: {', '.join(keys)}" for run, keys in new.items())
-        self.said.emit(f"Damaged curves are not shown ({words}). The recordings are not affected; recompute the run, or restore study.sqlite from a backup.")
+        self.said.emit(
+            f"Damaged curves are not shown ({words}). The recordings are not affected; recompute the run, or restore"
+            " study.sqlite from a backup."
+        )
 
     def setting(self, name: str) -> str:
         """What is kept about the study under a name, as the overview has it; "" where nothing is."""
         return self.overview.settings.get(name, "") if self.overview is not None else ""
 
-    # -- changing -----------------------------------------------------------------------------------------------------------
+    # -- changing ----------------------------------------------------------------------------------
 
     @property
     def writable(self) -> bool:
@@ -232,10 +249,12 @@ class Session(QObject):
 
         self._store.submit(work, done, failed)
 
-    # -- devices ------------------------------------------------------------------------------------------------------------
+    # -- devices -----------------------------------------------------------------------------------
 
     def find_devices(self, then: Callable[[list[tuple[str, str]]], None] | None = None, *, anew: bool = False) -> None:
-        """Which devices there are, off the interface's thread; asked once, and ``anew`` when something was plugged in since."""
+        """Which devices there are, off the interface's thread; asked once, and ``anew`` when something was plugged
+        in since.
+        """
 
         def load() -> None:
             import epidote.audio.registry  # noqa: F401  heavy libraries are loaded on the store's thread only

@@ -46,7 +46,10 @@ class Worker(QObject):
         else:
             traceback.print_exception(error)  # for whoever started the program from a terminal
             faults().report(error, "worker")
-            words = "An internal error stopped this. Everything finished before is saved; try again, and report it if it recurs."
+            words = (
+                "An internal error stopped this. Everything finished before is saved; try again, and report it if it"
+                " recurs."
+            )
         self._answered.emit(failed, words)
 
     def _deliver(self, receiver: Done | None, value: Any) -> None:

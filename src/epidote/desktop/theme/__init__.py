@@ -18,7 +18,10 @@ _ICONS = (Path(__file__).parent / "icons").as_posix()
 
 @dataclass(frozen=True)
 class Theme:
-    """Warm stone greys with one green accent, or slate as its twin. ``rows``: colour-blind-safe curve colours, told apart by lightness too."""
+    """Warm stone greys with one green accent, or slate as its twin.
+
+    ``rows``: colour-blind-safe curve colours, told apart by lightness too.
+    """
 
     name: str
     back: str
@@ -42,7 +45,10 @@ class Theme:
         return colour
 
     def row(self, index: int) -> QColor:
-        """The colour of a row's curves. After the eight come the same hues nearer to the text, then nearer to the background: 24."""
+        """The colour of a row's curves.
+
+        After the eight come the same hues nearer to the text, then nearer to the background: 24.
+        """
         return QColor(_row_colour(self, index))
 
 
@@ -56,15 +62,39 @@ def _row_colour(theme: Theme, index: int) -> QColor:
 
 
 LIGHT = Theme(
-    "light", back="#fbfaf6", bar="#f3f0e9", raised="#ffffff", line="#d9d4c8", faint_line="#e9e5db", text="#26251f", quiet="#6d695e", accent="#55751c",
-    accent_back="#e4ead2", on_accent="#ffffff", caution="#a34a08", caution_back="#f6e6d5", chosen_back="#ebe7dd",
+    "light",
+    back="#fbfaf6",
+    bar="#f3f0e9",
+    raised="#ffffff",
+    line="#d9d4c8",
+    faint_line="#e9e5db",
+    text="#26251f",
+    quiet="#6d695e",
+    accent="#55751c",
+    accent_back="#e4ead2",
+    on_accent="#ffffff",
+    caution="#a34a08",
+    caution_back="#f6e6d5",
+    chosen_back="#ebe7dd",
     rows=("#0f6a72", "#7d3f8c", "#a86a10", "#2f55a8", "#b23a48", "#4a5d23", "#8a5a44", "#5b6770"),
-)  # fmt: skip
+)
 DARK = Theme(
-    "dark", back="#1e2223", bar="#191c1d", raised="#272c2d", line="#3a4142", faint_line="#2c3233", text="#e6e4de", quiet="#9a9d98", accent="#a9c857",
-    accent_back="#343f22", on_accent="#1a1f12", caution="#eda055", caution_back="#3d2d1d", chosen_back="#2d3334",
+    "dark",
+    back="#1e2223",
+    bar="#191c1d",
+    raised="#272c2d",
+    line="#3a4142",
+    faint_line="#2c3233",
+    text="#e6e4de",
+    quiet="#9a9d98",
+    accent="#a9c857",
+    accent_back="#343f22",
+    on_accent="#1a1f12",
+    caution="#eda055",
+    caution_back="#3d2d1d",
+    chosen_back="#2d3334",
     rows=("#4fc4cb", "#c78bd6", "#e6a740", "#84a9f2", "#ef8489", "#a9b86a", "#cf9f86", "#a7b3ba"),
-)  # fmt: skip
+)
 THEMES = {t.name: t for t in (LIGHT, DARK)}
 
 
@@ -107,11 +137,19 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
     app.setFont(font())
     palette = QPalette()
     for role, name in (
-        (QPalette.ColorRole.Window, "back"), (QPalette.ColorRole.Base, "raised"), (QPalette.ColorRole.AlternateBase, "back"),
-        (QPalette.ColorRole.WindowText, "text"), (QPalette.ColorRole.Text, "text"), (QPalette.ColorRole.ButtonText, "text"),
-        (QPalette.ColorRole.Button, "raised"), (QPalette.ColorRole.ToolTipBase, "raised"), (QPalette.ColorRole.ToolTipText, "text"),
-        (QPalette.ColorRole.Highlight, "accent"), (QPalette.ColorRole.HighlightedText, "on_accent"), (QPalette.ColorRole.PlaceholderText, "quiet"),
-    ):  # fmt: skip
+        (QPalette.ColorRole.Window, "back"),
+        (QPalette.ColorRole.Base, "raised"),
+        (QPalette.ColorRole.AlternateBase, "back"),
+        (QPalette.ColorRole.WindowText, "text"),
+        (QPalette.ColorRole.Text, "text"),
+        (QPalette.ColorRole.ButtonText, "text"),
+        (QPalette.ColorRole.Button, "raised"),
+        (QPalette.ColorRole.ToolTipBase, "raised"),
+        (QPalette.ColorRole.ToolTipText, "text"),
+        (QPalette.ColorRole.Highlight, "accent"),
+        (QPalette.ColorRole.HighlightedText, "on_accent"),
+        (QPalette.ColorRole.PlaceholderText, "quiet"),
+    ):
         palette.setColor(role, theme.colour(name))
     for role in (QPalette.ColorRole.Text, QPalette.ColorRole.WindowText, QPalette.ColorRole.ButtonText):
         palette.setColor(QPalette.ColorGroup.Disabled, role, theme.colour("quiet"))
@@ -126,26 +164,31 @@ def _style(t: Theme) -> str:
     #topBar, #strip {{ background: {t.bar}; }}
     #topBar {{ border-bottom: 1px solid {t.line}; }}
     #strip {{ border-top: 1px solid {t.line}; }}
-    QPushButton {{ background: {t.raised}; color: {t.text}; border: 1px solid {t.line}; border-radius: 3px; padding: 5px 10px; }}
+    QPushButton {{ background: {t.raised}; color: {t.text}; border: 1px solid {t.line}; border-radius: 3px; padding:
+        5px 10px; }}
     QPushButton:hover {{ border-color: {t.quiet}; }}
     QPushButton:focus {{ border-color: {t.accent}; }}
     QPushButton:disabled {{ color: {t.quiet}; border-color: {t.faint_line}; }}
-    QPushButton[main="true"] {{ background: {t.accent}; color: {t.on_accent}; border-color: {t.accent}; font-weight: bold; }}
+    QPushButton[main="true"] {{ background: {t.accent}; color: {t.on_accent}; border-color: {t.accent}; font-weight:
+        bold; }}
     QPushButton[main="true"]:disabled {{ background: {t.faint_line}; border-color: {t.faint_line}; color: {t.quiet}; }}
-    QToolButton {{ background: transparent; color: {t.quiet}; border: 1px solid transparent; border-radius: 3px; padding: 2px 7px; }}
+    QToolButton {{ background: transparent; color: {t.quiet}; border: 1px solid transparent; border-radius: 3px;
+        padding: 2px 7px; }}
     QToolButton:hover {{ color: {t.text}; }}
     QToolButton:focus {{ border-color: {t.line}; }}
     QToolButton:checked {{ background: {t.accent_back}; color: {t.accent}; font-weight: bold; }}
     QToolButton:disabled {{ color: {t.faint_line}; }}
     QToolButton::menu-indicator {{ image: none; }}
     #topBar QToolButton[page="true"] {{ border: none; border-radius: 0; padding: 10px 14px; }}
-    #topBar QToolButton[page="true"]:checked {{ background: transparent; color: {t.text}; border-bottom: 3px solid {t.accent}; }}
+    #topBar QToolButton[page="true"]:checked {{ background: transparent; color: {t.text}; border-bottom: 3px solid
+        {t.accent}; }}
     #strip QToolButton[weak="true"] {{ color: {t.caution}; }}
     QLabel[quiet="true"] {{ color: {t.quiet}; }}
     QLabel[heading="true"] {{ font-weight: bold; }}
     QLabel[caution="true"] {{ color: {t.caution}; background: {t.caution_back}; border-radius: 3px; padding: 6px 8px; }}
     QLabel[error="true"] {{ color: {t.caution}; }}
-    QLineEdit, QComboBox, QSpinBox, QPlainTextEdit {{ background: {t.raised}; color: {t.text}; border: 1px solid {t.line}; border-radius: 3px; padding: 3px 6px;
+    QLineEdit, QComboBox, QSpinBox, QPlainTextEdit {{ background: {t.raised}; color: {t.text}; border: 1px solid
+        {t.line}; border-radius: 3px; padding: 3px 6px;
         selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
     QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QPlainTextEdit:focus {{ border-color: {t.accent}; }}
     QLineEdit[wrong="true"] {{ border-color: {t.caution}; }}
@@ -156,10 +199,12 @@ def _style(t: Theme) -> str:
     QTableView::item:selected {{ background: transparent; color: {t.text}; }}
     QHeaderView {{ background: {t.bar}; border: none; }}
     QTableView[plain="true"] QHeaderView {{ background: {t.back}; }}
-    QTableView[plain="true"] QHeaderView::section {{ background: {t.back}; border: none; border-bottom: 1px solid {t.line}; padding: 3px 6px; }}
+    QTableView[plain="true"] QHeaderView::section {{ background: {t.back}; border: none; border-bottom: 1px solid
+        {t.line}; padding: 3px 6px; }}
     QTableCornerButton::section {{ background: {t.bar}; border: none; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
-    QScrollBar:vertical {{ background: transparent; width: 10px; }} QScrollBar:horizontal {{ background: transparent; height: 10px; }}
+    QScrollBar:vertical {{ background: transparent; width: 10px; }} QScrollBar:horizontal {{ background:
+        transparent; height: 10px; }}
     QScrollBar::handle {{ background: {t.line}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
     QSplitter::handle {{ background: {t.line}; }}

@@ -1,4 +1,6 @@
-"""What was understood of a text file before it is imported; where it can be read in several ways, the user says which is meant."""
+"""What was understood of a text file before it is imported; where it can be read in several ways, the user says
+which is meant.
+"""
 
 from __future__ import annotations
 
@@ -45,11 +47,16 @@ class CurvePreview(FormDialog):
             self.say(f"This file can be read in {len(self._found)} ways. Select the one that is meant.")
             return
         level, phase = reading.level, reading.phase
-        rows = [f"{format_plain(x, 'Hz')}: {y:g} {level.y_unit}" for x, y in zip(level.x[:_SHOWN].tolist(), level.y[:_SHOWN].tolist(), strict=True)]
+        rows = [
+            f"{format_plain(x, 'Hz')}: {y:g} {level.y_unit}"
+            for x, y in zip(level.x[:_SHOWN].tolist(), level.y[:_SHOWN].tolist(), strict=True)
+        ]
         if phase is not None:
             rows = [f"{row}, {p:g}°" for row, p in zip(rows, phase.y[:_SHOWN].tolist(), strict=True)]
         more = level.x.size - len(rows)
-        self.points.setText("\n".join([*rows, f"{more} more, to {format_plain(float(level.x[-1]), 'Hz')}"] if more else rows))
+        self.points.setText(
+            "\n".join([*rows, f"{more} more, to {format_plain(float(level.x[-1]), 'Hz')}"] if more else rows)
+        )
         self.say("")
 
     def options(self) -> TextOptions | None:

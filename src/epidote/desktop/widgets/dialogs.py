@@ -91,7 +91,9 @@ class RowDialog(FormDialog):
         self.lines.addRow("Unit", self.units)
         self.maker, self.model, self.serial = self.line("Manufacturer"), self.line("Model"), self.line("Serial number")
         self.firmware, self.notes = self.line("Firmware"), self.line("Notes")
-        self.conditions = self.line("Conditions", conditions_text(dict(start.conditions)) if start else "", _CONDITIONS_HINT)
+        self.conditions = self.line(
+            "Conditions", conditions_text(dict(start.conditions)) if start else "", _CONDITIONS_HINT
+        )
         self.device = QComboBox()
         self.device.setAccessibleName("Device")
         self.device.addItem("Not set", "")
@@ -99,7 +101,9 @@ class RowDialog(FormDialog):
             self.device.addItem(words, name)
         self.lines.addRow("Device", self.device)
         if start is not None:
-            self.units.setCurrentIndex(next((i for i, u in enumerate(units) if start.unit and u.id == start.unit.id), 0))
+            self.units.setCurrentIndex(
+                next((i for i, u in enumerate(units) if start.unit and u.id == start.unit.id), 0)
+            )
             self.units.setEnabled(False)
             self.device.setCurrentIndex(max(0, self.device.findData(start.device)))
         else:
@@ -145,16 +149,22 @@ class RowDialog(FormDialog):
 
     def values(self) -> dict[str, Any]:
         return {
-            "maker": self.maker.text().strip(), "model": self.model.text().strip(), "serial": self.serial.text().strip(),
-            "firmware": self.firmware.text().strip(), "notes": self.notes.text(), "conditions": parse_conditions(self.conditions.text()),
+            "maker": self.maker.text().strip(),
+            "model": self.model.text().strip(),
+            "serial": self.serial.text().strip(),
+            "firmware": self.firmware.text().strip(),
+            "notes": self.notes.text(),
+            "conditions": parse_conditions(self.conditions.text()),
             "device": str(self.device.currentData() or ""),
-        }  # fmt: skip
+        }
 
 
 class ModelDialog(FormDialog):
     """Any settings model as a dialog: the chain, the settings of a new column."""
 
-    def __init__(self, parent: QWidget | None, title: str, ok: str, model: Any, values: dict[str, Any], note: str = "") -> None:
+    def __init__(
+        self, parent: QWidget | None, title: str, ok: str, model: Any, values: dict[str, Any], note: str = ""
+    ) -> None:
         super().__init__(parent, title, ok)
         self.form = SettingsForm(model, values)
         if note:

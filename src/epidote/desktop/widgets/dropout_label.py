@@ -31,5 +31,7 @@ class DropoutLabel(Label):
         many = "1 dropout" if count == 1 else f"{count} dropouts"
         last = f"{'at' if count == 1 else 'the last at'} {datetime.now():%H:%M:%S} ({words})"
         self.reported = f"{many} in the live view, {last}"
-        self.setText(f"▲ {self.reported}. The display has gaps. Increase the buffer size or reduce the load on this computer.")
+        self.setText(
+            f"▲ {self.reported}. The display has gaps. Increase the buffer size or reduce the load on this computer."
+        )
         self.show()

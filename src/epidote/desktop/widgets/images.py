@@ -20,7 +20,8 @@ def png_of(image: QImage) -> bytes:
 def read_picture(content: bytes, room: QSize) -> QImage:
     """A picture no larger than ``room`` from a file's bytes; may be called on any thread. Null where there is none.
 
-    Only formats that hold nothing but pixels are read: a drawing (SVG) may refer to other files, which a foreign study must not.
+    Only formats that hold nothing but pixels are read: a drawing (SVG) may refer to other files, which a foreign study
+    must not.
     """
     holder = QByteArray(content)
     buffer = QBuffer(holder)

@@ -17,8 +17,8 @@ F = TypeVar("F", bound=Callable[..., Any])
 def guarded(paint: F) -> F:
     """For paintEvent and its like: an exception is reported, and the painter it left open is closed.
 
-    A painter that is still active when the event returns ends the process. It lives in a frame of the traceback, where it is found and
-    ended; one that Qt handed in is Qt's to end.
+    A painter that is still active when the event returns ends the process. It lives in a frame of the traceback, where
+    it is found and ended; one that Qt handed in is Qt's to end.
     """
 
     @functools.wraps(paint)

@@ -1,4 +1,6 @@
-"""Text in the window is text: names come from studies, devices and files that somebody else may have made, so nothing is read as markup."""
+"""Text in the window is text: names come from studies, devices and files that somebody else may have made, so
+nothing is read as markup.
+"""
 
 from __future__ import annotations
 
@@ -22,9 +24,11 @@ def button_text(name: str) -> str:
 
 
 def plain_tip(text: str) -> str:
-    """A text as a tooltip's: Qt reads what looks like markup as such, so that is escaped. Every tooltip that is not a constant is one."""
+    """A text as a tooltip's: Qt reads what looks like markup as such, so that is escaped.
+
+    Every tooltip that is not a constant is one.
+    """
     if not GuiQt.mightBeRichText(text):
         return text
     escaped = text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").replace("\n", "<br>")
     return f"<qt>{escaped}</qt>"
-

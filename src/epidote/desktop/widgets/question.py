@@ -9,7 +9,10 @@ from PySide6.QtWidgets import QMessageBox, QWidget
 
 
 def ask_whether(parent: QWidget, title: str, words: str, action: str, answered: Callable[[bool], None]) -> QMessageBox:
-    """Ask without blocking the window; ``answered`` is told whether ``action`` was pressed. Escape and Return mean Cancel."""
+    """Ask without blocking the window; ``answered`` is told whether ``action`` was pressed.
+
+    Escape and Return mean Cancel.
+    """
     box = QMessageBox(QMessageBox.Icon.NoIcon, title, words, QMessageBox.StandardButton.NoButton, parent)
     box.setTextFormat(Qt.TextFormat.PlainText)
     go = box.addButton(action, QMessageBox.ButtonRole.AcceptRole)

@@ -24,7 +24,9 @@ class SegmentedButtons(QWidget):
         self._group.setExclusive(not several)
         self._buttons: dict[str, QToolButton] = {}
 
-    def set_options(self, options: Iterable[tuple[str, str]], on: Iterable[str], tips: Mapping[str, str] | None = None) -> None:
+    def set_options(
+        self, options: Iterable[tuple[str, str]], on: Iterable[str], tips: Mapping[str, str] | None = None
+    ) -> None:
         """options: (key, words); tips: what an option means, by key."""
         options, wanted = list(options), set(on)
         if options != [(k, b.text()) for k, b in self._buttons.items()]:

@@ -1,4 +1,6 @@
-"""A form made from a settings model: one line per field, with its unit, its meaning, and what is wrong with what was typed."""
+"""A form made from a settings model: one line per field, with its unit, its meaning, and what is wrong with what was
+typed.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Tables to read, as a model: a thousand cells are shown anew in a few milliseconds, since only those in sight are asked for."""
+"""Tables to read, as a model: a thousand cells are shown anew in a few milliseconds, since only those in sight are
+asked for.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,7 @@ class ReadOnlyTableModel(QAbstractTableModel):
         """A column's cells with its head."""
         return [self._heads[number], *(row[number] for row in self._rows)]
 
-    # -- what Qt asks -------------------------------------------------------------------------------------------------------
+    # -- what Qt asks ------------------------------------------------------------------------------
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:
         return 0 if parent.isValid() else len(self._rows)

@@ -1,4 +1,6 @@
-"""Every measured latency side by side: by device, buffer and rate, what can be lived with, what is equally late, and how far sound goes meanwhile."""
+"""Every measured latency side by side: by device, buffer and rate, what can be lived with, what is equally late, and
+how far sound goes meanwhile.
+"""
 
 from __future__ import annotations
 
@@ -61,7 +63,9 @@ class LatencyWindow(QDialog):
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setShowGrid(False)
         chosen = f"background: {theme.chosen_back}; color: {theme.text};"
-        self.table.setStyleSheet(f"QTableWidget::item {{ padding: 2px 10px; }} QTableWidget::item:selected {{ {chosen} }}")
+        self.table.setStyleSheet(
+            f"QTableWidget::item {{ padding: 2px 10px; }} QTableWidget::item:selected {{ {chosen} }}"
+        )
         self.table.currentCellChanged.connect(lambda *_: self._chosen())
         layout.addWidget(self.table, 1)
         low, high = (format_quantity(v, "s", digits=2) for v in LIVE)
@@ -131,8 +135,12 @@ class LatencyWindow(QDialog):
             self.equals.setText("Enter a latency, e.g. 5 ms." if text.strip() else "Select a cell or enter a latency.")
             return
         near = similar_latencies(self._found, wanted, _WITHIN)
-        said = "; ".join(f"{one.device} at {_setting_words(one.setting)} ({format_quantity(one.seconds, 's', digits=4)})" for one in near)
-        self.equals.setText(said or f"No measured latency matches. Equivalent distance in air: {distance_in_air(wanted):.2f} m ({live_suitability(wanted)}).")
+        said = "; ".join(
+            f"{one.device} at {_setting_words(one.setting)} ({format_quantity(one.seconds, 's', digits=4)})"
+            for one in near
+        )
+        distance = f"{distance_in_air(wanted):.2f} m ({live_suitability(wanted)})"
+        self.equals.setText(said or f"No measured latency matches. Equivalent distance in air: {distance}.")
 
 
 def _setting_words(setting: tuple[float, int]) -> str:

@@ -1,4 +1,6 @@
-"""Recordings made elsewhere: their waveforms, channel under channel, and the stretch of them that is to be analysed and kept."""
+"""Recordings made elsewhere: their waveforms, channel under channel, and the stretch of them that is to be analysed
+and kept.
+"""
 
 from __future__ import annotations
 
@@ -28,9 +30,7 @@ if TYPE_CHECKING:
 
 LONGEST, _MOST_SAMPLES = 600.0, 2**26  # s, and samples of all channels, that a study keeps of one recording
 _AT_ONCE, _TOLD_EVERY = 2**15 // BLOCK * BLOCK, 32  # frames; pieces
-_KEYS = (
-    "Drag: select · Shift+drag: pan · Wheel, +, −: zoom · PgUp, PgDn: scroll · Home: show all · End: show selection"
-)
+_KEYS = "Drag: select · Shift+drag: pan · Wheel, +, −: zoom · PgUp, PgDn: scroll · Home: show all · End: show selection"
 
 
 class _FileLane:
@@ -58,8 +58,9 @@ class _FileLane:
 
 
 class StretchDialog(QDialog):
-    """Emits the picked stretch as recordings, one for each track, with words that say where it is from; or, where they are told to hold it,
-    that the file written for a player, with its marks, is to be found in them."""
+    """Emits the picked stretch as recordings, one for each track, with words that say where it is from; or, where
+    they are told to hold it, that the file written for a player, with its marks, is to be found in them.
+    """
 
     taken = Signal(object, str)
     marked = Signal()
@@ -70,7 +71,10 @@ class StretchDialog(QDialog):
         self.setWindowTitle("Select the section to analyse")
         self.resize(1100, 560)
         self._files = files
-        self._worker, self._reader = Worker("outlines", self), Worker("files", self)  # a look at samples does not wait for the outline
+        self._worker, self._reader = (
+            Worker("outlines", self),
+            Worker("files", self),
+        )  # a look at samples does not wait for the outline
         self._open = ExitStack()
         self._tracks: list[Any] = []
         self._streams: list[SoundStream] = []
@@ -99,7 +103,10 @@ class StretchDialog(QDialog):
         line.addWidget(self.long, 1)
         self.as_marked = QToolButton()
         self.as_marked.setText("Use sync markers")
-        self.as_marked.setToolTip("For a recording of an exported stimulus file: start and sample clock are found from its sync markers, no selection needed")
+        self.as_marked.setToolTip(
+            "For a recording of an exported stimulus file: start and sample clock are found from its sync markers, no"
+            " selection needed"
+        )
         self.as_marked.setVisible(len(files) == 1)
         self.as_marked.clicked.connect(self._holds_marks)
         line.addWidget(self.as_marked)
@@ -118,7 +125,7 @@ class StretchDialog(QDialog):
         self.outlined.connect(self._outlined, Qt.ConnectionType.QueuedConnection)
         self._worker.submit(self._opened, self._show, self._failed)
 
-    # -- on the files' thread -----------------------------------------------------------------------------------------------
+    # -- on the files' thread ----------------------------------------------------------------------
 
     def _opened(self) -> list[tuple[str, Any]]:
         found = []
@@ -146,7 +153,9 @@ class StretchDialog(QDialog):
             number += track.channels
 
     def _read(self, first: float, last: float) -> list[Section]:
-        """The section of each track, with the whole recording where a study can store it, else with nothing but the section."""
+        """The section of each track, with the whole recording where a study can store it, else with nothing but the
+        section.
+        """
         out = []
         whole = max(t.frames / t.rate for _, t in self._tracks) <= self._most + 1e-6
         for _, track in self._tracks:
@@ -160,7 +169,7 @@ class StretchDialog(QDialog):
             stream.require_still()
         return out
 
-    # -- here ---------------------------------------------------------------------------------------------------------------
+    # -- here --------------------------------------------------------------------------------------
 
     def _show(self, tracks: list[tuple[str, Any]]) -> None:
         self._tracks = tracks
@@ -173,14 +182,20 @@ class StretchDialog(QDialog):
                 lane = _FileLane(track.channel(channel), self._reader, self.wave.update)
                 fetch = lane.fetch if track.rate == rate else _nothing
                 lanes.append(
-                    Lane(f"Channel {number}  {name}{f', {channel}' if track.channels > 1 else ''}", number - 1, track.frames, fetch)
+                    Lane(
+                        f"Channel {number}  {name}{f', {channel}' if track.channels > 1 else ''}",
+                        number - 1,
+                        track.frames,
+                        fetch,
+                    )
                 )
         self.wave.set_lanes(lanes, rate)
         self._most = min(LONGEST, _MOST_SAMPLES / sum(t.rate * t.channels for _, t in tracks))
         self.wave.set_stretch(0.0, min(self._most, self.wave.frames / rate))
         many = "s" if number > 1 else ""
         self.heading.setText(
-            f"{number} channel{many} of {', '.join(p.name for p in self._files)}: {self.wave.frames / rate:.2f} s at {rate:g} Hz"
+            f"{number} channel{many} of {', '.join(p.name for p in self._files)}: {self.wave.frames / rate:.2f} s at"
+            f" {rate:g} Hz"
         )
         self.wave.setFocus()
         self._worker.submit(self._outline, lambda _: None, self._failed)
@@ -198,7 +213,8 @@ class StretchDialog(QDialog):
         self.long.setText(
             words
             + (
-                f": too long. A study can store up to {self._most:.0f} s of this many channels; select less, or use “epidote analyse paths” for the whole file"
+                f": too long. A study can store up to {self._most:.0f} s of this many channels; select less, or use"
+                " “epidote analyse paths” for the whole file"
                 if too_long
                 else ""
             )

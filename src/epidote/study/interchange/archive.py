@@ -28,7 +28,9 @@ _PACKED_ALREADY = (".flac", ".png", ".jpg", ".jpeg", ".webp")
 
 
 def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -> Path:
-    """The study as it is now, recordings and pictures with it, in a zip that unpacks to a study folder. Raises StudyError.
+    """The study as it is now, recordings and pictures with it, in a zip that unpacks to a study folder.
+
+    Raises StudyError.
 
     Only the study's own regular files are packed: what a link points to is not the study's.
     """
@@ -39,17 +41,28 @@ def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -
     folder = study.path.name if study.path.name.endswith(SUFFIX) else study.path.name + SUFFIX
     try:
         with new_part(target) as part:
-            with tempfile.TemporaryDirectory() as scratch, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as out:
+            with (
+                tempfile.TemporaryDirectory() as scratch,
+                zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as out,
+            ):
                 copy = Path(scratch) / DATABASE
                 _copy_database(study.path / DATABASE, copy)
                 out.write(copy, f"{folder}/{DATABASE}")
                 out.writestr(f"{folder}/README.txt", README)
-                files = [(room, n) for room in (RECORDINGS, ATTACHMENTS) for n in study.folder.names(room) if not n.endswith(".part")]
+                files = [
+                    (room, n)
+                    for room in (RECORDINGS, ATTACHMENTS)
+                    for n in study.folder.names(room)
+                    if not n.endswith(".part")
+                ]
                 for i, (room, name) in enumerate(files):
                     packed = zipfile.ZIP_STORED if Path(name).suffix in _PACKED_ALREADY else zipfile.ZIP_DEFLATED
                     entry = zipfile.ZipInfo(f"{folder}/{room}/{name}", datetime.now().timetuple()[:6])
                     entry.compress_type = packed
-                    with os.fdopen(study.folder.open(room, name), "rb") as source, out.open(entry, "w", force_zip64=True) as into:
+                    with (
+                        os.fdopen(study.folder.open(room, name), "rb") as source,
+                        out.open(entry, "w", force_zip64=True) as into,
+                    ):
                         shutil.copyfileobj(source, into, _BLOCK)
                     progress((i + 1) / len(files))
             part.flush()
@@ -58,13 +71,19 @@ def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -
     except (OSError, sqlite3.Error) as error:
         part_of(target).unlink(missing_ok=True)
         why = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
-        raise StudyError(f"{target.name} could not be written: {why}. The study is unchanged; free some space or choose another folder.") from error
+        raise StudyError(
+            f"{target.name} could not be written: {why}. The study is unchanged; free some space or choose another"
+            " folder."
+        ) from error
     return target
 
 
 def _copy_database(source: Path, copy: Path) -> None:
     """A consistent copy, whatever else is being written."""
-    with closing(sqlite3.connect(f"file:{quoted(source)}?mode=ro", uri=True)) as database, closing(sqlite3.connect(copy)) as into:
+    with (
+        closing(sqlite3.connect(f"file:{quoted(source)}?mode=ro", uri=True)) as database,
+        closing(sqlite3.connect(copy)) as into,
+    ):
         database.backup(into)
         into.execute("PRAGMA journal_mode = DELETE")
 
@@ -82,7 +101,8 @@ def _size(entries: Mapping[str, zipfile.ZipInfo]) -> int:
 def unzip_study(source: Path, folder: Path, most_bytes: int = MOST_UNPACKED) -> Path:
     """Unpack a zipped study into ``folder``, whole or not at all; where it then lies. Raises StudyError.
 
-    Nothing but the files of a study is unpacked. ``most_bytes``: more than that is refused with the number, before anything is written.
+    Nothing but the files of a study is unpacked. ``most_bytes``: more than that is refused with the number, before
+    anything is written.
     """
     beside: Path | None = None
     try:
@@ -108,13 +128,15 @@ def unzip_study(source: Path, folder: Path, most_bytes: int = MOST_UNPACKED) -> 
 def _require_room(source: Path, size: int, folder: Path, most_bytes: int) -> None:
     if size > most_bytes:
         raise StudyError(
-            f"{source.name} unpacks to {size / 1e9:.1f} GB; at most {most_bytes / 1e9:.1f} GB are unpacked without being asked for. "
-            "Nothing was unpacked; if you trust the file, allow more with “epidote study unzip --most-gb”."
+            f"{source.name} unpacks to {size / 1e9:.1f} GB; at most {most_bytes / 1e9:.1f} GB are unpacked without"
+            " being asked for. Nothing was unpacked; if you trust the file, allow more with “epidote study unzip"
+            " --most-gb”."
         )
     free = shutil.disk_usage(folder).free if folder.is_dir() else size
     if size > free:
         raise StudyError(
-            f"{source.name} unpacks to {size / 1e6:.0f} MB, but {free / 1e6:.0f} MB are free. Nothing was unpacked; free some space and try again."
+            f"{source.name} unpacks to {size / 1e6:.0f} MB, but {free / 1e6:.0f} MB are free. Nothing was unpacked;"
+            " free some space and try again."
         )
 
 
@@ -124,20 +146,32 @@ def _translated(source: Path) -> Iterator[None]:
     try:
         yield
     except (zipfile.BadZipFile, EOFError, zlib.error) as error:
-        raise StudyError(f"{source.name} is not a ZIP file or is truncated. Nothing was unpacked; export or copy it again.") from error
+        raise StudyError(
+            f"{source.name} is not a ZIP file or is truncated. Nothing was unpacked; export or copy it again."
+        ) from error
     except (NotImplementedError, RuntimeError) as error:
-        words = "is encrypted or packed in a way that is not supported. Nothing was unpacked; pack it without a password."
+        words = (
+            "is encrypted or packed in a way that is not supported. Nothing was unpacked; pack it without a password."
+        )
         raise StudyError(f"{source.name} {words}") from error
     except OSError as error:
-        words = f"could not be unpacked: {error.strerror or error}. Nothing was unpacked; free some space or choose another folder."
+        words = (
+            f"could not be unpacked: {error.strerror or error}. Nothing was unpacked; free some space or choose another"
+            " folder."
+        )
         raise StudyError(f"{source.name} {words}") from error
 
 
 def _files_of_study(source: Path, packed: zipfile.ZipFile) -> tuple[str, dict[str, zipfile.ZipInfo]]:
-    """The study's folder in the zip, and its files by their name in it. Raises StudyError for what is no study, or holds odd names."""
+    """The study's folder in the zip, and its files by their name in it.
+
+    Raises StudyError for what is no study, or holds odd names.
+    """
     entries = [i for i in packed.infolist() if not i.is_dir()]
     if len(entries) > _MOST_FILES:
-        raise StudyError(f"{source.name} holds {len(entries)} files; at most {_MOST_FILES} are unpacked. Nothing was unpacked.")
+        raise StudyError(
+            f"{source.name} holds {len(entries)} files; at most {_MOST_FILES} are unpacked. Nothing was unpacked."
+        )
     tops = {i.filename.split("/")[0] for i in entries}
     top = next(iter(tops), "")
     if len(tops) != 1 or f"{top}/{DATABASE}" not in packed.namelist() or not top.endswith(SUFFIX):
@@ -161,10 +195,19 @@ def _files_of_study(source: Path, packed: zipfile.ZipFile) -> tuple[str, dict[st
 
 def run_json(run: RunSummary) -> dict[str, Any]:
     return {
-        "id": run.id, "subject": run.subject_id, "column": run.column_id, "procedure": run.procedure, "made": run.made.isoformat(), "device": run.device,
-        "firmware": run.firmware, "person": run.person, "settings": dict(run.settings), "chain": dict(run.chain), "cautions": list(run.cautions),
+        "id": run.id,
+        "subject": run.subject_id,
+        "column": run.column_id,
+        "procedure": run.procedure,
+        "made": run.made.isoformat(),
+        "device": run.device,
+        "firmware": run.firmware,
+        "person": run.person,
+        "settings": dict(run.settings),
+        "chain": dict(run.chain),
+        "cautions": list(run.cautions),
         "readings": list(run.readings),
-    }  # fmt: skip
+    }
 
 
 def study_json(study: Study, seen: Overview, *, curves: bool = False) -> dict[str, Any]:
@@ -177,8 +220,24 @@ def study_json(study: Study, seen: Overview, *, curves: bool = False) -> dict[st
             told["curves"] = [c.to_json() for c in study.curves(run.id)]
         runs.append(told)
     return {
-        "title": seen.title, "reference": seen.reference, "units": [vars(u) for u in units.values()],
-        "subjects": [{"id": s.id, "unit": s.unit.id if s.unit else None, "conditions": dict(s.conditions), "device": s.device} for s in seen.subjects],
-        "columns": [{"id": c.id, "procedure": c.procedure, "settings": dict(c.settings)} for c in seen.columns], "runs": runs,
-        "entries": [{"id": e.id, "kind": e.kind, "owner": {k: v for k, v in vars(e.owner).items() if v is not None}, "data": dict(e.data), "made": e.made.isoformat(), "person": e.person} for e in seen.entries],
-    }  # fmt: skip
+        "title": seen.title,
+        "reference": seen.reference,
+        "units": [vars(u) for u in units.values()],
+        "subjects": [
+            {"id": s.id, "unit": s.unit.id if s.unit else None, "conditions": dict(s.conditions), "device": s.device}
+            for s in seen.subjects
+        ],
+        "columns": [{"id": c.id, "procedure": c.procedure, "settings": dict(c.settings)} for c in seen.columns],
+        "runs": runs,
+        "entries": [
+            {
+                "id": e.id,
+                "kind": e.kind,
+                "owner": {k: v for k, v in vars(e.owner).items() if v is not None},
+                "data": dict(e.data),
+                "made": e.made.isoformat(),
+                "person": e.person,
+            }
+            for e in seen.entries
+        ],
+    }

@@ -15,8 +15,11 @@ _CLAIM, _SOURCE = ("claim", "figure", "specification", "spec", "text"), ("source
 
 
 def read_claims(path: Path) -> list[tuple[str, str]]:
-    """(figure, source) of each line. With a head line its columns are used; else the first is the figure, the second the source; a file of
-    two or three columns "quantity, figure, conditions" is joined. Raises UnusableInputError."""
+    """(figure, source) of each line.
+
+    With a head line its columns are used; else the first is the figure, the second the source; a file of two or three
+    columns "quantity, figure, conditions" is joined. Raises UnusableInputError.
+    """
     return claims_in(decoded(read_bounded(path, _MOST_BYTES, "a CSV file of claims")), path.name)
 
 
@@ -29,9 +32,13 @@ def claims_in(text: str, name: str = "the text") -> list[tuple[str, str]]:
         raise UnusableInputError(f"{name} contains no claims. Nothing was added; select another file.")
     separator = max(";\t", key=lines[0].count) if any(c in lines[0] for c in ";\t") else ","
     try:
-        rows = [[cell.strip() for cell in row] for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=separator)]
+        rows = [
+            [cell.strip() for cell in row] for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=separator)
+        ]
     except csv.Error as error:  # a field of more than 131,072 characters, as a quotation mark without its twin makes
-        raise UnusableInputError(f"{name} is not a CSV file: a field has no end. Nothing was added; correct the quotation marks.") from error
+        raise UnusableInputError(
+            f"{name} is not a CSV file: a field has no end. Nothing was added; correct the quotation marks."
+        ) from error
     heads = [h.casefold() for h in rows[0]]
     claim = next((heads.index(n) for n in _CLAIM if n in heads), None)
     if claim is not None:

@@ -1,4 +1,6 @@
-"""Curves and readings as CSV that says what it is: conditions and cautions stand in the file, numbers keep their full precision."""
+"""Curves and readings as CSV that says what it is: conditions and cautions stand in the file, numbers keep their
+full precision.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,10 @@ from epidote.study.models import RunSummary
 def describe_run(run: RunSummary) -> str:
     """Settings and chain of a run in one line."""
     chain = {k: v for k, v in run.chain.items() if v is not None}
-    return f"{run.procedure} {json.dumps(dict(run.settings))}, chain {json.dumps(chain)}, {run.device}, {run.made:%Y-%m-%d %H:%M} UTC, run {run.id}"
+    return (
+        f"{run.procedure} {json.dumps(dict(run.settings))}, chain {json.dumps(chain)}, {run.device},"
+        f" {run.made:%Y-%m-%d %H:%M} UTC, run {run.id}"
+    )
 
 
 def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = ()) -> str:
@@ -25,7 +30,9 @@ def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = 
     writer = csv.writer(out, lineterminator="\n")
     for name, run in runs:
         out.write(f"# {visible(name)}: {visible(describe_run(run))}\n")
-    writer.writerow(["subject", "procedure", "reading", "channel", "value", "unit", "spread", "floor", "at", "cautions", "run"])
+    writer.writerow(
+        ["subject", "procedure", "reading", "channel", "value", "unit", "spread", "floor", "at", "cautions", "run"]
+    )
     for name, run in runs:
         for r in run.readings:
             at = "; ".join(f"{k}={v}" for k, v in r["at"].items())
@@ -49,7 +56,9 @@ def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = 
 
 
 def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes: Sequence[str] = ()) -> str:
-    """Curves side by side where they share their x, below each other otherwise. curves: (subject's full name, run, its curves)."""
+    """Curves side by side where they share their x, below each other otherwise. curves: (subject's full name, run,
+    its curves).
+    """
     out = io.StringIO()
     out.writelines(f"# note: {visible(note)}\n" for note in notes)
     writer = csv.writer(out, lineterminator="\n")
@@ -68,7 +77,15 @@ def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes:
     for index, (first, members) in enumerate(groups):
         if index:
             out.write("\n")
-        writer.writerow([f"x ({first.x_unit})", *(spreadsheet_cell(visible(f"{name}, channel {c.channel}, {c.key} ({c.y_unit})")) for name, c in members)])
+        writer.writerow(
+            [
+                f"x ({first.x_unit})",
+                *(
+                    spreadsheet_cell(visible(f"{name}, channel {c.channel}, {c.key} ({c.y_unit})"))
+                    for name, c in members
+                ),
+            ]
+        )
         for row in zip(first.x.tolist(), *(c.y.tolist() for _, c in members), strict=True):
             writer.writerow([repr(value) for value in row])
     return out.getvalue()

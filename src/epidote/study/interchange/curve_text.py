@@ -1,4 +1,7 @@
-"""Curves as plain text, in and out: frequency, level, perhaps phase, in columns. Reading is patient about separators, decimal commas and comments."""
+"""Curves as plain text, in and out: frequency, level, perhaps phase, in columns.
+
+Reading is patient about separators, decimal commas and comments.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +28,10 @@ _MOST_HEAD_WORDS = 8
 def text_of(level: Curve, phase: Curve | None = None, notes: Sequence[str] = (), separator: str = "\t") -> str:
     """A level curve, and its phase where there is one, as text; notes stand above as comments."""
     columns = [level.x, level.y]
-    heads = [f"Frequency [{level.x_unit}]" if level.x_unit == "Hz" else f"x [{level.x_unit}]", f"Level [{level.y_unit}]"]
+    heads = [
+        f"Frequency [{level.x_unit}]" if level.x_unit == "Hz" else f"x [{level.x_unit}]",
+        f"Level [{level.y_unit}]",
+    ]
     if phase is not None:
         columns.append(np.interp(level.x, phase.x, phase.y))
         heads.append("Phase [°]")
@@ -38,7 +44,8 @@ def text_of(level: Curve, phase: Curve | None = None, notes: Sequence[str] = (),
 class TextOptions:
     """What the user says about a text file where it can be read in two ways; "" and 0: as found.
 
-    separator: tab, semicolon, comma or space; decimal: point or comma; frequency: Hz or kHz; first: the column (from 1) of the frequency.
+    separator: tab, semicolon, comma or space; decimal: point or comma; frequency: Hz or kHz; first: the column (from 1)
+    of the frequency.
     """
 
     separator: str = ""
@@ -69,7 +76,10 @@ class TextReading:
 
 
 def read_text_curve(path: Path, options: TextOptions = AS_FOUND) -> tuple[Curve, Curve | None]:
-    """Level and phase curves (channel 1) of a text file. Raises UnusableInputError that names the line, or the option that decides."""
+    """Level and phase curves (channel 1) of a text file.
+
+    Raises UnusableInputError that names the line, or the option that decides.
+    """
     return _the_one(readings_of_file(path, options), path.name)
 
 
@@ -91,12 +101,19 @@ def _the_one(found: list[TextReading], name: str) -> tuple[Curve, Curve | None]:
     if len(found) == 1:
         return found[0].level, found[0].phase
     ways = "; or ".join(f"{r.words} ({r.preview})" for r in found[:3])
-    raise UnusableInputError(f"{name} can be read in {len(found)} ways: {ways}. Nothing was read; decide with {_deciding(found)}.")
+    raise UnusableInputError(
+        f"{name} can be read in {len(found)} ways: {ways}. Nothing was read; decide with {_deciding(found)}."
+    )
 
 
 def _deciding(found: list[TextReading]) -> str:
     """The command line's options in which the readings differ."""
-    names = {"separator": "--separator", "decimal": "--decimal", "frequency": "--frequency-unit", "first": "--frequency-column"}
+    names = {
+        "separator": "--separator",
+        "decimal": "--decimal",
+        "frequency": "--frequency-unit",
+        "first": "--frequency-column",
+    }
     differing = [option for name, option in names.items() if len({getattr(r.options, name) for r in found}) > 1]
     return " or ".join(differing)
 
@@ -105,14 +122,23 @@ def text_readings(text: str, name: str, options: TextOptions = AS_FOUND) -> list
     """Every way to read a text as a curve; never none. Raises UnusableInputError that names the line."""
     lines = lines_of(text)
     if len(lines.rows) < _LEAST_POINTS:
-        raise UnusableInputError(f"{name} contains no curve: fewer than two lines start with a number. Nothing was read; select another file.")
+        raise UnusableInputError(
+            f"{name} contains no curve: fewer than two lines start with a number. Nothing was read; select another"
+            " file."
+        )
     tables = layouts(lines, options.separator, options.decimal)
     if not tables:
         number, line = fault(lines)
         if number and re.fullmatch(r"[+-]?[0-9.,]+", line):
-            raise UnusableInputError(f"{name}, line {number}: only one number; frequency and level are needed. Nothing was read.")
-        place = f", line {number}: “{line[:60]}” is not numeric" if number else ": the lines are written in different ways"
-        raise UnusableInputError(f"{name}{place}. Nothing was read; correct the file, or name the separator and the decimal sign.")
+            raise UnusableInputError(
+                f"{name}, line {number}: only one number; frequency and level are needed. Nothing was read."
+            )
+        place = (
+            f", line {number}: “{line[:60]}” is not numeric" if number else ": the lines are written in different ways"
+        )
+        raise UnusableInputError(
+            f"{name}{place}. Nothing was read; correct the file, or name the separator and the decimal sign."
+        )
     found: list[TextReading] = []
     wrong = ""
     for table in tables:
@@ -124,14 +150,20 @@ def text_readings(text: str, name: str, options: TextOptions = AS_FOUND) -> list
                     wrong = str(error)
                     continue
                 said = f"{table.layout.words}, frequency in {unit}{f' in column {first + 1}' if first else ''}"
-                found.append(TextReading(said, TextOptions(table.layout.separator, table.layout.decimal, unit, first + 1), level, phase))
+                found.append(
+                    TextReading(
+                        said, TextOptions(table.layout.separator, table.layout.decimal, unit, first + 1), level, phase
+                    )
+                )
     if not found:
         raise UnusableInputError(wrong or f"{name} contains no curve. Nothing was read; select another file.")
     return found
 
 
 def _frequency_columns(values: Samples, said: int) -> list[int]:
-    """The columns (from 0) that may be the frequency: the first, or the second where the first only counts the lines."""
+    """The columns (from 0) that may be the frequency: the first, or the second where the first only counts the
+    lines.
+    """
     if said:
         return [said - 1] if said < values.shape[1] else [0]
     counted = values[:, 0] - values[0, 0]
@@ -170,11 +202,29 @@ def _from_json(text: str, name: str) -> tuple[Curve, Curve | None]:
         found = _curves_in(load_json(text, name))
         level = next(c for c in found if c["key"] == "level")
         phase = next((c for c in found if c["key"] == "phase" and c["channel"] == level["channel"]), None)
-        made = [None if c is None else Curve(c["key"], 1, np.array(c["x"], float), np.array(c["y"], float), c["x_unit"], c["y_unit"], None, {"imported": name}) for c in (level, phase)]  # fmt: skip
+        made = [
+            (
+                None
+                if c is None
+                else Curve(
+                    c["key"],
+                    1,
+                    np.array(c["x"], float),
+                    np.array(c["y"], float),
+                    c["x_unit"],
+                    c["y_unit"],
+                    None,
+                    {"imported": name},
+                )
+            )
+            for c in (level, phase)
+        ]
     except StopIteration:
         raise UnusableInputError(f"{name} contains no “level” curve. Nothing was read.") from None
     except (ValueError, KeyError, TypeError, OverflowError) as error:
-        raise UnusableInputError(f"{name} is not a JSON file of curves exported by Epidote. Nothing was read.") from error
+        raise UnusableInputError(
+            f"{name} is not a JSON file of curves exported by Epidote. Nothing was read."
+        ) from error
     assert made[0] is not None
     for curve in made:
         wrong = curve_fault(curve) if curve is not None else ""

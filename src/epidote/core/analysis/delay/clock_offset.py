@@ -1,8 +1,9 @@
 """Two clocks: how much faster one ran, and a recording brought to the other.
 
-The marks of a marked file are found by cross-correlation; the time between them comes from laying the stretch round the second over the
-first (Knapp, Carter 1976: the maximum of the cross-correlation between band-limited samples is the maximum-likelihood delay in white
-noise). The recording is then read at the other clock's instants by a windowed sinc on twice the rate, which leaves less than 1e-7.
+The marks of a marked file are found by cross-correlation; the time between them comes from laying the stretch round the
+second over the first (Knapp, Carter 1976: the maximum of the cross-correlation between band-limited samples is the
+maximum-likelihood delay in white noise). The recording is then read at the other clock's instants by a windowed sinc on
+twice the rate, which leaves less than 1e-7.
 """
 
 from __future__ import annotations
@@ -32,7 +33,8 @@ _CLOCK_SURE = 3.0  # times the spread
 
 @dataclass(frozen=True)
 class ClockOffset:
-    """ppm: how much faster the recorder's clock ran than the player's; start: the file's first frame in the recording, in its frames.
+    """ppm: how much faster the recorder's clock ran than the player's; start: the file's first frame in the
+    recording, in its frames.
 
     spread_ppm: one standard deviation from the noise of the recording.
     """
@@ -56,23 +58,31 @@ class MarkedRecording:
 
 
 def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Result:
-    """The result with what was found about the recorder's clock and the recording's start; rate: the recorder's, in Hz."""
+    """The result with what was found about the recorder's clock and the recording's start; rate: the recorder's, in
+    Hz.
+    """
     more = []
     for number, clock in enumerate(clocks, start=1):
-        more.append(Reading("clock_offset", number, clock.ppm, "ppm", {"recording": float(number)}, None, clock.spread_ppm))
+        more.append(
+            Reading("clock_offset", number, clock.ppm, "ppm", {"recording": float(number)}, None, clock.spread_ppm)
+        )
         more.append(Reading("start", number, clock.start / rate, "s", {"recording": float(number)}))
     return replace(result, readings=(*result.readings, *more))
 
 
 def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> ClockOffset:
-    """Start and clock of a recording (frames,) of a marked file. Raises UnusableInputError when its marks are not there."""
+    """Start and clock of a recording (frames,) of a marked file.
+
+    Raises UnusableInputError when its marks are not there.
+    """
     nominal = rate / file.rate
     sound = marker_chirp(rate, 0.0)
     apart = (file.last_mark - file.first_mark) * nominal
     if x.size < apart + sound.size:
         raise UnusableInputError(
-            f"The recording is shorter than the file that was played: {x.size / rate:.1f} s of {file.frames / file.rate:.1f} s. "
-            "Nothing was computed; record all of it with some margin before and after."
+            f"The recording is shorter than the file that was played: {x.size / rate:.1f} s of"
+            f" {file.frames / file.rate:.1f} s. Nothing was computed; record all of it with some margin before and"
+            " after."
         )
     first, last = _found(x, sound, apart)
     span = sound.size + round(min(_AROUND, GAP / 2) * rate)
@@ -96,7 +106,10 @@ def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
     slack = max(8, math.ceil(apart * MOST_PPM * 1e-6))
     room = x.size - math.floor(apart) + slack
     if room <= 0:
-        raise UnusableInputError("The recording ends before the second sync marker. Nothing was computed; keep recording until after the end of the file.")
+        raise UnusableInputError(
+            "The recording ends before the second sync marker. Nothing was computed; keep recording until after the end"
+            " of the file."
+        )
     from scipy.ndimage import maximum_filter1d
 
     later = maximum_filter1d(height, 2 * slack + 1)
@@ -108,14 +121,16 @@ def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
     noise = float(np.median(height)) / 0.6745
     if both[first] <= 12 * noise:
         raise UnusableInputError(
-            "The sync markers of the stimulus file were not found in the recording. Nothing was computed; check that it is the right file, "
-            "that it is complete, and that the player does not change its speed."
+            "The sync markers of the stimulus file were not found in the recording. Nothing was computed; check that it"
+            " is the right file, that it is complete, and that the player does not change its speed."
         )
     return first, last
 
 
 def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
-    """How many samples b lies after a, between samples too, and the standard deviation that the noise of both leaves."""
+    """How many samples b lies after a, between samples too, and the standard deviation that the noise of both
+    leaves.
+    """
     size = transforms.next_fast_len(2 * a.size, real=True)
     fa, fb = transforms.rfft(a, size), transforms.rfft(b, size)
     f = np.arange(fa.size) * rate / size
@@ -124,7 +139,9 @@ def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
     place = int(np.argmax(np.abs(transforms.irfft(cross, size))))
     tau, sign = refined_lag(cross, size, float(place if place < size / 2 else place - size))
     w = 2 * np.pi * np.arange(fa.size) / size
-    scale = float(sign * (cross * np.exp(1j * w * tau)).real.sum() / max(float(np.square(np.abs(fa[band])).sum()), 1e-300))
+    scale = float(
+        sign * (cross * np.exp(1j * w * tau)).real.sum() / max(float(np.square(np.abs(fa[band])).sum()), 1e-300)
+    )
     rest = np.where(band, fb - scale * fa * np.exp(-1j * w * tau), 0)
     noise = float(np.square(np.abs(rest)).sum()) / max(1, int(band.sum()))
     curvature = float((w[band] ** 2 * np.square(np.abs(scale * fa[band]))).sum())
@@ -145,8 +162,18 @@ def to_player_clock(recording: Signal, file: MarkedSequence) -> tuple[list[Recor
         first = clock.start + step * at
         low = max(0, math.floor(first) - 4096)
         high = min(recording.frames, math.ceil(first + step * stimulus.frames) + 4096)
-        channels = [resample(recording.channel(c)[low:high], step, first - low, stimulus.frames) for c in range(1, recording.channels + 1)]
-        words = "" if not clock.differs else f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; resampled to the clock of the file"
+        channels = [
+            resample(recording.channel(c)[low:high], step, first - low, stimulus.frames)
+            for c in range(1, recording.channels + 1)
+        ]
+        words = (
+            ""
+            if not clock.differs
+            else (
+                f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; resampled to the"
+                " clock of the file"
+            )
+        )
         parts.append(replace(Recording(Signal(np.column_stack(channels), file.rate), stimulus), clock=words))
     return parts, clock
 

@@ -1,8 +1,9 @@
 """The highest peaks of a cross-correlation, found between its samples before one of them is chosen.
 
-On whole samples a peak that lies between two of them looks lower than a neighbour that lies on one: with tones and bells, whose neighbours
-are nearly as high, the wrong period would win. So the correlation is computed at twice the rate, the crest of each peak is estimated as that
-of a cosine, and the highest are read off a windowed-sinc interpolation (methods.md, “Delay between samples: the right peak”).
+On whole samples a peak that lies between two of them looks lower than a neighbour that lies on one: with tones and
+bells, whose neighbours are nearly as high, the wrong period would win. So the correlation is computed at twice the
+rate, the crest of each peak is estimated as that of a cosine, and the highest are read off a windowed-sinc
+interpolation (methods.md, “Delay between samples: the right peak”).
 """
 
 from __future__ import annotations
@@ -27,7 +28,9 @@ _ROUNDS = (0.2, 0.05)  # half frames between the three points of each parabola
 
 @dataclass(frozen=True, eq=False)
 class Peaks:
-    """The highest peaks first: lags in frames (peaks,), and the correlation there (peaks,), signed, as irfft counts it; rms: of all lags."""
+    """The highest peaks first: lags in frames (peaks,), and the correlation there (peaks,), signed, as irfft counts
+    it; rms: of all lags.
+    """
 
     lags: Samples
     heights: Samples
@@ -70,7 +73,9 @@ def _around(found: Samples, reach: int) -> Samples:
 
 
 def _stands_alone(near: Samples, greatest: float, cross: NDArray[np.complex128]) -> bool:
-    """Whether no other extreme can be as high between its samples: a band that ends at f drops by cos(pi f / rate) at most in half a sample."""
+    """Whether no other extreme can be as high between its samples: a band that ends at f drops by cos(pi f / rate)
+    at most in half a sample.
+    """
     used = np.flatnonzero(cross)
     highest_share = float(used[-1]) / (cross.size - 1) if used.size else 0.0  # of half the rate
     least = greatest * math.cos(math.pi / 2 * highest_share)
@@ -82,7 +87,9 @@ def _crests(fine: Samples) -> Samples:
     """Estimated places of the highest extremes on a grid at twice the rate, in its steps."""
     size = np.abs(fine)
     inner = np.arange(1, fine.size - 1)
-    extreme = (size[inner] >= size[inner - 1]) & (size[inner] > size[inner + 1]) & (size[inner] >= _RIVAL * float(size.max()))
+    extreme = (
+        (size[inner] >= size[inner - 1]) & (size[inner] > size[inner + 1]) & (size[inner] >= _RIVAL * float(size.max()))
+    )
     at = inner[extreme]
     if at.size == 0:
         return np.array([float(np.argmax(size))])
@@ -107,7 +114,9 @@ def _read_off(fine: Samples, places: Samples) -> Samples:
 
 
 def _interpolated(fine: Samples, places: Samples, reach: int = _TAPS, beta: float = _BETA) -> Samples:
-    """fine (n,) between its samples, by a windowed sinc of ``reach`` taps a side; the grid is twice as fine as the band needs."""
+    """fine (n,) between its samples, by a windowed sinc of ``reach`` taps a side; the grid is twice as fine as the
+    band needs.
+    """
     whole = np.floor(places).astype(int)
     taps = np.arange(1 - reach, reach + 1)
     apart = (places - whole)[:, None] - taps

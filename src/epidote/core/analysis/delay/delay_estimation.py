@@ -1,7 +1,8 @@
 """How much later one signal is than another: the delay of a band, below a sample, with what the noise leaves of doubt.
 
-Generalised cross-correlation (Knapp, Carter 1976): plain, which reaches the Cramér-Rao bound for a path without dispersion; and weighted by
-coherence (Hannan, Thomson 1973, from memory), which no loud dispersed part of the band can pull away. Where the two differ, the second counts.
+Generalised cross-correlation (Knapp, Carter 1976): plain, which reaches the Cramér-Rao bound for a path without
+dispersion; and weighted by coherence (Hannan, Thomson 1973, from memory), which no loud dispersed part of the band can
+pull away. Where the two differ, the second counts.
 """
 
 from __future__ import annotations
@@ -49,12 +50,13 @@ class Rival:
 class Delay:
     """Delay of a second signal against a first one, in frames.
 
-    frames: by how much the second is later (negative: earlier). polarity: 1 or -1. correlation: of the band once aligned, its sign taken
-    out; before: as it came. level_db: of the first in the second; level_spread: its standard deviation in dB. spread: one standard
-    deviation of frames. dispersed: the band's parts are not equally late. best: the delay that leaves least after subtraction, which then
-    is another. rivals: the delays that the correlation allows, the likeliest first. nearly_as_high: lags of further peaks of the same
-    sign, whatever their likelihood. shift: by how many frames the upper part of the band is later or earlier than the lower, 0 where the
-    noise may do as much.
+    frames: by how much the second is later (negative: earlier). polarity: 1 or -1. correlation: of the band once
+    aligned, its sign taken out; before: as it came. level_db: of the first in the second; level_spread: its standard
+    deviation in dB. spread: one standard deviation of frames. dispersed: the band's parts are not equally late. best:
+    the delay that leaves least after subtraction, which then is another. rivals: the delays that the correlation
+    allows, the likeliest first. nearly_as_high: lags of further peaks of the same sign, whatever their likelihood.
+    shift: by how many frames the upper part of the band is later or earlier than the lower, 0 where the noise may do as
+    much.
     """
 
     frames: float
@@ -96,7 +98,8 @@ class NoCorrelation:
 
 @dataclass(frozen=True)
 class Spectra:
-    """What two signals hold in a band, summed over stretches laid over each other: cross spectrum and the power of either, (size//2+1,) each.
+    """What two signals hold in a band, summed over stretches laid over each other: cross spectrum and the power of
+    either, (size//2+1,) each.
 
     span: frames of one stretch; frames: of all of them.
     """
@@ -110,8 +113,13 @@ class Spectra:
 
     def __add__(self, other: Spectra) -> Spectra:
         return Spectra(
-            self.cross + other.cross, self.first + other.first, self.second + other.second, self.size, self.span, self.frames + other.frames
-        )  # fmt: skip
+            self.cross + other.cross,
+            self.first + other.first,
+            self.second + other.second,
+            self.size,
+            self.span,
+            self.frames + other.frames,
+        )
 
     def before(self) -> float:
         """Correlation as it came."""
@@ -145,14 +153,22 @@ def transform_size(frames: int, rate: float, search: float) -> int:
 
 
 def delay_between(
-    first: Samples, second: Samples, rate: float, band: tuple[float, float], search: float, *, watch_dispersion: bool = True,
-    expected: float | None = None, fade: int = 0,
+    first: Samples,
+    second: Samples,
+    rate: float,
+    band: tuple[float, float],
+    search: float,
+    *,
+    watch_dispersion: bool = True,
+    expected: float | None = None,
+    fade: int = 0,
 ) -> Delay | NoCorrelation:
     """Delay of ``second`` against ``first`` (frames,), within ``search`` s either way, from the band in Hz.
 
-    ``watch_dispersion``: weigh by coherence as well, and let that count where it differs; ``expected``: of peaks that are nearly as high, as
-    those of a steady tone are, that nearest to this lag in frames; ``fade``: frames over which both are faded at their ends, for records that
-    were cut in the middle of a sound: their steps lie where they were cut and not where the sound is.
+    ``watch_dispersion``: weigh by coherence as well, and let that count where it differs; ``expected``: of peaks that
+    are nearly as high, as those of a steady tone are, that nearest to this lag in frames; ``fade``: frames over which
+    both are faded at their ends, for records that were cut in the middle of a sound: their steps lie where they were
+    cut and not where the sound is.
     """
     size = transform_size(max(first.size, second.size), rate, search)
     held = spectra(_faded(first, fade), _faded(second, fade), rate, band, size)
@@ -174,8 +190,8 @@ def _faded(x: Samples, fade: int) -> Samples:
 def _steady(found: Delay, first: Samples, second: Samples, rate: float, band: tuple[float, float], size: int) -> Delay:
     """The same, with every period allowed where the sound goes on to both ends of the record.
 
-    Then only the ends of the record tell one period from the next, which is no evidence: peaks that are as high per overlap are equally
-    likely, and of these the shortest delay is given.
+    Then only the ends of the record tell one period from the next, which is no evidence: peaks that are as high per
+    overlap are equally likely, and of these the shortest delay is given.
     """
     others = sorted(found.nearly_as_high, key=abs)[:_MOST_RIVALS]
     lags = np.array([found.frames, *others])
@@ -201,7 +217,9 @@ def _steady(found: Delay, first: Samples, second: Samples, rate: float, band: tu
     return replace(found, frames=rivals[0].frames, best=rivals[0].frames, rivals=rivals)
 
 
-def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True, expected: float | None = None) -> Delay | NoCorrelation:
+def delay_of(
+    held: Spectra, search: int, *, watch_dispersion: bool = True, expected: float | None = None
+) -> Delay | NoCorrelation:
     """Delay in the spectra of two signals, within ``search`` frames either way."""
     both = math.sqrt(float(held.first.sum()) * float(held.second.sum()))
     if both <= 0:
@@ -214,7 +232,9 @@ def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True, expec
     place = float(peaks.lags[0]) if expected is None else peaks.nearest(expected)
     lag, sign = refined_lag(held.cross, held.size, place)
     peaks = replace(peaks, lags=np.where(peaks.lags == place, lag, peaks.lags))
-    plain = replace(_estimate_at(held, lag, sign), rivals=_rivals(held, peaks), nearly_as_high=_nearly_as_high(peaks, lag))
+    plain = replace(
+        _estimate_at(held, lag, sign), rivals=_rivals(held, peaks), nearly_as_high=_nearly_as_high(peaks, lag)
+    )
     if not watch_dispersion:
         return plain
     shift, shift_spread = _shift_within(held, lag)
@@ -231,10 +251,11 @@ def delay_of(held: Spectra, search: int, *, watch_dispersion: bool = True, expec
 
 
 def _shift_within(held: Spectra, lag: float) -> tuple[float, float]:
-    """By how many frames the upper part of a band is later or earlier than its lower part, with the spread that noise leaves it.
+    """By how many frames the upper part of a band is later or earlier than its lower part, with the spread that
+    noise leaves it.
 
-    Either part decides half of the delay. Their own lags are one step of Newton's method from that of both. The best alignment of a unit
-    with a high-pass lies between them, and so does its delay above the band.
+    Either part decides half of the delay. Their own lags are one step of Newton's method from that of both. The best
+    alignment of a unit with a high-pass lies between them, and so does its delay above the band.
     """
     w: Samples = np.asarray(2 * np.pi / held.size * np.arange(held.cross.size))
     turned = held.cross * np.exp(1j * w * lag)
@@ -261,7 +282,9 @@ def _nearly_as_high(peaks: Peaks, lag: float) -> tuple[float, ...]:
 
 
 def _rivals(held: Spectra, peaks: Peaks) -> tuple[Rival, ...]:
-    """The peaks that may be the delay as well, with their likelihood: what each leaves unexplained of the second, in white noise."""
+    """The peaks that may be the delay as well, with their likelihood: what each leaves unexplained of the second, in
+    white noise.
+    """
     sum_a, sum_b = float(held.first.sum()), float(held.second.sum())
     explained = (peaks.heights * held.size / 2) ** 2 / sum_a
     rest = np.maximum(sum_b - explained, 1e-15 * sum_b)
@@ -274,20 +297,25 @@ def _rivals(held: Spectra, peaks: Peaks) -> tuple[Rival, ...]:
 
 
 def _weighted(held: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex128], float]:
-    """The cross spectrum's phase by how coherent it is: C/(1 - C) over its magnitude, C from ``width`` neighbouring bins laid over each other;
-    and the median C of the band."""
+    """The cross spectrum's phase by how coherent it is: C/(1 - C) over its magnitude, C from ``width`` neighbouring
+    bins laid over each other; and the median C of the band.
+    """
     from scipy.ndimage import uniform_filter1d
 
     cross = held.cross
     turned = cross * np.exp(2j * np.pi / held.size * np.arange(cross.size) * lag)
-    smooth = [uniform_filter1d(v, 2 * width + 1, mode="nearest") for v in (turned.real, turned.imag, held.first, held.second)]
+    smooth = [
+        uniform_filter1d(v, 2 * width + 1, mode="nearest") for v in (turned.real, turned.imag, held.first, held.second)
+    ]
     # running sums are true to the rounding of their greatest value; below it a bin's coherence says nothing
     rounding = np.finfo(float).eps
     least = max(rounding * float(held.first.max()) * rounding * float(held.second.max()), 1e-300)
     coherence = np.clip((smooth[0] ** 2 + smooth[1] ** 2) / np.maximum(smooth[2] * smooth[3], least), 0, _MOST_COHERENT)
     magnitude = np.abs(cross)
     there = magnitude > 0
-    return np.where(there, cross / np.maximum(magnitude, 1e-300) * coherence / (1 - coherence), 0), float(np.median(coherence[there]))
+    return np.where(there, cross / np.maximum(magnitude, 1e-300) * coherence / (1 - coherence), 0), float(
+        np.median(coherence[there])
+    )
 
 
 def _estimate_at(held: Spectra, lag: float, sign: float, *, dispersed: bool = False) -> Delay:
@@ -305,7 +333,8 @@ def _estimate_at(held: Spectra, lag: float, sign: float, *, dispersed: bool = Fa
 
 
 def _level_spread(held: Spectra, turned: NDArray[np.complex128], scale: float, alike: float) -> float:
-    """Standard deviation in dB of the factor by which the first is in the second, from what each bin departs from it (White's estimator).
+    """Standard deviation in dB of the factor by which the first is in the second, from what each bin departs from it
+    (White's estimator).
 
     Along the factor and across it the noise is alike; along it, a path that is not flat departs as well.
     """
@@ -320,9 +349,9 @@ def _level_spread(held: Spectra, turned: NDArray[np.complex128], scale: float, a
 def _spread_of(held: Spectra, w: Samples, turned: NDArray[np.complex128], rest: float) -> float:
     """Standard deviation of the lag in frames: the slope's own noise over the bend of the correlation at its peak.
 
-    The noise is what each bin shows across the peak (White's estimator, 1980, from memory), so that it counts where it is: coloured noise
-    is not taken for white. Where few bins decide, as with a tone, their own part is fitted away, and what the second leaves unexplained,
-    spread evenly, counts if it is more.
+    The noise is what each bin shows across the peak (White's estimator, 1980, from memory), so that it counts where it
+    is: coloured noise is not taken for white. Where few bins decide, as with a tone, their own part is fitted away, and
+    what the second leaves unexplained, spread evenly, counts if it is more.
     """
     bends = w * w * turned.real
     bend = abs(float(bends.sum()))
@@ -331,7 +360,11 @@ def _spread_of(held: Spectra, w: Samples, turned: NDArray[np.complex128], rest: 
     # filling up with zeros gives more bins, not more that are independent; each piece more gives all of them once more
     padded = held.size / held.span
     deciding = bend**2 / max(float((bends * bends).sum()), 1e-300) / padded
-    seen = math.sqrt(float(np.square(w * turned.imag).sum()) * padded) / bend * math.sqrt(deciding / max(deciding - 1, 0.25))
+    seen = (
+        math.sqrt(float(np.square(w * turned.imag).sum()) * padded)
+        / bend
+        * math.sqrt(deciding / max(deciding - 1, 0.25))
+    )
     if deciding >= _MANY_BINS:
         return seen
     noise = rest / max(1, int(np.count_nonzero(held.first)))

@@ -1,4 +1,6 @@
-"""How one path runs along another: where it begins, and how its delay goes on, from windows laid over each other again and again."""
+"""How one path runs along another: where it begins, and how its delay goes on, from windows laid over each other
+again and again.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from epidote.core.analysis.delay.delay_estimation import Delay, NoCorrelation, Spectra, delay_between, spectra, transform_size
+from epidote.core.analysis.delay.delay_estimation import (
+    Delay,
+    NoCorrelation,
+    Spectra,
+    delay_between,
+    spectra,
+    transform_size,
+)
 from epidote.core.signals.resampling import resample
 from epidote.core.signals.sample_source import MAX_IN_MEMORY_FRAMES, SampleSource, iter_chunks
 from epidote.core.signals.signal import Samples
@@ -27,8 +36,9 @@ _FADE = 0.02  # s at either end
 
 @dataclass(frozen=True)
 class DelayTrack:
-    """start: delay at the first's frame 0, drift: frames by frame, with its spread; times, delays and spreads: of each window, in frames;
-    before: correlation as it came."""
+    """start: delay at the first's frame 0, drift: frames by frame, with its spread; times, delays and spreads: of
+    each window, in frames; before: correlation as it came.
+    """
 
     start: float
     drift: float
@@ -44,7 +54,9 @@ class DelayTrack:
         return _shift_at(begin, self.start, self.drift, middle)
 
     def read(self, second: SampleSource, begin: int, size: int) -> Samples:
-        """What of the second belongs to ``size`` frames of the first from ``begin``; without drift to the nearest frame."""
+        """What of the second belongs to ``size`` frames of the first from ``begin``; without drift to the nearest
+        frame.
+        """
         return _read(second, begin, size, self.start, self.drift)
 
     def common(self, first: SampleSource, second: SampleSource) -> tuple[int, int]:
@@ -64,7 +76,9 @@ class DelayTrack:
         return rms if rms > max(_WAVERS * usual, _LEAST_WAVER) else 0.0
 
 
-def track_delay(windows: SegmentGrid, second: SampleSource, band: tuple[float, float], search: float) -> DelayTrack | NoCorrelation:
+def track_delay(
+    windows: SegmentGrid, second: SampleSource, band: tuple[float, float], search: float
+) -> DelayTrack | NoCorrelation:
     """The second along that whose windows are given, both at one rate. band in Hz, search in s.
 
     What is longer than can be held has its delay looked for in its loudest windows, and followed from one to the next.
@@ -80,7 +94,9 @@ def track_delay(windows: SegmentGrid, second: SampleSource, band: tuple[float, f
         at, place = seed
         before: float = whole
     else:
-        found = delay_between(first.read(0, first.frames), second.read(0, second.frames), rate, band, search, fade=round(_FADE * rate))
+        found = delay_between(
+            first.read(0, first.frames), second.read(0, second.frames), rate, band, search, fade=round(_FADE * rate)
+        )
         before = found.before if isinstance(found, Delay) else 0.0
         if isinstance(found, NoCorrelation):
             seed = _initial_delay(windows, second, band, search)
@@ -91,7 +107,9 @@ def track_delay(windows: SegmentGrid, second: SampleSource, band: tuple[float, f
             at, whole_delay = found.frames, found
     start, drift, drift_spread = float(at), 0.0, math.inf
     times, delays, spreads, share = _segment_delays(windows, second, band, start, 0.0, _search_radius(first), place)
-    while share < _ENOUGH and windows.size > _SHORTEST_WINDOW * rate:  # the delay may move so quickly that it is smeared within a window
+    while (
+        share < _ENOUGH and windows.size > _SHORTEST_WINDOW * rate
+    ):  # the delay may move so quickly that it is smeared within a window
         windows = SegmentGrid.of(first, max(windows.size / rate / 4, _SHORTEST_WINDOW))
         shorter = _segment_delays(windows, second, band, start, 0.0, _search_radius(first), place)
         if shorter[3] <= share:
@@ -108,7 +126,9 @@ def track_delay(windows: SegmentGrid, second: SampleSource, band: tuple[float, f
             start = _usual_delay(delays, spreads)
         if abs(drift - last) * first.frames < _DRIFT_SEEN / 10:
             break
-        times, delays, spreads, _ = _segment_delays(windows, second, band, start, drift, max(0.002, 2 * float(np.ptp(delays)) / rate))
+        times, delays, spreads, _ = _segment_delays(
+            windows, second, band, start, drift, max(0.002, 2 * float(np.ptp(delays)) / rate)
+        )
     return DelayTrack(start, drift, drift_spread, times, delays, spreads, before, whole_delay)
 
 
@@ -134,7 +154,9 @@ class SegmentGrid:
 
 
 def _search_radius(first: SampleSource) -> float:
-    """How far in s the delay of a window may lie from where it is looked for: as two clocks may drift apart, in a long record from one window to the next."""
+    """How far in s the delay of a window may lie from where it is looked for: as two clocks may drift apart, in a
+    long record from one window to the next.
+    """
     apart = first.frames / (_MOST_WINDOWS - 1) if first.frames > MAX_IN_MEMORY_FRAMES else first.frames
     return 0.005 + _MOST_PPM * 1e-6 * apart / first.rate
 
@@ -155,8 +177,12 @@ def _sum(held: list[Spectra]) -> Spectra:
     return total
 
 
-def _initial_delay(windows: SegmentGrid, second: SampleSource, band: tuple[float, float], search: float) -> tuple[float, int] | None:
-    """Delay of the loudest window that is found at all, and where that begins: a long record that drifts is nowhere alike as a whole."""
+def _initial_delay(
+    windows: SegmentGrid, second: SampleSource, band: tuple[float, float], search: float
+) -> tuple[float, int] | None:
+    """Delay of the loudest window that is found at all, and where that begins: a long record that drifts is nowhere
+    alike as a whole.
+    """
     size, rate = windows.size, windows.way.rate
     reach = round(search * rate)
     for _, begin in sorted(zip(windows.energy, windows.begins, strict=True), reverse=True)[:4]:
@@ -176,11 +202,19 @@ def _initial_delay(windows: SegmentGrid, second: SampleSource, band: tuple[float
 
 
 def _segment_delays(
-    windows: SegmentGrid, second: SampleSource, band: tuple[float, float], start: float, drift: float, reach: float, place: int | None = None
+    windows: SegmentGrid,
+    second: SampleSource,
+    band: tuple[float, float],
+    start: float,
+    drift: float,
+    reach: float,
+    place: int | None = None,
 ) -> tuple[Samples, Samples, Samples, float]:
-    """Middle, delay and its spread, all in frames, of each window in which there is something in common; and the share of those that are loud.
+    """Middle, delay and its spread, all in frames, of each window in which there is something in common; and the
+    share of those that are loud.
 
-    With ``place`` (a frame of the first at which ``start`` holds) the delay is followed outwards from there, window by window.
+    With ``place`` (a frame of the first at which ``start`` holds) the delay is followed outwards from there, window by
+    window.
     """
     rate, size = windows.way.rate, windows.size
     taper = 0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(size) + 0.5) / size)
@@ -221,7 +255,9 @@ def _read(second: SampleSource, begin: int, size: int, start: float, drift: floa
 
 
 def _usual_delay(delays: Samples, spreads: Samples) -> float:
-    """Weighted mean of the windows that agree: a coder's or a room's own noise may be alike in both ways at a delay of its own."""
+    """Weighted mean of the windows that agree: a coder's or a room's own noise may be alike in both ways at a delay
+    of its own.
+    """
     weights = spreads**-2.0
     order = np.argsort(delays)
     held = np.cumsum(weights[order])

@@ -1,7 +1,8 @@
 """Two arrivals of a sound that nobody knows, mixed in one signal: how far apart, and how loud the fainter one is.
 
-The logarithm of |1 + g exp(-jwt)|² is 2 (g cos wt - g²/2 cos 2wt + …): in the cepstrum, the transform of the logarithm of the power spectrum,
-the second arrival stands as g at t (Bogert, Healy, Tukey 1963, from memory). Which of the two came first the power does not tell.
+The logarithm of |1 + g exp(-jwt)|² is 2 (g cos wt - g²/2 cos 2wt + …): in the cepstrum, the transform of the logarithm
+of the power spectrum, the second arrival stands as g at t (Bogert, Healy, Tukey 1963, from memory). Which of the two
+came first the power does not tell.
 """
 
 from __future__ import annotations
@@ -25,7 +26,9 @@ _SHORTEST = 16  # times the longest delay that is looked for
 
 @dataclass(frozen=True)
 class Echo:
-    """apart: s between the two; gain: the fainter over the louder, negative where one is turned over; delays (s) and heights: the cepstrum."""
+    """apart: s between the two; gain: the fainter over the louder, negative where one is turned over; delays (s) and
+    heights: the cepstrum.
+    """
 
     apart: float
     gain: float
@@ -45,7 +48,9 @@ class Echo:
 
 
 def detect_echo(way: SampleSource, band: tuple[float, float], longest: float) -> Echo | None:
-    """The second arrival within ``longest`` s in one signal, by what of it lies in the band in Hz; None where none stands out."""
+    """The second arrival within ``longest`` s in one signal, by what of it lies in the band in Hz; None where none
+    stands out.
+    """
     longest = min(longest, way.frames / way.rate / _SHORTEST)
     size = even_fast_len(min(way.frames, CHUNK_FRAMES))
     f = np.arange(size // 2 + 1) * (way.rate / size)

@@ -1,6 +1,8 @@
-"""Two stretches laid over each other by any delay one likes: how alike they are there, what is left after subtraction, and in what phase they stand.
+"""Two stretches laid over each other by any delay one likes: how alike they are there, what is left after
+subtraction, and in what phase they stand.
 
-The correlation of the band is computed once, by frames; between frames it is read as what it is, band-limited. So every nudge costs nothing.
+The correlation of the band is computed once, by frames; between frames it is read as what it is, band-limited. So every
+nudge costs nothing.
 """
 
 from __future__ import annotations
@@ -30,8 +32,9 @@ _DEEPEST = 1e-16
 
 @dataclass(frozen=True)
 class AlignmentQuality:
-    """correlation: of the band, with its sign; level_db: of the second re the first; null_db: what is left of the second once the first,
-    at its level, is taken from it."""
+    """correlation: of the band, with its sign; level_db: of the second re the first; null_db: what is left of the
+    second once the first, at its level, is taken from it.
+    """
 
     correlation: float
     level_db: float
@@ -73,7 +76,7 @@ class PairAlignment:
         alike = held / math.sqrt(one * two)
         return AlignmentQuality(
             alike, 10 * math.log10(two / one), 10 * math.log10(min(1.0, max(1 - alike * alike, _DEEPEST)))
-        )  # fmt: skip
+        )
 
     def _powers(self, delay: int) -> tuple[float, float]:
         """Of either in the band, where both are: what hangs over at an end is not held against them."""
@@ -86,14 +89,20 @@ class PairAlignment:
         return self._power[0] * shares[0], self._power[1] * shares[1]
 
     def best(self, near: float | None = None) -> float:
-        """The delay at which they are most alike, of either polarity; of all of them, or the one up the hill from ``near``."""
+        """The delay at which they are most alike, of either polarity; of all of them, or the one up the hill from
+        ``near``.
+        """
         if near is None:
-            inner = np.abs(self._by_frame[self._zero - self.reach : self._zero + self.reach + 1] if self._zero else self._by_frame)
+            inner = np.abs(
+                self._by_frame[self._zero - self.reach : self._zero + self.reach + 1] if self._zero else self._by_frame
+            )
             near = float(int(np.argmax(inner)) - (self.reach if self._zero else 0))
         return refined_lag(self._cross, self._size, near)[0]
 
     def phase(self, delay: float) -> tuple[Samples, Samples]:
-        """Frequencies in Hz and the phase in degrees in which the second, brought forward by ``delay`` frames, stands to the first."""
+        """Frequencies in Hz and the phase in degrees in which the second, brought forward by ``delay`` frames,
+        stands to the first.
+        """
         whole = round(delay)
         if self._steps is None or abs(self._steps[0] - whole) > _SEGMENT * self.rate / 8:
             begin, end = max(0, -whole), min(self.first.size, self.second.size - whole)
@@ -107,22 +116,30 @@ class PairAlignment:
         at, f, strength = self._steps
         low, high = max(self.band[0], 2 * f[1]), min(self.band[1], 0.49 * self.rate)
         turned = strength * np.exp(2j * np.pi * f / self.rate * (delay - at))
-        centres = low * 2 ** (np.arange(max(1, math.floor(_PER_OCTAVE * math.log2(max(high / low, 1))) + 1)) / _PER_OCTAVE)
+        centres = low * 2 ** (
+            np.arange(max(1, math.floor(_PER_OCTAVE * math.log2(max(high / low, 1))) + 1)) / _PER_OCTAVE
+        )
         edges = np.clip(
-            np.round(np.append(centres, centres[-1] * 2 ** (1 / _PER_OCTAVE)) * 2 ** (-0.5 / _PER_OCTAVE) / f[1]), 1, f.size - 1
+            np.round(np.append(centres, centres[-1] * 2 ** (1 / _PER_OCTAVE)) * 2 ** (-0.5 / _PER_OCTAVE) / f[1]),
+            1,
+            f.size - 1,
         )
         sums = [turned[int(a) : max(int(a) + 1, int(b))].sum() for a, b in pairwise(edges)]
         return centres, np.degrees(np.angle(sums))
 
     def aligned(self, delay: float, *, invert: bool = False) -> Samples:
-        """The second (frames of the first,), brought forward by ``delay`` frames, a fraction of one too; nothing else is changed."""
+        """The second (frames of the first,), brought forward by ``delay`` frames, a fraction of one too; nothing
+        else is changed.
+        """
         out = np.zeros(self.first.size)
         for begin in range(0, out.size, CHUNK_FRAMES):
             count = min(CHUNK_FRAMES, out.size - begin)
             low = math.floor(begin + delay) - _AROUND
             part = ArraySource(self.second, self.rate).read(low, count + 2 * _AROUND)
             out[begin : begin + count] = (
-                part[_AROUND : _AROUND + count] if delay == round(delay) else resample(part, 1.0, begin + delay - low, count)
+                part[_AROUND : _AROUND + count]
+                if delay == round(delay)
+                else resample(part, 1.0, begin + delay - low, count)
             )
         return -out if invert else out
 

@@ -1,7 +1,8 @@
 """The delay of one onset, from the tenth of a second around it.
 
-The correlation of so short a stretch of music has many crests: a drum rings, a string repeats its period. Dividing the cross spectrum by the
-0.7th power of its magnitude levels them without letting bins of noise decide, as the phase transform would (methods.md, “Onsets of music”).
+The correlation of so short a stretch of music has many crests: a drum rings, a string repeats its period. Dividing the
+cross spectrum by the 0.7th power of its magnitude levels them without letting bins of noise decide, as the phase
+transform would (methods.md, “Onsets of music”).
 """
 
 from __future__ import annotations
@@ -36,8 +37,11 @@ class OnsetDelay:
     level_db: float
 
 
-def onset_delay(first: Samples, second: Samples, reach: int, rate: float, band: tuple[float, float]) -> OnsetDelay | None:
-    """first (frames,): BEFORE and AFTER an onset; second (frames + 2 reach,): the same with ``reach`` frames more at either end; band in Hz.
+def onset_delay(
+    first: Samples, second: Samples, reach: int, rate: float, band: tuple[float, float]
+) -> OnsetDelay | None:
+    """first (frames,): BEFORE and AFTER an onset; second (frames + 2 reach,): the same with ``reach`` frames more at
+    either end; band in Hz.
 
     None where no delay stands clear of the others.
     """
@@ -59,7 +63,11 @@ def onset_delay(first: Samples, second: Samples, reach: int, rate: float, band: 
     lag, sign = refined_lag(levelled, size, best)
     whole = round(lag)
     beside = zero_padded_slice(second, reach + whole, first.size) * window
-    return OnsetDelay(lag, _spread(sign * levelled, size, round(_SHARED * size / rate), lag), _level(of_first, beside, lag - whole, size, rate, band))
+    return OnsetDelay(
+        lag,
+        _spread(sign * levelled, size, round(_SHARED * size / rate), lag),
+        _level(of_first, beside, lag - whole, size, rate, band),
+    )
 
 
 def _window(frames: int, rate: float) -> Samples:
@@ -71,7 +79,9 @@ def _window(frames: int, rate: float) -> Samples:
     return window
 
 
-def _in_band(cross: NDArray[np.complex128], size: int, rate: float, band: tuple[float, float]) -> NDArray[np.complex128]:
+def _in_band(
+    cross: NDArray[np.complex128], size: int, rate: float, band: tuple[float, float]
+) -> NDArray[np.complex128]:
     low, high = max(band[0], _LOW), min(band[1], _HIGH)
     if low >= high:
         low, high = band

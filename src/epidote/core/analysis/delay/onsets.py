@@ -1,8 +1,8 @@
 """Where something begins: clicks, hits, plucked strings, spoken syllables.
 
-Two searches that complete each other. A click stands out of the samples around it, however little energy it has. A note that goes on does
-not: it is found where the energy of its bands rises (spectral flux; methods.md, “Onsets of music”), and placed in the waveform by the
-change point of the band that gains most (Maeda 1985, from memory).
+Two searches that complete each other. A click stands out of the samples around it, however little energy it has. A note
+that goes on does not: it is found where the energy of its bands rises (spectral flux; methods.md, “Onsets of music”),
+and placed in the waveform by the change point of the band that gains most (Maeda 1985, from memory).
 """
 
 from __future__ import annotations
@@ -28,7 +28,9 @@ _KNEE = 1000.0  # below the greatest line by this ratio, levels count linearly
 _LAG = 2  # hops
 _PEAK_HOPS, _MEDIAN_HOPS = 6, 20  # to either side
 _OVER_MEDIAN, _OVER_NOTHING = 1.5, 0.1
-_SCATTER = 3.0  # in noise the mean of n bins scatters by 0.64/sqrt(n) about 0.34 (measured): with half of that, seven times
+_SCATTER = (
+    3.0  # in noise the mean of n bins scatters by 0.64/sqrt(n) about 0.34 (measured): with half of that, seven times
+)
 _GAP, _ENDS = 0.1, 0.1  # s between two onsets; s at either end of the record in which a rise may be its cut
 _LOUD_BLOCKS = 8
 _ROWS = 2048  # frames transformed at a time
@@ -65,9 +67,9 @@ def onsets(way: SampleSource, seen: SignalStatistics | None = None) -> list[Onse
 def _clicks(way: SampleSource, seen: SignalStatistics) -> list[int]:
     """Frames at which a sample stands out.
 
-    A sample counts when it stands seven times above the usual size of its surroundings, found as the median of half a second (Donoho's robust
-    standard deviation, median over 0.6745), and above a tenth of the greatest; and, to begin one, as far above the 20 ms before it: the last
-    of a sound that ends is none.
+    A sample counts when it stands seven times above the usual size of its surroundings, found as the median of half a
+    second (Donoho's robust standard deviation, median over 0.6745), and above a tenth of the greatest; and, to begin
+    one, as far above the 20 ms before it: the last of a sound that ends is none.
     """
     from scipy.ndimage import median_filter
 
@@ -176,7 +178,9 @@ def _placed(way: SampleSource, rise: int, mean: float) -> Onset:
 
 @dataclass(frozen=True)
 class _Change:
-    """place: frame at which the power changes; width: standard deviation of that; attack: frames until it is over; evidence in nepers."""
+    """place: frame at which the power changes; width: standard deviation of that; attack: frames until it is over;
+    evidence in nepers.
+    """
 
     place: int
     width: float
@@ -196,7 +200,9 @@ def _change_in(x: Samples, low: float, high: float, rate: float) -> _Change:
 
 
 def _band_passed(x: Samples, low: float, high: float, rate: float) -> Samples:
-    """x (frames,) through a causal band pass of second order at either end (Butterworth): nothing of an attack comes before it."""
+    """x (frames,) through a causal band pass of second order at either end (Butterworth): nothing of an attack comes
+    before it.
+    """
     size = transforms.next_fast_len(2 * x.size, real=True)
     # by the bilinear transform: an analogue response that is cut at half the rate would ring before the attack
     turn = np.tan(np.pi * transforms.rfftfreq(size))
@@ -208,9 +214,11 @@ def _band_passed(x: Samples, low: float, high: float, rate: float) -> Samples:
 
 
 def _change_point(x: Samples, rate: float, independent: float) -> tuple[int, float, float]:
-    """Frame at which the power of x (frames,) changes, its spread in frames, and by how much in nepers; ``independent``: share of the samples that are.
+    """Frame at which the power of x (frames,) changes, its spread in frames, and by how much in nepers;
+    ``independent``: share of the samples that are.
 
-    Two stretches of Gaussian noise, each with its own power: minus twice the logarithm of their likelihood is n ln(power), summed.
+    Two stretches of Gaussian noise, each with its own power: minus twice the logarithm of their likelihood is n
+    ln(power), summed.
     """
     side = max(2, round(_LEAST_SIDE * rate))
     held = np.concatenate([[0.0], np.cumsum(np.square(x))])

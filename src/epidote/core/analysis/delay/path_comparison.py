@@ -1,6 +1,7 @@
 """One material by several ways, each against the first: delay, level, drift, transients, response.
 
-What is longer than can be held is read a piece at a time, all ways side by side, and the cross spectra of all pieces tell the whole.
+What is longer than can be held is read a piece at a time, all ways side by side, and the cross spectra of all pieces
+tell the whole.
 """
 
 from __future__ import annotations
@@ -13,7 +14,14 @@ from typing import Protocol, TypeVar
 
 import numpy as np
 
-from epidote.core.analysis.delay.delay_estimation import Delay, NoCorrelation, Spectra, delay_of, spectra, transform_size
+from epidote.core.analysis.delay.delay_estimation import (
+    Delay,
+    NoCorrelation,
+    Spectra,
+    delay_of,
+    spectra,
+    transform_size,
+)
 from epidote.core.analysis.delay.delay_tracking import DelayTrack, SegmentGrid, track_delay
 from epidote.core.analysis.delay.onset_delay import AFTER, BEFORE, onset_delay
 from epidote.core.analysis.delay.onsets import Onset, onsets
@@ -43,9 +51,11 @@ class Event:
 
 @dataclass(frozen=True)
 class PathEstimate:
-    """delay: of the whole, at its middle where it drifts; drift: frames by frame, with its spread; course: time in s and delay in frames of
-    each window (windows,); wavers: rms departure of those from the straight line in frames, beyond what noise explains (0: none);
-    path: response of the second over the first, laid over it by the whole's delay, by averaged spectra; None for what is too short."""
+    """delay: of the whole, at its middle where it drifts; drift: frames by frame, with its spread; course: time in s
+    and delay in frames of each window (windows,); wavers: rms departure of those from the straight line in frames,
+    beyond what noise explains (0: none); path: response of the second over the first, laid over it by the whole's
+    delay, by averaged spectra; None for what is too short.
+    """
 
     delay: Delay
     drift: float
@@ -71,16 +81,29 @@ def sequential_map(work: Sequence[Callable[[], T]], /) -> list[T]:
 
 
 def compare_paths(
-    first: SampleSource, others: Sequence[SampleSource], band: tuple[float, float], search: float, *, events: bool, seen: SignalStatistics | None = None,
+    first: SampleSource,
+    others: Sequence[SampleSource],
+    band: tuple[float, float],
+    search: float,
+    *,
+    events: bool,
+    seen: SignalStatistics | None = None,
     together: ParallelMap = sequential_map,
-) -> list[PathEstimate | NoCorrelation]:  # fmt: skip
-    """Each of the others against the first, all at one rate. band in Hz, search in s; ``seen``: the first, where it was looked through."""
+) -> list[PathEstimate | NoCorrelation]:
+    """Each of the others against the first, all at one rate. band in Hz, search in s; ``seen``: the first, where it
+    was looked through.
+    """
     windows = SegmentGrid.of(first)
     courses = together([partial(track_delay, windows, other, band, search) for other in others])
-    laid = [_AlignedPair(first, o, c, band) if isinstance(c, DelayTrack) else c for o, c in zip(others, courses, strict=True)]
+    laid = [
+        _AlignedPair(first, o, c, band) if isinstance(c, DelayTrack) else c
+        for o, c in zip(others, courses, strict=True)
+    ]
     there = [one for one in laid if isinstance(one, _AlignedPair)]
     begin_at = onsets(first, replace(seen, mean=0.0) if seen else None) if events and there else []
-    for begin, size in iter_chunks(first.frames, MAX_IN_MEMORY_FRAMES if first.frames <= MAX_IN_MEMORY_FRAMES else CHUNK_FRAMES):
+    for begin, size in iter_chunks(
+        first.frames, MAX_IN_MEMORY_FRAMES if first.frames <= MAX_IN_MEMORY_FRAMES else CHUNK_FRAMES
+    ):
         inside = [one for one in begin_at if begin <= one.frame < begin + size]
         x = first.read(begin, size)
         together([partial(one.add, begin, x, inside) for one in there])
@@ -90,7 +113,9 @@ def compare_paths(
 class _AlignedPair:
     """The second laid over the first by its course, gathered piece by piece."""
 
-    def __init__(self, first: SampleSource, second: SampleSource, course: DelayTrack, band: tuple[float, float]) -> None:
+    def __init__(
+        self, first: SampleSource, second: SampleSource, course: DelayTrack, band: tuple[float, float]
+    ) -> None:
         self._first, self._second, self._course, self._band = first, second, course, band
         self._begin, self._end = course.common(first, second)
         segment = even_fast_len(round(min(_SEGMENT * first.rate, (self._end - self._begin) / 8)))
@@ -110,7 +135,9 @@ class _AlignedPair:
         fade_ends(taper, max(1, min(a.size // 2, round(_TAPER * a.size))))
         rate = self._first.rate
         size = (
-            self._held.size if self._held else transform_size(min(x.size, CHUNK_FRAMES) if x.size > a.size else a.size, rate, _REST + 4 / rate)
+            self._held.size
+            if self._held
+            else transform_size(min(x.size, CHUNK_FRAMES) if x.size > a.size else a.size, rate, _REST + 4 / rate)
         )
         one = spectra(a * taper, b * taper, rate, self._band, size)
         self._held = one if self._held is None else self._held + one
@@ -128,13 +155,17 @@ class _AlignedPair:
             one = onset_delay(a, b, reach, rate, self._band)
             if one is not None:
                 delay = course.shift_at(begin - reach, onset.frame) + one.frames
-                self._events.append(Event(onset.frame / rate, onset.doubt / rate, delay / rate, one.spread / rate, one.level_db))
+                self._events.append(
+                    Event(onset.frame / rate, onset.doubt / rate, delay / rate, one.spread / rate, one.level_db)
+                )
 
     def found(self) -> PathEstimate | NoCorrelation:
         rate, course, held = self._first.rate, self._course, self._held
         # of a sound that repeats the course has told which period it is
         repeats = course.whole is not None and course.whole.ambiguous
-        rest = delay_of(held, round(_REST * rate + 4), expected=0.0 if repeats else None) if held else NoCorrelation(0.0)
+        rest = (
+            delay_of(held, round(_REST * rate + 4), expected=0.0 if repeats else None) if held else NoCorrelation(0.0)
+        )
         if isinstance(rest, NoCorrelation) or held is None:
             return rest if isinstance(rest, NoCorrelation) else NoCorrelation(0.0)
         middle = course.shift_at(self._begin, self._first.frames / 2)
@@ -148,4 +179,6 @@ class _AlignedPair:
         null = 10 * math.log10(max(1 - rest.correlation**2, 1e-16))
         path = self._averaged.path(-rest.frames, rest.polarity) if self._averaged else None
         times = course.times / rate
-        return PathEstimate(overall, course.drift, course.drift_spread, (times, course.delays), wavers, null, tuple(self._events), path)
+        return PathEstimate(
+            overall, course.drift, course.drift_spread, (times, course.delays), wavers, null, tuple(self._events), path
+        )

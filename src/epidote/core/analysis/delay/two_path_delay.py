@@ -1,7 +1,9 @@
-"""Two arrivals of one sound in one signal, such as dry and processed mixed: both delays and levels, and the comb that they make.
+"""Two arrivals of one sound in one signal, such as dry and processed mixed: both delays and levels, and the comb
+that they make.
 
-Found one after the other, then each again with the other taken out, until both stand still (space-alternating estimation; Fessler, Hero 1994,
-from memory). Comb of two like signals: first null at 1/(2 tau), or at 1/tau where one is turned over; depth 20 lg((1+g)/(1-g)).
+Found one after the other, then each again with the other taken out, until both stand still (space-alternating
+estimation; Fessler, Hero 1994, from memory). Comb of two like signals: first null at 1/(2 tau), or at 1/tau where one
+is turned over; depth 20 lg((1+g)/(1-g)).
 """
 
 from __future__ import annotations
@@ -65,7 +67,9 @@ def two_arrivals(wanted: Samples, x: Samples, rate: float, band: tuple[float, fl
         return None
 
     def found(rest: NDArray[np.complex128], near: float | None, away: float | None) -> tuple[float, float, float]:
-        """Delay, gain and how far it stands out; the greatest, not within 0.2 ms of ``away``, or the one at ``near``."""
+        """Delay, gain and how far it stands out; the greatest, not within 0.2 ms of ``away``, or the one at
+        ``near``.
+        """
         cross = rest * a.conj()
         shape = np.abs(transforms.irfft(cross, size))[: x.size]
         usual = math.sqrt(float(shape @ shape) / shape.size)

@@ -1,4 +1,6 @@
-"""Mains hum that lies on a tone or on one of its harmonics, where it cannot be told from them: judged by the mains' other lines."""
+"""Mains hum that lies on a tone or on one of its harmonics, where it cannot be told from them: judged by the mains'
+other lines.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ MOVES_DB = 0.1
 
 @dataclass(frozen=True)
 class MainsSeen:
-    """The mains' lines in what a tone leaves: mains in Hz, and peak amplitude by order (orders,): 0 where none is clear, NaN where one is hidden."""
+    """The mains' lines in what a tone leaves: mains in Hz, and peak amplitude by order (orders,): 0 where none is
+    clear, NaN where one is hidden.
+    """
 
     mains: float
     amplitudes: tuple[float, ...]
@@ -35,7 +39,9 @@ def mains_seen(c: ToneAnalysis) -> tuple[MainsSeen, ...]:
 
 
 def mains_lines(residual: Samples, rate: float, nearest: Callable[[float], float]) -> tuple[MainsSeen, ...]:
-    """The same of any residual (frames,); ``nearest``: frequency in Hz of the component that was taken out nearest to a line."""
+    """The same of any residual (frames,); ``nearest``: frequency in Hz of the component that was taken out nearest
+    to a line.
+    """
     width = rate / residual.size
     lines = np.abs(transforms.rfft(HANN.weighted(residual), _FINER * residual.size))
 
@@ -47,7 +53,11 @@ def mains_lines(residual: Samples, rate: float, nearest: Callable[[float], float
         sizes = []
         for order in range(1, MAINS_ORDERS + 1):
             line = order * mains
-            if abs(line - nearest(line)) < _HIDDEN * width or line < _HIDDEN * width or line > rate / 2 - _HIDDEN * width:
+            if (
+                abs(line - nearest(line)) < _HIDDEN * width
+                or line < _HIDDEN * width
+                or line > rate / 2 - _HIDDEN * width
+            ):
                 sizes.append(math.nan)
                 continue
             size = size_at(line)
@@ -69,7 +79,8 @@ def _order_at(frequency: float, mains: float, width: float) -> int | None:
 
 
 def hum_on(frequency: float, width: float, order: int, seen: Sequence[MainsSeen]) -> float:
-    """Peak amplitude of the hum that may lie on a harmonic of a tone; ``seen``: in this record and in others of the same chain.
+    """Peak amplitude of the hum that may lie on a harmonic of a tone; ``seen``: in this record and in others of the
+    same chain.
 
     ``width`` of a bin in Hz. Of a line that is hidden wherever it was looked for, the greatest of the others.
     """
@@ -80,7 +91,10 @@ def hum_on(frequency: float, width: float, order: int, seen: Sequence[MainsSeen]
             continue
         rows = np.array([one.amplitudes for one in seen if one.mains == mains])
         # a line that most of the records show; of noise one may pass for one
-        by_order = [float(np.median(column[np.isfinite(column)])) if np.isfinite(column).any() else math.nan for column in rows.T]
+        by_order = [
+            float(np.median(column[np.isfinite(column)])) if np.isfinite(column).any() else math.nan
+            for column in rows.T
+        ]
         own = by_order[number - 1]
         seen_elsewhere = max((size for size in by_order if not math.isnan(size)), default=0.0)
         most = max(most, seen_elsewhere if math.isnan(own) else own)
@@ -98,7 +112,9 @@ def hum_in_harmonics(c: ToneAnalysis, seen: Sequence[MainsSeen]) -> bool:
 
 
 def hum_included(frequency: float, width: float, sizes: Sequence[float], seen: Sequence[MainsSeen]) -> bool:
-    """The same from peak amplitudes of the tone and its harmonics, 0 where one does not count; ``width`` of a bin in Hz."""
+    """The same from peak amplitudes of the tone and its harmonics, 0 where one does not count; ``width`` of a bin in
+    Hz.
+    """
     hums = [hum_on(frequency, width, n, seen) if size > 0 else 0.0 for n, size in enumerate(sizes, start=1)]
     of_harmonics, together = math.hypot(*hums[1:]), math.hypot(*sizes[1:])
     return hum_moves(sizes[0], hums[0]) or (of_harmonics > 0 and hum_moves(together, of_harmonics))

@@ -24,8 +24,22 @@ SECOND: tuple[Order, ...] = ((-1, 1), (1, 1))  # multiples of f1 and of f2
 THIRD_ABOUT_F2: tuple[Order, ...] = ((-2, 1), (2, 1))
 THIRD_NEAR: tuple[Order, ...] = ((2, -1), (-1, 2))
 HIGHER: tuple[Order, ...] = (
-    (1, 2), (-3, 1), (3, 1), (-1, 3), (1, 3), (-2, 2), (2, 2), (-4, 1), (4, 1), (-2, 3), (3, -2), (2, 3), (3, 2), (-1, 4), (1, 4),
-)  # fmt: skip
+    (1, 2),
+    (-3, 1),
+    (3, 1),
+    (-1, 3),
+    (1, 3),
+    (-2, 2),
+    (2, 2),
+    (-4, 1),
+    (4, 1),
+    (-2, 3),
+    (3, -2),
+    (2, 3),
+    (3, 2),
+    (-1, 4),
+    (1, 4),
+)
 ALL: tuple[Order, ...] = (*SECOND, *THIRD_ABOUT_F2, *THIRD_NEAR, *HIGHER)
 
 
@@ -36,9 +50,9 @@ _BESIDE_LINE = 32  # bins to either side
 class TwoTones:
     """Two fitted tones and their products.
 
-    frequencies in Hz. amplitudes: peaks of the tones. products: peak by multiples of f1 and f2, None above half the rate. spread: one
-    standard deviation of a product's peak where most of the spectrum lies; spreads: of each product by the noise about it; tone_spreads:
-    of both tones. undithered: the samples were rounded without dither.
+    frequencies in Hz. amplitudes: peaks of the tones. products: peak by multiples of f1 and f2, None above half the
+    rate. spread: one standard deviation of a product's peak where most of the spectrum lies; spreads: of each product
+    by the noise about it; tone_spreads: of both tones. undithered: the samples were rounded without dither.
     """
 
     frequencies: tuple[float, float]
@@ -90,9 +104,17 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
             alone = rest - own[1 - i]
             fit = fit_tone(alone, rate, found[i], 5 if i == 0 else 1, 1)
             found[i], amplitudes[i] = fit.frequency, abs(fit.amplitudes[0])
-            own[i] = alone - fit.residual if i == 1 else _fundamental(x.size, rate, fit.frequency, complex(fit.amplitudes[0]))
+            own[i] = (
+                alone - fit.residual
+                if i == 1
+                else _fundamental(x.size, rate, fit.frequency, complex(fit.amplitudes[0]))
+            )
             sigma = fit.sigma
-    if abs(found[0] / f1 - 1) > 0.02 or abs(found[1] / f2 - 1) > 0.02 or min(amplitudes) <= _STANDS_OUT * sigma / math.sqrt(x.size):
+    if (
+        abs(found[0] / f1 - 1) > 0.02
+        or abs(found[1] / f2 - 1) > 0.02
+        or min(amplitudes) <= _STANDS_OUT * sigma / math.sqrt(x.size)
+    ):
         return None
     residual = rest - own[0] - own[1]
     weighted = WINDOW.weighted(residual)
@@ -104,7 +126,15 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
     # the window lets through more of the noise than a fit, which has none
     of_tones = [_spread_near(lines, f * x.size / rate) / math.sqrt(WINDOW.enbw) for f in found]
     undithered = _is_undithered(middle_of(x), middle_of(residual), rate, found)
-    return TwoTones((found[0], found[1]), (amplitudes[0], amplitudes[1]), products, _spread(lines), spreads, (of_tones[0], of_tones[1]), undithered)
+    return TwoTones(
+        (found[0], found[1]),
+        (amplitudes[0], amplitudes[1]),
+        products,
+        _spread(lines),
+        spreads,
+        (of_tones[0], of_tones[1]),
+        undithered,
+    )
 
 
 def _fundamental(frames: int, rate: float, frequency: float, amplitude: complex) -> Samples:
@@ -113,7 +143,9 @@ def _fundamental(frames: int, rate: float, frequency: float, amplitude: complex)
 
 
 def _is_undithered(x: Samples, residual: Samples, rate: float, tones: Sequence[float]) -> bool:
-    """Whether x (frames,) was rounded without dither; the products are taken out of its residual by least squares first."""
+    """Whether x (frames,) was rounded without dither; the products are taken out of its residual by least squares
+    first.
+    """
     if bits_of(x) is None:
         return False
     multiples = [(n, 0) for n in range(2, 6)] + [(0, n) for n in range(2, 6)]

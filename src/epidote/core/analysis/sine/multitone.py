@@ -30,10 +30,10 @@ _HANN_CROWDING = 35 / 18  # mean of the window's fourth power over the square of
 class Tones:
     """What a period of a multitone holds.
 
-    frequencies in Hz, peaks and the standard deviation of those (tones,). between: mean square from each tone to the next (tones - 1,), as
-    if the tones were not there. power: mean square per bin of what is no tone (bins,). width: of a bin in Hz. ratio: recorder's clock over
-    the player's; ratio_spread: its standard deviation. hum_included: mains hum may change a tone by more than 0.1 dB. undithered: the
-    samples were rounded without dither.
+    frequencies in Hz, peaks and the standard deviation of those (tones,). between: mean square from each tone to the
+    next (tones - 1,), as if the tones were not there. power: mean square per bin of what is no tone (bins,). width: of
+    a bin in Hz. ratio: recorder's clock over the player's; ratio_spread: its standard deviation. hum_included: mains
+    hum may change a tone by more than 0.1 dB. undithered: the samples were rounded without dither.
     """
 
     frequencies: Samples
@@ -52,7 +52,9 @@ class Tones:
 
 
 def analyse_multitone(x: Samples, stimulus: Stimulus) -> Tones | None:
-    """A channel (frames,) analysed over one period; None when the tones are not there, or the recording does not hold a period of them."""
+    """A channel (frames,) analysed over one period; None when the tones are not there, or the recording does not
+    hold a period of them.
+    """
     lag = coarse_lag(stimulus.samples(), x, _ALIKE)  # a clock that is a little off does not matter
     if lag is None:
         return None
@@ -91,9 +93,20 @@ def analyse_multitone(x: Samples, stimulus: Stimulus) -> Tones | None:
     frequencies = bins * width
     residual = np.asarray(transforms.irfft(rest, period))
     return Tones(
-        frequencies, peaks, peak_spreads, played, between, variance, np.where(usable, power, 0.0), whole, width, ratio, spread,
-        _hum_is_included(frequencies, peaks, residual, rate), follows_rounding(stretch, residual) is not None,
-    )  # fmt: skip
+        frequencies,
+        peaks,
+        peak_spreads,
+        played,
+        between,
+        variance,
+        np.where(usable, power, 0.0),
+        whole,
+        width,
+        ratio,
+        spread,
+        _hum_is_included(frequencies, peaks, residual, rate),
+        follows_rounding(stretch, residual) is not None,
+    )
 
 
 def _hum_is_included(frequencies: Samples, peaks: Samples, residual: Samples, rate: float) -> bool:
@@ -107,7 +120,9 @@ def _hum_is_included(frequencies: Samples, peaks: Samples, residual: Samples, ra
 
 
 def _peak_spreads(rest: NDArray[np.complex128], bins: NDArray[np.int64], period: int) -> Samples:
-    """Standard deviation of each tone's peak (tones,), from what lies beside it: the noise's mean square per bin, as for any fitted line."""
+    """Standard deviation of each tone's peak (tones,), from what lies beside it: the noise's mean square per bin, as
+    for any fitted line.
+    """
     power = 2 * np.square(np.abs(rest) / period)
     there = np.ones(power.size, bool)
     there[bins] = there[0] = False
@@ -121,7 +136,9 @@ def _peak_spreads(rest: NDArray[np.complex128], bins: NDArray[np.int64], period:
 
 @dataclass(frozen=True)
 class _Gap:
-    """What lies from one tone to the next: the usable bins' powers as they count, those that say nothing held to be the mean of the others."""
+    """What lies from one tone to the next: the usable bins' powers as they count, those that say nothing held to be
+    the mean of the others.
+    """
 
     counted: Samples
 
@@ -136,7 +153,8 @@ class _Gap:
 
 
 def _clock(x: Samples, bins: NDArray[np.int64]) -> tuple[float, float]:
-    """How much faster the recorder's clock ran, from the tones' phases in both halves of a period x (frames,), and its standard deviation.
+    """How much faster the recorder's clock ran, from the tones' phases in both halves of a period x (frames,), and
+    its standard deviation.
 
     From the lowest tone up, each tone's phase is read with the clock that those below it have told.
     """

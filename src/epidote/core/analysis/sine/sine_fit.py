@@ -1,8 +1,8 @@
 """A tone, its harmonics and its slow drift, fitted together by least squares with the frequency refined.
 
-The sine fit of IEEE 1057, extended to the harmonics and to an amplitude and phase that may follow slow polynomials. All sums over
-the record are exact; they are formed from blocks, in which every exponential is the same short table, so that a fit costs about as
-much as one Fourier transform of the record instead of one sine per sample and harmonic.
+The sine fit of IEEE 1057, extended to the harmonics and to an amplitude and phase that may follow slow polynomials. All
+sums over the record are exact; they are formed from blocks, in which every exponential is the same short table, so that
+a fit costs about as much as one Fourier transform of the record instead of one sine per sample and harmonic.
 """
 
 from __future__ import annotations
@@ -27,8 +27,9 @@ _LEAST_TURN = 2 * math.pi * 2  # radians within a block, whose Hann window is tw
 class ToneFit:
     """x = dc + Re sum_k amplitudes[k-1] exp(j k w (t - t_mid)) + drift + residual; peaks, in the unit of x.
 
-    frequency in Hz; sigma: standard deviation of the residual per sample (degrees of freedom taken off); amplitude_spread: standard
-    deviation of each peak amplitude; level_drift and phase_drift: peak deviation from the mean over the record, ratio and radians.
+    frequency in Hz; sigma: standard deviation of the residual per sample (degrees of freedom taken off);
+    amplitude_spread: standard deviation of each peak amplitude; level_drift and phase_drift: peak deviation from the
+    mean over the record, ratio and radians.
     """
 
     frequency: float
@@ -59,7 +60,9 @@ def _powers(turn: Complex, count: int) -> Complex:
 
 
 class _Blocks:
-    """A record (frames,) cut into blocks, and exact sums of u^r exp(j n w t) over it; t is centred, u = 2 t / frames."""
+    """A record (frames,) cut into blocks, and exact sums of u^r exp(j n w t) over it; t is centred, u = 2 t /
+    frames.
+    """
 
     def __init__(self, x: Samples) -> None:
         self.frames = x.size
@@ -76,7 +79,9 @@ class _Blocks:
         self.scale = 2 / x.size
 
     def power_sums(self, w: float, inner: Complex, outer: Complex, orders: int) -> Complex:
-        """T[r, n] = sum_t u^r exp(j n w t), r < orders, from exp(j n w b) and exp(j n w t) of all n (multiples, places)."""
+        """T[r, n] = sum_t u^r exp(j n w t), r < orders, from exp(j n w b) and exp(j n w t) of all n (multiples,
+        places).
+        """
 
         def sums(turns: Complex, place: NDArray[np.floating[Any]]) -> Complex:
             powers = np.vander(self.scale * place, orders, increasing=True)
@@ -95,7 +100,9 @@ class _Blocks:
         return total
 
     def table(self, turns: Complex, order: int) -> Samples:
-        """Real table (size, 2 columns) from exp(-j n w b): cos then -sin of each column: dc, fundamental times u^0..u^order, harmonics."""
+        """Real table (size, 2 columns) from exp(-j n w b): cos then -sin of each column: dc, fundamental times
+        u^0..u^order, harmonics.
+        """
         ub = self.scale * self.b
         columns = [turns[0], *(turns[1] * ub**s for s in range(order + 1)), *turns[2:]]
         stacked = np.stack(columns, axis=1)
@@ -104,8 +111,10 @@ class _Blocks:
 
 @dataclass(frozen=True, eq=False)
 class _Solution:
-    """A linear fit at a fixed w: coefficients (columns,) with the fundamental in Legendre terms, covariance diagonal over sigma²,
-    multiple of w per column, the real table used, and exp(j n w t) of the blocks' middles (multiples, blocks)."""
+    """A linear fit at a fixed w: coefficients (columns,) with the fundamental in Legendre terms, covariance diagonal
+    over sigma², multiple of w per column, the real table used, and exp(j n w t) of the blocks' middles (multiples,
+    blocks).
+    """
 
     coefficients: Complex
     variance: Samples
@@ -159,7 +168,9 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
     variance = np.zeros(2 * columns)
     found[keep] = scale * (inverse @ (scale * right))
     variance[keep] = scale**2 * np.diag(inverse)
-    return _Solution(found[:columns] + 1j * found[columns:], variance[:columns] + variance[columns:], multiple, table, outer)
+    return _Solution(
+        found[:columns] + 1j * found[columns:], variance[:columns] + variance[columns:], multiple, table, outer
+    )
 
 
 def _residual(blocks: _Blocks, order: int, solution: _Solution) -> Samples:
@@ -185,9 +196,11 @@ def _residual(blocks: _Blocks, order: int, solution: _Solution) -> Samples:
 
 
 def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -> tuple[float, float, _Solution]:
-    """Gauss-Newton on the frequency until it stands still: the w of the solution, the last and smallest step beyond it, the solution.
+    """Gauss-Newton on the frequency until it stands still: the w of the solution, the last and smallest step beyond
+    it, the solution.
 
-    A step of less than a ten-millionth of a radian over the record changes nothing but the frequency itself, so it needs no new solution.
+    A step of less than a ten-millionth of a radian over the record changes nothing but the frequency itself, so it
+    needs no new solution.
     """
     solved = _solve(blocks, w, order, harmonics)
     limit = 2 * np.pi / blocks.frames
@@ -205,9 +218,11 @@ def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -
 
 
 def _by_envelope(blocks: _Blocks, w: float) -> float:
-    """The frequency of the tone near w, in radians per frame, from how the phase of what is left turns from block to block.
+    """The frequency of the tone near w, in radians per frame, from how the phase of what is left turns from block to
+    block.
 
-    Hann windows, within blocks and over them, keep everything else away; so it lacks only the last bit that least squares gives.
+    Hann windows, within blocks and over them, keep everything else away; so it lacks only the last bit that least
+    squares gives.
     """
     inner = 0.5 + 0.5 * np.cos(np.pi * blocks.b / (blocks.b[-1] + 1))
     table = np.column_stack([inner * np.cos(w * blocks.b), -inner * np.sin(w * blocks.b)])
@@ -231,9 +246,11 @@ def _by_envelope(blocks: _Blocks, w: float) -> float:
 
 
 def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_order: int = 3) -> ToneFit:
-    """Fit a tone near ``frequency`` (within a bin or so) and its harmonics 2...``harmonics`` that lie below half the rate.
+    """Fit a tone near ``frequency`` (within a bin or so) and its harmonics 2...``harmonics`` that lie below half the
+    rate.
 
-    x (frames,); ``drift_order``: order of the polynomials that the fundamental's amplitude and phase may follow, at least 1.
+    x (frames,); ``drift_order``: order of the polynomials that the fundamental's amplitude and phase may follow, at
+    least 1.
     """
     blocks = _Blocks(np.ascontiguousarray(x, dtype=np.float64))
     order = max(1, min(drift_order, 9))
@@ -258,7 +275,9 @@ def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_or
         dc=float(coefficients[0].real),
         sigma=sigma,
         amplitude_spread=sigma * math.sqrt(max(0.0, float(variance[-1 if count > 1 else 1])) / 2),
-        frequency_spread=rate * math.sqrt(12 / ((2 * np.pi) ** 2 * eta * n * (n * n - 1))) if 0 < eta < math.inf else 0.0,
+        frequency_spread=(
+            rate * math.sqrt(12 / ((2 * np.pi) ** 2 * eta * n * (n * n - 1))) if 0 < eta < math.inf else 0.0
+        ),
         level_drift=float(np.max(np.abs(np.abs(path) - 1))),
         phase_drift=float(np.max(np.abs(np.angle(path)))),
         residual=residual,

@@ -24,7 +24,10 @@ from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import ScheduledStep, chirp
 
 SETTLE, GUARD = 0.3, 0.02  # share of a step left to settle; s at its end, for a start that is found a little late
-_SETTLE_CYCLES, _SETTLE_LOW = 10.0, 0.35  # low tones wait for the high-pass corners below them: this many cycles, or s at most
+_SETTLE_CYCLES, _SETTLE_LOW = (
+    10.0,
+    0.35,
+)  # low tones wait for the high-pass corners below them: this many cycles, or s at most
 _LEAST_FRAMES = 256
 _NEAR, _SURE = 1.0, 0.8
 _ALIKE = 0.3  # of 1: how much a stretch must resemble the chirp
@@ -32,7 +35,8 @@ _ALIKE = 0.3  # of 1: how much a stretch must resemble the chirp
 
 @dataclass(frozen=True)
 class StepMeasurement:
-    """One step of one channel. level: drive in dBFS; frequency in Hz; amplitude: peak in FS; others are mean squares in FS².
+    """One step of one channel. level: drive in dBFS; frequency in Hz; amplitude: peak in FS; others are mean squares
+    in FS².
 
     harmonics: H2 and up, 0 where they lie outside the band; left_out: some do; clipped: the recording, not the unit.
     """
@@ -74,7 +78,9 @@ class StepMeasurement:
         return math.hypot(power_spread_db(variance, power), self.main_spread_db) if power > 0 else None
 
     def meets_hum(self, others: Sequence[StepMeasurement]) -> bool:
-        """Whether mains hum may change the tone or its harmonics together by more than 0.1 dB; ``others``: of the same run, where it is seen."""
+        """Whether mains hum may change the tone or its harmonics together by more than 0.1 dB; ``others``: of the
+        same run, where it is seen.
+        """
         sizes = [self.amplitude, *(math.sqrt(2 * p) for p in self.harmonics)]
         seen = [one for step in others for one in step.mains]
         return hum_included(self.frequency, self.bin_hz, sizes, seen)
@@ -99,13 +105,18 @@ class StepMeasurement:
 
 
 def locate_preamble(signal: Signal, stimulus: Stimulus) -> int | None:
-    """Frame of the recording at which the stimulus' frame 0 lies (it may be negative); None when its chirp is not there.
+    """Frame of the recording at which the stimulus' frame 0 lies (it may be negative); None when its chirp is not
+    there.
 
-    By the correlation with the chirp, divided by how loud the recording is there: a loud tone later on does not resemble it.
+    By the correlation with the chirp, divided by how loud the recording is there: a loud tone later on does not
+    resemble it.
     """
     wanted = chirp(stimulus.rate, round(stimulus["chirp"]), 0.0)
     near = round(stimulus["lead"] + stimulus["chirp"] + stimulus["gap"] + _NEAR * stimulus.rate)
-    for frames in (near, signal.frames):  # a device is seldom more than a second late; only a recording from elsewhere is looked through
+    for frames in (
+        near,
+        signal.frames,
+    ):  # a device is seldom more than a second late; only a recording from elsewhere is looked through
         best = max(_alike(signal.channel(n)[:frames], wanted) for n in range(1, signal.channels + 1))
         if best[0] > _SURE or frames >= signal.frames:
             break
@@ -113,7 +124,9 @@ def locate_preamble(signal: Signal, stimulus: Stimulus) -> int | None:
 
 
 def _alike(x: Samples, wanted: Samples) -> tuple[float, int]:
-    """How much x (frames,) resembles the chirp where it does so most, from 0 to 1, and the frame at which that begins."""
+    """How much x (frames,) resembles the chirp where it does so most, from 0 to 1, and the frame at which that
+    begins.
+    """
     if x.size <= wanted.size or not x.any():
         return 0.0, 0
     alike = correlation(x, wanted)[: x.size - wanted.size]
@@ -138,7 +151,9 @@ def step_segment(x: Samples, start: int, step: ScheduledStep, rate: float) -> Sa
     return trim_to_fast_length(x[first:end])
 
 
-def analyse_step(x: Samples, rate: float, step: ScheduledStep, harmonics: int, band: tuple[float, float], weighting: Weighting) -> ToneAnalysis | None:
+def analyse_step(
+    x: Samples, rate: float, step: ScheduledStep, harmonics: int, band: tuple[float, float], weighting: Weighting
+) -> ToneAnalysis | None:
     """A stretch (frames,) of a step taken apart; None when it holds no tone of the step's frequency."""
     if not x.any():
         return None
@@ -147,16 +162,37 @@ def analyse_step(x: Samples, rate: float, step: ScheduledStep, harmonics: int, b
 
 
 def measure_step(
-    x: Samples, rate: float, step: ScheduledStep, harmonics: int, band: tuple[float, float], weighting: Weighting, unit: str = "FS"
+    x: Samples,
+    rate: float,
+    step: ScheduledStep,
+    harmonics: int,
+    band: tuple[float, float],
+    weighting: Weighting,
+    unit: str = "FS",
 ) -> StepMeasurement | None:
-    """``analyse_step`` in figures. The same step is analysed once: while it is measured, and not again when the run is analysed."""
-    key = (hashlib.blake2b(np.ascontiguousarray(x).tobytes(), digest_size=16).digest(), rate, step, harmonics, band, weighting, unit)
+    """``analyse_step`` in figures.
+
+    The same step is analysed once: while it is measured, and not again when the run is analysed.
+    """
+    key = (
+        hashlib.blake2b(np.ascontiguousarray(x).tobytes(), digest_size=16).digest(),
+        rate,
+        step,
+        harmonics,
+        band,
+        weighting,
+        unit,
+    )
     with _LOCK:
         if key in _KNOWN:
             _KNOWN.move_to_end(key)
             return _KNOWN[key]
     found = analyse_step(x, rate, step, harmonics, band, weighting)
-    figures = None if found is None else _figures(found, step, harmonics, weighting, is_clipped(x, unit) and float(np.abs(x).max()) > 0.99)
+    figures = (
+        None
+        if found is None
+        else _figures(found, step, harmonics, weighting, is_clipped(x, unit) and float(np.abs(x).max()) > 0.99)
+    )
     with _LOCK:
         _KNOWN[key] = figures
         while len(_KNOWN) > _KEPT:
@@ -169,12 +205,26 @@ _KNOWN: OrderedDict[tuple[object, ...], StepMeasurement | None] = OrderedDict()
 _LOCK = Lock()
 
 
-def _figures(c: ToneAnalysis, step: ScheduledStep, harmonics: int, weighting: Weighting, clipped: bool) -> StepMeasurement:
+def _figures(
+    c: ToneAnalysis, step: ScheduledStep, harmonics: int, weighting: Weighting, clipped: bool
+) -> StepMeasurement:
     powers = c.harmonic_powers(weighting)
     inside = int(np.count_nonzero(c.harmonics_inside()))
     return StepMeasurement(
-        step.level, c.fit.frequency, abs(c.fit.amplitudes[0]), c.noise, tuple(float(p) for p in powers), harmonics > inside + 1,
-        float((np.square(c.line_spreads[1:]) * c.harmonics_inside()).sum()), c.noise_spread_db, c.fit.level_drift, clipped,
-        float(c.line_spreads[0]), c.harmonic_variance(weighting), mains_seen(c), c.rate / c.frames,
-        c.undithered is not None, c.undithered is not None and c.undithered.coherent,
-    )  # fmt: skip
+        step.level,
+        c.fit.frequency,
+        abs(c.fit.amplitudes[0]),
+        c.noise,
+        tuple(float(p) for p in powers),
+        harmonics > inside + 1,
+        float((np.square(c.line_spreads[1:]) * c.harmonics_inside()).sum()),
+        c.noise_spread_db,
+        c.fit.level_drift,
+        clipped,
+        float(c.line_spreads[0]),
+        c.harmonic_variance(weighting),
+        mains_seen(c),
+        c.rate / c.frames,
+        c.undithered is not None,
+        c.undithered is not None and c.undithered.coherent,
+    )

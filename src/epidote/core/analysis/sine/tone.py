@@ -1,4 +1,6 @@
-"""One stretch of recording taken apart: the tone with its harmonics and drift, strangers such as hum, and what is left as noise."""
+"""One stretch of recording taken apart: the tone with its harmonics and drift, strangers such as hum, and what is
+left as noise.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +50,9 @@ class ToneAnalysis:
     band: tuple[float, float]
     noise: float
     noise_spread_db: float
-    line_spreads: Samples  # of the fundamental and H2 and up (harmonics,): one standard deviation of each peak amplitude
+    line_spreads: (
+        Samples  # of the fundamental and H2 and up (harmonics,): one standard deviation of each peak amplitude
+    )
     drifted: bool
     spectrum: Samples  # squared peak amplitude of a line
     samples: Samples
@@ -64,13 +68,21 @@ class ToneAnalysis:
             return self.fit.frequency_spread
         place = round(self.fit.frequency * self.frames / self.rate)
         near, far = WINDOW.half_width + 1, 4 * WINDOW.half_width
-        beside = np.concatenate([self.residual_power[max(0, place - far) : max(0, place - near)], self.residual_power[place + near : place + far]])
+        beside = np.concatenate(
+            [
+                self.residual_power[max(0, place - far) : max(0, place - near)],
+                self.residual_power[place + near : place + far],
+            ]
+        )
         there = min(spread**2, lower_mean(beside)) if beside.size else spread**2
-        # what leaks from elsewhere acts at the record's ends, where a slope is three times as sensitive as to noise all over it
+        # what leaks from elsewhere acts at the record's ends, where a slope is three times as sensitive as to noise all
+        # over it
         return self.fit.frequency_spread * math.sqrt(there + 3 * (spread**2 - there)) / white
 
     def harmonic_variance(self, weighting: Weighting = Weighting.NONE) -> float:
-        """Variance of the sum of ``harmonic_powers``: of a power A²/2 whose amplitude is unsure by s it is (A s)² + s⁴."""
+        """Variance of the sum of ``harmonic_powers``: of a power A²/2 whose amplitude is unsure by s it is (A s)² +
+        s⁴.
+        """
         size, spread = np.abs(self.fit.amplitudes[1:]), self.line_spreads[1:]
         each = (np.square(size * spread) + spread**4) * np.square(self._harmonic_weights(weighting))
         return float(each.sum())
@@ -104,7 +116,9 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
         spectrum[0] = 0
         width = rate / size
         strongest, height = peak_near(spectrum, size, rate, 1.5 * width, rate / 2)
-        near, near_height = peak_near(spectrum, size, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2))
+        near, near_height = peak_near(
+            spectrum, size, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2)
+        )
         found, amplitude = (near, near_height) if near_height > 0.1 * height else (strongest, height)
         noise = float(np.median(np.abs(spectrum[:: max(1, spectrum.size // 4096)]))) * 2 / size
         if amplitude > 30 * noise and found > 8 * width:
@@ -174,9 +188,20 @@ def analyse_tone(
     for line in strangers:
         clean[round(line.frequency / width)] += line.power
     return ToneAnalysis(
-        fit, frames, rate, band, noise, noise_spread, line_spread[: len(places)], drifted, shown, x, clean, undithered,
+        fit,
+        frames,
+        rate,
+        band,
+        noise,
+        noise_spread,
+        line_spread[: len(places)],
+        drifted,
+        shown,
+        x,
+        clean,
+        undithered,
         dc_spread=_mean_spread(residual, frames),
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True)
@@ -188,11 +213,19 @@ class _NoiseLevel:
 
 
 def _noise_level(
-    residual: NDArray[np.complex128], clean: Samples, frames: int, width: float, band: tuple[float, float], weighting: Weighting
+    residual: NDArray[np.complex128],
+    clean: Samples,
+    frames: int,
+    width: float,
+    band: tuple[float, float],
+    weighting: Weighting,
 ) -> _NoiseLevel:
     """Of a residual given by its rfft, and by its windowed powers per bin ``clean``."""
     rate = width * frames
-    plain, checked = mean_square_in_band(residual, frames, rate, *band, weighting), band_power(clean, width, *band, weighting)
+    plain, checked = (
+        mean_square_in_band(residual, frames, rate, *band, weighting),
+        band_power(clean, width, *band, weighting),
+    )
     disagreement = abs(10 * math.log10(plain / checked)) if plain > 0 and checked > 0 else 0.0
     if disagreement > AGREEMENT_DB:
         # read with a window, against which nothing leaks, at the price of a wider scatter
@@ -204,9 +237,12 @@ def _noise_level(
     return _NoiseLevel(plain, power_variance(unwindowed_powers(residual, frames, rate, *band, weighting)))
 
 
-def _draw_lines(shown: Samples, residual: NDArray[np.complex128], frames: int, places: Samples, amplitudes: NDArray[np.complex128]) -> None:
-    """Put fitted lines (lines,) back into the spectrum (squared peaks of lines) of what they were taken out of; ``places`` in bins,
-    phases at mid-record."""
+def _draw_lines(
+    shown: Samples, residual: NDArray[np.complex128], frames: int, places: Samples, amplitudes: NDArray[np.complex128]
+) -> None:
+    """Put fitted lines (lines,) back into the spectrum (squared peaks of lines) of what they were taken out of;
+    ``places`` in bins, phases at mid-record.
+    """
     reach, radius = len(WINDOW.coefficients) - 1, WINDOW.half_width + 3
     bins = np.round(places).astype(int)[:, None] + np.arange(-radius, radius + 1)
     bins = np.clip(bins, reach, residual.size - 1 - reach)  # what is drawn twice there is the same
@@ -215,12 +251,16 @@ def _draw_lines(shown: Samples, residual: NDArray[np.complex128], frames: int, p
     weights = np.concatenate([halves[::-1], WINDOW.coefficients[:1], halves])
     kernel = np.sinc((bins - places[:, None])[:, :, None] - np.arange(-reach, reach + 1)) @ weights
     turned = amplitudes[:, None] / 2 * frames * np.exp(-1j * np.pi * (bins * (frames - 1) / frames))
-    shown[bins] = np.square(np.abs(windowed_bins(residual, bins, WINDOW) + kernel * turned) * (2 / frames / WINDOW.coherent_gain))
+    shown[bins] = np.square(
+        np.abs(windowed_bins(residual, bins, WINDOW) + kernel * turned) * (2 / frames / WINDOW.coherent_gain)
+    )
 
 
 @dataclass(frozen=True)
 class _SpuriousLine:
-    """A line that is none of the tone's and outweighs all else, such as hum: taken out before the fit, counted as noise after it."""
+    """A line that is none of the tone's and outweighs all else, such as hum: taken out before the fit, counted as
+    noise after it.
+    """
 
     frequency: float
     amplitude: complex
@@ -234,7 +274,8 @@ class _SpuriousLine:
 def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, rate: float) -> _SpuriousLine | None:
     """The line that holds more than a fifth of the residual, if there is one away from the harmonics.
 
-    A plain fit takes everything but the tone for white noise; a strong line elsewhere would lean on every component it finds.
+    A plain fit takes everything but the tone for white noise; a strong line elsewhere would lean on every component it
+    finds.
     """
     frames = fit.residual.size
     width = rate / frames
@@ -273,7 +314,9 @@ def _fitted_apart(fit: ToneFit, strangers: list[_SpuriousLine], rate: float) -> 
 
 
 def _mean_spread(residual: NDArray[np.complex128], frames: int) -> float:
-    """Standard deviation of the record's mean: of noise that rises towards 0 Hz the lowest bins say more than the next thirty."""
+    """Standard deviation of the record's mean: of noise that rises towards 0 Hz the lowest bins say more than the
+    next thirty.
+    """
     powers = np.square(np.abs(residual[1:_NEAR_DC]))
     return math.sqrt(max(lower_mean(powers), float(powers[:3].mean()))) / frames
 
@@ -293,10 +336,16 @@ def _skirt_excess_power(clean: Samples, frequency: float, width: float, band: tu
 
 
 def _noise_beside(clean: Samples, place: int, near: NDArray[np.int64]) -> Samples:
-    """The noise expected in the bins ``near`` a tone, by what lies farther away: at a low tone that of pink noise is still rising."""
+    """The noise expected in the bins ``near`` a tone, by what lies farther away: at a low tone that of pink noise is
+    still rising.
+    """
 
     def level(first: int, end: int) -> float:
-        return float(np.median(clean[max(1, first) : end])) / math.log(2) if end <= clean.size and end > max(1, first) + 4 else 0.0
+        return (
+            float(np.median(clean[max(1, first) : end])) / math.log(2)
+            if end <= clean.size and end > max(1, first) + 4
+            else 0.0
+        )
 
     above = level(place + _CLOSE + 1, place + 3 * _CLOSE)
     if place > 3 * _CLOSE:

@@ -1,8 +1,9 @@
 """The threshold of hearing, and which components of a spectrum lie above it at a stated playback level.
 
-Threshold: ISO 226:2003, table 1, T_f for the free field, binaural listening (from memory, cross-checked as ../shared reference 03 tells).
-Between its frequencies it is taken straight over log frequency; there is none beyond 20 Hz and 12.5 kHz. It is that of young people
-with good hearing, tone by tone in silence: masking by louder sound is left out, so what lies above it need not be heard.
+Threshold: ISO 226:2003, table 1, T_f for the free field, binaural listening (from memory, cross-checked as ../shared
+reference 03 tells). Between its frequencies it is taken straight over log frequency; there is none beyond 20 Hz and
+12.5 kHz. It is that of young people with good hearing, tone by tone in silence: masking by louder sound is left out, so
+what lies above it need not be heard.
 """
 
 from __future__ import annotations
@@ -14,16 +15,47 @@ import numpy as np
 from epidote.core.signals.signal import Samples
 
 FREQUENCIES = 1000 * 10 ** (np.arange(-17, 12) / 10)
-THRESHOLD_DB_SPL = np.array([
-    78.5, 68.7, 59.5, 51.1, 44.0, 37.5, 31.5, 26.5, 22.1, 17.9, 14.4, 11.4, 8.6, 6.2, 4.4, 3.0, 2.2, 2.4, 3.5, 1.7, -1.3, -4.2, -6.0, -5.4,
-    -1.5, 6.0, 12.6, 13.9, 12.3,
-])  # fmt: skip
+THRESHOLD_DB_SPL = np.array(
+    [
+        78.5,
+        68.7,
+        59.5,
+        51.1,
+        44.0,
+        37.5,
+        31.5,
+        26.5,
+        22.1,
+        17.9,
+        14.4,
+        11.4,
+        8.6,
+        6.2,
+        4.4,
+        3.0,
+        2.2,
+        2.4,
+        3.5,
+        1.7,
+        -1.3,
+        -4.2,
+        -6.0,
+        -5.4,
+        -1.5,
+        6.0,
+        12.6,
+        13.9,
+        12.3,
+    ]
+)
 _STANDS_OUT_DB, _MOST = 12.0, 40
 
 
 @dataclass(frozen=True)
 class Component:
-    """A line of a spectrum: frequency in Hz, level in dB SPL as it would arrive, and by how much that is above the threshold."""
+    """A line of a spectrum: frequency in Hz, level in dB SPL as it would arrive, and by how much that is above the
+    threshold.
+    """
 
     frequency: float
     level: float
@@ -39,7 +71,9 @@ def threshold(frequency: Samples) -> Samples:
 
 
 def audible_components(levels: Samples, bin_width: float, spl_of_zero: float) -> list[Component]:
-    """The lines of a spectrum ``levels`` (bins,) in dB, loudest against the threshold first. ``spl_of_zero``: dB SPL of 0 dB at the listener.
+    """The lines of a spectrum ``levels`` (bins,) in dB, loudest against the threshold first.
+
+    ``spl_of_zero``: dB SPL of 0 dB at the listener.
 
     A line is a bin higher than its neighbours that stands 12 dB above what surrounds it.
     """
@@ -56,7 +90,9 @@ def audible_components(levels: Samples, bin_width: float, spl_of_zero: float) ->
             continue
         if any(abs(c.frequency - f[i]) < 6 * bin_width for c in found):
             continue
-        found.append(Component(float(f[i]), float(levels[i] + spl_of_zero), float(levels[i] + spl_of_zero - hearing[i])))
+        found.append(
+            Component(float(f[i]), float(levels[i] + spl_of_zero), float(levels[i] + spl_of_zero - hearing[i]))
+        )
         if len(found) >= _MOST:
             break
     return found

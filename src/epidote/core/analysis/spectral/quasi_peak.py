@@ -1,9 +1,10 @@
-"""The quasi-peak detector of ITU-R BS.468-4: what a meter for audible noise indicates, which weighs short bursts less than a peak meter
-and more than an RMS one.
+"""The quasi-peak detector of ITU-R BS.468-4: what a meter for audible noise indicates, which weighs short bursts
+less than a peak meter and more than an RMS one.
 
-The recommendation states how far the indication gets for tone bursts of 1 to 200 ms and for repeated ones; it states no circuit. Here a
-follower that rises in 1.4 ms and falls in 266 ms feeds two more, a quick and a slow one, whose sum is indicated. The time constants were
-fitted to the recommendation's two tables (from memory) and meet them within 0.1 dB; its own tolerance is 1 to 2 dB.
+The recommendation states how far the indication gets for tone bursts of 1 to 200 ms and for repeated ones; it states no
+circuit. Here a follower that rises in 1.4 ms and falls in 266 ms feeds two more, a quick and a slow one, whose sum is
+indicated. The time constants were fitted to the recommendation's two tables (from memory) and meet them within 0.1 dB;
+its own tolerance is 1 to 2 dB.
 """
 
 from __future__ import annotations
@@ -30,7 +31,9 @@ _ENOUGH_RATE = 40000.0  # of a rectified signal, for followers as slow as these
 
 
 def indication(rectified: Samples, rate: float) -> Samples:
-    """What the detector shows (frames,) for a rectified signal (frames,), in its unit; a steady sine shows ``steady_sine()`` of its peak."""
+    """What the detector shows (frames,) for a rectified signal (frames,), in its unit; a steady sine shows
+    ``steady_sine()`` of its peak.
+    """
 
     def shares(times: tuple[float, float]) -> tuple[float, float]:
         return 1 - math.exp(-1 / (rate * times[0])), 1 - math.exp(-1 / (rate * times[1]))
@@ -67,8 +70,11 @@ def weighted(x: Samples, rate: float) -> Samples:
 
 @dataclass(frozen=True)
 class QuasiPeak:
-    """greatest: the highest indication, as the meter is read; mean: the average one. Both as the RMS value of a sine that reads the same;
-    standard deviations of both in dB, of a steady sound, None for a record that is too short to tell."""
+    """greatest: the highest indication, as the meter is read; mean: the average one.
+
+    Both as the RMS value of a sine that reads the same; standard deviations of both in dB, of a steady sound, None for
+    a record that is too short to tell.
+    """
 
     greatest: float
     mean: float
@@ -91,7 +97,8 @@ def quasi_peak(x: Samples, rate: float) -> QuasiPeak:
 def _spreads(settled: Samples, rate: float) -> tuple[float | None, float | None]:
     """Of the greatest indication and of the mean, from how those of equal parts differ.
 
-    The greatest of a part scatters as much as that of the whole: it lies lower, but not closer together (Gumbel's distribution).
+    The greatest of a part scatters as much as that of the whole: it lies lower, but not closer together (Gumbel's
+    distribution).
     """
     count = min(_PARTS, int(settled.size / (_PART * rate)))
     if count < 4 or not settled.any():

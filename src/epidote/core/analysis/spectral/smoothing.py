@@ -27,10 +27,14 @@ class Smoothing(LabelledEnum):
         return 0.0 if self is Smoothing.NONE else 1 / int(self.value.split("/")[1])
 
 
-def smoothed_power(power: Samples, bin_width: float, frequencies: Samples, smoothing: Smoothing, low: float, high: float) -> Samples:
-    """Mean of ``power`` (bins from 0 Hz) over the smoothing's width round each frequency (points,), within low...high Hz only.
+def smoothed_power(
+    power: Samples, bin_width: float, frequencies: Samples, smoothing: Smoothing, low: float, high: float
+) -> Samples:
+    """Mean of ``power`` (bins from 0 Hz) over the smoothing's width round each frequency (points,), within
+    low...high Hz only.
 
-    Edges count by the share of a bin inside; a point nearer to an edge of the band than half the width takes what there is.
+    Edges count by the share of a bin inside; a point nearer to an edge of the band than half the width takes what there
+    is.
     """
     bins = frequencies / bin_width
     if smoothing is Smoothing.NONE:
@@ -48,7 +52,9 @@ def smoothed_power(power: Samples, bin_width: float, frequencies: Samples, smoot
 
 @lru_cache(maxsize=32)
 def log_bins(size: int, bin_width: float, low: float, high: float, per_octave: int = 96) -> Samples:
-    """Bin numbers (points,), locked, between two frequencies, each used once, at most ``per_octave`` per octave: every point is a true bin."""
+    """Bin numbers (points,), locked, between two frequencies, each used once, at most ``per_octave`` per octave:
+    every point is a true bin.
+    """
     first, last = max(1, int(np.ceil(low / bin_width - 1e-9))), min(size - 1, int(np.floor(high / bin_width + 1e-9)))
     if last <= first:
         return as_readonly(np.arange(first, last + 1))

@@ -50,8 +50,12 @@ def windowed_mean_squares(x: Samples, rate: float, window: CosineWindow) -> tupl
     return mean_squares(windowed_power(transforms.rfft(x), window), x.size, window.mean_square), rate / x.size
 
 
-def band_power(power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE) -> float:
-    """Sum of ``power`` (bins,) between two frequencies in Hz, weighted; a bin is half a bin wide to either side of its centre."""
+def band_power(
+    power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE
+) -> float:
+    """Sum of ``power`` (bins,) between two frequencies in Hz, weighted; a bin is half a bin wide to either side of
+    its centre.
+    """
     inside, below, above = _band(power.size, bin_width, low, high)
     if inside.stop <= inside.start:
         return 0.0
@@ -59,7 +63,9 @@ def band_power(power: Samples, bin_width: float, low: float, high: float, weight
     return float(chosen.sum()) - below * float(chosen[0]) - above * float(chosen[-1])
 
 
-def band_powers_of(power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE) -> Samples:
+def band_powers_of(
+    power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE
+) -> Samples:
     """The powers (bins,) that ``band_power`` sums, weighted."""
     inside, _, _ = _band(power.size, bin_width, low, high)
     return _weighted(power[inside], inside, power.size, bin_width, weighting)
@@ -79,7 +85,9 @@ def _band(bins: int, bin_width: float, low: float, high: float) -> tuple[slice, 
     return slice(first, last + 1), 1 - min(1.0, first + 0.5 - low / bin_width), above
 
 
-def mean_square_in_band(spectrum: Complex, frames: int, rate: float, low: float, high: float, weighting: Weighting) -> float:
+def mean_square_in_band(
+    spectrum: Complex, frames: int, rate: float, low: float, high: float, weighting: Weighting
+) -> float:
     """The same straight from the rfft of ``frames`` samples: their mean square in the band, without a window."""
     inside, below, above = _band(spectrum.size, rate / frames, low, high)
     if weighting is not Weighting.NONE or inside.start == 0 or inside.stop == spectrum.size:
@@ -92,7 +100,9 @@ def mean_square_in_band(spectrum: Complex, frames: int, rate: float, low: float,
     return float((np.vdot(chosen, chosen).real - outside) * 2 / frames**2)
 
 
-def unwindowed_powers(spectrum: Complex, frames: int, rate: float, low: float, high: float, weighting: Weighting) -> Samples:
+def unwindowed_powers(
+    spectrum: Complex, frames: int, rate: float, low: float, high: float, weighting: Weighting
+) -> Samples:
     """Mean square of each bin (bins,) in the band of the rfft of ``frames`` samples, weighted, without a window."""
     inside, _, _ = _band(spectrum.size, rate / frames, low, high)
     chosen = spectrum[inside]
@@ -132,7 +142,9 @@ def line_power(power: Samples, bin_width: float, frequency: float, window: Cosin
     return float(lines[0]), float(noise[0])
 
 
-def line_powers(power: Samples, bin_width: float, frequencies: Samples, window: CosineWindow) -> tuple[Samples, Samples]:
+def line_powers(
+    power: Samples, bin_width: float, frequencies: Samples, window: CosineWindow
+) -> tuple[Samples, Samples]:
     """``line_power`` of several lines (lines,) at once."""
     half = window.half_width
     places = np.round(frequencies / bin_width).astype(int)[:, None] + np.arange(-4 * half, 4 * half + 1)
@@ -151,7 +163,9 @@ def line_powers(power: Samples, bin_width: float, frequencies: Samples, window: 
 
 
 def _is_narrow(inside: Samples, power: Samples) -> NDArray[np.bool_]:
-    """Whether what stands above the noise lies within two bins of the greatest, as a line does and noise in a narrow band does not."""
+    """Whether what stands above the noise lies within two bins of the greatest, as a line does and noise in a narrow
+    band does not.
+    """
     filled = np.nan_to_num(inside)
     reach = np.argmax(filled, axis=1)[:, None] + np.arange(-_LINE_REACH, _LINE_REACH + 1)
     there = (reach >= 0) & (reach < filled.shape[1])
@@ -160,10 +174,14 @@ def _is_narrow(inside: Samples, power: Samples) -> NDArray[np.bool_]:
 
 
 _LINE_REACH, _LINE_SHARE = 2, 0.93  # bins; share of the power, 0.97 of a line between two bins
-LINE_CLEAR = 6.0  # times the noise expected under it: of ten lines of plain noise less than one in a thousand spectra has one
+LINE_CLEAR = (
+    6.0  # times the noise expected under it: of ten lines of plain noise less than one in a thousand spectra has one
+)
 
 
-def mains_lines(power: Samples, bin_width: float, rate: float, mains: float, window: CosineWindow) -> list[tuple[float, float, float]]:
+def mains_lines(
+    power: Samples, bin_width: float, rate: float, mains: float, window: CosineWindow
+) -> list[tuple[float, float, float]]:
     """(frequency in Hz, mean square, noise expected under it) of the mains' first ten lines below half the rate.
 
     Both are 0 where the bins are too coarse to tell one line from the next.

@@ -1,7 +1,8 @@
 """A path from what went in and what came out, whatever it was: averaged cross-spectra and coherence.
 
-H1 = S_xy / S_xx, coherence |S_xy|² / (S_xx S_yy), by overlapping Hann-windowed segments (Welch 1967; Bendat, Piersol, Random Data; from
-memory). The random error of |H| is sqrt((1 - c) / (2 c n)) for n independent segments; noise at the output averages out, at the input not.
+H1 = S_xy / S_xx, coherence |S_xy|² / (S_xx S_yy), by overlapping Hann-windowed segments (Welch 1967; Bendat, Piersol,
+Random Data; from memory). The random error of |H| is sqrt((1 - c) / (2 c n)) for n independent segments; noise at the
+output averages out, at the input not.
 """
 
 from __future__ import annotations
@@ -25,8 +26,9 @@ _ROWS = 2**18  # frames
 
 @dataclass(frozen=True)
 class TransferFunction:
-    """response (bins,) complex, referred to ``delay`` frames; coherence (bins,); density: mean square in 1 Hz of what came back (bins,);
-    width of a bin in Hz; segments: independent ones."""
+    """response (bins,) complex, referred to ``delay`` frames; coherence (bins,); density: mean square in 1 Hz of
+    what came back (bins,); width of a bin in Hz; segments: independent ones.
+    """
 
     response: NDArray[np.complex128]
     coherence: Samples
@@ -43,7 +45,9 @@ class TransferFunction:
         return np.asarray((1 - c) / c / self.segments)
 
 
-def estimate_transfer_function(played: Samples, back: Samples, rate: float, longest: float = 1.0) -> TransferFunction | None:
+def estimate_transfer_function(
+    played: Samples, back: Samples, rate: float, longest: float = 1.0
+) -> TransferFunction | None:
     """played and back (frames,), each beginning anywhere; None when one is not in the other.
 
     ``longest``: of a segment in s; shorter where the record would hold less than eight.
@@ -95,5 +99,11 @@ class WelchAccumulator:
         coherence = np.square(np.abs(sxy)) / np.maximum(sxx * syy, tiny * max(float(syy.max()), 1e-300))
         density = syy * (2 / (max(1, self._count) * self._rate * float(window @ window)))
         return TransferFunction(
-            response, np.clip(coherence, 0, 1), density, self._rate / self._segment, delay, polarity, max(1.0, self._count * _INDEPENDENT)
-        )  # fmt: skip
+            response,
+            np.clip(coherence, 0, 1),
+            density,
+            self._rate / self._segment,
+            delay,
+            polarity,
+            max(1.0, self._count * _INDEPENDENT),
+        )

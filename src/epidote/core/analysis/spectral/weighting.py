@@ -1,7 +1,8 @@
 """Frequency weightings from their analytic responses, applied in the frequency domain.
 
-468: ITU-R BS.468-4, as the roots of the widely published polynomial of degree 6 (from memory; within 0.05 dB of the table), 0 dB at 1 kHz; AES17
-counts from 2 kHz instead, which is 5.63 dB less. A- and C-weighting: IEC 61672-1:2013, pole formula (the pole frequencies follow from f_L = 10^1.5, f_H = 10^3.9, f_A = 10^2.45).
+468: ITU-R BS.468-4, as the roots of the widely published polynomial of degree 6 (from memory; within 0.05 dB of the
+table), 0 dB at 1 kHz; AES17 counts from 2 kHz instead, which is 5.63 dB less. A- and C-weighting: IEC 61672-1:2013,
+pole formula (the pole frequencies follow from f_L = 10^1.5, f_H = 10^3.9, f_A = 10^2.45).
 """
 
 from __future__ import annotations
@@ -62,7 +63,9 @@ def response_468(frequency: Samples) -> NDArray[np.complex128]:
     def raw(f: NDArray[np.complex128]) -> NDArray[np.complex128]:
         return np.asarray(f / np.prod([f - p for p in _468_POLES], axis=0))
 
-    return np.asarray(raw(np.asarray(1j * frequency, dtype=np.complex128)) / abs(raw(np.array([1000j], dtype=np.complex128))[0]))
+    return np.asarray(
+        raw(np.asarray(1j * frequency, dtype=np.complex128)) / abs(raw(np.array([1000j], dtype=np.complex128))[0])
+    )
 
 
 def power_weight(frequency: Samples, weighting: Weighting) -> Samples:

@@ -1,8 +1,8 @@
 """Cosine-sum windows applied to a spectrum that was taken without one.
 
-A window w = sum a_k cos(2 pi k n / N) turns into a short convolution of the unwindowed bins, so one transform serves every window.
-Coefficients: Hann and Blackman-Harris 4-term, Harris, Proc. IEEE 66(1), 1978; 7-term, Albrecht, ICASSP 2001 (from memory, checked in
-the tests by its side lobes).
+A window w = sum a_k cos(2 pi k n / N) turns into a short convolution of the unwindowed bins, so one transform serves
+every window. Coefficients: Hann and Blackman-Harris 4-term, Harris, Proc. IEEE 66(1), 1978; 7-term, Albrecht, ICASSP
+2001 (from memory, checked in the tests by its side lobes).
 """
 
 from __future__ import annotations
@@ -37,7 +37,9 @@ class CosineWindow:
 
     @property
     def crowding(self) -> float:
-        """By how much the variance of a sum of windowed powers exceeds that of as many without a window: mean w⁴ over (mean w²)²."""
+        """By how much the variance of a sum of windowed powers exceeds that of as many without a window: mean w⁴
+        over (mean w²)².
+        """
         w = self.samples(4096)
         return float(np.mean(w**4) / np.mean(w**2) ** 2)
 
@@ -65,7 +67,15 @@ HANN = CosineWindow("Hann", (0.5, 0.5))
 BLACKMAN_HARRIS_4 = CosineWindow("Blackman-Harris, 4-term", (0.35875, 0.48829, 0.14128, 0.01168))
 BLACKMAN_HARRIS_7 = CosineWindow(
     "Blackman-Harris, 7-term",
-    (0.27105140069342, 0.43329793923448, 0.21812299954311, 0.06592544638803, 0.01081174209837, 0.00077658482522, 0.00001388721735),
+    (
+        0.27105140069342,
+        0.43329793923448,
+        0.21812299954311,
+        0.06592544638803,
+        0.01081174209837,
+        0.00077658482522,
+        0.00001388721735,
+    ),
 )
 
 
@@ -77,7 +87,9 @@ def line_at(weighted: Samples, frequency: float, rate: float) -> float:
 
 @cache
 def _tables(window: CosineWindow) -> tuple[Samples, Samples]:
-    """The convolution of a row of ``_ROW`` bins as two matrices: what its own bins give it, and what the next row's give it."""
+    """The convolution of a row of ``_ROW`` bins as two matrices: what its own bins give it, and what the next row's
+    give it.
+    """
     reach = len(window.coefficients) - 1
     halves = [0.5 * a * (-1) ** k for k, a in enumerate(window.coefficients)]
     taps = [*halves[:0:-1], window.coefficients[0], *halves[1:]]
@@ -113,7 +125,9 @@ def windowed_power(spectrum: NDArray[np.complex128], window: CosineWindow) -> Sa
     return power.ravel()[: spectrum.size]
 
 
-def windowed_around(spectrum: NDArray[np.complex128], centre: int, radius: int, window: CosineWindow) -> tuple[int, NDArray[np.complex128]]:
+def windowed_around(
+    spectrum: NDArray[np.complex128], centre: int, radius: int, window: CosineWindow
+) -> tuple[int, NDArray[np.complex128]]:
     """The same for the bins within ``radius`` of ``centre`` only: first bin, bins."""
     reach = len(window.coefficients) - 1
     low = max(reach, centre - radius)
@@ -121,7 +135,9 @@ def windowed_around(spectrum: NDArray[np.complex128], centre: int, radius: int, 
     return low, windowed_bins(spectrum, np.arange(low, high + 1), window)
 
 
-def windowed_bins(spectrum: NDArray[np.complex128], bins: NDArray[np.int64], window: CosineWindow) -> NDArray[np.complex128]:
+def windowed_bins(
+    spectrum: NDArray[np.complex128], bins: NDArray[np.int64], window: CosineWindow
+) -> NDArray[np.complex128]:
     """The same for any bins (..., bins) that are as far from the spectrum's ends as the window reaches."""
     result = window.coefficients[0] * spectrum[bins]
     for k, a in enumerate(window.coefficients[1:], start=1):

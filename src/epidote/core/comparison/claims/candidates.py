@@ -1,4 +1,6 @@
-"""What runs say about a claimed quantity: for each run the figure that stands for it, and in what its conditions differ from the claim's."""
+"""What runs say about a claimed quantity: for each run the figure that stands for it, and in what its conditions
+differ from the claim's.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,13 @@ def candidates_for(claim: Claim, evidence: list[Evidence]) -> list[Candidate]:
 
 
 def _distortion(claim: Claim, e: Evidence) -> Iterator[Candidate]:
-    key = "thd" if claim.claimed is ClaimedQuantity.THD else "thd_n" if claim.claimed is ClaimedQuantity.THD_N else "sinad"
+    key = (
+        "thd"
+        if claim.claimed is ClaimedQuantity.THD
+        else "thd_n"
+        if claim.claimed is ClaimedQuantity.THD_N
+        else "sinad"
+    )
     weighting = e.settings.get("weighting", "none")
     if e.procedure == "tone" and claim.frequency_high is None:
         for reading in e.channels(key):
@@ -100,8 +108,11 @@ def _worst(c: ConditionCheck, curve: Curve, low: float, high: float) -> Candidat
     if inside.size == 0:
         return None
     if curve.x[0] > low * 1.06 or curve.x[-1] < high / 1.06:
-        c.say("measured", f"{format_quantity(curve.x[0], 'Hz', digits=3)} to {format_quantity(curve.x[-1], 'Hz', digits=3)}",
-              f"{format_quantity(low, 'Hz', digits=3)} to {format_quantity(high, 'Hz', digits=3)}")  # fmt: skip
+        c.say(
+            "measured",
+            f"{format_quantity(curve.x[0], 'Hz', digits=3)} to {format_quantity(curve.x[-1], 'Hz', digits=3)}",
+            f"{format_quantity(low, 'Hz', digits=3)} to {format_quantity(high, 'Hz', digits=3)}",
+        )
     return c.at_point(curve, float(curve.x[inside[int(np.argmax(curve.y[inside]))]]))
 
 
@@ -116,8 +127,11 @@ def _response(claim: Claim, e: Evidence) -> Iterator[Candidate]:
         if claim.load_ohms is not None:
             c.load()
         if curve.x[0] > low * 1.001 or curve.x[-1] < high / 1.001:
-            c.say("measured", f"{format_quantity(curve.x[0], 'Hz', digits=3)} to {format_quantity(curve.x[-1], 'Hz', digits=3)}",
-                  f"{format_quantity(low, 'Hz', digits=3)} to {format_quantity(high, 'Hz', digits=3)}")  # fmt: skip
+            c.say(
+                "measured",
+                f"{format_quantity(curve.x[0], 'Hz', digits=3)} to {format_quantity(curve.x[-1], 'Hz', digits=3)}",
+                f"{format_quantity(low, 'Hz', digits=3)} to {format_quantity(high, 'Hz', digits=3)}",
+            )
         reference = curve_at(curve, USUAL_FREQUENCY if low <= USUAL_FREQUENCY <= high else math.sqrt(low * high))
         ends = {x: v for x in (low, high) if (v := curve_at(curve, x)) is not None}
         inside = (curve.x >= low) & (curve.x <= high)
@@ -129,7 +143,16 @@ def _response(claim: Claim, e: Evidence) -> Iterator[Candidate]:
         extremes = np.array([places[int(np.argmin(values))], places[int(np.argmax(values))]])
         spread = max(float(uncertainty(curve, extremes).max()), e.spreads.get(("flatness", curve.channel), 0.0))
         yield Candidate(
-            e, curve.channel, float(values.max()), "dB", spread, None, float(values.min()), (), tuple(c.unlike), tuple(c.assumed)
+            e,
+            curve.channel,
+            float(values.max()),
+            "dB",
+            spread,
+            None,
+            float(values.min()),
+            (),
+            tuple(c.unlike),
+            tuple(c.assumed),
         )
 
 
@@ -199,14 +222,30 @@ def _power(claim: Claim, e: Evidence) -> Iterator[Candidate]:
             c.assumed.append(f"at {limit:g} % distortion")
         if claim.channels is not None and claim.channels > len({r.channel for r in e.readings}):
             c.assumed.append(f"{len({r.channel for r in e.readings})} of {claim.channels} channels measured")
-        reading = next((r for r in e.channels(f"{'power' if power else 'level'}_{known}") if r.channel == curve.channel), None) if known else None
+        reading = (
+            next(
+                (r for r in e.channels(f"{'power' if power else 'level'}_{known}") if r.channel == curve.channel), None
+            )
+            if known
+            else None
+        )
         if reading is not None:
             yield c.told(reading)
             continue
         reached = last_x_below(curve, to_db(limit / 100))
         if reached is not None:
             yield Candidate(
-                e, curve.channel, reached[0], x_unit, 0.0, None, None, (), tuple(c.unlike), tuple(c.assumed), open_above=not reached[1]
+                e,
+                curve.channel,
+                reached[0],
+                x_unit,
+                0.0,
+                None,
+                None,
+                (),
+                tuple(c.unlike),
+                tuple(c.assumed),
+                open_above=not reached[1],
             )
 
 
@@ -258,7 +297,11 @@ def _latency(claim: Claim, e: Evidence) -> Iterator[Candidate]:
 def _intermodulation(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     if e.procedure != "intermodulation":
         return
-    keys = ("modulation_distortion",) if claim.claimed is ClaimedQuantity.MODULATION else ("difference_d2", "difference_d3")
+    keys = (
+        ("modulation_distortion",)
+        if claim.claimed is ClaimedQuantity.MODULATION
+        else ("difference_d2", "difference_d3")
+    )
     usual = (60.0, 7000.0) if claim.claimed is ClaimedQuantity.MODULATION else (19000.0, 20000.0)
     for channel in sorted({r.channel for r in e.readings}):
         there = [r for key in keys for r in e.channels(key) if r.channel == channel]
@@ -273,15 +316,31 @@ def _intermodulation(claim: Claim, e: Evidence) -> Iterator[Candidate]:
             c.say("tones", " + ".join(format_quantity(f, "Hz", digits=3) for f in tones), named)
         elif claim.frequency is None:
             c.assumed.append(named)
-        levels = [r.value for r in (*e.channels("level_1"), *e.channels("level_2")) if r.channel == channel and r.value and r.unit == "V"]
+        levels = [
+            r.value
+            for r in (*e.channels("level_1"), *e.channels("level_2"))
+            if r.channel == channel and r.value and r.unit == "V"
+        ]
         c.level(math.hypot(*levels) if len(levels) == 2 else None)
         c.load()
         yield c.told(reading)
 
 
 _EXTRACTORS: dict[ClaimedQuantity, Callable[[Claim, Evidence], Iterator[Candidate]]] = {
-    ClaimedQuantity.THD: _distortion, ClaimedQuantity.THD_N: _distortion, ClaimedQuantity.SINAD: _distortion, ClaimedQuantity.RESPONSE: _response, ClaimedQuantity.SNR: _noise,
-    ClaimedQuantity.DYNAMIC_RANGE: _noise, ClaimedQuantity.NOISE: _noise, ClaimedQuantity.CROSSTALK: _crosstalk, ClaimedQuantity.POWER: _power, ClaimedQuantity.OUTPUT: _power,
-    ClaimedQuantity.GAIN: _gain, ClaimedQuantity.BALANCE: _gain, ClaimedQuantity.SENSITIVITY: _sensitivity, ClaimedQuantity.LATENCY: _latency, ClaimedQuantity.MODULATION: _intermodulation,
+    ClaimedQuantity.THD: _distortion,
+    ClaimedQuantity.THD_N: _distortion,
+    ClaimedQuantity.SINAD: _distortion,
+    ClaimedQuantity.RESPONSE: _response,
+    ClaimedQuantity.SNR: _noise,
+    ClaimedQuantity.DYNAMIC_RANGE: _noise,
+    ClaimedQuantity.NOISE: _noise,
+    ClaimedQuantity.CROSSTALK: _crosstalk,
+    ClaimedQuantity.POWER: _power,
+    ClaimedQuantity.OUTPUT: _power,
+    ClaimedQuantity.GAIN: _gain,
+    ClaimedQuantity.BALANCE: _gain,
+    ClaimedQuantity.SENSITIVITY: _sensitivity,
+    ClaimedQuantity.LATENCY: _latency,
+    ClaimedQuantity.MODULATION: _intermodulation,
     ClaimedQuantity.DIFFERENCE: _intermodulation,
-}  # fmt: skip
+}

@@ -40,7 +40,13 @@ class Bound(StrEnum):
 
 
 RATIOS = (ClaimedQuantity.THD, ClaimedQuantity.THD_N, ClaimedQuantity.MODULATION, ClaimedQuantity.DIFFERENCE)
-_LESS_IS_BETTER = (*RATIOS, ClaimedQuantity.NOISE, ClaimedQuantity.CROSSTALK, ClaimedQuantity.BALANCE, ClaimedQuantity.LATENCY)
+_LESS_IS_BETTER = (
+    *RATIOS,
+    ClaimedQuantity.NOISE,
+    ClaimedQuantity.CROSSTALK,
+    ClaimedQuantity.BALANCE,
+    ClaimedQuantity.LATENCY,
+)
 
 
 def usual_sense(claimed: ClaimedQuantity) -> Bound:
@@ -53,10 +59,11 @@ def usual_sense(claimed: ClaimedQuantity) -> Bound:
 
 
 class Claim(BaseModel):
-    """low and high in ``unit``: the limits, either of which may be open; of a typical figure both are the figure itself.
+    """low and high in ``unit``: the limits, either of which may be open; of a typical figure both are the figure
+    itself.
 
-    frequency to frequency_high: one frequency, or the range that it holds over (of a response: its band). level: as it was
-    typed, at the unit's output. limit_percent: the distortion at which a power or an output is stated.
+    frequency to frequency_high: one frequency, or the range that it holds over (of a response: its band). level: as it
+    was typed, at the unit's output. limit_percent: the distortion at which a power or an output is stated.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
@@ -115,7 +122,8 @@ class Claim(BaseModel):
         parts += [f"at {self.limit_percent:g} % distortion"] if self.limit_percent is not None else []
         parts += [format_plain(self.load_ohms, "Ω")] if self.load_ohms is not None else []
         if self.band_high is not None:
-            parts.append(f"bandwidth {format_plain(self.band_low, 'Hz') + ' to ' if self.band_low else ''}{format_plain(self.band_high, 'Hz')}")
+            lower = f"{format_plain(self.band_low, 'Hz')} to " if self.band_low else ""
+            parts.append(f"bandwidth {lower}{format_plain(self.band_high, 'Hz')}")
         parts += [{"none": "unweighted"}.get(self.weighting, f"{self.weighting}-weighted")] if self.weighting else []
         parts += [f"{self.channels} channels"] if self.channels is not None else []
         parts += [f"buffer {self.buffer}"] if self.buffer is not None else []

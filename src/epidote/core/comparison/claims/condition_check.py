@@ -15,15 +15,21 @@ from epidote.core.results.caution import Caution
 from epidote.core.results.curve_features import curve_at
 from epidote.core.results.result import Curve, Reading
 
-USUAL_FREQUENCY, USUAL_BAND, USUAL_LIMIT, USUAL_LEVEL = 1000.0, (20.0, 20000.0), 1.0, "1 W"  # common practice, no source
+USUAL_FREQUENCY, USUAL_BAND, USUAL_LIMIT, USUAL_LEVEL = (
+    1000.0,
+    (20.0, 20000.0),
+    1.0,
+    "1 W",
+)  # common practice, no source
 SAME_FREQUENCY, _SAME_LEVEL_DB, _SAME_LOAD, _SAME_BAND = 0.02, 0.25, 0.02, 0.06
 
 
 @dataclass(frozen=True)
 class Candidate:
-    """One channel's figure for a claim. value and spread in ``unit``; of a response value is the greatest deviation upwards and low the
-    greatest downwards; floor: what the chain does itself. unlike: conditions other than the claim's; assumed: those it did not name, of which
-    ``unusual`` are not the usual ones."""
+    """One channel's figure for a claim. value and spread in ``unit``; of a response value is the greatest deviation
+    upwards and low the greatest downwards; floor: what the chain does itself. unlike: conditions other than the
+    claim's; assumed: those it did not name, of which ``unusual`` are not the usual ones.
+    """
 
     evidence: Evidence
     channel: int
@@ -57,7 +63,11 @@ class ConditionCheck:
             if there is not None:
                 self.assumed.append(format_quantity(there, "Ω", digits=3))
         elif there is None or abs(there / wanted - 1) > _SAME_LOAD:
-            self.say("load", format_quantity(there, "Ω", digits=3) if there else "none", format_quantity(wanted, "Ω", digits=3))
+            self.say(
+                "load",
+                format_quantity(there, "Ω", digits=3) if there else "none",
+                format_quantity(wanted, "Ω", digits=3),
+            )
 
     def frequency(self, measured: float) -> None:
         wanted = self.claim.frequency
@@ -86,7 +96,9 @@ class ConditionCheck:
         if self.claim.band_high is None:
             self.assumed.append(f"bandwidth {format_quantity(high, 'Hz', digits=3)}")
             self.unusual += abs(high / USUAL_BAND[1] - 1) > _SAME_BAND
-        differs = abs(high / wanted[1] - 1) > _SAME_BAND or (self.claim.band_low is not None and abs(low / wanted[0] - 1) > 0.5)
+        differs = abs(high / wanted[1] - 1) > _SAME_BAND or (
+            self.claim.band_low is not None and abs(low / wanted[0] - 1) > 0.5
+        )
         if differs and self.claim.band_high is not None:
             self.say("bandwidth", format_quantity(high, "Hz", digits=3), format_quantity(wanted[1], "Hz", digits=3))
 
@@ -102,18 +114,40 @@ class ConditionCheck:
     def told(self, reading: Reading, value: float | None = None, unit: str | None = None) -> Candidate:
         assert reading.value is not None
         return Candidate(
-            self.evidence, reading.channel, reading.value if value is None else value, unit or reading.unit, self.evidence.spread(reading),
-            reading.floor, None, reading.cautions, tuple(self.unlike), tuple(self.assumed), self.unusual,
-        )  # fmt: skip
+            self.evidence,
+            reading.channel,
+            reading.value if value is None else value,
+            unit or reading.unit,
+            self.evidence.spread(reading),
+            reading.floor,
+            None,
+            reading.cautions,
+            tuple(self.unlike),
+            tuple(self.assumed),
+            self.unusual,
+        )
 
     def at_point(self, curve: Curve, x: float) -> Candidate | None:
         value = curve_at(curve, x)
         if value is None:
             return None
-        floor = None if curve.floor is None else curve_at(Curve(curve.key, curve.channel, curve.x, curve.floor, curve.x_unit, curve.y_unit), x)
+        floor = (
+            None
+            if curve.floor is None
+            else curve_at(Curve(curve.key, curve.channel, curve.x, curve.floor, curve.x_unit, curve.y_unit), x)
+        )
         near = floor is not None and value < floor + 6
         doubt = float(uncertainty(curve, np.array([x]))[0])
         return Candidate(
-            self.evidence, curve.channel, value, curve.y_unit, doubt if near else 0.0, floor, None, (Caution.NEAR_FLOOR,) if near else (),
-            tuple(self.unlike), tuple(self.assumed), self.unusual,
-        )  # fmt: skip
+            self.evidence,
+            curve.channel,
+            value,
+            curve.y_unit,
+            doubt if near else 0.0,
+            floor,
+            None,
+            (Caution.NEAR_FLOOR,) if near else (),
+            tuple(self.unlike),
+            tuple(self.assumed),
+            self.unusual,
+        )

@@ -13,8 +13,9 @@ from epidote.core.results.result import Curve, Reading
 
 @dataclass(frozen=True, eq=False)
 class Evidence:
-    """One run. curves: asked only when they are needed; spreads: by (reading's key, channel), one standard deviation over repeats; place: of
-    its row among the unit's, the first being how it is usually set."""
+    """One run. curves: asked only when they are needed; spreads: by (reading's key, channel), one standard deviation
+    over repeats; place: of its row among the unit's, the first being how it is usually set.
+    """
 
     run: int
     procedure: str
@@ -49,5 +50,7 @@ class Evidence:
         return self.chain.buffer or (int(digits) if digits else None)
 
     def spread(self, reading: Reading) -> float:
-        """One standard deviation: over repeats where there are any, never less than what the estimator says of itself."""
+        """One standard deviation: over repeats where there are any, never less than what the estimator says of
+        itself.
+        """
         return max(self.spreads.get((reading.key, reading.channel), 0.0), reading.spread or 0.0)

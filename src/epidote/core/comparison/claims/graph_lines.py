@@ -6,14 +6,23 @@ from epidote.core.comparison.claims.claim import RATIOS, Claim, ClaimedQuantity
 from epidote.core.quantities.units import QuantityError, parse_as, to_db
 
 _OF_CURVES = {
-    ClaimedQuantity.THD: ("thd",), ClaimedQuantity.THD_N: ("thd_n",), ClaimedQuantity.CROSSTALK: ("crosstalk",), ClaimedQuantity.LATENCY: ("latency_by_shot",),
-    ClaimedQuantity.RESPONSE: ("level",), ClaimedQuantity.POWER: ("thd_n", "thd"), ClaimedQuantity.OUTPUT: ("thd_n", "thd"),
-}  # fmt: skip
+    ClaimedQuantity.THD: ("thd",),
+    ClaimedQuantity.THD_N: ("thd_n",),
+    ClaimedQuantity.CROSSTALK: ("crosstalk",),
+    ClaimedQuantity.LATENCY: ("latency_by_shot",),
+    ClaimedQuantity.RESPONSE: ("level",),
+    ClaimedQuantity.POWER: ("thd_n", "thd"),
+    ClaimedQuantity.OUTPUT: ("thd_n", "thd"),
+}
 Stretch = tuple[float, ...]
 
 
-def claim_lines(claim: Claim, key: str, x_unit: str, y_unit: str, at_1k: float | None) -> list[tuple[Stretch | None, Stretch | None]]:
-    """(x, y) corners of each line on a graph of curves ``key``; None: right across. at_1k: what a response lies at there, in y's unit."""
+def claim_lines(
+    claim: Claim, key: str, x_unit: str, y_unit: str, at_1k: float | None
+) -> list[tuple[Stretch | None, Stretch | None]]:
+    """(x, y) corners of each line on a graph of curves ``key``; None: right across. at_1k: what a response lies at
+    there, in y's unit.
+    """
     if key not in _OF_CURVES.get(claim.claimed, ()):
         return []
     span = (claim.frequency, claim.frequency_high) if claim.frequency and claim.frequency_high else None

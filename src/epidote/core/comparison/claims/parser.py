@@ -13,33 +13,64 @@ from epidote.core.comparison.claims.claim import RATIOS, Bound, Claim, ClaimedQu
 from epidote.core.settings import validation_words
 
 _REPLACED = (
-    (r"[−–—‒]", "-"), ("…", "..."), ("≤|=<", "<="), ("≥|=>", ">="), ("[×✕]", "x"), ("μ", "µ"), ("Ω|(?<![a-z])ohms?(?![a-z])", "Ω"),
-    (r"(?<=[k\d])\s*ohms?\b", "Ω"), (r"\+\s*/\s*-|\+-", "±"), ("[\u00a0\u202f\t]", " "), (r"(?<=\d)r?ms\s+(?=watts?)", " "),
-)  # fmt: skip
+    (r"[−–—‒]", "-"),
+    ("…", "..."),
+    ("≤|=<", "<="),
+    ("≥|=>", ">="),
+    ("[×✕]", "x"),
+    ("μ", "µ"),
+    ("Ω|(?<![a-z])ohms?(?![a-z])", "Ω"),
+    (r"(?<=[k\d])\s*ohms?\b", "Ω"),
+    (r"\+\s*/\s*-|\+-", "±"),
+    ("[\u00a0\u202f\t]", " "),
+    (r"(?<=\d)r?ms\s+(?=watts?)", " "),
+)
 _NAMES = (
-    (ClaimedQuantity.THD_N, r"thd\s*(\+|and|&|plus|/)\s*n(oise)?\b|\bthdn\b|(total )?harmonic distortion\s*(\+|and|plus|&)\s*noise"),
+    (
+        ClaimedQuantity.THD_N,
+        r"thd\s*(\+|and|&|plus|/)\s*n(oise)?\b|\bthdn\b|(total )?harmonic distortion\s*(\+|and|plus|&)\s*noise",
+    ),
     (ClaimedQuantity.SINAD, r"\bsinad\b"),
     (ClaimedQuantity.DIFFERENCE, r"\bccif\b|difference[- ]frequency( distortion)?|difference tones?|\bdfd\b"),
-    (ClaimedQuantity.MODULATION, r"\bimd\b( smpte)?( \(smpte\))?|\bsmpte\b|inter-?modulation( distortion)?|modulation distortion"),
+    (
+        ClaimedQuantity.MODULATION,
+        r"\bimd\b( smpte)?( \(smpte\))?|\bsmpte\b|inter-?modulation( distortion)?|modulation distortion",
+    ),
     (ClaimedQuantity.THD, r"\bthd\b|(total )?harmonic distortion|\bdistortion\b"),
-    (ClaimedQuantity.RESPONSE, r"frequency response|freq\.? ?response|amplitude response|\bresponse\b|frequency range|pass ?band|power bandwidth"),
+    (
+        ClaimedQuantity.RESPONSE,
+        (
+            r"frequency response|freq\.? ?response|amplitude response|\bresponse\b|frequency range|pass ?band|power"
+            r" bandwidth"
+        ),
+    ),
     (ClaimedQuantity.DYNAMIC_RANGE, r"dynamic range|\bdnr\b"),
     (ClaimedQuantity.SNR, r"signal[- ]?(to[- ]?)?noise( ratio)?|\bsnr\b|\bs\s*/\s*n\b( ratio)?"),
     (ClaimedQuantity.CROSSTALK, r"cross-?\s?talk|(channel|stereo)? ?separation"),
     (ClaimedQuantity.BALANCE, r"channel (balance|matching|tracking|difference)|gain matching|level matching|imbalance"),
     (ClaimedQuantity.LATENCY, r"(round[- ]?trip )?(latency|delay)|round[- ]?trip"),
-    (ClaimedQuantity.NOISE, r"(residual|output|idle|background|self)[- ]?noise( voltage| level)?|noise floor|hum (and|&) noise|\bnoise\b"),
+    (
+        ClaimedQuantity.NOISE,
+        r"(residual|output|idle|background|self)[- ]?noise( voltage| level)?|noise floor|hum (and|&) noise|\bnoise\b",
+    ),
     (ClaimedQuantity.SENSITIVITY, r"(input )?sensitivity|input (level|voltage)"),
-    (ClaimedQuantity.POWER, r"(rated |continuous |rms |output |max(imum)? )*power( output)?( per channel)?|watts per channel"),
+    (
+        ClaimedQuantity.POWER,
+        r"(rated |continuous |rms |output |max(imum)? )*power( output)?( per channel)?|watts per channel",
+    ),
     (ClaimedQuantity.OUTPUT, r"(max(imum)?\.? )?output (level|voltage)|max(imum)?\.? output"),
     (ClaimedQuantity.GAIN, r"(voltage )?gain|amplification"),
     (ClaimedQuantity.RESPONSE, r"^\W*bandwidth\b"),
-)  # fmt: skip
+)
 _UNITS = {
-    **dict.fromkeys(RATIOS, ("%", "ppm", "dB")), ClaimedQuantity.NOISE: ("V", "dBV", "dBu", "dBFS", "dB SPL"), ClaimedQuantity.POWER: ("W",),
-    ClaimedQuantity.OUTPUT: ("V", "dBV", "dBu"), ClaimedQuantity.LATENCY: ("s", "samples"), ClaimedQuantity.GAIN: ("dB", "x"),
+    **dict.fromkeys(RATIOS, ("%", "ppm", "dB")),
+    ClaimedQuantity.NOISE: ("V", "dBV", "dBu", "dBFS", "dB SPL"),
+    ClaimedQuantity.POWER: ("W",),
+    ClaimedQuantity.OUTPUT: ("V", "dBV", "dBu"),
+    ClaimedQuantity.LATENCY: ("s", "samples"),
+    ClaimedQuantity.GAIN: ("dB", "x"),
     ClaimedQuantity.SENSITIVITY: ("V", "dBV", "dBu"),
-}  # fmt: skip
+}
 _LONGEST, _LONGEST_NUMBER = 400, 24  # characters: what is longer is no specification, and would be slow to look through
 _NUMBER = rf"\d[\d.,]{{0,{_LONGEST_NUMBER}}}(?:e[+-]?\d{{1,3}})?"
 _UNIT = (
@@ -54,10 +85,15 @@ _BAND_WORD = r"\(?(?:measurement |measuring |meas\.? |noise )?(?:bandwidth|bw|ba
 _MOST = r"\b(max(imum)?\.?|up to|less than|below|under|at most|not more than|no more than)(?=\W|$)"
 _LEAST = r"\b(min(imum)?\.?|at least|more than|above|over|greater than|not less than)(?=\W|$)"
 _FILLERS = (
-    r"\b(at|re|ref\.?|rel\.?|relative to|into|in|of|for|with|and|or|the|is|are|per|each|both|all|a|an|from|to|channels?|ch|driven|output|input|rms|load|full|scale|"
-    r"typ(ical)?\.?|nom(inal)?\.?|approx\.?|approximately|about|ca\.?|better|than|max(imum)?\.?|min(imum)?\.?|up|less|more|below|under|least|most|not|no|"
-    r"level|signal|ratio|tone|sine|measured|value|rated|audio|stereo|mono|buffer|size|sample|rate|sampling|fs|between|thd(\+n)?|continuous|iec|aes17|aes-?17|through)\b"
-)  # fmt: skip
+    r"\b("
+    r"at|re|ref\.?|rel\.?|relative to|into|in|of|for|with|and|or|the|is|are|per|each|both|"
+    r"all|a|an|from|to|channels?|ch|driven|output|input|rms|load|full|scale|typ(ical)?\.?|"
+    r"nom(inal)?\.?|approx\.?|approximately|about|ca\.?|better|than|max(imum)?\.?|min(imum)?\.?|up|"
+    r"less|more|below|under|least|most|not|no|level|signal|ratio|tone|sine|measured|value|"
+    r"rated|audio|stereo|mono|buffer|size|sample|rate|sampling|fs|between|thd(\+n)?|continuous|"
+    r"iec|aes17|aes-?17|through"
+    r")\b"
+)
 
 
 @dataclass(frozen=True)
@@ -95,7 +131,9 @@ def number_of(text: str, unit: str = "") -> float:
     if "," in cleaned and "." in cleaned:
         decimal = max(cleaned.rfind(","), cleaned.rfind("."))
         cleaned = re.sub(r"[.,]", "", cleaned[:decimal]) + "." + cleaned[decimal + 1 :]
-    elif re.fullmatch(r"[+-]?[1-9]\d{0,2}(,\d{3})+", cleaned) and unit.lower().endswith(("hz", "w", "watts", "samples", "ω")):
+    elif re.fullmatch(r"[+-]?[1-9]\d{0,2}(,\d{3})+", cleaned) and unit.lower().endswith(
+        ("hz", "w", "watts", "samples", "ω")
+    ):
         cleaned = cleaned.replace(",", "")
     try:
         return float(cleaned.replace(",", "."))
@@ -111,7 +149,9 @@ def parse_claim(text: str, source: str = "") -> ParsedClaim:
     """A published figure as typed. Nothing is guessed: what is not clear comes back as questions."""
     cleaned = " ".join(text.split())
     if len(cleaned) > _LONGEST:
-        return ParsedClaim(None, (f"The text has {len(cleaned)} characters; a claim has at most {_LONGEST}. Shorten it.",))
+        return ParsedClaim(
+            None, (f"The text has {len(cleaned)} characters; a claim has at most {_LONGEST}. Shorten it.",)
+        )
     too_long = re.search(rf"[\d.,]{{{_LONGEST_NUMBER + 1}}}", cleaned)
     if too_long is not None:
         return ParsedClaim(None, (f"“{too_long[0]}…” has too many digits for a value. Shorten it.",))
@@ -127,7 +167,15 @@ def _understood(text: str, cleaned: str, source: str) -> ParsedClaim:
     reading = _Reading(cleaned)
     claimed = _claimed(reading)
     if claimed is None:
-        return ParsedClaim(None, ("The quantity is missing. Start with its name, e.g. THD+N, SNR, frequency response, output power or latency.",))
+        return ParsedClaim(
+            None,
+            (
+                (
+                    "The quantity is missing. Start with its name, e.g. THD+N, SNR, frequency response, output power or"
+                    " latency."
+                ),
+            ),
+        )
     _weighting(reading)
     _counts(reading, claimed)
     _places(reading, claimed)
@@ -165,10 +213,11 @@ def _is_tolerance(text: str) -> bool:
 
 def _weighting(reading: _Reading) -> None:
     for pattern, weighting, unit in (
-        (r"dB\s*\(\s*A\s*\)|\bdBA\b", "A", "dB"), (r"\(?\bA[- ]?(weighted|wtd\.?|weighting|wght?d?\.?)\)?|\(A\)|(?<=dB )A\b(?!-| ?w)|\bIEC[- ]A\b", "A", ""),
+        (r"dB\s*\(\s*A\s*\)|\bdBA\b", "A", "dB"),
+        (r"\(?\bA[- ]?(weighted|wtd\.?|weighting|wght?d?\.?)\)?|\(A\)|(?<=dB )A\b(?!-| ?w)|\bIEC[- ]A\b", "A", ""),
         (r"\(?(ITU-R )?(BS\.?)?\s?468(-4)?( weighted| weighting)?\)?|\bCCIR([-/ ]?468)?\b", "468", ""),
         (r"\(?\b(unweighted|un-?wtd\.?|no weighting|not weighted|Z-?weighted|linear)\b\)?", "none", ""),
-    ):  # fmt: skip
+    ):
         match = re.search(pattern, reading.left, re.I)
         if match:
             reading.found["weighting"] = weighting
@@ -183,13 +232,18 @@ def _counts(reading: _Reading, claimed: ClaimedQuantity) -> None:
     if "channels" not in found:
         reading.take(r"\b(\d{1,2}) channels( driven)?", lambda m: found.update(channels=int(m[1])))
     reading.take(
-        rf"({_NUMBER})\s*(k?)Ω", lambda m: found.update(load_ohms=number_of(m[1], "Ω") * (1000 if m[2].lower() == "k" else 1))
+        rf"({_NUMBER})\s*(k?)Ω",
+        lambda m: found.update(load_ohms=number_of(m[1], "Ω") * (1000 if m[2].lower() == "k" else 1)),
     )
     if claimed is ClaimedQuantity.LATENCY:
-        buffer = rf"(?:at|@|with|,|\()\s*(?:a )?({_NUMBER})[- ]?(?:samples?|smp|frames?)(?: buffer)?\)?|(?:buffer|block)(?: size)?(?: of)?[ :=]*({_NUMBER})(?: samples?| frames?)?|({_NUMBER})[- ]?(?:samples?|frames?)? buffer"
+        buffer = (
+            rf"(?:at|@|with|,|\()\s*(?:a )?({_NUMBER})[- ]?(?:samples?|smp|frames?)(?: buffer)?\)?|(?:buffer|block)(?:"
+            rf" size)?(?: of)?[ :=]*({_NUMBER})(?: samples?| frames?)?|({_NUMBER})[- ]?(?:samples?|frames?)? buffer"
+        )
         reading.take(buffer, lambda m: found.update(buffer=round(number_of(m[1] or m[2] or m[3], "samples"))))
     rate = (
-        rf"({_NUMBER})\s*(k?)(?:S/s|Hz\s*(?:sampling|sample)(?: rate| frequency)?|Hz fs\b)|(?:fs|sample rate|sampling rate)[ :=]*({_NUMBER})\s*(k?)Hz"
+        rf"({_NUMBER})\s*(k?)(?:S/s|Hz\s*(?:sampling|sample)(?: rate| frequency)?|Hz fs\b)|(?:fs|sample rate|sampling"
+        rf" rate)[ :=]*({_NUMBER})\s*(k?)Hz"
     )
     if claimed is ClaimedQuantity.LATENCY:
         rate += rf"|({_NUMBER})\s*(k?)Hz"
@@ -224,15 +278,24 @@ def _places(reading: _Reading, claimed: ClaimedQuantity) -> None:
     def use_span(m: re.Match[str]) -> None:
         low, high = _span(m)
         alone = re.search(rf"{_NUMBER}\s*k?Hz", reading.left[: m.start()] + " ; " + reading.left[m.end() :], re.I)
-        if claimed in (ClaimedQuantity.SNR, ClaimedQuantity.NOISE, ClaimedQuantity.DYNAMIC_RANGE) or (alone and claimed not in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE)):
-            found["band_low"], found["band_high"] = low, high  # a tone has one frequency: then the range is what was measured in
+        if claimed in (ClaimedQuantity.SNR, ClaimedQuantity.NOISE, ClaimedQuantity.DYNAMIC_RANGE) or (
+            alone and claimed not in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE)
+        ):
+            found["band_low"], found["band_high"] = (
+                low,
+                high,
+            )  # a tone has one frequency: then the range is what was measured in
         else:
             found["frequency"], found["frequency_high"] = low, high
 
     if claimed in (ClaimedQuantity.MODULATION, ClaimedQuantity.DIFFERENCE):
-        reading.take(rf"({_NUMBER})\s*(k?Hz)?\s*(?:\+|/|and|&)\s*({_NUMBER})\s*(k?Hz)(\s*,?\s*\d:\d)?", lambda m: _pair(m, found))
+        reading.take(
+            rf"({_NUMBER})\s*(k?Hz)?\s*(?:\+|/|and|&)\s*({_NUMBER})\s*(k?Hz)(\s*,?\s*\d:\d)?", lambda m: _pair(m, found)
+        )
     if claimed is not ClaimedQuantity.RESPONSE:
-        with_word = rf"{_BAND_WORD}\s*(?:of|:|=)?\s*{_SPAN}|{_SPAN.replace('low', 'l2').replace('high', 'h2')}\s*{_BAND_WORD}"
+        with_word = (
+            rf"{_BAND_WORD}\s*(?:of|:|=)?\s*{_SPAN}|{_SPAN.replace('low', 'l2').replace('high', 'h2')}\s*{_BAND_WORD}"
+        )
         match = re.search(with_word, reading.left, re.I)
         if match:
             named = re.search(_SPAN, match[0], re.I)
@@ -264,7 +327,9 @@ def _sense(reading: _Reading, claimed: ClaimedQuantity) -> Bound:
     usual = usual_sense(claimed)
     if claimed in (*RATIOS, ClaimedQuantity.CROSSTALK):
         return usual  # however the sign is written
-    if re.search(rf"<|{_MOST}", text, re.I) and not (claimed in (ClaimedQuantity.OUTPUT, ClaimedQuantity.POWER) and "<" not in text):
+    if re.search(rf"<|{_MOST}", text, re.I) and not (
+        claimed in (ClaimedQuantity.OUTPUT, ClaimedQuantity.POWER) and "<" not in text
+    ):
         return Bound.AT_MOST
     if re.search(rf">|{_LEAST}", text, re.I):
         return Bound.AT_LEAST
@@ -299,11 +364,15 @@ def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[s
     found["sense"] = sense
     allowed = _UNITS.get(claimed, ("dB",))
     if sense is Bound.WITHIN and reading.take(
-        r"\+\s?([\d.,]+)\s*(?:dB)?\s*[,/]\s*-\s?([\d.,]+)\s*dB", lambda m: found.update(low=-number_of(m[2]), high=number_of(m[1]), unit="dB")
+        r"\+\s?([\d.,]+)\s*(?:dB)?\s*[,/]\s*-\s?([\d.,]+)\s*dB",
+        lambda m: found.update(low=-number_of(m[2]), high=number_of(m[1]), unit="dB"),
     ):
         return []
     if claimed in (ClaimedQuantity.POWER, ClaimedQuantity.OUTPUT):
-        reading.take(rf"(?:[<@]|at|with)?\s*({_NUMBER})\s*%\s*(THD(\s*\+\s*N)?)?", lambda m: found.update(limit_percent=number_of(m[1])))
+        reading.take(
+            rf"(?:[<@]|at|with)?\s*({_NUMBER})\s*%\s*(THD(\s*\+\s*N)?)?",
+            lambda m: found.update(limit_percent=number_of(m[1])),
+        )
     asked = None if claimed in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE) else _centred(reading, allowed)
     if asked:
         return asked
@@ -334,7 +403,9 @@ def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[s
 
 
 def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:
-    """A figure with its tolerance, "29 dB ±0.5 dB" or "1.2 V ±10 %": what is not clear about it; None where there is none."""
+    """A figure with its tolerance, "29 dB ±0.5 dB" or "1.2 V ±10 %": what is not clear about it; None where there is
+    none.
+    """
     match = re.search(_CENTRED, reading.left, re.I)
     if match is None:
         return None

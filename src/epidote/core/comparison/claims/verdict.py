@@ -1,4 +1,6 @@
-"""Whether a unit meets a published figure: met, not met, or not shown, with margin and uncertainty, and what would show it."""
+"""Whether a unit meets a published figure: met, not met, or not shown, with margin and uncertainty, and what would
+show it.
+"""
 
 from __future__ import annotations
 
@@ -43,8 +45,9 @@ class ProposedMeasurement:
 
 @dataclass(frozen=True)
 class Verdict:
-    """value and uncertainty (two standard deviations) in the claim's unit; margin: how much better than the limit, in ``margin_unit``;
-    assumed: usual conditions where the claim names none."""
+    """value and uncertainty (two standard deviations) in the claim's unit; margin: how much better than the limit,
+    in ``margin_unit``; assumed: usual conditions where the claim names none.
+    """
 
     claim: Claim
     outcome: Outcome
@@ -62,13 +65,20 @@ class Verdict:
     @property
     def words(self) -> str:
         """The verdict in one sentence."""
-        usual = f" Assumed, since the claim does not say: {', '.join(self.assumed)}." if self.assumed and self.run is not None else ""
+        usual = (
+            f" Assumed, since the claim does not say: {', '.join(self.assumed)}."
+            if self.assumed and self.run is not None
+            else ""
+        )
         return f"{self.outcome[0].upper()}{self.outcome[1:]}: {self.why}{usual}"
 
 
 def judge(claim: Claim, evidence: list[Evidence]) -> Verdict:
-    """Hold a claim against the runs of its unit. The worst channel of the fitting run counts; of several runs the one under the most usual
-    conditions, of the unit's first row, and the latest."""
+    """Hold a claim against the runs of its unit.
+
+    The worst channel of the fitting run counts; of several runs the one under the most usual conditions, of the unit's
+    first row, and the latest.
+    """
     there = candidates_for(claim, evidence)
     fitting = [f for f in there if not f.unlike]
     offer = offer_for(claim)
@@ -77,8 +87,12 @@ def judge(claim: Claim, evidence: list[Evidence]) -> Verdict:
             return Verdict(claim, Outcome.INCONCLUSIVE, "not measured.", offer=offer, procedure=offer.procedure)
         near = min(there, key=lambda f: len(f.unlike))
         return Verdict(
-            claim, Outcome.INCONCLUSIVE, f"measured only under other conditions ({'; '.join(near.unlike)}).", offer=offer, procedure=near.evidence.procedure
-        )  # fmt: skip
+            claim,
+            Outcome.INCONCLUSIVE,
+            f"measured only under other conditions ({'; '.join(near.unlike)}).",
+            offer=offer,
+            procedure=near.evidence.procedure,
+        )
     best = min(fitting, key=lambda f: (f.unusual, f.evidence.place, len(f.assumed), f.spread, -f.evidence.run)).evidence
     verdicts = [_check(claim, f, offer) for f in fitting if f.evidence is best]
     order = {Outcome.NOT_MET: 0, Outcome.INCONCLUSIVE: 1, Outcome.MET: 2}
@@ -113,7 +127,15 @@ def _check(claim: Claim, f: Candidate, offer: ProposedMeasurement) -> Verdict:
     value = _in_unit(f.value, f.unit, claim.unit, f.evidence)
     if spoilt is not None or value is None:
         why = spoilt.words if spoilt is not None else f"this chain cannot give it in {claim.unit}; calibrate the chain."
-        return Verdict(claim, Outcome.INCONCLUSIVE, why[0].lower() + why[1:], channel=f.channel, run=f.evidence.run, procedure=f.evidence.procedure, offer=offer)
+        return Verdict(
+            claim,
+            Outcome.INCONCLUSIVE,
+            why[0].lower() + why[1:],
+            channel=f.channel,
+            run=f.evidence.run,
+            procedure=f.evidence.procedure,
+            offer=offer,
+        )
     beyond = _in_unit(f.value + f.spread, f.unit, claim.unit, f.evidence)
     doubt = _SURE * abs((beyond if beyond is not None else value) - value)
     sides = []
@@ -129,34 +151,69 @@ def _check(claim: Claim, f: Candidate, offer: ProposedMeasurement) -> Verdict:
         sides = [(value, limit, upwards)] if limit is not None else []
     judged = [(*_margin(v, limit, claim.unit, upwards=upwards), v, limit, upwards) for v, limit, upwards in sides]
     margin, unit, v, limit, upwards = min(judged, key=lambda j: j[0])
-    edge = _margin(limit + (-doubt if upwards else doubt), limit, claim.unit, upwards=upwards)[0] if doubt < abs(limit) or unit == claim.unit else -math.inf
+    edge = (
+        _margin(limit + (-doubt if upwards else doubt), limit, claim.unit, upwards=upwards)[0]
+        if doubt < abs(limit) or unit == claim.unit
+        else -math.inf
+    )
     outcome, why = _conclude(claim, f, v, doubt, margin, unit, upwards=upwards, edge=abs(edge))
     given = margin if math.isfinite(margin) else None
-    return Verdict(claim, outcome, why, v, doubt, given, unit, f.channel, f.evidence.run, f.evidence.procedure, f.assumed, offer if outcome is Outcome.INCONCLUSIVE else None)
+    return Verdict(
+        claim,
+        outcome,
+        why,
+        v,
+        doubt,
+        given,
+        unit,
+        f.channel,
+        f.evidence.run,
+        f.evidence.procedure,
+        f.assumed,
+        offer if outcome is Outcome.INCONCLUSIVE else None,
+    )
 
 
 def _typical(claim: Claim, value: float) -> tuple[float, float, bool]:
-    """A typical figure may be missed by a little on its worse side; gain and sensitivity, which have none, on either."""
+    """A typical figure may be missed by a little on its worse side; gain and sensitivity, which have none, on
+    either.
+    """
     stated = claim.high if claim.high is not None else claim.low or 0.0
     slack = _TYPICAL_DB if claim.unit.startswith("dB") else _TYPICAL_SHARE * abs(stated)
     if claim.claimed is ClaimedQuantity.SENSITIVITY and claim.unit == "V":
         slack = (from_db(_TYPICAL_DB) - 1) * abs(stated)
     if claim.claimed in (ClaimedQuantity.GAIN, ClaimedQuantity.SENSITIVITY):
         return (value, stated + slack, False) if value > stated else (value, stated - slack, True)
-    worse_above = claim.claimed in (*RATIOS, ClaimedQuantity.NOISE, ClaimedQuantity.CROSSTALK, ClaimedQuantity.LATENCY, ClaimedQuantity.BALANCE)
+    worse_above = claim.claimed in (
+        *RATIOS,
+        ClaimedQuantity.NOISE,
+        ClaimedQuantity.CROSSTALK,
+        ClaimedQuantity.LATENCY,
+        ClaimedQuantity.BALANCE,
+    )
     if claim.unit in ("%", "ppm", "V") and claim.claimed is not ClaimedQuantity.OUTPUT:
         slack = (from_db(_TYPICAL_DB) - 1) * abs(stated)
     return (value, stated + slack, False) if worse_above else (value, stated - slack, True)
 
 
-def _conclude(claim: Claim, f: Candidate, v: float, doubt: float, margin: float, unit: str, *, upwards: bool, edge: float) -> tuple[Outcome, str]:
+def _conclude(
+    claim: Claim, f: Candidate, v: float, doubt: float, margin: float, unit: str, *, upwards: bool, edge: float
+) -> tuple[Outcome, str]:
     named = ", ".join(f"{k} {v}" for k, v in f.evidence.conditions.items())
     where = f"channel {f.channel} of run {f.evidence.run}{f', {named}' if named else ''}"
     shown = format_quantity(v, claim.unit, digits=4, uncertainty=doubt or None)
     apart = format_quantity(abs(margin), unit, digits=3) if math.isfinite(margin) else ""
-    found = f"{shown}{f' ±{format_quantity(doubt, claim.unit, digits=2, uncertainty=doubt / 10)}' if doubt > 0 and doubt > 1e-3 * abs(v) else ''}"
+    found = shown
+    if doubt > max(0.0, 1e-3 * abs(v)):
+        found += f" ±{format_quantity(doubt, claim.unit, digits=2, uncertainty=doubt / 10)}"
     if f.open_above and upwards and margin < 0:
-        return Outcome.INCONCLUSIVE, f"the level sweep ended at {found} before the distortion limit was reached ({where}); raise the stop level."
+        return (
+            Outcome.INCONCLUSIVE,
+            (
+                f"the level sweep ended at {found} before the distortion limit was reached ({where}); raise the stop"
+                " level."
+            ),
+        )
     if abs(margin) <= edge and margin != 0 and doubt > 0:
         return Outcome.INCONCLUSIVE, f"{found} is too close to the limit to decide ({where})."
     if margin >= 0:
@@ -176,28 +233,47 @@ def _floor_words(f: Candidate, claim: Claim) -> str:
 def offer_for(claim: Claim) -> ProposedMeasurement:
     """The procedure and the settings that measure what a claim says, under its own conditions."""
     frequency = claim.frequency
-    band = {"band_low": claim.band_low or USUAL_BAND[0], "band_high": claim.band_high or USUAL_BAND[1]} if claim.band_high else {}
+    band = (
+        {"band_low": claim.band_low or USUAL_BAND[0], "band_high": claim.band_high or USUAL_BAND[1]}
+        if claim.band_high
+        else {}
+    )
     weighting = {"weighting": claim.weighting} if claim.weighting in ("A", "468") else {}
     kind = claim.claimed
     if kind in (ClaimedQuantity.THD, ClaimedQuantity.THD_N) and claim.frequency_high is not None:
         level = {"level": claim.level} if claim.level else {}
-        return ProposedMeasurement("distortion-frequency", {"start_frequency": frequency, "stop_frequency": claim.frequency_high, **level, **band, **weighting})
+        return ProposedMeasurement(
+            "distortion-frequency",
+            {"start_frequency": frequency, "stop_frequency": claim.frequency_high, **level, **band, **weighting},
+        )
     if kind in (ClaimedQuantity.THD, ClaimedQuantity.THD_N, ClaimedQuantity.POWER, ClaimedQuantity.OUTPUT):
         stop = {"stop_at": max(5.0, claim.limit_percent)} if claim.limit_percent else {}
-        return ProposedMeasurement("distortion-level", {**({"frequency": frequency} if frequency else {}), **stop, **band, **weighting})
+        return ProposedMeasurement(
+            "distortion-level", {**({"frequency": frequency} if frequency else {}), **stop, **band, **weighting}
+        )
     if kind is ClaimedQuantity.SINAD:
         return ProposedMeasurement("tone", {**({"frequency": frequency} if frequency else {}), **band, **weighting})
     if kind is ClaimedQuantity.RESPONSE:
-        return ProposedMeasurement("response", {"start_frequency": frequency or USUAL_BAND[0], "stop_frequency": claim.frequency_high or USUAL_BAND[1]})
+        return ProposedMeasurement(
+            "response",
+            {"start_frequency": frequency or USUAL_BAND[0], "stop_frequency": claim.frequency_high or USUAL_BAND[1]},
+        )
     if kind in (ClaimedQuantity.SNR, ClaimedQuantity.NOISE, ClaimedQuantity.DYNAMIC_RANGE):
-        return ProposedMeasurement("noise", {**({"reference_level": claim.level} if claim.level and _is_level(claim.level) else {}), **band})
+        return ProposedMeasurement(
+            "noise", {**({"reference_level": claim.level} if claim.level and _is_level(claim.level) else {}), **band}
+        )
     if kind is ClaimedQuantity.CROSSTALK:
-        return ProposedMeasurement("crosstalk", {"frequency": frequency} if frequency and claim.frequency_high is None else {})
+        return ProposedMeasurement(
+            "crosstalk", {"frequency": frequency} if frequency and claim.frequency_high is None else {}
+        )
     if kind is ClaimedQuantity.LATENCY:
         return ProposedMeasurement("latency", {})
     if kind in (ClaimedQuantity.MODULATION, ClaimedQuantity.DIFFERENCE):
         usual = (60.0, 7000.0, 4.0) if kind is ClaimedQuantity.MODULATION else (19000.0, 20000.0, 1.0)
-        return ProposedMeasurement("intermodulation", {"frequency_1": frequency or usual[0], "frequency_2": claim.frequency_high or usual[1], "ratio": usual[2]})
+        return ProposedMeasurement(
+            "intermodulation",
+            {"frequency_1": frequency or usual[0], "frequency_2": claim.frequency_high or usual[1], "ratio": usual[2]},
+        )
     level = {"output_level": claim.level} if kind is ClaimedQuantity.SENSITIVITY and claim.level else {}
     return ProposedMeasurement("gain", {**({"frequency": frequency} if frequency else {}), **level})
 

@@ -1,4 +1,6 @@
-"""In what two runs differ besides the thing under study, worst first, in words; some of it forbids a verdict until it is acknowledged."""
+"""In what two runs differ besides the thing under study, worst first, in words; some of it forbids a verdict until
+it is acknowledged.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ class Severity(IntEnum):
 
 @dataclass(frozen=True)
 class Mismatch:
-    """what: the setting, condition or chain value; ours, theirs: in words; why it matters; label: what the window calls it."""
+    """what: the setting, condition or chain value; ours, theirs: in words; why it matters; label: what the window
+    calls it.
+    """
 
     what: str
     ours: str
@@ -46,7 +50,11 @@ _RULES: dict[str, tuple[tuple[str, ...], Severity, str]] = {
     "weighting": (_OF_NOISE, Severity.BLOCKS, "Weighted and unweighted noise, THD+N and SNR cannot be compared."),
     "reference_level": (("noise",), Severity.BLOCKS, "SNR refers to different levels."),
     "convention": (("intermodulation",), Severity.BLOCKS, "The definitions of modulation distortion differ."),
-    "harmonics": (("tone", "distortion-level", "distortion-frequency"), Severity.WEIGHS, "THD includes different harmonics."),
+    "harmonics": (
+        ("tone", "distortion-level", "distortion-frequency"),
+        Severity.WEIGHS,
+        "THD includes different harmonics.",
+    ),
     "stop_on": (("distortion-level",), Severity.BLOCKS, "The limits apply to different distortion measures."),
     "frequency": ((), Severity.WEIGHS, "Distortion depends on frequency."),
     "frequency_1": ((), Severity.BLOCKS, "The products are at different frequencies."),
@@ -60,11 +68,16 @@ _RULES: dict[str, tuple[tuple[str, ...], Severity, str]] = {
 }
 _CHAIN_RULES: dict[str, tuple[Severity, str]] = {
     "device": (Severity.WEIGHS, "The interfaces differ in noise and distortion."),
-    "probe_ratio": (Severity.MINOR, ""), "preamp_gain_db": (Severity.WEIGHS, "Input noise contributes differently."),
-    "output_full_scale": (Severity.WEIGHS, "The same dBFS is a different generator voltage."), "input_full_scale": (Severity.WEIGHS, "Input noise contributes differently."),
-    "load_confirmed": (Severity.MINOR, "One load was measured, the other entered."), "gain_setting": (Severity.WEIGHS, "The interface's gain settings differ."),
-    "buffer": (Severity.MINOR, ""), "microphone_sensitivities": (Severity.WEIGHS, "Different microphones."), "calibrated_on": (Severity.MINOR, ""),
-}  # fmt: skip
+    "probe_ratio": (Severity.MINOR, ""),
+    "preamp_gain_db": (Severity.WEIGHS, "Input noise contributes differently."),
+    "output_full_scale": (Severity.WEIGHS, "The same dBFS is a different generator voltage."),
+    "input_full_scale": (Severity.WEIGHS, "Input noise contributes differently."),
+    "load_confirmed": (Severity.MINOR, "One load was measured, the other entered."),
+    "gain_setting": (Severity.WEIGHS, "The interface's gain settings differ."),
+    "buffer": (Severity.MINOR, ""),
+    "microphone_sensitivities": (Severity.WEIGHS, "Different microphones."),
+    "calibrated_on": (Severity.MINOR, ""),
+}
 _NOT_SPECIFIED = "not specified"
 _POWER = ("distortion-level", "distortion-frequency")
 
@@ -82,11 +95,15 @@ def find_mismatches(ours: Evidence, theirs: Evidence, under_study: Iterable[str]
             if kinds and ours.procedure not in kinds:
                 weight, why = Severity.MINOR, ""
             ours_said, theirs_said = _setting_words(ours, name, a), _setting_words(theirs, name, b)
-            found.append(Mismatch(name.replace("_", " "), ours_said, theirs_said, weight, why, _setting_label(ours, name)))
+            found.append(
+                Mismatch(name.replace("_", " "), ours_said, theirs_said, weight, why, _setting_label(ours, name))
+            )
     found += [u for u in _chains(ours, theirs) if u.what not in studied]
     for name in dict.fromkeys([*ours.conditions, *theirs.conditions]):
         first, second = ours.conditions.get(name, _NOT_SPECIFIED), theirs.conditions.get(name, _NOT_SPECIFIED)
-        if first != second and name not in studied and name not in ("load", "rate", "probe", "buffer"):  # those are the chain's
+        if (
+            first != second and name not in studied and name not in ("load", "rate", "probe", "buffer")
+        ):  # those are the chain's
             found.append(Mismatch(name, first, second, Severity.WEIGHS, "More than one condition differs."))
     return sorted(found, key=lambda u: -u.weight)
 
@@ -98,19 +115,29 @@ def _chains(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
         power = ours.procedure in _POWER
         found.append(
             Mismatch(
-                "load", _ohms(a.load_ohms), _ohms(b.load_ohms), Severity.BLOCKS if power else Severity.WEIGHS,
-                "Power into different loads cannot be compared." if power else "The lower load resistance is the heavier load.",
+                "load",
+                _ohms(a.load_ohms),
+                _ohms(b.load_ohms),
+                Severity.BLOCKS if power else Severity.WEIGHS,
+                (
+                    "Power into different loads cannot be compared."
+                    if power
+                    else "The lower load resistance is the heavier load."
+                ),
             )
-        )  # fmt: skip
+        )
     if a.rate != b.rate:
         top = max(_top(ours), _top(theirs))
         beyond = top > 0.47 * min(a.rate, b.rate)
         found.append(
             Mismatch(
-                "rate", format_quantity(a.rate, "Hz", digits=4), format_quantity(b.rate, "Hz", digits=4), Severity.BLOCKS if beyond else Severity.MINOR,
+                "rate",
+                format_quantity(a.rate, "Hz", digits=4),
+                format_quantity(b.rate, "Hz", digits=4),
+                Severity.BLOCKS if beyond else Severity.MINOR,
                 "The lower sample rate does not cover the compared band." if beyond else "",
             )
-        )  # fmt: skip
+        )
     for name, (weight, why) in _CHAIN_RULES.items():
         first, second = getattr(a, name), getattr(b, name)
         if name == "device":
@@ -131,7 +158,10 @@ def _setting_words(of: Evidence, name: str, value: object) -> str:
 
 def _top(e: Evidence) -> float:
     """The highest frequency that a run's settings speak of."""
-    return max((float(e.settings[n]) for n in ("stop_frequency", "band_high", "frequency", "frequency_2") if n in e.settings), default=0.0)
+    return max(
+        (float(e.settings[n]) for n in ("stop_frequency", "band_high", "frequency", "frequency_2") if n in e.settings),
+        default=0.0,
+    )
 
 
 def _ohms(value: float | None) -> str:

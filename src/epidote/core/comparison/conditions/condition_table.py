@@ -1,4 +1,6 @@
-"""A reading over the conditions in which rows differ: a line over one, a table over two, and which settings come to the same."""
+"""A reading over the conditions in which rows differ: a line over one, a table over two, and which settings come to
+the same.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ class ConditionReading:
 
 @dataclass(frozen=True)
 class ConditionTable:
-    """first and second: (condition, its values in order); second is None for a line. cells: by the values of both ("" without a second)."""
+    """first and second: (condition, its values in order); second is None for a line. cells: by the values of both
+    ("" without a second).
+    """
 
     first: tuple[str, tuple[str, ...]]
     second: tuple[str, tuple[str, ...]] | None
@@ -51,16 +55,29 @@ def _ordered(values: Sequence[str]) -> tuple[str, ...]:
 
 
 def grid(rows: Sequence[ConditionReading]) -> ConditionTable:
-    """Rows by the one or two conditions in which they differ; that with more values first. Raises UnusableInputError where none or more do."""
+    """Rows by the one or two conditions in which they differ; that with more values first.
+
+    Raises UnusableInputError where none or more do.
+    """
     names = dict.fromkeys(n for r in rows for n in r.conditions)
     varying = [n for n in names if len({r.conditions.get(n, "") for r in rows}) > 1]
     if not 1 <= len(varying) <= 2:
         what = ", ".join(varying) if varying else "none"
-        raise UnusableInputError(f"This table needs rows that differ in one or two conditions. The selected rows differ in: {what}. Change the selection.")
+        raise UnusableInputError(
+            f"This table needs rows that differ in one or two conditions. The selected rows differ in: {what}. Change"
+            " the selection."
+        )
     if len({r.unit for r in rows}) > 1:
-        raise UnusableInputError("The readings have different units and cannot be tabulated. Select readings of one unit.")
+        raise UnusableInputError(
+            "The readings have different units and cannot be tabulated. Select readings of one unit."
+        )
     # the one with more values leads, of two alike the one that is a number: it makes the better axis
-    varying.sort(key=lambda n: (-len({r.conditions.get(n, "") for r in rows}), any(number_in(r.conditions.get(n, "")) is None for r in rows)))
+    varying.sort(
+        key=lambda n: (
+            -len({r.conditions.get(n, "") for r in rows}),
+            any(number_in(r.conditions.get(n, "")) is None for r in rows),
+        )
+    )
     axes = [(n, _ordered([r.conditions.get(n, "–") for r in rows])) for n in varying]
     second = axes[1] if len(axes) > 1 else None
     cells = {(r.conditions.get(varying[0], "–"), r.conditions.get(varying[1], "–") if second else ""): r for r in rows}
@@ -77,10 +94,18 @@ def equivalent_settings(g: ConditionTable) -> list[str]:
     for i, one in enumerate(kinds):
         for two in kinds[i + 1 :]:
             for a in values:
-                near = [(b, ta, tb) for b in values if (ta := g.at(a, one)) is not None and (tb := g.at(b, two)) is not None and _same(ta, tb)]
+                near = [
+                    (b, ta, tb)
+                    for b in values
+                    if (ta := g.at(a, one)) is not None and (tb := g.at(b, two)) is not None and _same(ta, tb)
+                ]
                 for b, ta, _ in near[:1]:
                     shown = format_quantity(ta.value, ta.unit, digits=3)
-                    with_same = f"{name} {a} with {other} {one} gives the same as {b} with {two}" if a != b else f"at {name} {a}, {other} {one} and {two} give the same"
+                    with_same = (
+                        f"{name} {a} with {other} {one} gives the same as {b} with {two}"
+                        if a != b
+                        else f"at {name} {a}, {other} {one} and {two} give the same"
+                    )
                     found.append(f"{with_same[0].upper()}{with_same[1:]} ({shown}).")
     return found
 

@@ -1,4 +1,6 @@
-"""Latencies side by side: by device, rate and buffer; which of them are the same; which can be lived with; how far sound goes meanwhile."""
+"""Latencies side by side: by device, rate and buffer; which of them are the same; which can be lived with; how far
+sound goes meanwhile.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ ROOM = 20.0  # °C
 
 @dataclass(frozen=True)
 class Latency:
-    """One measured latency: device (with what else it was set to), rate in Hz, buffer in frames (None: not said), seconds, spread."""
+    """One measured latency: device (with what else it was set to), rate in Hz, buffer in frames (None: not said),
+    seconds, spread.
+    """
 
     device: str
     rate: float
@@ -27,7 +31,9 @@ class Latency:
 
 
 def latencies_of(rows: Iterable[tuple[str, dict[str, str], float, float, float | None]]) -> list[Latency]:
-    """From (unit, conditions, rate of its chain, seconds, spread): buffer and rate are taken out of the conditions, the rest tells devices apart."""
+    """From (unit, conditions, rate of its chain, seconds, spread): buffer and rate are taken out of the conditions,
+    the rest tells devices apart.
+    """
     found = []
     for unit, conditions, rate, seconds, spread in rows:
         rest = [f"{k} {v}" for k, v in conditions.items() if k not in ("buffer", "rate")]
@@ -38,7 +44,9 @@ def latencies_of(rows: Iterable[tuple[str, dict[str, str], float, float, float |
 
 @dataclass(frozen=True)
 class LatencyTable:
-    """devices: the rows; settings: (rate, buffer) of the columns, buffer 0 where none was said; cells: by (device, setting)."""
+    """devices: the rows; settings: (rate, buffer) of the columns, buffer 0 where none was said; cells: by (device,
+    setting).
+    """
 
     devices: tuple[str, ...]
     settings: tuple[tuple[float, int], ...]
@@ -48,11 +56,15 @@ class LatencyTable:
 def latency_table(found: Sequence[Latency]) -> LatencyTable:
     """Device by buffer and rate; the last of several of the same counts."""
     cells = {(one.device, one.setting): one for one in found}
-    return LatencyTable(tuple(dict.fromkeys(one.device for one in found)), tuple(sorted({one.setting for one in found})), cells)
+    return LatencyTable(
+        tuple(dict.fromkeys(one.device for one in found)), tuple(sorted({one.setting for one in found})), cells
+    )
 
 
 def similar_latencies(found: Sequence[Latency], wanted: float, within: float = 0.05) -> list[Latency]:
-    """Those whose latency is ``wanted`` s, to a share of it, nearest first: "128 at 48 kHz here is as late as 64 at 44.1 kHz there"."""
+    """Those whose latency is ``wanted`` s, to a share of it, nearest first: "128 at 48 kHz here is as late as 64 at
+    44.1 kHz there".
+    """
     near = [one for one in found if abs(one.seconds - wanted) <= within * abs(wanted)]
     return sorted(near, key=lambda one: abs(one.seconds - wanted))
 

@@ -1,4 +1,6 @@
-"""One curve against several axes: what a staircase did, against the drive, the output, its power; and a spectrum's floor per hertz."""
+"""One curve against several axes: what a staircase did, against the drive, the output, its power; and a spectrum's
+floor per hertz.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from epidote.core.results.result import Curve
 
 @dataclass(frozen=True)
 class Axis:
-    """words: on a button; source: unit of the stored x it is made of; unit and title: of the axis; log: drawn logarithmically."""
+    """words: on a button; source: unit of the stored x it is made of; unit and title: of the axis; log: drawn
+    logarithmically.
+    """
 
     key: str
     words: str
@@ -42,15 +46,24 @@ def axes_of(curves: Iterable[Curve]) -> tuple[Axis, ...]:
 
 
 def on_axis(curve: Curve, axis: Axis, full_scale: float | None) -> Curve:
-    """The curve, whose x is in the axis' source unit, against the axis. ``full_scale``: RMS at the unit that reads 0 dBFS."""
+    """The curve, whose x is in the axis' source unit, against the axis.
+
+    ``full_scale``: RMS at the unit that reads 0 dBFS.
+    """
     if axis.unit == axis.source:
         return curve
-    base = {"dBV": 1.0, "dBu": LEVEL_UNITS["dBu"][1], "dBFS": (full_scale or 1.0) if axis.source == "V" else math.sqrt(0.5)}[axis.unit]
+    base = {
+        "dBV": 1.0,
+        "dBu": LEVEL_UNITS["dBu"][1],
+        "dBFS": (full_scale or 1.0) if axis.source == "V" else math.sqrt(0.5),
+    }[axis.unit]
     return replace(curve, x=20 * np.log10(np.maximum(curve.x, 1e-20) / base), x_unit=axis.unit)
 
 
 def per_hertz(curve: Curve) -> Curve | None:
-    """A spectrum as a density, so that two of different length compare; None where its bins' noise bandwidth is not known."""
+    """A spectrum as a density, so that two of different length compare; None where its bins' noise bandwidth is not
+    known.
+    """
     width = curve.meta.get("enbw_hz")
     if not isinstance(width, (int, float)) or width <= 0:
         return None

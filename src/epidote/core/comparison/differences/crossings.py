@@ -1,4 +1,6 @@
-"""Where two curves change places, in words: "lower below 11.4 W, higher above", what lies inside the uncertainty left out."""
+"""Where two curves change places, in words: "lower below 11.4 W, higher above", what lies inside the uncertainty
+left out.
+"""
 
 from __future__ import annotations
 
@@ -29,8 +31,9 @@ class Range:
 
 
 def uncertainty(curve: Curve, x: Samples) -> Samples:
-    """One standard deviation in dB at x (points,), by what the noise below the curve may add or take: a voltage e below the level y moves it by
-    20 lg(1 + 10^((e-y)/20)); 0 where the curve tells no floor."""
+    """One standard deviation in dB at x (points,), by what the noise below the curve may add or take: a voltage e
+    below the level y moves it by 20 lg(1 + 10^((e-y)/20)); 0 where the curve tells no floor.
+    """
     if curve.floor is None:
         return np.zeros(x.size)
     log = curve.x_unit in LOGARITHMIC and curve.x[0] > 0
@@ -40,7 +43,8 @@ def uncertainty(curve: Curve, x: Samples) -> Samples:
 
 
 def ranges(difference: Curve, doubt: Samples) -> list[Range]:
-    """Where a difference curve is surely above or below 0: beyond twice ``doubt`` (points,) and 0.01 dB, for three points in a row or more.
+    """Where a difference curve is surely above or below 0: beyond twice ``doubt`` (points,) and 0.01 dB, for three
+    points in a row or more.
 
     A range ends where the difference passes the middle between two that change places, else at its own last point.
     """
@@ -69,7 +73,9 @@ def ranges(difference: Curve, doubt: Samples) -> list[Range]:
 
 
 def _zero(difference: Curve, a: int, b: int) -> float:
-    """Where the difference passes 0 between two of its points: by a straight line, over log x along axes on which ratios count."""
+    """Where the difference passes 0 between two of its points: by a straight line, over log x along axes on which
+    ratios count.
+    """
     log = difference.x_unit in LOGARITHMIC and difference.x[a] > 0
     x, y = difference.x[a : b + 1], difference.y[a : b + 1]
     k = int(np.flatnonzero(np.diff(np.signbit(y)))[0])

@@ -30,9 +30,9 @@ class ReadingDifference:
 def difference_curve(curve: Curve, reference: Curve) -> Curve | None:
     """``curve`` less ``reference`` where both have points, on the curve's grid; None when they have nothing in common.
 
-    Levels in dB differ by dB, phases by degrees within ±180. The reference is taken between its points by a cubic spline over log
-    frequency (one that never overshoots where the points are few, as along a staircase with a knee); spectra, whose lines a spline
-    would invent values between, are compared only where their grids agree.
+    Levels in dB differ by dB, phases by degrees within ±180. The reference is taken between its points by a cubic
+    spline over log frequency (one that never overshoots where the points are few, as along a staircase with a knee);
+    spectra, whose lines a spline would invent values between, are compared only where their grids agree.
     """
     if curve.x_unit != reference.x_unit or curve.y_unit != reference.y_unit or curve.x.size < 2 or reference.x.size < 2:
         return None
@@ -95,7 +95,9 @@ def differing_settings(runs: Iterable[tuple[dict[str, object], dict[str, object]
     rows = list(runs)
     names: dict[str, None] = {}
     for settings, chain in rows:
-        names.update(dict.fromkeys([*settings, *(k for k in chain if k not in ("name", "calibrated_on", "calibrations"))]))
+        names.update(
+            dict.fromkeys([*settings, *(k for k in chain if k not in ("name", "calibrated_on", "calibrations"))])
+        )
     return [n for n in names if len({_told(n, s.get(n, c.get(n))) for s, c in rows}) > 1]
 
 

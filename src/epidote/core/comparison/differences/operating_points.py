@@ -40,11 +40,17 @@ class OperatingPoint(BaseModel):
 
 
 def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> OperatingPoint:
-    """A typed point on curves ``key`` that stand against ``x_units`` in ``y_unit``. Raises QuantityError that says what would do."""
+    """A typed point on curves ``key`` that stand against ``x_units`` in ``y_unit``.
+
+    Raises QuantityError that says what would do.
+    """
     found = parse(text, x_units[0] if x_units else "Hz")
     name = text.strip()
     if len(name) > LONGEST_NAME:
-        raise QuantityError(f"“{name[:20]}…” is too long ({len(name)} characters, at most {LONGEST_NAME}). Enter a value and a unit, as in “1 kHz”.")
+        raise QuantityError(
+            f"“{name[:20]}…” is too long ({len(name)} characters, at most {LONGEST_NAME}). Enter a value and a unit, as"
+            " in “1 kHz”."
+        )
     ratio = y_unit == "dB" and key not in ("level", "gain")
     if found.unit in ("%", "ppm") and ratio:
         return OperatingPoint(name=name, curve=key, by=PointAxis.Y, value=parse_as(text, "dB"), unit="dB")
@@ -54,31 +60,41 @@ def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Ope
         return OperatingPoint(name=name, curve=key, by=PointAxis.Y, value=found.value, unit=y_unit)
     if found.unit in x_units:
         return OperatingPoint(name=name, curve=key, by=PointAxis.X, value=found.value, unit=found.unit)
-    raise QuantityError(f"“{name}” does not fit these curves. Enter an x value ({', '.join(x_units)}) or a y value ({y_unit}{', %' if ratio else ''}).")
+    raise QuantityError(
+        f"“{name}” does not fit these curves. Enter an x value ({', '.join(x_units)}) or a y value"
+        f" ({y_unit}{', %' if ratio else ''})."
+    )
 
 
 def at_point(curves: Sequence[Curve], point: OperatingPoint) -> list[Reading]:
-    """What curves of one run say at a point: one reading per channel, two (below and above) where a response has fallen so far; readings
-    without a value where a curve does not get there."""
+    """What curves of one run say at a point: one reading per channel, two (below and above) where a response has
+    fallen so far; readings without a value where a curve does not get there.
+    """
     of_key = [c for c in curves if c.key == point.curve]
     if point.by is PointAxis.X:
         fitting = [c for c in of_key if c.x_unit == point.unit]
-        return [Reading(point.name, c.channel, curve_at(c, point.value), c.y_unit, {"at": f"{point.value:g} {point.unit}"}) for c in fitting]
+        return [
+            Reading(point.name, c.channel, curve_at(c, point.value), c.y_unit, {"at": f"{point.value:g} {point.unit}"})
+            for c in fitting
+        ]
     readings = []
     for c in of_key:
         if c.y_unit != point.unit:
             continue
         if point.by is PointAxis.DROP:
             readings += [
-                Reading(f"{point.name}, {side}", c.channel, cutoff_frequency(c, point.value, _REFERENCE, up), c.x_unit) for side, up in (("low", False), ("high", True))
-            ]  # fmt: skip
+                Reading(f"{point.name}, {side}", c.channel, cutoff_frequency(c, point.value, _REFERENCE, up), c.x_unit)
+                for side, up in (("low", False), ("high", True))
+            ]
             continue
         readings.append(Reading(point.name, c.channel, x_where_reached(c, point.value), c.x_unit))
     return readings
 
 
 def x_where_reached(curve: Curve, y: float) -> float | None:
-    """The x at which a curve passes y: of distortion along a staircase where it does so for good, else the first place."""
+    """The x at which a curve passes y: of distortion along a staircase where it does so for good, else the first
+    place.
+    """
     if curve.x_unit in ("W", "V", "FS", "dBFS"):
         found = last_x_below(curve, y) if curve.x[0] > 0 else None
         return found[0] if found is not None and found[1] else None
@@ -93,7 +109,9 @@ def x_where_reached(curve: Curve, y: float) -> float | None:
 
 
 def difference_in_words(value: float | None, reference: float | None, unit: str) -> str:
-    """The difference in the fitting way: "+50 %, +1.76 dB" of powers and voltages, "-12 %" of frequencies and times, decibels of levels."""
+    """The difference in the fitting way: "+50 %, +1.76 dB" of powers and voltages, "-12 %" of frequencies and times,
+    decibels of levels.
+    """
     if value is None or reference is None:
         return ""
     if unit in ("W", "V", "Pa", "FS") and value > 0 and reference > 0:

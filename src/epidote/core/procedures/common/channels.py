@@ -14,7 +14,9 @@ from epidote.core.signals.recording import Recording
 
 
 def merge_channels(results: Sequence[Result], recordings: Sequence[Recording], chain: Chain) -> Result:
-    """The channels' results as one, with what holds for the whole run: dropouts that the device reported, a chain without volts."""
+    """The channels' results as one, with what holds for the whole run: dropouts that the device reported, a chain
+    without volts.
+    """
     cautions = [c for r in results for c in r.cautions]
     if any(r.faults for r in recordings):
         cautions.append(Caution.DROPOUT)
@@ -25,7 +27,9 @@ def merge_channels(results: Sequence[Result], recordings: Sequence[Recording], c
 
 
 def _explained(readings: Sequence[Reading], recordings: Sequence[Recording]) -> tuple[Reading, ...]:
-    """A reading without a value says why: where nothing else did, because its channel holds nothing but equal samples."""
+    """A reading without a value says why: where nothing else did, because its channel holds nothing but equal
+    samples.
+    """
     told: dict[int, bool] = {}
 
     def is_silent(channel: int) -> bool:
@@ -48,13 +52,16 @@ def require_consistent_channels(recordings: Sequence[Recording]) -> int:
     for recording in recordings:
         if recording.stimulus is not None and recording.stimulus.rate != recording.signal.rate:
             raise UnusableInputError(
-                f"The recording has a sample rate of {recording.signal.rate:g} Hz, its stimulus {recording.stimulus.rate:g} Hz. Nothing was computed; "
-                "record at the stimulus rate, or export the stimulus again at the rate of the recording."
+                f"The recording has a sample rate of {recording.signal.rate:g} Hz, its stimulus"
+                f" {recording.stimulus.rate:g} Hz. Nothing was computed; record at the stimulus rate, or export the"
+                " stimulus again at the rate of the recording."
             )
     counts = {r.signal.channels for r in recordings}
     rates = {r.signal.rate for r in recordings}
     if len(counts) > 1 or len(rates) > 1:
-        raise UnusableInputError("The recordings differ in number of channels or sample rate. Use the recordings of a single run.")
+        raise UnusableInputError(
+            "The recordings differ in number of channels or sample rate. Use the recordings of a single run."
+        )
     return counts.pop()
 
 

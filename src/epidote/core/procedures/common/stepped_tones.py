@@ -1,4 +1,6 @@
-"""What the procedures that step a tone share: their settings, taking the steps of recordings apart, and curves of what was found."""
+"""What the procedures that step a tone share: their settings, taking the steps of recordings apart, and curves of
+what was found.
+"""
 
 from __future__ import annotations
 
@@ -43,10 +45,16 @@ STEP_VIEWS = (
 
 
 class SteppedSettings(Settings):
-    dwell: float = setting(0.4, "Dwell time", "Duration of each tone, including settling time", "s", played=True, ge=0.02, le=60)
+    dwell: float = setting(
+        0.4, "Dwell time", "Duration of each tone, including settling time", "s", played=True, ge=0.02, le=60
+    )
     driven: int = setting(0, "Driven output", "Drive this output only; 0 drives all outputs", played=True, ge=0, le=64)
-    band_low: float = setting(20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000)
-    band_high: float = setting(20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    band_low: float = setting(
+        20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000
+    )
+    band_high: float = setting(
+        20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000
+    )
     weighting: Weighting = setting(Weighting.NONE, "Weighting", "Weighting of noise and THD+N")
     harmonics: int = setting(10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=50)
 
@@ -58,7 +66,11 @@ class SteppedSettings(Settings):
     def outputs(self, available: int) -> tuple[int, ...]:
         """The driven outputs, as positions from 1. Raises SettingError."""
         if self.driven > available:
-            raise SettingError(f"{{driven}} {self.driven}: the chain has only {available} outputs. Use one of them, or change the chain.", "driven")
+            raise SettingError(
+                f"{{driven}} {self.driven}: the chain has only {available} outputs. Use one of them, or change the"
+                " chain.",
+                "driven",
+            )
         return (self.driven,) if self.driven else tuple(range(1, available + 1))
 
     def read_channels(self, available: int) -> list[int]:
@@ -70,8 +82,8 @@ class SteppedSettings(Settings):
         least = least_dwell(frequency, _LEAST_CYCLES)
         if self.dwell < least:
             raise SettingError(
-                f"A dwell of {self.dwell:g} s is only {self.dwell * frequency:.1f} cycles of {frequency:g} Hz, too short to settle and measure. "
-                f"Use at least {least:.2g} s."
+                f"A dwell of {self.dwell:g} s is only {self.dwell * frequency:.1f} cycles of {frequency:g} Hz, too"
+                f" short to settle and measure. Use at least {least:.2g} s."
             )
 
 
@@ -82,7 +94,9 @@ def least_dwell(frequency: float, cycles: float) -> float:
 
 @dataclass(frozen=True)
 class ChannelSteps:
-    """What one channel shows: found steps with their place in the stimulus, how many should be there, and what is wrong."""
+    """What one channel shows: found steps with their place in the stimulus, how many should be there, and what is
+    wrong.
+    """
 
     found: tuple[StepMeasurement, ...]
     missing: int
@@ -91,10 +105,16 @@ class ChannelSteps:
 
 
 def stimulus_for(recording: Recording, planned: Callable[[], Stimulus]) -> Stimulus:
-    """The staircase of a recording; for one without description, the one that the settings make. Raises UnusableInputError."""
+    """The staircase of a recording; for one without description, the one that the settings make.
+
+    Raises UnusableInputError.
+    """
     stimulus = recording.stimulus or planned()
     if stimulus.kind != KIND:
-        raise UnusableInputError(f"This recording is of a {stimulus.kind} stimulus, not of a stepped sweep. Nothing was computed; analyse it with the procedure that made the stimulus.")
+        raise UnusableInputError(
+            f"This recording is of a {stimulus.kind} stimulus, not of a stepped sweep. Nothing was computed; analyse it"
+            " with the procedure that made the stimulus."
+        )
     return stimulus
 
 
@@ -104,7 +124,11 @@ def locate_starts(recordings: Sequence[Recording], stimuli: Sequence[Stimulus]) 
 
 
 def analyse_steps(
-    recordings: Sequence[Recording], stimuli: Sequence[Stimulus], starts: Sequence[int | None], number: int, settings: SteppedSettings
+    recordings: Sequence[Recording],
+    stimuli: Sequence[Stimulus],
+    starts: Sequence[int | None],
+    number: int,
+    settings: SteppedSettings,
 ) -> ChannelSteps:
     """Every step of one channel (from 1), in the order of playing."""
     found: list[StepMeasurement] = []
@@ -128,17 +152,31 @@ def analyse_steps(
     return ChannelSteps(tuple(found), missing, tuple(silent), cautions)
 
 
-def measure_steps(part: Samples, signal: Signal, step: ScheduledStep, settings: SteppedSettings) -> StepMeasurement | None:
+def measure_steps(
+    part: Samples, signal: Signal, step: ScheduledStep, settings: SteppedSettings
+) -> StepMeasurement | None:
     return measure_step(
-        part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting, signal.unit
+        part,
+        signal.rate,
+        step,
+        settings.harmonics,
+        (settings.band_low, settings.band_high),
+        settings.weighting,
+        signal.unit,
     )
 
 
 class StepMonitor:
-    """Looks at each step as soon as it is there: the recording ends with its last step, or before where ``is_over`` finds a reason
-    among the steps of one channel so far."""
+    """Looks at each step as soon as it is there: the recording ends with its last step, or before where ``is_over``
+    finds a reason among the steps of one channel so far.
+    """
 
-    def __init__(self, stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepMeasurement]], bool] | None = None) -> None:
+    def __init__(
+        self,
+        stimulus: Stimulus,
+        settings: SteppedSettings,
+        is_over: Callable[[Sequence[StepMeasurement]], bool] | None = None,
+    ) -> None:
         self.stimulus, self.settings, self.is_over = stimulus, settings, is_over
         self.waiting = steps_of(stimulus)
         self.start: int | None = None
@@ -155,7 +193,9 @@ class StepMonitor:
                 return False
         while self.waiting and self.start + self.waiting[0].first + self.waiting[0].frames <= signal.frames:
             step = self.waiting.pop(0)
-            over = [self._over(signal, step, n) for n in self.settings.read_channels(signal.channels)]  # each channel is looked at
+            over = [
+                self._over(signal, step, n) for n in self.settings.read_channels(signal.channels)
+            ]  # each channel is looked at
             if any(over):
                 return True
         return not self.waiting
@@ -172,7 +212,9 @@ class StepMonitor:
         return self.is_over(steps)
 
 
-def monitored(stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepMeasurement]], bool] | None = None) -> InterruptibleStimulus:
+def monitored(
+    stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepMeasurement]], bool] | None = None
+) -> InterruptibleStimulus:
     """A staircase to be played as far as ``Watch`` lets it."""
     return InterruptibleStimulus(stimulus, StepMonitor(stimulus, settings, is_over).enough)
 
@@ -181,8 +223,11 @@ def safe_db(ratio: float) -> float:
     return 20 * math.log10(ratio) if ratio > 0 else -400.0
 
 
-def ratio_curves(steps: Sequence[StepMeasurement], number: int, x: Samples, x_unit: str, offset: float, noise_unit: str) -> list[Curve]:
-    """thd, thd_n, noise, gain and h2 to h5 against ``x`` (steps,) in ``x_unit``; ``offset``: what turns digital gain into the unit's, in dB.
+def ratio_curves(
+    steps: Sequence[StepMeasurement], number: int, x: Samples, x_unit: str, offset: float, noise_unit: str
+) -> list[Curve]:
+    """thd, thd_n, noise, gain and h2 to h5 against ``x`` (steps,) in ``x_unit``; ``offset``: what turns digital gain
+    into the unit's, in dB.
 
     thd and the harmonics carry the noise under them as floor.
     """
@@ -190,7 +235,9 @@ def ratio_curves(steps: Sequence[StepMeasurement], number: int, x: Samples, x_un
     def curve(key: str, y: Sequence[float], unit: str = "dB", floor: Sequence[float] | None = None) -> Curve:
         values = np.array(y)
         there = np.isfinite(values)  # a curve ends where its data end
-        return Curve(key, number, x[there], values[there], x_unit, unit, None if floor is None else np.array(floor)[there])
+        return Curve(
+            key, number, x[there], values[there], x_unit, unit, None if floor is None else np.array(floor)[there]
+        )
 
     under = [safe_db(math.sqrt(s.expected_noise / s.main)) for s in steps]
     curves = [
@@ -201,7 +248,12 @@ def ratio_curves(steps: Sequence[StepMeasurement], number: int, x: Samples, x_un
     ]
     for n in range(2, 6):
         values = [
-            safe_db(math.sqrt(s.harmonics[n - 2] / s.main)) if n - 2 < len(s.harmonics) and s.harmonics[n - 2] > 0 else math.nan for s in steps
+            (
+                safe_db(math.sqrt(s.harmonics[n - 2] / s.main))
+                if n - 2 < len(s.harmonics) and s.harmonics[n - 2] > 0
+                else math.nan
+            )
+            for s in steps
         ]
         one = [safe_db(math.sqrt(s.expected_noise / max(1, len(s.harmonics)) / s.main)) for s in steps]
         if any(math.isfinite(v) for v in values):
@@ -210,12 +262,24 @@ def ratio_curves(steps: Sequence[StepMeasurement], number: int, x: Samples, x_un
 
 
 def curves_of_step(
-    recordings: Sequence[Recording], stimuli: Sequence[Stimulus], channels: Sequence[int], settings: SteppedSettings,
-    away: Callable[[ScheduledStep], float], reach: float, terminals: Callable[[int], ChannelScale],
-) -> tuple[Curve, ...]:  # fmt: skip
-    """Waveform, residual and spectrum of the step for which ``away`` is least, of each channel; none where the nearest is beyond ``reach``."""
+    recordings: Sequence[Recording],
+    stimuli: Sequence[Stimulus],
+    channels: Sequence[int],
+    settings: SteppedSettings,
+    away: Callable[[ScheduledStep], float],
+    reach: float,
+    terminals: Callable[[int], ChannelScale],
+) -> tuple[Curve, ...]:
+    """Waveform, residual and spectrum of the step for which ``away`` is least, of each channel; none where the
+    nearest is beyond ``reach``.
+    """
     starts = locate_starts(recordings, stimuli)
-    every = [(away(step), i, step) for i, stimulus in enumerate(stimuli) if starts[i] is not None for step in steps_of(stimulus)]
+    every = [
+        (away(step), i, step)
+        for i, stimulus in enumerate(stimuli)
+        if starts[i] is not None
+        for step in steps_of(stimulus)
+    ]
     places = [p for p in every if p[0] <= reach]
     curves: list[Curve] = []
     for number in channels:
@@ -224,7 +288,9 @@ def curves_of_step(
             part = step_segment(signal.channel(number), start or 0, step, signal.rate)
             if part is None:
                 continue
-            found = analyse_step(part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting)
+            found = analyse_step(
+                part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting
+            )
             if found is not None:
                 meta: dict[str, float | str] = {"step_level_dbfs": step.level, "step_frequency_hz": step.frequency}
                 curves += [

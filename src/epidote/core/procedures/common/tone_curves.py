@@ -12,13 +12,20 @@ from epidote.core.results.result import Curve, encode_annotations
 
 
 def tone_curves(c: ToneAnalysis, terminal: ChannelScale) -> tuple[Curve, ...]:
-    """Spectrum in dBFS, dBV or dB SPL (a line reads its level), and a few cycles of the signal and of what is not its fundamental."""
+    """Spectrum in dBFS, dBV or dB SPL (a line reads its level), and a few cycles of the signal and of what is not
+    its fundamental.
+    """
     number = terminal.channel
-    frequencies, level = bin_frequencies(c.spectrum.size, c.rate / c.frames), line_levels(c.spectrum, terminal.level_offset)
+    frequencies, level = (
+        bin_frequencies(c.spectrum.size, c.rate / c.frames),
+        line_levels(c.spectrum, terminal.level_offset),
+    )
     meta: dict[str, float | str] = {
-        "window": WINDOW.name, "enbw_hz": WINDOW.enbw * c.rate / c.frames, "frames": float(c.frames),
+        "window": WINDOW.name,
+        "enbw_hz": WINDOW.enbw * c.rate / c.frames,
+        "frames": float(c.frames),
         "marks": encode_annotations((n * c.fit.frequency, f"H{n}") for n in range(1, len(c.fit.amplitudes) + 1)),
-    }  # fmt: skip
+    }
     shown = min(c.frames, max(64, round(_CYCLES_SHOWN * c.rate / c.fit.frequency)), 16384)
     first = (c.frames - shown) // 2
     t = np.arange(shown) / c.rate

@@ -1,4 +1,6 @@
-"""Distortion against frequency: tones in a row at one drive, or at one output of the unit, each taken apart on its own."""
+"""Distortion against frequency: tones in a row at one drive, or at one output of the unit, each taken apart on its
+own.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,12 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.chain.level_setting import drive_dbfs
 from epidote.core.errors import SettingError
-from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads
+from epidote.core.procedures.common.channels import (
+    merge_channels,
+    per_channel,
+    require_consistent_channels,
+    without_spreads,
+)
 from epidote.core.procedures.common.stepped_tones import (
     OVERHEAD,
     STEP_VIEWS,
@@ -60,9 +67,16 @@ class DistortionFrequency(ProcedureBase):
     )
     step_views = STEP_VIEWS
     reading_titles = {  # noqa: RUF012
-        "thd": "THD at 1 kHz", "thd_n": "THD+N at 1 kHz", "worst": "Highest THD+N", "worst_frequency": "Highest THD+N at", "worst_thd": "Highest THD",
-        "lowest_thd_n": "Lowest THD+N", "output": "Output at 1 kHz", "level_error": "Output level error", "headroom": "Headroom",
-    }  # fmt: skip
+        "thd": "THD at 1 kHz",
+        "thd_n": "THD+N at 1 kHz",
+        "worst": "Highest THD+N",
+        "worst_frequency": "Highest THD+N at",
+        "worst_thd": "Highest THD",
+        "lowest_thd_n": "Lowest THD+N",
+        "output": "Output at 1 kHz",
+        "level_error": "Output level error",
+        "headroom": "Headroom",
+    }
 
     def conduct(self, settings: DistortionFrequencySettings, chain: Chain) -> Conduct:
         channels = settings.outputs(len(chain.outputs))
@@ -73,27 +87,42 @@ class DistortionFrequency(ProcedureBase):
         count = settings.frequencies().size
         # a first look so far down that no unit minds, then one nearer to the output
         levels = [min(_FIRST_LOOK_DBFS, chain.ceiling_dbfs)] * count
-        recording = yield monitored(stepped_tones(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
+        recording = yield monitored(
+            stepped_tones(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings
+        )
         levels = self._corrected(recording, settings, chain, levels, wanted - _LOOK_BELOW_DB)
-        recording = yield monitored(stepped_tones(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings)
+        recording = yield monitored(
+            stepped_tones(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings
+        )
         levels = self._corrected(recording, settings, chain, levels, wanted)
         for _ in range(_CORRECTIONS):
-            recording = yield monitored(stepped_tones(rate=chain.rate, steps=settings.steps(levels), channels=channels), settings)
+            recording = yield monitored(
+                stepped_tones(rate=chain.rate, steps=settings.steps(levels), channels=channels), settings
+            )
             after = self._corrected(recording, settings, chain, levels, wanted)
             if max(abs(a - b) for a, b in zip(after, levels, strict=True)) <= HELD_DB / 2:
                 return
             levels = after
 
     def _corrected(
-        self, recording: Recording, settings: DistortionFrequencySettings, chain: Chain, levels: Sequence[float], wanted: float
+        self,
+        recording: Recording,
+        settings: DistortionFrequencySettings,
+        chain: Chain,
+        levels: Sequence[float],
+        wanted: float,
     ) -> list[float]:
-        """Drive levels, rising in frequency, with which the first driven channel would put out ``wanted`` dBFS, as far as the ceiling lets it."""
+        """Drive levels, rising in frequency, with which the first driven channel would put out ``wanted`` dBFS, as
+        far as the ceiling lets it.
+        """
         stimulus = recording.stimulus
         assert stimulus is not None
         number = settings.read_channels(recording.signal.channels)[0]
         found = {
             round(s.frequency, 1): s
-            for s in analyse_steps([recording], [stimulus], locate_starts([recording], [stimulus]), number, settings).found
+            for s in analyse_steps(
+                [recording], [stimulus], locate_starts([recording], [stimulus]), number, settings
+            ).found
         }
         played = sorted(found.values(), key=lambda s: s.frequency)
         new = []
@@ -109,13 +138,22 @@ class DistortionFrequency(ProcedureBase):
         """Every tone at the same drive."""
         level = drive_dbfs(settings.level, chain)
         if level > chain.ceiling_dbfs:
-            raise SettingError(f"{{level}} {level:g} dBFS exceeds the chain's maximum output of {chain.ceiling_dbfs:g} dBFS. Nothing was played; lower the level, or raise the maximum on the Chain page.", "level")
+            raise SettingError(
+                f"{{level}} {level:g} dBFS exceeds the chain's maximum output of {chain.ceiling_dbfs:g} dBFS. Nothing"
+                " was played; lower the level, or raise the maximum on the Chain page.",
+                "level",
+            )
         steps = settings.steps([level] * settings.frequencies().size)
         return stepped_tones(rate=chain.rate, steps=steps, channels=settings.outputs(len(chain.outputs)))
 
     def plan(self, settings: DistortionFrequencySettings, chain: Chain) -> list[Stimulus]:
         if settings.holds_output:
-            raise SettingError("A stimulus file cannot follow the unit's output. Set “{hold}” to the generator level, and “{level}” in dBFS.", "hold", "level")
+            raise SettingError(
+                "A stimulus file cannot follow the unit's output. Set “{hold}” to the generator level, and “{level}” in"
+                " dBFS.",
+                "hold",
+                "level",
+            )
         return [self._even(settings, chain)]
 
     def wired(self, settings: DistortionFrequencySettings) -> DistortionFrequencySettings:
@@ -169,13 +207,20 @@ class DistortionFrequency(ProcedureBase):
 
 
 def _channel(
-    recording: Recording, stimulus: Stimulus, starts: Sequence[int | None], number: int, settings: DistortionFrequencySettings, chain: Chain
+    recording: Recording,
+    stimulus: Stimulus,
+    starts: Sequence[int | None],
+    number: int,
+    settings: DistortionFrequencySettings,
+    chain: Chain,
 ) -> Result:
     parts = analyse_steps([recording], [stimulus], starts, number, settings)
     steps = sorted(parts.found, key=lambda s: s.frequency)
     if not steps:
         missing = (Caution.STIMULUS_NOT_FOUND,)
-        return Result((), tuple(Reading(k, number, None, "dB", cautions=missing) for k in ("worst", "thd", "thd_n")), missing)
+        return Result(
+            (), tuple(Reading(k, number, None, "dB", cautions=missing) for k in ("worst", "thd", "thd_n")), missing
+        )
     signal = recording.signal
     terminal = ChannelScale.at(signal, chain, number)
     cautions = list(parts.cautions)
@@ -201,13 +246,17 @@ def _channel(
 
 
 def _passed(steps: Sequence[StepMeasurement]) -> np.ndarray:
-    """Whether the unit passes each tone (steps,): its gain lies within 30 dB of the greatest, or its THD+N is not mostly noise."""
+    """Whether the unit passes each tone (steps,): its gain lies within 30 dB of the greatest, or its THD+N is not
+    mostly noise.
+    """
     gain = np.array([safe_db(s.amplitude) - s.level for s in steps])
     noisy = np.array([s.noise > s.harmonic for s in steps])
     return np.asarray((gain > gain.max() - _FILTERED_DB) | ~noisy)
 
 
-def _error_of_hold(steps: Sequence[StepMeasurement], settings: DistortionFrequencySettings, chain: Chain, number: int) -> float | None:
+def _error_of_hold(
+    steps: Sequence[StepMeasurement], settings: DistortionFrequencySettings, chain: Chain, number: int
+) -> float | None:
     """Greatest departure of the output from the wanted one, in dB, of the channel that it was corrected by."""
     if number != settings.read_channels(len(chain.inputs))[0]:
         return None
@@ -216,9 +265,15 @@ def _error_of_hold(steps: Sequence[StepMeasurement], settings: DistortionFrequen
 
 
 def _curves(
-    steps: Sequence[StepMeasurement], passed: np.ndarray, with_hum: Sequence[StepMeasurement], terminal: ChannelScale, chain: Chain
+    steps: Sequence[StepMeasurement],
+    passed: np.ndarray,
+    with_hum: Sequence[StepMeasurement],
+    terminal: ChannelScale,
+    chain: Chain,
 ) -> tuple[Curve, ...]:
-    """What is filtered away, or counts harmonics beyond the band, is raised into the floor: drawn faint, named in ``meta``."""
+    """What is filtered away, or counts harmonics beyond the band, is raised into the floor: drawn faint, named in
+    ``meta``.
+    """
     x = np.array([s.frequency for s in steps])
     offset = chain.offset_db(terminal.channel) or 0.0
     curves = []
@@ -245,15 +300,24 @@ def _curves(
 
 
 def _readings(
-    steps: Sequence[StepMeasurement], passed: np.ndarray, with_hum: Sequence[StepMeasurement], settings: DistortionFrequencySettings, terminal: ChannelScale,
+    steps: Sequence[StepMeasurement],
+    passed: np.ndarray,
+    with_hum: Sequence[StepMeasurement],
+    settings: DistortionFrequencySettings,
+    terminal: ChannelScale,
     held: float | None,
 ) -> list[Reading]:
     number = terminal.channel
     base: dict[str, float | str] = {
-        "level": settings.level, "band_low_hz": settings.band_low, "band_high_hz": settings.band_high, "weighting": str(settings.weighting),
-    }  # fmt: skip
+        "level": settings.level,
+        "band_low_hz": settings.band_low,
+        "band_high_hz": settings.band_high,
+        "weighting": str(settings.weighting),
+    }
     x = np.array([s.frequency for s in steps])
-    thd, thd_n = (np.array([safe_db(v) for v in values]) for values in ([s.thd for s in steps], [s.thd_n for s in steps]))
+    thd, thd_n = (
+        np.array([safe_db(v) for v in values]) for values in ([s.thd for s in steps], [s.thd_n for s in steps])
+    )
     at_1k: dict[str, float | str] = {**base, "frequency_hz": 1000.0}
     near = steps[int(np.argmin(np.abs(np.log(x / 1000))))]
     buried = (Caution.NOISE_DOMINATED,) if near.harmonic < 3 * near.expected_noise else ()
@@ -275,8 +339,14 @@ def _readings(
             (*absent, *buried, *left, *of_hum(near)),
         ),
         Reading(
-            "thd_n", number, None if absent else interpolate(x, thd_n, 1000.0), "dB", at_1k, None,
-            None if absent else near.thd_n_spread_db, absent,
+            "thd_n",
+            number,
+            None if absent else interpolate(x, thd_n, 1000.0),
+            "dB",
+            at_1k,
+            None,
+            None if absent else near.thd_n_spread_db,
+            absent,
         ),
     ]
     usable = np.flatnonzero(passed)
@@ -294,10 +364,27 @@ def _readings(
         readings.append(Reading("worst", number, float(thd_n[top]), "dB", at(top), None, worst, (*skipped, *mostly)))
         readings.append(Reading("worst_frequency", number, float(x[top]), "Hz"))
         doubts = (*skipped, *of_hum(steps[worst_thd]))
-        readings.append(Reading("worst_thd", number, float(thd[worst_thd]), "dB", at(worst_thd), None, steps[worst_thd].thd_spread_db, doubts))
-        readings.append(Reading("lowest_thd_n", number, float(thd_n[least]), "dB", at(least), None, steps[least].thd_n_spread_db))
+        readings.append(
+            Reading(
+                "worst_thd",
+                number,
+                float(thd[worst_thd]),
+                "dB",
+                at(worst_thd),
+                None,
+                steps[worst_thd].thd_spread_db,
+                doubts,
+            )
+        )
+        readings.append(
+            Reading("lowest_thd_n", number, float(thd_n[least]), "dB", at(least), None, steps[least].thd_n_spread_db)
+        )
     amplitude = from_db(interpolate(x, np.array([to_db(s.amplitude) for s in steps]), 1000.0) or to_db(near.amplitude))
     readings.append(terminal.level("output", amplitude**2 / 2, at_1k, near.main_spread_db))
     if held is not None:
-        readings.append(Reading("level_error", number, held, "dB", base, cautions=(Caution.LEVEL_NOT_HELD,) if held > HELD_DB else ()))
+        readings.append(
+            Reading(
+                "level_error", number, held, "dB", base, cautions=(Caution.LEVEL_NOT_HELD,) if held > HELD_DB else ()
+            )
+        )
     return readings

@@ -50,13 +50,29 @@ class DistortionFrequencySettings(SteppedSettings):
     start_frequency: float = setting(20.0, "Start frequency", "Lowest frequency", "Hz", played=True, ge=5, le=100000)
     stop_frequency: float = setting(20000.0, "Stop frequency", "Highest frequency", "Hz", played=True, gt=5, le=192000)
     points_per_octave: int = setting(3, "Points per octave", "Points per octave", played=True, ge=1, le=48)
-    series: Series = setting(Series.OCTAVES, "Frequency spacing", "Points per octave, or preferred frequencies to ISO 3 (10, 20, 40 or 80 per decade)", played=True)
+    series: Series = setting(
+        Series.OCTAVES,
+        "Frequency spacing",
+        "Points per octave, or preferred frequencies to ISO 3 (10, 20, 40 or 80 per decade)",
+        played=True,
+    )
     order: Order = setting(Order.UP, "Sweep direction", "Ascending or descending frequency", played=True)
     level: LevelString = setting(
-        "-20 dBFS", "Level", "Generator level, or the unit's output level if that is held constant; a power is always an output level", played=True, max_length=40
+        "-20 dBFS",
+        "Level",
+        "Generator level, or the unit's output level if that is held constant; a power is always an output level",
+        played=True,
+        max_length=40,
     )
-    hold: Hold = setting(Hold.DRIVE, "Hold constant", "What is held constant: the generator level, or the unit's output level (by adjusting the generator)", played=True)
-    band_high: float = setting(40000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000)
+    hold: Hold = setting(
+        Hold.DRIVE,
+        "Hold constant",
+        "What is held constant: the generator level, or the unit's output level (by adjusting the generator)",
+        played=True,
+    )
+    band_high: float = setting(
+        40000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000
+    )
 
     @model_validator(mode="after")
     def _a_range(self) -> DistortionFrequencySettings:
@@ -71,13 +87,16 @@ class DistortionFrequencySettings(SteppedSettings):
         """In Hz, rising."""
         if self.series is Series.OCTAVES:
             return fractional_octave_series(self.points_per_octave, self.start_frequency, self.stop_frequency)
-        return preferred_numbers(int(self.series.value[1:]), self.start_frequency * (1 - NOMINAL), self.stop_frequency * (1 + NOMINAL))
+        return preferred_numbers(
+            int(self.series.value[1:]), self.start_frequency * (1 - NOMINAL), self.stop_frequency * (1 + NOMINAL)
+        )
 
     def steps(self, levels: Sequence[float], dwell: float | None = None) -> list[Step]:
         """Low tones sound longer, so that each holds enough cycles."""
         wanted = self.dwell if dwell is None else dwell
         made = [
-            Step(float(f), v, max(wanted, least_dwell(float(f), _LEAST_CYCLES))) for f, v in zip(self.frequencies(), levels, strict=True)
+            Step(float(f), v, max(wanted, least_dwell(float(f), _LEAST_CYCLES)))
+            for f, v in zip(self.frequencies(), levels, strict=True)
         ]
         return made[::-1] if self.order is Order.DOWN else made
 
@@ -91,4 +110,6 @@ class DistortionFrequencySettings(SteppedSettings):
         try:
             return parse_as(self.level, unit, chain.conversion())
         except QuantityError as error:
-            raise SettingError(f"{{level}} cannot be “{self.level}” at the unit's output: {error} See the Chain page.", "level") from error
+            raise SettingError(
+                f"{{level}} cannot be “{self.level}” at the unit's output: {error} See the Chain page.", "level"
+            ) from error

@@ -1,6 +1,8 @@
-"""Distortion against level: a staircase of tones, finer where distortion passes a limit, ended by the limit, the ceiling or the unit.
+"""Distortion against level: a staircase of tones, finer where distortion passes a limit, ended by the limit, the
+ceiling or the unit.
 
-Power is that of the fundamental into the chain's load, V²/R; 1 % as rated power, 2 % as practical clipping limit are common practice.
+Power is that of the fundamental into the chain's load, V²/R; 1 % as rated power, 2 % as practical clipping limit are
+common practice.
 """
 
 from __future__ import annotations
@@ -18,7 +20,12 @@ from epidote.core.analysis.sine.stepped_tone import StepMeasurement
 from epidote.core.analysis.spreads import median_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
-from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels, without_spreads
+from epidote.core.procedures.common.channels import (
+    merge_channels,
+    per_channel,
+    require_consistent_channels,
+    without_spreads,
+)
 from epidote.core.procedures.common.stepped_tones import (
     OVERHEAD,
     STEP_VIEWS,
@@ -59,11 +66,21 @@ class DistortionLevel(ProcedureBase):
     )
     step_views = STEP_VIEWS
     reading_titles = {  # noqa: RUF012
-        "power_at_1pct": "Power at 1 %", "level_at_1pct": "Level at 1 %", "power_at_2pct": "Power at 2 %", "level_at_2pct": "Level at 2 %",
-        "power_at_limit": "Power at stop limit", "level_at_limit": "Level at stop limit", "thd_n_1w": "THD+N at 1 W",
-        "lowest_thd_n": "Lowest THD+N", "lowest_thd_n_level": "Lowest THD+N at", "max_clean_level": "Clean level (max.)",
-        "max_clean_power": "Clean power (max.)", "gain": "Small-signal gain", "gain_compression": "Gain compression", "headroom": "Headroom",
-    }  # fmt: skip
+        "power_at_1pct": "Power at 1 %",
+        "level_at_1pct": "Level at 1 %",
+        "power_at_2pct": "Power at 2 %",
+        "level_at_2pct": "Level at 2 %",
+        "power_at_limit": "Power at stop limit",
+        "level_at_limit": "Level at stop limit",
+        "thd_n_1w": "THD+N at 1 W",
+        "lowest_thd_n": "Lowest THD+N",
+        "lowest_thd_n_level": "Lowest THD+N at",
+        "max_clean_level": "Clean level (max.)",
+        "max_clean_power": "Clean power (max.)",
+        "gain": "Small-signal gain",
+        "gain_compression": "Gain compression",
+        "headroom": "Headroom",
+    }
 
     def conduct(self, settings: DistortionLevelSettings, chain: Chain) -> Conduct:
         stimulus = self._coarse(settings, chain)
@@ -78,7 +95,11 @@ class DistortionLevel(ProcedureBase):
             starts = locate_starts([recording], [stimulus])
             for number, known in found.items():
                 known.extend(analyse_steps([recording], [stimulus], starts, number, settings).found)
-            finer = _apart(v for known in found.values() for v in knee.refinement_levels(_rising(known), settings.limits, settings.measure))
+            finer = _apart(
+                v
+                for known in found.values()
+                for v in knee.refinement_levels(_rising(known), settings.limits, settings.measure)
+            )
             if not finer:
                 return
             steps = level_steps(settings, settings.frequency, finer)
@@ -117,17 +138,27 @@ class DistortionLevel(ProcedureBase):
         stimuli = [stimulus_for(r, lambda: self._coarse(settings, chain)) for r in recordings]
         starts = locate_starts(recordings, stimuli)
         numbers = settings.read_channels(channels)
-        results = per_channel(len(numbers), lambda i: _channel(recordings, stimuli, starts, numbers[i - 1], settings, chain))
+        results = per_channel(
+            len(numbers), lambda i: _channel(recordings, stimuli, starts, numbers[i - 1], settings, chain)
+        )
         result = merge_channels(results, recordings, chain)
         if any(_ended(r) for r in results):  # one channel's limit ends the staircase of all
             return replace(result, cautions=tuple(c for c in result.cautions if c is not Caution.PARTIAL))
         return result
 
-    def step_curves(self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain, x: float) -> tuple[Curve, ...]:
+    def step_curves(
+        self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain, x: float
+    ) -> tuple[Curve, ...]:
         stimuli = [stimulus_for(r, lambda: self._coarse(settings, chain)) for r in recordings]
         channels = settings.read_channels(recordings[0].signal.channels)
         return curves_of_step(
-            recordings, stimuli, channels, settings, lambda s: abs(s.level - x), _STEP_REACH_DB, partial(ChannelScale.of, chain)
+            recordings,
+            stimuli,
+            channels,
+            settings,
+            lambda s: abs(s.level - x),
+            _STEP_REACH_DB,
+            partial(ChannelScale.of, chain),
         )
 
 
@@ -153,9 +184,13 @@ def _rising(found: Sequence[StepMeasurement]) -> list[StepMeasurement]:
 
 
 def _channel(
-    recordings: Sequence[Recording], stimuli: Sequence[Stimulus], starts: Sequence[int | None], number: int,
-    settings: DistortionLevelSettings, chain: Chain,
-) -> Result:  # fmt: skip
+    recordings: Sequence[Recording],
+    stimuli: Sequence[Stimulus],
+    starts: Sequence[int | None],
+    number: int,
+    settings: DistortionLevelSettings,
+    chain: Chain,
+) -> Result:
     parts = analyse_steps(recordings, stimuli, starts, number, settings)
     steps = _rising(parts.found)
     if not steps:
@@ -181,8 +216,12 @@ def _channel(
     return Result(_curves(steps, terminal, load, chain), readings, unique(cautions))
 
 
-def _curves(steps: Sequence[StepMeasurement], terminal: ChannelScale, load: float | None, chain: Chain) -> tuple[Curve, ...]:
-    """Each against the drive in dBFS; against what the unit puts out, in V (FS without a calibration); and in W where there is a load."""
+def _curves(
+    steps: Sequence[StepMeasurement], terminal: ChannelScale, load: float | None, chain: Chain
+) -> tuple[Curve, ...]:
+    """Each against the drive in dBFS; against what the unit puts out, in V (FS without a calibration); and in W
+    where there is a load.
+    """
     offset = chain.offset_db(terminal.channel) or 0.0
     out = np.array([s.amplitude for s in steps]) * (terminal.full or math.sqrt(0.5))
     axes = [(np.array([s.level for s in steps]), "dBFS"), (out, terminal.unit)]
@@ -190,43 +229,66 @@ def _curves(steps: Sequence[StepMeasurement], terminal: ChannelScale, load: floa
         axes.append((out**2 / load, "W"))
     curves: list[Curve] = []
     for x, unit in axes:
-        keep = [i for i in range(x.size) if i == 0 or x[i] > x[:i].max()]  # where the unit folds back, there is no function of its output
+        keep = [
+            i for i in range(x.size) if i == 0 or x[i] > x[:i].max()
+        ]  # where the unit folds back, there is no function of its output
         part = ratio_curves([steps[i] for i in keep], terminal.channel, x[keep], unit, offset, terminal.level_unit)
         curves += [replace(c, y=c.y + terminal.level_offset) if c.key == "noise" else c for c in part]
     return tuple(curves)
 
 
 def _readings(
-    steps: Sequence[StepMeasurement], settings: DistortionLevelSettings, terminal: ChannelScale, load: float | None, chain: Chain
+    steps: Sequence[StepMeasurement],
+    settings: DistortionLevelSettings,
+    terminal: ChannelScale,
+    load: float | None,
+    chain: Chain,
 ) -> list[Reading]:
     number, measure = terminal.channel, settings.measure
     base: dict[str, float | str] = {
-        "frequency_hz": settings.frequency, "band_low_hz": settings.band_low, "band_high_hz": settings.band_high,
-        "weighting": str(settings.weighting), "of": str(settings.stop_on),
-    }  # fmt: skip
+        "frequency_hz": settings.frequency,
+        "band_low_hz": settings.band_low,
+        "band_high_hz": settings.band_high,
+        "weighting": str(settings.weighting),
+        "of": str(settings.stop_on),
+    }
 
     def at_limit(name: str, limit: float) -> list[Reading]:
         found = knee.limit_crossing(steps, limit, measure)
         over = (Caution.OVER_LIMIT,) if knee.always_above(steps, limit) else (Caution.NOT_REACHED,)
         at: dict[str, float | str] = {**base, "limit_percent": 100 * limit}
         if found is None:
-            absent = Reading(f"level_at_{name}", number, None, terminal.base if terminal.full else "dBFS", at, cautions=over)
+            absent = Reading(
+                f"level_at_{name}", number, None, terminal.base if terminal.full else "dBFS", at, cautions=over
+            )
             return [Reading(f"power_at_{name}", number, None, "W", at, cautions=over), absent] if load else [absent]
         at["drive_dbfs"] = found.level
         return _out(f"level_at_{name}", f"power_at_{name}", found.amplitude, at, found.spread_db)
 
-    def _out(key: str, power_key: str, amplitude: float, at: dict[str, float | str], spread: float | None) -> list[Reading]:
+    def _out(
+        key: str, power_key: str, amplitude: float, at: dict[str, float | str], spread: float | None
+    ) -> list[Reading]:
         level = terminal.level(key, amplitude**2 / 2, at, spread)
         if not load or level.value is None:
             return [level]
         watts = level.value**2 / load
         return [
-            Reading(power_key, number, watts, "W", {**at, "load_ohms": load}, None, None if spread is None else watts * spread / 4.343),
+            Reading(
+                power_key,
+                number,
+                watts,
+                "W",
+                {**at, "load_ohms": load},
+                None,
+                None if spread is None else watts * spread / 4.343,
+            ),
             level,
         ]
 
     readings = [
-        r for name, limit in (("1pct", RATED), ("2pct", PRACTICAL), ("limit", settings.stop_at / 100)) for r in at_limit(name, limit)
+        r
+        for name, limit in (("1pct", RATED), ("2pct", PRACTICAL), ("limit", settings.stop_at / 100))
+        for r in at_limit(name, limit)
     ]
     if load and terminal.full:
         watts = np.array([(s.amplitude * terminal.full) ** 2 / load for s in steps])
@@ -242,8 +304,12 @@ def _readings(
     clean = [s for s in steps if measure(s) <= settings.clean / 100]
     if clean:
         edge = knee.limit_crossing(steps, settings.clean / 100, measure)
-        amplitude, unsure = (edge.amplitude, edge.spread_db) if edge else (clean[-1].amplitude, clean[-1].main_spread_db)
-        readings += _out("max_clean_level", "max_clean_power", amplitude, {**base, "limit_percent": settings.clean}, unsure)
+        amplitude, unsure = (
+            (edge.amplitude, edge.spread_db) if edge else (clean[-1].amplitude, clean[-1].main_spread_db)
+        )
+        readings += _out(
+            "max_clean_level", "max_clean_power", amplitude, {**base, "limit_percent": settings.clean}, unsure
+        )
     rated = knee.limit_crossing(steps, RATED, measure)
     end = (rated.level, rated.amplitude) if rated else (steps[-1].level, steps[-1].amplitude)
     small = [s for s in steps if s.level < end[0] - _SMALL_DB and s.noise < 1e-4 * s.main] or [steps[0]]
@@ -254,5 +320,7 @@ def _readings(
     end_spread = (rated.spread_db if rated else None) or steps[-1].main_spread_db
     at_end: dict[str, float | str] = {**base, "drive_dbfs": end[0]}
     compression = gain - (safe_db(end[1]) - end[0])
-    readings.append(Reading("gain_compression", number, compression, "dB", at_end, None, math.hypot(gain_spread, end_spread)))
+    readings.append(
+        Reading("gain_compression", number, compression, "dB", at_end, None, math.hypot(gain_spread, end_spread))
+    )
     return readings

@@ -24,12 +24,27 @@ class StopOn(LabelledEnum):
 
 class DistortionLevelSettings(SteppedSettings):
     frequency: float = setting(1000.0, "Frequency", "Tone frequency", "Hz", played=True, ge=5, le=100000)
-    start_level: LevelString = setting("-60 dBFS", "Start level", "First generator level, in dBFS, V, dBV or dBu", played=True, max_length=40)
-    stop_level: LevelString = setting("0 dBFS", "Stop level", "Last generator level, unless the distortion limit is reached first", played=True, max_length=40)
-    steps: int = setting(
-        30, "Number of levels", "Number of levels, evenly spaced in dB; finer steps are added around each limit", played=True, ge=2, le=400
+    start_level: LevelString = setting(
+        "-60 dBFS", "Start level", "First generator level, in dBFS, V, dBV or dBu", played=True, max_length=40
     )
-    stop_at: float = setting(5.0, "Stop at distortion", "Distortion at which the level sweep stops", "%", played=True, gt=0, le=100)
+    stop_level: LevelString = setting(
+        "0 dBFS",
+        "Stop level",
+        "Last generator level, unless the distortion limit is reached first",
+        played=True,
+        max_length=40,
+    )
+    steps: int = setting(
+        30,
+        "Number of levels",
+        "Number of levels, evenly spaced in dB; finer steps are added around each limit",
+        played=True,
+        ge=2,
+        le=400,
+    )
+    stop_at: float = setting(
+        5.0, "Stop at distortion", "Distortion at which the level sweep stops", "%", played=True, gt=0, le=100
+    )
     stop_on: StopOn = setting(StopOn.THD_N, "Distortion measure", "Distortion measure compared with the limits")
     clean: float = setting(0.1, "Clean limit", "Distortion limit for the “clean” readings", "%", gt=0, le=100)
 
@@ -49,11 +64,21 @@ class DistortionLevelSettings(SteppedSettings):
 
     def levels(self, chain: Chain) -> tuple[list[float], bool]:
         """Drive levels in dBFS, and whether the chain's ceiling cut them short. Raises SettingError."""
-        first, last = (drive_dbfs(t, chain, n) for t, n in ((self.start_level, "start_level"), (self.stop_level, "stop_level")))
+        first, last = (
+            drive_dbfs(t, chain, n) for t, n in ((self.start_level, "start_level"), (self.stop_level, "stop_level"))
+        )
         ceiling = chain.ceiling_dbfs
         if first >= min(last, ceiling):
-            what = f"{{stop_level}} {last:g} dBFS" if last <= ceiling else f"the chain's maximum output of {ceiling:g} dBFS"
-            raise SettingError(f"{{start_level}} {first:g} dBFS must be lower than {what}. Nothing was played.", "start_level", "stop_level")
+            what = (
+                f"{{stop_level}} {last:g} dBFS"
+                if last <= ceiling
+                else f"the chain's maximum output of {ceiling:g} dBFS"
+            )
+            raise SettingError(
+                f"{{start_level}} {first:g} dBFS must be lower than {what}. Nothing was played.",
+                "start_level",
+                "stop_level",
+            )
         all_levels = np.linspace(first, last, self.steps)
         under = [float(v) for v in all_levels if v <= ceiling + 1e-9]
         if len(under) < self.steps and under[-1] < ceiling - 0.01:

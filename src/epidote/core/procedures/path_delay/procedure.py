@@ -1,6 +1,8 @@
-"""Path against path: one material by two or more ways, each against the first: delay, level, polarity, drift, and each transient's own delay.
+"""Path against path: one material by two or more ways, each against the first: delay, level, polarity, drift, and
+each transient's own delay.
 
-Channels of a recording, and of further recordings or files, count on from one another; the first of all is what the others are held against.
+Channels of a recording, and of further recordings or files, count on from one another; the first of all is what the
+others are held against.
 """
 
 from __future__ import annotations
@@ -24,7 +26,14 @@ from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.recording import Recording
-from epidote.core.signals.sample_source import CHUNK_FRAMES, ArraySource, ResampledSource, SampleSource, ZeroMeanSource, iter_chunks
+from epidote.core.signals.sample_source import (
+    CHUNK_FRAMES,
+    ArraySource,
+    ResampledSource,
+    SampleSource,
+    ZeroMeanSource,
+    iter_chunks,
+)
 from epidote.core.stimuli.noise import LEAD, TAIL, Colour, noise
 from epidote.core.stimuli.silence import silence
 
@@ -44,19 +53,48 @@ class Paths(ProcedureBase):
         CurveView("course", "Delay", "course", "Delay", log_x=False),
         CurveView("event_delay", "Transients", "delay", "Delay of each transient", log_x=False),
         CurveView("event_level", "Transients", "level", "Level of each transient re channel 1", log_x=False),
-        CurveView("event_delay_spread", "Transients", "delay spread", "Standard deviation of each delay", log_x=False, compared=False),
-        CurveView("event_time_spread", "Transients", "time spread", "Standard deviation of each start", log_x=False, compared=False),
+        CurveView(
+            "event_delay_spread",
+            "Transients",
+            "delay spread",
+            "Standard deviation of each delay",
+            log_x=False,
+            compared=False,
+        ),
+        CurveView(
+            "event_time_spread",
+            "Transients",
+            "time spread",
+            "Standard deviation of each start",
+            log_x=False,
+            compared=False,
+        ),
         CurveView("phase", "Phase", "phase", "Phase, delay removed", compared=False),
         CurveView("group_delay", "Group delay", "group delay", "Group delay"),
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
         CurveView("echo", "Second arrival", "cepstrum", "Cepstrum", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "delay": "Delay", "delay_samples": "Delay in samples", "delay_likelihood": "Likelihood of delay", "alternative": "Alternative delay", "level": "Level re channel 1", "polarity": "Polarity", "correlation": "Correlation (aligned)",
-        "correlation_before": "Correlation, unaligned", "drift_ppm": "Drift", "modulation": "Delay modulation", "null_depth": "Subtraction residual",
-        "best": "Delay at min. residual", "events": "Transients found", "event_spread": "Transients, std. dev.", "headroom": "Headroom",
-        "apart": "Second arrival, delay", "second_level": "Second arrival, level", "comb_null": "First comb-filter null", "comb_depth": "Comb filter, depth",
-    }  # fmt: skip
+        "delay": "Delay",
+        "delay_samples": "Delay in samples",
+        "delay_likelihood": "Likelihood of delay",
+        "alternative": "Alternative delay",
+        "level": "Level re channel 1",
+        "polarity": "Polarity",
+        "correlation": "Correlation (aligned)",
+        "correlation_before": "Correlation, unaligned",
+        "drift_ppm": "Drift",
+        "modulation": "Delay modulation",
+        "null_depth": "Subtraction residual",
+        "best": "Delay at min. residual",
+        "events": "Transients found",
+        "event_spread": "Transients, std. dev.",
+        "headroom": "Headroom",
+        "apart": "Second arrival, delay",
+        "second_level": "Second arrival, level",
+        "comb_null": "First comb-filter null",
+        "comb_depth": "Comb filter, depth",
+    }
 
     def conduct(self, settings: PathsSettings, chain: Chain) -> Conduct:
         if settings.stimulus is Played.NOTHING:
@@ -81,7 +119,9 @@ class Paths(ProcedureBase):
     def analyse(self, recordings: Sequence[Recording], settings: PathsSettings, chain: Chain) -> Result:
         if not recordings:
             raise UnusableInputError("There is no recording to analyse. Measure again, or select a recording.")
-        ways = [ArraySource(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)]
+        ways = [
+            ArraySource(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)
+        ]
         result = compare_with_first(ways, settings)
         lost = (Caution.DROPOUT,) if any(r.faults for r in recordings) else ()
         return replace(result, cautions=unique((*result.cautions, *lost)))
@@ -95,7 +135,8 @@ def compare_with_first(ways: Sequence[SampleSource], settings: PathsSettings) ->
     shortest = min((w.frames for w in ways), default=0)
     if shortest < LEAST_FRAMES:
         raise UnusableInputError(
-            f"The recording is too short ({shortest} of at least {LEAST_FRAMES} samples). Nothing was computed; make a longer recording."
+            f"The recording is too short ({shortest} of at least {LEAST_FRAMES} samples). Nothing was computed; make a"
+            " longer recording."
         )
     rate = ways[0].rate
     brought: list[SampleSource] = [w if w.rate == rate else ResampledSource(w, rate) for w in ways]
@@ -110,15 +151,20 @@ def compare_with_first(ways: Sequence[SampleSource], settings: PathsSettings) ->
         unusable = sum(s.unusable for s in seen)
         if unusable:
             raise UnusableInputError(
-                f"The recording has invalid samples (NaN or infinite): {unusable}. Nothing was computed; export it again."
+                f"The recording has invalid samples (NaN or infinite): {unusable}. Nothing was computed; export it"
+                " again."
             )
         brought = [ZeroMeanSource(w, s.mean) for w, s in zip(brought, seen, strict=True)]
         band = settings.band_low, settings.band_high
         if len(brought) == 1:
             cautions = [Caution.CLIPPED] if seen[0].clipped else []
-            return echo_result(detect_echo(brought[0], band, min(settings.search, _LONGEST_ECHO)), settings, rate, cautions)
+            return echo_result(
+                detect_echo(brought[0], band, min(settings.search, _LONGEST_ECHO)), settings, rate, cautions
+            )
         loud = [w for w, s in zip(brought[1:], seen[1:], strict=True) if s.peak and seen[0].peak]
-        found = compare_paths(brought[0], loud, band, settings.search, events=settings.events, seen=seen[0], together=together)
+        found = compare_paths(
+            brought[0], loud, band, settings.search, events=settings.events, seen=seen[0], together=together
+        )
     which = iter(found)
     results = []
     for index in range(1, len(brought)):
@@ -129,14 +175,17 @@ def compare_with_first(ways: Sequence[SampleSource], settings: PathsSettings) ->
             *([Caution.IDENTICAL] if sounds and _identical(brought[0], brought[index]) else []),
         ]
         results.append(path_result(next(which) if sounds else None, index + 1, rate, settings, cautions))
-    headroom = tuple(Reading("headroom", n, -to_db(s.peak) if s.peak else None, "dB") for n, s in enumerate(seen[1:], start=2))
+    headroom = tuple(
+        Reading("headroom", n, -to_db(s.peak) if s.peak else None, "dB") for n, s in enumerate(seen[1:], start=2)
+    )
     return Result(
-        tuple(c for r in results for c in r.curves), (*(g for r in results for g in r.readings), *headroom),
+        tuple(c for r in results for c in r.curves),
+        (*(g for r in results for g in r.readings), *headroom),
         unique(c for r in results for c in r.cautions),
-    )  # fmt: skip
+    )
 
 
 def _identical(first: SampleSource, second: SampleSource) -> bool:
     return first.frames == second.frames and all(
         np.array_equal(first.read(at, n), second.read(at, n)) for at, n in iter_chunks(first.frames)
-    )  # fmt: skip
+    )

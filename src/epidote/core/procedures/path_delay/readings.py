@@ -21,7 +21,9 @@ _PER_OCTAVE, _COHERENT = 12, 0.5
 
 
 def events_of(result: Result) -> list[dict[str, Any]]:
-    """Each transient: channel, time in s in the first, delay in s, level in dB, and the standard deviations of time and delay in s."""
+    """Each transient: channel, time in s in the first, delay in s, level in dB, and the standard deviations of time
+    and delay in s.
+    """
     found = []
     for delays in (c for c in result.curves if c.key == "event_delay"):
         others = {name: result.curve(f"event_{name}", delays.channel) for name in _OF_EVENTS}
@@ -32,7 +34,13 @@ def events_of(result: Result) -> list[dict[str, Any]]:
     return found
 
 
-def path_result(found: PathEstimate | NoCorrelation | None, number: int, rate: float, settings: PathsSettings, cautions: list[Caution]) -> Result:
+def path_result(
+    found: PathEstimate | NoCorrelation | None,
+    number: int,
+    rate: float,
+    settings: PathsSettings,
+    cautions: list[Caution],
+) -> Result:
     """What was found of one way, None where one of the two is silent."""
     at: dict[str, float | str] = {
         "against_channel": 1.0,
@@ -68,15 +76,17 @@ def _curves(found: PathEstimate, number: int, rate: float, settings: PathsSettin
     if found.events:
         when = np.array([e.time for e in found.events])
         for name, unit in (("delay", "s"), ("level", "dB"), ("delay_spread", "s"), ("time_spread", "s")):
-            curves.append(Curve(f"event_{name}", number, when, np.array([getattr(e, name) for e in found.events]), "s", unit))
+            curves.append(
+                Curve(f"event_{name}", number, when, np.array([getattr(e, name) for e in found.events]), "s", unit)
+            )
     return (*curves, *_response(found, number, rate, settings))
 
 
 def _response(found: PathEstimate, number: int, rate: float, settings: PathsSettings) -> Iterator[Curve]:
     """Phase with the delay taken out, group delay and coherence, in twelfths of an octave, where the two are alike.
 
-    Group delay from bin to bin: less the argument of the sum of H[k+1] conj(H[k]) over 2 pi times a bin's width, which no jump of the
-    phase by a turn disturbs; weighted by what is there (common practice, no source).
+    Group delay from bin to bin: less the argument of the sum of H[k+1] conj(H[k]) over 2 pi times a bin's width, which
+    no jump of the phase by a turn disturbs; weighted by what is there (common practice, no source).
     """
     if found.path is None:
         return
@@ -94,7 +104,9 @@ def _response(found: PathEstimate, number: int, rate: float, settings: PathsSett
         coherence = float(path.coherence[first:end].mean())
         if end <= f.size and coherence > _COHERENT:
             late = -float(np.angle(steps[first : end - 1].sum())) / (2 * np.pi * path.width)
-            rows.append((centre, float(np.degrees(np.angle(h[first:end].sum()))), found.delay.frames / rate + late, coherence))
+            rows.append(
+                (centre, float(np.degrees(np.angle(h[first:end].sum()))), found.delay.frames / rate + late, coherence)
+            )
     if len(rows) > 1:
         x, phase, late_by, alike = np.array(rows).T
         yield Curve("phase", number, x, phase, "Hz", "°")
@@ -136,12 +148,22 @@ def _alternative(found: Delay, number: int, rate: float, where: dict[str, float 
     if not found.ambiguous:
         return []
     own, *others = found.rivals
-    listed = "; ".join(f"{1000 * r.frames / rate:.4g} ms ({r.likelihood:.0%}{', inverted' if r.polarity < 0 else ''})" for r in others)
+    listed = "; ".join(
+        f"{1000 * r.frames / rate:.4g} ms ({r.likelihood:.0%}{', inverted' if r.polarity < 0 else ''})" for r in others
+    )
     at = {**where, "alternatives": listed}
     nearest = min(others, key=lambda r: abs(r.frames - found.frames))
     return [
         Reading("delay_likelihood", number, own.likelihood, "ratio", at),
-        Reading("alternative", number, nearest.frames / rate, "s", {**at, "likelihood": nearest.likelihood}, None, found.spread / rate),
+        Reading(
+            "alternative",
+            number,
+            nearest.frames / rate,
+            "s",
+            {**at, "likelihood": nearest.likelihood},
+            None,
+            found.spread / rate,
+        ),
     ]
 
 
@@ -155,7 +177,9 @@ def echo_result(found: Echo | None, settings: PathsSettings, rate: float, cautio
         (Curve("echo", 1, found.delays, found.heights, "s", "ratio"),),
         (
             Reading("apart", 1, found.apart, "s", at),
-            Reading("second_level", 1, 20 * math.log10(abs(found.gain)), "dB", {**at, "of": "the fainter re the louder"}),
+            Reading(
+                "second_level", 1, 20 * math.log10(abs(found.gain)), "dB", {**at, "of": "the fainter re the louder"}
+            ),
             Reading("polarity", 1, 1.0 if found.gain > 0 else -1.0, "ratio", at),
             Reading("comb_null", 1, found.null_hz, "Hz", at),
             Reading("comb_depth", 1, found.depth_db if math.isfinite(found.depth_db) else None, "dB", at),

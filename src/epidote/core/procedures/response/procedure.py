@@ -65,11 +65,20 @@ class Response(ProcedureBase):
         CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
     )
     reading_titles = {  # noqa: RUF012
-        "gain_1k": "Gain at 1 kHz", "bandwidth_low": "Lower -3 dB", "bandwidth_high": "Upper -3 dB", "bandwidth_low_1db": "Lower -1 dB",
-        "bandwidth_high_1db": "Upper -1 dB", "flatness": "Flatness", "level_20k": "20 kHz re 1 kHz", "delay": "Delay", "polarity": "Polarity",
-        "signal_to_noise": "Signal-to-noise ratio", "coherence": "Coherence", "insertion_loss": "Insertion loss",
+        "gain_1k": "Gain at 1 kHz",
+        "bandwidth_low": "Lower -3 dB",
+        "bandwidth_high": "Upper -3 dB",
+        "bandwidth_low_1db": "Lower -1 dB",
+        "bandwidth_high_1db": "Upper -1 dB",
+        "flatness": "Flatness",
+        "level_20k": "20 kHz re 1 kHz",
+        "delay": "Delay",
+        "polarity": "Polarity",
+        "signal_to_noise": "Signal-to-noise ratio",
+        "coherence": "Coherence",
+        "insertion_loss": "Insertion loss",
         "headroom": "Headroom",
-    }  # fmt: skip
+    }
 
     def conduct(self, settings: ResponseSettings, chain: Chain) -> Conduct:
         stimulus = settings.played(chain.rate)
@@ -103,7 +112,9 @@ class Response(ProcedureBase):
         return merge_channels(results, recordings, chain)
 
 
-def _analyse_channel(recordings: Sequence[Recording], kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain) -> Result:
+def _analyse_channel(
+    recordings: Sequence[Recording], kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain
+) -> Result:
     wrong_with_them = start_in_thread(lambda: [c for r in recordings for c in capture_cautions(r.signal, number)])
     by_frequency = settings.window is ImpulseWindow.BY_FREQUENCY
     parts = [dc.deconvolve(r.signal.channel(number), kernel) for r in recordings]
@@ -136,10 +147,14 @@ def _delay_near_peak(response: NDArray[np.complex128], kernel: dc.Kernel, size: 
     return dc.best_delay(response[first : last + 1], size, 1 / bins, first, kernel.rate)
 
 
-def _delay_spread(response: NDArray[np.complex128], kernel: dc.Kernel, size: int, x: Samples, density: Samples) -> float:
-    """Standard deviation of that delay in samples, from the noise's density (points,) at the frequencies x (points,) in Hz.
+def _delay_spread(
+    response: NDArray[np.complex128], kernel: dc.Kernel, size: int, x: Samples, density: Samples
+) -> float:
+    """Standard deviation of that delay in samples, from the noise's density (points,) at the frequencies x (points,)
+    in Hz.
 
-    A window makes neighbouring bins share their noise as much as it lessens it: what counts is the noise of the impulse response's peak.
+    A window makes neighbouring bins share their noise as much as it lessens it: what counts is the noise of the impulse
+    response's peak.
     """
     first, last = _band_bins(kernel, size)
     bins = np.arange(first, last + 1)
@@ -188,7 +203,9 @@ def _hum_is_included(a: _Averaged, kernel: dc.Kernel) -> bool:
 
 
 def _unsettled(d: dc.Deconvolved, linear: dc.Linear, kernel: dc.Kernel) -> bool:
-    """Whether half a window would have given another response inside the band: then the whole one may be too short as well."""
+    """Whether half a window would have given another response inside the band: then the whole one may be too short
+    as well.
+    """
     rate, size = kernel.rate, dc.response_grid(kernel)
     first, last = _band_bins(kernel, size)
     bins = log_bins(size // 2 + 1, rate / size, first * rate / size, last * rate / size)
@@ -197,7 +214,9 @@ def _unsettled(d: dc.Deconvolved, linear: dc.Linear, kernel: dc.Kernel) -> bool:
     return bool(np.any(np.abs(whole - half) > 0.02 * np.abs(whole) + 5 * noise))
 
 
-def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain, cautions: list[Caution]) -> Result:
+def _result(
+    a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain, cautions: list[Caution]
+) -> Result:
     rate, size = kernel.rate, dc.response_grid(kernel)
     width = rate / size
     start, stop = kernel.stimulus["start"], kernel.stimulus["stop"]
@@ -207,7 +226,13 @@ def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSett
     offset = chain.offset_db(number) or 0.0
     fraction = _delay_near_peak(a.linear, kernel, size)
     peak = a.first.peak
-    latest = max(r for r in (kernel.frames - kernel.stimulus.frames + kernel.stimulus["tail"] + kernel.stimulus["lead"], kernel.frames / 2))
+    latest = max(
+        r
+        for r in (
+            kernel.frames - kernel.stimulus.frames + kernel.stimulus["tail"] + kernel.stimulus["lead"],
+            kernel.frames / 2,
+        )
+    )
     delay = (peak if peak <= latest else peak - kernel.frames) + fraction
 
     density = dc.noise_density(a.first, x)
@@ -219,7 +244,11 @@ def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSett
     plain = Curve("level", number, x, 10 * np.log10(np.maximum(power[index], _LEAST)) + offset, "Hz", "dB")
     smooth = smoothed_power(power, width, x, settings.smoothing, start, stop)
     floor = 10 * np.log10(np.maximum(noise_power, _LEAST)) + offset
-    meta: dict[str, float | str] = {"smoothing": str(settings.smoothing), "window": str(settings.window), "averages": float(a.count)}
+    meta: dict[str, float | str] = {
+        "smoothing": str(settings.smoothing),
+        "window": str(settings.window),
+        "averages": float(a.count),
+    }
     level = Curve("level", number, x, 10 * np.log10(np.maximum(smooth, _LEAST)) + offset, "Hz", "dB", floor, meta)
 
     turns = 2 * np.pi * np.arange(a.linear.size) / size
@@ -236,17 +265,34 @@ def _result(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSett
         level,
         Curve("phase", number, x, np.degrees(np.angle(np.exp(1j * unwrapped[index]))), "Hz", "°"),
         Curve("phase_unwrapped", number, x, np.degrees(unwrapped[index]), "Hz", "°"),
-        Curve("phase_delay_removed", number, x, np.degrees(less_delay[index]), "Hz", "°", None, {"removed_delay_s": delay / rate}),
+        Curve(
+            "phase_delay_removed",
+            number,
+            x,
+            np.degrees(less_delay[index]),
+            "Hz",
+            "°",
+            None,
+            {"removed_delay_s": delay / rate},
+        ),
         Curve("group_delay", number, x, group[index], "Hz", "s", None, {"removed_delay_s": delay / rate}),
         *_harmonic_curves(a, kernel, number, settings, power),
         _impulse_curve(a.first, number),
     ]
     unsure = _delay_spread(a.linear, kernel, size, x, density / a.count)
-    return Result(tuple(curves), _readings(plain, noise_power, number, chain, (delay / rate, unsure / rate), polarity), unique(cautions))
+    return Result(
+        tuple(curves),
+        _readings(plain, noise_power, number, chain, (delay / rate, unsure / rate), polarity),
+        unique(cautions),
+    )
 
 
-def _harmonic_curves(a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, linear_power: Samples) -> list[Curve]:
-    """Levels of H2...H5 and their sum re the fundamental, against the excitation's frequency, in dB, with the noise under each."""
+def _harmonic_curves(
+    a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, linear_power: Samples
+) -> list[Curve]:
+    """Levels of H2...H5 and their sum re the fundamental, against the excitation's frequency, in dB, with the noise
+    under each.
+    """
     rate, size = kernel.rate, dc.response_grid(kernel)
     width, start, stop = rate / size, kernel.stimulus["start"], kernel.stimulus["stop"]
     curves, total, noise_total = [], None, None
@@ -261,7 +307,13 @@ def _harmonic_curves(a: _Averaged, kernel: dc.Kernel, number: int, settings: Res
         noise = dc.noise_density(a.first, bins * width) * 0.75 * window_length / np.maximum(main, _LEAST)
         curves.append(
             Curve(
-                f"h{n}", number, excitation, 10 * np.log10(np.maximum(ratio, _LEAST)), "Hz", "dB", 10 * np.log10(np.maximum(noise, _LEAST))
+                f"h{n}",
+                number,
+                excitation,
+                10 * np.log10(np.maximum(ratio, _LEAST)),
+                "Hz",
+                "dB",
+                10 * np.log10(np.maximum(noise, _LEAST)),
             )
         )
         if total is None or noise_total is None:
@@ -271,9 +323,13 @@ def _harmonic_curves(a: _Averaged, kernel: dc.Kernel, number: int, settings: Res
         total += np.interp(grid, excitation, ratio, right=0.0)
         noise_total += np.interp(grid, excitation, noise, right=0.0)
     if total is not None and noise_total is not None:
-        # the sum ends where the third harmonic leaves the band: beyond, it would fall for want of band, not of distortion
+        # the sum ends where the third harmonic leaves the band: beyond, it would fall for want of band, not of
+        # distortion
         whole = grid <= stop / 3
-        meta: dict[str, float | str] = {"orders": f"2 to {max(HARMONICS)}", "all_orders_up_to_hz": stop / max(HARMONICS)}
+        meta: dict[str, float | str] = {
+            "orders": f"2 to {max(HARMONICS)}",
+            "all_orders_up_to_hz": stop / max(HARMONICS),
+        }
         level, floor = (10 * np.log10(np.maximum(p[whole], _LEAST)) for p in (total, noise_total))
         curves.insert(0, Curve("thd", number, grid[whole], level, "Hz", "dB", floor, meta))
     return curves
@@ -286,13 +342,17 @@ def _impulse_curve(d: dc.Deconvolved, number: int) -> Curve:
     return Curve("impulse", number, steps / rate, np.take(d.impulse, d.peak + steps, mode="wrap"), "s", "ratio")
 
 
-def _readings(level: Curve, noise_power: Samples, number: int, chain: Chain, delay: tuple[float, float], polarity: int) -> tuple[Reading, ...]:
+def _readings(
+    level: Curve, noise_power: Samples, number: int, chain: Chain, delay: tuple[float, float], polarity: int
+) -> tuple[Reading, ...]:
     """``level``: before smoothing, so that smoothing moves no reading; ``delay`` in s, with its standard deviation."""
     signal_power = 10 ** (level.y / 10) / 10 ** ((chain.offset_db(number) or 0.0) / 10)
     spreads = DB_PER_NEPER * np.sqrt(noise_power / 2 / np.maximum(signal_power, _LEAST))
     readings = list(level_readings(level, spreads))
     late, unsure = delay
-    readings.append(Reading("delay", number, late, "s", {"samples": late * chain.rate if chain.rate else 0.0}, None, unsure))
+    readings.append(
+        Reading("delay", number, late, "s", {"samples": late * chain.rate if chain.rate else 0.0}, None, unsure)
+    )
     readings.append(Reading("polarity", number, float(polarity), "ratio"))
     span_low, span_high = evaluation_band(level)
     band = (level.x >= span_low) & (level.x <= span_high)

@@ -28,9 +28,17 @@ class ResponseSettings(SweepSettings):
     stimulus: Excitation = setting(Excitation.SWEEP, "Stimulus", "Test signal: sweep, noise or audio file", played=True)
     colour: Colour = setting(Colour.PINK, "Noise spectrum", "Noise spectrum: pink or white", played=True)
     material: str = setting("", "Audio file", "Audio file to play", played=True, max_length=1000)
-    reference_channel: int = setting(0, "Reference channel", "For noise or a file: input channel connected before the unit; 0 uses the played signal", ge=0, le=64)
+    reference_channel: int = setting(
+        0,
+        "Reference channel",
+        "For noise or a file: input channel connected before the unit; 0 uses the played signal",
+        ge=0,
+        le=64,
+    )
     smoothing: Smoothing = setting(Smoothing.NONE, "Smoothing", "Smoothing of the level curves, in octaves")
-    window: ImpulseWindow = setting(ImpulseWindow.BY_FREQUENCY, "Time window", "Time window applied to the impulse response")
+    window: ImpulseWindow = setting(
+        ImpulseWindow.BY_FREQUENCY, "Time window", "Time window applied to the impulse response"
+    )
 
     def played(self, rate: float) -> Stimulus:
         """One sweep, the noise, or the material. Raises SettingError, UnusableInputError."""

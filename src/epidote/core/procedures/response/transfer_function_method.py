@@ -1,4 +1,6 @@
-"""The response procedure by noise, by a sound file, or against a channel that listens before the unit: averaged cross-spectra."""
+"""The response procedure by noise, by a sound file, or against a channel that listens before the unit: averaged
+cross-spectra.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,9 @@ _HANN_BINS = 1.5  # bins of a Hann window that say the same
 _WEAK = 0.5  # coherence below which a figure says more about noise than about the unit
 
 
-def reference_of(recording: Recording, stimulus: Stimulus | None, settings: ResponseSettings) -> tuple[Samples, list[int]]:
+def reference_of(
+    recording: Recording, stimulus: Stimulus | None, settings: ResponseSettings
+) -> tuple[Samples, list[int]]:
     """What the unit was given (frames,), and the channels that listen to what it made of it. Raises SettingError."""
     signal = recording.signal
     kept = round(recording.stimulus.parameters.get(REFERENCE, 0)) if recording.stimulus is not None else 0
@@ -60,13 +64,17 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
     path = estimate_transfer_function(played, x, signal.rate) if x.any() else None
     if path is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)
-        nothing = tuple(Reading(k, number, None, u, cautions=missing) for k, u in (("gain_1k", "dB"), ("flatness", "dB"), ("delay", "s")))
+        nothing = tuple(
+            Reading(k, number, None, u, cautions=missing)
+            for k, u in (("gain_1k", "dB"), ("flatness", "dB"), ("delay", "s"))
+        )
         return Result((), nothing, unique((*cautions, *missing)))
     start, stop = settings.start_frequency, min(settings.stop_frequency, 0.48 * signal.rate)
     index = log_bins(path.response.size, path.width, start, stop)
     at = index * path.width
     bins = index.astype(int)
-    # against a channel of the recording the gain is that between both inputs; against what was played, that of the whole chain
+    # against a channel of the recording the gain is that between both inputs; against what was played, that of the
+    # whole chain
     between = settings.reference_channel > 0
     offset = 0.0 if between else (chain.offset_db(number) or 0.0)
     level, plain = _level(path, at, bins, settings, (start, stop), offset, number)
@@ -86,14 +94,25 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
         *level_readings(plain, spreads),
         Reading("delay", number, delay / signal.rate, "s", {"samples": delay}, None, unsure / signal.rate),
         Reading("polarity", number, float(path.polarity), "ratio"),
-        Reading("coherence", number, float(path.coherence[bins][band].mean()), "ratio", {"low_hz": low, "high_hz": high}),
+        Reading(
+            "coherence", number, float(path.coherence[bins][band].mean()), "ratio", {"low_hz": low, "high_hz": high}
+        ),
         headroom(signal, number),
     ]
     curves = (
         level,
         Curve("phase", number, at, np.degrees(np.angle(np.exp(1j * whole))), "Hz", "°"),
         Curve("phase_unwrapped", number, at, np.degrees(whole), "Hz", "°"),
-        Curve("phase_delay_removed", number, at, np.degrees(straight), "Hz", "°", None, {"removed_delay_s": delay / signal.rate}),
+        Curve(
+            "phase_delay_removed",
+            number,
+            at,
+            np.degrees(straight),
+            "Hz",
+            "°",
+            None,
+            {"removed_delay_s": delay / signal.rate},
+        ),
         _capture(path, at, bins, ChannelScale.at(signal, chain, number)),
         Curve("coherence", number, at, path.coherence[bins], "Hz", "ratio"),
     )
@@ -108,19 +127,31 @@ def _capture(path: TransferFunction, at: Samples, bins: np.ndarray, terminal: Ch
 
 
 def _level(
-    path: TransferFunction, at: Samples, bins: np.ndarray, settings: ResponseSettings, band: tuple[float, float], offset: float, number: int
+    path: TransferFunction,
+    at: Samples,
+    bins: np.ndarray,
+    settings: ResponseSettings,
+    band: tuple[float, float],
+    offset: float,
+    number: int,
 ) -> tuple[Curve, Curve]:
     """The level as it is shown, and before smoothing."""
     power = np.square(np.abs(path.response))
     smooth = smoothed_power(power, path.width, at, settings.smoothing, *band)
     noise = 10 * np.log10(np.maximum(power * path.variance, _LEAST)[bins]) + offset
-    meta: dict[str, float | str] = {"smoothing": str(settings.smoothing), "segments": path.segments, "bin_hz": path.width}
+    meta: dict[str, float | str] = {
+        "smoothing": str(settings.smoothing),
+        "segments": path.segments,
+        "bin_hz": path.width,
+    }
     shown = Curve("level", number, at, 10 * np.log10(np.maximum(smooth, _LEAST)) + offset, "Hz", "dB", noise, meta)
     return shown, Curve("level", number, at, 10 * np.log10(np.maximum(power[bins], _LEAST)) + offset, "Hz", "dB")
 
 
 def _delay(path: TransferFunction, rate: float, start: float, stop: float) -> tuple[float, float]:
-    """In frames, to fractions, with its standard deviation: the phase slope where coherence is high (Knapp, Carter 1976)."""
+    """In frames, to fractions, with its standard deviation: the phase slope where coherence is high (Knapp, Carter
+    1976).
+    """
     first, last = math.ceil(start / path.width), math.floor(stop / path.width)
     size = 2 * (path.response.size - 1)
     c = np.clip(path.coherence[first : last + 1], 0, 1 - 1e-6)

@@ -32,16 +32,27 @@ def blocks(chain: Chain, today: date, headroom: float | None) -> tuple[Block, ..
     device = chain.device.partition(":")[2].rpartition("/")[2]
     device += ": " if device else ""
     return (
-        Block("source", "Source", "Sound device", (rate, f"Buffer: {chain.buffer}" if chain.buffer else "Buffer: default"),
-              ("name", "device", "rate", "buffer")),
+        Block(
+            "source",
+            "Source",
+            "Sound device",
+            (rate, f"Buffer: {chain.buffer}" if chain.buffer else "Buffer: default"),
+            ("name", "device", "rate", "buffer"),
+        ),
         _output(chain, today, device),
         _unit(chain),
         _load(chain),
         _pickup(chain, today),
         _input(chain, today, device),
-        Block("numbers", "Recording", "Saved in study", (rate, "No recording yet" if headroom is None else f"Headroom {headroom:.1f} dB"),
-              (), weak="the last recording peaked within 1 dB of full scale" if headroom is not None and headroom < 1 else ""),
-    )  # fmt: skip
+        Block(
+            "numbers",
+            "Recording",
+            "Saved in study",
+            (rate, "No recording yet" if headroom is None else f"Headroom {headroom:.1f} dB"),
+            (),
+            weak="the last recording peaked within 1 dB of full scale" if headroom is not None and headroom < 1 else "",
+        ),
+    )
 
 
 def _volts(value: float | None) -> str:
@@ -62,12 +73,21 @@ def _output(chain: Chain, today: date, device: str) -> Block:
     words = "no maximum set" if ceiling >= 0 else f"max. {ceiling:g} dBFS"
     if chain.output_full_scale and ceiling < 0:
         words = f"max. {format_quantity(chain.output_full_scale * from_db(ceiling), 'V', digits=3)}"
-    own = f"{format_quantity(chain.output_ohms, 'Ω', digits=3)}, {words}" if chain.output_ohms is not None else words[:1].upper() + words[1:]
+    own = (
+        f"{format_quantity(chain.output_ohms, 'Ω', digits=3)}, {words}"
+        if chain.output_ohms is not None
+        else words[:1].upper() + words[1:]
+    )
     weak = "not calibrated" if chain.output_full_scale is None else _stale(chain, "output_full_scale", today)
     return Block(
-        "output", "Output", f"{device}Out {_numbers(chain.outputs)}", (_volts(chain.output_full_scale), own),
-        ("outputs", "output_full_scale", "output_ohms", "output_ceiling", "output_ceiling_volts"), ("output_full_scale",), weak,
-    )  # fmt: skip
+        "output",
+        "Output",
+        f"{device}Out {_numbers(chain.outputs)}",
+        (_volts(chain.output_full_scale), own),
+        ("outputs", "output_full_scale", "output_ohms", "output_ceiling", "output_ceiling_volts"),
+        ("output_full_scale",),
+        weak,
+    )
 
 
 def _unit(chain: Chain) -> Block:
@@ -96,9 +116,17 @@ def _load(chain: Chain) -> Block:
     own = chain.latest("unit_output_ohms")
     if own is not None:
         lines.append(f"Unit output {format_quantity(own.value, 'Ω', digits=3)}")
-    weak = "" if chain.load_confirmed else f"resistance entered, not measured; power readings assume {chain.load_ohms:g} Ω"
+    weak = (
+        "" if chain.load_confirmed else f"resistance entered, not measured; power readings assume {chain.load_ohms:g} Ω"
+    )
     return Block(
-        "load", "Load", "Resistive", tuple(lines), ("load_ohms", "load_watts", "load_confirmed"), ("load_ohms", "unit_output_ohms"), weak
+        "load",
+        "Load",
+        "Resistive",
+        tuple(lines),
+        ("load_ohms", "load_watts", "load_confirmed"),
+        ("load_ohms", "unit_output_ohms"),
+        weak,
     )
 
 
@@ -108,23 +136,37 @@ def _pickup(chain: Chain, today: date) -> Block:
     if chain.acoustic:
         count = len(chain.microphone_sensitivities)
         lines = (
-            f"{format_quantity(chain.microphone_sensitivities[0], 'V', digits=3)}/Pa" + (f", {count} microphones" if count > 1 else ""),
+            f"{format_quantity(chain.microphone_sensitivities[0], 'V', digits=3)}/Pa"
+            + (f", {count} microphones" if count > 1 else ""),
             "Correction applied" if chain.microphone_correction else "No correction curve",
         )
-        return Block("probe", "Microphone", "Acoustic", lines, fields, guides, _stale(chain, "microphone_sensitivities", today))
+        return Block(
+            "probe", "Microphone", "Acoustic", lines, fields, guides, _stale(chain, "microphone_sensitivities", today)
+        )
     ratio = "Direct, 1:1" if chain.probe_ratio == 1 else f"{chain.probe_ratio:.5g}:1"
     gain = f"Preamp {chain.preamp_gain_db:+.4g} dB" if chain.preamp_gain_db else "No preamp"
     return Block("probe", "Probe", "Divider", (ratio, gain), fields, guides)
 
 
 def _input(chain: Chain, today: date, device: str) -> Block:
-    weak = "not calibrated: levels in dBFS" if chain.input_full_scale is None else _stale(chain, "input_full_scale", today)
+    weak = (
+        "not calibrated: levels in dBFS" if chain.input_full_scale is None else _stale(chain, "input_full_scale", today)
+    )
     names = ", ".join(chain.input_names[:2])
-    own = f"{format_quantity(chain.input_ohms, 'Ω', digits=3)}" if chain.input_ohms else chain.gain_setting or names or "Gain not noted"
+    own = (
+        f"{format_quantity(chain.input_ohms, 'Ω', digits=3)}"
+        if chain.input_ohms
+        else chain.gain_setting or names or "Gain not noted"
+    )
     return Block(
-        "input", "Input", f"{device}In {_numbers(chain.inputs)}", (_volts(chain.input_full_scale), own),
-        ("inputs", "input_names", "input_full_scale", "input_ohms", "gain_setting"), ("input_full_scale", "input_by_wire"), weak,
-    )  # fmt: skip
+        "input",
+        "Input",
+        f"{device}In {_numbers(chain.inputs)}",
+        (_volts(chain.input_full_scale), own),
+        ("inputs", "input_names", "input_full_scale", "input_ohms", "gain_setting"),
+        ("input_full_scale", "input_by_wire"),
+        weak,
+    )
 
 
 def _numbers(values: tuple[int, ...]) -> str:

@@ -127,7 +127,7 @@ class GuidePanel(QWidget):
         self._marks.append((key, number))
         self._take_notes[key] = note
 
-    # -- what is typed and taken --------------------------------------------------------------------------------------------
+    # -- what is typed and taken -------------------------------------------------------------------
 
     def show_levels(self, now: LevelSnapshot | None) -> None:
         self._now = now
@@ -139,7 +139,11 @@ class GuidePanel(QWidget):
             if key in self._taken:
                 words = f"Read: {self._taken[key].level:.3f} dBFS"
             elif state is None:
-                words = "Start the live level first (on the right)" if self.guide and self.guide.plays is None else "Start playback first"
+                words = (
+                    "Start the live level first (on the right)"
+                    if self.guide and self.guide.plays is None
+                    else "Start playback first"
+                )
             elif state.level is None:
                 words = "No tone on this input"
             else:
@@ -175,7 +179,9 @@ class GuidePanel(QWidget):
                     typed[ask.key] = parse_as(text, ask.unit)
             except EpidoteError as error:
                 words = in_window(error)
-        missing = [a.key for a in self.guide.asks if a.key not in typed] + [k for k, _ in self.guide.takes if k not in self._taken]
+        missing = [a.key for a in self.guide.asks if a.key not in typed] + [
+            k for k, _ in self.guide.takes if k not in self._taken
+        ]
         if not missing and not words:
             try:
                 if any(v <= 0 for k, v in typed.items() if k not in ("second_ohms", "spl")):

@@ -21,7 +21,9 @@ _MOST_BYTES = 8_000_000
 
 
 class ChainLibraryMenu(QToolButton):
-    """``chain``: gives the study's chain as it is now. selected: a chain that the study is to use from now on; saved: the library changed."""
+    """``chain``: gives the study's chain as it is now. selected: a chain that the study is to use from now on;
+    saved: the library changed.
+    """
 
     selected = Signal(object)
     saved = Signal()
@@ -67,7 +69,9 @@ class ChainLibraryMenu(QToolButton):
 
     def _write(self) -> None:
         chain = self._chain()
-        path, _ = QFileDialog.getSaveFileName(self, "Export chain", str(Path.home() / f"{chain.name}.toml"), "Chain files (*.toml)")
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Export chain", str(Path.home() / f"{chain.name}.toml"), "Chain files (*.toml)"
+        )
         if path:
             try:
                 write_chain_file(Path(path), chain)
@@ -84,7 +88,10 @@ class ChainLibraryMenu(QToolButton):
 
     def choose_correction(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
-            self, "Import microphone correction", str(Path.home()), "Text files (*.txt *.csv *.cal *.frd);;All files (*)"
+            self,
+            "Import microphone correction",
+            str(Path.home()),
+            "Text files (*.txt *.csv *.cal *.frd);;All files (*)",
         )
         if path:
             self.use_correction(Path(path))
@@ -95,7 +102,10 @@ class ChainLibraryMenu(QToolButton):
             rows = parse_correction(decoded(read_bounded(path, _MOST_BYTES, "a correction file")))
             chain = self._chain().changed(microphone_correction=rows)
             self.selected.emit(chain)
-            words = f"Microphone correction imported: {len(rows)} points, {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz. It applies to new runs."
+            words = (
+                f"Microphone correction imported: {len(rows)} points, {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz. It"
+                " applies to new runs."
+            )
             self.said.emit(words)
         except (EpidoteError, OSError) as error:
             self.failed.emit(in_window(error))

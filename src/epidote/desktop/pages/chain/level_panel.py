@@ -60,7 +60,11 @@ class LevelTrail(QWidget):
         p.setPen(QPen(t.colour("line"), 1))
         p.drawRect(box)
         p.setPen(t.colour("quiet"))
-        p.drawText(QRectF(box.left(), box.bottom() + 3, box.width(), metrics.height()), Qt.AlignmentFlag.AlignRight, "Last 10 s")
+        p.drawText(
+            QRectF(box.left(), box.bottom() + 3, box.width(), metrics.height()),
+            Qt.AlignmentFlag.AlignRight,
+            "Last 10 s",
+        )
         now = self._now
         if now is None or now.levels.size < 2:
             p.drawText(box, Qt.AlignmentFlag.AlignCenter, "No steady tone" if now is not None else "Stopped")
@@ -74,7 +78,12 @@ class LevelTrail(QWidget):
             if share in (-1, 0, 1):
                 p.setPen(t.colour("quiet"))
                 words = f"{share * span:+.3f} dB" if share else "Now"
-                where = QRectF(0, min(max(y - metrics.height() / 2, 0), box.bottom() - metrics.height() / 2), left - 6, metrics.height())
+                where = QRectF(
+                    0,
+                    min(max(y - metrics.height() / 2, 0), box.bottom() - metrics.height() / 2),
+                    left - 6,
+                    metrics.height(),
+                )
                 p.drawText(where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)
         p.setPen(QPen(t.row(0), 1.6))
         points = [
@@ -114,9 +123,16 @@ class LivePanel(QWidget):
         table.setColumnStretch(2, 4)
         self._values: dict[str, tuple[Label, Label]] = {}
         for row, (key, words) in enumerate(
-            (("level", "Level"), ("spread", "Std. deviation, 3 s"), ("rest", "Distortion + noise"), ("frequency", "Frequency"),
-             ("peak", "Peak level"), ("others", "Other inputs"), ("latency", "Reported latency"))
-        ):  # fmt: skip
+            (
+                ("level", "Level"),
+                ("spread", "Std. deviation, 3 s"),
+                ("rest", "Distortion + noise"),
+                ("frequency", "Frequency"),
+                ("peak", "Peak level"),
+                ("others", "Other inputs"),
+                ("latency", "Reported latency"),
+            )
+        ):
             value, remark = Label(MISSING_VALUE), Label()
             value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             value.setFont(font(1.0, bold=True))
@@ -137,7 +153,9 @@ class LivePanel(QWidget):
         self.channel.activated.connect(lambda i: self.channel_chosen.emit(i + 1))
 
     def set_channels(self, chain: Chain) -> None:
-        names = [chain.input_names[i] if i < len(chain.input_names) else f"Input {n}" for i, n in enumerate(chain.inputs)]
+        names = [
+            chain.input_names[i] if i < len(chain.input_names) else f"Input {n}" for i, n in enumerate(chain.inputs)
+        ]
         if [self.channel.itemText(i) for i in range(self.channel.count())] != names:
             self.channel.clear()
             self.channel.addItems(names)
@@ -147,7 +165,9 @@ class LivePanel(QWidget):
         self.weak.setVisible(bool(words))
 
     def set_latency(self, seconds: float | None) -> None:
-        self._say("latency", MISSING_VALUE if seconds is None else format_quantity(seconds, "s"), "as reported by the driver")
+        self._say(
+            "latency", MISSING_VALUE if seconds is None else format_quantity(seconds, "s"), "as reported by the driver"
+        )
 
     def show_levels(self, now: LevelSnapshot | None, chain: Chain) -> None:
         """None: nothing is listened to."""
@@ -167,16 +187,26 @@ class LivePanel(QWidget):
             absolute = format_quantity(volts * 10 ** (level / 20), "V", digits=5) if volts else f"{level:.3f} dBFS"
             self._say("level", absolute, f"{level:.3f} dBFS" if volts else "calibrate the input for volts")
         steady = mine.steadiness
-        self._say("spread", spread_words(steady.spread) if math.isfinite(steady.spread) and level is not None else MISSING_VALUE,
-                  "steady" if steady.steady else "not steady" if level is not None else "")  # fmt: skip
+        self._say(
+            "spread",
+            spread_words(steady.spread) if math.isfinite(steady.spread) and level is not None else MISSING_VALUE,
+            "steady" if steady.steady else "not steady" if level is not None else "",
+        )
         tone = mine.tone
-        self._say("rest", format_quantity(tone.rest, "dB") if tone else MISSING_VALUE, "clean source" if tone and tone.rest < -60 else "")
+        self._say(
+            "rest",
+            format_quantity(tone.rest, "dB") if tone else MISSING_VALUE,
+            "clean source" if tone and tone.rest < -60 else "",
+        )
         self._say("frequency", format_quantity(tone.frequency, "Hz", digits=6) if tone else MISSING_VALUE)
         self._say("peak", f"{mine.peak:.1f} dBFS", "clipping: reduce level" if mine.peak > -0.01 else "")
         others = [(n, c.rms) for n, c in enumerate(now.channels, start=1) if n != now.watched]
         loud = [n for n, rms in others if rms > _SILENT_DBFS]
-        self._say("others", ", ".join(f"{n} silent" if r <= _SILENT_DBFS else f"{n} at {r:.0f} dBFS" for n, r in others[:3]) or "none",
-                  "signal on another input" if loud and mine.rms <= _SILENT_DBFS else "")  # fmt: skip
+        self._say(
+            "others",
+            ", ".join(f"{n} silent" if r <= _SILENT_DBFS else f"{n} at {r:.0f} dBFS" for n, r in others[:3]) or "none",
+            "signal on another input" if loud and mine.rms <= _SILENT_DBFS else "",
+        )
 
     def _say(self, key: str, value: str, remark: str = "") -> None:
         for label, words in zip(self._values[key], (value, remark), strict=True):

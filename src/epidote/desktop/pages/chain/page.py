@@ -1,4 +1,6 @@
-"""The Chain page: what lies between the numbers and the unit, how well it is known, and the guided ways to know it better."""
+"""The Chain page: what lies between the numbers and the unit, how well it is known, and the guided ways to know it
+better.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +50,9 @@ _NOTES = {
     "output": "Output voltage at 0 dBFS and maximum output level.",
     "unit": "Input impedance of the unit, which loads the chain's output.",
     "load": "Load connected to the unit's output.",
-    "probe": "Connection from the unit to the input: a probe (divider) or microphones (sensitivity in V/Pa for each input).",
+    "probe": (
+        "Connection from the unit to the input: a probe (divider) or microphones (sensitivity in V/Pa for each input)."
+    ),
     "input": "Input voltage at 0 dBFS and the inputs in use.",
     "numbers": "Every recording is saved in full, with the chain settings at that time.",
 }
@@ -94,7 +98,9 @@ class ChainPage(QWidget):
         self.name = Label()
         self.name.setFont(font(1.2, bold=True))
         self.look = QPushButton("Check signal path")
-        self.look.setToolTip("Play a short test tone at -20 dBFS and check level, channel order, stability and linearity")
+        self.look.setToolTip(
+            "Play a short test tone at -20 dBFS and check level, channel order, stability and linearity"
+        )
         self.look.clicked.connect(self.look_at_path)
         self.baseline = QPushButton("Measure baseline…")
         self.baseline.setProperty("main", True)
@@ -159,7 +165,7 @@ class ChainPage(QWidget):
         self.live.listen_wanted.connect(self._listen_wanted)
         self.live.channel_chosen.connect(self._channel_chosen)
 
-    # -- the chain ----------------------------------------------------------------------------------------------------------
+    # -- the chain ---------------------------------------------------------------------------------
 
     def refresh(self) -> None:
         self.setEnabled(self.session.study is not None)
@@ -204,7 +210,10 @@ class ChainPage(QWidget):
         if differs:
             return f"Baseline of {when} not used: {' and '.join(differs)} changed since", True
         return (
-            f"Baseline (loopback, output to input): measured {when}, {len(runs)} of {len(overview.columns) if overview else 0} columns",
+            (
+                f"Baseline (loopback, output to input): measured {when}, {len(runs)} of"
+                f" {len(overview.columns) if overview else 0} columns"
+            ),
             False,
         )
 
@@ -287,7 +296,7 @@ class ChainPage(QWidget):
             self._blocks = {}
             self._show(after)
 
-    # -- guides -------------------------------------------------------------------------------------------------------------
+    # -- guides ------------------------------------------------------------------------------------
 
     def begin_guide(self, key: str) -> None:
         self.guide.show_guide(GUIDES[key], self.chain, self._watched())
@@ -304,7 +313,7 @@ class ChainPage(QWidget):
         self._leave_guide()
         self.session.said.emit(f"{found.value} applies to new runs. Existing runs keep their chain settings.")
 
-    # -- live ---------------------------------------------------------------------------------------------------------------
+    # -- live --------------------------------------------------------------------------------------
 
     def _watched(self) -> int:
         return max(0, self.live.channel.currentIndex()) + 1
@@ -345,7 +354,9 @@ class ChainPage(QWidget):
             return
         kind = Waveform.NOISE if guide.weighting else Waveform.TONE
         self.session.live.play(
-            GeneratorSettings(kind, min(guide.plays, self.chain.ceiling_dbfs), outputs=tuple(range(1, len(self.chain.outputs) + 1)))
+            GeneratorSettings(
+                kind, min(guide.plays, self.chain.ceiling_dbfs), outputs=tuple(range(1, len(self.chain.outputs) + 1))
+            )
         )
 
     def _channel_chosen(self, number: int) -> None:
@@ -378,7 +389,10 @@ class ChainPage(QWidget):
                 shot = run_precheck(device, chain, -20.0, alone=True)
             finally:
                 device.close()
-            return f"Test tone at -20 dBFS: received {shot.came_back or 'nothing'}. {shot.words or 'Level, channel order, stability and linearity are OK.'}"
+            return (
+                f"Test tone at -20 dBFS: received {shot.came_back or 'nothing'}."
+                f" {shot.words or 'Level, channel order, stability and linearity are OK.'}"
+            )
 
         self.session.runs.on_the_bench(work, self.session.said.emit)
 

@@ -1,4 +1,7 @@
-"""The path drawn as a row of blocks joined by arrows, and the baseline's wire beneath them. Chosen by mouse, or with the arrow keys."""
+"""The path drawn as a row of blocks joined by arrows, and the baseline's wire beneath them.
+
+Chosen by mouse, or with the arrow keys.
+"""
 
 from __future__ import annotations
 
@@ -72,7 +75,9 @@ class PathView(QWidget):
         for a, b in pairwise(boxes):
             y = a.center().y()
             p.drawLine(QPointF(a.right() + 1, y), QPointF(b.left() - 1, y))
-            p.drawPolyline(QPolygonF([QPointF(b.left() - 6, y - 4), QPointF(b.left() - 1, y), QPointF(b.left() - 6, y + 4)]))
+            p.drawPolyline(
+                QPolygonF([QPointF(b.left() - 6, y - 4), QPointF(b.left() - 1, y), QPointF(b.left() - 6, y + 4)])
+            )
         self._baseline(p, boxes)
 
     def _block(self, p: QPainter, block: Block, box: QRectF) -> None:
@@ -88,22 +93,30 @@ class PathView(QWidget):
         inner = box.adjusted(_PAD, 7, -_PAD / 2, -4)
         p.setFont(font(1.0, bold=True))
         p.setPen(t.colour("text"))
-        p.drawText(QRectF(inner.left(), inner.top(), inner.width(), line * 1.2), Qt.AlignmentFlag.AlignVCenter, block.title)
+        p.drawText(
+            QRectF(inner.left(), inner.top(), inner.width(), line * 1.2), Qt.AlignmentFlag.AlignVCenter, block.title
+        )
         if block.weak:
             caution_mark(p, QRectF(box.right() - 22, inner.top() + 3, 13, 12), t.colour("caution"), t.colour("raised"))
         small = font(0.88)
         p.setFont(small)
         metrics = QFontMetricsF(small)
         p.setPen(t.colour("quiet"))
-        p.drawText(QRectF(inner.left(), inner.top() + line * 1.15, inner.width(), line), Qt.AlignmentFlag.AlignVCenter,
-                   metrics.elidedText(block.kind, Qt.TextElideMode.ElideMiddle, inner.width()))  # fmt: skip
+        p.drawText(
+            QRectF(inner.left(), inner.top() + line * 1.15, inner.width(), line),
+            Qt.AlignmentFlag.AlignVCenter,
+            metrics.elidedText(block.kind, Qt.TextElideMode.ElideMiddle, inner.width()),
+        )
         top = inner.top() + line * 2.35
         p.setPen(QPen(t.colour("faint_line"), 1))
         p.drawLine(QPointF(inner.left(), top), QPointF(box.right() - _PAD, top))
         for i, words in enumerate(block.lines[:3]):
             p.setPen(t.colour("caution") if block.weak and i == 0 else t.colour("text"))
-            p.drawText(QRectF(inner.left(), top + 4 + i * line, inner.width(), line), Qt.AlignmentFlag.AlignVCenter,
-                       metrics.elidedText(words, Qt.TextElideMode.ElideRight, inner.width()))  # fmt: skip
+            p.drawText(
+                QRectF(inner.left(), top + 4 + i * line, inner.width(), line),
+                Qt.AlignmentFlag.AlignVCenter,
+                metrics.elidedText(words, Qt.TextElideMode.ElideRight, inner.width()),
+            )
 
     def _baseline(self, p: QPainter, boxes: list[QRectF]) -> None:
         places = {b.key: box for b, box in zip(self._blocks, boxes, strict=False)}
@@ -118,7 +131,9 @@ class PathView(QWidget):
         p.setFont(font(0.85))
         words = QFontMetricsF(p.font()).elidedText(self._wire, Qt.TextElideMode.ElideRight, right - left - 20)
         p.setPen(colour)
-        p.drawText(QRectF(left, low - self._line() * 1.15, right - left, self._line()), Qt.AlignmentFlag.AlignCenter, words)
+        p.drawText(
+            QRectF(left, low - self._line() * 1.15, right - left, self._line()), Qt.AlignmentFlag.AlignCenter, words
+        )
 
     def event(self, event: QEvent) -> bool:
         """A block that is pointed at shows whole what is cut short in it."""

@@ -1,4 +1,7 @@
-"""What the selected cells can be exported as. Each exporter is declared here with its ending; writing happens on the study's thread."""
+"""What the selected cells can be exported as.
+
+Each exporter is declared here with its ending; writing happens on the study's thread.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +27,9 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class SelectedRun:
-    """A selected run under its row's full name: the curves that the graph shows of it, all its curves, and the notes that apply to it."""
+    """A selected run under its row's full name: the curves that the graph shows of it, all its curves, and the notes
+    that apply to it.
+    """
 
     name: str
     run: RunSummary

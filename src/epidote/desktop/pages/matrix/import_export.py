@@ -1,4 +1,6 @@
-"""What leaves and enters the Matrix page as files: pictures, CSV, stimuli for players elsewhere, recordings made elsewhere."""
+"""What leaves and enters the Matrix page as files: pictures, CSV, stimuli for players elsewhere, recordings made
+elsewhere.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,9 @@ if TYPE_CHECKING:
 class Exchange:
     """Import and export of the selected cells. window: parent of dialogs; theme: in which pictures are drawn."""
 
-    def __init__(self, selection: MatrixSelection, view: GraphViewState, window: QWidget, theme: Callable[[], Theme]) -> None:
+    def __init__(
+        self, selection: MatrixSelection, view: GraphViewState, window: QWidget, theme: Callable[[], Theme]
+    ) -> None:
         self._selection, self._view, self._session = selection, view, selection.session
         self._window, self._theme = window, theme
 
@@ -33,7 +37,10 @@ class Exchange:
         selection = self._to_export()
         exporter = exporter_of(path)
         if exporter is None:
-            self._selection.failed.emit(f"{path.name} has no ending that can be exported to. Nothing was written; use a name that ends in .png or .csv.")
+            self._selection.failed.emit(
+                f"{path.name} has no ending that can be exported to. Nothing was written; use a name that ends in .png"
+                " or .csv."
+            )
             return
 
         def work(_: Study) -> str:
@@ -49,15 +56,20 @@ class Exchange:
         graph = self._view.panel.graph
         runs = tuple(
             SelectedRun(
-                subject.full_name, run, tuple(self._view.in_view(run.id)), tuple(self._selection.curves_of(run.id)),
+                subject.full_name,
+                run,
+                tuple(self._view.in_view(run.id)),
+                tuple(self._selection.curves_of(run.id)),
                 tuple(overview.notes_on(subject, run)) if overview is not None else (),
             )
             for subject, run in self._selection.selected_runs()
-        )  # fmt: skip
+        )
         return Selection(runs, frozenset(self._view.channels), graph.figure(), graph.view(), self._theme())
 
     def write_file(self, settings: dict[str, Any], path: Path | None = None) -> None:
-        """The run on offer as a sound file between marks, for a player of its own; asks where to when no path is given."""
+        """The run on offer as a sound file between marks, for a player of its own; asks where to when no path is
+        given.
+        """
         subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return
@@ -65,7 +77,10 @@ class Exchange:
             from PySide6.QtWidgets import QFileDialog
 
             name, _ = QFileDialog.getSaveFileName(
-                self._window, "Export stimulus file", str(Path.home() / f"{column.title}.wav"), "Audio files (*.wav *.flac)"
+                self._window,
+                "Export stimulus file",
+                str(Path.home() / f"{column.title}.wav"),
+                "Audio files (*.wav *.flac)",
             )
             if not name:
                 return
@@ -82,15 +97,16 @@ class Exchange:
             file = marked_file(column.procedure, made, chain_for_subject(study, subject))
             write_with_description(target, file.samples(), file.rate, "24", describe(column.procedure, made, file))
             return (
-                f"{target.name} exported ({file.frames / file.rate:.1f} s). Play it through the unit, record all of it with some margin, then import the "
-                "recording here with the same settings."
+                f"{target.name} exported ({file.frames / file.rate:.1f} s). Play it through the unit, record all of it"
+                " with some margin, then import the recording here with the same settings."
             )
 
         self._session.ask(work, self._session.said.emit)
 
     def take_recording(self, settings: dict[str, Any], path: Path | None = None) -> None:
-        """A recording of the file that ``write_file`` wrote becomes the cell's run; asks for it when no path is given, and where the
-        procedure can do without that file, for the stretch of any recording too."""
+        """A recording of the file that ``write_file`` wrote becomes the cell's run; asks for it when no path is
+        given, and where the procedure can do without that file, for the stretch of any recording too.
+        """
         subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return
@@ -100,7 +116,9 @@ class Exchange:
         if path is None:
             from PySide6.QtWidgets import QFileDialog
 
-            name, _ = QFileDialog.getOpenFileName(self._window, "Import recording of the stimulus file", str(Path.home()), "Audio files (*.wav *.flac)")
+            name, _ = QFileDialog.getOpenFileName(
+                self._window, "Import recording of the stimulus file", str(Path.home()), "Audio files (*.wav *.flac)"
+            )
             if not name:
                 return
             path = Path(name)
@@ -114,14 +132,17 @@ class Exchange:
             from epidote.measurement.request import RunPlan
 
             made = make_settings(procedure(column.procedure).Settings, settings)
-            return import_marked_recording(study, RunPlan(subject.id, column.id, column.procedure, made, chain_for_subject(study, subject)), source)
+            return import_marked_recording(
+                study, RunPlan(subject.id, column.id, column.procedure, made, chain_for_subject(study, subject)), source
+            )
 
         def done(run: RunSummary) -> None:
             self._session.refresh()
             clock = next((r for r in run.readings if r["key"] == "clock_offset"), None)
             if clock is not None:
                 self._session.said.emit(
-                    f"{source.name}: sample clock {clock['value']:+.4f} ppm (±{2 * (clock['spread'] or 0):.2g}) off the stimulus file; corrected before the analysis."
+                    f"{source.name}: sample clock {clock['value']:+.4f} ppm (±{2 * (clock['spread'] or 0):.2g}) off the"
+                    " stimulus file; corrected before the analysis."
                 )
 
         self._session.runs.in_cell((subject.id, column.id), work, done)
@@ -134,9 +155,15 @@ class Exchange:
         if files is None:
             from PySide6.QtWidgets import QFileDialog
 
-            kinds = "Audio and video files (*.wav *.flac *.aif *.aiff *.ogg *.mp3 *.m4a *.mka *.mkv *.mp4 *.mov *.webm);;All files (*)"
+            kinds = (
+                "Audio and video files (*.wav *.flac *.aif *.aiff *.ogg *.mp3 *.m4a *.mka *.mkv *.mp4 *.mov"
+                " *.webm);;All files (*)"
+            )
             names, _ = QFileDialog.getOpenFileNames(
-                self._window, "Import recordings: one multichannel file or one file per channel", str(Path.home()), kinds
+                self._window,
+                "Import recordings: one multichannel file or one file per channel",
+                str(Path.home()),
+                kinds,
             )
             if not names:
                 return
@@ -156,7 +183,9 @@ class Exchange:
                 carried = procedure(column.procedure)
                 nothing = {"stimulus": "nothing"} if carried.key == "paths" else {}
                 made = make_settings(carried.Settings, {**settings, **nothing})
-                return import_segment(study, RunPlan(*cell, column.procedure, made, chain_for_subject(study, subject)), recordings, words)
+                return import_segment(
+                    study, RunPlan(*cell, column.procedure, made, chain_for_subject(study, subject)), recordings, words
+                )
 
             self._session.runs.in_cell(cell, work, lambda _: self._session.refresh())
 

@@ -50,7 +50,9 @@ class MatrixPage(QWidget):
         super().__init__()
         self.session, self.theme = session, theme
         self._recomputing: RunSummary | None = None
-        self._opened: object = None  # the study whose first choice was made; the focus alone may have set a current cell before
+        self._opened: object = (
+            None  # the study whose first choice was made; the focus alone may have set a current cell before
+        )
         self._panel_cell: tuple[int, int] | None = None
         self.built = self._shown_once = self._judge_due = False
         self.model = MatrixModel(session)
@@ -159,7 +161,9 @@ class MatrixPage(QWidget):
         if self.session.study is not self._opened and overview.columns:
             self._opened = self.session.study
             # open on a comparison: every measured cell of the first column, or the first cell there is to measure
-            measured = [s.id for s in overview.subjects if not s.is_baseline and (s.id, overview.columns[0].id) in overview.runs]
+            measured = [
+                s.id for s in overview.subjects if not s.is_baseline and (s.id, overview.columns[0].id) in overview.runs
+            ]
             self.selection.select(measured[:_FIRST_ROWS] or [overview.subjects[-1].id], overview.columns[0].id)
         self._judge_due = True  # once the graph shows, which is waited for
         self.show_selected()
@@ -171,7 +175,9 @@ class MatrixPage(QWidget):
             self.header.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
             self.header.resizeSection(0, HEAD_WIDTH)
         wanted = (
-            self.header.sizeHint().height() + ROW_HEIGHT * min(self.model.rowCount(), max(4, int(0.34 * self.height() / ROW_HEIGHT))) + 2
+            self.header.sizeHint().height()
+            + ROW_HEIGHT * min(self.model.rowCount(), max(4, int(0.34 * self.height() / ROW_HEIGHT)))
+            + 2
         )
         sizes = self.splitter.sizes()
         if sum(sizes) and abs(sizes[0] - wanted) > 4 and not self.splitter.property("moved"):
@@ -185,7 +191,7 @@ class MatrixPage(QWidget):
         self._recomputing = None
         self.show_selected()
 
-    # -- showing it ---------------------------------------------------------------------------------------------------------
+    # -- showing it --------------------------------------------------------------------------------
 
     def show_selected(self) -> None:
         """The graph and the readings of the chosen runs, or the run to make when none is measured."""
@@ -264,7 +270,7 @@ class MatrixPage(QWidget):
         self.readings.recompute.setEnabled(writable and one_run)
         self.run_panel.stop.setEnabled(bool(self.session.runs.under_way))
 
-    # -- runs ---------------------------------------------------------------------------------------------------------------
+    # -- runs --------------------------------------------------------------------------------------
 
     def _measure(self, settings: dict[str, Any], device: str) -> None:
         subject, column = self.selection.current_subject(), self.selection.current_column()
@@ -278,16 +284,28 @@ class MatrixPage(QWidget):
         """Measure the chosen cells once more, each with the settings of its latest run."""
         column = self.selection.current_column()
         if column is not None:
-            self.session.runs.measure([RunRequest((s.id, column.id), r.settings) for s, r in self.selection.selected_runs()])
+            self.session.runs.measure(
+                [RunRequest((s.id, column.id), r.settings) for s, r in self.selection.selected_runs()]
+            )
 
     def measure_empty(self) -> None:
         """Measure every chosen cell that is empty, with the column's settings."""
         column = self.selection.current_column()
         if column is not None:
-            self.session.runs.measure([RunRequest((s.id, column.id), column.settings) for s, r in self.selection.selected_cells() if r is None])
+            self.session.runs.measure(
+                [
+                    RunRequest((s.id, column.id), column.settings)
+                    for s, r in self.selection.selected_cells()
+                    if r is None
+                ]
+            )
 
     def offer_recompute(self) -> None:
-        subject, column, run = self.selection.current_subject(), self.selection.current_column(), self.selection.current_run()
+        subject, column, run = (
+            self.selection.current_subject(),
+            self.selection.current_column(),
+            self.selection.current_run(),
+        )
         if subject is None or column is None or run is None:
             return
         self._recomputing = run
@@ -311,7 +329,11 @@ class MatrixPage(QWidget):
         overview = self.session.overview
         if overview is None or overview.reference is None or subject.id == overview.reference:
             return
-        runs = [(c, overview.runs[overview.reference, c.id]) for c in overview.columns if (overview.reference, c.id) in overview.runs]
+        runs = [
+            (c, overview.runs[overview.reference, c.id])
+            for c in overview.columns
+            if (overview.reference, c.id) in overview.runs
+        ]
         self.session.runs.measure([RunRequest((subject.id, column.id), run.settings) for column, run in runs])
 
     def set_theme(self, theme: Theme) -> None:

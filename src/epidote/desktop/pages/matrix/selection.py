@@ -25,7 +25,9 @@ class MatrixSelection(QObject):
     failed = Signal(str)
 
     def __init__(self, session: Session, model: MatrixModel, preload: Callable[[], None]) -> None:
-        """``preload`` loads the modules that show curves; it is called on the study's thread, not on the interface's."""
+        """``preload`` loads the modules that show curves; it is called on the study's thread, not on the
+        interface's.
+        """
         super().__init__()
         self._preload = preload
         self.session, self.model = session, model
@@ -35,7 +37,7 @@ class MatrixSelection(QObject):
         self._before_reset: tuple[list[int], int] | None = None
         self.cells.selectionChanged.connect(self._keep_to_one_column)
 
-    # -- what is selected ---------------------------------------------------------------------------------------------------
+    # -- what is selected --------------------------------------------------------------------------
 
     def current_row(self) -> Subject | None:
         """The current row, one of published figures too."""
@@ -65,7 +67,7 @@ class MatrixSelection(QObject):
         """Those of the selected cells that are measured."""
         return [(subject, run) for subject, run in self.selected_cells() if run is not None]
 
-    # -- selecting ----------------------------------------------------------------------------------------------------------
+    # -- selecting ---------------------------------------------------------------------------------
 
     def select(self, subject_ids: list[int], column_id: int) -> None:
         """Select cells of a column, the last one becoming the current."""
@@ -116,7 +118,7 @@ class MatrixSelection(QObject):
                 self.cells.select(index, QItemSelectionModel.SelectionFlag.Deselect)
             self.cells.blockSignals(False)
 
-    # -- their curves -------------------------------------------------------------------------------------------------------
+    # -- their curves ------------------------------------------------------------------------------
 
     def curves_of(self, run_id: int) -> tuple[Any, ...]:
         """A run's curves as far as they are loaded."""

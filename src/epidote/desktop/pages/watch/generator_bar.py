@@ -21,9 +21,12 @@ if TYPE_CHECKING:
     from epidote.desktop.state.session import Session
 
 _WORDS = {
-    Waveform.TONE: "Sine", Waveform.TWO_TONES: "Two-tone", Waveform.NOISE: "Noise", Waveform.MULTITONE: "Multitone",
+    Waveform.TONE: "Sine",
+    Waveform.TWO_TONES: "Two-tone",
+    Waveform.NOISE: "Noise",
+    Waveform.MULTITONE: "Multitone",
     Waveform.FILE: "File",
-}  # fmt: skip
+}
 
 LONGEST_FILE = 60.0  # s of a file that are looped
 
@@ -68,7 +71,18 @@ class GeneratorBar(QWidget):
         self._at, self._and, on = Label("at"), Label("and"), Label("to")
         for words in (self._at, self._and, on):
             words.setProperty("quiet", True)
-        for widget in (label, self.kind, self._at, self.frequency, self._and, self.second, self.level, self.volts, on, self.outputs):
+        for widget in (
+            label,
+            self.kind,
+            self._at,
+            self.frequency,
+            self._and,
+            self.second,
+            self.level,
+            self.volts,
+            on,
+            self.outputs,
+        ):
             layout.addWidget(widget)
         layout.addStretch(1)
         layout.addWidget(self.switch)
@@ -128,7 +142,9 @@ class GeneratorBar(QWidget):
     def _kind_chosen(self, chosen: tuple[str, ...]) -> None:
         if chosen == (str(Waveform.FILE),):
             self._show_kind(Waveform.TONE)  # until a file is chosen and read
-            path, _ = QFileDialog.getOpenFileName(self, "Select audio file to loop", str(Path.home()), "Audio files (*.wav *.flac)")
+            path, _ = QFileDialog.getOpenFileName(
+                self, "Select audio file to loop", str(Path.home()), "Audio files (*.wav *.flac)"
+            )
             if path:
                 self.use_file(Path(path))
         self._refresh()

@@ -67,7 +67,9 @@ class StatesBar(QWidget):
         from dataclasses import replace
 
         if new and new != name and new not in self.states and new != NOW:
-            self.states = {(new if k == name else k): (replace(v, name=new) if k == name else v) for k, v in self.states.items()}
+            self.states = {
+                (new if k == name else k): replace(v, name=new) if k == name else v for k, v in self.states.items()
+            }
             self.reference = new if self.reference == name else self.reference
             self._refresh()
             self.shown_changed.emit()
@@ -104,11 +106,14 @@ class StatesBar(QWidget):
         """What can be done with a held state."""
         menu = QMenu(self)
         commands: list[tuple[str, Callable[[], object]]] = [
-            ("Stop comparing" if name == self.reference else "Compare with this snapshot", lambda: self.compare_with("" if name == self.reference else name)),
+            (
+                "Stop comparing" if name == self.reference else "Compare with this snapshot",
+                lambda: self.compare_with("" if name == self.reference else name),
+            ),
             ("Save to study…", lambda: self.keep_wanted.emit(name)),
             ("Rename…", lambda: self._ask_name(name)),
             ("Delete", lambda: self.drop(name)),
-        ]  # fmt: skip
+        ]
         for words, do in commands:
             menu.addAction(words, do)
         return menu

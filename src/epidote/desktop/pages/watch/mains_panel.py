@@ -76,15 +76,24 @@ class LinesPanel(QWidget):
     def fill(self, states: Sequence[tuple[HeldSpectrum, int]], offset: float, unit: str) -> None:
         """states: each with its colour, the present first; offset: what is added to dBFS."""
         lines = [mains_lines(s, self.mains) for s, _ in states]
-        rows = [(f"{(k + 1) * self.mains:g} Hz", [_shown(found[k][1], offset) for found in lines]) for k in range(_LINES_SHOWN)]
-        rows.append((f"Sum to {10 * self.mains:g} Hz", [_shown(sum_of([v for _, v in found]), offset) for found in lines]))
+        rows = [
+            (f"{(k + 1) * self.mains:g} Hz", [_shown(found[k][1], offset) for found in lines])
+            for k in range(_LINES_SHOWN)
+        ]
+        rows.append(
+            (f"Sum to {10 * self.mains:g} Hz", [_shown(sum_of([v for _, v in found]), offset) for found in lines])
+        )
         spl = self.spl_of_zero
         if spl is not None:
             rows.append(("Below threshold", [_margin(found, offset + spl) for found in lines]))
         self.table.show_table([(s.name, colour) for s, colour in states], rows)
         coarse = bool(states) and states[0][0].length < _COARSE and all(v is None for _, v in lines[0])
         self._remark.setText("FFT too short to resolve" if coarse else f"{unit}, Input 1")
-        self.heard.setText(self._statement(states[0][0], offset, spl) if self.hearing.isChecked() and spl is not None and states else "")
+        self.heard.setText(
+            self._statement(states[0][0], offset, spl)
+            if self.hearing.isChecked() and spl is not None and states
+            else ""
+        )
 
     @staticmethod
     def _statement(state: HeldSpectrum, offset: float, spl: float) -> str:

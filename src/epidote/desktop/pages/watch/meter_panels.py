@@ -69,7 +69,9 @@ class WaveView(QWidget):
         factor, unit = self._scale
         p.setPen(self.theme.colour("quiet"))
         p.drawText(
-            QRectF(0, 0, self.width(), height), Qt.AlignmentFlag.AlignLeft, f"±{format_quantity(most * factor, unit, digits=3)} peak"
+            QRectF(0, 0, self.width(), height),
+            Qt.AlignmentFlag.AlignLeft,
+            f"±{format_quantity(most * factor, unit, digits=3)} peak",
         )
         xs = box.left() + (self._times - self._times[0]) / (self._times[-1] - self._times[0]) * box.width()
         step = max(1, xs.size // 1500)
@@ -85,9 +87,14 @@ class FiguresPanel(QWidget):
     """Level, frequency, THD+N, A-weighted level, crest, headroom: the first channel large, the others beside it."""
 
     ROWS = (
-        ("level", "Level"), ("frequency", "Frequency"), ("thd_n", "THD+N, 20 Hz–20 kHz"), ("weighted", "Level, A-weighted"), ("peak", "Peak level"),
-        ("crest", "Crest factor"), ("headroom", "Headroom"),
-    )  # fmt: skip
+        ("level", "Level"),
+        ("frequency", "Frequency"),
+        ("thd_n", "THD+N, 20 Hz–20 kHz"),
+        ("weighted", "Level, A-weighted"),
+        ("peak", "Peak level"),
+        ("crest", "Crest factor"),
+        ("headroom", "Headroom"),
+    )
 
     def __init__(self) -> None:
         super().__init__()
@@ -138,10 +145,14 @@ def _texts(f: Figures, scale: tuple[float | None, str]) -> dict[str, str]:
         name = "dBFS" if full is None else "dB SPL" if unit == "Pa" else "dBV"
         weighted = f"{f.weighted + (20 * math.log10(full / reference) if full else 0.0):.1f} {name}(A)"
     return {
-        "level": absolute(f.rms), "frequency": format_quantity(f.frequency, "Hz", digits=6), "thd_n": format_quantity(f.thd_n, "dB"),
-        "weighted": weighted, "peak": f"{f.peak:.2f} dBFS", "crest": format_quantity(f.crest, "dB"),
+        "level": absolute(f.rms),
+        "frequency": format_quantity(f.frequency, "Hz", digits=6),
+        "thd_n": format_quantity(f.thd_n, "dB"),
+        "weighted": weighted,
+        "peak": f"{f.peak:.2f} dBFS",
+        "crest": format_quantity(f.crest, "dB"),
         "headroom": f"{f.headroom:.1f} dB" if math.isfinite(f.headroom) else MISSING_VALUE,
-    }  # fmt: skip
+    }
 
 
 class MainsTable(QWidget):
@@ -154,7 +165,10 @@ class MainsTable(QWidget):
         self._rows: list[tuple[str, list[str]]] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Mains hum")
-        self.setToolTip("Level of each mains harmonic per snapshot. Below threshold: margin of the highest one to the threshold of hearing")
+        self.setToolTip(
+            "Level of each mains harmonic per snapshot. Below threshold: margin of the highest one to the threshold of"
+            " hearing"
+        )
 
     def sizeHint(self) -> QSize:
         return QSize(420, 170)
@@ -192,9 +206,13 @@ class MainsTable(QWidget):
             p.setPen(QPen(self.theme.colour("faint_line"), 1))
             p.drawLine(QPointF(0, r * line), QPointF(self.width(), r * line))
             p.setPen(self.theme.colour("quiet"))
-            p.drawText(QRectF(0, r * line, first, line), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, name)
+            p.drawText(
+                QRectF(0, r * line, first, line), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, name
+            )
             p.setPen(self.theme.colour("text"))
             for i, value in enumerate(values):
                 p.drawText(
-                    QRectF(first + i * wide, r * line, wide - 4, line), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value
+                    QRectF(first + i * wide, r * line, wide - 4, line),
+                    Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                    value,
                 )

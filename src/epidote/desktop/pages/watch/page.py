@@ -1,4 +1,6 @@
-"""The Watch page: what comes in, thirty times a second, against what was held before, with something playing or nothing."""
+"""The Watch page: what comes in, thirty times a second, against what was held before, with something playing or
+nothing.
+"""
 
 from __future__ import annotations
 
@@ -60,7 +62,7 @@ class WatchPage(QWidget):
         session.live.ended.connect(self._ended)
         self.refresh()
 
-    # -- building -----------------------------------------------------------------------------------------------------------
+    # -- building ----------------------------------------------------------------------------------
 
     def _build(self) -> None:
         layout = QVBoxLayout(self)
@@ -127,7 +129,9 @@ class WatchPage(QWidget):
         self.listen = QToolButton()
         self.listen.setText("Start")
         self.listen.setCheckable(True)
-        self.listen.setToolTip("Start the live view of this row's device; nothing is played until the output is started")
+        self.listen.setToolTip(
+            "Start the live view of this row's device; nothing is played until the output is started"
+        )
         self.row.setToolTip("Row whose device is shown live")
         self.listen.clicked.connect(lambda on: self.start() if on else self.session.live.stop())
         self.states = StatesBar(self.theme)
@@ -141,7 +145,7 @@ class WatchPage(QWidget):
         line.addWidget(self.states, 1)
         return line
 
-    # -- the chain and the device -------------------------------------------------------------------------------------------
+    # -- the chain and the device ------------------------------------------------------------------
 
     def refresh(self) -> None:
         self.setEnabled(self.session.study is not None)
@@ -186,7 +190,9 @@ class WatchPage(QWidget):
             return open_for_chain(chain, name, conditions, seed=random.randrange(2**31), real_time=True)
 
         settings, view = self.settings.settings(self.span.currentData()), self.canvas.view()
-        return self.session.listen(opener, chain.ceiling_dbfs, lambda rate: SpectrumAnalyser(rate, len(chain.inputs), settings, view))
+        return self.session.listen(
+            opener, chain.ceiling_dbfs, lambda rate: SpectrumAnalyser(rate, len(chain.inputs), settings, view)
+        )
 
     def _began(self, watch: object) -> None:
         if not isinstance(watch, SpectrumAnalyser):  # the Chain page listens
@@ -217,7 +223,7 @@ class WatchPage(QWidget):
         """Somebody silenced everything."""
         self.generator.set_on(False)
 
-    # -- settings -----------------------------------------------------------------------------------------------------------
+    # -- settings ----------------------------------------------------------------------------------
 
     def _settings_changed(self) -> None:
         if self.watch is not None:
@@ -253,7 +259,9 @@ class WatchPage(QWidget):
             self.canvas.set_levels(-40, 40, "dB", f"Level re “{self.states.reference}”")
         else:
             offset = 10 * round(self.offset() / 10)
-            title = "Level" if self.offset() != -self._zero or not self._zero else f"Level, 0 dB = {self._zero:.1f} dBFS"
+            title = (
+                "Level" if self.offset() != -self._zero or not self._zero else f"Level, 0 dB = {self._zero:.1f} dBFS"
+            )
             self.canvas.set_levels(-160 + offset, 10 + offset, self.unit(), title)
         self._redraw_still()
 
@@ -267,7 +275,7 @@ class WatchPage(QWidget):
         elif what == "zero":
             self.settings.units.button(ZERO).click()
 
-    # -- states -------------------------------------------------------------------------------------------------------------
+    # -- states ------------------------------------------------------------------------------------
 
     def hold(self, name: str = "") -> None:
         """Keep the present state, under a name that can be changed."""
@@ -316,7 +324,7 @@ class WatchPage(QWidget):
 
         self.session.ask(work, done)
 
-    # -- showing ------------------------------------------------------------------------------------------------------------
+    # -- showing -----------------------------------------------------------------------------------
 
     def _updated(self, frame: object) -> None:
         if not isinstance(frame, Frame):
@@ -374,7 +382,11 @@ class WatchPage(QWidget):
             level = threshold((edges[:-1] + edges[1:]) / 2) - spl
             layers.append(Layer(f"Threshold of hearing (0 dB = {spl:g} dB SPL)", -1, 1, level, level, dashed=True))
         mains = self.lines.mains
-        note = "Live view stopped. Select a row and press Start; Space starts the generator." if self.watch is None else "Waiting for signal…"
+        note = (
+            "Live view stopped. Select a row and press Start; Space starts the generator."
+            if self.watch is None
+            else "Waiting for signal…"
+        )
         self.canvas.show_still(tuple(layers), tuple(n * mains for n in range(1, 11)), note)
         self._fill_mains()
 

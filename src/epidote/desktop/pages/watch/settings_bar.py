@@ -13,13 +13,18 @@ from epidote.desktop.widgets.tips import UNIT_TIPS
 
 ZERO = "relative"
 _AVERAGES = (
-    ("Averaging off", Averaging.NONE, 1), ("Linear, 8", Averaging.LINEAR, 8), ("Linear, 64", Averaging.LINEAR, 64),
-    ("Exponential, 8", Averaging.EXPONENTIAL, 8), ("Peak hold", Averaging.PEAK, 1),
-)  # fmt: skip
+    ("Averaging off", Averaging.NONE, 1),
+    ("Linear, 8", Averaging.LINEAR, 8),
+    ("Linear, 64", Averaging.LINEAR, 64),
+    ("Exponential, 8", Averaging.EXPONENTIAL, 8),
+    ("Peak hold", Averaging.PEAK, 1),
+)
 
 
 class SettingsBar(QWidget):
-    """``changed``: the spectrum is to be made otherwise; ``unit_chosen`` and ``axis_chosen``: it is to be shown otherwise."""
+    """``changed``: the spectrum is to be made otherwise; ``unit_chosen`` and ``axis_chosen``: it is to be shown
+    otherwise.
+    """
 
     changed = Signal()
     unit_chosen = Signal(str)
@@ -47,10 +52,14 @@ class SettingsBar(QWidget):
         self.again.clicked.connect(lambda _=False: self.restart_wanted.emit())
         self.units, self.axis = SegmentedButtons(), SegmentedButtons()
         self.length.setToolTip("Samples per spectrum: a longer FFT resolves finer and reacts more slowly")
-        self.window_choice.setToolTip("Window applied before the FFT: higher side-lobe rejection costs frequency resolution")
+        self.window_choice.setToolTip(
+            "Window applied before the FFT: higher side-lobe rejection costs frequency resolution"
+        )
         self.average.setToolTip("How successive spectra are combined")
         self.axis.set_options(
-            [("log", "Log"), ("linear", "Linear")], ["log"], {"log": "Logarithmic frequency axis", "linear": "Linear frequency axis"}
+            [("log", "Log"), ("linear", "Linear")],
+            ["log"],
+            {"log": "Logarithmic frequency axis", "linear": "Linear frequency axis"},
         )
         self.units.chosen.connect(lambda on: self.unit_chosen.emit(on[0] if on else "dBFS"))
         self.axis.chosen.connect(lambda _: self.axis_chosen.emit())

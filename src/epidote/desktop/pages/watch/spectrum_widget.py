@@ -42,7 +42,9 @@ class Layer:
 
 
 class SpectrumCanvas(QWidget):
-    """``view_changed`` when the stretch of frequency or the width in pixels changes; ``key`` for keys that the page knows."""
+    """``view_changed`` when the stretch of frequency or the width in pixels changes; ``key`` for keys that the page
+    knows.
+    """
 
     view_changed = Signal(object)
     pressed = Signal(str)
@@ -63,7 +65,9 @@ class SpectrumCanvas(QWidget):
         self._cursor: float | None = None
         self._drag: QPointF | None = None
         self._pixmap: QPixmap | None = None
-        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)  # all of it is painted here, so nothing beneath needs to be
+        self.setAttribute(
+            Qt.WidgetAttribute.WA_OpaquePaintEvent
+        )  # all of it is painted here, so nothing beneath needs to be
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -73,7 +77,7 @@ class SpectrumCanvas(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(1240, 400)
 
-    # -- what is shown ------------------------------------------------------------------------------------------------------
+    # -- what is shown -----------------------------------------------------------------------------
 
     def view(self) -> View:
         return View(self._x.low, self._x.high, self._x.log, max(64, round(self._box().width())))
@@ -119,7 +123,7 @@ class SpectrumCanvas(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._tell()
 
-    # -- painting -----------------------------------------------------------------------------------------------------------
+    # -- painting ----------------------------------------------------------------------------------
 
     def _box(self) -> QRectF:
         height = QFontMetricsF(font(0.82)).height()
@@ -164,7 +168,11 @@ class SpectrumCanvas(QWidget):
             half = metrics.horizontalAdvance(words) / 2
             if named and x - half > end + 5:
                 p.setPen(t.colour("quiet"))
-                p.drawText(QRectF(x - half - 2, box.bottom() + 6, 2 * half + 4, metrics.height()), Qt.AlignmentFlag.AlignCenter, words)
+                p.drawText(
+                    QRectF(x - half - 2, box.bottom() + 6, 2 * half + 4, metrics.height()),
+                    Qt.AlignmentFlag.AlignCenter,
+                    words,
+                )
                 end = x + half
         for value, _ in ticks(self._y, max(2, int(box.height() / (metrics.height() * 2)))):
             y = box.bottom() - self._y.place(value) * box.height()
@@ -179,7 +187,9 @@ class SpectrumCanvas(QWidget):
             f"{self.title}, {self.unit}",
         )
         p.drawText(
-            QRectF(box.left(), 0, box.width(), box.top() - 2), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "Frequency, Hz"
+            QRectF(box.left(), 0, box.width(), box.top() - 2),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            "Frequency, Hz",
         )
         p.setPen(QPen(t.colour("quiet"), 2))
         for f in self._marks:
@@ -192,7 +202,10 @@ class SpectrumCanvas(QWidget):
         if n < 2:
             return
         scale = box.height() / (self._y.high - self._y.low)
-        top, low = (np.clip(box.bottom() - (v - self._y.low) * scale, box.top() - 2, box.bottom() + 1) for v in (layer.high, layer.low))
+        top, low = (
+            np.clip(box.bottom() - (v - self._y.low) * scale, box.top() - 2, box.bottom() + 1)
+            for v in (layer.high, layer.low)
+        )
         xs = box.left() + (np.arange(n, dtype=np.float64) + 0.5) * np.float64(box.width() / n)
         pen = QPen(self.theme.colour("caution") if layer.colour < 0 else self.theme.row(layer.colour), 1)
         dash = DASHES.get(layer.channel, [])
@@ -210,13 +223,17 @@ class SpectrumCanvas(QWidget):
                 fill.setAlphaF(0.28)
                 p.setPen(Qt.PenStyle.NoPen)
                 p.setBrush(fill)
-                p.drawPolygon(polygon(np.concatenate([xs[a:b], xs[a:b][::-1]]), np.concatenate([top[a:b], low[a:b][::-1]])))
+                p.drawPolygon(
+                    polygon(np.concatenate([xs[a:b], xs[a:b][::-1]]), np.concatenate([top[a:b], low[a:b][::-1]]))
+                )
                 p.setBrush(Qt.BrushStyle.NoBrush)
             p.setPen(pen)
             p.drawPolyline(polygon(xs[a:b], top[a:b]))
 
     def readings_at_cursor(self) -> list[tuple[str, str]]:
-        """(name, level in words) of every curve at the pointer; the highest within three pixels, so that lines can be read."""
+        """(name, level in words) of every curve at the pointer; the highest within three pixels, so that lines can
+        be read.
+        """
         if self._cursor is None:
             return []
         rows = []
@@ -250,11 +267,13 @@ class SpectrumCanvas(QWidget):
         p.setBrush(Qt.BrushStyle.NoBrush)
         p.setPen(self.theme.colour("text"))
         for i, (name, value) in enumerate(rows):
-            line = QRectF(table.left() + 8, table.top() + 4 + i * (metrics.height() + 2), table.width() - 16, metrics.height())
+            line = QRectF(
+                table.left() + 8, table.top() + 4 + i * (metrics.height() + 2), table.width() - 16, metrics.height()
+            )
             p.drawText(line, Qt.AlignmentFlag.AlignLeft, name)
             p.drawText(line, Qt.AlignmentFlag.AlignRight, value)
 
-    # -- mouse and keys -----------------------------------------------------------------------------------------------------
+    # -- mouse and keys ----------------------------------------------------------------------------
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         box = self._box()
@@ -307,7 +326,13 @@ class SpectrumCanvas(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = Qt.Key(event.key())
-        named = {Qt.Key.Key_Space: "output", Qt.Key.Key_H: "hold", Qt.Key.Key_S: "hold", Qt.Key.Key_R: "restart", Qt.Key.Key_Z: "zero"}.get(key)
+        named = {
+            Qt.Key.Key_Space: "output",
+            Qt.Key.Key_H: "hold",
+            Qt.Key.Key_S: "hold",
+            Qt.Key.Key_R: "restart",
+            Qt.Key.Key_Z: "zero",
+        }.get(key)
         if named:
             self.pressed.emit(named)
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):

@@ -23,8 +23,9 @@ _PEAK_DBFS = -12.0
 
 @dataclass(frozen=True)
 class AlignedPair:
-    """Two paths, ready to be nudged: delay in frames as it was found, drift that was taken out in ppm, transients' frames in the first,
-    the time in s at which the stretch begins in the recording."""
+    """Two paths, ready to be nudged: delay in frames as it was found, drift that was taken out in ppm, transients'
+    frames in the first, the time in s at which the stretch begins in the recording.
+    """
 
     overlay: PairAlignment
     delay: float
@@ -39,9 +40,16 @@ def sources_of(recordings: tuple[Recording, ...]) -> list[tuple[Samples, float]]
 
 
 def align_pair(
-    ways: list[tuple[Samples, float]], number: int, drift_ppm: float, delay_s: float, band: tuple[float, float], search: float
+    ways: list[tuple[Samples, float]],
+    number: int,
+    drift_ppm: float,
+    delay_s: float,
+    band: tuple[float, float],
+    search: float,
 ) -> AlignedPair:
-    """Path ``number`` (from 2) over the first, brought to its rate and its clock; the loudest minute of what is longer."""
+    """Path ``number`` (from 2) over the first, brought to its rate and its clock; the loudest minute of what is
+    longer.
+    """
     (first, rate), (second, other) = ways[0], ways[number - 1]
     step = other / rate * (1 + 1e-6 * drift_ppm)
     second = for_playing(second, rate * step, rate)
@@ -60,8 +68,11 @@ def align_pair(
 
 
 def sum_of(laid: AlignedPair, delay: float | None, *, invert: bool) -> Stimulus:
-    """Both paths at once as a stimulus: as they came with ``delay`` None, else the second brought forward by it. Both are as loud as each
-    other only where the paths are: one factor for all of it, so that what is quieter is heard as such."""
+    """Both paths at once as a stimulus: as they came with ``delay`` None, else the second brought forward by it.
+
+    Both are as loud as each other only where the paths are: one factor for all of it, so that what is quieter is heard
+    as such.
+    """
     overlay = laid.overlay
     frames = overlay.first.size
     as_it_came = np.zeros(frames)
@@ -70,13 +81,19 @@ def sum_of(laid: AlignedPair, delay: float | None, *, invert: bool) -> Stimulus:
     most = float(np.abs(overlay.first).max() + np.abs(as_it_came).max())
     total = (overlay.first + second) / max(most, 1e-12)
     if not total.any():
-        raise UnusableInputError("The sum of both channels is silent: they cancel completely. Nothing was played; change the delay or the polarity.")
+        raise UnusableInputError(
+            "The sum of both channels is silent: they cancel completely. Nothing was played; change the delay or the"
+            " polarity."
+        )
     level = _PEAK_DBFS + 20 * np.log10(max(float(np.abs(total).max()), 1e-6))
     return from_samples(total, rate=overlay.rate, level=float(level))
 
 
-def export_aligned(ways: list[tuple[Samples, float]], number: int, laid: AlignedPair, delay: float, target: Path, *, invert: bool) -> list[Path]:
-    """Write the first path and the other brought under it, whole and as 32-bit floats: TARGET 1.wav and TARGET N aligned.wav.
+def export_aligned(
+    ways: list[tuple[Samples, float]], number: int, laid: AlignedPair, delay: float, target: Path, *, invert: bool
+) -> list[Path]:
+    """Write the first path and the other brought under it, whole and as 32-bit floats: TARGET 1.wav and TARGET N
+    aligned.wav.
 
     Raises UnusableInputError when a file is there already; DiskError.
     """

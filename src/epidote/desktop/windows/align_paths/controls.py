@@ -7,7 +7,16 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from epidote.core.analysis.delay.manual_alignment import AlignmentQuality
 from epidote.core.comparison.conditions.latency_table import distance_in_air
@@ -17,9 +26,14 @@ from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 STEPS = (("ms", "1 ms"), ("tenth ms", "0.1 ms"), ("1", "1 sample"), ("0.1", "0.1"), ("0.01", "0.01"))
 _FIGURES = (
-    ("ms", "Delay"), ("metres", "Distance in air (20 °C)"), ("correlation", "Correlation"), ("polarity", "Polarity"),
-    ("level", "Level re channel 1"), ("null", "Subtraction residual"), ("best", "Offset from best"),
-)  # fmt: skip
+    ("ms", "Delay"),
+    ("metres", "Distance in air (20 °C)"),
+    ("correlation", "Correlation"),
+    ("polarity", "Polarity"),
+    ("level", "Level re channel 1"),
+    ("null", "Subtraction residual"),
+    ("best", "Offset from best"),
+)
 
 
 class AlignSide(QWidget):
@@ -96,10 +110,14 @@ class AlignSide(QWidget):
         turned = -1 if self.invert.isChecked() else 1
         self.typed.setText(f"{delay:.3f} samples")
         said = {
-            "ms": format_quantity(delay / rate, "s", digits=5), "metres": f"{distance_in_air(delay / rate):.3f} m", "correlation": f"{turned * fit.correlation:+.5f}",
-            "polarity": "normal" if turned * fit.polarity > 0 else "inverted", "level": format_quantity(fit.level_db, "dB"),
-            "null": format_quantity(fit.null_db, "dB"), "best": f"{delay - best:+.3f} samples",
-        }  # fmt: skip
+            "ms": format_quantity(delay / rate, "s", digits=5),
+            "metres": f"{distance_in_air(delay / rate):.3f} m",
+            "correlation": f"{turned * fit.correlation:+.5f}",
+            "polarity": "normal" if turned * fit.polarity > 0 else "inverted",
+            "level": format_quantity(fit.level_db, "dB"),
+            "null": format_quantity(fit.null_db, "dB"),
+            "best": f"{delay - best:+.3f} samples",
+        }
         for key, words in said.items():
             self.figures[key].setText(words)
 

@@ -1,4 +1,6 @@
-"""The alignment window: two paths of a run over each other, nudged by hand while correlation, polarity and phase follow; heard, and written."""
+"""The alignment window: two paths of a run over each other, nudged by hand while correlation, polarity and phase
+follow; heard, and written.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,13 @@ from epidote.desktop.plotting.figure import Figure, Trace
 from epidote.desktop.plotting.graph_widget import GraphView
 from epidote.desktop.plotting.waveform_widget import Lane, WaveView, outline_of
 from epidote.desktop.widgets.plain import Label
-from epidote.desktop.windows.align_paths.alignment_data import AlignedPair, align_pair, export_aligned, sources_of, sum_of
+from epidote.desktop.windows.align_paths.alignment_data import (
+    AlignedPair,
+    align_pair,
+    export_aligned,
+    sources_of,
+    sum_of,
+)
 from epidote.desktop.windows.align_paths.controls import AlignSide, quiet, tool
 
 if TYPE_CHECKING:
@@ -37,13 +45,18 @@ if TYPE_CHECKING:
     from epidote.study.store import Study
 
 _BEFORE, _AFTER = 0.002, 0.01  # s round a transient
-_KEYS = "←/→: shift (Shift: 10 steps) · ↑/↓: step size · A: auto-align · I: invert · N/P: next/previous transient · Space: play · Wheel: zoom · Ctrl+Wheel: shift"
+_KEYS = (
+    "←/→: shift (Shift: 10 steps) · ↑/↓: step size · A: auto-align · I: invert · N/P: next/previous transient · Space:"
+    " play · Wheel: zoom · Ctrl+Wheel: shift"
+)
 
 
 class AlignWindow(QDialog):
     """Owns the delay that is being tried; the run itself is not changed by anything here."""
 
-    def __init__(self, session: Session, theme: Theme, subject: Subject, run: RunSummary, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, session: Session, theme: Theme, subject: Subject, run: RunSummary, parent: QWidget | None = None
+    ) -> None:
         super().__init__(parent)
         self.session, self.subject, self.run = session, subject, run
         self.laid: AlignedPair | None = None
@@ -66,7 +79,7 @@ class AlignWindow(QDialog):
         session.find_devices(lambda devices: self.side.show_devices(devices, subject.device))
         self._load()
 
-    # -- building -----------------------------------------------------------------------------------------------------------
+    # -- building ----------------------------------------------------------------------------------
 
     def _build(self) -> None:
         layout = QVBoxLayout(self)
@@ -83,7 +96,9 @@ class AlignWindow(QDialog):
         head.addSpacing(16)
         self.event_words = Label()
         for text, by in (("‹", -1), ("›", 1)):
-            head.addWidget(tool(text, partial(self.go_to_event, by), "Previous transient" if by < 0 else "Next transient"))
+            head.addWidget(
+                tool(text, partial(self.go_to_event, by), "Previous transient" if by < 0 else "Next transient")
+            )
             if by < 0:
                 head.addWidget(self.event_words)
         head.addWidget(tool("Show all", lambda: self.wave.show_frames(0, self.wave.frames)))
@@ -110,11 +125,13 @@ class AlignWindow(QDialog):
         self.words.setWordWrap(True)
         layout.addWidget(self.words)
 
-    # -- the two paths ------------------------------------------------------------------------------------------------------
+    # -- the two paths -----------------------------------------------------------------------------
 
     def _told(self, key: str) -> float:
         number = self.channel.currentData()
-        return float(next((r["value"] or 0.0 for r in self.run.readings if r["key"] == key and r["channel"] == number), 0.0))
+        return float(
+            next((r["value"] or 0.0 for r in self.run.readings if r["key"] == key and r["channel"] == number), 0.0)
+        )
 
     def _load(self) -> None:
         number = self.channel.currentData()
@@ -141,7 +158,9 @@ class AlignWindow(QDialog):
         ]
         self.wave.marks = [float(e) for e in self.laid.events]
         self.wave.set_lanes(lanes, overlay.rate)
-        self.words.setText(_KEYS + (f" · Drift of {self.laid.drift_ppm:.3g} ppm corrected" if self.laid.drift_ppm else ""))
+        self.words.setText(
+            _KEYS + (f" · Drift of {self.laid.drift_ppm:.3g} ppm corrected" if self.laid.drift_ppm else "")
+        )
         self._event = -1
         self.go_to_event(1)
         self._show()
@@ -159,7 +178,7 @@ class AlignWindow(QDialog):
         self.event_words.setText(f"{which}, {self.laid.begin + at / rate:.3f} s")
         self.wave.show_frames(at - _BEFORE * rate - min(late[0], rate), at + _AFTER * rate)
 
-    # -- nudging ------------------------------------------------------------------------------------------------------------
+    # -- nudging -----------------------------------------------------------------------------------
 
     def nudge(self, steps: float) -> None:
         if self.laid is not None:
@@ -187,7 +206,9 @@ class AlignWindow(QDialog):
         rate = self.laid.overlay.rate
         try:
             frames = (
-                float(text.removesuffix("samples").strip().replace(",", ".")) if text.endswith("samples") else parse_as(text, "s") * rate
+                float(text.removesuffix("samples").strip().replace(",", "."))
+                if text.endswith("samples")
+                else parse_as(text, "s") * rate
             )
         except (ValueError, EpidoteError):
             self.words.setText(f"“{text}” is not a delay. Enter, for example, 1.31 ms or 62.9 samples.")
@@ -210,7 +231,7 @@ class AlignWindow(QDialog):
         trace = Trace(self.channel.currentText(), 1, 2, f, degrees)
         self.phase.set_figure(Figure("", "Frequency", "Hz", "Phase re channel 1", "°", True, (trace,)), keep_zoom=True)
 
-    # -- hearing and writing ------------------------------------------------------------------------------------------------
+    # -- hearing and writing -----------------------------------------------------------------------
 
     def listen(self, aligned: bool) -> None:
         """Both paths at once, before or after, by the chosen device."""
@@ -250,7 +271,9 @@ class AlignWindow(QDialog):
         if path is None:
             from PySide6.QtWidgets import QFileDialog
 
-            name, _ = QFileDialog.getSaveFileName(self, "Export aligned files", str(Path.home() / "aligned.wav"), "Audio files (*.wav)")
+            name, _ = QFileDialog.getSaveFileName(
+                self, "Export aligned files", str(Path.home() / "aligned.wav"), "Audio files (*.wav)"
+            )
             if not name:
                 return
             path = Path(name)
@@ -260,15 +283,21 @@ class AlignWindow(QDialog):
     def _written(self, files: list[Path]) -> None:
         self.words.setText(f"Exported {' and '.join(f.name for f in files)} to {files[0].parent}.")
 
-    # -- keys ---------------------------------------------------------------------------------------------------------------
+    # -- keys --------------------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key, by = event.key(), 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
         acts: dict[int, Callable[[], None]] = {
-            Qt.Key.Key_Left: lambda: self.nudge(-by), Qt.Key.Key_Right: lambda: self.nudge(by), Qt.Key.Key_A: self.align_now,
-            Qt.Key.Key_I: self.side.invert.toggle, Qt.Key.Key_N: lambda: self.go_to_event(1), Qt.Key.Key_P: lambda: self.go_to_event(-1),
-            Qt.Key.Key_Up: lambda: self.side.next_step(-1), Qt.Key.Key_Down: lambda: self.side.next_step(1), Qt.Key.Key_Space: lambda: self.listen(True),
-        }  # fmt: skip
+            Qt.Key.Key_Left: lambda: self.nudge(-by),
+            Qt.Key.Key_Right: lambda: self.nudge(by),
+            Qt.Key.Key_A: self.align_now,
+            Qt.Key.Key_I: self.side.invert.toggle,
+            Qt.Key.Key_N: lambda: self.go_to_event(1),
+            Qt.Key.Key_P: lambda: self.go_to_event(-1),
+            Qt.Key.Key_Up: lambda: self.side.next_step(-1),
+            Qt.Key.Key_Down: lambda: self.side.next_step(1),
+            Qt.Key.Key_Space: lambda: self.listen(True),
+        }
         if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             return  # what was typed was taken already; the window stays
         if key in acts:

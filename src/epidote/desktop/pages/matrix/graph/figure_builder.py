@@ -1,4 +1,7 @@
-"""From chosen runs to what is shown: the figure, and the table of readings. Arithmetic is the core's; this only arranges."""
+"""From chosen runs to what is shown: the figure, and the table of readings.
+
+Arithmetic is the core's; this only arranges.
+"""
 
 from __future__ import annotations
 
@@ -13,9 +16,19 @@ import numpy as np
 from epidote.core.chain.chain import Chain
 from epidote.core.comparison.differences.axes import Axis
 from epidote.core.comparison.differences.crossings import in_words, uncertainty
-from epidote.core.comparison.differences.difference import difference_curve, differing_settings, greatest_deviation, reading_difference
+from epidote.core.comparison.differences.difference import (
+    difference_curve,
+    differing_settings,
+    greatest_deviation,
+    reading_difference,
+)
 from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
-from epidote.core.comparison.differences.operating_points import OperatingPoint, PointAxis, at_point, difference_in_words
+from epidote.core.comparison.differences.operating_points import (
+    OperatingPoint,
+    PointAxis,
+    at_point,
+    difference_in_words,
+)
 from epidote.core.procedures.protocol import CurveView
 from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_plain, format_quantity, format_reading
@@ -33,11 +46,32 @@ X_TITLES = {"s": "Time", "shot": "Burst"}
 _COUNTS = ("shot",)  # units of x that only number something
 _HARMONICS = {f"h{n}" for n in range(2, 51)}
 _PRODUCTS = {"modulation_distortion", "modulation_d2", "modulation_d3", "difference_d2", "difference_d3", "total"}
-RATIO_READINGS = {"thd", "thd_n", "thd_n_1w", "lowest_thd_n", "worst", "worst_thd", "distortion_noise", *_HARMONICS, *_PRODUCTS}
+RATIO_READINGS = {
+    "thd",
+    "thd_n",
+    "thd_n_1w",
+    "lowest_thd_n",
+    "worst",
+    "worst_thd",
+    "distortion_noise",
+    *_HARMONICS,
+    *_PRODUCTS,
+}
 RATIO_VIEWS = {"thd", "thd_n", "modulation", "d2", "d3", "floor", *_HARMONICS}
 _LEVEL_CURVES = {"dB", "dBFS", "dBV"}
-_USUAL = ("rate", "load_ohms", "level", "band_low", "band_high", "weighting", "duration")  # what a reader asks of two runs first
-_CONDITION_OF = {"load_ohms": "load", "probe_ratio": "probe"}  # values of the chain that a row's condition of another name sets
+_USUAL = (
+    "rate",
+    "load_ohms",
+    "level",
+    "band_low",
+    "band_high",
+    "weighting",
+    "duration",
+)  # what a reader asks of two runs first
+_CONDITION_OF = {
+    "load_ohms": "load",
+    "probe_ratio": "probe",
+}  # values of the chain that a row's condition of another name sets
 
 
 @dataclass(frozen=True, eq=False)
@@ -85,7 +119,15 @@ def _trace(chosen: Chosen, curve: Curve, percent: bool) -> Trace:
 
     y = shown(curve.y)
     assert y is not None
-    return Trace(chosen.subject.full_name, curve.channel, chosen.subject.colour, curve.x, y, shown(curve.floor), chosen.subject.is_baseline)
+    return Trace(
+        chosen.subject.full_name,
+        curve.channel,
+        chosen.subject.colour,
+        curve.x,
+        y,
+        shown(curve.floor),
+        chosen.subject.is_baseline,
+    )
 
 
 def make_figure(
@@ -113,18 +155,35 @@ def make_figure(
             if curve.channel not in channels or not one.subject.shown:
                 continue
             unit, x_unit = curve.y_unit, curve.x_unit
-            own = next((c for c in reference.curves if c.channel == curve.channel), None) if reference and one is not reference else None
-            moved = levelled(curve, own, by) if own is not None and by is not None and not one.subject.is_baseline else None
+            own = (
+                next((c for c in reference.curves if c.channel == curve.channel), None)
+                if reference and one is not reference
+                else None
+            )
+            moved = (
+                levelled(curve, own, by) if own is not None and by is not None and not one.subject.is_baseline else None
+            )
             curve, shift = moved if moved is not None else (curve, 0.0)  # noqa: PLW2901
             traces.append(_trace(one, curve, percent))
-            less = difference_curve(curve, own) if own is not None and view.compared and not one.subject.is_baseline else None
+            less = (
+                difference_curve(curve, own)
+                if own is not None and view.compared and not one.subject.is_baseline
+                else None
+            )
             if less is not None and own is not None and reference is not None:
-                differences.append(replace(_trace(one, less, False), floor=None, y=in_percent(less.y) - 100 if percent else less.y))
+                differences.append(
+                    replace(_trace(one, less, False), floor=None, y=in_percent(less.y) - 100 if percent else less.y)
+                )
                 most = greatest_deviation(less, *(band or (-math.inf, math.inf)))
                 if most is not None and curve.channel == min(channels):
                     size = (in_percent(most.value) - 100, "%") if percent else (most.value, less.y_unit)
-                    where = f"{format_quantity(*size, digits=3, signed=True)} at {format_quantity(most.at, x_unit, digits=3)}"
-                    deviations.append((one.subject.colour, f"{where}{f' (aligned by {shift:+.2f} dB)' if moved is not None else ''}"))
+                    where = (
+                        f"{format_quantity(*size, digits=3, signed=True)} at"
+                        f" {format_quantity(most.at, x_unit, digits=3)}"
+                    )
+                    deviations.append(
+                        (one.subject.colour, f"{where}{f' (aligned by {shift:+.2f} dB)' if moved is not None else ''}")
+                    )
                 if less.y_unit == "dB":
                     doubt = np.hypot(uncertainty(curve, less.x), uncertainty(own, less.x))
                     of = f", channel {curve.channel}" if len(channels) > 1 else ""
@@ -179,14 +238,25 @@ def _settings_words(run: RunSummary) -> str:
     values = _settings_said(run.procedure, json.dumps(dict(run.settings)))
     chain = run.chain
     load = f", {chain['load_ohms']:g} Ω" if chain.get("load_ohms") else ""
-    who = "".join(f", {w}" for w in (run.person and f"operator {run.person}", run.firmware and f"firmware {run.firmware}") if w)
-    return f"{values}; {chain['name']}, {chain['rate'] / 1000:g} kHz{load}; {run.device}; {run.made.astimezone():%d %b %Y %H:%M}{who}"
+    who = "".join(
+        f", {w}" for w in (run.person and f"operator {run.person}", run.firmware and f"firmware {run.firmware}") if w
+    )
+    return (
+        f"{values}; {chain['name']}, {chain['rate'] / 1000:g} kHz{load}; {run.device};"
+        f" {run.made.astimezone():%d %b %Y %H:%M}{who}"
+    )
 
 
 def make_table(
-    titles: dict[str, str], chosen: Sequence[Chosen], channel: int, percent: bool, pins: Sequence[Pin], view_title: str,
-    points: Sequence[tuple[int, OperatingPoint]] = (), whole: Mapping[int, Sequence[Curve]] | None = None,
-) -> ReadingTable:  # fmt: skip
+    titles: dict[str, str],
+    chosen: Sequence[Chosen],
+    channel: int,
+    percent: bool,
+    pins: Sequence[Pin],
+    view_title: str,
+    points: Sequence[tuple[int, OperatingPoint]] = (),
+    whole: Mapping[int, Sequence[Curve]] | None = None,
+) -> ReadingTable:
     """Readings side by side, the differences from the reference, and what the chosen runs have in common.
 
     points: kept operating points by their entry's number; whole: every curve of each run, by its number.
@@ -195,17 +265,20 @@ def make_table(
     others = [c for c in chosen if reference and c is not reference and not c.subject.is_baseline]
     ordered = sorted(chosen, key=lambda c: (not c.is_reference, c.subject.is_baseline))
     names = short_names([c.subject for c in ordered])
-    columns = [
-        (names[c.subject.id], -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered
-    ]
+    columns = [(names[c.subject.id], -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered]
     columns += [("Difference", c.subject.colour, True) for c in others]
-    found = {c.run.id: {r["key"]: Reading.from_json(r) for r in c.run.readings if r["channel"] == channel} for c in ordered}
+    found = {
+        c.run.id: {r["key"]: Reading.from_json(r) for r in c.run.readings if r["channel"] == channel} for c in ordered
+    }
     keys = dict.fromkeys(k for c in ordered for k in found[c.run.id])
     rows = _pin_rows(ordered, others, reference, channel, pins, view_title)
     rows += _point_rows(ordered, others, reference, channel, points, whole or {}, percent)
     for key in sorted(keys, key=lambda k: list(titles).index(k) if k in titles else 999):
         cells = [_reading_cell(found[c.run.id].get(key), percent) for c in ordered]
-        cells += [_difference_cell(found[c.run.id].get(key), found[reference.run.id].get(key) if reference else None) for c in others]
+        cells += [
+            _difference_cell(found[c.run.id].get(key), found[reference.run.id].get(key) if reference else None)
+            for c in others
+        ]
         unit = next((r.unit for c in ordered if (r := found[c.run.id].get(key)) is not None), "")
         rows.append(ReadingRow(titles.get(key, key), tuple(cells), None, key, unit))
     cautions = _cautions(ordered)
@@ -227,8 +300,13 @@ def _cautions(chosen: Sequence[Chosen]) -> list[str]:
 
 
 def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]]) -> str:
-    """What a volume control does: the greatest and the least gain among rows of one unit that differ by their conditions."""
-    if not all("gain_ratio" in found[c.run.id] for c in chosen) or len({c.subject.unit.id for c in chosen if c.subject.unit}) != 1:
+    """What a volume control does: the greatest and the least gain among rows of one unit that differ by their
+    conditions.
+    """
+    if (
+        not all("gain_ratio" in found[c.run.id] for c in chosen)
+        or len({c.subject.unit.id for c in chosen if c.subject.unit}) != 1
+    ):
         return ""
     gains = [(r.value, c) for c in chosen if (r := found[c.run.id].get("gain")) is not None and r.value is not None]
     if len(gains) < 2:
@@ -237,7 +315,10 @@ def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]
     short = short_names([c.subject for c in chosen])
     names = [short[c.subject.id].partition(" ")[2] for _, c in (least, most)]
     span = format_quantity(most[0] - least[0], "dB", digits=4)
-    return f"Gain range {span}: maximum {format_quantity(most[0], 'dB')} ({names[1]}), minimum {format_quantity(least[0], 'dB')} ({names[0]})."
+    return (
+        f"Gain range {span}: maximum {format_quantity(most[0], 'dB')} ({names[1]}), minimum"
+        f" {format_quantity(least[0], 'dB')} ({names[0]})."
+    )
 
 
 def short_names(subjects: Sequence[Subject]) -> dict[int, str]:
@@ -281,7 +362,12 @@ def _difference_cell(reading: Reading | None, reference: Reading | None) -> Cell
 
 
 def _pin_rows(
-    ordered: Sequence[Chosen], others: Sequence[Chosen], reference: Chosen | None, channel: int, pins: Sequence[Pin], view_title: str
+    ordered: Sequence[Chosen],
+    others: Sequence[Chosen],
+    reference: Chosen | None,
+    channel: int,
+    pins: Sequence[Pin],
+    view_title: str,
 ) -> list[ReadingRow]:
     """What the curves say at each pin, and the slope between the first two."""
 
@@ -298,36 +384,63 @@ def _pin_rows(
         for c in others:
             mine, base = values[c.run.id], values[reference.run.id] if reference else (None, "")
             unit = "dB" if mine[1] in _LEVEL_CURVES else mine[1]
-            cells.append(Cell("" if mine[0] is None or base[0] is None else format_quantity(mine[0] - base[0], unit, signed=True)))
+            cells.append(
+                Cell(
+                    "" if mine[0] is None or base[0] is None else format_quantity(mine[0] - base[0], unit, signed=True)
+                )
+            )
         curve = next((k for k in map(curve_of, ordered) if k), None)
         rows.append(
-            ReadingRow(f"{view_title} at pin {number}, {format_quantity(pin.x, curve.x_unit if curve else 'Hz', digits=4)}", tuple(cells))
+            ReadingRow(
+                f"{view_title} at pin {number}, {format_quantity(pin.x, curve.x_unit if curve else 'Hz', digits=4)}",
+                tuple(cells),
+            )
         )
     if len(pins) >= 2:
         slopes = []
         for c in ordered:
             curve = curve_of(c)
             usable = curve is not None and curve.x_unit == "Hz" and curve.y_unit in _LEVEL_CURVES
-            slopes.append(Cell(format_quantity(slope(curve, pins[0].x, pins[1].x), "dB/oct") if usable and curve else ""))
+            slopes.append(
+                Cell(format_quantity(slope(curve, pins[0].x, pins[1].x), "dB/oct") if usable and curve else "")
+            )
         if any(c.text for c in slopes):
             rows.append(ReadingRow("Slope, pin 1 to 2", tuple(slopes + [Cell("") for _ in others])))
     return rows
 
 
 def _point_rows(
-    ordered: Sequence[Chosen], others: Sequence[Chosen], reference: Chosen | None, channel: int, points: Sequence[tuple[int, OperatingPoint]],
-    whole: Mapping[int, Sequence[Curve]], percent: bool,
-) -> list[ReadingRow]:  # fmt: skip
+    ordered: Sequence[Chosen],
+    others: Sequence[Chosen],
+    reference: Chosen | None,
+    channel: int,
+    points: Sequence[tuple[int, OperatingPoint]],
+    whole: Mapping[int, Sequence[Curve]],
+    percent: bool,
+) -> list[ReadingRow]:
     """What the curves say at the kept operating points; the differences in the fitting way."""
     rows = []
     for entry, point in points:
         found = {c.run.id: _at_point(whole.get(c.run.id, ()), point, channel) for c in ordered}
         for title in dict.fromkeys(t for per_run in found.values() for t in per_run):
             told = {run: per_run.get(title) for run, per_run in found.items()}
-            cells = [_reading_cell(r, percent and point.curve in RATIO_VIEWS) if (r := told[c.run.id]) is not None else Cell("") for c in ordered]
+            cells = [
+                (
+                    _reading_cell(r, percent and point.curve in RATIO_VIEWS)
+                    if (r := told[c.run.id]) is not None
+                    else Cell("")
+                )
+                for c in ordered
+            ]
             for c in others:
                 mine, base = told[c.run.id], told[reference.run.id] if reference is not None else None
-                cells.append(Cell(difference_in_words(mine.value, base.value, mine.unit) if mine is not None and base is not None else ""))
+                cells.append(
+                    Cell(
+                        difference_in_words(mine.value, base.value, mine.unit)
+                        if mine is not None and base is not None
+                        else ""
+                    )
+                )
             rows.append(ReadingRow(title, tuple(cells), entry))
     return rows
 
@@ -335,11 +448,16 @@ def _point_rows(
 def _at_point(curves: Sequence[Curve], point: OperatingPoint, channel: int) -> dict[str, Reading]:
     """Readings of one channel at a point, by title; of several axes the one that people read first."""
     order = ("W", "V", "Hz", "s", "dBFS")
-    found = sorted((r for r in at_point(curves, point) if r.channel == channel), key=lambda r: order.index(r.unit) if r.unit in order else 9)
+    found = sorted(
+        (r for r in at_point(curves, point) if r.channel == channel),
+        key=lambda r: order.index(r.unit) if r.unit in order else 9,
+    )
     out: dict[str, Reading] = {}
     for r in found:
         name = "Level" if point.curve == "level" else point.curve.upper().replace("_", "+")
-        out.setdefault(f"{name} at {point.name}" if point.by is PointAxis.X else f"At {r.key}", replace(r, key=point.curve))
+        out.setdefault(
+            f"{name} at {point.name}" if point.by is PointAxis.X else f"At {r.key}", replace(r, key=point.curve)
+        )
     return out
 
 

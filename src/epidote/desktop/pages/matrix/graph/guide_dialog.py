@@ -16,7 +16,9 @@ class GuideDialog(FormDialog):
     """``guide``: one that is changed; it stays along its axis."""
 
     def __init__(self, parent: QWidget | None, x_unit: str, y_unit: str, guide: GraphGuide | None = None) -> None:
-        super().__init__(parent, "New guide" if guide is None else f"Edit “{guide.name}”", "Add" if guide is None else "Apply")
+        super().__init__(
+            parent, "New guide" if guide is None else f"Edit “{guide.name}”", "Add" if guide is None else "Apply"
+        )
         self._units = {"value": y_unit, "place": x_unit}
         self.along = QComboBox()
         self.along.setAccessibleName("Direction")
@@ -29,7 +31,11 @@ class GuideDialog(FormDialog):
         self.lines.addRow("Direction", self.along)
         unit = self._units[str(self.along.currentData())]
         self.low = self.line("Value", "" if guide is None else f"{guide.low:.6g} {unit}", "-40 dB, 1 %, 10 kHz")
-        self.high = self.line("Second value", "" if guide is None or guide.high is None else f"{guide.high:.6g} {unit}", "for an area; empty for a line")
+        self.high = self.line(
+            "Second value",
+            "" if guide is None or guide.high is None else f"{guide.high:.6g} {unit}",
+            "for an area; empty for a line",
+        )
         self.name = self.line("Name", "" if guide is None else guide.name)
         self.sentence = self.line("Description", "" if guide is None else guide.sentence)
         self.source = self.line("Source", COMMON_PRACTICE if guide is None else guide.source)
@@ -59,7 +65,10 @@ class GuideDialog(FormDialog):
     def values(self) -> dict[str, Any]:
         kind = str(self.along.currentData())
         return {
-            "name": self.name.text().strip(), "sentence": self.sentence.text().strip(), "source": self.source.text().strip() or COMMON_PRACTICE,
-            "low": self._value(self.low.text()), "high": self._value(self.high.text()) if self.high.text().strip() else None,
+            "name": self.name.text().strip(),
+            "sentence": self.sentence.text().strip(),
+            "source": self.source.text().strip() or COMMON_PRACTICE,
+            "low": self._value(self.low.text()),
+            "high": self._value(self.high.text()) if self.high.text().strip() else None,
             ("y_unit" if kind == "value" else "x_unit"): self._units[kind],
-        }  # fmt: skip
+        }

@@ -1,4 +1,6 @@
-"""Guides, limits and claims on the Matrix page's graph: which are shown, and making new ones by hand, about a reference, from good units."""
+"""Guides, limits and claims on the Matrix page's graph: which are shown, and making new ones by hand, about a
+reference, from good units.
+"""
 
 from __future__ import annotations
 
@@ -32,10 +34,14 @@ class GraphOverlays:
         self._selection, self._view, self._session = selection, view, selection.session
         self._drawing = ""
 
-    # -- what is shown ------------------------------------------------------------------------------------------------------
+    # -- what is shown -----------------------------------------------------------------------------
 
-    def of(self, figure: Figure, key: str, chosen: list[Chosen], channels: set[int]) -> tuple[tuple[Line, ...], tuple[str, ...]]:
-        """Every line that belongs on a figure of curves ``key`` and is not switched off; and what the runs do at their limits, in words."""
+    def of(
+        self, figure: Figure, key: str, chosen: list[Chosen], channels: set[int]
+    ) -> tuple[tuple[Line, ...], tuple[str, ...]]:
+        """Every line that belongs on a figure of curves ``key`` and is not switched off; and what the runs do at
+        their limits, in words.
+        """
         from dataclasses import replace
 
         import numpy as np
@@ -44,12 +50,31 @@ class GraphOverlays:
 
         percent = figure.y_unit == "%"
         y_unit = "dB" if percent else figure.y_unit
-        first = next((c for one in sorted(chosen, key=lambda c: not c.is_reference) for c in one.curves if c.channel in channels), None)
+        first = next(
+            (
+                c
+                for one in sorted(chosen, key=lambda c: not c.is_reference)
+                for c in one.curves
+                if c.channel in channels
+            ),
+            None,
+        )
         held = self._held(key, chosen)
         failed = {name for name, passed, _ in held if not passed}
-        found = [*self._guides(key, figure.x_unit, y_unit, first), *self._limits(key, figure, failed), *self._claims(key, figure.x_unit, y_unit, chosen)]  # fmt: skip
+        found = [
+            *self._guides(key, figure.x_unit, y_unit, first),
+            *self._limits(key, figure, failed),
+            *self._claims(key, figure.x_unit, y_unit, chosen),
+        ]
         if percent:
-            found = [replace(f, y=None if f.y is None else in_percent(np.asarray(f.y)), other=f.other if f.x is not None or f.other is None else in_percent(f.other)) for f in found]  # fmt: skip
+            found = [
+                replace(
+                    f,
+                    y=None if f.y is None else in_percent(np.asarray(f.y)),
+                    other=f.other if f.x is not None or f.other is None else in_percent(f.other),
+                )
+                for f in found
+            ]
         off = self._off()
         return tuple(f for f in found if f.name not in off), tuple(words for _, _, words in held)
 
@@ -68,13 +93,32 @@ class GraphOverlays:
                     lines.append(Line(guide.name, "guide", None, np.array([base + guide.low]), words=guide.words))
             elif guide.fits(key, x_unit, y_unit):
                 value = np.array([guide.low])
-                lines.append(Line(guide.name, "guide", value if guide.x_unit else None, value if guide.y_unit else None, guide.high, words=guide.words))
+                lines.append(
+                    Line(
+                        guide.name,
+                        "guide",
+                        value if guide.x_unit else None,
+                        value if guide.y_unit else None,
+                        guide.high,
+                        words=guide.words,
+                    )
+                )
         if y_unit == "dB SPL" and key in ("spectrum", "density", "third_octave"):
-            lines.append(Line("Threshold of hearing", "guide", FREQUENCIES, THRESHOLD_DB_SPL, words="Threshold of hearing for pure tones, listeners with normal hearing (ISO 226:2003, T_f)"))
+            lines.append(
+                Line(
+                    "Threshold of hearing",
+                    "guide",
+                    FREQUENCIES,
+                    THRESHOLD_DB_SPL,
+                    words="Threshold of hearing for pure tones, listeners with normal hearing (ISO 226:2003, T_f)",
+                )
+            )
         return lines
 
     def _held(self, key: str, chosen: list[Chosen]) -> list[tuple[str, bool, str]]:
-        """(limit, passed, words) of the chosen curves, and of their runs' readings, at every limit; what failed first."""
+        """(limit, passed, words) of the chosen curves, and of their runs' readings, at every limit; what failed
+        first.
+        """
         from epidote.core.comparison.limits import check_curve, check_reading
         from epidote.core.results.result import Reading
         from epidote.desktop.pages.matrix.graph.figure_builder import short_names
@@ -87,7 +131,11 @@ class GraphOverlays:
                     told = [check_reading(limit, Reading.from_json(r)) for r in one.run.readings]
                 else:
                     told = [check_curve(limit, c) for c in one.curves] if limit.key == key else []
-                found += [(h.passed, h.margin, limit.name, f"{names[one.subject.id]}: {h.words}") for h in told if h is not None]
+                found += [
+                    (h.passed, h.margin, limit.name, f"{names[one.subject.id]}: {h.words}")
+                    for h in told
+                    if h is not None
+                ]
         return [(name, passed, words) for passed, _, name, words in sorted(found)]
 
     def _limits(self, key: str, figure: Figure, failed: set[str]) -> list[Line]:
@@ -124,7 +172,15 @@ class GraphOverlays:
             base = curve_at(curve, 1000.0) if curve is not None and key == "level" else None
             for x, y in claim_lines(claim, key, x_unit, y_unit, base):
                 name = f"{one.subject.name}: {claim.figure}"
-                lines.append(Line(name, "claim", None if x is None else np.array(x), None if y is None else np.array(y), colour=one.subject.colour))
+                lines.append(
+                    Line(
+                        name,
+                        "claim",
+                        None if x is None else np.array(x),
+                        None if y is None else np.array(y),
+                        colour=one.subject.colour,
+                    )
+                )
         return lines
 
     def guides(self) -> list[tuple[Entry | None, GraphGuide]]:
@@ -132,7 +188,9 @@ class GraphOverlays:
         from epidote.core.comparison.graph_guides import SHIPPED, GraphGuide
 
         overview = self._session.overview
-        own: list[tuple[Entry | None, GraphGuide]] = list(valid(overview.of_kind("guide"), GraphGuide)) if overview else []
+        own: list[tuple[Entry | None, GraphGuide]] = (
+            list(valid(overview.of_kind("guide"), GraphGuide)) if overview else []
+        )
         names = {g.name for _, g in own}
         return own + [(None, g) for g in SHIPPED if g.name not in names]
 
@@ -154,9 +212,15 @@ class GraphOverlays:
     def toggle(self, name: str) -> None:
         """Show or hide the lines of that name."""
         before = self._off()
-        edits.set_setting(self._session, f"Show or hide “{name}”", _OFF, json.dumps(sorted(before)), json.dumps(sorted(before ^ {name})))
+        edits.set_setting(
+            self._session,
+            f"Show or hide “{name}”",
+            _OFF,
+            json.dumps(sorted(before)),
+            json.dumps(sorted(before ^ {name})),
+        )
 
-    # -- the menu -----------------------------------------------------------------------------------------------------------
+    # -- the menu ----------------------------------------------------------------------------------
 
     def fill_menu(self, menu: QMenu) -> None:
         menu.clear()
@@ -172,25 +236,34 @@ class GraphOverlays:
             menu.addSeparator()
         has = shown is not None and bool(shown.traces)
         for words, do in (
-            ("Draw upper limit", lambda: self.draw("upper")), ("Draw lower limit", lambda: self.draw("lower")),
-            ("Limits around reference…", self.about_reference), ("Limits from selected rows", self.from_chosen),
-            ("Enter limit…", self.typed), ("Import limit…", self.imported), ("New guide…", self.new_guide),
-        ):  # fmt: skip
+            ("Draw upper limit", lambda: self.draw("upper")),
+            ("Draw lower limit", lambda: self.draw("lower")),
+            ("Limits around reference…", self.about_reference),
+            ("Limits from selected rows", self.from_chosen),
+            ("Enter limit…", self.typed),
+            ("Import limit…", self.imported),
+            ("New guide…", self.new_guide),
+        ):
             menu.addAction(words, do).setEnabled(writable and has)
-        changeable = [(e, g) for e, g in self.guides() if shown is not None and any(line.name == g.name for line in shown.lines)]
+        changeable = [
+            (e, g) for e, g in self.guides() if shown is not None and any(line.name == g.name for line in shown.lines)
+        ]
         if changeable:
             change = menu.addMenu("Edit")
             change.setEnabled(writable)
             for entry, guide in changeable:
                 change.addAction(button_text(guide.name), partial(self.change_guide, entry, guide))
-        own = [*((e, g.name) for e, g in self.guides() if e is not None), *((e, f"Limit {limit.name}") for e, limit in self.limits())]
+        own = [
+            *((e, g.name) for e, g in self.guides() if e is not None),
+            *((e, f"Limit {limit.name}") for e, limit in self.limits()),
+        ]
         if own:
             gone = menu.addMenu("Delete")
             gone.setEnabled(writable)
             for entry, name in own:
                 gone.addAction(button_text(name), partial(edits.delete_entry, self._session, entry.id, name))
 
-    # -- making limits ------------------------------------------------------------------------------------------------------
+    # -- making limits -----------------------------------------------------------------------------
 
     def draw(self, side: str) -> None:
         """Draw a limit by hand on the graph; ``drawn`` is called with its corners."""
@@ -220,9 +293,19 @@ class GraphOverlays:
             return
         y_unit = "dB" if figure.y_unit == "%" else figure.y_unit
         try:
-            limit = Limit(name=self._free(name), procedure=column.procedure, key=key, unit=y_unit, x_unit=figure.x_unit, source=source, **sides)
+            limit = Limit(
+                name=self._free(name),
+                procedure=column.procedure,
+                key=key,
+                unit=y_unit,
+                x_unit=figure.x_unit,
+                source=source,
+                **sides,
+            )
         except ValidationError as error:
-            self._selection.failed.emit(f"Invalid limit: {validation_words(error)}. Nothing was added; correct the values.")
+            self._selection.failed.emit(
+                f"Invalid limit: {validation_words(error)}. Nothing was added; correct the values."
+            )
             return
         edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add limit “{limit.name}”")
 
@@ -254,10 +337,25 @@ class GraphOverlays:
             return
         subject, curve = next(((s, c) for s, c in chosen if s.id == overview.reference), chosen[0])
         if distance is None:
-            distance, go = QInputDialog.getDouble(self._view.panel, "Limits around reference", f"Tolerance above and below {subject.full_name}, in {curve.y_unit}", 1.0, 0.001, 1000.0, 3)  # fmt: skip
+            distance, go = QInputDialog.getDouble(
+                self._view.panel,
+                "Limits around reference",
+                f"Tolerance above and below {subject.full_name}, in {curve.y_unit}",
+                1.0,
+                0.001,
+                1000.0,
+                3,
+            )
             if not go:
                 return
-        limit = around_curve(self._free(f"±{distance:g} {curve.y_unit}"), column.procedure, curve, distance, distance, f"around {subject.full_name}")
+        limit = around_curve(
+            self._free(f"±{distance:g} {curve.y_unit}"),
+            column.procedure,
+            curve,
+            distance,
+            distance,
+            f"around {subject.full_name}",
+        )
         edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), "Add limits around reference")
 
     def from_chosen(self) -> None:
@@ -266,7 +364,9 @@ class GraphOverlays:
 
         column = self._selection.current_column()
         try:
-            limit = from_reference_units(self._free("Good units"), column.procedure if column else "", [c for _, c in self._chosen_curves()])
+            limit = from_reference_units(
+                self._free("Good units"), column.procedure if column else "", [c for _, c in self._chosen_curves()]
+            )
         except EpidoteError as error:
             self._selection.failed.emit(f"{error} Select their cells first.")
             return
@@ -279,17 +379,25 @@ class GraphOverlays:
         from epidote.study.interchange.curve_text import parse_text_curve
 
         if text is None:
-            text, go = QInputDialog.getText(self._view.panel, "Enter limit", "Side, then points (x value) separated by commas, e.g. upper 20 3, 1000 1, 20000 3")
+            text, go = QInputDialog.getText(
+                self._view.panel,
+                "Enter limit",
+                "Side, then points (x value) separated by commas, e.g. upper 20 3, 1000 1, 20000 3",
+            )
             if not go:
                 return
         side = "lower" if text.strip().lower().startswith("lower") else "upper"
         body = text.strip().removeprefix("lower").removeprefix("upper").strip()
         try:
-            curve, _ = parse_text_curve("\n".join(part.strip() for part in body.replace(";", ",").split(",")), "The limit")
+            curve, _ = parse_text_curve(
+                "\n".join(part.strip() for part in body.replace(";", ",").split(",")), "The limit"
+            )
         except EpidoteError as error:
             self._selection.failed.emit(f"{error} Nothing was added. Example: upper 20 3, 1000 1, 20000 3")
             return
-        self._keep({side: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, f"{side.capitalize()} limit", "typed")
+        self._keep(
+            {side: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, f"{side.capitalize()} limit", "typed"
+        )
 
     def imported(self) -> None:
         """A limit from a text file of two columns; upper, or lower as the user says."""
@@ -300,10 +408,17 @@ class GraphOverlays:
         from epidote.desktop.widgets.curve_preview import ask_reading
         from epidote.study.interchange.curve_text import readings_of_file
 
-        name, _ = QFileDialog.getOpenFileName(self._view.panel, "Import limit (columns: x, value)", str(Path.home()), "Text files (*.txt *.csv *.tsv *.frd);;All files (*)")  # fmt: skip
+        name, _ = QFileDialog.getOpenFileName(
+            self._view.panel,
+            "Import limit (columns: x, value)",
+            str(Path.home()),
+            "Text files (*.txt *.csv *.tsv *.frd);;All files (*)",
+        )
         if not name:
             return
-        side, go = QInputDialog.getItem(self._view.panel, "Import limit", "Type", ["upper limit", "lower limit"], 0, False)
+        side, go = QInputDialog.getItem(
+            self._view.panel, "Import limit", "Type", ["upper limit", "lower limit"], 0, False
+        )
         if go:
             try:
                 found = readings_of_file(Path(name))
@@ -315,7 +430,11 @@ class GraphOverlays:
             if reading is None:
                 return
             curve = reading.level
-            self._keep({side.split()[0]: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, Path(name).stem[:60], f"from {Path(name).name}")
+            self._keep(
+                {side.split()[0]: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))},
+                Path(name).stem[:60],
+                f"from {Path(name).name}",
+            )
 
     def new_guide(self) -> None:
         """A guide at a typed value, with a name and a sentence."""
@@ -355,7 +474,9 @@ class GraphOverlays:
         if column is None:
             return
         if text is None:
-            text, go = QInputDialog.getText(self._view.panel, f"Limit for “{title}”", f"“at most” or “at least”, then a value in {unit}")
+            text, go = QInputDialog.getText(
+                self._view.panel, f"Limit for “{title}”", f"“at most” or “at least”, then a value in {unit}"
+            )
             if not go:
                 return
         lower = text.strip().lower().startswith(("at least", ">", "min"))

@@ -26,7 +26,13 @@ class GraphPanel(QWidget):
         layout.setSpacing(2)
         self.heading = Label()
         self.heading.setProperty("heading", True)
-        self.views, self.variants, self.axes, self.units, self.aligning = SegmentedButtons(), SegmentedButtons(), SegmentedButtons(), SegmentedButtons(), SegmentedButtons()
+        self.views, self.variants, self.axes, self.units, self.aligning = (
+            SegmentedButtons(),
+            SegmentedButtons(),
+            SegmentedButtons(),
+            SegmentedButtons(),
+            SegmentedButtons(),
+        )
         self.aligning.setToolTip("Align the gain of each curve with the reference before comparing")
         self.axes.setToolTip("X-axis quantity")
         self.channels = SegmentedButtons(several=True)

@@ -1,4 +1,6 @@
-"""How the chosen runs are looked at: which kind of curve, against which axis, in % or dB, which channels, which step of a staircase."""
+"""How the chosen runs are looked at: which kind of curve, against which axis, in % or dB, which channels, which step
+of a staircase.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ _MOST_STEPS = 24
 
 @dataclass(frozen=True)
 class DrawnRuns:
-    """The runs of a figure that was drawn. pins: x of the column's pins; title: of the curves' y axis, "" without curves."""
+    """The runs of a figure that was drawn. pins: x of the column's pins; title: of the curves' y axis, "" without
+    curves.
+    """
 
     column: Column
     chosen: list[Chosen]
@@ -60,7 +64,9 @@ class GraphViewState:
         self.align = "no"
 
     def attach(self, panel: GraphPanel, overlays: OverlaySource, drawn: Callable[[DrawnRuns], None]) -> None:
-        """Show in a panel. overlays: the lines of a figure of curves, and what the runs do at limits; drawn: called after each figure."""
+        """Show in a panel. overlays: the lines of a figure of curves, and what the runs do at limits; drawn: called
+        after each figure.
+        """
         self._panel, self._overlays, self._drawn = panel, overlays, drawn
 
     @property
@@ -73,7 +79,7 @@ class GraphViewState:
         """The figure in view."""
         return self.panel.graph.figure()
 
-    # -- showing ------------------------------------------------------------------------------------------------------------
+    # -- showing -----------------------------------------------------------------------------------
 
     def show(self, column: Column) -> None:
         """The graph and the readings of the chosen runs, whose curves are loaded."""
@@ -93,12 +99,19 @@ class GraphViewState:
         channels = sorted({c.channel for c in available})
         self.channels = {c for c in self.channels if c in channels} or {channels[0]}
         self._axes = axes_of(c for c in available if c.key == view.key)
-        self.axis = next((a for a in self._axes if a.key == self._axis_of.get(column.procedure)), self._axes[0] if self._axes else None)
+        self.axis = next(
+            (a for a in self._axes if a.key == self._axis_of.get(column.procedure)),
+            self._axes[0] if self._axes else None,
+        )
         siblings = [v for v in self._views if v.group == view.group]
         panel.views.set_options([(g, g) for g in dict.fromkeys(v.group for v in self._views)], [view.group])
-        panel.variants.set_options([(v.key, v.title[:1].upper() + v.title[1:]) for v in siblings] if len(siblings) > 1 else [], [view.key])
+        panel.variants.set_options(
+            [(v.key, v.title[:1].upper() + v.title[1:]) for v in siblings] if len(siblings) > 1 else [], [view.key]
+        )
         panel.axes.set_options([(a.key, a.words) for a in self._axes], [self.axis.key] if self.axis else [])
-        panel.channels.set_options([(str(c), f"Ch {c}") for c in channels], [str(c) for c in self.channels], channel_tips(channels))
+        panel.channels.set_options(
+            [(str(c), f"Ch {c}") for c in channels], [str(c) for c in self.channels], channel_tips(channels)
+        )
         panel.units.set_options(
             [("%", "%"), ("dB", "dB")] if view.key in RATIO_VIEWS else [], ["%" if self.percent else "dB"], UNIT_TIPS
         )
@@ -114,13 +127,24 @@ class GraphViewState:
 
         overview = self._session.overview
         assert overview is not None
-        chosen = [Chosen(s, r, self._curves(r, view), s.id == overview.reference) for s, r in self._selection.selected_runs()]
+        chosen = [
+            Chosen(s, r, self._curves(r, view), s.id == overview.reference) for s, r in self._selection.selected_runs()
+        ]
         pins = overview.pins_of(column.id, self.pin_key or view.key)
-        figure = make_figure(column, view, chosen, self.channels, self.percent, pins, self.axis, self.band, self.levelling())
+        figure = make_figure(
+            column, view, chosen, self.channels, self.percent, pins, self.axis, self.band, self.levelling()
+        )
         lines, held = self._overlays(figure, view.key, chosen, self.channels)
         sentences = tuple(dict.fromkeys(line.words for line in lines if line.words))
-        sentences += tuple(f"Note on {c.subject.full_name}: {note}" for c in chosen for note in overview.notes_on(c.subject, c.run))
-        figure = replace(figure, lines=lines, held=held, notes=(*figure.notes[: len(figure.crossings)], *held, *figure.notes[len(figure.crossings) :], *sentences))
+        sentences += tuple(
+            f"Note on {c.subject.full_name}: {note}" for c in chosen for note in overview.notes_on(c.subject, c.run)
+        )
+        figure = replace(
+            figure,
+            lines=lines,
+            held=held,
+            notes=(*figure.notes[: len(figure.crossings)], *held, *figure.notes[len(figure.crossings) :], *sentences),
+        )
         shown = (column.id, view.key, figure.y_unit, self.axis.key if self.axis else "")
         if self._shown is not None and shown[:2] != self._shown[:2] and self.band is not None:
             self.band = None  # a band belongs to the axis it was dragged on
@@ -154,7 +178,9 @@ class GraphViewState:
         if self._place is not None and (run.id, self._place) in self._stepped and view.key.startswith("step_"):
             return tuple(c for c in self._stepped[run.id, self._place] if c.key == view.key)
         if view.key == DENSITY:
-            return tuple(d for c in self._selection.curves_of(run.id) if c.key == "spectrum" and (d := per_hertz(c)) is not None)
+            return tuple(
+                d for c in self._selection.curves_of(run.id) if c.key == "spectrum" and (d := per_hertz(c)) is not None
+            )
         curves = [c for c in self._selection.curves_of(run.id) if c.key == view.key]
         if self.axis is None:
             return tuple(curves)
@@ -174,12 +200,21 @@ class GraphViewState:
             return self.key
         return f"{self.key} against {self.axis.key}"
 
-    # -- bringing gains to one level ----------------------------------------------------------------------------------------
+    # -- bringing gains to one level ---------------------------------------------------------------
 
     def _offer_aligning(self, view: CurveView, rows: list[Any]) -> None:
         overview = self._session.overview
-        there = view.key == "level" and overview is not None and overview.reference in {s.id for s in rows} and len(rows) > 1
-        options = [("no", "As measured"), ("1k", "Aligned at 1 kHz"), *([("band", "Aligned over band")] if self.band else [])]
+        there = (
+            view.key == "level"
+            and overview is not None
+            and overview.reference in {s.id for s in rows}
+            and len(rows) > 1
+        )
+        options = [
+            ("no", "As measured"),
+            ("1k", "Aligned at 1 kHz"),
+            *([("band", "Aligned over band")] if self.band else []),
+        ]
         if self.align not in dict(options):
             self.align = "no"
         self.panel.aligning.set_options(options if there else [], [self.align])
@@ -199,7 +234,7 @@ class GraphViewState:
         self.band = band
         self._selection.refresh()
 
-    # -- kept operating points ----------------------------------------------------------------------------------------------
+    # -- kept operating points ---------------------------------------------------------------------
 
     def points(self, column: Column) -> list[tuple[int, Any]]:
         """The column's kept points with their entries' numbers."""
@@ -221,7 +256,9 @@ class GraphViewState:
         column = self._selection.current_column()
         if column is None or self.key is None or not text.strip():
             return
-        curves = [c for _, r in self._selection.selected_runs() for c in self._selection.curves_of(r.id) if c.key == self.key]
+        curves = [
+            c for _, r in self._selection.selected_runs() for c in self._selection.curves_of(r.id) if c.key == self.key
+        ]
         if not curves:
             return
         order = ("W", "Hz", "V", "dBFS")
@@ -231,9 +268,11 @@ class GraphViewState:
         except QuantityError as error:
             self._selection.failed.emit(in_window(error))
             return
-        edits.add_entry(self._session, "point", point.model_dump(mode="json"), f"Add point {point.name}", Owner(column=column.id))
+        edits.add_entry(
+            self._session, "point", point.model_dump(mode="json"), f"Add point {point.name}", Owner(column=column.id)
+        )
 
-    # -- single steps of a staircase ----------------------------------------------------------------------------------------
+    # -- single steps of a staircase ---------------------------------------------------------------
 
     def _offer_steps(self, curves: list[Any]) -> None:
         """The steps that the chosen runs have, by their drive or frequency."""
@@ -244,7 +283,12 @@ class GraphViewState:
             return
         unit = stepped.x_unit
         self._places = sorted(
-            {round(float(x), 3 if unit == "dBFS" else 1) for c in curves if c.key == stepped.key and c.x_unit == unit for x in c.x}
+            {
+                round(float(x), 3 if unit == "dBFS" else 1)
+                for c in curves
+                if c.key == stepped.key and c.x_unit == unit
+                for x in c.x
+            }
         )
         if self._place not in self._places:
             self._place = self._places[-1]
@@ -286,7 +330,7 @@ class GraphViewState:
         self._session.ask(ask, done)
         return False
 
-    # -- choosing -----------------------------------------------------------------------------------------------------------
+    # -- choosing ----------------------------------------------------------------------------------
 
     def choice_changed(self) -> None:
         """Somebody pressed one of the buttons about the graph."""

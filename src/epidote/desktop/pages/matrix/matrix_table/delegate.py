@@ -9,7 +9,13 @@ from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QPointF, 
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from epidote.desktop.pages.matrix.matrix_table.model import MatrixModel, headline_name, headline_text, marked, verdict_counts
+from epidote.desktop.pages.matrix.matrix_table.model import (
+    MatrixModel,
+    headline_name,
+    headline_text,
+    marked,
+    verdict_counts,
+)
 from epidote.desktop.plotting.icons import caution_mark, eye_mark, page_mark
 from epidote.desktop.state.run_queue import CellProgress
 from epidote.desktop.theme import Theme, font, text_size
@@ -22,7 +28,9 @@ _CHIP, _IN_CHIP, _GAP = 0.78, 12, 5
 
 
 def fitting(chips: Sequence[str], room: float) -> list[str]:
-    """The chips that have room side by side, and how many more there are; the first is cut short rather than left out."""
+    """The chips that have room side by side, and how many more there are; the first is cut short rather than left
+    out.
+    """
     metrics = QFontMetricsF(font(_CHIP))
 
     def width(text: str) -> float:
@@ -65,9 +73,20 @@ class MatrixDelegate(QStyledItemDelegate):
             p.setPen(QPen(self.theme.colour("accent"), 1.5))
             p.drawRect(QRectF(option.rect).adjusted(1, 1, -1.5, -1.5))
 
-    def _key(self, index: QModelIndex | QPersistentModelIndex, subject: Subject, size: QSize, ratio: float, *, chosen: bool) -> tuple[object, ...] | None:
+    def _key(
+        self, index: QModelIndex | QPersistentModelIndex, subject: Subject, size: QSize, ratio: float, *, chosen: bool
+    ) -> tuple[object, ...] | None:
         """What a cell's picture depends on; None for those that change too often to be kept."""
-        look = (size.width(), size.height(), ratio, self.theme.name, text_size(), subject.colour, subject.shown, subject.is_baseline)
+        look = (
+            size.width(),
+            size.height(),
+            ratio,
+            self.theme.name,
+            text_size(),
+            subject.colour,
+            subject.shown,
+            subject.is_baseline,
+        )
         if chosen or subject.is_claims or self._model.under(index) is not None:
             return None
         if index.column() == 0:
@@ -75,7 +94,9 @@ class MatrixDelegate(QStyledItemDelegate):
         run = self._model.run(index)
         return (*look, run.id if run is not None else None)
 
-    def _kept(self, key: tuple[object, ...], size: QSize, index: QModelIndex | QPersistentModelIndex, subject: Subject) -> QPixmap:
+    def _kept(
+        self, key: tuple[object, ...], size: QSize, index: QModelIndex | QPersistentModelIndex, subject: Subject
+    ) -> QPixmap:
         """A cell's picture, painted once: scrolling shows the same ones over and over."""
         found = self._pictures.get(key)
         if found is None:
@@ -91,7 +112,9 @@ class MatrixDelegate(QStyledItemDelegate):
             self._pictures[key] = found
         return found
 
-    def _paint(self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, subject: Subject, *, chosen: bool) -> None:
+    def _paint(
+        self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, subject: Subject, *, chosen: bool
+    ) -> None:
         p.save()
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         t = self.theme
@@ -133,25 +156,37 @@ class MatrixDelegate(QStyledItemDelegate):
         small = font(0.8)
         p.setFont(small)
         if reference:
-            self._chip(p, "Reference", box.right() - 84, box.top() + 7, t.colour("accent"), t.colour("accent_back"), bold=True)
+            self._chip(
+                p, "Reference", box.right() - 84, box.top() + 7, t.colour("accent"), t.colour("accent_back"), bold=True
+            )
         if not subject.shown:
             eye_mark(p, QRectF(box.right() - 20, box.bottom() - 19, 14, 10), t.colour("quiet"))
         beside = self._model.beside(subject)
         if beside:
-            page_mark(p, QRectF(box.right() - (38 if not subject.shown else 20), box.bottom() - 21, 11, 13), t.colour("quiet"))
+            page_mark(
+                p, QRectF(box.right() - (38 if not subject.shown else 20), box.bottom() - 21, 11, 13), t.colour("quiet")
+            )
         x: float = left
         if subject.is_baseline:
             p.setPen(t.colour("quiet"))
-            p.drawText(QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "Loopback: output to input")
+            p.drawText(
+                QRectF(left, box.top() + 26, box.width() - 50, 18),
+                Qt.AlignmentFlag.AlignVCenter,
+                "Loopback: output to input",
+            )
         elif not subject.conditions:
             p.setPen(t.colour("quiet"))
-            p.drawText(QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "No conditions")
+            p.drawText(
+                QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "No conditions"
+            )
         room = box.right() - left - (24 if beside or not subject.shown else 8)
         for chip in fitting(subject.chips, room):
             x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), None) + _GAP
 
     def _claims_head(self, p: QPainter, box: QRect, subject: Subject, colour: QColor) -> None:
-        """Published figures stand under their unit's rows: a dash-dotted line as on the graph, and how many there are."""
+        """Published figures stand under their unit's rows: a dash-dotted line as on the graph, and how many there
+        are.
+        """
         t = self.theme
         pen = QPen(colour, 1.4)
         pen.setDashPattern([6, 2.5, 1.5, 2.5])
@@ -159,13 +194,17 @@ class MatrixDelegate(QStyledItemDelegate):
         p.drawLine(box.left() + 16, box.top() + 16, box.left() + 36, box.top() + 16)
         p.setFont(font(1.0))
         p.setPen(t.colour("text"))
-        p.drawText(QRectF(box.left() + 46, box.top() + 5, box.width() - 60, 22), Qt.AlignmentFlag.AlignVCenter, subject.name)
+        p.drawText(
+            QRectF(box.left() + 46, box.top() + 5, box.width() - 60, 22), Qt.AlignmentFlag.AlignVCenter, subject.name
+        )
         p.setFont(font(0.8))
         p.setPen(t.colour("quiet"))
         words = f"{subject.claims} claim{'s' if subject.claims > 1 else ''}"
         p.drawText(QRectF(box.left() + 46, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, words)
 
-    def _verdicts(self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, colour: QColor, chosen: bool) -> None:
+    def _verdicts(
+        self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, colour: QColor, chosen: bool
+    ) -> None:
         t = self.theme
         if chosen:
             tint = QColor(colour)
@@ -177,11 +216,17 @@ class MatrixDelegate(QStyledItemDelegate):
             bad = words.endswith("not met")
             p.setFont(font(0.9, bold=bad))
             p.setPen(t.colour("caution" if bad else "text" if words.endswith(" met") else "quiet"))
-            p.drawText(QRectF(box.left() + PAD, box.top() + 4 + 19 * i, box.width() - PAD - 4, 20), Qt.AlignmentFlag.AlignVCenter, words)
+            p.drawText(
+                QRectF(box.left() + PAD, box.top() + 4 + 19 * i, box.width() - PAD - 4, 20),
+                Qt.AlignmentFlag.AlignVCenter,
+                words,
+            )
         if any(w.endswith("not met") for w in counts):
             caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
 
-    def _chip(self, p: QPainter, text: str, x: float, y: float, ink: QColor, fill: QColor | None, *, bold: bool = False) -> float:
+    def _chip(
+        self, p: QPainter, text: str, x: float, y: float, ink: QColor, fill: QColor | None, *, bold: bool = False
+    ) -> float:
         chosen = font(_CHIP, bold=bold)
         metrics = QFontMetricsF(chosen)
         box = QRectF(x, y, metrics.horizontalAdvance(text) + _IN_CHIP, metrics.height() + 2)
@@ -196,7 +241,13 @@ class MatrixDelegate(QStyledItemDelegate):
         return box.width()
 
     def _cell(
-        self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, subject: Subject, colour: QColor, chosen: bool
+        self,
+        p: QPainter,
+        box: QRect,
+        index: QModelIndex | QPersistentModelIndex,
+        subject: Subject,
+        colour: QColor,
+        chosen: bool,
     ) -> None:
         t = self.theme
         run, under = self._model.run(index), self._model.under(index)
@@ -228,18 +279,27 @@ class MatrixDelegate(QStyledItemDelegate):
         if run.thumbnail:
             p.setPen(QPen(colour, 1.2))
             drawing = QRectF(box.left() + PAD, box.top() + 26, box.width() - 2 * PAD - 18, box.height() - 33)
-            points = [QPointF(drawing.left() + x * drawing.width(), drawing.bottom() - y * drawing.height()) for x, y in run.thumbnail]
+            points = [
+                QPointF(drawing.left() + x * drawing.width(), drawing.bottom() - y * drawing.height())
+                for x, y in run.thumbnail
+            ]
             p.drawPolyline(QPolygonF(points))
         if marked(run):
             caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
 
     def _progress(self, p: QPainter, box: QRect, under: CellProgress) -> None:
         t = self.theme
-        words = "Queued" if under.waiting else f"{100 * under.share:.0f} %" + (f", {under.left:.0f} s left" if under.left is not None else "")
+        words = (
+            "Queued"
+            if under.waiting
+            else f"{100 * under.share:.0f} %" + (f", {under.left:.0f} s left" if under.left is not None else "")
+        )
         p.setFont(font(0.9))
         p.setPen(t.colour("quiet"))
         p.drawText(
-            QRectF(box).adjusted(PAD, 6, -4, -box.height() / 2 + 4), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, words
+            QRectF(box).adjusted(PAD, 6, -4, -box.height() / 2 + 4),
+            Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft,
+            words,
         )
         bar = QRectF(box.left() + PAD, box.top() + 31, box.width() - 2 * PAD, 4)
         p.fillRect(bar, t.colour("line"))
@@ -262,7 +322,10 @@ class MatrixHeader(QHeaderView):
     def widest_title(self) -> int:
         """Width in pixels in which every column's title is whole, bold as well."""
         metrics = QFontMetricsF(font(0.95, bold=True))
-        heads = [str(self.model().headerData(n, Qt.Orientation.Horizontal) or "") for n in range(1, self.model().columnCount())]
+        heads = [
+            str(self.model().headerData(n, Qt.Orientation.Horizontal) or "")
+            for n in range(1, self.model().columnCount())
+        ]
         return math.ceil(max((metrics.horizontalAdvance(h.partition("\n")[0]) for h in heads), default=0)) + PAD + 6
 
     @guarded
@@ -285,7 +348,9 @@ class MatrixHeader(QHeaderView):
             p.setFont(small)
             p.setPen(t.colour("quiet"))
             fitting = QFontMetricsF(small).elidedText(summary, Qt.TextElideMode.ElideRight, inner.width())
-            p.drawText(QRectF(inner.left(), inner.top() + half, inner.width(), half), Qt.AlignmentFlag.AlignVCenter, fitting)
+            p.drawText(
+                QRectF(inner.left(), inner.top() + half, inner.width(), half), Qt.AlignmentFlag.AlignVCenter, fitting
+            )
         p.setPen(QPen(t.colour("line"), 1))
         p.drawLine(rect.bottomLeft(), rect.bottomRight())
         p.setPen(QPen(t.colour("faint_line"), 1))

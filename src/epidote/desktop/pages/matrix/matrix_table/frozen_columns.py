@@ -13,7 +13,12 @@ class MatrixTable(QTableView):
     """A table over which a second view of the same model shows the first column only."""
 
     def __init__(
-        self, cells: QItemSelectionModel, delegate: QAbstractItemDelegate, header: QHeaderView, own_header: QHeaderView, row_height: int
+        self,
+        cells: QItemSelectionModel,
+        delegate: QAbstractItemDelegate,
+        header: QHeaderView,
+        own_header: QHeaderView,
+        row_height: int,
     ) -> None:
         super().__init__()
         self.heads = _Heads(self)
@@ -54,7 +59,9 @@ class MatrixTable(QTableView):
         super().resizeEvent(event)
         self._lay_out()
 
-    def scrollTo(self, index: Index, hint: QAbstractItemView.ScrollHint = QAbstractItemView.ScrollHint.EnsureVisible) -> None:
+    def scrollTo(
+        self, index: Index, hint: QAbstractItemView.ScrollHint = QAbstractItemView.ScrollHint.EnsureVisible
+    ) -> None:
         super().scrollTo(index, hint)
         hidden = self.columnWidth(0) - self.visualRect(index).left()
         if index.column() > 0 and hidden > 0:  # the row heads lie over it

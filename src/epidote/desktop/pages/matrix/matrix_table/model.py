@@ -41,7 +41,11 @@ def marked(run: RunSummary) -> tuple[Caution, ...]:
 
 def verdict_counts(found: list[Any]) -> list[str]:
     """Verdicts in short: "2 met", "1 not met"."""
-    return [f"{n} {outcome}" for outcome in ("not met", "met", "inconclusive") if (n := sum(1 for v in found if v.outcome == outcome))]
+    return [
+        f"{n} {outcome}"
+        for outcome in ("not met", "met", "inconclusive")
+        if (n := sum(1 for v in found if v.outcome == outcome))
+    ]
 
 
 class MatrixModel(QAbstractTableModel):
@@ -123,7 +127,11 @@ class MatrixModel(QAbstractTableModel):
         row_of = {r.id: row for (row, _), r in overview.runs.items()}
         units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None}
         return {
-            s.id: sum(1 for o in kept if s.id in (o.subject, row_of.get(o.run or 0)) or (o.unit is not None and o.unit == units.get(s.id)))
+            s.id: sum(
+                1
+                for o in kept
+                if s.id in (o.subject, row_of.get(o.run or 0)) or (o.unit is not None and o.unit == units.get(s.id))
+            )
             for s in overview.subjects
         }
 
@@ -153,15 +161,25 @@ class MatrixModel(QAbstractTableModel):
                 return "\n".join(f"{v.claim.words}: {v.words}" for v in found) or None
             return f"{subject.name}, claims" if index.column() == 0 else ", ".join(verdict_counts(found))
         if index.column() == 0:
-            told = [subject.full_name, subject.unit.notes if subject.unit and role == Qt.ItemDataRole.ToolTipRole else ""]
+            told = [
+                subject.full_name,
+                subject.unit.notes if subject.unit and role == Qt.ItemDataRole.ToolTipRole else "",
+            ]
             return "\n".join(t for t in told if t)
         run = self.run(index)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return "\n".join(c.words for c in marked(run)) or None if run else "Not measured. Select the cell to measure it."
+            return (
+                "\n".join(c.words for c in marked(run)) or None
+                if run
+                else "Not measured. Select the cell to measure it."
+            )
         return headline_text(run) if run else ""
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation == Qt.Orientation.Horizontal and role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
+        if orientation == Qt.Orientation.Horizontal and role in (
+            Qt.ItemDataRole.DisplayRole,
+            Qt.ItemDataRole.ToolTipRole,
+        ):
             column = self.column(section)
             words = "Subject" if column is None else f"{column.title}\n{column.summary}"
             return plain_tip(words) if role == Qt.ItemDataRole.ToolTipRole else words

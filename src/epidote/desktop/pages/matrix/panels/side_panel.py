@@ -1,4 +1,6 @@
-"""What stands beside the Matrix page's graph: readings, differences, conditions, claims or notes; made when first looked at."""
+"""What stands beside the Matrix page's graph: readings, differences, conditions, claims or notes; made when first
+looked at.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,13 @@ if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.selection import MatrixSelection
     from epidote.desktop.theme import Theme
 
-TABS = (("readings", "Readings"), ("difference", "Difference"), ("conditions", "Conditions"), ("claims", "Claims"), ("notes", "Notes"))
+TABS = (
+    ("readings", "Readings"),
+    ("difference", "Difference"),
+    ("conditions", "Conditions"),
+    ("claims", "Claims"),
+    ("notes", "Notes"),
+)
 _ALWAYS = ("claims", "notes")  # of an empty cell as well
 
 
@@ -46,9 +54,17 @@ class SidePanel:
         self._theme = theme
         self.tab = "readings"
         self.asked = 0
-        self.comparing, self.varying = DifferencePresenter(selection, self, view), ConditionsPresenter(selection, self, view)
+        self.comparing, self.varying = (
+            DifferencePresenter(selection, self, view),
+            ConditionsPresenter(selection, self, view),
+        )
         self.claiming, self.noting = ClaimsPresenter(selection, self), NotesPresenter(selection, self)
-        self._parts: dict[str, PanelPresenter] = {"difference": self.comparing, "conditions": self.varying, "claims": self.claiming, "notes": self.noting}
+        self._parts: dict[str, PanelPresenter] = {
+            "difference": self.comparing,
+            "conditions": self.varying,
+            "claims": self.claiming,
+            "notes": self.noting,
+        }
         self._made: dict[str, QWidget] = {}
         self._stack: QStackedWidget | None = None
         self._readings: QWidget | None = None

@@ -1,4 +1,6 @@
-"""A unit's published figures: typed as people write them, with what was understood shown at once, and the verdict on each."""
+"""A unit's published figures: typed as people write them, with what was understood shown at once, and the verdict on
+each.
+"""
 
 from __future__ import annotations
 
@@ -70,12 +72,16 @@ class ClaimsPanel(QWidget):
         self.source.setPlaceholderText("Source, e.g. data sheet 2025")
         self.source.setAccessibleName("Source of the claim")
         buttons = QHBoxLayout()
-        self.add, self.take, self.measure, self.delete = (QPushButton(t) for t in ("Add", "Import CSV…", "Measure", "Delete"))
+        self.add, self.take, self.measure, self.delete = (
+            QPushButton(t) for t in ("Add", "Import CSV…", "Measure", "Delete")
+        )
         self.add.setProperty("main", True)
         self.add.clicked.connect(self._add)
         self.take.clicked.connect(lambda _: self.import_csv())
         self.measure.clicked.connect(lambda _: self._on_current(lambda e: self.measure_wanted.emit(e.id)))
-        self.delete.clicked.connect(lambda _: self._on_current(lambda e: self.deleted.emit(e.id, str(e.data.get("text", "")))))
+        self.delete.clicked.connect(
+            lambda _: self._on_current(lambda e: self.deleted.emit(e.id, str(e.data.get("text", ""))))
+        )
         layout.addWidget(self.source)
         for button in (self.add, self.take, self.measure, self.delete):
             buttons.addWidget(button)
@@ -83,7 +89,9 @@ class ClaimsPanel(QWidget):
         layout.addLayout(buttons)
         self._understand("")
 
-    def show_unit(self, unit: Unit | None, entries: list[Entry], verdicts: dict[int, Verdict], *, writable: bool) -> None:
+    def show_unit(
+        self, unit: Unit | None, entries: list[Entry], verdicts: dict[int, Verdict], *, writable: bool
+    ) -> None:
         from epidote.core.comparison.claims.claim import Claim
 
         current = self._current()
@@ -103,13 +111,23 @@ class ClaimsPanel(QWidget):
             outcome = str(verdict.outcome) if verdict else "checking…"
             claim = next((c for _, c in valid([entry], Claim)), None)
             if claim is None:
-                self.table.setItem(r, 0, QTableWidgetItem(f"Damaged claim (entry {entry.id}); delete it or restore study.sqlite"))
+                self.table.setItem(
+                    r, 0, QTableWidgetItem(f"Damaged claim (entry {entry.id}); delete it or restore study.sqlite")
+                )
                 continue
             cells = (claim.words, _measured(verdict), f"{_MARKS.get(outcome, '…')} {outcome}")
             for c, text in enumerate(cells):
                 item = QTableWidgetItem(text)
                 item.setFont(font(0.9, bold=c == 2 and outcome == "not met"))
-                item.setForeground(t.colour("caution" if c == 2 and outcome == "not met" else "quiet" if c == 2 and outcome == "inconclusive" else "text"))
+                item.setForeground(
+                    t.colour(
+                        "caution"
+                        if c == 2 and outcome == "not met"
+                        else "quiet"
+                        if c == 2 and outcome == "inconclusive"
+                        else "text"
+                    )
+                )
                 if c == 1:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 item.setToolTip(plain_tip(f"{claim.text}{f' ({claim.source})' if claim.source else ''}"))
@@ -120,7 +138,9 @@ class ClaimsPanel(QWidget):
             header.setSectionResizeMode(c, QHeaderView.ResizeMode.ResizeToContents)
         self.table.resizeRowsToContents()
         self.table.blockSignals(False)
-        again = next((i for i, e in enumerate(entries) if current is not None and e.id == current.id), 0 if entries else -1)
+        again = next(
+            (i for i, e in enumerate(entries) if current is not None and e.id == current.id), 0 if entries else -1
+        )
         if again >= 0:
             self.table.selectRow(again)
         self._chosen()
@@ -145,7 +165,7 @@ class ClaimsPanel(QWidget):
         self.measure.setEnabled(verdict is not None and verdict.offer is not None)
         self.delete.setEnabled(entry is not None and self.typed.isEnabled())
 
-    # -- adding -------------------------------------------------------------------------------------------------------------
+    # -- adding ------------------------------------------------------------------------------------
 
     def _understood(self, text: str) -> ParsedClaim | None:
         from epidote.core.comparison.claims.parser import parse_claim
@@ -156,11 +176,15 @@ class ClaimsPanel(QWidget):
         """What was understood stands under the line while it is typed."""
         found = self._understood(text)
         self._offer_adding(found)
-        self.understood.setText("" if found is None else f"Read as: {found.words}" if found.claim is not None else found.words)
+        self.understood.setText(
+            "" if found is None else f"Read as: {found.words}" if found.claim is not None else found.words
+        )
         self.understood.setVisible(found is not None)
 
     def _offer_adding(self, found: ParsedClaim | None) -> None:
-        self.add.setEnabled(found is not None and found.claim is not None and self.unit is not None and self.typed.isEnabled())
+        self.add.setEnabled(
+            found is not None and found.claim is not None and self.unit is not None and self.typed.isEnabled()
+        )
 
     def _add(self) -> None:
         found = self._understood(self.typed.text())
@@ -169,7 +193,9 @@ class ClaimsPanel(QWidget):
             self.typed.clear()
 
     def import_csv(self, path: Path | None = None) -> None:
-        """Figures from a CSV file; those that are not clear are put into the line, one after the other, with the question."""
+        """Figures from a CSV file; those that are not clear are put into the line, one after the other, with the
+        question.
+        """
         from epidote.core.comparison.claims.parser import parse_claim
         from epidote.core.errors import EpidoteError, in_window
         from epidote.study.interchange.claims_csv import read_claims
@@ -177,7 +203,9 @@ class ClaimsPanel(QWidget):
         if path is None:
             from PySide6.QtWidgets import QFileDialog
 
-            name, _ = QFileDialog.getOpenFileName(self, "Import claims", str(Path.home()), "Text files (*.csv *.txt *.tsv);;All files (*)")
+            name, _ = QFileDialog.getOpenFileName(
+                self, "Import claims", str(Path.home()), "Text files (*.csv *.txt *.tsv);;All files (*)"
+            )
             if not name:
                 return
             path = Path(name)
@@ -193,7 +221,9 @@ class ClaimsPanel(QWidget):
         unclear = [text for text, u in found if u.claim is None]
         if unclear:
             self.typed.setText(unclear[0])
-            self.understood.setText(f"{len(clear)} of {len(found)} claims added; {len(unclear)} need editing. {self.understood.text()}")
+            self.understood.setText(
+                f"{len(clear)} of {len(found)} claims added; {len(unclear)} need editing. {self.understood.text()}"
+            )
 
 
 def _measured(verdict: Verdict | None) -> str:

@@ -60,7 +60,9 @@ class ClaimsPresenter:
         self._session.judge_claims(done)
 
     def measure_claim(self, entry_id: int) -> None:
-        """Offer the measurement that would show a claim: its procedure with its own conditions, on the unit's row that fits best."""
+        """Offer the measurement that would show a claim: its procedure with its own conditions, on the unit's row
+        that fits best.
+        """
         verdict, overview, unit = self._session.verdicts.get(entry_id), self._session.overview, self._unit()
         if verdict is None or verdict.offer is None or overview is None or unit is None:
             return
@@ -68,7 +70,9 @@ class ClaimsPresenter:
         if not rows:
             return
         load = verdict.claim.load_ohms
-        row = next((s for s in rows if load is not None and s.conditions.get("load", "").startswith(f"{load:g}")), rows[0])
+        row = next(
+            (s for s in rows if load is not None and s.conditions.get("load", "").startswith(f"{load:g}")), rows[0]
+        )
         offer = verdict.offer
 
         def ask(study: Any) -> tuple[int, dict[str, Any]]:

@@ -1,4 +1,6 @@
-"""A reading over the conditions in which the chosen rows differ: a table over two, a line over one, and what comes to the same."""
+"""A reading over the conditions in which the chosen rows differ: a table over two, a line over one, and what comes
+to the same.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ if TYPE_CHECKING:
 
 
 class ConditionLines(QWidget):
-    """The reading along the first condition, a line for each value of the second; evenly spaced, since conditions need not be numbers."""
+    """The reading along the first condition, a line for each value of the second; evenly spaced, since conditions
+    need not be numbers.
+    """
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -59,7 +63,11 @@ class ConditionLines(QWidget):
             p.setPen(QPen(t.colour("faint_line"), 1))
             p.drawLine(QPointF(box.left(), y), QPointF(box.right(), y))
             p.setPen(t.colour("quiet"))
-            p.drawText(QRectF(0, y - metrics.height() / 2, left - 8, metrics.height()), Qt.AlignmentFlag.AlignRight, format_quantity(value, unit, digits=3))
+            p.drawText(
+                QRectF(0, y - metrics.height() / 2, left - 8, metrics.height()),
+                Qt.AlignmentFlag.AlignRight,
+                format_quantity(value, unit, digits=3),
+            )
         step = box.width() / max(1, len(places) - 1)
         for i, place in enumerate(places):
             x = box.left() + i * step
@@ -70,7 +78,11 @@ class ConditionLines(QWidget):
             if k % 2:
                 pen.setDashPattern([5, 3])
             p.setPen(pen)
-            points = [QPointF(box.left() + i * step, box.bottom() - (told.value - low) / (high - low) * box.height()) for i, a in enumerate(places) if (told := g.at(a, kind)) is not None]
+            points = [
+                QPointF(box.left() + i * step, box.bottom() - (told.value - low) / (high - low) * box.height())
+                for i, a in enumerate(places)
+                if (told := g.at(a, kind)) is not None
+            ]
             p.drawPolyline(points)
             for point in points:
                 p.drawEllipse(point, 2.2, 2.2)
@@ -136,7 +148,9 @@ class ConditionsPanel(QWidget):
             self.table.setItem(r, 0, name)
             for c, s in enumerate(seconds, start=1):
                 told = grid.at(a, s)
-                item = QTableWidgetItem(format_quantity(told.value, told.unit, uncertainty=told.spread or None) if told else "not measured")
+                item = QTableWidgetItem(
+                    format_quantity(told.value, told.unit, uncertainty=told.spread or None) if told else "not measured"
+                )
                 item.setFont(font(0.9))
                 item.setForeground(self.theme.colour("text" if told else "quiet"))
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)

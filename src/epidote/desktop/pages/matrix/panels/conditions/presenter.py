@@ -45,9 +45,15 @@ class ConditionsPresenter:
         chosen = [(s, r) for s, r in self._selection.selected_runs() if not s.is_baseline]
         if len(chosen) < 2:  # one row stands for all of its unit
             unit = chosen[0][0].unit if chosen else None
-            chosen = [(s, overview.runs[s.id, column.id]) for s in overview.subjects if s.unit == unit and unit is not None and (s.id, column.id) in overview.runs]
+            chosen = [
+                (s, overview.runs[s.id, column.id])
+                for s in overview.subjects
+                if s.unit == unit and unit is not None and (s.id, column.id) in overview.runs
+            ]
         channel = min(self._view.channels)
-        there = {r["key"] for _, run in chosen for r in run.readings if r["channel"] == channel and r["value"] is not None}
+        there = {
+            r["key"] for _, run in chosen for r in run.readings if r["channel"] == channel and r["value"] is not None
+        }
         titles = {k: t for k, t in reading_titles(carried_of(column.procedure)).items() if k in there}
         head = next((str(r.headline["key"]) for _, r in chosen if r.headline), "")
         if self._reading not in titles:
@@ -56,10 +62,21 @@ class ConditionsPresenter:
         several = len({s.unit.id for s, _ in chosen if s.unit}) > 1
         told = []
         for subject, run in chosen:
-            value = next((r for r in run.readings if r["key"] == self._reading and r["channel"] == channel and r["value"] is not None), None)
+            value = next(
+                (
+                    r
+                    for r in run.readings
+                    if r["key"] == self._reading and r["channel"] == channel and r["value"] is not None
+                ),
+                None,
+            )
             if value is not None:
                 conditions = {"unit": subject.name, **subject.conditions} if several else subject.conditions
-                told.append(ConditionReading(subject.full_name, conditions, value["value"], value["unit"], value.get("spread") or 0.0))
+                told.append(
+                    ConditionReading(
+                        subject.full_name, conditions, value["value"], value["unit"], value.get("spread") or 0.0
+                    )
+                )
         try:
             found = grid(told)
         except UnusableInputError as error:

@@ -1,4 +1,6 @@
-"""Whether a row differs from the reference: each reading's verdict, what else differs, and where the curves change places."""
+"""Whether a row differs from the reference: each reading's verdict, what else differs, and where the curves change
+places.
+"""
 
 from __future__ import annotations
 
@@ -61,8 +63,12 @@ class DifferencePanel(QWidget):
         layout.addWidget(self.known)
         buttons = QHBoxLayout()
         self.repeat, self.swap = QPushButton("Repeat…"), QPushButton("Swap channels…")
-        self.repeat.setToolTip("Repeat the selected measurements. The scatter of the repeats shows which differences are significant.")
-        self.swap.setToolTip("Measure with swapped channels to see whether a difference belongs to the unit or to the chain")
+        self.repeat.setToolTip(
+            "Repeat the selected measurements. The scatter of the repeats shows which differences are significant."
+        )
+        self.swap.setToolTip(
+            "Measure with swapped channels to see whether a difference belongs to the unit or to the chain"
+        )
         self.repeat.setProperty("main", True)
         self.repeat.clicked.connect(self.repeat_wanted)
         self.swap.clicked.connect(self.swap_wanted)
@@ -81,7 +87,16 @@ class DifferencePanel(QWidget):
             label.hide()
         self.known.hide()
 
-    def show_report(self, report: DifferenceReport, reference: str, titles: dict[str, str], rows: list[tuple[int, str]], current: int, *, known: bool) -> None:
+    def show_report(
+        self,
+        report: DifferenceReport,
+        reference: str,
+        titles: dict[str, str],
+        rows: list[tuple[int, str]],
+        current: int,
+        *,
+        known: bool,
+    ) -> None:
         """rows: (number, name) of the rows that can be held against the reference."""
         self.rows.set_options([(str(n), name) for n, name in rows] if len(rows) > 1 else [], [str(current)])
         blocked = report.blocked and not known
@@ -96,7 +111,13 @@ class DifferencePanel(QWidget):
             once = " (single run)" if max(found.repeats) == 1 and found.finding == "different" else ""
             verdict = "not compared" if blocked else f"{found.finding}{once}"
             shown = _difference_words(found)
-            for c, (text, colour) in enumerate(((titles.get(key, key), "text"), (shown, "text"), (verdict, "text" if verdict.startswith("different") else "quiet"))):
+            for c, (text, colour) in enumerate(
+                (
+                    (titles.get(key, key), "text"),
+                    (shown, "text"),
+                    (verdict, "text" if verdict.startswith("different") else "quiet"),
+                )
+            ):
                 item = QTableWidgetItem(text)
                 item.setFont(font(0.9, bold=c == 2 and verdict.startswith("different")))
                 item.setForeground(t.colour("caution") if c == 2 and verdict == "chain-limited" else t.colour(colour))
@@ -108,7 +129,16 @@ class DifferencePanel(QWidget):
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         words = [("! " if u.weight >= 3 else "· ") + u.words for u in report.unlike[:_MOST_UNLIKE]]
         more = len(report.unlike) - _MOST_UNLIKE
-        self.unlike.setText("\n".join([*([report.channels] if report.channels else []), *words, *([f"… and {more} minor ones."] if more > 0 else [])]) or "No other differences in settings, chain or conditions.")
+        self.unlike.setText(
+            "\n".join(
+                [
+                    *([report.channels] if report.channels else []),
+                    *words,
+                    *([f"… and {more} minor ones."] if more > 0 else []),
+                ]
+            )
+            or "No other differences in settings, chain or conditions."
+        )
         self.unlike.setProperty("caution", report.blocked)
         self.unlike.setProperty("quiet", not report.blocked)
         self.unlike.style().polish(self.unlike)
@@ -118,7 +148,11 @@ class DifferencePanel(QWidget):
 
     def show_crossings(self, crossings: tuple[str, ...]) -> None:
         more = len(crossings) - _MOST_CROSSINGS
-        self.crossings.setText("\n".join([*crossings[:_MOST_CROSSINGS], *([f"… and {more} more (see exported graph)."] if more > 0 else [])]))
+        self.crossings.setText(
+            "\n".join(
+                [*crossings[:_MOST_CROSSINGS], *([f"… and {more} more (see exported graph)."] if more > 0 else [])]
+            )
+        )
         self.crossings.setVisible(bool(crossings))
 
     def text_of(self, title: str) -> list[str]:
@@ -139,5 +173,3 @@ def _difference_words(found: Any) -> str:
     if found.unit == "dB" and found.interval < 0.0005:
         return f"{value} ±<0.001 dB"
     return f"{value} ±{format_quantity(found.interval, found.unit, digits=2, uncertainty=found.interval / 10)}"
-
-

@@ -54,7 +54,9 @@ class DifferencePresenter:
         if base is None:
             return "No reference row. Select a row and set it as reference (Ctrl+B)."
         if reference is None:
-            return f"The reference, {base.full_name}, is not measured in this column. Measure it or set another reference."
+            return (
+                f"The reference, {base.full_name}, is not measured in this column. Measure it or set another reference."
+            )
         rows = [(s, r) for s, r in self._selection.selected_runs() if s.id != base.id and not s.is_baseline]
         if not rows:
             return f"Select a measured cell of another row in this column to compare it with {base.full_name}."
@@ -75,7 +77,11 @@ class DifferencePresenter:
         overview = self._session.overview
         assert overview is not None
         look = self._view
-        curve = (look.key, look.axis.source if look.axis is not None else figure.x_unit) if figure is not None and look.key is not None else None
+        curve = (
+            (look.key, look.axis.source if look.axis is not None else figure.x_unit)
+            if figure is not None and look.key is not None
+            else None
+        )
         known = self._pair_key(ours[1], theirs[1]) in self._known()
 
         def ask(study: Any) -> Any:
@@ -88,8 +94,17 @@ class DifferencePresenter:
             from epidote.desktop.pages.matrix.graph.view_state import carried_of
 
             if number == self._host.asked:
-                panel.show_report(report, theirs[0].full_name, reading_titles(carried_of(ours[1].procedure)), rows, ours[0].id, known=known)
-                panel.show_crossings(((report.repeated,) if report.repeated else ()) + (figure.crossings if figure is not None else ()))
+                panel.show_report(
+                    report,
+                    theirs[0].full_name,
+                    reading_titles(carried_of(ours[1].procedure)),
+                    rows,
+                    ours[0].id,
+                    known=known,
+                )
+                panel.show_crossings(
+                    ((report.repeated,) if report.repeated else ()) + (figure.crossings if figure is not None else ())
+                )
 
         self._session.ask(ask, done)
 
@@ -116,7 +131,14 @@ class DifferencePresenter:
         if times is None:
             from PySide6.QtWidgets import QInputDialog
 
-            times, go = QInputDialog.getInt(self._host.widget, "Repeat measurements", "Number of repeats of each selected row and of the reference", 5, 1, 100)
+            times, go = QInputDialog.getInt(
+                self._host.widget,
+                "Repeat measurements",
+                "Number of repeats of each selected row and of the reference",
+                5,
+                1,
+                100,
+            )
             if not go:
                 return
         rows = {s.id: r for s, r in self._selection.selected_runs()}
@@ -126,8 +148,14 @@ class DifferencePresenter:
         self._session.runs.measure([RunRequest((s, column.id), r.settings, times=times) for s, r in rows.items()])
 
     def swap_channels(self, *, ask: bool = True) -> None:
-        """A twin of the current row with its channels' wires swapped, measured by the same procedure: does a difference go with the unit?"""
-        subject, column, run = self._selection.current_subject(), self._selection.current_column(), self._selection.current_run()
+        """A twin of the current row with its channels' wires swapped, measured by the same procedure: does a
+        difference go with the unit?
+        """
+        subject, column, run = (
+            self._selection.current_subject(),
+            self._selection.current_column(),
+            self._selection.current_run(),
+        )
         if subject is None or subject.unit is None or column is None or run is None or "wiring" in subject.conditions:
             self._selection.failed.emit("Select a measured cell of a row without swapped channels first.")
             return
@@ -135,14 +163,25 @@ class DifferencePresenter:
             from epidote.desktop.widgets.question import ask_whether
 
             words = (
-                "Connect output 1 to the unit's second input and output 2 to its first input, and swap the unit's outputs in the same way. "
-                "A new row with the condition “wiring = swapped” is then measured with the same settings."
+                "Connect output 1 to the unit's second input and output 2 to its first input, and swap the unit's"
+                " outputs in the same way. A new row with the condition “wiring = swapped” is then measured with the"
+                " same settings."
             )
-            ask_whether(self._host.widget, "Measure with channels swapped", words, "Measure", lambda go: self.swap_channels(ask=False) if go else None)
+            ask_whether(
+                self._host.widget,
+                "Measure with channels swapped",
+                words,
+                "Measure",
+                lambda go: self.swap_channels(ask=False) if go else None,
+            )
             return
         conditions = {**subject.conditions, "wiring": "swapped"}
         overview = self._session.overview
-        there = next((s for s in overview.subjects if s.unit == subject.unit and dict(s.conditions) == conditions), None) if overview else None
+        there = (
+            next((s for s in overview.subjects if s.unit == subject.unit and dict(s.conditions) == conditions), None)
+            if overview
+            else None
+        )
         if there is not None:
             self._session.runs.measure([RunRequest((there.id, column.id), run.settings)])
             return
@@ -150,6 +189,8 @@ class DifferencePresenter:
         def made(_: Any, new: int) -> None:
             from PySide6.QtCore import QTimer
 
-            QTimer.singleShot(0, self._selection, lambda: self._session.runs.measure([RunRequest((new, column.id), run.settings)]))
+            QTimer.singleShot(
+                0, self._selection, lambda: self._session.runs.measure([RunRequest((new, column.id), run.settings)])
+            )
 
         edits.add_row(self._session, subject.unit, conditions, subject.device, subject.id, made)

@@ -1,4 +1,6 @@
-"""Notes and pictures of a unit, a row or a run: written here, added by file, drag or paste, captioned, large on demand."""
+"""Notes and pictures of a unit, a row or a run: written here, added by file, drag or paste, captioned, large on
+demand.
+"""
 
 from __future__ import annotations
 
@@ -103,19 +105,30 @@ class NotesPanel(QWidget):
         self.caption.editingFinished.connect(self._captioned)
         layout.addWidget(self.caption)
         buttons = QHBoxLayout()
-        self.add, self.paste, self.large, self.delete = (QPushButton(t) for t in ("Add pictures…", "Paste", "Enlarge", "Delete"))
+        self.add, self.paste, self.large, self.delete = (
+            QPushButton(t) for t in ("Add pictures…", "Paste", "Enlarge", "Delete")
+        )
         self.add.clicked.connect(lambda _: self.choose())
         self.paste.clicked.connect(lambda _: self.paste_clipboard())
         self.large.clicked.connect(lambda _: self.enlarge(self.list.currentRow()))
         self.delete.clicked.connect(lambda _: self._delete())
-        QShortcut(QKeySequence.StandardKey.Paste, self.list, self.paste_clipboard, context=Qt.ShortcutContext.WidgetShortcut)
+        QShortcut(
+            QKeySequence.StandardKey.Paste, self.list, self.paste_clipboard, context=Qt.ShortcutContext.WidgetShortcut
+        )
         for button in (self.add, self.paste, self.large, self.delete):
             buttons.addWidget(button)
         buttons.addStretch(1)
         layout.addLayout(buttons)
 
     def show_owner(
-        self, owners: list[tuple[str, str]], current: str, about: str, text: str, pictures: list[Entry], *, writable: bool
+        self,
+        owners: list[tuple[str, str]],
+        current: str,
+        about: str,
+        text: str,
+        pictures: list[Entry],
+        *,
+        writable: bool,
     ) -> None:
         """owners: (key, words) of what is chosen: unit, row, run."""
         self.owner.set_options(owners, [current])
@@ -134,7 +147,12 @@ class NotesPanel(QWidget):
                 small = self._small.get(entry.file)
                 icon = QIcon(QPixmap.fromImage(small) if small is not None else _blank(self.theme))
                 item = QListWidgetItem(icon, str(entry.data.get("caption") or entry.data.get("name", "")))
-                item.setToolTip(plain_tip(f"{entry.data.get('name', '')}, {entry.made.astimezone():%d %b %Y %H:%M}{f', {entry.person}' if entry.person else ''}"))
+                item.setToolTip(
+                    plain_tip(
+                        f"{entry.data.get('name', '')},"
+                        f" {entry.made.astimezone():%d %b %Y %H:%M}{f', {entry.person}' if entry.person else ''}"
+                    )
+                )
                 self.list.addItem(item)
             missing = [entry for entry in pictures if entry.file not in self._small]
             if missing:
@@ -168,7 +186,7 @@ class NotesPanel(QWidget):
             entry = self._pictures[row]
             self.deleted.emit(entry.id, str(entry.data.get("name", "a picture")))
 
-    # -- adding -------------------------------------------------------------------------------------------------------------
+    # -- adding ------------------------------------------------------------------------------------
 
     def choose(self) -> None:
         from PySide6.QtWidgets import QFileDialog
@@ -223,7 +241,10 @@ class NotesPanel(QWidget):
         picture = Label()
         picture.setAccessibleName("Picture")
         if image.isNull():
-            picture.setText("This picture is missing from the study's attachments folder or cannot be displayed. Its entry is unchanged; restore the file or delete the entry.")
+            picture.setText(
+                "This picture is missing from the study's attachments folder or cannot be displayed. Its entry is"
+                " unchanged; restore the file or delete the entry."
+            )
         else:
             picture.setPixmap(QPixmap.fromImage(image))
         layout.addWidget(picture)

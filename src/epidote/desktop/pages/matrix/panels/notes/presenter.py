@@ -43,14 +43,19 @@ class NotesPresenter:
 
         panel = self.panel
         if panel is not None:
-            self._session.ask(lambda study: {e.file: read_picture(study.entries.read(e), SMALL) for e in pictures}, panel.show_small)
+            self._session.ask(
+                lambda study: {e.file: read_picture(study.entries.read(e), SMALL) for e in pictures}, panel.show_small
+            )
 
     def _read_large(self, picture: Entry, caption: str) -> None:
         from epidote.desktop.widgets.images import read_picture
 
         panel, room = self.panel, self._host.widget.window().size() * 0.9
         if panel is not None:
-            self._session.ask(lambda study: read_picture(study.entries.read(picture), room), lambda image: panel.show_large(image, caption))
+            self._session.ask(
+                lambda study: read_picture(study.entries.read(picture), room),
+                lambda image: panel.show_large(image, caption),
+            )
 
     def _choose_owner(self, owner: str) -> None:
         self._owner = owner
@@ -81,13 +86,28 @@ class NotesPresenter:
         owner = owners[current][1]
         note = next((e for e in overview.of_kind("note") if e.owner == owner), None)
         row = self._selection.current_row()
-        text = str(note.data.get("text", "")) if note is not None else (row.unit.notes if current == "unit" and row is not None and row.unit is not None else "")
+        text = (
+            str(note.data.get("text", ""))
+            if note is not None
+            else (row.unit.notes if current == "unit" and row is not None and row.unit is not None else "")
+        )
         pictures = [e for e in overview.of_kind("picture") if e.owner == owner]
         about = ""
         run = self._selection.current_run()
         if current == "run" and run is not None:
-            about = ", ".join(w for w in (f"{run.made.astimezone():%d %b %Y %H:%M}", f"operator {run.person}" if run.person else "", f"firmware {run.firmware}" if run.firmware else "", run.device) if w)
-        panel.show_owner([(k, w) for k, (w, _) in owners.items()], current, about, text, pictures, writable=self._session.writable)
+            about = ", ".join(
+                w
+                for w in (
+                    f"{run.made.astimezone():%d %b %Y %H:%M}",
+                    f"operator {run.person}" if run.person else "",
+                    f"firmware {run.firmware}" if run.firmware else "",
+                    run.device,
+                )
+                if w
+            )
+        panel.show_owner(
+            [(k, w) for k, (w, _) in owners.items()], current, about, text, pictures, writable=self._session.writable
+        )
 
     def _current_owner(self) -> Owner | None:
         owners = self._owners()

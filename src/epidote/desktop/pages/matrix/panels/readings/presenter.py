@@ -36,7 +36,10 @@ class ReadingsPresenter:
         panel.show_table(table, figure.held if figure is not None else ())
 
     def _offer_channels(self, drawn: DrawnRuns) -> int:
-        """Offer the channels that have readings. Returns the one that is shown: the selected one, else the graph's first."""
+        """Offer the channels that have readings.
+
+        Returns the one that is shown: the selected one, else the graph's first.
+        """
         channels = sorted({reading["channel"] for one in drawn.chosen for reading in one.run.readings})
         selected = [int(c) for c in self.panel.channel.on() if int(c) in channels]
         first_shown = min(self._view.channels)
@@ -44,5 +47,7 @@ class ReadingsPresenter:
             selected = [first_shown if first_shown in channels else channels[0]]
         form = "Ch {}" if len(channels) <= _FEW_CHANNELS else "{}"
         options = [(str(c), form.format(c)) for c in channels]
-        self.panel.channel.set_options(options if len(channels) > 1 else [], [str(c) for c in selected], channel_tips(channels))
+        self.panel.channel.set_options(
+            options if len(channels) > 1 else [], [str(c) for c in selected], channel_tips(channels)
+        )
         return selected[0]

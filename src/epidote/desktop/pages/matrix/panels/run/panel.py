@@ -1,11 +1,23 @@
-"""What an empty cell shows: the procedure's settings, how long it takes, and one Measure button. Also the form for recomputing."""
+"""What an empty cell shows: the procedure's settings, how long it takes, and one Measure button.
+
+Also the form for recomputing.
+"""
 
 from __future__ import annotations
 
 from typing import Any
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
-from PySide6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFormLayout,
+    QHBoxLayout,
+    QPushButton,
+    QScrollArea,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.settings_form import SettingsForm
@@ -71,12 +83,17 @@ class RunPanel(QWidget):
         self.elsewhere = QHBoxLayout()
         self.as_file, self.from_recording = QToolButton(), QToolButton()
         for button, words, wanted in (
-            (self.as_file, "Export stimulus file…", self.file_wanted), (self.from_recording, "Import recording…", self.recording_wanted),
-        ):  # fmt: skip
+            (self.as_file, "Export stimulus file…", self.file_wanted),
+            (self.from_recording, "Import recording…", self.recording_wanted),
+        ):
             button.setText(words)
-            button.clicked.connect(lambda _=False, w=wanted: w.emit(self.form.values()) if self.form is not None else None)
+            button.clicked.connect(
+                lambda _=False, w=wanted: w.emit(self.form.values()) if self.form is not None else None
+            )
             self.elsewhere.addWidget(button)
-        self.as_file.setToolTip("For units that play files themselves. Sync markers in the file give start and sample clock.")
+        self.as_file.setToolTip(
+            "For units that play files themselves. Sync markers in the file give start and sample clock."
+        )
         self.from_recording.setToolTip("Import a recording of the stimulus file, made with any recorder")
         self.elsewhere.addStretch(1)
         layout.addLayout(self.elsewhere)
@@ -85,7 +102,13 @@ class RunPanel(QWidget):
         self.stop.clicked.connect(self.stop_wanted.emit)
 
     def show_cell(
-        self, subject: Subject, column: Column, chain: Any, procedure: Any, settings: dict[str, Any], devices: list[tuple[str, str]]
+        self,
+        subject: Subject,
+        column: Column,
+        chain: Any,
+        procedure: Any,
+        settings: dict[str, Any],
+        devices: list[tuple[str, str]],
     ) -> None:
         """Offer a run for a cell."""
         self._recomputing = False
@@ -139,10 +162,14 @@ class RunPanel(QWidget):
         if not words:
             try:
                 settings = make_settings(self._procedure.Settings, self.form.values())
-                if not getattr(settings, "material", ""):  # a sound file is read when it is played, not while it is typed
+                if not getattr(
+                    settings, "material", ""
+                ):  # a sound file is read when it is played, not while it is typed
                     with labelled(self._procedure.Settings):
                         next(self._procedure.conduct(settings, self._chain))
-                self.estimate.setText("" if self._recomputing else duration_words(self._procedure.duration(settings, self._chain)))
+                self.estimate.setText(
+                    "" if self._recomputing else duration_words(self._procedure.duration(settings, self._chain))
+                )
             except EpidoteError as error:
                 words = in_window(error)
         self.problem.setText(words)
