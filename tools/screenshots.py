@@ -63,14 +63,38 @@ def main() -> None:
     overview = window.session.overview
     assert overview is not None
     found = {c.procedure: c.id for c in reversed(overview.columns)}  # of several, the first
-    response, tone, noise = found["response"], found["tone"], found["noise"]
-    baseline, p40_high, p40_low, a25, c12, k3_cold, k3_warm, *_ = (s.id for s in overview.subjects)
+    _, p40_high, _, a25, *_ = (s.id for s in overview.subjects)
 
     def dressed(theme: str, width: int, height: int) -> None:
         preferences().setValue("theme", theme)
         window.resize(width, height)
         window.apply_theme()
 
+    graphs(window, dressed, wanted, found, tuple(s.id for s in overview.subjects))
+    page.pins.clear()
+    settle(window)
+    beside_the_graph(window, dressed, wanted, found, (p40_high, a25))
+    by_hand(
+        window,
+        dressed,
+        wanted,
+        next(s.id for s in overview.subjects if s.conditions.get("program") == "steady"),
+        found["paths"],
+    )
+    watch_and_chain(window, dressed, wanted, p40_high, a25)
+    window.close()
+
+
+def graphs(
+    window: MainWindow,
+    dressed: Callable[[str, int, int], None],
+    wanted: str,
+    found: dict[str, int],
+    rows: tuple[int, ...],
+) -> None:
+    page = window.matrix
+    response, tone, noise = found["response"], found["tone"], found["noise"]
+    baseline, p40_high, p40_low, a25, c12, k3_cold, k3_warm, *_ = rows
     dressed("dark", 1280, 800)
     page.selection.select([p40_low, p40_high, a25], response)
     settle(window)
@@ -105,18 +129,6 @@ def main() -> None:
         while "exported" not in window.message.text():
             settle(window, 0.2)
         window.message.hide()  # what the next pictures show is something else
-    page.pins.clear()
-    settle(window)
-    beside_the_graph(window, dressed, wanted, found, (p40_high, a25))
-    by_hand(
-        window,
-        dressed,
-        wanted,
-        next(s.id for s in overview.subjects if s.conditions.get("program") == "steady"),
-        found["paths"],
-    )
-    watch_and_chain(window, dressed, wanted, p40_high, a25)
-    window.close()
 
 
 def beside_the_graph(

@@ -19,4 +19,6 @@ def for_playing(samples: Samples, rate: float, wanted: float) -> Samples:
 
 def signal_for_playing(signal: Signal, wanted: float) -> Signal:
     """The whole signal brought to ``wanted`` Hz."""
-    return signal if signal.rate == wanted else Signal(for_playing(signal.samples, signal.rate, wanted), wanted)
+    if signal.rate == wanted:
+        return signal
+    return Signal(for_playing(signal.samples, signal.rate, wanted), wanted)

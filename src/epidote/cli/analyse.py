@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from enum import StrEnum
 from pathlib import Path
@@ -86,7 +87,10 @@ def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
 
     try:
         data = load_json(read_bounded(path, _MOST_DESCRIPTION, "a stimulus description").decode("utf-8"), path.name)
-        marks = MarkedSequence.from_json(data["marked"]) if "marked" in data else None
+        if "marked" in data:
+            marks = MarkedSequence.from_json(data["marked"])
+        else:
+            marks = None
         return dict(data["settings"]), Stimulus.from_json(data["stimulus"]), marks
     except (ValueError, KeyError, TypeError) as error:
         raise UnusableInputError(
@@ -125,7 +129,6 @@ def analyse(
     from epidote.core.results.caution import Caution
     from epidote.core.settings import make_settings
     from epidote.core.signals.recording import Recording
-    from epidote.core.signals.signal import Signal
     from epidote.measurement.processing import analyse
 
     carried = find(procedure)
@@ -133,19 +136,7 @@ def analyse(
     settings = make_settings(carried.Settings, {**described, **parsed_settings(carried.Settings, set_)})
 
     def read(path: Path) -> list[Recording]:
-        tracks = read_tracks(path, first, last)
-        if track > len(tracks):
-            raise UnusableInputError(
-                f"{path.name} has {len(tracks)} track(s); there is no track {track}. Nothing was computed."
-            )
-        signal = tracks[track - 1].signal
-        if any(not 1 <= c <= signal.channels for c in channel):
-            raise UnusableInputError(
-                f"{path.name} has {signal.channels} channel(s); there is no channel {max(channel)}. Nothing was"
-                " computed."
-            )
-        chosen = signal.samples[:, [c - 1 for c in channel]] if channel else signal.samples
-        taken = Signal(chosen, signal.rate)
+        taken = _signal_of(read_tracks(path, first, last), path.name, track, channel)
         if marks is None:
             return [Recording(taken, played)]
         parts, clock = to_player_clock(taken, marks)
@@ -181,6 +172,24 @@ def analyse(
         )
         return 3
     return 0
+
+
+def _signal_of(tracks: Sequence[Any], name: str, number: int, channels: list[int]) -> Any:
+    """The channels asked for of a track, both from 1; all channels where none is. Raises UnusableInputError."""
+    from epidote.core.signals.signal import Signal
+
+    if number > len(tracks):
+        raise UnusableInputError(
+            f"{name} has {len(tracks)} track(s); there is no track {number}. Nothing was computed."
+        )
+    signal = tracks[number - 1].signal
+    if any(not 1 <= c <= signal.channels for c in channels):
+        raise UnusableInputError(
+            f"{name} has {signal.channels} channel(s); there is no channel {max(channels)}. Nothing was computed."
+        )
+    if not channels:
+        return Signal(signal.samples, signal.rate)
+    return Signal(signal.samples[:, [c - 1 for c in channels]], signal.rate)
 
 
 def _streamed(files: list[Path], settings: Any, first: float, last: float | None) -> tuple[float, Any]:

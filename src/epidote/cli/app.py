@@ -38,7 +38,9 @@ def run_command(arguments: list[str]) -> int:
     """Run one command; errors go to standard error in words, never as a traceback."""
     try:
         outcome = app(arguments, standalone_mode=False)
-        return outcome if isinstance(outcome, int) else 0
+        if isinstance(outcome, int):
+            return outcome
+        return 0
     except EpidoteError as error:
         _tell(str(error))
         return error.exit_code

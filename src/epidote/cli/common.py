@@ -49,7 +49,9 @@ def read_chain(path: Path | None, **usual: Any) -> Chain:
     from epidote.core.chain.chain import Chain  # not loaded for --help
     from epidote.study.chain_library import read_chain_file
 
-    return Chain(**usual) if path is None else read_chain_file(path)
+    if path is None:
+        return Chain(**usual)
+    return read_chain_file(path)
 
 
 def print_json(data: Any) -> None:
@@ -76,7 +78,8 @@ def print_result(result: Result, titles: dict[str, str]) -> None:
         for channel in channels:
             reading = result.reading(key, channel)
             row += (format_reading(reading) if reading else "").rjust(18)
-            marks += [str(c) for c in reading.cautions] if reading else []
+            if reading:
+                marks += [str(c) for c in reading.cautions]
         say(row + ("  ! " + ", ".join(dict.fromkeys(marks)) if marks else ""))
     for caution in result.cautions:
         say(f"! {caution.words}")

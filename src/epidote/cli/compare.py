@@ -38,7 +38,11 @@ def _runs(study: Study, procedure: str) -> tuple[Overview, dict[int, RunSummary]
 
 
 def _reference(study: Study, seen: Overview, name: str, runs: dict[int, RunSummary]) -> Subject:
-    subject = find_subject(study, name) if name else (seen.subject(seen.reference) if seen.reference else None)
+    subject: Subject | None = None
+    if name:
+        subject = find_subject(study, name)
+    elif seen.reference:
+        subject = seen.subject(seen.reference)
     if subject is None:
         raise SettingError("The study has no reference row. Name a row with --against.")
     if subject.id not in runs:
@@ -125,6 +129,7 @@ def curves(
     from epidote.core.comparison.differences.difference import difference_curve, greatest_deviation
     from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
 
+    span = (-math.inf if low is None else low, math.inf if high is None else high)
     study = Study(path)
     told: list[dict[str, Any]] = []
     try:
@@ -140,20 +145,19 @@ def curves(
         reference = of(base)
         if reference is None:
             raise SettingError(f"{base.full_name} has no curve “{curve}” in channel {channel}.")
-        for subject in seen.subjects:
-            own = of(subject) if subject.id in runs and subject.id != base.id and not subject.is_baseline else None
+        others = [s for s in seen.subjects if s.id in runs and s.id != base.id and not s.is_baseline]
+        for subject in others:
+            own, shift = of(subject), None
             if own is None:
                 continue
-            shift = None
             if align:
                 moved = levelled(own, reference, Levelling(align[0], align[1] if len(align) > 1 else None))
-                own, shift = moved if moved is not None else (own, None)
+                if moved is not None:
+                    own, shift = moved
             less = difference_curve(own, reference)
             if less is None:
                 continue
-            most = greatest_deviation(
-                less, low if low is not None else -math.inf, high if high is not None else math.inf
-            )
+            most = greatest_deviation(less, *span)
             doubt = np.hypot(uncertainty(own, less.x), uncertainty(reference, less.x))
             told.append(
                 {
@@ -173,15 +177,19 @@ def curves(
         print_json({"reference": base.full_name, "curve": curve, "channel": channel, "rows": told})
         return 0
     for row in told:
-        where = (
-            f"{format_quantity(row['greatest'], row['unit'], signed=True)} at"
-            f" {format_quantity(row['at'], row['x_unit'])}"
-            if row["at"]
-            else "none in this range"
-        )
-        moved_by = f", aligned by {row['aligned_by_db']:+.2f} dB" if row["aligned_by_db"] is not None else ""
-        say(f"{row['subject']}: maximum deviation {where}{moved_by}. {row['words']}")
+        say(_deviation_in_words(row))
     return 0
+
+
+def _deviation_in_words(row: dict[str, Any]) -> str:
+    where = "none in this range"
+    if row["at"]:
+        deviation = format_quantity(row["greatest"], row["unit"], signed=True)
+        where = f"{deviation} at {format_quantity(row['at'], row['x_unit'])}"
+    aligned = ""
+    if row["aligned_by_db"] is not None:
+        aligned = f", aligned by {row['aligned_by_db']:+.2f} dB"
+    return f"{row['subject']}: maximum deviation {where}{aligned}. {row['words']}"
 
 
 @app.command("points")
@@ -228,12 +236,11 @@ def points(
                 }
 
             bases = told_of(base) if base is not None and base.id in kept else {}
-            for subject in seen.subjects:
-                for key, reading in (told_of(subject) if subject.id in kept else {}).items():
-                    other = bases.get(key)
-                    difference = ""
-                    if other and base is not None and subject.id != base.id:
-                        difference = difference_in_words(reading.value, other.value, reading.unit)
+            for subject in (s for s in seen.subjects if s.id in kept):
+                is_reference = base is not None and subject.id == base.id
+                for key, reading in told_of(subject).items():
+                    other = None if is_reference else bases.get(key)
+                    difference = difference_in_words(reading.value, other.value, reading.unit) if other else ""
                     told.append(
                         {
                             "point": reading.key,
@@ -303,7 +310,10 @@ def conditions(
         )
     g = grid(rows)
     equal = equivalent_settings(g)
-    seconds = g.second[1] if g.second else ("",)
+    if g.second:
+        seconds = g.second[1]
+    else:
+        seconds = ("",)
     if as_json:
         cells = [
             {g.first[0]: a, **({g.second[0]: b} if g.second else {}), "value": t.value, "unit": t.unit}
@@ -408,7 +418,9 @@ def claims(
                         ]
                     )
                 )
-    return NOT_MET if any(v.outcome == "not met" for v in verdicts.values()) else 0
+    if any(v.outcome == "not met" for v in verdicts.values()):
+        return NOT_MET
+    return 0
 
 
 @app.command("limits")
@@ -449,11 +461,10 @@ def limits(
                     f"Some of these rows have no curve “{curve}” of “{procedure}”. No limit was created; measure them"
                     " first, or leave them out."
                 )
-            made = (
-                limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB")
-                if around
-                else from_reference_units(name, procedure, found)
-            )
+            if around:
+                made = limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB")
+            else:
+                made = from_reference_units(name, procedure, found)
             study.entries.add("limit", made.model_dump(mode="json"), person=study.person)
         seen = study.overview()
         told = []
@@ -482,4 +493,6 @@ def limits(
     else:
         for row_name, held in told:
             say(f"{row_name}: {held.words}")
-    return NOT_MET if any(not h.passed for _, h in told) else 0
+    if any(not h.passed for _, h in told):
+        return NOT_MET
+    return 0

@@ -163,7 +163,10 @@ def _carried_out(
     from epidote.measurement.request import RunPlan, add_column
     from epidote.measurement.runner import measure as carry_out
 
-    path = read_chain(chain) if chain else chain_for_subject(study, row)
+    if chain:
+        path = read_chain(chain)
+    else:
+        path = chain_for_subject(study, row)
     name = device or row.device or path.device or USUAL_DEVICE
     path = path.changed(device=name)
     with patience(name, warn):

@@ -62,7 +62,10 @@ def new(
     from epidote.cli.common import read_chain
     from epidote.core.chain.chain_toml import chain_to_toml
 
-    path_chain = read_chain(chain) if chain else None
+    if chain:
+        path_chain = read_chain(chain)
+    else:
+        path_chain = None
     study = create_study(path, title)
     if path_chain:
         study.set_setting("chain", chain_to_toml(path_chain))
@@ -145,7 +148,9 @@ def _row_in_words(subject: Subject, run: RunSummary | None) -> str:
     head, number, cautions = "not measured", "", ""
     if run is not None:
         number = f"run {run.id}"
-        cautions = f"  ! {', '.join(run.cautions)}" if run.cautions else ""
+        cautions = ""
+        if run.cautions:
+            cautions = f"  ! {', '.join(run.cautions)}"
         if run.headline:
             head = format_quantity(run.headline["value"], run.headline["unit"])
     return f"  {subject.full_name.ljust(44)} {head.rjust(14)}  {number}{cautions}"
@@ -173,7 +178,9 @@ def recompute(
                 }
             )
         else:
-            head = format_quantity(made.headline["value"], made.headline["unit"]) if made.headline else ""
+            head = ""
+            if made.headline:
+                head = format_quantity(made.headline["value"], made.headline["unit"])
             say(f"run {made.id}, from the recordings of run {made.recomputed_from}: {head}")
     finally:
         study.close()
@@ -196,11 +203,10 @@ def export(
         seen = study.overview()
         chosen = [study.run(number) for number in run] or list(seen.runs.values())
         named = [(s.full_name, r) for r in chosen for s in seen.subjects if s.id == r.subject_id]
-        text = (
-            readings_csv(named)
-            if curve is None
-            else curves_csv([(name, r, study.curves(r.id, [curve])) for name, r in named])
-        )
+        if curve is None:
+            text = readings_csv(named)
+        else:
+            text = curves_csv([(name, r, study.curves(r.id, [curve])) for name, r in named])
         write_whole(out, text.encode())
         say(f"{out}: {len(named)} runs")
     finally:
@@ -231,7 +237,10 @@ def latency(
         study.close()
     if not found:
         raise SettingError(f"{path.name} contains no latency runs. Measure “latency” first.")
-    chosen = similar_latencies(found, equal / 1000, within / 100) if equal is not None else found
+    if equal is not None:
+        chosen = similar_latencies(found, equal / 1000, within / 100)
+    else:
+        chosen = found
     if as_json:
         print_json(
             {
@@ -367,7 +376,10 @@ def curve_out(
                 f"Run {run} has no curve “{curve}” in channel {channel}. Available:"
                 f" {', '.join(sorted({c.key for c in kept}))}."
             )
-        phase = next((c for c in kept if c.key == "phase"), None) if curve == "level" else None
+        if curve == "level":
+            phase = next((c for c in kept if c.key == "phase"), None)
+        else:
+            phase = None
         write_whole(out, text_of(level, phase, [describe_run(study.run(run))]).encode())
         say(f"{out}: {level.x.size} points")
     finally:

@@ -46,7 +46,9 @@ class SettingError(EpidoteError, ValueError):
 
 def in_window(error: Exception) -> str:
     """An error's message as the window shows it."""
-    return error.in_window if isinstance(error, SettingError) else str(error)
+    if isinstance(error, SettingError):
+        return error.in_window
+    return str(error)
 
 
 class MeasurementError(EpidoteError):

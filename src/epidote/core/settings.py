@@ -107,12 +107,17 @@ def value_in_words(model: type[BaseModel], name: str, value: Any) -> str:
     if value is None or value == "":
         return ""
     if isinstance(value, bool):
-        return "yes" if value else "no"
+        if value:
+            return "yes"
+        return "no"
     if isinstance(value, (int, float)):
         return format_plain(value, unit_of(field) if field is not None else "")
     if isinstance(value, (tuple, list)):
         return ", ".join(value_in_words(model, name, v) for v in value)
-    choices = field.annotation if field is not None else None
+    if field is not None:
+        choices = field.annotation
+    else:
+        choices = None
     if isinstance(choices, type) and issubclass(choices, LabelledEnum) and value in list(choices):
         return choices(value).label
     return str(value)
@@ -150,13 +155,18 @@ def setting_error(model: type[BaseModel], error: ValidationError) -> SettingErro
     """The first thing that is wrong, in our words: names of settings, not those of the validation library."""
     first = error.errors()[0]
     place = [str(part) for part in first["loc"]]
-    name = place[0] if place else ""
+    name = ""
+    if place:
+        name = place[0]
     cause = first.get("ctx", {}).get("error")
     if first["type"] == "extra_forbidden":
         found = SettingError(f"Unknown setting “{'.'.join(place)}”. Available: {', '.join(model.model_fields)}.")
     elif not name:
         # a rule of the whole model is a sentence of ours
-        found = cause if isinstance(cause, SettingError) else SettingError(_sentence(own_words(first)))
+        if isinstance(cause, SettingError):
+            found = cause
+        else:
+            found = SettingError(_sentence(own_words(first)))
     else:
         found = SettingError(f"{{{name}}}: {_shown(first.get('input'))} is not valid; {_remedy(first)}.", name)
     found.labels = labels_of(model)
@@ -184,9 +194,14 @@ def validation_words(error: ValidationError) -> str:
     stop.
     """
     first = error.errors()[0]
-    words = own_words(first) if "error" in first.get("ctx", {}) else _remedy(first)
+    if "error" in first.get("ctx", {}):
+        words = own_words(first)
+    else:
+        words = _remedy(first)
     place = ".".join(str(part) for part in first["loc"])
-    return f"{place}: {words}" if place else words
+    if place:
+        return f"{place}: {words}"
+    return words
 
 
 def _remedy(details: Any) -> str:
@@ -210,8 +225,12 @@ def _shown(value: Any) -> str:
     if isinstance(value, str):
         return f"“{value if len(value) <= _LONGEST_SHOWN else value[:_LONGEST_SHOWN] + '…'}”"
     if isinstance(value, (int, float)):
-        return f"{value:g}" if isinstance(value, float) else str(value)
-    return "what was entered" if isinstance(value, (Mapping, Sequence)) or value is None else str(value)
+        if isinstance(value, float):
+            return f"{value:g}"
+        return str(value)
+    if isinstance(value, (Mapping, Sequence)) or value is None:
+        return "what was entered"
+    return str(value)
 
 
 _LONGEST_SHOWN = 60
@@ -222,4 +241,6 @@ def _sentence(words: str) -> str:
 
 
 def _extra(field: FieldInfo) -> dict[str, Any]:
-    return field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+    if isinstance(field.json_schema_extra, dict):
+        return field.json_schema_extra
+    return {}

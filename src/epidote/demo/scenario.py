@@ -308,8 +308,16 @@ def missing_orders(study: Study) -> list[RunPlan]:
     }
     orders = []
     for subject in sorted(overview.subjects, key=lambda s: not s.is_baseline):
-        row = rows.get((subject.unit.model, tuple(subject.conditions.items()))) if subject.unit is not None else None
-        wanted = (*_WHOLE, "latency") if subject.is_baseline else row.measured if row is not None else ()
+        if subject.unit is not None:
+            row = rows.get((subject.unit.model, tuple(subject.conditions.items())))
+        else:
+            row = None
+        if subject.is_baseline:
+            wanted = (*_WHOLE, "latency")
+        elif row is not None:
+            wanted = row.measured
+        else:
+            wanted = ()
         chain = chain_for_subject(study, subject)
         for column in overview.columns:
             carried = procedure(column.procedure)
@@ -317,11 +325,10 @@ def missing_orders(study: Study) -> list[RunPlan]:
             called = names.get((column.procedure, str(settings.model_dump(mode="json"))), "")
             if called not in wanted:
                 continue
-            more = (
-                often.get((subject.unit.model, tuple(subject.conditions.items()), called), 0)
-                if subject.unit is not None
-                else 0
-            )
+            if subject.unit is not None:
+                more = often.get((subject.unit.model, tuple(subject.conditions.items()), called), 0)
+            else:
+                more = 0
             missing = 1 + more - overview.repeats.get((subject.id, column.id), 0)
             orders += [
                 RunPlan(

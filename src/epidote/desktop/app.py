@@ -16,7 +16,10 @@ from epidote.desktop.theme import apply_theme, chosen_theme, load_fonts
 def application() -> QApplication:
     """The one QApplication, dressed."""
     app = QApplication.instance()
-    made = app if isinstance(app, QApplication) else QApplication(sys.argv[:1])
+    if isinstance(app, QApplication):
+        made = app
+    else:
+        made = QApplication(sys.argv[:1])
     made.setApplicationName("Epidote")
     made.setOrganizationName("Epidote")
     collect_between_events(made)

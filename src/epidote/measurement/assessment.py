@@ -54,7 +54,9 @@ def spreads_of(study: Study, run: RunSummary, repeats: int) -> dict[tuple[str, i
     """Each reading's spread over a cell's repeats; none where there was one run (``repeats`` as the overview counts
     them).
     """
-    return spreads(readings_of(r) for r in repeats_of(study, run)) if repeats > 1 else {}
+    if repeats > 1:
+        return spreads(readings_of(r) for r in repeats_of(study, run))
+    return {}
 
 
 def evidence_of(study: Study, seen: Overview, subject: Subject, run: RunSummary, place: int = 0) -> Evidence:
@@ -181,7 +183,10 @@ def difference_report(
         if result is not None:
             found.append((key, result))
     swapped = next((p for p in ((ours, theirs), (theirs, ours)) if _is_twin(*p)), None)
-    repeated = "" if curve is None else _curves_by_repeats(study, ours, theirs, channel, curve)
+    if curve is None:
+        repeated = ""
+    else:
+        repeated = _curves_by_repeats(study, ours, theirs, channel, curve)
     return DifferenceReport(
         subject.full_name, tuple(found), tuple(apart), repeated, _channels(*swapped) if swapped is not None else ""
     )
@@ -253,11 +258,10 @@ def latencies(study: Study) -> list[Latency]:
     for subject in seen.subjects:
         for column in (c for c in seen.columns if c.procedure == "latency"):
             run = seen.runs.get((subject.id, column.id))
-            told = (
-                next((r for r in run.readings if r["key"] == "latency" and r["value"] is not None), None)
-                if run
-                else None
-            )
+            if run:
+                told = next((r for r in run.readings if r["key"] == "latency" and r["value"] is not None), None)
+            else:
+                told = None
             if run and told:
                 rows.append(
                     (

@@ -73,7 +73,10 @@ def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
     """
     if not path.name:
         raise SettingError(f"“{path}” is not a file name. Nothing was written; enter a name.")
-    kind = "FLAC" if path.suffix.lower() == ".flac" else "WAV"
+    if path.suffix.lower() == ".flac":
+        kind = "FLAC"
+    else:
+        kind = "WAV"
     if kind == "FLAC" and bits == "32f":
         raise SettingError("FLAC cannot store 32-bit float. Use 24 bit, or a .wav file.")
     write_whole(path, encode(dithered(samples, bits).reshape(samples.shape[0], -1), rate, kind, bits))

@@ -69,5 +69,10 @@ def _enough(
 ) -> Callable[[Signal], bool] | None:
     if not isinstance(wanted, InterruptibleStimulus) and not keeps_part:
         return None
-    judged = wanted.enough if isinstance(wanted, InterruptibleStimulus) else lambda _: False
-    return lambda signal: (keeps_part and cancelled()) or judged(signal)
+
+    def enough(signal: Signal) -> bool:
+        if keeps_part and cancelled():
+            return True
+        return isinstance(wanted, InterruptibleStimulus) and wanted.enough(signal)
+
+    return enough

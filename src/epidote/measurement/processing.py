@@ -37,7 +37,9 @@ def analyse(key: str, recordings: Sequence[Recording], settings: Settings, chain
         more.append(Caution.LOAD_UNCONFIRMED)
     if any(r.clock for r in recordings):
         more.append(Caution.OTHER_CLOCK)
-    return replace(result, cautions=unique((*result.cautions, *more))) if more else result
+    if more:
+        return replace(result, cautions=unique((*result.cautions, *more)))
+    return result
 
 
 def baseline_of(study: Study, order: RunPlan) -> Baseline | None:
@@ -46,7 +48,10 @@ def baseline_of(study: Study, order: RunPlan) -> Baseline | None:
     """
     overview = study.overview()
     row = next((s for s in overview.subjects if s.is_baseline), None)
-    run = overview.runs.get((row.id, order.column_id)) if row is not None and row.id != order.subject_id else None
+    if row is not None and row.id != order.subject_id:
+        run = overview.runs.get((row.id, order.column_id))
+    else:
+        run = None
     if run is None:
         return None
     chain = Chain.model_validate(run.chain)

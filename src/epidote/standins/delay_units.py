@@ -27,7 +27,10 @@ class Link:
     def frames(self, buffer: int, rate: float, connection: str, rng: np.random.Generator) -> int:
         """Of this start of the stream."""
         safety = self.safety.get(connection, 0)
-        extra = buffer if self.jumps and rng.random() < self.jumps else 0
+        if self.jumps and rng.random() < self.jumps:
+            extra = buffer
+        else:
+            extra = 0
         return self.blocks * buffer + round(safety * rate / 48000) + extra
 
 

@@ -29,7 +29,9 @@ class ChainLibrary:
         self._folder = folder or chains_folder()
 
     def names(self) -> list[str]:
-        return sorted((f.stem for f in self._folder.glob("*.toml")), key=str.casefold) if self._folder.is_dir() else []
+        if self._folder.is_dir():
+            return sorted((f.stem for f in self._folder.glob("*.toml")), key=str.casefold)
+        return []
 
     def path(self, name: str) -> Path:
         safe = "".join("_" if c in "/\\:\0" or not c.isprintable() else c for c in name).strip(". ") or "chain"

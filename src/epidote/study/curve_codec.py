@@ -34,7 +34,10 @@ def insert_curve(connection: sqlite3.Connection, run_id: int, curve: Curve) -> N
     if sound is None:
         return
     curve, x = sound, sound.x
-    step = (x[-1] - x[0]) / (x.size - 1) if x.size > 1 else 0.0
+    if x.size > 1:
+        step = (x[-1] - x[0]) / (x.size - 1)
+    else:
+        step = 0.0
     even = x.size > 2 and bool(np.all(np.abs(x - (x[0] + step * np.arange(x.size))) <= 1e-12 * np.abs(x[-1])))
     connection.execute(
         "INSERT INTO curve VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -63,8 +66,14 @@ def curve_from_row(row: sqlite3.Row) -> Curve | None:
         points = int(row["points"])
         if not 0 < points <= MOST_POINTS or int(row["channel"]) < 1:
             return None
-        x = _unpacked(row["x"], points) if row["x"] is not None else row["x_first"] + row["x_step"] * np.arange(points)
-        floor = None if row["floor"] is None else _unpacked(row["floor"], points)
+        if row["x"] is not None:
+            x = _unpacked(row["x"], points)
+        else:
+            x = row["x_first"] + row["x_step"] * np.arange(points)
+        if row["floor"] is None:
+            floor = None
+        else:
+            floor = _unpacked(row["floor"], points)
         meta = {str(k): v for k, v in json.loads(row["meta"]).items() if isinstance(v, (str, int, float))}
         curve = Curve(
             str(row["key"]),
@@ -78,7 +87,9 @@ def curve_from_row(row: sqlite3.Row) -> Curve | None:
         )
     except (ValueError, TypeError, AttributeError, OverflowError, MemoryError, zlib.error):
         return None
-    return None if curve_fault(curve) else curve
+    if curve_fault(curve):
+        return None
+    return curve
 
 
 def thumbnail_points(curve: Curve | None, points: int = 48) -> list[tuple[float, float]]:
@@ -91,11 +102,15 @@ def thumbnail_points(curve: Curve | None, points: int = 48) -> list[tuple[float,
     x, y = curve.x[keep], curve.y[keep]
     if x.size < 2:
         return []
-    place = np.log(x) if curve.x_unit == "Hz" else x
+    if curve.x_unit == "Hz":
+        place = np.log(x)
+    else:
+        place = x
     place = (place - place[0]) / (place[-1] - place[0])
     bins = np.minimum((place * points).astype(int), points - 1)
     tops = [(float(place[bins == b].mean()), float(y[bins == b].max())) for b in np.unique(bins)]
     values = np.array([t[1] for t in tops])
     low, high = float(values.min()), float(values.max())
-    low = min(low, high - 6.0) if curve.y_unit.startswith("dB") else low
+    if curve.y_unit.startswith("dB"):
+        low = min(low, high - 6.0)
     return [(round(t[0], 4), round((t[1] - low) / (high - low), 4) if high > low else 0.5) for t in tops]

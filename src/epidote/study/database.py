@@ -38,7 +38,12 @@ class Database:
         # a log that was not folded back tells of a process that was killed: then the whole file is looked over
         log = path.with_name(path.name + "-wal")
         self._left_open = log.exists() and log.stat().st_size > 0
-        mode = "ro" if read_only else ("rwc" if create else "rw")
+        if read_only:
+            mode = "ro"
+        elif create:
+            mode = "rwc"
+        else:
+            mode = "rw"
         try:
             if read_only and not os.access(path.parent, os.W_OK):
                 self._connection = _read_where_nothing_can_be_written(path, log=self._left_open)

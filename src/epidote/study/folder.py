@@ -124,7 +124,10 @@ class StudyFolder:
             try:
                 descriptor = os.open(name, _READ, dir_fd=folder)
             except OSError as error:
-                why = "is missing" if error.errno == errno.ENOENT else f"cannot be read ({error.strerror})"
+                if error.errno == errno.ENOENT:
+                    why = "is missing"
+                else:
+                    why = f"cannot be read ({error.strerror})"
                 raise StudyError(
                     f"{name} {why} in “{room}” of {self.path.name}. Restore the file from a backup."
                 ) from error

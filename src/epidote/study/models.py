@@ -57,7 +57,9 @@ class Subject:
 
     @property
     def name(self) -> str:
-        return self.unit.name if self.unit else "Baseline"
+        if self.unit:
+            return self.unit.name
+        return "Baseline"
 
     @property
     def chips(self) -> tuple[str, ...]:
@@ -194,7 +196,9 @@ class Overview:
 
         def mark(run: RunSummary) -> RunSummary:
             concerned = run.id in run_ids and Caution.DAMAGED not in run.cautions
-            return replace(run, cautions=(*run.cautions, str(Caution.DAMAGED))) if concerned else run
+            if concerned:
+                return replace(run, cautions=(*run.cautions, str(Caution.DAMAGED)))
+            return run
 
         return replace(self, runs={cell: mark(run) for cell, run in self.runs.items()})
 
@@ -228,7 +232,10 @@ class Overview:
 
     def notes_on(self, subject: Subject, run: RunSummary) -> tuple[str, ...]:
         """What was noted of a row's unit, of the row, and of the run; captions of pictures too."""
-        unit = subject.unit.id if subject.unit else None
+        if subject.unit:
+            unit = subject.unit.id
+        else:
+            unit = None
         own = (Owner(unit=unit) if unit is not None else None, Owner(subject=subject.id), Owner(run=run.id))
         found = [
             (str(e.data.get("text" if e.kind == "note" else "caption", "")), e.kind)

@@ -70,7 +70,10 @@ def unit_from_row(row: sqlite3.Row) -> Unit:
 
 
 def subject_from_row(row: sqlite3.Row, units: Mapping[int, Unit]) -> Subject:
-    unit = units[row["unit_id"]] if row["unit_id"] is not None else None
+    if row["unit_id"] is not None:
+        unit = units[row["unit_id"]]
+    else:
+        unit = None
     conditions = {visible(str(k)): visible(str(v)) for k, v in _object(row["conditions"]).items()}
     _texts(row["device"])
     colour, position = int(row["colour"]), float(row["position"])
@@ -179,7 +182,9 @@ def described_recording(recording: Recording | MarkedRecording | Section) -> tup
         return json.dumps({"section": [recording.first, recording.frames]}), "[]"
     if not isinstance(recording, Recording):
         return json.dumps({"marked": recording.file.to_json()}), "[]"
-    played = json.dumps(recording.stimulus.to_json()) if recording.stimulus is not None else ""
+    played = ""
+    if recording.stimulus is not None:
+        played = json.dumps(recording.stimulus.to_json())
     return played, json.dumps(list(recording.faults))
 
 
@@ -189,13 +194,19 @@ def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | 
     from epidote.core.stimuli.marked_sequence import MarkedSequence
 
     try:
-        told = load_json(row["stimulus"], "stimulus") if row["stimulus"] else None
+        if row["stimulus"]:
+            told = load_json(row["stimulus"], "stimulus")
+        else:
+            told = None
         stimulus: Stimulus | MarkedSequence | Place | None = None
         if told is not None and "section" in told:
             first, frames = told["section"]
             stimulus = int(first), int(frames)
         elif told is not None:
-            stimulus = MarkedSequence.from_json(told["marked"]) if "marked" in told else Stimulus.from_json(told)
+            if "marked" in told:
+                stimulus = MarkedSequence.from_json(told["marked"])
+            else:
+                stimulus = Stimulus.from_json(told)
         faults = tuple(str(f) for f in load_json(row["faults"], "faults"))
     except _FAULTS as error:
         raise StudyError(

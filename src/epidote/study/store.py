@@ -218,7 +218,7 @@ class Study:
     def setting(self, name: str, default: str = "") -> str:
         with self._db.reading() as c:
             row = c.execute("SELECT value FROM setting WHERE name = ?", (name,)).fetchone()
-        return row[0] if row else default
+        return str(row[0]) if row else default
 
     def set_setting(self, name: str, value: str) -> None:
         with self._db.writing() as c:
@@ -267,7 +267,10 @@ class Study:
             )
         read.damaged += [f"run {r.id}" for r in runs.values() if Caution.DAMAGED in r.cautions]
         told = names.get("reference", "")
-        reference = int(told) if told.isdecimal() else None
+        if told.isdecimal():
+            reference = int(told)
+        else:
+            reference = None
         return Overview(
             visible(names.get("title", self.path.stem)),
             subjects,
@@ -315,7 +318,10 @@ class Study:
 
         with self._db.reading() as c:
             rows = c.execute("SELECT * FROM curve WHERE run_id = ?", (run_id,)).fetchall()
-        wanted = None if keys is None else set(keys)
+        if keys is None:
+            wanted = None
+        else:
+            wanted = set(keys)
         found = [(str(r["key"]), curve_from_row(r)) for r in rows if wanted is None or r["key"] in wanted]
         damaged = dict.fromkeys(key for key, curve in found if curve is None)
         return tuple(curve for _, curve in found if curve is not None), tuple(damaged)
@@ -365,7 +371,10 @@ class Study:
 
         if not self.folder.has(RECORDINGS, require_plain(name)) and not self.read_only:
             self.folder.move_back(RECORDINGS, name)
-        content = self.folder.read(RECORDINGS, name) if self.folder.has(RECORDINGS, name) else b""
+        if self.folder.has(RECORDINGS, name):
+            content = self.folder.read(RECORDINGS, name)
+        else:
+            content = b""
         if hashlib.sha256(content).hexdigest() != digest:
             raise StudyError(
                 f"The recording {name} is missing or was changed outside Epidote. The run's results are unchanged;"
@@ -415,7 +424,10 @@ class Study:
             position = (here + min((p for p in places if p > here), default=here + 2)) / 2
         with self._db.writing() as c:
             used = {r[0] for r in c.execute("SELECT colour FROM subject WHERE unit_id IS NOT NULL AND NOT deleted")}
-            colour = next(i for i in range(len(used) + 1) if i not in used) if unit else 0
+            if unit:
+                colour = next(i for i in range(len(used) + 1) if i not in used)
+            else:
+                colour = 0
             key = c.execute(
                 "INSERT INTO subject (unit_id, conditions, device, colour, position) VALUES (?, ?, ?, ?, ?)",
                 (unit.id if unit else None, json.dumps(dict(conditions)), device, colour, position),

@@ -19,7 +19,9 @@ def readings_from_json(text: str) -> tuple[Mapping[str, Any], ...]:
         found = load_json(text, "row")
     except _FAULTS:
         return ()
-    return tuple(r for r in found if _is_reading(r)) if isinstance(found, list) else ()
+    if isinstance(found, list):
+        return tuple(r for r in found if _is_reading(r))
+    return ()
 
 
 def _is_reading(data: object) -> bool:
@@ -41,4 +43,6 @@ def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
     except _FAULTS:
         return ()
     inside = all(-1 <= v <= 2 for point in found for v in point)
-    return tuple(found) if inside else ()
+    if inside:
+        return tuple(found)
+    return ()

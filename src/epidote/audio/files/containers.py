@@ -98,7 +98,10 @@ def _decoded(path: Path, name: str, number: int, first: float, last: float | Non
                 continue
             part = np.concatenate([f.to_ndarray().reshape(-1, channels) for f in to_floats.resample(frame)])
             low = max(0, round((first - begin) * rate))
-            high = part.shape[0] if last is None else min(part.shape[0], round((last - begin) * rate))
+            if last is None:
+                high = part.shape[0]
+            else:
+                high = min(part.shape[0], round((last - begin) * rate))
             if start is None:
                 start = begin + low / rate
             file.write(part[low:high].tobytes())

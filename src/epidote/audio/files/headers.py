@@ -26,7 +26,9 @@ class Announced:
 
     @property
     def share(self) -> float:
-        return self.held / self.said if self.said else 1.0
+        if self.said:
+            return self.held / self.said
+        return 1.0
 
     @property
     def cut_off(self) -> bool:
@@ -78,7 +80,10 @@ class _Container:
             file.seek(position)
             name, length = self.head.unpack(file.read(self.head.size))
             yield name, length, position + self.head.size
-            own = self.head.size if self.counts_head else 0
+            if self.counts_head:
+                own = self.head.size
+            else:
+                own = 0
             if length < own:
                 return
             position += self.head.size - own + length + (-length) % self.padding
@@ -96,7 +101,10 @@ def _riff(file: BinaryIO, size: int) -> Announced | None:
         if name == b"ds64":
             long_size = struct.unpack("<8xQ", file.read(16))[0]
         if name == b"data":
-            said = long_size if length == _UNKNOWN_32 and long_size else length
+            if length == _UNKNOWN_32 and long_size:
+                said = long_size
+            else:
+                said = length
             if said == 0 or (
                 said >= _STREAMED and not long_size
             ):  # streaming writers leave the length at 0 or all ones
@@ -124,11 +132,15 @@ def _after(container: _Container, file: BinaryIO, size: int, wanted: bytes, befo
     """The chunk whose samples begin ``before`` bytes into it."""
     for name, length, begin in container.chunks(file, size):
         if name == wanted:
-            return Announced(max(0, length - before), max(0, size - begin - before)) if length > 0 else None
+            if length > 0:
+                return Announced(max(0, length - before), max(0, size - begin - before))
+            return None
     return None
 
 
 def _au(file: BinaryIO, size: int) -> Announced | None:
     file.seek(4)
     offset, length = struct.unpack(">II", file.read(8))
-    return None if length == _UNKNOWN_32 else Announced(length, max(0, size - offset))
+    if length == _UNKNOWN_32:
+        return None
+    return Announced(length, max(0, size - offset))

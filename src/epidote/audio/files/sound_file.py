@@ -66,11 +66,11 @@ def encode(samples: Samples, rate: float, kind: str, bits: str) -> bytes:
 
     Integers are rounded, so that 24-bit numbers come back exactly.
     """
-    data: Samples = (
-        np.clip(np.round(samples * _STEPS[bits]), -_STEPS[bits], _STEPS[bits] - 1) / _STEPS[bits]
-        if bits in _STEPS
-        else samples
-    )
+    data: Samples
+    if bits in _STEPS:
+        data = np.clip(np.round(samples * _STEPS[bits]), -_STEPS[bits], _STEPS[bits] - 1) / _STEPS[bits]
+    else:
+        data = samples
     buffer = io.BytesIO()
     soundfile.write(buffer, data, round(rate), format=kind, subtype=SUBTYPES[bits])
     return buffer.getvalue()

@@ -153,7 +153,9 @@ class SoundStream:
             self._decoded = decoded(path, first, last)
             self.tracks = [_track(one) for one in self._decoded]
         if self.tracks[0].frames == 0:
-            beyond = f" after {first:g} s" if first else ""
+            beyond = ""
+            if first:
+                beyond = f" after {first:g} s"
             raise UnusableInputError(
                 f"{path.name} contains no samples{beyond}. Nothing was computed; make the recording again."
             )
@@ -163,7 +165,10 @@ class SoundStream:
         assert file is not None
         rate = float(file.samplerate)
         low = min(round(first * rate), file.frames)
-        high = file.frames if last is None else min(file.frames, max(low, round(last * rate)))
+        if last is None:
+            high = file.frames
+        else:
+            high = min(file.frames, max(low, round(last * rate)))
 
         def read(at: int, frames: int) -> Samples:
             try:

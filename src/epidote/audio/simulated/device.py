@@ -171,9 +171,13 @@ class SimulatedDevice:
         volts = b.output.to_volts(late, rate, self._rng)
         if self._unit is not None:
             _stop_if(cancelled)
-            there = volts[:, ::-1] if self._crossed else volts
+            if self._crossed:
+                there = volts[:, ::-1]
+            else:
+                there = volts
             volts = self._unit.process(np.ascontiguousarray(there), rate, self._load, self._rng, self._clock)
-            volts = volts[:, ::-1] if self._crossed else volts
+            if self._crossed:
+                volts = volts[:, ::-1]
         _stop_if(cancelled)
         if settled:
             volts = volts - volts.mean(axis=0)
@@ -186,7 +190,10 @@ class SimulatedDevice:
         """
         frames = int(recorded.shape[0])
         duration = frames / self._rate
-        steps = max(1, round(duration / _BLOCK_SECONDS)) if self._real_time or enough is not None else 10
+        if self._real_time or enough is not None:
+            steps = max(1, round(duration / _BLOCK_SECONDS))
+        else:
+            steps = 10
         begun = time.monotonic()
         for step in range(1, steps + 1):
             if self._real_time:

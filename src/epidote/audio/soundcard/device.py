@@ -54,7 +54,9 @@ def _listed() -> list[dict[str, Any]]:
             env=_environment(),
             check=False,
         )
-        return list(json.loads(done.stdout)) if done.returncode == 0 else []
+        if done.returncode == 0:
+            return list(json.loads(done.stdout))
+        return []
     except (subprocess.TimeoutExpired, OSError, ValueError):
         return []
 
@@ -139,11 +141,10 @@ class SoundCard:
                     " change the channels on the Chain page."
                 )
             if round(wiring.rate) not in d["rates"]:
-                at = (
-                    f"{d['default_rate'] / 1000:g} kHz"
-                    if len(d["rates"]) < 2
-                    else ", ".join(f"{r / 1000:g}" for r in d["rates"]) + " kHz"
-                )
+                if len(d["rates"]) < 2:
+                    at = f"{d['default_rate'] / 1000:g} kHz"
+                else:
+                    at = ", ".join(f"{r / 1000:g}" for r in d["rates"]) + " kHz"
                 raise FormatRefusedError(
                     f"“{d['name']}” runs at {at}; the chain uses {wiring.rate / 1000:g} kHz. Nothing was played; change"
                     " the sample rate of the chain or of the device."
@@ -206,7 +207,9 @@ class SoundCard:
         finally:
             if self._process.poll() is None:
                 self._order({"do": "stop"})
-        words = (f"{len(self._faults)} dropouts reported by the device ({self._faults[0]})",) if self._faults else ()
+        words: tuple[str, ...] = ()
+        if self._faults:
+            words = (f"{len(self._faults)} dropouts reported by the device ({self._faults[0]})",)
         return Signal(recorded[:done], self.rate), stimulus, words
 
     # -- continuous --------------------------------------------------------------------------------
@@ -308,7 +311,9 @@ class SoundCardLive:
             blocks, self._blocks = self._blocks, []
         if not blocks and self._error is not None and self._open:
             raise self._error
-        return np.concatenate(blocks) if blocks else np.zeros((0, self._card._channels))
+        if blocks:
+            return np.concatenate(blocks)
+        return np.zeros((0, self._card._channels))
 
     def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
         self._card._order({"do": "play", "programme": programme.below(self._ceiling).to_json()}, samples)

@@ -143,7 +143,10 @@ class Host:
             for column, number in enumerate(self._outputs):
                 outgoing[:, number - 1] = made[:, column]
         if self._capturing:
-            block = incoming[:, [n - 1 for n in self._inputs]] if incoming is not None else np.zeros((count, 0))
+            if incoming is not None:
+                block = incoming[:, [n - 1 for n in self._inputs]]
+            else:
+                block = np.zeros((count, 0))
             self._outgoing.append((frames.SAMPLES, frames.to_bytes(block)))
             self._some.set()
 
@@ -184,31 +187,36 @@ class Host:
             if kind == frames.SAMPLES:
                 samples = frames.from_bytes(content, 1)[:, 0]
                 continue
-            order = json.loads(content)
-            what = order["do"]
-            if what == "exchange" and samples is not None:
-                whole = np.zeros((samples.size, len(self._outputs)))
-                for number in order["channels"]:
-                    if number <= whole.shape[1]:
-                        whole[:, number - 1] = samples
-                self._muted = False
-                self._stimulus, self._begin = whole, True
-            elif what == "listen":
+            self._carry_out(json.loads(content), samples)
+            samples = None
+
+    def _carry_out(self, order: dict[str, Any], samples: Samples | None) -> None:
+        match order["do"]:
+            case "exchange" if samples is not None:
+                self._exchange(samples, order["channels"])
+            case "listen":
                 self._stimulus, self._begin = None, True
-            elif what == "play":
+            case "play":
                 try:
                     self._player.play(GeneratorSettings.from_json(order["programme"]), samples)
                 except SettingError as error:
                     frames.send_words(self._to, {"refused": str(error)})
-            elif what == "mute":
+            case "mute":
                 self._muted = True
                 self._player.mute()
-            elif what == "stop":
+            case "stop":
                 self._begin = self._capturing = False
                 self._stimulus = None
                 self._outgoing.append((frames.WORDS, b'{"stopped": true}'))
                 self._some.set()
-            samples = None
+
+    def _exchange(self, samples: Samples, channels: list[int]) -> None:
+        whole = np.zeros((samples.size, len(self._outputs)))
+        for number in channels:
+            if number <= whole.shape[1]:
+                whole[:, number - 1] = samples
+        self._muted = False
+        self._stimulus, self._begin = whole, True
 
 
 def main() -> None:

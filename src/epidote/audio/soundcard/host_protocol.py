@@ -35,7 +35,9 @@ def receive(source: socket.socket) -> tuple[bytes, bytes] | None:
         return None
     kind, size = _HEAD.unpack(head)
     content = _exactly(source, size)
-    return None if content is None else (kind, content)
+    if content is None:
+        return None
+    return (kind, content)
 
 
 def _exactly(source: socket.socket, size: int) -> bytes | None:

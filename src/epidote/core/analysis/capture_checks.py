@@ -66,7 +66,10 @@ def _has_flat_tops(x: Samples, sign: float, tops: Samples, level: float) -> bool
     parts = [
         np.flatnonzero(sign * x[i * BLOCK_FRAMES : (i + 1) * BLOCK_FRAMES] >= level) + i * BLOCK_FRAMES for i in high
     ]
-    at_top = np.concatenate(parts) if parts else np.zeros(0, int)
+    if parts:
+        at_top = np.concatenate(parts)
+    else:
+        at_top = np.zeros(0, int)
     if at_top.size < _FLAT_RUN * _FLAT_COUNT:
         return False
     begin = np.flatnonzero(np.diff(at_top, prepend=-2) > 1)
@@ -89,7 +92,10 @@ def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
     jump. A signal that breaks it everywhere (noise, distortion in every cycle) has none.
     """
     if peak is None:
-        peak = float(max(x.max(), -x.min())) if x.size else 0.0
+        if x.size:
+            peak = float(max(x.max(), -x.min()))
+        else:
+            peak = 0.0
     first, end = _loud_span(x, 0.1 * peak)
     if peak == 0 or end - first < 4 * _BLOCK:
         return False
@@ -109,7 +115,10 @@ def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
     )
     high = np.flatnonzero(error > 1e-3 * peak)
     # neighbours, not the whole record: distortion and noise vary slowly along a sweep
-    jumps = int(np.count_nonzero(error[high] > 8 * _median_of_neighbours(error, high))) if high.size else 0
+    if high.size:
+        jumps = int(np.count_nonzero(error[high] > 8 * _median_of_neighbours(error, high)))
+    else:
+        jumps = 0
     return 0 < jumps <= max(4, error.size // 50)
 
 
@@ -201,6 +210,14 @@ def steady_interval(x: Samples, rate: float) -> tuple[int, int]:
     best = int(np.argmax(ends - starts))
     first, end = int(starts[best]), int(ends[best])
     # blocks at an onset hold part of the ramp; where the record itself begins or ends there is none
-    low = 0 if first == 0 else (first + 1) * block
-    high = x.size if end == count else (end - 1) * block
-    return (low, high) if high - low >= block else (0, x.size)
+    if first == 0:
+        low = 0
+    else:
+        low = (first + 1) * block
+    if end == count:
+        high = x.size
+    else:
+        high = (end - 1) * block
+    if high - low >= block:
+        return (low, high)
+    return (0, x.size)

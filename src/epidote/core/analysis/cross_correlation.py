@@ -40,7 +40,10 @@ def refined_lag(cross: NDArray[np.complex128], size: int, lag: float) -> tuple[f
     w = 2 * np.pi * np.arange(cross.size) / size
     used = np.flatnonzero(cross)
     w, cross = w[used], cross[used]
-    sign = 1.0 if float((cross * np.exp(1j * w * lag)).real.sum()) >= 0 else -1.0
+    if float((cross * np.exp(1j * w * lag)).real.sum()) >= 0:
+        sign = 1.0
+    else:
+        sign = -1.0
     for _ in range(_STEPS):
         turned = sign * cross * np.exp(1j * w * lag)
         slope, bend = float(-(w * turned.imag).sum()), float((w * w * turned.real).sum())

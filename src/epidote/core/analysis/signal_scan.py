@@ -63,7 +63,10 @@ class _SourceScan:
         self._unusable, self._sum, self._mean = 0, 0.0, 0.0
 
     def add(self, first: int, frames: int) -> None:
-        x = self._way.read(first, min(frames, self._way.frames - first)) if first < self._way.frames else np.zeros(0)
+        if first < self._way.frames:
+            x = self._way.read(first, min(frames, self._way.frames - first))
+        else:
+            x = np.zeros(0)
         if x.size == 0:
             return
         total = float(x.sum())

@@ -39,13 +39,19 @@ def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence
     """
     taken = np.zeros(residual.size, bool)
     for number, place in enumerate(places):
-        beside = _BESIDE_FUNDAMENTAL if number == 0 else _BESIDE_HARMONIC
+        if number == 0:
+            beside = _BESIDE_FUNDAMENTAL
+        else:
+            beside = _BESIDE_HARMONIC
         taken[max(0, math.ceil(place - beside)) : math.floor(place + beside) + 1] = True
     found = np.zeros(len(places))
     for number, place in enumerate(places):
         low, high = max(1, round(place) - _REACH), min(residual.size, round(place) + _REACH + 1)
         around = np.square(np.abs(residual[low:high][~taken[low:high]])) * (2 / frames**2)
-        found[number] = math.sqrt(lower_mean(around)) if around.size else 0.0
+        if around.size:
+            found[number] = math.sqrt(lower_mean(around))
+        else:
+            found[number] = 0.0
     return found
 
 
@@ -108,9 +114,14 @@ def windowed_band_spread(weighted: Samples, crowding: float, *, lines: bool = Tr
 
     ``crowding``: of the window, by which its bins share their noise; ``lines``: whether those belong to the level.
     """
-    total = float(weighted.sum()) if lines else _without_lines(weighted, WINDOWED_BLOCK)
+    if lines:
+        total = float(weighted.sum())
+    else:
+        total = _without_lines(weighted, WINDOWED_BLOCK)
     variance = crowding * power_variance(weighted, WINDOWED_BLOCK, lines=lines)
-    return power_spread_db(variance, total) if total > 0 else 0.0
+    if total > 0:
+        return power_spread_db(variance, total)
+    return 0.0
 
 
 def _without_lines(powers: Samples, block: int) -> float:

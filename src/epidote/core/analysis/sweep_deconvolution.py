@@ -137,7 +137,9 @@ def _rotate(quotient: Complex, k: Kernel) -> Samples:
 def _greatest(x: Samples) -> int:
     """Index of the value of x (frames,) that is farthest from 0."""
     high, low = int(np.argmax(x)), int(np.argmin(x))
-    return high if x[high] >= -x[low] else low
+    if x[high] >= -x[low]:
+        return high
+    return low
 
 
 def _noise_sums(impulse: Samples, peak: int, k: Kernel) -> tuple[Samples, int]:
@@ -342,7 +344,10 @@ def harmonic_response(d: Deconvolved, order: int) -> tuple[Complex, int]:
     before = int(min(HARMONIC_BEFORE * rate, 0.4 * earlier))
     after = int(min(AFTER * rate, 0.6 * later))
     whole = math.floor(advance)
-    impulse = d.impulse if order % 2 else d.turned
+    if order % 2:
+        impulse = d.impulse
+    else:
+        impulse = d.turned
     size = response_grid(d.kernel)
     response = windowed_response(impulse, d.peak - whole, max(2, before), max(4, after), size)
     return response, before + after
@@ -392,7 +397,10 @@ def best_delay(response: Complex, size: int, weight: Samples, first: int, rate: 
     weighted = weight * response
     tau, sign = 0.0, 1.0
     for step in range(12):
-        turned = weighted * np.exp(1j * w * tau) if step else weighted
+        if step:
+            turned = weighted * np.exp(1j * w * tau)
+        else:
+            turned = weighted
         if step == 0:
             sign = math.copysign(1.0, float(turned.real.sum()))
         slope = sign * float(-(w * turned.imag).sum())

@@ -89,14 +89,20 @@ class CalibrationGuide:
 def _entry(
     what: str, value: float, unit: str, today: date, how: str, spread: float | None = None, channel: int | None = None
 ) -> Calibration:
-    given = spread if spread is not None and math.isfinite(spread) else None
+    if spread is not None and math.isfinite(spread):
+        given = spread
+    else:
+        given = None
     return Calibration(what=what, value=value, unit=unit, on=today, how=how, spread_db=given, channel=channel)
 
 
 def _found(
     chain: Chain, entry: Calibration, old: float | None, note: str = "", **changes: object
 ) -> CalibrationOutcome:
-    plausible, judgement = plausibility(entry.value, old) if entry.unit != "dB" else _db_plausibility(entry.value, old)
+    if entry.unit != "dB":
+        plausible, judgement = plausibility(entry.value, old)
+    else:
+        plausible, judgement = _db_plausibility(entry.value, old)
     return CalibrationOutcome(
         chain.calibrated_with(entry, **changes),
         format_quantity(entry.value, entry.unit, digits=5),
@@ -138,11 +144,9 @@ def _input_by_wire(chain: Chain, channel: int, typed: Typed, levels: Levels, tod
 
 
 def _clean(taken: CapturedLevel) -> str:
-    return (
-        f"The source has {taken.rest:.0f} dB of distortion and noise; the meter and this reading may differ."
-        if taken.rest > -40
-        else ""
-    )
+    if taken.rest > -40:
+        return f"The source has {taken.rest:.0f} dB of distortion and noise; the meter and this reading may differ."
+    return ""
 
 
 def _input_volts(chain: Chain, level: float) -> float:
@@ -179,7 +183,10 @@ def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
     volts = _input_volts(chain, taken.level) * from_db(-chain.preamp_gain_db)
     value = sensitivity(volts, typed["spl"])
     old = chain.microphone_sensitivities
-    before = old[channel - 1] if channel <= len(old) else None
+    if channel <= len(old):
+        before = old[channel - 1]
+    else:
+        before = None
     others = [*old, *([value] * max(0, channel - len(old)))]
     others[channel - 1] = value
     entry = _entry(
@@ -210,11 +217,10 @@ def _unit_input(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
         "unit_input_ohms", ohms, "Ω", today, f"{typed['ohms']:g} Ω in series", max(before.spread, after.spread), channel
     )
     source = chain.output_ohms or 0.0
-    note = (
-        f"Loading loss with {source:g} Ω output resistance: {loading_error_db(source, ohms):.3f} dB."
-        if source
-        else "Enter the output resistance to see the loading loss."
-    )
+    if source:
+        note = f"Loading loss with {source:g} Ω output resistance: {loading_error_db(source, ohms):.3f} dB."
+    else:
+        note = "Enter the output resistance to see the loading loss."
     return _found(chain, entry, chain.unit_input_ohms, note, unit_input_ohms=ohms)
 
 
@@ -231,7 +237,10 @@ def _output_resistance(chain: Chain, channel: int, typed: Typed, levels: Levels,
         levels["first"].spread,
         channel,
     )
-    note = f"Damping factor {factor:.0f} at {one:g} Ω." if factor else "Too small to measure."
+    if factor:
+        note = f"Damping factor {factor:.0f} at {one:g} Ω."
+    else:
+        note = "Too small to measure."
     old = chain.latest("unit_output_ohms")
     return _found(chain, entry, old.value if old else None, note)
 

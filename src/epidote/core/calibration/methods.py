@@ -56,7 +56,9 @@ def tone_level(x: Samples, rate: float) -> ToneLevel | None:
     if amplitude == 0:
         return None
     rest = to_db(fit.sigma * math.sqrt(2) / amplitude)
-    return ToneLevel(to_db(amplitude), fit.frequency, rest) if rest < -20 else None
+    if rest < -20:
+        return ToneLevel(to_db(amplitude), fit.frequency, rest)
+    return None
 
 
 @dataclass(frozen=True)
@@ -76,7 +78,10 @@ def steadiness(times: Sequence[float], levels: Sequence[float]) -> Steadiness:
         return Steadiness(math.inf, 0.0, False)
     t, y = np.asarray(times, dtype=np.float64), np.asarray(levels, dtype=np.float64)
     late = t >= t[-1] - STEADY_SECONDS
-    slope, _ = np.polyfit(t[late] - t[-1], y[late], 1) if np.count_nonzero(late) > 2 else (0.0, 0.0)
+    if np.count_nonzero(late) > 2:
+        slope, _ = np.polyfit(t[late] - t[-1], y[late], 1)
+    else:
+        slope, _ = (0.0, 0.0)
     spread, drift = float(y[late].std()), float(slope * STEADY_SECONDS)
     enough = t[-1] - t[0] >= STEADY_SECONDS * 0.95
     return Steadiness(spread, drift, enough and spread < STEADY_DB and abs(drift) < 2 * STEADY_DB)
@@ -100,7 +105,9 @@ def weighted_level(x: Samples, rate: float, weighting: Weighting) -> float:
     """
     power, width = windowed_mean_squares(trim_to_fast_length(x), rate, HANN)
     total = band_power(power, width, 20.0, min(20000.0, rate / 2), weighting)
-    return 10 * math.log10(2 * total) if total > 0 else -math.inf
+    if total > 0:
+        return 10 * math.log10(2 * total)
+    return -math.inf
 
 
 def through_series(series_ohms: float, before: float, after: float) -> float:
@@ -135,7 +142,9 @@ def from_two_loads(first_ohms: float, first: float, second_ohms: float, second: 
 
 def damping_factor(load_ohms: float, output_ohms: float) -> float | None:
     """Load over output resistance (IEC 60268-3); None when the latter cannot be told from 0."""
-    return load_ohms / output_ohms if output_ohms > 0 else None
+    if output_ohms > 0:
+        return load_ohms / output_ohms
+    return None
 
 
 def loading_error_db(source_ohms: float, input_ohms: float) -> float:
@@ -174,11 +183,10 @@ def parse_correction(text: str) -> tuple[tuple[float, ...], ...]:
     tables = layouts(lines)
     if not tables:
         number, line = fault(lines)
-        place = (
-            f", line {number}: “{line[:40]}” is not a frequency and a level in dB"
-            if number
-            else ": its lines are written in different ways"
-        )
+        if number:
+            place = f", line {number}: “{line[:40]}” is not a frequency and a level in dB"
+        else:
+            place = ": its lines are written in different ways"
         raise UnusableInputError(f"Correction file{place}. Nothing was changed; correct the file.")
     if len(tables) > 1:
         ways = " or ".join(f"{t.layout.words} ({t.values[0, 0]:g} Hz: {t.values[0, 1]:g} dB)" for t in tables[:2])

@@ -33,7 +33,10 @@ def apply_microphone_correction(result: Result, chain: Chain) -> Result:
             taken = own(curve.x, 2)
         else:
             return curve
-        floor = None if curve.floor is None else curve.floor - taken
+        if curve.floor is None:
+            floor = None
+        else:
+            floor = curve.floor - taken
         return replace(curve, y=curve.y - taken, floor=floor, meta={**curve.meta, "microphone": "corrected"})
 
     curves = tuple(less(c) for c in result.curves)

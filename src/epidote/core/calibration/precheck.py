@@ -70,7 +70,9 @@ def precheck_stimuli(rate: float, level: float, alone: bool) -> list[Stimulus]:
     swapped.
     """
     together = level_check_tone(rate=rate, level=level)
-    return [together, level_check_tone(rate=rate, level=level, channels=(1,))] if alone else [together]
+    if alone:
+        return [together, level_check_tone(rate=rate, level=level, channels=(1,))]
+    return [together]
 
 
 def evaluate_precheck(
@@ -94,12 +96,16 @@ def evaluate_precheck(
         levels.append(view.level + loud_below_db if alive else None)
         if not alive:
             elsewhere = [n for n, v in enumerate(views, start=1) if v.alive]
-            where = (
-                f" The signal is on channel {elsewhere[0]} instead. Check the cables or change the chain's inputs."
-                if elsewhere
-                else ""
-            )
-            caution = Caution.WRONG_CHANNEL if elsewhere else Caution.NO_SIGNAL
+            if elsewhere:
+                where = (
+                    f" The signal is on channel {elsewhere[0]} instead. Check the cables or change the chain's inputs."
+                )
+            else:
+                where = ""
+            if elsewhere:
+                caution = Caution.WRONG_CHANNEL
+            else:
+                caution = Caution.NO_SIGNAL
             found.append(PrecheckFinding(caution, number, not elsewhere, f"no signal received.{where or _DEAD}"))
             continue
         found += [replace(f, channel=number) for f in view.findings(loud_below_db)]
@@ -169,7 +175,10 @@ class _Channel:
     @property
     def alive(self) -> bool:
         length = self._steps[1].size
-        quiet = self._level(self._silence[-length:]) if self._silence.size >= 64 else -math.inf
+        if self._silence.size >= 64:
+            quiet = self._level(self._silence[-length:])
+        else:
+            quiet = -math.inf
         return math.isfinite(self.level) and self.level > max(quiet + LEAST_RISE_DB, -130.0)
 
     def findings(self, louder_db: float) -> list[PrecheckFinding]:
@@ -225,7 +234,10 @@ class _Channel:
         hum = max(
             sum(10 ** (_line_level(self._silence, self._rate, n * mains) / 10) for n in range(1, 6)) for mains in MAINS
         )
-        relative = 10 * math.log10(hum) - self.level if hum > 0 else -math.inf
+        if hum > 0:
+            relative = 10 * math.log10(hum) - self.level
+        else:
+            relative = -math.inf
         if relative > HUM_DB:
             found.append(
                 PrecheckFinding(

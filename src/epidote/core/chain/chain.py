@@ -151,7 +151,10 @@ class Chain(BaseModel):
 
     def conversion(self) -> Conversion:
         """How levels at the unit's output convert between FS, V, Pa and W."""
-        sensitivity = self.microphone_sensitivities[0] if self.acoustic else None
+        if self.acoustic:
+            sensitivity = self.microphone_sensitivities[0]
+        else:
+            sensitivity = None
         return Conversion(self.unit_full_scale, self.load_ohms, 1 / sensitivity if sensitivity else None, self.rate)
 
     def drive(self) -> Conversion:
@@ -192,7 +195,9 @@ class Chain(BaseModel):
             changes["rate"] = rate
         if buffer is not None:
             changes["buffer"] = round(buffer)
-        return self.changed(**changes) if changes else self
+        if changes:
+            return self.changed(**changes)
+        return self
 
     def differs_from(self, other: Chain) -> tuple[str, ...]:
         """In what the converters' side of two chains differs, in words: then the baseline of one says nothing about
@@ -237,7 +242,9 @@ class Chain(BaseModel):
         ]
         if not found and self.calibrated_on is not None:
             found = [self.calibrated_on]
-        return (today - min(found)).days if found else None
+        if found:
+            return (today - min(found)).days
+        return None
 
     def stale(self, today: date) -> bool:
         """Whether the calibration is too old to rely on, or in the future, which no honest clock says."""
@@ -264,9 +271,13 @@ def _number(text: str, unit: str) -> float | None:
         found = parse(text, unit)
     except QuantityError:
         return None
-    return found.value if found.unit == unit and found.value > 0 else None
+    if found.unit == unit and found.value > 0:
+        return found.value
+    return None
 
 
 def interface_of(device: str) -> str:
     """The interface of a device's name: every simulated bench stands behind the same one."""
-    return "standin" if device.startswith("standin:") else device
+    if device.startswith("standin:"):
+        return "standin"
+    return device

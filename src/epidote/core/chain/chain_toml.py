@@ -39,7 +39,9 @@ def chain_to_toml(chain: Chain) -> str:
         value = getattr(chain, name)
         if name == "calibrations" or (value == getattr(usual, name) and name not in ("name", "rate")):
             continue
-        unit = f", {unit_of(field)}" if unit_of(field) else ""
+        unit = ""
+        if unit_of(field):
+            unit = f", {unit_of(field)}"
         lines.append(f"{name} = {_written(value)}  # {field.description}{unit}")
     for entry in chain.calibrations:
         lines += ["", "[[calibration]]", *_entries(entry)]
@@ -52,10 +54,14 @@ def _entries(model: BaseModel) -> list[str]:
 
 def _written(value: Any) -> str:
     if isinstance(value, bool):
-        return "true" if value else "false"
+        if value:
+            return "true"
+        return "false"
     if isinstance(value, str):
         escaped = value.replace("\\", "\\\\").replace('"', '\\"')
         return '"' + "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in escaped) + '"'
     if isinstance(value, tuple):
         return "[" + ", ".join(_written(v) for v in value) + "]"
-    return value.isoformat() if isinstance(value, date) else str(value)
+    if isinstance(value, date):
+        return value.isoformat()
+    return str(value)

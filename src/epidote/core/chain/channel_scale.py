@@ -32,27 +32,37 @@ class ChannelScale:
     @staticmethod
     def at(signal: Signal, chain: Chain, channel: int) -> ChannelScale:
         """Of a channel of a signal, which may be in volts already."""
-        return ChannelScale.of(chain, channel) if signal.unit == "FS" else ChannelScale(channel, None, "V")
+        if signal.unit == "FS":
+            return ChannelScale.of(chain, channel)
+        return ChannelScale(channel, None, "V")
 
     @property
     def unit(self) -> str:
         """Of samples and direct voltages: V, Pa or FS."""
-        return self.base if self.full else "FS"
+        if self.full:
+            return self.base
+        return "FS"
 
     @property
     def level_unit(self) -> str:
         """Of levels: dBV, dB SPL or dBFS."""
-        return _LEVELS[self.base] if self.full else "dBFS"
+        if self.full:
+            return _LEVELS[self.base]
+        return "dBFS"
 
     @property
     def level_offset(self) -> float:
         """What turns dBFS into ``level_unit``, in dB."""
-        return to_db(self.full / LEVEL_UNITS[self.level_unit][1]) if self.full else 0.0
+        if self.full:
+            return to_db(self.full / LEVEL_UNITS[self.level_unit][1])
+        return 0.0
 
     @property
     def peak_scale(self) -> float:
         """What a sample of 1 is, in ``unit``: the peak of a full-scale sine."""
-        return self.full * math.sqrt(2) if self.full else 1.0
+        if self.full:
+            return self.full * math.sqrt(2)
+        return 1.0
 
     def level(
         self,
@@ -64,8 +74,14 @@ class ChannelScale:
     ) -> Reading:
         """A level from a mean square in FS² (0 dBFS: 1/2)."""
         if self.full is None:
-            value = 10 * math.log10(2 * mean_square) if mean_square > 0 else None
+            if mean_square > 0:
+                value = 10 * math.log10(2 * mean_square)
+            else:
+                value = None
             return Reading(key, self.channel, value, "dBFS", at, None, spread_db, cautions)
         value = self.full * math.sqrt(2 * max(mean_square, 0.0))
-        spread = None if spread_db is None else value * spread_db / DB_PER_NEPER
+        if spread_db is None:
+            spread = None
+        else:
+            spread = value * spread_db / DB_PER_NEPER
         return Reading(key, self.channel, value, self.base, at, None, spread, cautions)

@@ -14,7 +14,10 @@ _UNITS = ("dBFS", "FS", "V", "dBV", "dBu", "W", "Pa", "dB SPL")
 
 
 def _level(value: object) -> str:
-    text = f"{value:g}" if isinstance(value, (int, float)) else f"{value}"
+    if isinstance(value, (int, float)):
+        text = f"{value:g}"
+    else:
+        text = f"{value}"
     try:
         found = parse(text, "dBFS")
     except QuantityError as error:

@@ -95,7 +95,10 @@ def _of_the_insertion(reading: Reading, own: Reading | None, scale: float) -> li
         and own.value > 0
         and reading.value > 0
     ):
-        spread = None if reading.spread is None else math.sqrt(2) * 8.686 * reading.spread / reading.value
+        if reading.spread is None:
+            spread = None
+        else:
+            spread = math.sqrt(2) * 8.686 * reading.spread / reading.value
         return [
             Reading(
                 "noise_rise",
@@ -116,15 +119,17 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
     if curve.y_unit == _TAKEN_OUT.get(curve.key):
         taken = difference_curve(curve, own)
         if taken is not None and taken.x.size == curve.x.size:
-            floor = curve.floor - (curve.y - taken.y) if curve.floor is not None else None
+            if curve.floor is not None:
+                floor = curve.floor - (curve.y - taken.y)
+            else:
+                floor = None
             return replace(curve, y=taken.y, floor=floor, meta={**curve.meta, "baseline": "taken out"})
         return curve
     if curve.key in _FLOORED and curve.y_unit == "dB" and curve.x_unit in _DRIVEN_AXES and own.x.size:
-        floor = (
-            own.y
-            if own.x.shape == curve.x.shape and np.allclose(own.x, curve.x)
-            else np.interp(curve.x, own.x, own.y, left=np.nan, right=np.nan)
-        )
+        if own.x.shape == curve.x.shape and np.allclose(own.x, curve.x):
+            floor = own.y
+        else:
+            floor = np.interp(curve.x, own.x, own.y, left=np.nan, right=np.nan)
         return replace(
             curve,
             floor=np.fmax(floor, curve.floor) if curve.floor is not None else floor,
@@ -135,7 +140,10 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
 
 def _less_latency(curve: Curve, baseline: Result) -> Curve:
     """The chain's own latency taken out of every shot: its median, since its shots are not the unit's."""
-    own = baseline.reading("latency", curve.channel) if curve.key == "latency_by_shot" else None
+    if curve.key == "latency_by_shot":
+        own = baseline.reading("latency", curve.channel)
+    else:
+        own = None
     if own is None or own.value is None:
         return curve
     return replace(curve, y=curve.y - own.value, meta={**curve.meta, "baseline": "taken out"})
@@ -171,14 +179,15 @@ def _reading(reading: Reading, own: Reading | None) -> Reading:
     if reading.key in _TIMES:
         return replace(reading, value=reading.value - own.value, at={**reading.at, "baseline": own.value})
     if reading.key in _FLOORED:
-        near = (
-            reading.value < own.value + NEAR_DB
-            if reading.unit in _LEVELS
-            else reading.value < own.value * 10 ** (NEAR_DB / 20)
-        )
+        if reading.unit in _LEVELS:
+            near = reading.value < own.value + NEAR_DB
+        else:
+            near = reading.value < own.value * 10 ** (NEAR_DB / 20)
     elif reading.key in _CEILINGED:
         near = reading.value > own.value - NEAR_DB * (_BITS_PER_DB if reading.unit == "bit" else 1)
     else:
         return reading
     floored = replace(reading, floor=own.value)
-    return with_caution(floored, Caution.NEAR_FLOOR) if near else floored
+    if near:
+        return with_caution(floored, Caution.NEAR_FLOOR)
+    return floored

@@ -67,8 +67,14 @@ class LimitCheck:
 
     @property
     def words(self) -> str:
-        unit = "dB" if self.limit.unit.startswith("dB") else self.limit.unit
-        where = "" if self.at is None else f" at {format_quantity(self.at, self.limit.x_unit, digits=3)}"
+        if self.limit.unit.startswith("dB"):
+            unit = "dB"
+        else:
+            unit = self.limit.unit
+        if self.at is None:
+            where = ""
+        else:
+            where = f" at {format_quantity(self.at, self.limit.x_unit, digits=3)}"
         by = format_quantity(abs(self.margin), unit, digits=3)
         if self.passed:
             return f"{self.limit.name}: pass, {by} inside the {self.side} limit{where} (channel {self.channel})"
@@ -81,7 +87,10 @@ def line_at(corners: Corners, x: Samples, x_unit: str) -> Samples:
     if places.size == 1:
         return np.full(x.size, values[0])
     log = x_unit in LOGARITHMIC and places[0] > 0
-    at, along = (np.log(np.maximum(x, 1e-300)), np.log(places)) if log else (x, places)
+    if log:
+        at, along = (np.log(np.maximum(x, 1e-300)), np.log(places))
+    else:
+        at, along = (x, places)
     return np.asarray(np.interp(at, along, values, left=np.nan, right=np.nan))
 
 
@@ -108,7 +117,8 @@ def check_curve(limit: Limit, curve: Curve) -> LimitCheck | None:
             continue
         i = int(known[int(np.argmin(room[known]))])
         held = LimitCheck(limit, curve.channel, bool(room[i] >= 0), float(room[i]), float(x[i]), side)
-        worst = held if worst is None or held.margin < worst.margin else worst
+        if worst is None or held.margin < worst.margin:
+            worst = held
     return worst
 
 

@@ -31,9 +31,10 @@ class Significance(StrEnum):
 
     @classmethod
     def _missing_(cls, value: object) -> Significance | None:
-        return (
-            cls.NO_DIFFERENCE if value == "no difference that can be shown" else None
-        )  # as 0.1.0 wrote it before its release
+        # as 0.1.0 wrote it before its release
+        if value == "no difference that can be shown":
+            return cls.NO_DIFFERENCE
+        return None
 
 
 @dataclass(frozen=True)
@@ -64,13 +65,12 @@ class Comparison:
         reach = format_quantity(
             self.interval, self.unit, digits=2, uncertainty=self.interval / 10 if self.interval else None
         )
-        once = (
-            ""
-            if min(self.repeats) > 1
-            else ", one side measured once"
-            if max(self.repeats) > 1
-            else ", single runs: uncertainty from noise only"
-        )
+        if min(self.repeats) > 1:
+            once = ""
+        elif max(self.repeats) > 1:
+            once = ", one side measured once"
+        else:
+            once = ", single runs: uncertainty from noise only"
         if self.finding is Significance.UNKNOWN:
             return (
                 "not repeated: repeatability unknown"
@@ -110,13 +110,18 @@ def spread_curve(curves: Sequence[Curve]) -> Curve | None:
     ]
     stacked = np.stack(rows)
     known = np.isfinite(stacked).all(axis=0)
-    unit = "dB" if first.y_unit in _LEVEL_UNITS else first.y_unit
+    if first.y_unit in _LEVEL_UNITS:
+        unit = "dB"
+    else:
+        unit = first.y_unit
     return Curve(first.key, first.channel, first.x[known], stacked[:, known].std(axis=0, ddof=1), first.x_unit, unit)
 
 
 def _value(curve: Curve, x: float) -> float:
     found = curve_at(curve, float(x))
-    return math.nan if found is None else found
+    if found is None:
+        return math.nan
+    return found
 
 
 def compare(ours: Sequence[Reading], theirs: Sequence[Reading], known: Spread | None = None) -> Comparison | None:
@@ -134,23 +139,30 @@ def compare(ours: Sequence[Reading], theirs: Sequence[Reading], known: Spread | 
     parts = [_variance(side, repeated) for side in (a, b)]
     variance = sum(v for v, _ in parts)
     weight = sum(v * v / f for v, f in parts)
-    degrees = variance * variance / weight if weight > 0 else math.inf
+    if weight > 0:
+        degrees = variance * variance / weight
+    else:
+        degrees = math.inf
     from scipy.special import stdtrit
 
-    factor = float(stdtrit(degrees, 0.5 + CONFIDENCE / 2)) if math.isfinite(degrees) else 1.959963984540054
+    if math.isfinite(degrees):
+        factor = float(stdtrit(degrees, 0.5 + CONFIDENCE / 2))
+    else:
+        factor = 1.959963984540054
     interval = factor * math.sqrt(variance)
-    unit = "dB" if a[0].unit in _LEVEL_UNITS else a[0].unit
+    if a[0].unit in _LEVEL_UNITS:
+        unit = "dB"
+    else:
+        unit = a[0].unit
     near = [any(Caution.NEAR_FLOOR in r.cautions for r in side) for side in (a, b)]
     if variance == 0 and difference != 0:
         finding = Significance.UNKNOWN  # without any spread every difference would be real
+    elif all(near):
+        finding = Significance.CHAIN_LIMITED
+    elif abs(difference) > interval:
+        finding = Significance.DIFFERENT
     else:
-        finding = (
-            Significance.CHAIN_LIMITED
-            if all(near)
-            else Significance.DIFFERENT
-            if abs(difference) > interval
-            else Significance.NO_DIFFERENCE
-        )
+        finding = Significance.NO_DIFFERENCE
     return Comparison(finding, difference, interval, unit, (len(a), len(b)), degrees)
 
 
@@ -162,7 +174,9 @@ def _pooled(sides: Sequence[Sequence[Reading]], known: Spread | None) -> tuple[f
     if own:
         degrees = sum(f for _, f in own)
         return float(sum(v * f for v, f in own) / degrees), float(degrees)
-    return None if known is None else (known.deviation**2, float(known.count - 1))
+    if known is None:
+        return None
+    return (known.deviation**2, float(known.count - 1))
 
 
 def _variance(side: Sequence[Reading], repeated: tuple[float, float] | None) -> tuple[float, float]:
@@ -175,7 +189,9 @@ def _variance(side: Sequence[Reading], repeated: tuple[float, float] | None) -> 
         found, degrees = repeated
     else:
         return own / count, math.inf
-    return (found / count, degrees) if found >= own else (own / count, math.inf)
+    if found >= own:
+        return (found / count, degrees)
+    return (own / count, math.inf)
 
 
 def swap_conclusion(ours: Mapping[int, float], swapped: Mapping[int, float], least: float) -> str:

@@ -71,8 +71,16 @@ class LevelMeter:
 
     def _look(self, column: int, now: float) -> LevelNow:
         x = np.ascontiguousarray(self._recent[:, column])
-        tone = None if self._weighting else tone_level(x, self._rate)
-        level = weighted_level(x, self._rate, self._weighting) if self._weighting else tone.level if tone else None
+        if self._weighting:
+            tone = None
+        else:
+            tone = tone_level(x, self._rate)
+        if self._weighting:
+            level = weighted_level(x, self._rate, self._weighting)
+        elif tone:
+            level = tone.level
+        else:
+            level = None
         past = self._history[column]
         if level is None or not math.isfinite(level):
             past.clear()  # steadiness begins anew with the tone

@@ -51,8 +51,14 @@ def figures(x: np.ndarray, rate: float) -> Figures:
     width = rate / size
     clean = mean_squares(windowed_power(spectrum, HANN), size, HANN.mean_square)
     weighted = band_power(clean, width, 10.0, min(rate / 2, 22000.0), Weighting.A)
-    crest = to_db(peak) - rms + 10 * math.log10(2) if mean_square > 0 else None
-    shown_a = 10 * math.log10(2 * weighted) if weighted > 0 else -math.inf
+    if mean_square > 0:
+        crest = to_db(peak) - rms + 10 * math.log10(2)
+    else:
+        crest = None
+    if weighted > 0:
+        shown_a = 10 * math.log10(2 * weighted)
+    else:
+        shown_a = -math.inf
     place, height = peak_near(spectrum, size, rate, 3 * width, rate / 2)
     tone = height**2 / 2
     if tone <= 0 or tone < (mean_square - tone) * 10 ** (_TONE_CLEAR_DB / 10) or place < 4 * width:

@@ -109,7 +109,10 @@ class Reducer:
         self._below = np.minimum(inside.astype(int), bins - 2)[self._fine]
         self._fraction = (inside[self._fine] - self._below).astype(np.float32)
         coarse = np.unique(edges)
-        self._starts, self._end = (coarse[:-1], int(coarse[-1])) if coarse.size > 1 else (coarse, int(coarse[-1]) + 1)
+        if coarse.size > 1:
+            self._starts, self._end = (coarse[:-1], int(coarse[-1]))
+        else:
+            self._starts, self._end = (coarse, int(coarse[-1]) + 1)
         self._index = np.clip(np.searchsorted(self._starts, edges[:-1], side="right") - 1, 0, self._starts.size - 1)
         self._beyond = (places[:-1] > bins - 1) | (places[1:] < 0.5)
 
@@ -231,7 +234,10 @@ class SpectrumAnalyser:
             return self._alone()
         if kind is Averaging.PEAK:
             power = self._alone()
-            self._average = power if self._average is None else np.maximum(self._average, power)
+            if self._average is None:
+                self._average = power
+            else:
+                self._average = np.maximum(self._average, power)
             self._averaged += 1
             return self._average
         # looks that overlap by more than half say little that is new
@@ -239,10 +245,14 @@ class SpectrumAnalyser:
             self._since_average = 0
             power = self._power()[0]
             self._averaged = min(self._averaged + 1, self._used.count)
-            weight = 1 / self._averaged if kind is Averaging.LINEAR else 1 / self._used.count
-            self._average = (
-                power if self._average is None else self._average + np.float32(weight) * (power - self._average)
-            )
+            if kind is Averaging.LINEAR:
+                weight = 1 / self._averaged
+            else:
+                weight = 1 / self._used.count
+            if self._average is None:
+                self._average = power
+            else:
+                self._average = self._average + np.float32(weight) * (power - self._average)
         return self._average
 
     def _recent(self, frames: int) -> NDArray[np.float32]:
@@ -256,7 +266,10 @@ class SpectrumAnalyser:
             return np.zeros(0), np.zeros((self.channels, 0))
         first = part[0, : part.shape[1] - span] - self._used.trigger
         rises = np.flatnonzero((first[:-1] < 0) & (first[1:] >= 0))
-        begin = int(rises[-1]) if rises.size else part.shape[1] - span - 1
+        if rises.size:
+            begin = int(rises[-1])
+        else:
+            begin = part.shape[1] - span - 1
         shift = 0.0
         if rises.size:
             a, b = float(first[begin]), float(first[begin + 1])
@@ -267,7 +280,10 @@ class SpectrumAnalyser:
     def hold(self, name: str, *, samples: bool = True) -> HeldSpectrum:
         """The present state, to be kept with what it was made of, or only to be read off. Called from any thread."""
         with self._lock:
-            power = self._power()[0] if self._shown is None else self._shown
+            if self._shown is None:
+                power = self._power()[0]
+            else:
+                power = self._shown
             recent = np.array(self._recent(self._length if samples else 0).T, dtype=np.float64)
             return HeldSpectrum(
                 name, power.copy(), self.rate, self._length, self._used.window, recent, max(1, self._averaged)
@@ -297,7 +313,10 @@ def mains_lines(
         beside = np.concatenate(
             [power[centre - 3 * half : centre - half - 1], power[centre + half + 2 : centre + 3 * half + 1]]
         )
-        noise = float(np.median(beside)) / math.log(2) * inside.size if beside.size else 0.0
+        if beside.size:
+            noise = float(np.median(beside)) / math.log(2) * inside.size
+        else:
+            noise = 0.0
         total = float(inside.sum()) - noise
         found.append((f, 10 * math.log10(total / window.enbw) if total > noise else None))
     return found
@@ -306,4 +325,6 @@ def mains_lines(
 def sum_of(levels: list[float | None]) -> float | None:
     """Several levels in dB as one, by power; None when there is none."""
     given = [10 ** (v / 10) for v in levels if v is not None]
-    return 10 * math.log10(sum(given)) if given else None
+    if given:
+        return 10 * math.log10(sum(given))
+    return None

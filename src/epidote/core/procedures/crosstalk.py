@@ -26,7 +26,7 @@ from epidote.core.procedures.common.stepped_tones import OVERHEAD, least_dwell
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
@@ -218,7 +218,10 @@ def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
     # less, but at the edge of a band of noise one of them says nothing
     together = float(np.median([*sides[0], *sides[1]]))
     most = max(float(np.median(side)) for side in sides if side)
-    beside = most if most > _UNLIKE * together else together
+    if most > _UNLIKE * together:
+        beside = most
+    else:
+        beside = together
     return line_at(weighted, frequency, rate), beside / 1.177
 
 
@@ -243,19 +246,26 @@ def _channel(
         stacked = np.stack([c.y for c in curves.values() if c.y.size == first.y.size])
         floors = np.stack([c.floor for c in curves.values() if c.floor is not None and c.y.size == first.y.size])
         shown = [Curve("crosstalk", number, first.x, stacked.max(axis=0), "Hz", "dB", floors.max(axis=0))]
-        shown += list(curves.values()) if len(curves) > 1 else []
+        if len(curves) > 1:
+            shown += list(curves.values())
         top = int(np.argmax(shown[0].y))
         worst_of = max(
             (leaks[d, number][1:][top] for d in curves if len(leaks[d, number]) > top + 1), key=lambda leak: leak.ratio
         )
-        unsure = DB_PER_NEPER * worst_of.spread / worst_of.ratio if worst_of.ratio > 0 else None
-        faint = (Caution.NOISE_DOMINATED,) if worst_of.ratio < _STANDS_OUT * worst_of.spread else ()
+        if worst_of.ratio > 0:
+            unsure = DB_PER_NEPER * worst_of.spread / worst_of.ratio
+        else:
+            unsure = None
+        faint = caution_when(worst_of.ratio < _STANDS_OUT * worst_of.spread, Caution.NOISE_DOMINATED)
         at: dict[str, float | str] = {"frequency_hz": float(first.x[top])}
         readings.append(Reading("worst", number, float(shown[0].y[top]), "dB", at, None, unsure, faint))
         readings.append(Reading("worst_frequency", number, float(first.x[top]), "Hz"))
     driven = next((r for r in recordings if r.stimulus is not None and r.stimulus.channels == (number,)), recordings[0])
     readings.append(headroom(driven.signal, number))
-    cautions = [Caution.STIMULUS_NOT_FOUND] if number in lost else []
+    if number in lost:
+        cautions = [Caution.STIMULUS_NOT_FOUND]
+    else:
+        cautions = []
     if any(leak.undithered for source in sources for leak in leaks[source, number]):
         # a faint tone among the steps' own products is moved by a fixed pattern, not by noise
         cautions.append(Caution.UNDITHERED)
@@ -269,8 +279,11 @@ def _db(ratio: float) -> float:
 
 def _reading(key: str, number: int, driven: int, leak: _Leak) -> Reading:
     at: dict[str, float | str] = {"frequency_hz": leak.frequency, "driven_channel": float(driven)}
-    faint = (Caution.NOISE_DOMINATED,) if leak.ratio < _STANDS_OUT * leak.spread else ()
-    spread = DB_PER_NEPER * leak.spread / leak.ratio if leak.ratio > 0 else None
+    faint = caution_when(leak.ratio < _STANDS_OUT * leak.spread, Caution.NOISE_DOMINATED)
+    if leak.ratio > 0:
+        spread = DB_PER_NEPER * leak.spread / leak.ratio
+    else:
+        spread = None
     return Reading(key, number, _db(leak.ratio), "dB", at, _db(2 * leak.spread), spread, faint)
 
 

@@ -28,7 +28,7 @@ from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, QuantityError, parse_as, to_db
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, setting
 from epidote.core.signals.recording import Recording
@@ -150,14 +150,19 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     recording = recordings[0]
     signal = recording.signal
     cautions = list(capture_cautions(signal, number))
-    expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
-    drive = recording.stimulus["level"] if recording.stimulus is not None else settings.level
+    if recording.stimulus is not None:
+        expected = recording.stimulus["frequency"]
+    else:
+        expected = settings.frequency
+    if recording.stimulus is not None:
+        drive = recording.stimulus["level"]
+    else:
+        drive = settings.level
     x = settled_segment(signal.channel(number), signal.rate, SETTLE / 2, settings.duration, _LEAST_FRAMES)
-    found = (
-        analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE)
-        if x.any() and expected < signal.rate / 2
-        else None
-    )
+    if x.any() and expected < signal.rate / 2:
+        found = analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE)
+    else:
+        found = None
     if found is None or abs(found.fit.frequency / expected - 1) > 0.02:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         return Result((), (Reading("gain", number, None, "dB", cautions=missing),), unique((*cautions, *missing)))
@@ -171,8 +176,11 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
     offset = chain.offset_db(number)
     digital = to_db(amplitude) - drive
     gain = digital + (offset or 0.0)
-    weak = () if offset is not None else (Caution.UNCALIBRATED,)
-    unit = "ratio" if terminal.base == "V" or offset is None else "Pa/V"
+    weak = caution_when(offset is None, Caution.UNCALIBRATED)
+    if terminal.base == "V" or offset is None:
+        unit = "ratio"
+    else:
+        unit = "Pa/V"
     readings = [
         Reading("gain", number, gain, "dB", at, None, spread, weak),
         Reading(
@@ -213,7 +221,10 @@ def _input_for(
     try:
         full, base = chain.scale(number)
         text = settings.output_level
-        wanted = parse_as(text, "dBFS") if full is None else to_db(parse_as(text, base, chain.conversion()) / full)
+        if full is None:
+            wanted = parse_as(text, "dBFS")
+        else:
+            wanted = to_db(parse_as(text, base, chain.conversion()) / full)
     except QuantityError:
         return Reading(
             "input_for_output",

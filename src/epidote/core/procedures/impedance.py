@@ -23,7 +23,7 @@ from epidote.core.procedures.common.channels import require_consistent_channels
 from epidote.core.procedures.common.swept import SweepSettings
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.curve_features import interpolate
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import setting
@@ -163,7 +163,8 @@ def _resonance(x: Samples, size: Samples, spreads: Samples) -> Reading:
     """Where the impedance peaks inside the band: the greatest of its local maxima."""
     peaks = 1 + np.flatnonzero((size[1:-1] > size[:-2]) & (size[1:-1] >= size[2:]))
     # a ripple is no resonance: it must stand a tenth above the least of both sides
-    peaks = peaks[[bool(size[k] > 1.1 * max(size[:k].min(), size[k:].min())) for k in peaks]] if peaks.size else peaks
+    if peaks.size:
+        peaks = peaks[[bool(size[k] > 1.1 * max(size[:k].min(), size[k:].min())) for k in peaks]]
     if not peaks.size:
         return Reading("resonance", 1, None, "Hz", cautions=(Caution.OUTSIDE_BAND,))
     top = int(peaks[np.argmax(size[peaks])])
@@ -216,7 +217,7 @@ def _result(
 
     def at(place: int) -> tuple[dict[str, float | str], float, tuple[Caution, ...]]:
         """Where a reading is taken with what the mismatch makes of it there, its spread, its cautions."""
-        limited = (Caution.CHANNEL_MISMATCH,) if mismatch[place] > _MISMATCH_LIMITS else ()
+        limited = caution_when(mismatch[place] > _MISMATCH_LIMITS, Caution.CHANNEL_MISMATCH)
         return (
             {"frequency_hz": float(x[place]), "mismatch_error": float(mismatch[place])},
             float(spreads[place]),

@@ -35,7 +35,7 @@ from epidote.core.procedures.common.channels import (
 from epidote.core.procedures.common.stepped_tones import OVERHEAD
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.result import Curve, Reading, Result, encode_annotations
 from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
@@ -190,19 +190,26 @@ class Intermodulation(ProcedureBase):
             )
 
     def duration(self, settings: IntermodulationSettings, chain: Chain) -> float:
-        swept = OVERHEAD + _SWEPT_DWELL * settings.sweep_points if settings.sweep_from else 0.0
+        if settings.sweep_from:
+            swept = OVERHEAD + _SWEPT_DWELL * settings.sweep_points
+        else:
+            swept = 0.0
         return settings.duration + 2 * LEAD + 2 * RAMP + SETTLE + TAIL + swept
 
     def headline(self, result: Result) -> Reading | None:
         modulation, difference = result.reading("modulation_distortion"), result.reading("difference_d3")
         close = modulation is not None and float(modulation.at["ratio"]) < 2
-        return difference if close and difference is not None and difference.value is not None else modulation
+        if close and difference is not None and difference.value is not None:
+            return difference
+        return modulation
 
     def thumbnail(self, result: Result) -> Curve | None:
         return result.curve("modulation") or result.curve("spectrum")
 
     def summary(self, settings: IntermodulationSettings) -> str:
-        swept = f", from {settings.sweep_from:g} Hz" if settings.sweep_from else ""
+        swept = ""
+        if settings.sweep_from:
+            swept = f", from {settings.sweep_from:g} Hz"
         return f"{settings.frequency_1:g} Hz + {settings.frequency_2 / 1000:g} kHz, {settings.ratio:g}:1{swept}"
 
     def analyse(self, recordings: Sequence[Recording], settings: IntermodulationSettings, chain: Chain) -> Result:
@@ -217,7 +224,10 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
     recording = recordings[0]
     signal = recording.signal
     cautions = list(capture_cautions(signal, number, gaps=False))
-    seconds = settings.duration if recording.stimulus is not None else None
+    if recording.stimulus is not None:
+        seconds = settings.duration
+    else:
+        seconds = None
     x = settled_segment(signal.channel(number), signal.rate, SETTLE / 2, seconds, _LEAST_FRAMES)
     f1, f2 = settings.frequency_1, settings.frequency_2
     if f2 >= signal.rate / 2:
@@ -225,7 +235,10 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
             f"The upper tone of {f2:g} Hz is above half the sample rate of {signal.rate:g} Hz. Use a lower frequency or"
             " a higher sample rate."
         )
-    found = intermod.two_tones(x, signal.rate, f1, f2) if x.any() else None
+    if x.any():
+        found = intermod.two_tones(x, signal.rate, f1, f2)
+    else:
+        found = None
     if found is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         keys = ("modulation_distortion", "difference_d2", "difference_d3", "total")
@@ -277,9 +290,15 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
         if value is None:
             return Reading(key, number, None, "dB", where, cautions=(Caution.OUTSIDE_BAND,))
         spread = found.spread_of(orders) / reference
-        faint = (Caution.NOISE_DOMINATED,) if value < 3 * spread else ()
-        floor = 20 * math.log10(2 * spread) if spread > 0 else None
-        given = 20 * math.log10(value) if value > 0 else None
+        faint = caution_when(value < 3 * spread, Caution.NOISE_DOMINATED)
+        if spread > 0:
+            floor = 20 * math.log10(2 * spread)
+        else:
+            floor = None
+        if value > 0:
+            given = 20 * math.log10(value)
+        else:
+            given = None
         return Reading(
             key, number, given, "dB", where, floor, DB_PER_NEPER * spread / value if value > 0 else None, faint
         )
@@ -291,7 +310,10 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
     clear = {o: p for o, p in found.products.items() if p is not None and p > 3 * found.spreads[o]}
     power = sum(p**2 for p in clear.values())
     # of a root of a sum of squares: the products as they weigh in it
-    total_spread = math.sqrt(sum((p * found.spreads[o]) ** 2 for o, p in clear.items()) / power) if power else 0.0
+    if power:
+        total_spread = math.sqrt(sum((p * found.spreads[o]) ** 2 for o, p in clear.items()) / power)
+    else:
+        total_spread = 0.0
     tones = math.hypot(a1, a2)
     total = ratio(
         "total",
@@ -370,17 +392,19 @@ def _swept(recording: Recording, number: int, settings: IntermodulationSettings)
     """Against the frequency of the second tone."""
     stimulus: Stimulus | None = recording.stimulus
     signal: Signal = recording.signal
-    start = locate_preamble(signal, stimulus) if stimulus is not None else None
+    if stimulus is not None:
+        start = locate_preamble(signal, stimulus)
+    else:
+        start = None
     if stimulus is None or start is None:
         return []
     rows = []
     for step in steps_of(stimulus):
         part = step_segment(signal.channel(number), start, step, signal.rate)
-        found = (
-            intermod.two_tones(part, signal.rate, settings.frequency_1, step.frequency)
-            if part is not None and part.any()
-            else None
-        )
+        if part is not None and part.any():
+            found = intermod.two_tones(part, signal.rate, settings.frequency_1, step.frequency)
+        else:
+            found = None
         if found is None:
             continue
         a1, a2 = found.amplitudes

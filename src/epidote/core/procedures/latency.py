@@ -22,7 +22,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
@@ -108,7 +108,9 @@ class Latency(ProcedureBase):
         return next((c for c in result.curves if c.key == "arrival"), None)
 
     def summary(self, settings: LatencySettings) -> str:
-        anew = ", stream restarted" if settings.restart else ""
+        anew = ""
+        if settings.restart:
+            anew = ", stream restarted"
         return f"{settings.shots} × {settings.shot}{anew}"
 
     def analyse(self, recordings: Sequence[Recording], settings: LatencySettings, chain: Chain) -> Result:
@@ -144,11 +146,12 @@ def _found(recordings: Sequence[Recording], number: int, settings: LatencySettin
         signal = recording.signal
         wanted, stretches = _heard(recording, number, settings)
         for stretch in stretches:
-            one = (
-                delay_between(wanted, stretch, signal.rate, (settings.band_low, settings.band_high), settings.longest)
-                if stretch.size > wanted.size // 2 and stretch.any()
-                else None
-            )
+            if stretch.size > wanted.size // 2 and stretch.any():
+                one = delay_between(
+                    wanted, stretch, signal.rate, (settings.band_low, settings.band_high), settings.longest
+                )
+            else:
+                one = None
             if isinstance(one, Delay):
                 found.append(one)
             else:
@@ -160,36 +163,36 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     signal = recordings[0].signal
     rate = signal.rate
     found, missing = _found(recordings, number, settings)
-    cautions = [Caution.CLIPPED] if any(is_clipped(r.signal.channel(number), signal.unit) for r in recordings) else []
+    clipped = any(is_clipped(r.signal.channel(number), signal.unit) for r in recordings)
+    cautions = list(caution_when(clipped, Caution.CLIPPED))
     if not found:
         none = (Caution.STIMULUS_NOT_FOUND,)
         return Result(
             (), tuple(Reading(k, number, None, u, cautions=none) for k, u in _MISSING), unique((*cautions, *none))
         )
-    if missing:
-        cautions.append(Caution.PARTIAL)
     delays = np.array([d.frames for d in found])
     jumped = float(np.ptp(delays)) > _JUMP
-    usual, other = _groups(delays) if jumped else (delays, delays[:0])
+    usual, other = delays, delays[:0]
+    if jumped:
+        usual, other = _groups(delays)
     middle = float(np.median(usual))
     # dispersion acts on every burst alike: no median makes it less
     shift = float(np.median([d.shift for d in found]))
     unsure = math.hypot(_spread_of_median(usual, [d.spread for d in found]), shift)
-    if jumped:
-        cautions.append(Caution.DELAY_JUMPS)
-    if other.size:
-        cautions.append(Caution.TWO_LATENCIES)
-    if any(d.ambiguous for d in found):
-        cautions.append(Caution.AMBIGUOUS)
-    if any(d.dispersed for d in found):
-        cautions.append(Caution.DISPERSED)
+    cautions += [
+        *caution_when(missing > 0, Caution.PARTIAL),
+        *caution_when(jumped, Caution.DELAY_JUMPS),
+        *caution_when(other.size > 0, Caution.TWO_LATENCIES),
+        *caution_when(any(d.ambiguous for d in found), Caution.AMBIGUOUS),
+        *caution_when(any(d.dispersed for d in found), Caution.DISPERSED),
+    ]
     at: dict[str, float | str] = {
         "rate_hz": rate,
         "shots": float(delays.size),
         "band_low_hz": settings.band_low,
         "band_high_hz": min(settings.band_high, rate / 2),
     }
-    own = (Caution.DELAY_JUMPS,) if jumped else ()
+    own = caution_when(jumped, Caution.DELAY_JUMPS)
     readings = [
         Reading("latency", number, middle / rate, "s", at, None, unsure / rate, own),
         Reading("latency_samples", number, middle, "samples", at, None, unsure, own),
@@ -244,7 +247,9 @@ def _groups(delays: Samples) -> tuple[Samples, Samples]:
     narrow = max(float(np.ptp(low)), float(np.ptp(high))) < 0.5 * float(gaps.max())
     if not narrow or min(low.size, high.size) < _LEAST_SHARE * delays.size:
         return delays, delays[:0]
-    return (low, high) if low.size >= high.size else (high, low)
+    if low.size >= high.size:
+        return (low, high)
+    return (high, low)
 
 
 def _second_arrival(recording: Recording, number: int, settings: LatencySettings) -> list[Reading]:
@@ -269,4 +274,6 @@ def _curves(recording: Recording, delays: np.ndarray, number: int, settings: Lat
     x = _heard(recording, number, settings)[1][0]
     shown = Curve("arrival", number, np.arange(x.size) / signal.rate, x, "s", "FS")
     by_shot = Curve("latency_by_shot", number, np.arange(1.0, delays.size + 1), delays / signal.rate, "shot", "s")
-    return (by_shot, shown) if delays.size > 1 else (shown,)
+    if delays.size > 1:
+        return (by_shot, shown)
+    return (shown,)

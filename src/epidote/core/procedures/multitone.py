@@ -142,7 +142,10 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
     level, floor, spectrum = _curves(found, terminal, chain)
     tones = float(np.square(found.peaks).sum()) / 2
     rest = float(found.between.sum())
-    rest_spread = power_spread_db(found.between_variance, rest) if rest > 0 else None
+    if rest > 0:
+        rest_spread = power_spread_db(found.between_variance, rest)
+    else:
+        rest_spread = None
     at: dict[str, float | str] = {
         "band_low_hz": float(found.frequencies[0]),
         "band_high_hz": float(found.frequencies[-1]),

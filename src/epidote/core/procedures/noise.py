@@ -35,7 +35,7 @@ from epidote.core.procedures.common.channels import merge_channels, per_channel,
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.spectrum import Mains
 from epidote.core.quantities.units import QuantityError, from_db, parse, parse_as
-from epidote.core.results.caution import Caution
+from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.fft_lengths import trim_to_fast_length
@@ -132,7 +132,10 @@ def _reference(settings: NoiseSettings, chain: Chain, full: float | None) -> flo
     if full is None:
         return None
     try:
-        base = "Pa" if chain.acoustic and found.unit in ("Pa", "dB SPL") else "V"
+        if chain.acoustic and found.unit in ("Pa", "dB SPL"):
+            base = "Pa"
+        else:
+            base = "V"
         return 0.5 * (parse_as(settings.reference_level, base, chain.conversion()) / full) ** 2
     except QuantityError:
         return None
@@ -159,13 +162,19 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
     hum = sum(own for own, _ in clear)
     hum_variance = sum(line_power_variance(own, under, WINDOW) for own, under in clear)
     reference = _reference(settings, chain, terminal.full)
-    share = plain / reference if reference else None
-    hiss = (Caution.HISS,) if share is not None and share > 10 ** (HISS_DB / 10) else ()
-    cautions = () if reference is not None else (Caution.UNCALIBRATED,)
+    if reference:
+        share = plain / reference
+    else:
+        share = None
+    hiss = caution_when(share is not None and share > 10 ** (HISS_DB / 10), Caution.HISS)
+    cautions = caution_when(reference is None, Caution.UNCALIBRATED)
     stated: dict[str, float | str] = {**at, "reference": settings.reference_level}
 
     def ratio(key: str, mean_square: float, where: dict[str, float | str], spread: float, sign: int = 1) -> Reading:
-        value = None if reference is None or mean_square <= 0 else sign * 10 * math.log10(reference / mean_square)
+        if reference is None or mean_square <= 0:
+            value = None
+        else:
+            value = sign * 10 * math.log10(reference / mean_square)
         return Reading(
             key, number, value, "dB", where, None, spread, (*cautions, *(hiss if key == "noise_share" else ()))
         )
@@ -173,7 +182,10 @@ def _channel(recordings: Sequence[Recording], number: int, settings: NoiseSettin
     indicated = quasi_peak(x, rate)
     quasi: dict[str, float | str] = {"weighting": "468", "detector": "quasi-peak"}
     flat, without = spreads[Weighting.NONE], max(plain - hum, 0.0)
-    of_hum = power_spread_db(hum_variance, hum) if hum > 0 else None
+    if hum > 0:
+        of_hum = power_spread_db(hum_variance, hum)
+    else:
+        of_hum = None
     readings = [
         terminal.level("noise", plain, at, flat),
         terminal.level("noise_a", weighted[Weighting.A], {**at, "weighting": "A"}, spreads[Weighting.A]),
@@ -219,7 +231,10 @@ def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[flo
     x = trim_to_fast_length(x[first : max(end, first + 256)])
     readings = []
     for key, weighting, offset in keys:
-        found = analyse_tone(x, signal.rate, _RANGE_TONE, 1, band, weighting) if x.size >= 256 and x.any() else None
+        if x.size >= 256 and x.any():
+            found = analyse_tone(x, signal.rate, _RANGE_TONE, 1, band, weighting)
+        else:
+            found = None
         if found is None or found.noise <= 0 or abs(found.fit.frequency / _RANGE_TONE - 1) > 0.02:
             readings.append(Reading(key, number, None, "dB", at, cautions=missing))
             continue

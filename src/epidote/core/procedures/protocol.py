@@ -28,14 +28,12 @@ def precheck_level(settings: Settings, chain: Chain) -> float:
     try:
         if begins is not None:
             wanted = min(drive_dbfs(begins, chain) + _LOOK_ABOVE_DB, drive_dbfs(settings.stop_level, chain), _LOOK)  # type: ignore[attr-defined]
+        elif given is None:
+            wanted = _LOOK
+        elif isinstance(given, (int, float)):
+            wanted = float(given)
         else:
-            wanted = (
-                _LOOK
-                if given is None
-                else float(given)
-                if isinstance(given, (int, float))
-                else drive_dbfs(given, chain)
-            )
+            wanted = drive_dbfs(given, chain)
     except SettingError:
         wanted = _LOOK
     return min(wanted, chain.ceiling_dbfs)
@@ -154,4 +152,6 @@ _MOST_STIMULI = 1000
 
 
 def stimulus_of(wanted: Stimulus | InterruptibleStimulus) -> Stimulus:
-    return wanted.stimulus if isinstance(wanted, InterruptibleStimulus) else wanted
+    if isinstance(wanted, InterruptibleStimulus):
+        return wanted.stimulus
+    return wanted

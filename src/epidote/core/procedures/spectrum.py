@@ -30,7 +30,7 @@ from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
-from epidote.core.results.caution import Caution
+from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import LabelledEnum, Settings, setting
 from epidote.core.signals.fft_lengths import trim_to_fast_length
@@ -126,9 +126,15 @@ def _channel(recording: Recording, number: int, settings: SpectrumSettings, chai
         own = max(line - under, 0.25 * line)
         of_line = line_power_variance(own, under, WINDOW)
         clear = line > LINE_CLEAR * under
-        total += own if clear else 0.0
-        variance += of_line if clear else 0.0
-        faint = (Caution.NOISE_DOMINATED,) if line < LINE_CLEAR * under or line == 0 else ()
+        if clear:
+            total += own
+        else:
+            total += 0.0
+        if clear:
+            variance += of_line
+        else:
+            variance += 0.0
+        faint = caution_when(line < LINE_CLEAR * under or line == 0, Caution.NOISE_DOMINATED)
         readings.append(
             terminal.level(
                 f"mains_{n}", own, {"frequency_hz": f}, power_spread_db(of_line, own) if own > 0 else None, faint
@@ -147,7 +153,7 @@ def _channel(recording: Recording, number: int, settings: SpectrumSettings, chai
     readings.append(headroom(recording.signal, number))
     bins, level = bin_frequencies(clean.size, width), line_levels(2 * WINDOW.enbw * clean, terminal.level_offset)
     meta: dict[str, float | str] = {"window": WINDOW.name, "enbw_hz": WINDOW.enbw * width, "frames": float(x.size)}
-    cautions = (Caution.CLIPPED,) if peak >= 1 - 2.0**-15 else ()
+    cautions = caution_when(peak >= 1 - 2.0**-15, Caution.CLIPPED)
     return Result(
         (Curve("spectrum", number, bins[1:], level[1:], "Hz", terminal.level_unit, None, meta),),
         tuple(readings),

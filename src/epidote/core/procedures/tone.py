@@ -35,7 +35,7 @@ from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, to_db
-from epidote.core.results.caution import Caution
+from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
@@ -110,7 +110,10 @@ class Tone(ProcedureBase):
         return result.curve("spectrum")
 
     def summary(self, settings: ToneSettings) -> str:
-        weighted = "" if settings.weighting is Weighting.NONE else f", {settings.weighting}-weighted"
+        if settings.weighting is Weighting.NONE:
+            weighted = ""
+        else:
+            weighted = f", {settings.weighting}-weighted"
         return f"{format_plain(settings.frequency, 'Hz')}, {settings.duration:g} s{weighted}"
 
     def analyse(self, recordings: Sequence[Recording], settings: ToneSettings, chain: Chain) -> Result:
@@ -124,7 +127,10 @@ class Tone(ProcedureBase):
 def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, chain: Chain) -> Result:
     signal = recording.signal
     wrong_with_it = start_in_thread(lambda: capture_cautions(signal, number))
-    expected = recording.stimulus["frequency"] if recording.stimulus is not None else settings.frequency
+    if recording.stimulus is not None:
+        expected = recording.stimulus["frequency"]
+    else:
+        expected = settings.frequency
     played = recording.stimulus is not None
     x = settled_segment(
         signal.channel(number),
@@ -133,13 +139,12 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         settings.duration if played else None,
         LEAST_FRAMES,
     )
-    found = (
-        analyse_tone(
+    if x.any():
+        found = analyse_tone(
             x, signal.rate, expected, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting
         )
-        if x.any()
-        else None
-    )
+    else:
+        found = None
     cautions = list(wrong_with_it())
     wrong = found is not None and recording.stimulus is not None and abs(found.fit.frequency / expected - 1) > 0.02
     if found is None or wrong:
@@ -183,17 +188,19 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
     rest = c.noise + float(c.harmonic_powers(settings.weighting).sum())
     left_out = settings.harmonics > int(inside.sum()) + 1
     expected_noise = float((np.square(spreads[1:]) * inside).sum())
-    thd_cautions = []
-    if left_out:
-        thd_cautions.append(Caution.OUTSIDE_BAND)
-    if harmonic < 3 * expected_noise:
-        thd_cautions.append(Caution.NOISE_DOMINATED)
-    floor = 10 * math.log10(expected_noise / main) if expected_noise > 0 else None
+    thd_cautions = (
+        *caution_when(left_out, Caution.OUTSIDE_BAND),
+        *caution_when(harmonic < 3 * expected_noise, Caution.NOISE_DOMINATED),
+    )
+    floor = _level_db(expected_noise / main)
     main_spread = DB_PER_NEPER * spread / carrier
-    thd_spread = math.hypot(power_spread_db(c.harmonic_variance(), harmonic), main_spread) if harmonic > 0 else None
+    thd_spread = rest_spread = None
+    if harmonic > 0:
+        thd_spread = math.hypot(power_spread_db(c.harmonic_variance(), harmonic), main_spread)
     noise_variance = (c.noise_spread_db * c.noise / (DB_PER_NEPER / 2)) ** 2
     rest_variance = noise_variance + c.harmonic_variance(settings.weighting)
-    rest_spread = math.hypot(power_spread_db(rest_variance, rest), main_spread) if rest > 0 else None
+    if rest > 0:
+        rest_spread = math.hypot(power_spread_db(rest_variance, rest), main_spread)
 
     def ratio(
         key: str,
@@ -202,16 +209,17 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
         cautions: tuple[Caution, ...] = (),
         floor_db: float | None = None,
     ) -> Reading:
-        given = 10 * math.log10(value) if value > 0 else None
-        return Reading(key, number, given, "dB", at, floor_db, spread_db, cautions)
+        return Reading(key, number, _level_db(value), "dB", at, floor_db, spread_db, cautions)
 
     sinad = main / rest if rest > 0 else 0.0
-    enob = (10 * math.log10(sinad) - 1.7609) / 6.0206 if sinad > 0 else None
-    drift = (Caution.DRIFT,) if c.drifted else ()
+    sinad_db = _level_db(sinad)
+    # IEEE 1241: the resolution of an ideal quantiser with this SINAD
+    enob = None if sinad_db is None else (sinad_db - 1.7609) / 6.0206
+    drift = caution_when(c.drifted, Caution.DRIFT)
     readings = [
         Reading("frequency", number, fit.frequency, "Hz", {}, None, c.frequency_spread),
         terminal.level("level", main, at, main_spread),
-        ratio("thd", harmonic / main, thd_spread, tuple(thd_cautions), floor),
+        ratio("thd", harmonic / main, thd_spread, thd_cautions, floor),
         ratio("thd_n", rest / main, rest_spread, drift),
         ratio("sinad", sinad, rest_spread, drift),
         ratio("snr", main / c.noise if c.noise > 0 else 0.0, c.noise_spread_db, drift),
@@ -221,31 +229,34 @@ def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal:
         _hum(c, terminal),
         headroom(signal, number),
     ]
-    for n, amplitude in enumerate(fit.amplitudes[1:], start=2):
-        phase = float(np.angle(amplitude * np.exp(-1j * n * np.angle(fit.amplitudes[0])), deg=True))
-        size, own = abs(amplitude), float(spreads[n - 1])
-        where: dict[str, float | str] = {"frequency_hz": float(n * fit.frequency), "phase_deg": phase}
-        faint = (Caution.NOISE_DOMINATED,) if size < 3 * own else ()
-        outside = () if n * fit.frequency <= c.band[1] * (1 + 1e-6) else (Caution.OUTSIDE_BAND,)
-        readings.append(
-            Reading(
-                f"h{n}",
-                number,
-                to_db(size / carrier) if size > 0 else None,
-                "dB",
-                where,
-                to_db(2 * own / carrier) if own > 0 else None,
-                math.hypot(DB_PER_NEPER * own / size, main_spread) if size > 0 else None,
-                faint + outside,
-            )
-        )
+    readings += [_harmonic(c, n, main_spread, number) for n in range(2, len(fit.amplitudes) + 1)]
+    # those above half the rate
     for n in range(len(fit.amplitudes) + 1, settings.harmonics + 1):
-        readings.append(
-            Reading(
-                f"h{n}", number, None, "dB", {"frequency_hz": n * fit.frequency}, None, None, (Caution.OUTSIDE_BAND,)
-            )
-        )
+        beyond: dict[str, float | str] = {"frequency_hz": n * fit.frequency}
+        readings.append(Reading(f"h{n}", number, None, "dB", beyond, cautions=(Caution.OUTSIDE_BAND,)))
     return tuple(readings)
+
+
+def _harmonic(c: ToneAnalysis, n: int, main_spread: float, number: int) -> Reading:
+    """Harmonic n re the fundamental."""
+    fit = c.fit
+    carrier, amplitude = abs(fit.amplitudes[0]), fit.amplitudes[n - 1]
+    phase = float(np.angle(amplitude * np.exp(-1j * n * np.angle(fit.amplitudes[0])), deg=True))
+    size, own = abs(amplitude), float(c.line_spreads[n - 1])
+    at: dict[str, float | str] = {"frequency_hz": float(n * fit.frequency), "phase_deg": phase}
+    cautions = (
+        *caution_when(size < 3 * own, Caution.NOISE_DOMINATED),
+        *caution_when(n * fit.frequency > c.band[1] * (1 + 1e-6), Caution.OUTSIDE_BAND),
+    )
+    level = to_db(size / carrier) if size > 0 else None
+    floor = to_db(2 * own / carrier) if own > 0 else None
+    spread = math.hypot(DB_PER_NEPER * own / size, main_spread) if size > 0 else None
+    return Reading(f"h{n}", number, level, "dB", at, floor, spread, cautions)
+
+
+def _level_db(ratio: float) -> float | None:
+    """A ratio of powers in dB; None for none."""
+    return 10 * math.log10(ratio) if ratio > 0 else None
 
 
 def _hum(c: ToneAnalysis, terminal: ChannelScale) -> Reading:
@@ -263,9 +274,12 @@ def _hum(c: ToneAnalysis, terminal: ChannelScale) -> Reading:
             ]  # the others are hidden by the tone or one of its harmonics
             found = _Lines.of(*line_powers(c.residual_power, width, apart, WINDOW), mains)
             best = max(best, found, key=lambda one: one.power)
-    cautions = () if best.clear else (Caution.NOISE_DOMINATED,)
+    cautions = caution_when(not best.clear, Caution.NOISE_DOMINATED)
     power = max(best.power - best.under, 0.25 * best.power)
-    spread = power_spread_db(best.variance, power) if power > 0 else None
+    if power > 0:
+        spread = power_spread_db(best.variance, power)
+    else:
+        spread = None
     return terminal.level("hum", power, {"mains_hz": best.mains}, spread, cautions)
 
 

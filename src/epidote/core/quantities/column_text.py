@@ -37,7 +37,10 @@ class Layout:
 
     @property
     def words(self) -> str:
-        decimal = "decimal comma" if self.decimal == "comma" else "decimal point"
+        if self.decimal == "comma":
+            decimal = "decimal comma"
+        else:
+            decimal = "decimal point"
         return f"{self.separator}-separated, {decimal}{', commas group thousands' if self.thousands else ''}"
 
 
@@ -152,7 +155,9 @@ def _numbers(rows: list[str], layout: Layout) -> Samples | None:
             return None
         table.append(numbers)
     width = min(map(len, table), default=0)
-    return np.array([row[:width] for row in table]) if width else None
+    if width:
+        return np.array([row[:width] for row in table])
+    return None
 
 
 def _paired(fields: list[str]) -> list[str] | None:
@@ -164,7 +169,12 @@ def _paired(fields: list[str]) -> list[str] | None:
 
 
 def _number(field: str, layout: Layout) -> float | None:
-    pattern = _GROUPED if layout.thousands else _COMMA if layout.decimal == "comma" else _POINT
+    if layout.thousands:
+        pattern = _GROUPED
+    elif layout.decimal == "comma":
+        pattern = _COMMA
+    else:
+        pattern = _POINT
     if layout.thousands and "," not in field:
         pattern = _POINT
     if len(field) > 64 or pattern.fullmatch(field) is None:

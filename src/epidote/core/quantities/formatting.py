@@ -18,7 +18,10 @@ _COUNTS = ("events",)
 def _decimals(value: float, significant: int, uncertainty: float | None) -> int:
     """Decimals that show ``significant`` digits, but none beyond the first digit of the uncertainty."""
     rounded = abs(float(f"{value:.{significant - 1}e}"))
-    wanted = significant - 1 - math.floor(math.log10(rounded)) if rounded else significant - 1
+    if rounded:
+        wanted = significant - 1 - math.floor(math.log10(rounded))
+    else:
+        wanted = significant - 1
     if uncertainty and uncertainty > 0 and math.isfinite(uncertainty):
         wanted = min(wanted, -math.floor(math.log10(uncertainty)))
     return max(0, min(wanted, 9))
@@ -26,7 +29,9 @@ def _decimals(value: float, significant: int, uncertainty: float | None) -> int:
 
 def _number(value: float, decimals: int) -> str:
     rounded = f"{value:.{decimals}f}"
-    return rounded[1:] if rounded.startswith("-") and not rounded.strip("-0.") else rounded
+    if rounded.startswith("-") and not rounded.strip("-0."):
+        return rounded[1:]
+    return rounded
 
 
 def format_quantity(
@@ -41,32 +46,41 @@ def format_quantity(
     if value is None or not math.isfinite(value):
         return MISSING_VALUE
     prefix = ""
-    if unit in _DB_LIKE:
-        decimals = 2
-        if uncertainty and uncertainty > 0 and math.isfinite(uncertainty):
-            decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
-    elif unit == "ppm":
-        decimals = (
-            max(0, min(-math.floor(math.log10(uncertainty)), 4)) if uncertainty and 0 < uncertainty < math.inf else 4
-        )
-    elif unit == "samples" and uncertainty and 0 < uncertainty < math.inf:
-        decimals = max(0, min(-math.floor(math.log10(uncertainty)), 3))
-    elif unit in ("samples", "bit", "°"):
-        decimals = min(_decimals(value, digits, uncertainty), 3 if unit == "samples" else 2)
-    else:
-        if unit in _PREFIXED and value:
-            # a value lost in its uncertainty is shown on the uncertainty's scale: 0 mHz, not 37 nHz
-            scale = max(abs(float(f"{value:.{digits - 1}e}")), uncertainty or 0.0)
-            exponent = 3 * math.floor(math.log10(scale) / 3)
-            exponent = max(-12, min(exponent, 9))
-            value, prefix = value / 10**exponent, _ENGINEERING[exponent]
-            uncertainty = uncertainty / 10**exponent if uncertainty else None
-        decimals = _decimals(value, digits, uncertainty)
+    if unit in _PREFIXED and value:
+        # a value lost in its uncertainty is shown on the uncertainty's scale: 0 mHz, not 37 nHz
+        scale = max(abs(float(f"{value:.{digits - 1}e}")), uncertainty or 0.0)
+        exponent = 3 * math.floor(math.log10(scale) / 3)
+        exponent = max(-12, min(exponent, 9))
+        value, prefix = value / 10**exponent, _ENGINEERING[exponent]
+        uncertainty = uncertainty / 10**exponent if uncertainty else None
+    decimals = _decimals_of(value, unit, digits, uncertainty)
     text = _number(value, decimals)
     if signed and not text.startswith("-"):
         text = "+" + text
-    joint = f"{prefix}{unit}" if unit not in ("ratio", "") else prefix
-    return f"{text} {joint}".rstrip() if unit != "°" else f"{text}°"
+    if unit == "°":
+        return f"{text}°"
+    joint = prefix if unit in ("ratio", "") else f"{prefix}{unit}"
+    return f"{text} {joint}".rstrip()
+
+
+def _decimals_of(value: float, unit: str, digits: int, uncertainty: float | None) -> int:
+    """Decimals that a value in a unit gets: no more than the uncertainty supports."""
+    certain = uncertainty is not None and 0 < uncertainty < math.inf
+    if unit in _DB_LIKE:
+        return _supported(uncertainty, 3) if certain else 2
+    if unit == "ppm":
+        return _supported(uncertainty, 4) if certain else 4
+    if unit == "samples":
+        return _supported(uncertainty, 3) if certain else min(_decimals(value, digits, uncertainty), 3)
+    if unit in ("bit", "°"):
+        return min(_decimals(value, digits, uncertainty), 2)
+    return _decimals(value, digits, uncertainty)
+
+
+def _supported(uncertainty: float | None, most: int) -> int:
+    """Decimals down to the first digit of an uncertainty."""
+    assert uncertainty is not None
+    return max(0, min(-math.floor(math.log10(uncertainty)), most))
 
 
 def format_plain(value: float | None, unit: str) -> str:
@@ -96,7 +110,9 @@ def format_axis(value: float, unit: str) -> str:
 def format_reading(reading: Reading) -> str:
     """A reading's value: with its unit and the digits its spread supports, a polarity in words, a count as such."""
     if reading.value is not None and reading.key == "polarity":
-        return "normal" if reading.value > 0 else "inverted"
+        if reading.value > 0:
+            return "normal"
+        return "inverted"
     if reading.value is not None and reading.key in _COUNTS:
         return f"{reading.value:.0f}"
     return format_quantity(reading.value, reading.unit, uncertainty=reading.spread)

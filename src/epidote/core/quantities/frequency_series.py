@@ -116,5 +116,7 @@ def preferred_numbers(count: int, low: float, high: float) -> Samples:
 
 def _mantissa(place: int, count: int) -> float:
     if count == 80:
-        return _R40[place // 2] if place % 2 == 0 else _R80_BETWEEN[place // 2]
+        if place % 2 == 0:
+            return _R40[place // 2]
+        return _R80_BETWEEN[place // 2]
     return _R40[place * 40 // count]

@@ -111,7 +111,9 @@ NO_CONVERSION = Conversion()
 
 def to_db(ratio: float) -> float:
     """20 lg of an amplitude ratio; -inf for 0."""
-    return 20 * math.log10(ratio) if ratio > 0 else -math.inf
+    if ratio > 0:
+        return 20 * math.log10(ratio)
+    return -math.inf
 
 
 DB_PER_NEPER = 20 / math.log(10)  # of an amplitude: a small relative change of it, in dB
@@ -186,7 +188,10 @@ def convert(quantity: Quantity, unit: str, known: Conversion = NO_CONVERSION) ->
         times = {base.unit, target}
         if times == {"s", "samples"}:
             rate = _need(known.rate, "the sample rate")
-            value = value * rate if target == "samples" else value / rate
+            if target == "samples":
+                value = value * rate
+            else:
+                value = value / rate
         elif target in ("V", "FS", "Pa", "W"):
             volts = _volts(base, known)
             if target == "V":

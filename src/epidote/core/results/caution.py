@@ -153,3 +153,10 @@ _WORDS = {
 def unique(cautions: Iterable[Caution]) -> tuple[Caution, ...]:
     """Each caution once, in the order of first appearance."""
     return tuple(dict.fromkeys(cautions))
+
+
+def caution_when(holds: bool, caution: Caution) -> tuple[Caution, ...]:
+    """The caution where a condition holds, else none."""
+    if holds:
+        return (caution,)
+    return ()

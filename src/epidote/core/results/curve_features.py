@@ -25,7 +25,10 @@ def interpolate(x: Samples, y: Samples, at: float, log_x: bool = True) -> float 
     xs, ys = x[part], y[part]
     if xs.size < 4 or not np.isfinite(ys).all():
         return float(np.interp(at, x, y))
-    axis, point = (np.log(xs), math.log(at)) if log_x else (xs, at)
+    if log_x:
+        axis, point = (np.log(xs), math.log(at))
+    else:
+        axis, point = (xs, at)
     return Spline.through(axis, ys).at(point)
 
 
@@ -43,7 +46,10 @@ def normalise_phase(phase: Samples, at: int, polarity: int) -> Samples:
     """A phase in radians (points,) less the whole turns that bring the point ``at`` nearest to 0, or to half a turn
     where polarity is -1.
     """
-    target = 0.0 if polarity > 0 else math.pi
+    if polarity > 0:
+        target = 0.0
+    else:
+        target = math.pi
     return np.asarray(phase - 2 * np.pi * np.round((phase[at] - target) / (2 * np.pi)))
 
 
@@ -52,8 +58,14 @@ def level_crossing(x: Samples, y: Samples, level: float, start: float, upwards: 
 
     Between two points the place is found on the spline through their neighbours.
     """
-    order = np.arange(x.size) if upwards else np.arange(x.size)[::-1]
-    ahead = order[x[order] >= start] if upwards else order[x[order] <= start]
+    if upwards:
+        order = np.arange(x.size)
+    else:
+        order = np.arange(x.size)[::-1]
+    if upwards:
+        ahead = order[x[order] >= start]
+    else:
+        ahead = order[x[order] <= start]
     below = np.flatnonzero(y[ahead] < level)
     if below.size == 0 or below[0] == 0:
         return None
@@ -64,13 +76,17 @@ def level_crossing(x: Samples, y: Samples, level: float, start: float, upwards: 
         share = (y[inner] - level) / (y[inner] - y[outer])
         return float(np.exp(low + share * (high - low)))
     places = Spline.through(np.log(x[part]), y[part]).places_of(level, inner - part.start)
-    return float(np.exp(places[0])) if places.size else float(x[outer])
+    if places.size:
+        return float(np.exp(places[0]))
+    return float(x[outer])
 
 
 def cutoff_frequency(curve: Curve, drop_db: float, reference: float, upwards: bool) -> float | None:
     """Frequency in Hz above (or below) ``reference`` Hz where the level is ``drop_db`` under that at the reference."""
     level = curve_at(curve, reference)
-    return None if level is None else level_crossing(curve.x, curve.y, level - drop_db, reference, upwards)
+    if level is None:
+        return None
+    return level_crossing(curve.x, curve.y, level - drop_db, reference, upwards)
 
 
 def slope(curve: Curve, x1: float, x2: float) -> float | None:
@@ -84,7 +100,9 @@ def slope(curve: Curve, x1: float, x2: float) -> float | None:
 def flatness(curve: Curve, low: float, high: float) -> float | None:
     """Half of the range of levels within the band: the x of "±x dB"."""
     inside = curve.y[(curve.x >= low * (1 - 1e-9)) & (curve.x <= high * (1 + 1e-9))]
-    return float(inside.max() - inside.min()) / 2 if inside.size > 1 else None
+    if inside.size > 1:
+        return float(inside.max() - inside.min()) / 2
+    return None
 
 
 def last_x_below(curve: Curve, level: float) -> tuple[float, bool] | None:

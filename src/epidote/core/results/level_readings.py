@@ -20,13 +20,17 @@ from epidote.core.signals.signal import Samples
 def reference_frequency(level: Curve) -> float:
     """1 kHz, or the middle of a band that leaves it out."""
     low, high = float(level.x[0]), float(level.x[-1])
-    return 1000.0 if low < 1000 < high else math.sqrt(low * high)
+    if low < 1000 < high:
+        return 1000.0
+    return math.sqrt(low * high)
 
 
 def evaluation_band(level: Curve) -> tuple[float, float]:
     """20 Hz to 20 kHz as far as the curve goes, in Hz."""
     low, high = max(20.0, float(level.x[0])), min(20000.0, float(level.x[-1]))
-    return (low, high) if high > low else (float(level.x[0]), float(level.x[-1]))
+    if high > low:
+        return (low, high)
+    return (float(level.x[0]), float(level.x[-1]))
 
 
 def level_readings(level: Curve, spreads: Samples | None) -> tuple[Reading, ...]:
@@ -45,7 +49,10 @@ def level_readings(level: Curve, spreads: Samples | None) -> tuple[Reading, ...]
     for key, drop in (("bandwidth_{}", 3.0), ("bandwidth_{}_1db", 1.0)):
         for side, upwards in (("low", False), ("high", True)):
             found = cutoff_frequency(level, drop, reference, upwards)
-            spread = None if found is None else of.of_corner(found)
+            if found is None:
+                spread = None
+            else:
+                spread = of.of_corner(found)
             readings.append(Reading(key.format(side), number, found, "Hz", at, None, spread, () if found else outside))
     low, top = evaluation_band(level)
     where: dict[str, float | str] = {"low_hz": low, "high_hz": top}
@@ -72,12 +79,16 @@ class _Spreads:
 
     def at(self, frequency: float) -> float | None:
         """Of the level at a frequency."""
-        return None if self.points is None else float(np.interp(frequency, self.level.x, self.points))
+        if self.points is None:
+            return None
+        return float(np.interp(frequency, self.level.x, self.points))
 
     def re_reference(self, frequency: float) -> float | None:
         """Of a level re that at the reference."""
         own, base = self.at(frequency), self.at(self.reference)
-        return None if own is None or base is None else math.hypot(own, base)
+        if own is None or base is None:
+            return None
+        return math.hypot(own, base)
 
     def of_corner(self, frequency: float) -> float | None:
         """In Hz: of the difference in level over the slope."""

@@ -80,7 +80,9 @@ class Curve:
 
     def to_json(self) -> dict[str, Any]:
         def listed(values: Samples | None) -> list[float | None] | None:
-            return None if values is None else [finite(v) for v in values.tolist()]
+            if values is None:
+                return None
+            return [finite(v) for v in values.tolist()]
 
         return {
             "key": self.key,
@@ -161,7 +163,9 @@ def annotations_of(curve: Curve) -> list[tuple[float, str]]:
 
 def finite(value: float | None) -> float | None:
     """The value, or None where JSON has no word for it."""
-    return None if value is None or not math.isfinite(value) else float(value)
+    if value is None or not math.isfinite(value):
+        return None
+    return float(value)
 
 
 def with_caution(reading: Reading, *cautions: Caution) -> Reading:

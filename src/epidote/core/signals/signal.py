@@ -28,7 +28,10 @@ def block_min_max(x: Samples) -> tuple[Samples, Samples]:
     """The greatest and the least of each ``EXTREMES_OVER`` samples of x (frames,), the last of fewer; 0 of nothing."""
     whole = x.size // BLOCK_FRAMES * BLOCK_FRAMES
     blocks, rest = x[:whole].reshape(-1, BLOCK_FRAMES), x[whole:] if whole < x.size else x[:0]
-    last = [rest] if rest.size or whole else [np.zeros(1)]
+    if rest.size or whole:
+        last = [rest]
+    else:
+        last = [np.zeros(1)]
     highs, lows = blocks.max(axis=1), blocks.min(axis=1)
     if last[0].size:
         highs, lows = np.append(highs, last[0].max()), np.append(lows, last[0].min())
@@ -44,7 +47,10 @@ class Signal:
     unit: str = "FS"
 
     def __post_init__(self) -> None:
-        samples = self.samples[:, None] if self.samples.ndim == 1 else self.samples
+        if self.samples.ndim == 1:
+            samples = self.samples[:, None]
+        else:
+            samples = self.samples
         object.__setattr__(self, "samples", as_readonly(samples))
 
     @property

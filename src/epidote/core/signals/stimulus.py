@@ -109,7 +109,10 @@ def register_stimulus(kind: str, needs: str | Needs) -> Callable[[Maker], Maker]
 
     def register(maker: Maker) -> Maker:
         _MAKERS[kind] = maker
-        _NEEDS[kind] = needs if callable(needs) else lambda _: needs.split()
+        if callable(needs):
+            _NEEDS[kind] = needs
+        else:
+            _NEEDS[kind] = lambda _: needs.split()
         return maker
 
     return register
@@ -122,6 +125,7 @@ def _maker(kind: str) -> Maker | None:
     return _MAKERS.get(kind)
 
 
+_COUNTS = ("shots", "steps", "per_octave")
 _LENGTHS = {
     "lead",
     "ramp",
@@ -169,7 +173,7 @@ def _require_bounds(stimulus: Stimulus) -> None:
             raise UnusableInputError(
                 f"The stimulus has {name} = {value:g} of {frames:g} frames. Export the stimulus again."
             )
-        most = MOST_COUNT if name in ("shots", "steps", "per_octave") else MOST_FRAMES
+        most = MOST_COUNT if name in _COUNTS else MOST_FRAMES
         if not abs(value) <= most:
             raise UnusableInputError(
                 f"The stimulus has {name} = {value:g}; at most {most:g} is supported. Export the stimulus again."

@@ -55,7 +55,9 @@ class GeneratorSettings:
 
     def below(self, ceiling_dbfs: float) -> GeneratorSettings:
         """The same, as loud as the ceiling lets it be."""
-        return self if self.peak_db <= ceiling_dbfs else replace(self, level=self.level - (self.peak_db - ceiling_dbfs))
+        if self.peak_db <= ceiling_dbfs:
+            return self
+        return replace(self, level=self.level - (self.peak_db - ceiling_dbfs))
 
     def to_json(self) -> dict[str, Any]:
         return {**asdict(self), "kind": str(self.kind), "outputs": list(self.outputs)}

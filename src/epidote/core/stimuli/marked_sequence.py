@@ -55,7 +55,9 @@ class MarkedSequence:
     def channels(self) -> int:
         """One, or as many as it takes where the stimuli do not all play on the same."""
         every = {s.channels for s in self.stimuli}
-        return 1 if len(every) == 1 else max(max(c) for c in every)
+        if len(every) == 1:
+            return 1
+        return max(max(c) for c in every)
 
     def samples(self) -> Samples:
         """Samples (frames, channels) in FS; the marks sound on every channel."""
@@ -64,7 +66,10 @@ class MarkedSequence:
         for place in (self.first_mark, self.last_mark):
             out[place : place + sound.size] = sound[:, None]
         for stimulus, place in zip(self.stimuli, self.starts, strict=True):
-            where = [c - 1 for c in stimulus.channels] if self.channels > 1 else [0]
+            if self.channels > 1:
+                where = [c - 1 for c in stimulus.channels]
+            else:
+                where = [0]
             out[place : place + stimulus.frames, where] = stimulus.samples()[:, None]
         return out
 

@@ -123,7 +123,10 @@ def chirp(rate: float, frames: int, level: float) -> Samples:
 
 def _needs(p: Mapping[str, float]) -> list[str]:
     count = int(min(max(p.get("steps", 0.0), 0.0), MOST_COUNT))
-    fixed = ["fixed_db"] if "fixed_frequency" in p else []
+    if "fixed_frequency" in p:
+        fixed = ["fixed_db"]
+    else:
+        fixed = []
     return [
         "steps",
         "lead",

@@ -27,7 +27,9 @@ class Scale:
 
     def ends(self) -> tuple[float, float]:
         """Low and high as they lie along the line: logarithms where it is logarithmic."""
-        return (math.log(self.low), math.log(self.high)) if self.log else (self.low, self.high)
+        if self.log:
+            return (math.log(self.low), math.log(self.high))
+        return (self.low, self.high)
 
     def moved(self, share: float) -> Scale:
         return Scale(self.value(share), self.value(1 + share), self.log)
@@ -39,8 +41,13 @@ class Scale:
     def within(self, least: float, most: float) -> Scale:
         """Not beyond what there is to see, and not closer than makes sense."""
         low, high = max(self.low, least), min(self.high, most)
-        close = high / low < 1.01 if self.log and low > 0 else high - low < 1e-9 * max(abs(low), abs(high), 1e-12)
-        return self if close else Scale(low, high, self.log)
+        if self.log and low > 0:
+            close = high / low < 1.01
+        else:
+            close = high - low < 1e-9 * max(abs(low), abs(high), 1e-12)
+        if close:
+            return self
+        return Scale(low, high, self.log)
 
 
 def ticks(scale: Scale, room: int) -> list[tuple[float, bool]]:
@@ -50,7 +57,10 @@ def ticks(scale: Scale, room: int) -> list[tuple[float, bool]]:
     decades = math.log10(scale.high / scale.low)
     if decades < 0.7:
         return [(v, True) for v in linear_ticks(scale.low, scale.high, room)]
-    labelled = {1, 2, 5} if 3 * decades <= room * 1.2 else {1}
+    if 3 * decades <= room * 1.2:
+        labelled = {1, 2, 5}
+    else:
+        labelled = {1}
     result = []
     for exponent in range(math.floor(math.log10(scale.low)), math.ceil(math.log10(scale.high)) + 1):
         for digit in range(1, 10):

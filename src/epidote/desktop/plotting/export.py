@@ -49,7 +49,10 @@ def paint_picture(painter: QPainter, figure: Figure, view: Viewport, theme: Them
         if x + width > area.width() - 20:
             x, y = 20.0, y + height
         pen = QPen(theme.colour("quiet") if baseline else theme.row(colour), 2)
-        pattern = [1.5, 2.5] if baseline else DASHES.get(channel, [])
+        if baseline:
+            pattern = [1.5, 2.5]
+        else:
+            pattern = DASHES.get(channel, [])
         if pattern:
             pen.setDashPattern(pattern)
         painter.setPen(pen)

@@ -43,7 +43,9 @@ class Trace:
         """The value under the pointer: between points of a smooth curve, the highest line nearby in a spectrum."""
         if self.x.size > GRID_POINTS:
             i = int(np.searchsorted(self.x, x))
-            return float(self.y[min(i, self.x.size - 1)]) if self.x[0] <= x <= self.x[-1] else None
+            if self.x[0] <= x <= self.x[-1]:
+                return float(self.y[min(i, self.x.size - 1)])
+            return None
         from epidote.core.results.curve_features import interpolate  # SciPy is loaded after the window
 
         return interpolate(self.x, self.y, x, log_x=log)
@@ -128,10 +130,15 @@ class Figure:
     def x_extent(self) -> Scale:
         ends = [(float(t.x[0]), float(t.x[-1])) for t in self.traces if t.x.size > 1]
         if not ends:
-            return Scale(20, 20000, True) if self.log_x else Scale(0, 1)
+            if self.log_x:
+                return Scale(20, 20000, True)
+            return Scale(0, 1)
         low, high = min(e[0] for e in ends), max(e[1] for e in ends)
         if self.log_x:
-            low = max(low, 10.0) if self.x_unit == "Hz" and high > 100 and low < 5 else max(low, 1e-12)
+            if self.x_unit == "Hz" and high > 100 and low < 5:
+                low = max(low, 10.0)
+            else:
+                low = max(low, 1e-12)
         return Scale(low, high, self.log_x)
 
     def y_extent(self, x: Scale, differences: bool = False) -> Scale:
@@ -156,7 +163,10 @@ class Figure:
                 if not self.log_y and low - room <= value <= high + room:
                     low, high = min(low, value), max(high, value)
         if differences:
-            most = max(abs(low), abs(high), 0.1) if math.isfinite(low) else 1.0
+            if math.isfinite(low):
+                most = max(abs(low), abs(high), 0.1)
+            else:
+                most = 1.0
             return Scale(*nice_range(-most, most, LEAST_SPAN.get(self.difference_unit, 0.2) * 0.2))
         if not math.isfinite(low):
             return Scale(-1, 1)
@@ -171,10 +181,14 @@ class Figure:
     @property
     def x_words(self) -> str:
         """Below the axis: what it is, and in what unit; a count has none."""
-        return self.x_title if self.x_is_count else f"{self.x_title}, {self.x_unit}"
+        if self.x_is_count:
+            return self.x_title
+        return f"{self.x_title}, {self.x_unit}"
 
     def x_text(self, x: float) -> str:
-        return f"{self.x_title} {x:.0f}" if self.x_is_count else format_quantity(x, self.x_unit, digits=4)
+        if self.x_is_count:
+            return f"{self.x_title} {x:.0f}"
+        return format_quantity(x, self.x_unit, digits=4)
 
     def y_text(self, y: float | None, unit: str | None = None, signed: bool = False) -> str:
         return format_quantity(y, unit or self.y_unit, digits=4, signed=signed)
@@ -182,11 +196,16 @@ class Figure:
     def tick_text(self, value: float, unit: str, labels: list[float]) -> str:
         """A tick's label; small engineering values get the prefix that fits all of them."""
         if unit in ("s", "V", "W"):
-            text = format_quantity(value, unit, digits=_telling_digits(labels)) if value else "0"
+            if value:
+                text = format_quantity(value, unit, digits=_telling_digits(labels))
+            else:
+                text = "0"
             wide = (
                 labels and min(labels) > 0 and max(labels) >= 10 * min(labels)
             )  # 1, 2, 5, which need no zeros to line up
-            return re.sub(r"\.?0+(?= )", "", text) if wide and "." in text else text
+            if wide and "." in text:
+                return re.sub(r"\.?0+(?= )", "", text)
+            return text
         if unit in ("FS", "ratio") and labels:
             return f"{value:.3g}"
         return format_axis(value, unit)

@@ -53,7 +53,10 @@ def decimate(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray
     first, last = np.searchsorted(trace.x, [x.low, x.high])
     part = slice(max(0, int(first) - 1), int(last) + 1)
     xs, ys = trace.x[part], trace.y[part]
-    floor = None if trace.floor is None else trace.floor[part]
+    if trace.floor is None:
+        floor = None
+    else:
+        floor = trace.floor[part]
     if xs.size <= 1.2 * width:
         return xs, ys, floor
     if x.log:
@@ -62,7 +65,10 @@ def decimate(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray
         edges = np.unique(np.linspace(0, xs.size, width + 1).astype(int))
     edges = edges[edges < xs.size]
     low, high = np.minimum.reduceat(ys, edges), np.maximum.reduceat(ys, edges)
-    under = None if floor is None else np.repeat(np.maximum.reduceat(floor, edges), 2)
+    if floor is None:
+        under = None
+    else:
+        under = np.repeat(np.maximum.reduceat(floor, edges), 2)
     return np.repeat(xs[edges], 2), np.column_stack([low, high]).ravel(), under
 
 
@@ -99,9 +105,14 @@ def kept_line(trace: Trace, *, log_x: bool, log_y: bool) -> QPolygonF | None:
         faint = trace.floor is not None and bool((trace.y <= trace.floor).any())
         whole = trace.x.size > 1 and not faint and bool(np.isfinite(trace.y).all())
         xs, ys = ((np.log(np.maximum(v, 1e-300)) if log else v) for v, log in ((trace.x, log_x), (trace.y, log_y)))
-        lines[log_x, log_y] = polygon(xs, ys) if whole else QPolygonF()
+        if whole:
+            lines[log_x, log_y] = polygon(xs, ys)
+        else:
+            lines[log_x, log_y] = QPolygonF()
     made = lines[log_x, log_y]
-    return made if made.size() else None
+    if made.size():
+        return made
+    return None
 
 
 def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
@@ -247,10 +258,12 @@ class FigurePainter:
         p.drawLine(QPointF(box.left(), py), QPointF(box.right(), py))
 
     def _pen(self, trace: Trace) -> QPen:
-        pen = QPen(
-            self.theme.colour("quiet") if trace.baseline else self.theme.row(trace.colour),
-            1.0 if trace.x.size > GRID_POINTS or self.crowded else 1.2 if trace.baseline else 1.7,
-        )
+        colour, width = self.theme.row(trace.colour), 1.7
+        if trace.baseline:
+            colour, width = self.theme.colour("quiet"), 1.2
+        if trace.x.size > GRID_POINTS or self.crowded:
+            width = 1.0
+        pen = QPen(colour, width)
         if self.plainly:
             return pen
         pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
@@ -276,11 +289,10 @@ class FigurePainter:
             if floor is not None and bool((ys > floor).all()):
                 floor = None  # nothing of it is drawn faint
             px = self._across(xs, box)
-            place = (
-                np.log(np.maximum(ys, 1e-300) / y.low) / np.log(y.high / y.low)
-                if y.log
-                else (ys - y.low) / (y.high - y.low)
-            )
+            if y.log:
+                place = np.log(np.maximum(ys, 1e-300) / y.low) / np.log(y.high / y.low)
+            else:
+                place = (ys - y.low) / (y.high - y.low)
             py = box.bottom() - np.clip(place, -20, 20) * box.height()
             if floor is None and not self.crowded and trace.x.size <= GRID_POINTS:
                 px, py = simplify(px, py)  # lines of a pixel are quick as they are
@@ -314,18 +326,20 @@ class FigurePainter:
 
     def _across(self, xs: np.ndarray, box: QRectF) -> np.ndarray:
         x = self.view.x
-        place = (
-            np.log(np.maximum(xs, 1e-300) / x.low) / np.log(x.high / x.low)
-            if x.log
-            else (xs - x.low) / (x.high - x.low)
-        )
+        if x.log:
+            place = np.log(np.maximum(xs, 1e-300) / x.low) / np.log(x.high / x.low)
+        else:
+            place = (xs - x.low) / (x.high - x.low)
         return np.asarray(box.left() + np.clip(place, -5, 6) * box.width())
 
     def _pins(self, p: QPainter, where: Layout) -> None:
         small = font(0.8, bold=True)
         p.setFont(small)
         height = QFontMetricsF(small).height() + 2
-        bottom = where.difference.bottom() if self.figure.differences else where.main.bottom()
+        if self.figure.differences:
+            bottom = where.difference.bottom()
+        else:
+            bottom = where.main.bottom()
         for pin in self.figure.pins:
             place = self.view.x.place(pin.x)
             if not -1e-6 <= place <= 1 + 1e-6:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
@@ -127,11 +128,10 @@ class GraphView(QWidget):
         if self._view and self._home:
             self._at_rest.start(_REST_MS)
             moved = self._view.x.moved(dx)
-            x = (
-                moved
-                if moved.low >= self._home.x.low * (1 - 1e-9) and moved.high <= self._home.x.high * (1 + 1e-9)
-                else self._view.x
-            )
+            if moved.low >= self._home.x.low * (1 - 1e-9) and moved.high <= self._home.x.high * (1 + 1e-9):
+                x = moved
+            else:
+                x = self._view.x
             self._view = Viewport(x, self._view.y.moved(dy), self._view.dy)
             self._repaint()
 
@@ -214,7 +214,10 @@ class GraphView(QWidget):
         if not 0 <= place <= 1:
             return
         px = where.main.left() + place * where.main.width()
-        bottom = where.difference.bottom() if self._figure.differences else where.main.bottom()
+        if self._figure.differences:
+            bottom = where.difference.bottom()
+        else:
+            bottom = where.main.bottom()
         p.setPen(QPen(self._theme.colour("quiet"), 1, Qt.PenStyle.DotLine))
         p.drawLine(QPointF(px, where.main.top()), QPointF(px, bottom))
         rows = self.readings_at_cursor()
@@ -394,31 +397,55 @@ class GraphView(QWidget):
             else:
                 self._end_drawing(keep=key != Qt.Key.Key_Escape)
             return
-        big = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            here = 0.5 if self._cursor is None else self._view.x.place(self._cursor)
-            here += (1 if key == Qt.Key.Key_Right else -1) * _KEY_STEP * (10 if big else 1)
-            self.set_cursor_x(self._view.x.value(min(1.0, max(0.0, here))))
-        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal, Qt.Key.Key_Minus):
-            factor = 1 / _ZOOM if key == Qt.Key.Key_Minus else _ZOOM
-            about = 0.5 if self._cursor is None else self._view.x.place(self._cursor)
-            self.zoom_x(factor, about)
-        elif key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
-            self.zoom_y(_ZOOM if key == Qt.Key.Key_PageUp else 1 / _ZOOM)
-        elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            self.pan(0, 0.1 if key == Qt.Key.Key_Up else -0.1)
-        elif key == Qt.Key.Key_Home:
-            self.reset_view()
-        elif key == Qt.Key.Key_End:
-            self.fit_y()
-        elif key == Qt.Key.Key_P and self._cursor is not None:
-            self.pin_wanted.emit(self._cursor)
-        elif key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
-            near = self.pin_near_cursor()
-            if near is not None:
-                self.pin_unwanted.emit(near)
-        else:
+        do = self._key_commands(big=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)).get(key)
+        if do is None:
             super().keyPressEvent(event)
+            return
+        do()
+
+    def _key_commands(self, *, big: bool) -> dict[int, Callable[[], None]]:
+        """What each key does; ``big``: the cursor moves ten steps at once."""
+        step = _KEY_STEP * (10 if big else 1)
+        k = Qt.Key
+        return {
+            k.Key_Left: lambda: self._move_cursor(-step),
+            k.Key_Right: lambda: self._move_cursor(step),
+            k.Key_Plus: lambda: self._zoom_at_cursor(_ZOOM),
+            k.Key_Equal: lambda: self._zoom_at_cursor(_ZOOM),
+            k.Key_Minus: lambda: self._zoom_at_cursor(1 / _ZOOM),
+            k.Key_PageUp: lambda: self.zoom_y(_ZOOM),
+            k.Key_PageDown: lambda: self.zoom_y(1 / _ZOOM),
+            k.Key_Up: lambda: self.pan(0, 0.1),
+            k.Key_Down: lambda: self.pan(0, -0.1),
+            k.Key_Home: self.reset_view,
+            k.Key_End: self.fit_y,
+            k.Key_P: self._pin_cursor,
+            k.Key_Delete: self._unpin_near_cursor,
+            k.Key_Backspace: self._unpin_near_cursor,
+        }
+
+    def _cursor_place(self) -> float:
+        """Where the cursor is across the graph, from 0 to 1; the middle without one."""
+        if self._cursor is None or self._view is None:
+            return 0.5
+        return self._view.x.place(self._cursor)
+
+    def _move_cursor(self, by: float) -> None:
+        if self._view is not None:
+            place = min(1.0, max(0.0, self._cursor_place() + by))
+            self.set_cursor_x(self._view.x.value(place))
+
+    def _zoom_at_cursor(self, factor: float) -> None:
+        self.zoom_x(factor, self._cursor_place())
+
+    def _pin_cursor(self) -> None:
+        if self._cursor is not None:
+            self.pin_wanted.emit(self._cursor)
+
+    def _unpin_near_cursor(self) -> None:
+        near = self.pin_near_cursor()
+        if near is not None:
+            self.pin_unwanted.emit(near)
 
     def pin_near_cursor(self) -> int | None:
         """The pin nearest to the cursor, or the last one."""

@@ -93,10 +93,19 @@ class LinePainter:
 
     def _corners(self, line: Line, box: QRectF) -> tuple[np.ndarray, np.ndarray]:
         across = np.array([0.0, 1.0])
-        px = across if line.x is None else _places(line.x, self.view.x)
-        py = across if line.y is None else _places(line.y, self.view.y)
+        if line.x is None:
+            px = across
+        else:
+            px = _places(line.x, self.view.x)
+        if line.y is None:
+            py = across
+        else:
+            py = _places(line.y, self.view.y)
         if px.size != py.size:  # one value right across the other axis
-            px, py = (np.full(2, px[0]), across) if px.size == 1 else (px, np.full(px.size, py[0]))
+            if px.size == 1:
+                px, py = np.full(2, px[0]), across
+            else:
+                py = np.full(px.size, py[0])
         return box.left() + np.clip(px, -5, 6) * box.width(), box.bottom() - np.clip(py, -20, 20) * box.height()
 
     def _pen(self, line: Line) -> QPen:
@@ -123,7 +132,10 @@ class LinePainter:
         if line.y is None:  # a place along x: beside the line, at the top
             return QRectF(min(float(px[0]) + 4, box.right() - width), box.top() + 16, width, metrics.height())
         inside = np.flatnonzero((px >= box.left() - 1) & (px <= box.right() + 1))
-        y = float(py[inside[0]]) if inside.size else float(py[0])
+        if inside.size:
+            y = float(py[inside[0]])
+        else:
+            y = float(py[0])
         x = max(box.left(), float(px[inside[0]]) if inside.size else box.left()) + 6
         return QRectF(x, y - metrics.height() - 1, width, metrics.height())
 

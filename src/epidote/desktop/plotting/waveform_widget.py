@@ -130,12 +130,18 @@ class WaveView(QWidget):
         each = box.height() / max(1, 1 if self._over else count)
         p.setClipRect(box)
         for number, lane in enumerate(self.lanes):
-            area = box if self._over else QRectF(box.left(), box.top() + number * each, box.width(), each)
+            if self._over:
+                area = box
+            else:
+                area = QRectF(box.left(), box.top() + number * each, box.width(), each)
             p.setPen(QPen(t.colour("faint_line"), 1))
             p.drawLine(QPointF(area.left(), area.center().y()), QPointF(area.right(), area.center().y()))
             self._paint_lane(p, area, lane)
             p.setPen(t.row(lane.colour))
-            top = box.top() + number * height if self._over else area.top()
+            if self._over:
+                top = box.top() + number * height
+            else:
+                top = area.top()
             where = QRectF(area.left() + 4, top + 2, QFontMetricsF(small).horizontalAdvance(lane.name) + 4, height)
             p.fillRect(where, t.colour("back", 210))
             p.drawText(where, Qt.AlignmentFlag.AlignLeft, lane.name)
@@ -150,18 +156,20 @@ class WaveView(QWidget):
         scale = Scale(self.first / self.rate, self.last / self.rate)
         wide = scale.high - scale.low
         found = [v for v, _ in ticks(scale, max(2, int(box.width() / 110)))]
-        step = found[1] - found[0] if len(found) > 1 else wide
+        if len(found) > 1:
+            step = found[1] - found[0]
+        else:
+            step = wide
         digits = max(0, -int(np.floor(np.log10(max(step, 1e-12)) + 1e-9)))
         for value in found:
             x = self._x(box, value * self.rate)
             p.setPen(QPen(self._theme.colour("faint_line"), 1))
             p.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
             p.setPen(self._theme.colour("quiet"))
-            minutes = (
-                f"{int(value) // 60}:{value % 60:0{3 + digits if digits else 2}.{digits}f}"
-                if self.frames / self.rate >= 120
-                else f"{value:.{digits}f}"
-            )
+            if self.frames / self.rate >= 120:
+                minutes = f"{int(value) // 60}:{value % 60:0{3 + digits if digits else 2}.{digits}f}"
+            else:
+                minutes = f"{value:.{digits}f}"
             wide_words = QFontMetricsF(p.font()).horizontalAdvance(minutes) + 2
             left = min(max(x - wide_words / 2, 0.0), self.width() - wide_words)
             p.drawText(QRectF(left, box.bottom() + 2, wide_words, height), Qt.AlignmentFlag.AlignLeft, minutes)
@@ -181,7 +189,10 @@ class WaveView(QWidget):
         x_of = area.width() / (last - first)
         p.setPen(QPen(self._theme.row(lane.colour), 1))
         p.setRenderHint(QPainter.RenderHint.Antialiasing, False)  # of thousands of crossing lines it takes seconds
-        samples = lane.fetch(low, high - low) if per_pixel < BLOCK or not lane.outline.size else None
+        if per_pixel < BLOCK or not lane.outline.size:
+            samples = lane.fetch(low, high - low)
+        else:
+            samples = None
         if samples is not None and per_pixel <= 2:
             p.setRenderHint(QPainter.RenderHint.Antialiasing)
             xs = np.asarray(area.left() + (np.arange(low, low + samples.size) - first) * x_of, np.float64)

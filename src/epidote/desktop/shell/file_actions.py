@@ -41,8 +41,14 @@ class FileActions:
         """The graph with its conditions to the clipboard, as a picture."""
         from epidote.desktop.plotting.export import picture_of
 
-        graph = self.matrix.graph_panel.graph if self.matrix.built else None
-        figure, shown = (graph.figure(), graph.view()) if graph is not None else (None, None)
+        if self.matrix.built:
+            graph = self.matrix.graph_panel.graph
+        else:
+            graph = None
+        if graph is not None:
+            figure, shown = (graph.figure(), graph.view())
+        else:
+            figure, shown = (None, None)
         if figure is None or shown is None:
             self.window.say("No graph to copy. Select one or more measured cells first.")
             return
@@ -89,11 +95,12 @@ class FileActions:
             name, _ = QFileDialog.getOpenFileName(
                 self.window.widget, "Import study from ZIP", str(Path.home()), "ZIP archives (*.zip)"
             )
-            into = (
-                QFileDialog.getExistingDirectory(self.window.widget, "Select a folder to unpack into", str(Path.home()))
-                if name
-                else ""
-            )
+            if name:
+                into = QFileDialog.getExistingDirectory(
+                    self.window.widget, "Select a folder to unpack into", str(Path.home())
+                )
+            else:
+                into = ""
             if not into:
                 return
             source, folder = Path(name), Path(into)

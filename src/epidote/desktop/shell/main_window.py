@@ -77,21 +77,7 @@ class MainWindow(QMainWindow):
         layout.setSpacing(0)
         self.commands = commands_of(self, self.session, self.matrix, self.rows, self.files)
         layout.addWidget(self._top_bar())
-        self.message = Label()
-        self.message.setWordWrap(True)
-        self.message.setProperty("caution", True)
-        self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.message.hide()
-        self.details = QToolButton()
-        self.details.setText("Details")
-        self.details.setToolTip("Show what is needed for a report")
-        self.details.clicked.connect(self._show_details)
-        self.details.hide()
-        told = QHBoxLayout()
-        told.setContentsMargins(0, 0, 0, 0)
-        told.addWidget(self.message, 1)
-        told.addWidget(self.details)
-        layout.addLayout(told)
+        layout.addLayout(self._build_message())
         self._fault = ""
         faults().told.connect(self._tell_fault, Qt.ConnectionType.QueuedConnection)
         self.stack = QStackedWidget()
@@ -102,6 +88,30 @@ class MainWindow(QMainWindow):
         self.strip = TrustStrip(self.session, self.show_chain, self._choose_baseline)
         layout.addWidget(self.strip)
         self.setCentralWidget(central)
+        self._connect()
+        self._overview_changed()
+        self.menu_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.matrix.table.setFocus()
+
+    def _build_message(self) -> QHBoxLayout:
+        """The line below the top bar for messages, with a button for the details of a fault."""
+        self.message = Label()
+        self.message.setWordWrap(True)
+        self.message.setProperty("caution", True)
+        self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.message.hide()
+        self.details = QToolButton()
+        self.details.setText("Details")
+        self.details.setToolTip("Show what is needed for a report")
+        self.details.clicked.connect(self._show_details)
+        self.details.hide()
+        line = QHBoxLayout()
+        line.setContentsMargins(0, 0, 0, 0)
+        line.addWidget(self.message, 1)
+        line.addWidget(self.details)
+        return line
+
+    def _connect(self) -> None:
         self._message_timer = QTimer(self)
         self._message_timer.setSingleShot(True)
         self._message_timer.timeout.connect(self._hide_message)
@@ -114,9 +124,6 @@ class MainWindow(QMainWindow):
         self.matrix.settled.connect(lambda: self.session.aside(_load_the_rest, lambda _: None, self.say))
         self.session.undo.indexChanged.connect(self._overview_changed)
         self.matrix.table.selectionModel().currentChanged.connect(lambda *_: self._show_states())
-        self._overview_changed()
-        self.menu_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.matrix.table.setFocus()
 
     @property
     def widget(self) -> QWidget:
@@ -197,7 +204,10 @@ class MainWindow(QMainWindow):
         menu = QMenu(self)
         self.actions_by_name: dict[str, QAction] = {}
         for group in GROUPS:
-            part = menu if group == "Study" else QMenu(group, menu)
+            if group == "Study":
+                part = menu
+            else:
+                part = QMenu(group, menu)
             if part is not menu:
                 menu.addMenu(part)
             for command in self.commands:
@@ -269,7 +279,8 @@ class MainWindow(QMainWindow):
     def _overview_changed(self, _index: int = 0) -> None:
         overview, writable = self.session.overview, self.session.writable
         self.title.setText(overview.title if overview else "")
-        self.saved.setText("" if overview is None else "All changes saved" if writable else "Read-only")
+        state = "All changes saved" if writable else "Read-only"
+        self.saved.setText(state if overview else "")
         self.setWindowTitle(f"{overview.title} – Epidote" if overview else "Epidote")
         for command in self.commands:
             if command.edits:
@@ -295,7 +306,9 @@ class MainWindow(QMainWindow):
             from epidote.demo.scenario import demo_path, open_demo
 
             path = demo_path()
-            return Study(path) if path.exists() else open_demo(path)
+            if path.exists():
+                return Study(path)
+            return open_demo(path)
 
         def then() -> None:
             overview = self.session.overview
@@ -402,11 +415,11 @@ class MainWindow(QMainWindow):
     def focus_side(self) -> None:
         if not self.matrix.built:
             return
-        target: QWidget = (
-            self.matrix.readings.table
-            if self.matrix.side.currentWidget() is self.matrix.readings
-            else self.matrix.run_panel.go
-        )
+        target: QWidget
+        if self.matrix.side.currentWidget() is self.matrix.readings:
+            target = self.matrix.readings.table
+        else:
+            target = self.matrix.run_panel.go
         target.setFocus()
 
     def quit(self) -> None:

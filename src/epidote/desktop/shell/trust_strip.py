@@ -91,7 +91,9 @@ class TrustStrip(QWidget):
         if overview is None:
             return
         last = max(overview.runs.values(), key=lambda r: r.made, default=None)
-        where = f"{last.device.partition(',')[0].partition(' with')[0]}, " if last else ""
+        where = ""
+        if last:
+            where = f"{last.device.partition(',')[0].partition(' with')[0]}, "
         self._set("device", f"{where}{chain.rate / 1000:g} kHz", False)
         if chain.calibrated and chain.output_full_scale:
             self._set("scale", f"0 dBFS = {chain.output_full_scale:.2f} V out, {chain.unit_full_scale:.1f} V in", False)
@@ -101,7 +103,10 @@ class TrustStrip(QWidget):
         if age is None:
             self._set("calibration", "Never calibrated", True)
         else:
-            words = "today" if age == 0 else f"{age} day{'s' if age != 1 else ''} ago"
+            if age == 0:
+                words = "today"
+            else:
+                words = f"{age} day{'s' if age != 1 else ''} ago"
             self._set("calibration", f"Calibrated {words}", chain.stale(date.today()))
         own = {s.id for s in overview.subjects if s.is_baseline}
         self._baseline([r for (s, _), r in overview.runs.items() if s in own], chain)
@@ -109,11 +114,10 @@ class TrustStrip(QWidget):
         if peak is not None:
             self._set("headroom", f"Headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)
         weak = chain.load_ohms is not None and not chain.load_confirmed
-        self._set(
-            "load",
-            f"Load {chain.load_ohms:g} Ω{' (entered)' if weak else ''}" if chain.load_ohms else "No load specified",
-            weak,
-        )
+        load = "No load specified"
+        if chain.load_ohms:
+            load = f"Load {chain.load_ohms:g} Ω" + (" (entered)" if weak else "")
+        self._set("load", load, weak)
 
     def _baseline(self, runs: list[RunSummary], chain: Chain) -> None:
         if not runs:
@@ -121,7 +125,9 @@ class TrustStrip(QWidget):
             return
         latest = max(runs, key=lambda r: r.made)
         differs = chain.wired().differs_from(type(chain).model_validate(latest.chain))
-        unfit = f", not used: {' and '.join(differs)} changed" if differs else ""
+        unfit = ""
+        if differs:
+            unfit = f", not used: {' and '.join(differs)} changed"
         self._set("baseline", f"Baseline {latest.made.astimezone():%d %b %H:%M}{unfit}", bool(differs))
 
     def _set(self, key: str, words: str, weak: bool) -> None:

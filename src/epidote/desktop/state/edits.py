@@ -108,9 +108,16 @@ def delete_run(session: Session, run_id: int) -> None:
 
 
 def set_reference(session: Session, subject: Subject | None) -> None:
-    before = str(session.overview.reference or "") if session.overview else ""
-    after = str(subject.id) if subject else ""
-    words = f"Set {subject.full_name} as reference" if subject else "Clear reference"
+    before = ""
+    if session.overview:
+        before = str(session.overview.reference or "")
+    after = ""
+    if subject:
+        after = str(subject.id)
+    if subject:
+        words = f"Set {subject.full_name} as reference"
+    else:
+        words = "Clear reference"
     session.edit(
         words,
         lambda study, _: study.set_setting("reference", after),

@@ -53,12 +53,14 @@ class Faults(QObject):
     def report(self, error: BaseException, where: str = "") -> None:
         """A mistake in the program; may be called on any thread."""
         frames = traceback.extract_tb(error.__traceback__)
-        last = frames[-1] if frames else None
-        place = (
-            f"{type(error).__name__} in {Path(last.filename).name}:{last.lineno}"
-            if last is not None
-            else type(error).__name__
-        )
+        if frames:
+            last = frames[-1]
+        else:
+            last = None
+        if last is not None:
+            place = f"{type(error).__name__} in {Path(last.filename).name}:{last.lineno}"
+        else:
+            place = type(error).__name__
         details = "".join(traceback.format_exception(error))
         self._keep(place, details, f"{where or 'fault'}: {place}\n{_frames_only(frames)}\n{_without_names(str(error))}")
 

@@ -106,18 +106,7 @@ class LiveAudio(QObject):
                 live.play(*wanted)
             watcher = make(live.rate)
             self._delivered.emit(turn, partial(self.began.emit, watcher))
-            reported = 0
-            while not turn.over.is_set():
-                block = live.read()
-                faults = live.faults()
-                if len(faults) > reported:
-                    reported = len(faults)
-                    self._delivered.emit(turn, partial(self.faulted.emit, reported, faults[-1]))
-                shown = watcher.feed(block) if block.shape[0] else None
-                if shown is not None and not turn.busy:
-                    turn.busy = True
-                    self._delivered.emit(turn, partial(self._show, turn, shown))
-                time.sleep(_PAUSE)
+            self._feed(live, watcher, turn)
         except EpidoteError as error:
             self._delivered.emit(turn, partial(self.failed.emit, in_window(error)))
         except Exception as error:  # noqa: BLE001  whatever it is, the page must learn that the sound is gone
@@ -134,6 +123,21 @@ class LiveAudio(QObject):
             if device is not None:
                 device.close()
             self._delivered.emit(turn, self._end)
+
+    def _feed(self, live: Live, watcher: Watcher, turn: _ListeningSession) -> None:
+        """Pass blocks on to the watcher until the session is over; what it shows is dropped while the page is busy."""
+        reported = 0
+        while not turn.over.is_set():
+            block = live.read()
+            faults = live.faults()
+            if len(faults) > reported:
+                reported = len(faults)
+                self._delivered.emit(turn, partial(self.faulted.emit, reported, faults[-1]))
+            shown = watcher.feed(block) if block.shape[0] else None
+            if shown is not None and not turn.busy:
+                turn.busy = True
+                self._delivered.emit(turn, partial(self._show, turn, shown))
+            time.sleep(_PAUSE)
 
     def _deliver(self, turn: _ListeningSession, tell: Callable[[], None]) -> None:
         if turn is self._turn:

@@ -159,12 +159,14 @@ class Session(QObject):
         all then.
         """
         overview = self.overview
-        states = _states_of_claims(overview) if overview is not None else {}
-        wanted = (
-            [e for e in overview.of_kind("claim") if self._judged.get(e.id) != states[e.id]]
-            if overview is not None
-            else []
-        )
+        if overview is not None:
+            states = _states_of_claims(overview)
+        else:
+            states = {}
+        if overview is not None:
+            wanted = [e for e in overview.of_kind("claim") if self._judged.get(e.id) != states[e.id]]
+        else:
+            wanted = []
         self.verdicts = {i: v for i, v in self.verdicts.items() if i in states and i not in {e.id for e in wanted}}
         self._judged.update(states)
         if overview is None or not wanted:
@@ -212,7 +214,9 @@ class Session(QObject):
 
     def setting(self, name: str) -> str:
         """What is kept about the study under a name, as the overview has it; "" where nothing is."""
-        return self.overview.settings.get(name, "") if self.overview is not None else ""
+        if self.overview is not None:
+            return self.overview.settings.get(name, "")
+        return ""
 
     # -- changing ----------------------------------------------------------------------------------
 

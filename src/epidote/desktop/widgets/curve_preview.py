@@ -61,10 +61,14 @@ class CurvePreview(FormDialog):
 
     def options(self) -> TextOptions | None:
         reading: TextReading | None = self.ways.currentData()
-        return None if reading is None else reading.options
+        if reading is None:
+            return None
+        return reading.options
 
 
 def ask_reading(parent: QWidget, name: str, found: list[TextReading]) -> TextOptions | None:
     """Show the preview; the options of the reading that the user imports, None when it is cancelled."""
     dialog = CurvePreview(parent, name, found)
-    return dialog.options() if dialog.exec() else None
+    if dialog.exec():
+        return dialog.options()
+    return None

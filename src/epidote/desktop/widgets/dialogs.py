@@ -79,7 +79,12 @@ class RowDialog(FormDialog):
         *,
         duplicate: bool = False,
     ) -> None:
-        title = f"Duplicate {start.full_name}" if duplicate and start else ("Edit row" if start else "Add row")
+        if duplicate and start:
+            title = f"Duplicate {start.full_name}"
+        elif start:
+            title = "Edit row"
+        else:
+            title = "Add row"
         super().__init__(parent, title, "Apply" if start and not duplicate else "Add")
         self._start, self._duplicate = start, duplicate
         self.units = QComboBox()
@@ -189,7 +194,10 @@ class PreferencesDialog(FormDialog):
         for combo, values, usual in ((self.theme, THEMES, "dark"), (self.text, TEXT_SIZES, "normal")):
             for value in values:
                 combo.addItem(value.capitalize(), value)
-            name = "theme" if combo is self.theme else "text"
+            if combo is self.theme:
+                name = "theme"
+            else:
+                name = "text"
             combo.setCurrentIndex(max(0, combo.findData(str(preferences().value(name, usual)))))
         self.theme.setAccessibleName("Theme")
         self.text.setAccessibleName("Text size")

@@ -28,7 +28,10 @@ class DropoutLabel(Label):
         self.hide()
 
     def _show_faults(self, count: int, words: str) -> None:
-        many = "1 dropout" if count == 1 else f"{count} dropouts"
+        if count == 1:
+            many = "1 dropout"
+        else:
+            many = f"{count} dropouts"
         last = f"{'at' if count == 1 else 'the last at'} {datetime.now():%H:%M:%S} ({words})"
         self.reported = f"{many} in the live view, {last}"
         self.setText(

@@ -94,7 +94,9 @@ class SettingsForm(QWidget):
             return str(value)
         plain = format_plain(value, unit)
         exact = SettingsForm._number(plain, unit) == value  # no digit may be lost on the way through the field
-        return plain if exact else f"{float(value):.7g} {unit}"
+        if exact:
+            return plain
+        return f"{float(value):.7g} {unit}"
 
     def set_text(self, name: str, text: str) -> None:
         """Type into a field."""
@@ -131,7 +133,9 @@ class SettingsForm(QWidget):
             if item is float and unit:
                 return tuple(SettingsForm._number(p, unit) for p in parts)
             return tuple(int(p) if item is int and p.isdecimal() and p.isascii() else p for p in parts)
-        return SettingsForm._number(text, unit) if unit else text
+        if unit:
+            return SettingsForm._number(text, unit)
+        return text
 
     @staticmethod
     def _number(text: str, unit: str) -> Any:

@@ -54,13 +54,19 @@ class ReadOnlyTableModel(QAbstractTableModel):
     # -- what Qt asks ------------------------------------------------------------------------------
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self._rows)
+        if parent.isValid():
+            return 0
+        return len(self._rows)
 
     def columnCount(self, parent: Index = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self._heads)
+        if parent.isValid():
+            return 0
+        return len(self._heads)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        return _told(self._rows[index.row()][index.column()], role) if index.isValid() else None
+        if index.isValid():
+            return _told(self._rows[index.row()][index.column()], role)
+        return None
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation is Qt.Orientation.Horizontal and 0 <= section < len(self._heads):
@@ -78,5 +84,7 @@ def _told(cell: TableCell, role: int) -> Any:
     if role == Qt.ItemDataRole.ForegroundRole:
         return cell.colour
     if role == Qt.ItemDataRole.TextAlignmentRole:
-        return _RIGHT if cell.right else _LEFT
+        if cell.right:
+            return _RIGHT
+        return _LEFT
     return None

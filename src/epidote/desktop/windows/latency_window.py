@@ -145,9 +145,13 @@ class LatencyWindow(QDialog):
 
 def _setting_words(setting: tuple[float, int]) -> str:
     rate, buffer = setting
-    return f"{rate / 1000:g} kHz, buffer {buffer}" if buffer else f"{rate / 1000:g} kHz"
+    if buffer:
+        return f"{rate / 1000:g} kHz, buffer {buffer}"
+    return f"{rate / 1000:g} kHz"
 
 
 def _cell_words(cell: Latency) -> str:
-    mark = "▲ " if cell.seconds > LIVE[1] else ""
+    mark = ""
+    if cell.seconds > LIVE[1]:
+        mark = "▲ "
     return f"{mark}{1000 * cell.seconds:.3f} ms   {distance_in_air(cell.seconds):.2f} m"

@@ -180,7 +180,10 @@ class StretchDialog(QDialog):
                 number += 1
                 # every lane in the first one's frames; what runs at another rate is outlined only
                 lane = _FileLane(track.channel(channel), self._reader, self.wave.update)
-                fetch = lane.fetch if track.rate == rate else _nothing
+                if track.rate == rate:
+                    fetch = lane.fetch
+                else:
+                    fetch = _nothing
                 lanes.append(
                     Lane(
                         f"Channel {number}  {name}{f', {channel}' if track.channels > 1 else ''}",
@@ -192,7 +195,9 @@ class StretchDialog(QDialog):
         self.wave.set_lanes(lanes, rate)
         self._most = min(LONGEST, _MOST_SAMPLES / sum(t.rate * t.channels for _, t in tracks))
         self.wave.set_stretch(0.0, min(self._most, self.wave.frames / rate))
-        many = "s" if number > 1 else ""
+        many = ""
+        if number > 1:
+            many = "s"
         self.heading.setText(
             f"{number} channel{many} of {', '.join(p.name for p in self._files)}: {self.wave.frames / rate:.2f} s at"
             f" {rate:g} Hz"

@@ -38,7 +38,10 @@ def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -
         raise StudyError(f"“{target}” is not a file name. Nothing was written; enter a name.")
     if target.suffix.lower() != ".zip":
         target = target.with_name(target.name + ".zip")
-    folder = study.path.name if study.path.name.endswith(SUFFIX) else study.path.name + SUFFIX
+    if study.path.name.endswith(SUFFIX):
+        folder = study.path.name
+    else:
+        folder = study.path.name + SUFFIX
     try:
         with new_part(target) as part:
             with (
@@ -56,7 +59,10 @@ def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -
                     if not n.endswith(".part")
                 ]
                 for i, (room, name) in enumerate(files):
-                    packed = zipfile.ZIP_STORED if Path(name).suffix in _PACKED_ALREADY else zipfile.ZIP_DEFLATED
+                    if Path(name).suffix in _PACKED_ALREADY:
+                        packed = zipfile.ZIP_STORED
+                    else:
+                        packed = zipfile.ZIP_DEFLATED
                     entry = zipfile.ZipInfo(f"{folder}/{room}/{name}", datetime.now().timetuple()[:6])
                     entry.compress_type = packed
                     with (
@@ -70,7 +76,10 @@ def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -
         part_of(target).replace(target)
     except (OSError, sqlite3.Error) as error:
         part_of(target).unlink(missing_ok=True)
-        why = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+        if isinstance(error, OSError) and error.strerror:
+            why = error.strerror
+        else:
+            why = str(error)
         raise StudyError(
             f"{target.name} could not be written: {why}. The study is unchanged; free some space or choose another"
             " folder."
@@ -132,7 +141,10 @@ def _require_room(source: Path, size: int, folder: Path, most_bytes: int) -> Non
             " being asked for. Nothing was unpacked; if you trust the file, allow more with “epidote study unzip"
             " --most-gb”."
         )
-    free = shutil.disk_usage(folder).free if folder.is_dir() else size
+    if folder.is_dir():
+        free = shutil.disk_usage(folder).free
+    else:
+        free = size
     if size > free:
         raise StudyError(
             f"{source.name} unpacks to {size / 1e6:.0f} MB, but {free / 1e6:.0f} MB are free. Nothing was unpacked;"

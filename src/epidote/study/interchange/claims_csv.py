@@ -40,17 +40,24 @@ def claims_in(text: str, name: str = "the text") -> list[tuple[str, str]]:
             f"{name} is not a CSV file: a field has no end. Nothing was added; correct the quotation marks."
         ) from error
     heads = [h.casefold() for h in rows[0]]
-    claim = next((heads.index(n) for n in _CLAIM if n in heads), None)
-    if claim is not None:
-        source = next((heads.index(n) for n in _SOURCE if n in heads), None)
-        before = heads.index("quantity") if "quantity" in heads else None
-        after = heads.index("conditions") if "conditions" in heads else None
-        found = []
-        for row in rows[1:]:
-            cells = [row[i] for i in (before, claim, after) if i is not None and i < len(row) and row[i]]
-            if cells:
-                found.append((", ".join(cells), row[source] if source is not None and source < len(row) else ""))
-        return found
+    if any(name in heads for name in _CLAIM):
+        return _by_heads(heads, rows[1:])
     if separator == ",":  # a figure has commas of its own: without a head line each line is one figure
         return [(line.strip().strip('"'), "") for line in lines]
     return [(row[0], row[1] if len(row) > 1 else "") for row in rows if row and row[0]]
+
+
+def _by_heads(heads: list[str], rows: list[list[str]]) -> list[tuple[str, str]]:
+    """(claim, source) of each row, the columns named by a head line."""
+
+    def place(*names: str) -> int | None:
+        return next((heads.index(name) for name in names if name in heads), None)
+
+    parts = [column for column in (place("quantity"), place(*_CLAIM), place("conditions")) if column is not None]
+    source = place(*_SOURCE)
+    found = []
+    for row in rows:
+        cells = [row[column] for column in parts if column < len(row) and row[column]]
+        if cells:
+            found.append((", ".join(cells), row[source] if source is not None and source < len(row) else ""))
+    return found

@@ -92,4 +92,6 @@ def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes:
 
 
 def _plain(value: float | None) -> str:
-    return "" if value is None else repr(value)
+    if value is None:
+        return ""
+    return repr(value)

@@ -70,9 +70,14 @@ class TextReading:
     def preview(self) -> str:
         """The first, second and last point as read."""
         points = list(zip(self.level.x.tolist(), self.level.y.tolist(), strict=True))
-        shown = points if len(points) <= 3 else [*points[:2], points[-1]]
+        if len(points) <= 3:
+            shown = points
+        else:
+            shown = [*points[:2], points[-1]]
         words = [f"{format_plain(x, 'Hz')}: {y:g} {self.level.y_unit}" for x, y in shown]
-        return f"{', '.join(words[:-1])} … {words[-1]}" if len(points) > 3 else ", ".join(words)
+        if len(points) > 3:
+            return f"{', '.join(words[:-1])} … {words[-1]}"
+        return ", ".join(words)
 
 
 def read_text_curve(path: Path, options: TextOptions = AS_FOUND) -> tuple[Curve, Curve | None]:
@@ -133,9 +138,10 @@ def text_readings(text: str, name: str, options: TextOptions = AS_FOUND) -> list
             raise UnusableInputError(
                 f"{name}, line {number}: only one number; frequency and level are needed. Nothing was read."
             )
-        place = (
-            f", line {number}: “{line[:60]}” is not numeric" if number else ": the lines are written in different ways"
-        )
+        if number:
+            place = f", line {number}: “{line[:60]}” is not numeric"
+        else:
+            place = ": the lines are written in different ways"
         raise UnusableInputError(
             f"{name}{place}. Nothing was read; correct the file, or name the separator and the decimal sign."
         )
@@ -165,11 +171,15 @@ def _frequency_columns(values: Samples, said: int) -> list[int]:
     lines.
     """
     if said:
-        return [said - 1] if said < values.shape[1] else [0]
+        if said < values.shape[1]:
+            return [said - 1]
+        return [0]
     counted = values[:, 0] - values[0, 0]
     counts = bool(np.array_equal(counted, np.arange(values.shape[0]))) and values[0, 0] in (0.0, 1.0)
     rises = values.shape[1] > 2 and bool(np.all(np.diff(values[:, 1]) > 0)) and values[0, 1] > 0
-    return [0, 1] if counts and rises else [0]
+    if counts and rises:
+        return [0, 1]
+    return [0]
 
 
 def _frequency_units(frequencies: Samples, heads: Sequence[str], column: int, said: str) -> list[str]:
@@ -180,7 +190,9 @@ def _frequency_units(frequencies: Samples, heads: Sequence[str], column: int, sa
     if "khz" in head:
         return ["kHz"]
     low, high = float(frequencies.min()), float(frequencies.max())
-    return ["Hz", "kHz"] if "hz" not in head and 0 < low < 1 and 1 <= high <= 200 else ["Hz"]
+    if "hz" not in head and 0 < low < 1 and 1 <= high <= 200:
+        return ["Hz", "kHz"]
+    return ["Hz"]
 
 
 def _head_of(heads: Sequence[str], column: int) -> str:
@@ -191,9 +203,13 @@ def _head_of(heads: Sequence[str], column: int) -> str:
     for separator in ("\t", ";", ","):
         if separator in line:
             parts = line.split(separator)
-            return parts[column] if column < len(parts) else ""
+            if column < len(parts):
+                return parts[column]
+            return ""
     parts = line.split()
-    return " ".join(parts[column : column + 2]) if len(parts) <= _MOST_HEAD_WORDS else ""
+    if len(parts) <= _MOST_HEAD_WORDS:
+        return " ".join(parts[column : column + 2])
+    return ""
 
 
 def _from_json(text: str, name: str) -> tuple[Curve, Curve | None]:
@@ -227,7 +243,9 @@ def _from_json(text: str, name: str) -> tuple[Curve, Curve | None]:
         ) from error
     assert made[0] is not None
     for curve in made:
-        wrong = curve_fault(curve) if curve is not None else ""
+        wrong = ""
+        if curve is not None:
+            wrong = curve_fault(curve)
         if wrong:
             raise UnusableInputError(f"{name} contains a curve that cannot be used: {wrong}. Nothing was read.")
     return made[0], made[1]
@@ -236,9 +254,14 @@ def _from_json(text: str, name: str) -> tuple[Curve, Curve | None]:
 def _curves_in(data: Any) -> list[Any]:
     """Every list of curves in a document, in order."""
     if isinstance(data, dict):
-        own = data["curves"] if isinstance(data.get("curves"), list) else []
+        if isinstance(data.get("curves"), list):
+            own = data["curves"]
+        else:
+            own = []
         return [*own, *(c for k, v in data.items() if k != "curves" for c in _curves_in(v))]
-    return [c for v in data for c in _curves_in(v)] if isinstance(data, list) else []
+    if isinstance(data, list):
+        return [c for v in data for c in _curves_in(v)]
+    return []
 
 
 def _curves(table: Samples, unit: str, heads: Sequence[str], name: str) -> tuple[Curve, Curve | None]:
@@ -256,9 +279,17 @@ def _curves(table: Samples, unit: str, heads: Sequence[str], name: str) -> tuple
     if x.size < _LEAST_POINTS:
         raise UnusableInputError(f"{name}: frequencies must be greater than 0. Nothing was read.")
     words = " ".join(heads).lower()
-    y_unit = "dB SPL" if "spl" in words else "dBV" if "dbv" in words else "dB"
+    if "spl" in words:
+        y_unit = "dB SPL"
+    elif "dbv" in words:
+        y_unit = "dBV"
+    else:
+        y_unit = "dB"
     level = Curve("level", 1, x, table[:, 1], "Hz", y_unit, None, {"imported": name})
     if table.shape[1] < 3:
         return level, None
-    degrees = np.degrees(table[:, 2]) if re.search(r"\brad", words) else table[:, 2]
+    if re.search(r"\brad", words):
+        degrees = np.degrees(table[:, 2])
+    else:
+        degrees = table[:, 2]
     return level, Curve("phase", 1, x, degrees, "Hz", "°", None, {"imported": name})

@@ -166,14 +166,13 @@ def to_player_clock(recording: Signal, file: MarkedSequence) -> tuple[list[Recor
             resample(recording.channel(c)[low:high], step, first - low, stimulus.frames)
             for c in range(1, recording.channels + 1)
         ]
-        words = (
-            ""
-            if not clock.differs
-            else (
+        if not clock.differs:
+            words = ""
+        else:
+            words = (
                 f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; resampled to the"
                 " clock of the file"
             )
-        )
         parts.append(replace(Recording(Signal(np.column_stack(channels), file.rate), stimulus), clock=words))
     return parts, clock
 

@@ -77,7 +77,11 @@ def _stands_alone(near: Samples, greatest: float, cross: NDArray[np.complex128])
     at most in half a sample.
     """
     used = np.flatnonzero(cross)
-    highest_share = float(used[-1]) / (cross.size - 1) if used.size else 0.0  # of half the rate
+    # of half the rate
+    if used.size:
+        highest_share = float(used[-1]) / (cross.size - 1)
+    else:
+        highest_share = 0.0
     least = greatest * math.cos(math.pi / 2 * highest_share)
     high = np.flatnonzero(np.abs(near) >= least)
     return int(high[-1] - high[0]) <= 1

@@ -124,7 +124,9 @@ class Spectra:
     def before(self) -> float:
         """Correlation as it came."""
         held = math.sqrt(float(self.first.sum()) * float(self.second.sum()))
-        return float(self.cross.real.sum()) / held if held else 0.0
+        if held:
+            return float(self.cross.real.sum()) / held
+        return 0.0
 
 
 def spectra(first: Samples, second: Samples, rate: float, band: tuple[float, float], size: int) -> Spectra:
@@ -229,7 +231,10 @@ def delay_of(
     # where they overlap, unrelated signals correlate more than on the average of all lags
     if alike < _ALIKE and abs(float(peaks.heights[0])) < _STANDS_OUT * peaks.rms * math.sqrt(held.size / held.span):
         return NoCorrelation(alike)
-    place = float(peaks.lags[0]) if expected is None else peaks.nearest(expected)
+    if expected is None:
+        place = float(peaks.lags[0])
+    else:
+        place = peaks.nearest(expected)
     lag, sign = refined_lag(held.cross, held.size, place)
     peaks = replace(peaks, lags=np.where(peaks.lags == place, lag, peaks.lags))
     plain = replace(
@@ -260,7 +265,10 @@ def _shift_within(held: Spectra, lag: float) -> tuple[float, float]:
     w: Samples = np.asarray(2 * np.pi / held.size * np.arange(held.cross.size))
     turned = held.cross * np.exp(1j * w * lag)
     slopes, bends = w * turned.imag, w * w * turned.real
-    sign = 1.0 if float(bends.sum()) >= 0 else -1.0
+    if float(bends.sum()) >= 0:
+        sign = 1.0
+    else:
+        sign = -1.0
     decided = np.cumsum(np.maximum(sign * bends, 0))
     middle = int(np.searchsorted(decided, decided[-1] / 2))
     padded = held.size / held.span
@@ -326,7 +334,10 @@ def _estimate_at(held: Spectra, lag: float, sign: float, *, dispersed: bool = Fa
     scale = alike / sum_a
     spread = _spread_of(held, w, turned, max(0.0, sum_b - alike * scale))
     # a path that turns the phases about has no single factor: then it is power against power
-    level = 10 * math.log10(sum_b / sum_a) if dispersed or alike == 0 else 20 * math.log10(abs(scale))
+    if dispersed or alike == 0:
+        level = 10 * math.log10(sum_b / sum_a)
+    else:
+        level = 20 * math.log10(abs(scale))
     polarity, correlation = (1 if sign > 0 else -1), sign * alike / math.sqrt(sum_a * sum_b)
     unsure = _level_spread(held, turned, scale, alike)
     return Delay(lag, polarity, correlation, held.before(), level, spread, dispersed, lag, level_spread=unsure)

@@ -73,7 +73,9 @@ class DelayTrack:
         power = float(np.mean(rest**2) - np.mean(self.spreads**2))
         usual = math.sqrt(float(np.mean(self.spreads**2)))
         rms = math.sqrt(max(0.0, power))
-        return rms if rms > max(_WAVERS * usual, _LEAST_WAVER) else 0.0
+        if rms > max(_WAVERS * usual, _LEAST_WAVER):
+            return rms
+        return 0.0
 
 
 def track_delay(
@@ -84,34 +86,16 @@ def track_delay(
     What is longer than can be held has its delay looked for in its loudest windows, and followed from one to the next.
     """
     first, rate = windows.way, windows.way.rate
-    long = max(first.frames, second.frames) > MAX_IN_MEMORY_FRAMES
-    place = None
-    whole_delay: Delay | None = None
-    if long:
-        whole, seed = _raw_correlation(first, second, band), _initial_delay(windows, second, band, search)
-        if seed is None:
-            return NoCorrelation(abs(whole))
-        at, place = seed
-        before: float = whole
-    else:
-        found = delay_between(
-            first.read(0, first.frames), second.read(0, second.frames), rate, band, search, fade=round(_FADE * rate)
-        )
-        before = found.before if isinstance(found, Delay) else 0.0
-        if isinstance(found, NoCorrelation):
-            seed = _initial_delay(windows, second, band, search)
-            if seed is None:
-                return found
-            at = seed[0]
-        else:
-            at, whole_delay = found.frames, found
-    start, drift, drift_spread = float(at), 0.0, math.inf
-    times, delays, spreads, share = _segment_delays(windows, second, band, start, 0.0, _search_radius(first), place)
-    while (
-        share < _ENOUGH and windows.size > _SHORTEST_WINDOW * rate
-    ):  # the delay may move so quickly that it is smeared within a window
+    begin = _first_delay(windows, second, band, search)
+    if isinstance(begin, NoCorrelation):
+        return begin
+    start, drift, drift_spread = begin.frames, 0.0, math.inf
+    radius = _search_radius(first)
+    times, delays, spreads, share = _segment_delays(windows, second, band, start, 0.0, radius, begin.window)
+    # the delay may move so quickly that it is smeared within a window
+    while share < _ENOUGH and windows.size > _SHORTEST_WINDOW * rate:
         windows = SegmentGrid.of(first, max(windows.size / rate / 4, _SHORTEST_WINDOW))
-        shorter = _segment_delays(windows, second, band, start, 0.0, _search_radius(first), place)
+        shorter = _segment_delays(windows, second, band, start, 0.0, radius, begin.window)
         if shorter[3] <= share:
             break
         times, delays, spreads, share = shorter
@@ -129,7 +113,42 @@ def track_delay(
         times, delays, spreads, _ = _segment_delays(
             windows, second, band, start, drift, max(0.002, 2 * float(np.ptp(delays)) / rate)
         )
-    return DelayTrack(start, drift, drift_spread, times, delays, spreads, before, whole_delay)
+    return DelayTrack(start, drift, drift_spread, times, delays, spreads, begin.correlation, begin.whole)
+
+
+@dataclass(frozen=True)
+class _FirstDelay:
+    """frames: of the delay to begin with. window: in which it was found, None where it is that of all. correlation:
+    as it came; whole: the delay of the whole, where it could be held.
+    """
+
+    frames: float
+    correlation: float
+    window: int | None = None
+    whole: Delay | None = None
+
+
+def _first_delay(
+    windows: SegmentGrid, second: SampleSource, band: tuple[float, float], search: float
+) -> _FirstDelay | NoCorrelation:
+    """The delay of the whole, or of the loudest window of what is too long for that or has no common delay as a
+    whole.
+    """
+    first = windows.way
+    if max(first.frames, second.frames) > MAX_IN_MEMORY_FRAMES:
+        correlation = _raw_correlation(first, second, band)
+        seed = _initial_delay(windows, second, band, search)
+        if seed is None:
+            return NoCorrelation(abs(correlation))
+        return _FirstDelay(float(seed[0]), correlation, seed[1])
+    a, b = first.read(0, first.frames), second.read(0, second.frames)
+    found = delay_between(a, b, first.rate, band, search, fade=round(_FADE * first.rate))
+    if isinstance(found, Delay):
+        return _FirstDelay(found.frames, found.before, whole=found)
+    seed = _initial_delay(windows, second, band, search)
+    if seed is None:
+        return found
+    return _FirstDelay(float(seed[0]), 0.0)
 
 
 @dataclass(frozen=True)
@@ -157,7 +176,10 @@ def _search_radius(first: SampleSource) -> float:
     """How far in s the delay of a window may lie from where it is looked for: as two clocks may drift apart, in a
     long record from one window to the next.
     """
-    apart = first.frames / (_MOST_WINDOWS - 1) if first.frames > MAX_IN_MEMORY_FRAMES else first.frames
+    if first.frames > MAX_IN_MEMORY_FRAMES:
+        apart = first.frames / (_MOST_WINDOWS - 1)
+    else:
+        apart = first.frames
     return 0.005 + _MOST_PPM * 1e-6 * apart / first.rate
 
 
@@ -241,7 +263,9 @@ def _segment_delays(
 
 def _shift_at(begin: int, start: float, drift: float, middle: float) -> float:
     """By how much later than its place in the first a stretch was read from the second."""
-    return start + drift * middle if drift else float(round(begin + start) - begin)
+    if drift:
+        return start + drift * middle
+    return float(round(begin + start) - begin)
 
 
 def _read(second: SampleSource, begin: int, size: int, start: float, drift: float) -> Samples:

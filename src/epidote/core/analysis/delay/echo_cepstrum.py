@@ -44,7 +44,9 @@ class Echo:
     def depth_db(self) -> float:
         """From the comb's peaks to its nulls."""
         g = min(abs(self.gain), 1.0)
-        return 20 * math.log10((1 + g) / (1 - g)) if g < 1 else math.inf
+        if g < 1:
+            return 20 * math.log10((1 + g) / (1 - g))
+        return math.inf
 
 
 def detect_echo(way: SampleSource, band: tuple[float, float], longest: float) -> Echo | None:
@@ -77,7 +79,10 @@ def detect_echo(way: SampleSource, band: tuple[float, float], longest: float) ->
     near = np.abs(heights)
     near[: math.ceil(_LEAST * way.rate)] = 0
     place = int(np.argmax(near))
-    usual = float(np.median(near[near > 0])) / 0.6745 if np.any(near) else 0.0
+    if np.any(near):
+        usual = float(np.median(near[near > 0])) / 0.6745
+    else:
+        usual = 0.0
     if near[place] < max(_STANDS_OUT * usual, _FAINTEST):
         return None
     lag, sign = refined_lag(weighted, size, float(place))

@@ -42,7 +42,9 @@ class AlignmentQuality:
 
     @property
     def polarity(self) -> int:
-        return 1 if self.correlation >= 0 else -1
+        if self.correlation >= 0:
+            return 1
+        return -1
 
 
 class PairAlignment:
@@ -58,8 +60,14 @@ class PairAlignment:
         self._banded = [in_band(x, rate, band, size) for x in (first, second)]
         by_frame = transforms.irfft(held.cross, size) * (size / 2)
         wide = self.reach + _AROUND
-        self._by_frame = np.concatenate([by_frame[-wide:], by_frame[: wide + 1]]) if 2 * wide < size else by_frame
-        self._zero = wide if 2 * wide < size else 0
+        if 2 * wide < size:
+            self._by_frame = np.concatenate([by_frame[-wide:], by_frame[: wide + 1]])
+        else:
+            self._by_frame = by_frame
+        if 2 * wide < size:
+            self._zero = wide
+        else:
+            self._zero = 0
         self._steps: tuple[int, Samples, Samples] | None = None
 
     def at(self, delay: float) -> AlignmentQuality:
@@ -136,12 +144,13 @@ class PairAlignment:
             count = min(CHUNK_FRAMES, out.size - begin)
             low = math.floor(begin + delay) - _AROUND
             part = ArraySource(self.second, self.rate).read(low, count + 2 * _AROUND)
-            out[begin : begin + count] = (
-                part[_AROUND : _AROUND + count]
-                if delay == round(delay)
-                else resample(part, 1.0, begin + delay - low, count)
-            )
-        return -out if invert else out
+            if delay == round(delay):
+                out[begin : begin + count] = part[_AROUND : _AROUND + count]
+            else:
+                out[begin : begin + count] = resample(part, 1.0, begin + delay - low, count)
+        if invert:
+            return -out
+        return out
 
     def events(self) -> list[int]:
         """Frames of the first at which a transient begins."""

@@ -96,7 +96,9 @@ def _level(
     cross = _in_band(transforms.rfft(beside, size) * of_first.conj(), size, rate, band)
     power = float(np.square(np.abs(_in_band(of_first, size, rate, band))).sum())
     alike = abs(float((cross * np.exp(2j * np.pi * np.arange(cross.size) * rest / size)).real.sum()))
-    return 20 * math.log10(max(alike / power, 1e-15)) if power else 0.0
+    if power:
+        return 20 * math.log10(max(alike / power, 1e-15))
+    return 0.0
 
 
 def _spread(cross: NDArray[np.complex128], size: int, width: int, lag: float) -> float:
@@ -108,4 +110,6 @@ def _spread(cross: NDArray[np.complex128], size: int, width: int, lag: float) ->
     turned = cross * np.exp(1j * w * lag)
     bend = abs(float((w * w * turned.real).sum()))
     sums = np.add.reduceat(w * turned.imag, np.arange(0, cross.size, max(1, width)))
-    return math.sqrt(float(np.square(sums).sum())) / bend if bend else math.inf
+    if bend:
+        return math.sqrt(float(np.square(sums).sum())) / bend
+    return math.inf

@@ -81,7 +81,10 @@ def _clicks(way: SampleSource, seen: SignalStatistics) -> list[int]:
     count = seen.usual.size
     for number in np.flatnonzero(seen.greatest > threshold):
         first = int(number) * seen.block
-        frames = way.frames - first if number == count - 1 else seen.block
+        if number == count - 1:
+            frames = way.frames - first
+        else:
+            frames = seen.block
         for place in first + np.flatnonzero(np.abs(way.read(first, frames) - seen.mean) > threshold[number]):
             if place - last > _APART * way.rate and _begins(way, int(place), seen.mean):
                 found.append(int(place))
@@ -157,7 +160,10 @@ def _flux(spectra: _Frames, scale: float) -> Samples:
     for first in range(0, spectra.count, _ROWS):
         count = min(_ROWS, spectra.count - first)
         levels = np.log1p(scale * spectra.magnitudes(first, count))
-        joined = levels if before is None else np.concatenate([before, levels])
+        if before is None:
+            joined = levels
+        else:
+            joined = np.concatenate([before, levels])
         gained = np.maximum(joined[_LAG:] - joined[:-_LAG], 0).mean(axis=1)
         flux[first + count - gained.size : first + count] = gained
         before = levels[-_LAG:]

@@ -100,7 +100,10 @@ def compare_paths(
         for o, c in zip(others, courses, strict=True)
     ]
     there = [one for one in laid if isinstance(one, _AlignedPair)]
-    begin_at = onsets(first, replace(seen, mean=0.0) if seen else None) if events and there else []
+    if events and there:
+        begin_at = onsets(first, replace(seen, mean=0.0) if seen else None)
+    else:
+        begin_at = []
     for begin, size in iter_chunks(
         first.frames, MAX_IN_MEMORY_FRAMES if first.frames <= MAX_IN_MEMORY_FRAMES else CHUNK_FRAMES
     ):
@@ -134,13 +137,15 @@ class _AlignedPair:
         taper = np.ones(a.size)
         fade_ends(taper, max(1, min(a.size // 2, round(_TAPER * a.size))))
         rate = self._first.rate
-        size = (
-            self._held.size
-            if self._held
-            else transform_size(min(x.size, CHUNK_FRAMES) if x.size > a.size else a.size, rate, _REST + 4 / rate)
-        )
+        if self._held:
+            size = self._held.size
+        else:
+            size = transform_size(min(x.size, CHUNK_FRAMES) if x.size > a.size else a.size, rate, _REST + 4 / rate)
         one = spectra(a * taper, b * taper, rate, self._band, size)
-        self._held = one if self._held is None else self._held + one
+        if self._held is None:
+            self._held = one
+        else:
+            self._held = self._held + one
         self._hear(inside)
 
     def _hear(self, inside: Sequence[Onset]) -> None:
@@ -163,11 +168,14 @@ class _AlignedPair:
         rate, course, held = self._first.rate, self._course, self._held
         # of a sound that repeats the course has told which period it is
         repeats = course.whole is not None and course.whole.ambiguous
-        rest = (
-            delay_of(held, round(_REST * rate + 4), expected=0.0 if repeats else None) if held else NoCorrelation(0.0)
-        )
+        if held:
+            rest = delay_of(held, round(_REST * rate + 4), expected=0.0 if repeats else None)
+        else:
+            rest = NoCorrelation(0.0)
         if isinstance(rest, NoCorrelation) or held is None:
-            return rest if isinstance(rest, NoCorrelation) else NoCorrelation(0.0)
+            if isinstance(rest, NoCorrelation):
+                return rest
+            return NoCorrelation(0.0)
         middle = course.shift_at(self._begin, self._first.frames / 2)
         overall = replace(rest, frames=middle + rest.frames, best=middle + rest.best, before=course.before)
         if course.whole is not None:
@@ -177,7 +185,10 @@ class _AlignedPair:
             level = 10 * math.log10(float(held.second.sum()) / float(held.first.sum()))
             overall = replace(overall, frames=float(course.delays.mean()), spread=wavers, level_db=level)
         null = 10 * math.log10(max(1 - rest.correlation**2, 1e-16))
-        path = self._averaged.path(-rest.frames, rest.polarity) if self._averaged else None
+        if self._averaged:
+            path = self._averaged.path(-rest.frames, rest.polarity)
+        else:
+            path = None
         times = course.times / rate
         return PathEstimate(
             overall, course.drift, course.drift_spread, (times, course.delays), wavers, null, tuple(self._events), path

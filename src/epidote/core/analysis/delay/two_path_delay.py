@@ -50,7 +50,9 @@ class Arrivals:
     def depth_db(self) -> float:
         """From the comb's peaks to its nulls."""
         g = min(abs(v) for v in self.gains) / max(abs(v) for v in self.gains)
-        return 20 * math.log10((1 + g) / (1 - g)) if g < 1 else math.inf
+        if g < 1:
+            return 20 * math.log10((1 + g) / (1 - g))
+        return math.inf
 
 
 def two_arrivals(wanted: Samples, x: Samples, rate: float, band: tuple[float, float]) -> Arrivals | None:
@@ -95,4 +97,6 @@ def two_arrivals(wanted: Samples, x: Samples, rate: float, band: tuple[float, fl
         if abs(one[0] - before[0]) + abs(two[0] - before[1]) < _STILL:
             break
     early, late = sorted((one, two))
-    return Arrivals(early[0], late[0], (early[1], late[1])) if late[0] - early[0] > _APART * rate else None
+    if late[0] - early[0] > _APART * rate:
+        return Arrivals(early[0], late[0], (early[1], late[1]))
+    return None

@@ -52,7 +52,10 @@ def limit_crossing(steps: Sequence[StepMeasurement], limit: float, measure: Meas
     for i in range(index_of_minimum(steps, measure), len(steps) - 1):
         low, high = measure(steps[i]), measure(steps[i + 1])
         if low < limit <= high:
-            share = math.log(limit / low) / math.log(high / low) if low > 0 else 0.5
+            if low > 0:
+                share = math.log(limit / low) / math.log(high / low)
+            else:
+                share = 0.5
             a, b = steps[i], steps[i + 1]
             amplitude = a.amplitude * (b.amplitude / a.amplitude) ** share
             return Crossing(a.level + share * (b.level - a.level), amplitude, b.level - a.level, i)
@@ -78,7 +81,9 @@ def is_reached(steps: Sequence[StepMeasurement], limit: float, measure: Measure)
 def output_decreases(steps: Sequence[StepMeasurement]) -> bool:
     """Whether the output falls while the drive rises."""
     most = max(s.amplitude for s in steps)
-    return 20 * math.log10(most / steps[-1].amplitude) > _FOLDED_DB if steps[-1].amplitude > 0 else True
+    if steps[-1].amplitude > 0:
+        return 20 * math.log10(most / steps[-1].amplitude) > _FOLDED_DB
+    return True
 
 
 def refinement_levels(steps: Sequence[StepMeasurement], limits: Sequence[float], measure: Measure) -> list[float]:

@@ -75,7 +75,9 @@ def may_meet_hum(frequency: float, harmonics: int, width: float) -> bool:
 def _order_at(frequency: float, mains: float, width: float) -> int | None:
     """Which of the mains' lines acts on a component at a frequency in Hz; None where none does."""
     order = round(frequency / mains)
-    return order if 1 <= order <= MAINS_ORDERS and abs(order * mains - frequency) <= _ON_IT * width else None
+    if 1 <= order <= MAINS_ORDERS and abs(order * mains - frequency) <= _ON_IT * width:
+        return order
+    return None
 
 
 def hum_on(frequency: float, width: float, order: int, seen: Sequence[MainsSeen]) -> float:

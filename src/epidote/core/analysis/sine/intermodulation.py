@@ -70,7 +70,9 @@ class TwoTones:
     def ratio_of_sums(self, orders: Sequence[Order], reference: float) -> float | None:
         """Arithmetic sum of products over a reference; None where one of them lies above half the rate."""
         found = [self.products[o] for o in orders]
-        return None if any(p is None for p in found) else sum(p for p in found if p is not None) / reference
+        if any(p is None for p in found):
+            return None
+        return sum(p for p in found if p is not None) / reference
 
 
 def place(order: Order, f1: float, f2: float) -> float:
@@ -104,11 +106,10 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
             alone = rest - own[1 - i]
             fit = fit_tone(alone, rate, found[i], 5 if i == 0 else 1, 1)
             found[i], amplitudes[i] = fit.frequency, abs(fit.amplitudes[0])
-            own[i] = (
-                alone - fit.residual
-                if i == 1
-                else _fundamental(x.size, rate, fit.frequency, complex(fit.amplitudes[0]))
-            )
+            if i == 1:
+                own[i] = alone - fit.residual
+            else:
+                own[i] = _fundamental(x.size, rate, fit.frequency, complex(fit.amplitudes[0]))
             sigma = fit.sigma
     if (
         abs(found[0] / f1 - 1) > 0.02

@@ -130,7 +130,10 @@ def _peak_spreads(rest: NDArray[np.complex128], bins: NDArray[np.int64], period:
     for number, place in enumerate(bins.tolist()):
         reach = slice(max(1, place - _BESIDE), place + _BESIDE + 1)
         around = power[reach][there[reach]]
-        found[number] = math.sqrt(lower_mean(around)) if around.size else 0.0
+        if around.size:
+            found[number] = math.sqrt(lower_mean(around))
+        else:
+            found[number] = 0.0
     return found
 
 
@@ -185,6 +188,9 @@ def _clock(x: Samples, bins: NDArray[np.int64]) -> tuple[float, float]:
     # each tone's own departure from the line, as it counts in the slope (White's estimator)
     scores = size[keep] * kept * (slipped - kept * offset)
     count = kept.size
-    spread = math.sqrt(float(scores @ scores) * count / max(1, count - 1)) / bottom if bottom else 0.0
+    if bottom:
+        spread = math.sqrt(float(scores @ scores) * count / max(1, count - 1)) / bottom
+    else:
+        spread = 0.0
     # a recorder that runs fast sees every tone low
     return 1 / (1 + offset), spread

@@ -163,7 +163,10 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
     scaled = gram * np.outer(scale, scale)
     # columns that hardly lean on each other, as they do over whole cycles, need no care
     apart = float(np.abs(scaled).sum(axis=1).max()) < 1.5
-    inverse = np.linalg.inv(scaled) if apart else np.linalg.pinv(scaled, rcond=1e-13, hermitian=True)
+    if apart:
+        inverse = np.linalg.inv(scaled)
+    else:
+        inverse = np.linalg.pinv(scaled, rcond=1e-13, hermitian=True)
     found = np.zeros(2 * columns)
     variance = np.zeros(2 * columns)
     found[keep] = scale * (inverse @ (scale * right))
@@ -266,8 +269,14 @@ def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_or
     amplitudes = np.concatenate([[coefficients[1]], coefficients[2 + order :]])
     carrier = coefficients[1]
     u = np.linspace(-1, 1, 65)
-    path = legendre.legval(u, coefficients[1 : 2 + order] / carrier) if carrier else np.ones_like(u)
-    eta = abs(carrier) ** 2 / 2 / sigma**2 if sigma > 0 else math.inf
+    if carrier:
+        path = legendre.legval(u, coefficients[1 : 2 + order] / carrier)
+    else:
+        path = np.ones_like(u)
+    if sigma > 0:
+        eta = abs(carrier) ** 2 / 2 / sigma**2
+    else:
+        eta = math.inf
     n = blocks.frames
     return ToneFit(
         frequency=float((w + step) * rate / (2 * np.pi)),

@@ -75,7 +75,9 @@ class StepMeasurement:
         return self._spread_db(noise_variance + self.harmonic_variance, self.noise + self.harmonic)
 
     def _spread_db(self, variance: float, power: float) -> float | None:
-        return math.hypot(power_spread_db(variance, power), self.main_spread_db) if power > 0 else None
+        if power > 0:
+            return math.hypot(power_spread_db(variance, power), self.main_spread_db)
+        return None
 
     def meets_hum(self, others: Sequence[StepMeasurement]) -> bool:
         """Whether mains hum may change the tone or its harmonics together by more than 0.1 dB; ``others``: of the
@@ -120,7 +122,9 @@ def locate_preamble(signal: Signal, stimulus: Stimulus) -> int | None:
         best = max(_alike(signal.channel(n)[:frames], wanted) for n in range(1, signal.channels + 1))
         if best[0] > _SURE or frames >= signal.frames:
             break
-    return best[1] - round(stimulus["lead"]) if best[0] > _ALIKE else None
+    if best[0] > _ALIKE:
+        return best[1] - round(stimulus["lead"])
+    return None
 
 
 def _alike(x: Samples, wanted: Samples) -> tuple[float, int]:
@@ -158,7 +162,9 @@ def analyse_step(
     if not x.any():
         return None
     found = analyse_tone(x, rate, step.frequency, harmonics, band, weighting)
-    return found if found is not None and abs(found.fit.frequency / step.frequency - 1) < 0.02 else None
+    if found is not None and abs(found.fit.frequency / step.frequency - 1) < 0.02:
+        return found
+    return None
 
 
 def measure_step(
@@ -188,11 +194,10 @@ def measure_step(
             _KNOWN.move_to_end(key)
             return _KNOWN[key]
     found = analyse_step(x, rate, step, harmonics, band, weighting)
-    figures = (
-        None
-        if found is None
-        else _figures(found, step, harmonics, weighting, is_clipped(x, unit) and float(np.abs(x).max()) > 0.99)
-    )
+    if found is None:
+        figures = None
+    else:
+        figures = _figures(found, step, harmonics, weighting, is_clipped(x, unit) and float(np.abs(x).max()) > 0.99)
     with _LOCK:
         _KNOWN[key] = figures
         while len(_KNOWN) > _KEPT:

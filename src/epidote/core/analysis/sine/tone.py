@@ -74,7 +74,10 @@ class ToneAnalysis:
                 self.residual_power[place + near : place + far],
             ]
         )
-        there = min(spread**2, lower_mean(beside)) if beside.size else spread**2
+        if beside.size:
+            there = min(spread**2, lower_mean(beside))
+        else:
+            there = spread**2
         # what leaks from elsewhere acts at the record's ends, where a slope is three times as sensitive as to noise all
         # over it
         return self.fit.frequency_spread * math.sqrt(there + 3 * (spread**2 - there)) / white
@@ -119,7 +122,10 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
         near, near_height = peak_near(
             spectrum, size, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2)
         )
-        found, amplitude = (near, near_height) if near_height > 0.1 * height else (strongest, height)
+        if near_height > 0.1 * height:
+            found, amplitude = (near, near_height)
+        else:
+            found, amplitude = (strongest, height)
         noise = float(np.median(np.abs(spectrum[:: max(1, spectrum.size // 4096)]))) * 2 / size
         if amplitude > 30 * noise and found > 8 * width:
             break
@@ -131,35 +137,14 @@ def analyse_tone(
 ) -> ToneAnalysis | None:
     """Fit, residual and noise of one stretch (frames,); None when it holds no tone."""
     frames = x.size
-    frequency = _coarse_frequency(x, rate, expected)
     width = rate / frames
     band = (band[0], min(band[1], rate / 2))
     bins = max(1.0, (band[1] - band[0]) / width)
-    order, orders = _DRIFT_ORDERS[0], iter(_DRIFT_ORDERS[1:])
-    strangers: list[_SpuriousLine] = []
-    own = x
-    while True:
-        fit = fit_tone(own, rate, frequency, harmonics, order)
-        frequency = fit.frequency
-        amplitude = abs(fit.amplitudes[0])
-        if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:
-            return None
-        residual = transforms.rfft(fit.residual)
-        clean = mean_squares(windowed_power(residual, WINDOW), frames, WINDOW.mean_square)
-        found = _stranger(residual, clean, fit, rate) if len(strangers) < _MOST_STRANGERS else None
-        if found is not None:
-            strangers.append(found)
-            own = own - found.samples
-            continue
-        excess = _skirt_excess_power(clean, fit.frequency, width, band)
-        if excess < amplitude**2 * _ROUNDING:
-            excess = 0.0
-        total = band_power(clean, width, *band)
-        if excess > _DRIFT_SHARE * total and (following := next(orders, None)) is not None:
-            order = following
-            continue
-        break
-    drifted = excess > _DRIFT_CAUTION * total
+    fitted = _fit_without_lines(x, rate, expected, harmonics, band)
+    if fitted is None:
+        return None
+    fit, residual, clean, strangers, drifted = fitted
+    amplitude = abs(fit.amplitudes[0])
     strangers = _fitted_apart(fit, strangers, rate)
     places = [n * fit.frequency / width for n in range(1, len(fit.amplitudes) + 1)]
     undithered = undithered_in(x, fit.residual, fit.frequency / rate, amplitude)
@@ -204,6 +189,43 @@ def analyse_tone(
     )
 
 
+def _fit_without_lines(
+    x: Samples, rate: float, expected: float, harmonics: int, band: tuple[float, float]
+) -> tuple[ToneFit, NDArray[np.complex128], Samples, list[_SpuriousLine], bool] | None:
+    """Fit a tone to x (frames,), other lines taken out and the drift followed as far as it takes.
+
+    Returns the fit, the spectrum of its residual, the power of that per bin, the lines, and whether the tone drifts by
+    more than the fit can follow; None when there is no tone.
+    """
+    frames, width = x.size, rate / x.size
+    frequency = _coarse_frequency(x, rate, expected)
+    order, orders = _DRIFT_ORDERS[0], iter(_DRIFT_ORDERS[1:])
+    strangers: list[_SpuriousLine] = []
+    own = x
+    while True:
+        fit = fit_tone(own, rate, frequency, harmonics, order)
+        frequency = fit.frequency
+        amplitude = abs(fit.amplitudes[0])
+        # the greatest of many lines of noise stands out by the logarithm of their number
+        if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:
+            return None
+        residual = transforms.rfft(fit.residual)
+        clean = mean_squares(windowed_power(residual, WINDOW), frames, WINDOW.mean_square)
+        found = _stranger(residual, clean, fit, rate) if len(strangers) < _MOST_STRANGERS else None
+        if found is not None:
+            strangers.append(found)
+            own = own - found.samples
+            continue
+        excess = _skirt_excess_power(clean, fit.frequency, width, band)
+        if excess < amplitude**2 * _ROUNDING:
+            excess = 0.0
+        total = band_power(clean, width, *band)
+        if excess > _DRIFT_SHARE * total and (following := next(orders, None)) is not None:
+            order = following
+            continue
+        return fit, residual, clean, strangers, excess > _DRIFT_CAUTION * total
+
+
 @dataclass(frozen=True)
 class _NoiseLevel:
     """Mean square of the noise in a band, and the variance of that."""
@@ -226,7 +248,10 @@ def _noise_level(
         mean_square_in_band(residual, frames, rate, *band, weighting),
         band_power(clean, width, *band, weighting),
     )
-    disagreement = abs(10 * math.log10(plain / checked)) if plain > 0 and checked > 0 else 0.0
+    if plain > 0 and checked > 0:
+        disagreement = abs(10 * math.log10(plain / checked))
+    else:
+        disagreement = 0.0
     if disagreement > AGREEMENT_DB:
         # read with a window, against which nothing leaks, at the price of a wider scatter
         windowed = band_powers_of(clean, width, *band, weighting)
@@ -329,8 +354,15 @@ def _skirt_excess_power(clean: Samples, frequency: float, width: float, band: tu
     whole = float(np.median(clean[first : last : max(1, (last - first) // 20000)])) / math.log(2)
     expected = np.maximum(whole, _noise_beside(clean, place, near))
     # noise in so few bins scatters by a fifth, and by more where a few of them outweigh the others
-    rises = float(expected[0] / expected[-1]) if expected.size and expected[-1] > 0 else 1.0
-    share = 0.2 if rises < 1.5 else 0.4  # what is extrapolated is less sure
+    if expected.size and expected[-1] > 0:
+        rises = float(expected[0] / expected[-1])
+    else:
+        rises = 1.0
+    # what is extrapolated is less sure
+    if rises < 1.5:
+        share = 0.2
+    else:
+        share = 0.4
     scatter = max(share * float(expected.sum()), math.sqrt(WINDOW.crowding * float(expected @ expected)))
     return max(0.0, float(clean[near].sum()) - float(expected.sum()) - 3 * scatter)
 
@@ -341,11 +373,9 @@ def _noise_beside(clean: Samples, place: int, near: NDArray[np.int64]) -> Sample
     """
 
     def level(first: int, end: int) -> float:
-        return (
-            float(np.median(clean[max(1, first) : end])) / math.log(2)
-            if end <= clean.size and end > max(1, first) + 4
-            else 0.0
-        )
+        if end <= clean.size and end > max(1, first) + 4:
+            return float(np.median(clean[max(1, first) : end])) / math.log(2)
+        return 0.0
 
     above = level(place + _CLOSE + 1, place + 3 * _CLOSE)
     if place > 3 * _CLOSE:

@@ -15,7 +15,11 @@ _OCTAVE = 10**0.3  # IEC 61260-1:2014, G of base ten
 def centres(fraction: int, low: float, high: float) -> Samples:
     """Exact midband frequencies in Hz (bands,) of 1/fraction octave whose bands lie between low and high."""
     step = 1 / fraction
-    half = 0.0 if fraction % 2 else 0.5  # even fractions lie beside 1 kHz, odd ones on it
+    # even fractions lie beside 1 kHz, odd ones on it
+    if fraction % 2:
+        half = 0.0
+    else:
+        half = 0.5
     first = math.ceil(math.log(low / 1000, _OCTAVE) / step + 0.5 - half - 1e-9)
     last = math.floor(math.log(high / 1000, _OCTAVE) / step - 0.5 - half + 1e-9)
     return np.asarray(1000 * _OCTAVE ** ((np.arange(first, last + 1) + half) * step), dtype=np.float64)

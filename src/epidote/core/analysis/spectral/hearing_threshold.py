@@ -103,13 +103,20 @@ def audibility_sentence(found: list[Component], spl_of_zero: float) -> str:
     above = [c for c in found if c.above > 0]
     where = f"With 0 dB = {spl_of_zero:g} dB SPL at the listener"
     if not above:
-        nearest = f"; the closest is {_hz(found[0].frequency)}, {-found[0].above:.0f} dB below" if found else ""
+        nearest = ""
+        if found:
+            nearest = f"; the closest is {_hz(found[0].frequency)}, {-found[0].above:.0f} dB below"
         return f"{where}, no component exceeds the threshold of hearing{nearest}."
     named = ", ".join(f"{_hz(c.frequency)} by {c.above:.0f} dB" for c in above[:5])
-    more = f" and {len(above) - 5} more" if len(above) > 5 else ""
+    if len(above) > 5:
+        more = f" and {len(above) - 5} more"
+    else:
+        more = ""
     return f"{where}, above the threshold of hearing: {named}{more}."
 
 
 def _hz(f: float) -> str:
     rounded = float(f"{f:.3g}")  # a line's place is known to a bin
-    return f"{rounded / 1000:g} kHz" if rounded >= 1000 else f"{rounded:g} Hz"
+    if rounded >= 1000:
+        return f"{rounded / 1000:g} kHz"
+    return f"{rounded:g} Hz"

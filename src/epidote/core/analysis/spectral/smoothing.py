@@ -24,7 +24,9 @@ class Smoothing(LabelledEnum):
 
     @property
     def octaves(self) -> float:
-        return 0.0 if self is Smoothing.NONE else 1 / int(self.value.split("/")[1])
+        if self is Smoothing.NONE:
+            return 0.0
+        return 1 / int(self.value.split("/")[1])
 
 
 def smoothed_power(

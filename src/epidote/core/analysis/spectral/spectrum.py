@@ -81,7 +81,10 @@ def _band(bins: int, bin_width: float, low: float, high: float) -> tuple[slice, 
     """The bins that reach into a band, and the shares of the first and the last of them that lie outside it."""
     first = max(0, int(np.floor(low / bin_width + 0.5)))
     last = min(bins - 1, int(np.floor(high / bin_width + 0.5)))
-    above = 1 - max(0.0, min(1.0, high / bin_width - last + 0.5)) if last > first else 0.0
+    if last > first:
+        above = 1 - max(0.0, min(1.0, high / bin_width - last + 0.5))
+    else:
+        above = 0.0
     return slice(first, last + 1), 1 - min(1.0, first + 0.5 - low / bin_width), above
 
 
@@ -127,7 +130,10 @@ def peak_near(spectrum: Complex, frames: int, rate: float, low: float, high: flo
     top = min(max(int(np.argmax(size)), 1), size.size - 2)
     left, middle, right = np.log(np.maximum(size[top - 1 : top + 2], np.finfo(float).tiny))
     curvature = left - 2 * middle + right
-    offset = 0.5 * (left - right) / curvature if curvature < 0 else 0.0
+    if curvature < 0:
+        offset = 0.5 * (left - right) / curvature
+    else:
+        offset = 0.0
     offset = min(max(offset, -1.0), 1.0)  # beside a slope there is no peak, and a parabola would lead anywhere
     height = middle - 0.25 * (left - right) * offset
     return (start + top + offset) * width, 2 * float(np.exp(height)) / frames / BLACKMAN_HARRIS_4.coherent_gain

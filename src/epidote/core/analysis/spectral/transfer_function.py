@@ -56,7 +56,10 @@ def estimate_transfer_function(
     if lag is None:
         return None
     delay, polarity = lag
-    x, y = (played, back[delay:]) if delay >= 0 else (played[-delay:], back)
+    if delay >= 0:
+        x, y = (played, back[delay:])
+    else:
+        x, y = (played[-delay:], back)
     loud = np.flatnonzero(np.abs(x) > 1e-3 * np.abs(x).max())
     first, end = int(loud[0]), min(int(loud[-1]) + 1, y.size)
     frames = end - first

@@ -35,13 +35,12 @@ def candidates_for(claim: Claim, evidence: list[Evidence]) -> list[Candidate]:
 
 
 def _distortion(claim: Claim, e: Evidence) -> Iterator[Candidate]:
-    key = (
-        "thd"
-        if claim.claimed is ClaimedQuantity.THD
-        else "thd_n"
-        if claim.claimed is ClaimedQuantity.THD_N
-        else "sinad"
-    )
+    if claim.claimed is ClaimedQuantity.THD:
+        key = "thd"
+    elif claim.claimed is ClaimedQuantity.THD_N:
+        key = "thd_n"
+    else:
+        key = "sinad"
     weighting = e.settings.get("weighting", "none")
     if e.procedure == "tone" and claim.frequency_high is None:
         for reading in e.channels(key):
@@ -63,9 +62,15 @@ def _distortion(claim: Claim, e: Evidence) -> Iterator[Candidate]:
 
 
 def _along_levels(claim: Claim, e: Evidence, key: str, weighting: object) -> Iterator[Candidate]:
-    x_unit = "W" if e.chain.load_ohms else "V"
+    if e.chain.load_ohms:
+        x_unit = "W"
+    else:
+        x_unit = "V"
     level = claim.level or (USUAL_LEVEL if x_unit == "W" else "")
-    volts = e.volts(level) if level else None
+    if level:
+        volts = e.volts(level)
+    else:
+        volts = None
     for curve in e.curves_of(key, x_unit):
         c = ConditionCheck(claim, e)
         c.frequency(float(e.settings.get("frequency", USUAL_FREQUENCY)))
@@ -84,7 +89,10 @@ def _along_levels(claim: Claim, e: Evidence, key: str, weighting: object) -> Ite
 
 def _along_frequencies(claim: Claim, e: Evidence, key: str, weighting: object) -> Iterator[Candidate]:
     level = str(e.settings.get("level", ""))
-    volts = e.volts(level) if level else None
+    if level:
+        volts = e.volts(level)
+    else:
+        volts = None
     for curve in e.curves_of(key, "Hz"):
         c = ConditionCheck(claim, e)
         c.level(volts)
@@ -159,19 +167,10 @@ def _response(claim: Claim, e: Evidence) -> Iterator[Candidate]:
 def _noise(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     if e.procedure != "noise":
         return
-    ending = {"A": "_a", "468": "_468", "none": "", "": ""}[claim.weighting if claim.weighting in ("A", "468") else ""]
-    if claim.claimed is ClaimedQuantity.DYNAMIC_RANGE:
-        key = "dynamic_range" if claim.weighting == "468" else "dynamic_range_a"
-    elif claim.claimed is ClaimedQuantity.SNR:
-        key = "snr" + ("_a" if claim.weighting == "A" else "")
-    else:
-        key = "noise" + ending
+    key, measured = _noise_key(claim)
     for reading in e.channels(key):
         c = ConditionCheck(claim, e)
         c.of(reading)
-        measured = {"_a": "A", "_468": "468"}.get(key[-2:] if key.endswith("_a") else key[-4:], "")
-        if key == "dynamic_range":
-            measured = "468"
         if not claim.weighting and measured:
             c.assumed.append(f"{measured}-weighted")
         else:
@@ -183,6 +182,16 @@ def _noise(claim: Claim, e: Evidence) -> Iterator[Candidate]:
             else:
                 c.assumed.append(f"re {reference}")
         yield c.told(reading)
+
+
+def _noise_key(claim: Claim) -> tuple[str, str]:
+    """The reading that answers a claim about noise, and the weighting with which it is measured."""
+    if claim.claimed is ClaimedQuantity.DYNAMIC_RANGE:
+        return ("dynamic_range", "468") if claim.weighting == "468" else ("dynamic_range_a", "A")
+    if claim.claimed is ClaimedQuantity.SNR:
+        return ("snr_a", "A") if claim.weighting == "A" else ("snr", "")
+    weighted = {"A": ("noise_a", "A"), "468": ("noise_468", "468")}
+    return weighted.get(claim.weighting, ("noise", ""))
 
 
 def _crosstalk(claim: Claim, e: Evidence) -> Iterator[Candidate]:
@@ -197,7 +206,10 @@ def _crosstalk(claim: Claim, e: Evidence) -> Iterator[Candidate]:
                 yield c.told(reading)
                 continue
             curve = next((k for k in e.curves_of("crosstalk", "Hz") if k.channel == reading.channel), None)
-            found = ConditionCheck(claim, e).at_point(curve, claim.frequency) if curve is not None else None
+            if curve is not None:
+                found = ConditionCheck(claim, e).at_point(curve, claim.frequency)
+            else:
+                found = None
             if found is not None:
                 yield found
         return
@@ -212,7 +224,10 @@ def _power(claim: Claim, e: Evidence) -> Iterator[Candidate]:
         return
     power = claim.claimed is ClaimedQuantity.POWER
     limit = claim.limit_percent or USUAL_LIMIT
-    x_unit = "W" if power else "V"
+    if power:
+        x_unit = "W"
+    else:
+        x_unit = "V"
     known = {1.0: "at_1pct", 2.0: "at_2pct", float(e.settings.get("stop_at", 0)): "at_limit"}.get(limit)
     for curve in e.curves_of("thd_n" if str(e.settings.get("stop_on", "THD+N")) == "THD+N" else "thd", x_unit):
         c = ConditionCheck(claim, e)
@@ -222,13 +237,12 @@ def _power(claim: Claim, e: Evidence) -> Iterator[Candidate]:
             c.assumed.append(f"at {limit:g} % distortion")
         if claim.channels is not None and claim.channels > len({r.channel for r in e.readings}):
             c.assumed.append(f"{len({r.channel for r in e.readings})} of {claim.channels} channels measured")
-        reading = (
-            next(
+        if known:
+            reading = next(
                 (r for r in e.channels(f"{'power' if power else 'level'}_{known}") if r.channel == curve.channel), None
             )
-            if known
-            else None
-        )
+        else:
+            reading = None
         if reading is not None:
             yield c.told(reading)
             continue
@@ -267,7 +281,10 @@ def _gain(claim: Claim, e: Evidence) -> Iterator[Candidate]:
 def _sensitivity(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     """What input brings the claimed output, by the gain that was measured."""
     level = claim.level or str(e.settings.get("output_level", ""))
-    volts = e.volts(level) if e.procedure == "gain" else None
+    if e.procedure == "gain":
+        volts = e.volts(level)
+    else:
+        volts = None
     for reading in e.channels("gain") if volts is not None else ():
         c = ConditionCheck(claim, e)
         c.frequency(float(reading.at.get("frequency_hz", USUAL_FREQUENCY)))
@@ -297,12 +314,15 @@ def _latency(claim: Claim, e: Evidence) -> Iterator[Candidate]:
 def _intermodulation(claim: Claim, e: Evidence) -> Iterator[Candidate]:
     if e.procedure != "intermodulation":
         return
-    keys = (
-        ("modulation_distortion",)
-        if claim.claimed is ClaimedQuantity.MODULATION
-        else ("difference_d2", "difference_d3")
-    )
-    usual = (60.0, 7000.0) if claim.claimed is ClaimedQuantity.MODULATION else (19000.0, 20000.0)
+    keys: tuple[str, ...]
+    if claim.claimed is ClaimedQuantity.MODULATION:
+        keys = ("modulation_distortion",)
+    else:
+        keys = ("difference_d2", "difference_d3")
+    if claim.claimed is ClaimedQuantity.MODULATION:
+        usual = (60.0, 7000.0)
+    else:
+        usual = (19000.0, 20000.0)
     for channel in sorted({r.channel for r in e.readings}):
         there = [r for key in keys for r in e.channels(key) if r.channel == channel]
         if not there:

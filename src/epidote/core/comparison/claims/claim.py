@@ -55,7 +55,9 @@ def usual_sense(claimed: ClaimedQuantity) -> Bound:
         return Bound.WITHIN
     if claimed in (ClaimedQuantity.GAIN, ClaimedQuantity.SENSITIVITY, ClaimedQuantity.LATENCY):
         return Bound.TYPICAL
-    return Bound.AT_MOST if claimed in _LESS_IS_BETTER else Bound.AT_LEAST
+    if claimed in _LESS_IS_BETTER:
+        return Bound.AT_MOST
+    return Bound.AT_LEAST
 
 
 class Claim(BaseModel):
@@ -100,7 +102,10 @@ class Claim(BaseModel):
         """The figure in words: "at most 0.005 %", "within ±0.5 dB"."""
         if self.sense is Bound.WITHIN:
             if self.high is None or self.low is None:
-                one = self.low if self.high is None else self.high
+                if self.high is None:
+                    one = self.low
+                else:
+                    one = self.high
                 return f"within {format_quantity(one, self.unit, signed=True)}"
             if self.high == -self.low:
                 return f"within ±{format_plain(self.high, self.unit)}"
@@ -108,30 +113,47 @@ class Claim(BaseModel):
                 half = format_plain((self.high - self.low) / 2, "dB" if self.unit.startswith("dB") else self.unit)
                 return f"{format_plain((self.high + self.low) / 2, self.unit)} ±{half}"
             return f"within +{self.high:g}/-{-self.low:g} {self.unit}"
-        value = self.high if self.high is not None else self.low
+        value = self.low if self.high is None else self.high
         return f"{self.sense} {format_plain(value, self.unit)}"
 
     @property
     def conditions(self) -> tuple[str, ...]:
         """Each condition in words, in the order people name them."""
+        return (*self._conditions_of_signal(), *self._conditions_of_measurement())
+
+    def _conditions_of_signal(self) -> list[str]:
         parts = []
         if self.frequency is not None:
-            span = "" if self.frequency_high is None else f" to {format_plain(self.frequency_high, 'Hz')}"
-            parts.append(f"{format_plain(self.frequency, 'Hz')}{span}")
-        parts += [self.level] if self.level else []
-        parts += [f"at {self.limit_percent:g} % distortion"] if self.limit_percent is not None else []
-        parts += [format_plain(self.load_ohms, "Ω")] if self.load_ohms is not None else []
+            parts.append(_span_in_words(self.frequency, self.frequency_high))
+        if self.level:
+            parts.append(self.level)
+        if self.limit_percent is not None:
+            parts.append(f"at {self.limit_percent:g} % distortion")
+        if self.load_ohms is not None:
+            parts.append(format_plain(self.load_ohms, "Ω"))
+        return parts
+
+    def _conditions_of_measurement(self) -> list[str]:
+        parts = []
         if self.band_high is not None:
-            lower = f"{format_plain(self.band_low, 'Hz')} to " if self.band_low else ""
-            parts.append(f"bandwidth {lower}{format_plain(self.band_high, 'Hz')}")
-        parts += [{"none": "unweighted"}.get(self.weighting, f"{self.weighting}-weighted")] if self.weighting else []
-        parts += [f"{self.channels} channels"] if self.channels is not None else []
-        parts += [f"buffer {self.buffer}"] if self.buffer is not None else []
-        parts += [f"rate {format_plain(self.rate, 'Hz')}"] if self.rate is not None else []
-        return tuple(parts)
+            parts.append(f"bandwidth {_span_in_words(self.band_low, self.band_high)}")
+        if self.weighting:
+            parts.append("unweighted" if self.weighting == "none" else f"{self.weighting}-weighted")
+        if self.channels is not None:
+            parts.append(f"{self.channels} channels")
+        if self.buffer is not None:
+            parts.append(f"buffer {self.buffer}")
+        if self.rate is not None:
+            parts.append(f"rate {format_plain(self.rate, 'Hz')}")
+        return parts
 
     @property
     def words(self) -> str:
         """What was understood, whole."""
         name = self.claimed[0].upper() + self.claimed[1:]
         return f"{name} {', '.join([self.figure, *self.conditions])}"
+
+
+def _span_in_words(low: float | None, high: float | None) -> str:
+    """“20 Hz to 20 kHz”, or the one limit there is."""
+    return " to ".join(format_plain(f, "Hz") for f in (low, high) if f)

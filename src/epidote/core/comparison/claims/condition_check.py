@@ -11,7 +11,7 @@ from epidote.core.comparison.claims.evidence import Evidence
 from epidote.core.comparison.differences.crossings import uncertainty
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import to_db
-from epidote.core.results.caution import Caution
+from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.curve_features import curve_at
 from epidote.core.results.result import Curve, Reading
 
@@ -131,11 +131,10 @@ class ConditionCheck:
         value = curve_at(curve, x)
         if value is None:
             return None
-        floor = (
-            None
-            if curve.floor is None
-            else curve_at(Curve(curve.key, curve.channel, curve.x, curve.floor, curve.x_unit, curve.y_unit), x)
-        )
+        if curve.floor is None:
+            floor = None
+        else:
+            floor = curve_at(Curve(curve.key, curve.channel, curve.x, curve.floor, curve.x_unit, curve.y_unit), x)
         near = floor is not None and value < floor + 6
         doubt = float(uncertainty(curve, np.array([x]))[0])
         return Candidate(
@@ -146,7 +145,7 @@ class ConditionCheck:
             doubt if near else 0.0,
             floor,
             None,
-            (Caution.NEAR_FLOOR,) if near else (),
+            caution_when(near, Caution.NEAR_FLOOR),
             tuple(self.unlike),
             tuple(self.assumed),
             self.unusual,

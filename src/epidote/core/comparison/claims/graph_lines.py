@@ -25,13 +25,16 @@ def claim_lines(
     """
     if key not in _OF_CURVES.get(claim.claimed, ()):
         return []
-    span = (claim.frequency, claim.frequency_high) if claim.frequency and claim.frequency_high else None
+    if claim.frequency and claim.frequency_high:
+        span = (claim.frequency, claim.frequency_high)
+    else:
+        span = None
     if claim.claimed is ClaimedQuantity.RESPONSE:
         if at_1k is None or y_unit not in ("dB", "dBV", "dBFS", "dB SPL"):
             return []
         band = span or (20.0, 20000.0)
         return [(band, (at_1k + v, at_1k + v)) for v in (claim.high, claim.low) if v is not None]
-    value = claim.high if claim.high is not None else claim.low
+    value = claim.low if claim.high is None else claim.high
     assert value is not None
     if claim.claimed in (ClaimedQuantity.POWER, ClaimedQuantity.OUTPUT):
         if x_unit != ("W" if claim.claimed is ClaimedQuantity.POWER else "V"):

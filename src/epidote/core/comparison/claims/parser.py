@@ -105,7 +105,9 @@ class ParsedClaim:
 
     @property
     def words(self) -> str:
-        return " ".join(self.questions) if self.claim is None else self.claim.words
+        if self.claim is None:
+            return " ".join(self.questions)
+        return self.claim.words
 
 
 @dataclass
@@ -203,7 +205,9 @@ def _claimed(reading: _Reading) -> ClaimedQuantity | None:
     if re.search(r"\d\s*W(atts?)?\b", reading.left, re.I):
         return ClaimedQuantity.POWER
     # a range of frequencies with a tolerance is a response, whoever leaves out its name
-    return ClaimedQuantity.RESPONSE if re.search(_SPAN, reading.left, re.I) and _is_tolerance(reading.left) else None
+    if re.search(_SPAN, reading.left, re.I) and _is_tolerance(reading.left):
+        return ClaimedQuantity.RESPONSE
+    return None
 
 
 def _is_tolerance(text: str) -> bool:
@@ -314,7 +318,10 @@ def _places(reading: _Reading, claimed: ClaimedQuantity) -> None:
 
 def _pair(m: re.Match[str], found: dict[str, Any]) -> None:
     second = _hertz(m[3], m[4])
-    first = _hertz(m[1], m[2]) if m[2] else number_of(m[1]) * (1000 if second >= 2000 and number_of(m[1]) < 20 else 1)
+    if m[2]:
+        first = _hertz(m[1], m[2])
+    else:
+        first = number_of(m[1]) * (1000 if second >= 2000 and number_of(m[1]) < 20 else 1)
     found["frequency"], found["frequency_high"] = min(first, second), max(first, second)
 
 
@@ -353,9 +360,15 @@ def _base(number: float, unit: str) -> tuple[float, str]:
     for ending, base in (("w", "W"), ("v", "V"), ("s", "s")):
         stem = re.sub(r"(rms|atts?|olts?|pp)$", "", plain)
         if stem.endswith(ending):
-            peak = 8**-0.5 if plain.endswith("pp") else 1.0
+            if plain.endswith("pp"):
+                peak = 8**-0.5
+            else:
+                peak = 1.0
             return number * _SCALES.get(unit[0] if len(stem) > 1 else "", 1.0) * peak, base
     return number, unit
+
+
+_Amount = tuple[re.Match[str], float, str]
 
 
 def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[str]:
@@ -373,15 +386,21 @@ def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[s
             rf"(?:[<@]|at|with)?\s*({_NUMBER})\s*%\s*(THD(\s*\+\s*N)?)?",
             lambda m: found.update(limit_percent=number_of(m[1])),
         )
-    asked = None if claimed in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE) else _centred(reading, allowed)
+    asked = None
+    if claimed not in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE):
+        asked = _centred(reading, allowed)
     if asked:
         return asked
-    centred = asked is not None
-    candidates: list[tuple[re.Match[str], float, str]] = []
-    levels: list[tuple[re.Match[str], float, str]] = []
-    for match in _QUANTITY.finditer(reading.left):
-        value, unit = _base(number_of(match["number"], match["unit"]), match["unit"])
-        (candidates if unit in allowed and not centred else levels).append((match, value, unit))
+    return _amounts(reading, claimed, sense, () if asked is not None else allowed)
+
+
+def _amounts(reading: _Reading, claimed: ClaimedQuantity, sense: Bound, allowed: tuple[str, ...]) -> list[str]:
+    """The figure among the amounts that are left, and its level; ``allowed``: units of the figure, none where it is
+    known already.
+    """
+    found = reading.found
+    centred = not allowed
+    candidates, levels = _candidates_and_levels(reading, allowed)
     if not candidates and not centred:
         return [f"The value is missing: {claimed} needs a number in {' or '.join(allowed)}."]
     signed = [c for c in candidates if c[0]["sign"]]
@@ -400,6 +419,16 @@ def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[s
     if first is not None:
         _limits(found, claimed, sense, first[1], first[2])
     return []
+
+
+def _candidates_and_levels(reading: _Reading, allowed: tuple[str, ...]) -> tuple[list[_Amount], list[_Amount]]:
+    """The amounts that may be the figure, since their unit is allowed; and the others, which are levels."""
+    candidates: list[_Amount] = []
+    levels: list[_Amount] = []
+    for match in _QUANTITY.finditer(reading.left):
+        value, unit = _base(number_of(match["number"], match["unit"]), match["unit"])
+        (candidates if unit in allowed else levels).append((match, value, unit))
+    return candidates, levels
 
 
 def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:

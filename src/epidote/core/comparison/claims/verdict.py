@@ -32,7 +32,10 @@ class Outcome(StrEnum):
 
     @classmethod
     def _missing_(cls, value: object) -> Outcome | None:
-        return cls.INCONCLUSIVE if value == "not shown" else None  # as 0.1.0 wrote it before its release
+        # as 0.1.0 wrote it before its release
+        if value == "not shown":
+            return cls.INCONCLUSIVE
+        return None
 
 
 @dataclass(frozen=True)
@@ -65,11 +68,9 @@ class Verdict:
     @property
     def words(self) -> str:
         """The verdict in one sentence."""
-        usual = (
-            f" Assumed, since the claim does not say: {', '.join(self.assumed)}."
-            if self.assumed and self.run is not None
-            else ""
-        )
+        usual = ""
+        if self.assumed and self.run is not None:
+            usual = f" Assumed, since the claim does not say: {', '.join(self.assumed)}."
         return f"{self.outcome[0].upper()}{self.outcome[1:]}: {self.why}{usual}"
 
 
@@ -118,15 +119,35 @@ def _margin(value: float, limit: float, unit: str, *, upwards: bool) -> tuple[fl
             return (math.inf, "dB")
         ratio = to_db(value / limit) / (2 if unit == "W" else 1)
         return (ratio if upwards else -ratio), "dB"
-    less = value - limit if upwards else limit - value
+    if upwards:
+        less = value - limit
+    else:
+        less = limit - value
     return less, "dB" if unit.startswith("dB") else unit
+
+
+def _sides(claim: Claim, value: float, low: float) -> list[tuple[float, float, bool]]:
+    """(value, limit, whether the value must be above it) for each limit of a claim; ``low``: the least value, where
+    it is a range.
+    """
+    if claim.sense is Bound.TYPICAL:
+        return [_typical(claim, value)]
+    if claim.sense is Bound.WITHIN:
+        both = ((value, claim.high, False), (low, claim.low, True))
+        return [(v, limit, upwards) for v, limit, upwards in both if limit is not None]
+    upwards = claim.sense is Bound.AT_LEAST
+    limit = claim.low if upwards else claim.high
+    return [] if limit is None else [(value, limit, upwards)]
 
 
 def _check(claim: Claim, f: Candidate, offer: ProposedMeasurement) -> Verdict:
     spoilt = next((c for c in (*f.cautions, *map(Caution, f.evidence.cautions)) if c in _SPOILT), None)
     value = _in_unit(f.value, f.unit, claim.unit, f.evidence)
     if spoilt is not None or value is None:
-        why = spoilt.words if spoilt is not None else f"this chain cannot give it in {claim.unit}; calibrate the chain."
+        if spoilt is not None:
+            why = spoilt.words
+        else:
+            why = f"this chain cannot give it in {claim.unit}; calibrate the chain."
         return Verdict(
             claim,
             Outcome.INCONCLUSIVE,
@@ -138,24 +159,12 @@ def _check(claim: Claim, f: Candidate, offer: ProposedMeasurement) -> Verdict:
         )
     beyond = _in_unit(f.value + f.spread, f.unit, claim.unit, f.evidence)
     doubt = _SURE * abs((beyond if beyond is not None else value) - value)
-    sides = []
-    if claim.sense is Bound.TYPICAL:
-        sides = [_typical(claim, value)]
-    elif claim.sense is Bound.WITHIN:
-        low = value if f.low is None else f.low
-        sides += [(value, claim.high, False)] if claim.high is not None else []
-        sides += [(low, claim.low, True)] if claim.low is not None else []
-    else:
-        upwards = claim.sense is Bound.AT_LEAST
-        limit = claim.low if upwards else claim.high
-        sides = [(value, limit, upwards)] if limit is not None else []
+    sides = _sides(claim, value, value if f.low is None else f.low)
     judged = [(*_margin(v, limit, claim.unit, upwards=upwards), v, limit, upwards) for v, limit, upwards in sides]
     margin, unit, v, limit, upwards = min(judged, key=lambda j: j[0])
-    edge = (
-        _margin(limit + (-doubt if upwards else doubt), limit, claim.unit, upwards=upwards)[0]
-        if doubt < abs(limit) or unit == claim.unit
-        else -math.inf
-    )
+    edge = -math.inf
+    if doubt < abs(limit) or unit == claim.unit:
+        edge = _margin(limit + (-doubt if upwards else doubt), limit, claim.unit, upwards=upwards)[0]
     outcome, why = _conclude(claim, f, v, doubt, margin, unit, upwards=upwards, edge=abs(edge))
     given = margin if math.isfinite(margin) else None
     return Verdict(
@@ -178,12 +187,20 @@ def _typical(claim: Claim, value: float) -> tuple[float, float, bool]:
     """A typical figure may be missed by a little on its worse side; gain and sensitivity, which have none, on
     either.
     """
-    stated = claim.high if claim.high is not None else claim.low or 0.0
-    slack = _TYPICAL_DB if claim.unit.startswith("dB") else _TYPICAL_SHARE * abs(stated)
+    if claim.high is not None:
+        stated = claim.high
+    else:
+        stated = claim.low or 0.0
+    if claim.unit.startswith("dB"):
+        slack = _TYPICAL_DB
+    else:
+        slack = _TYPICAL_SHARE * abs(stated)
     if claim.claimed is ClaimedQuantity.SENSITIVITY and claim.unit == "V":
         slack = (from_db(_TYPICAL_DB) - 1) * abs(stated)
     if claim.claimed in (ClaimedQuantity.GAIN, ClaimedQuantity.SENSITIVITY):
-        return (value, stated + slack, False) if value > stated else (value, stated - slack, True)
+        if value > stated:
+            return (value, stated + slack, False)
+        return (value, stated - slack, True)
     worse_above = claim.claimed in (
         *RATIOS,
         ClaimedQuantity.NOISE,
@@ -193,7 +210,9 @@ def _typical(claim: Claim, value: float) -> tuple[float, float, bool]:
     )
     if claim.unit in ("%", "ppm", "V") and claim.claimed is not ClaimedQuantity.OUTPUT:
         slack = (from_db(_TYPICAL_DB) - 1) * abs(stated)
-    return (value, stated + slack, False) if worse_above else (value, stated - slack, True)
+    if worse_above:
+        return (value, stated + slack, False)
+    return (value, stated - slack, True)
 
 
 def _conclude(
@@ -202,7 +221,9 @@ def _conclude(
     named = ", ".join(f"{k} {v}" for k, v in f.evidence.conditions.items())
     where = f"channel {f.channel} of run {f.evidence.run}{f', {named}' if named else ''}"
     shown = format_quantity(v, claim.unit, digits=4, uncertainty=doubt or None)
-    apart = format_quantity(abs(margin), unit, digits=3) if math.isfinite(margin) else ""
+    apart = ""
+    if math.isfinite(margin):
+        apart = format_quantity(abs(margin), unit, digits=3)
     found = shown
     if doubt > max(0.0, 1e-3 * abs(v)):
         found += f" ±{format_quantity(doubt, claim.unit, digits=2, uncertainty=doubt / 10)}"
@@ -217,10 +238,16 @@ def _conclude(
     if abs(margin) <= edge and margin != 0 and doubt > 0:
         return Outcome.INCONCLUSIVE, f"{found} is too close to the limit to decide ({where})."
     if margin >= 0:
-        typical = " (a typical figure)" if claim.sense is Bound.TYPICAL else ""
+        if claim.sense is Bound.TYPICAL:
+            typical = " (a typical figure)"
+        else:
+            typical = ""
         return Outcome.MET, f"{found}, {'margin ' + apart if apart else 'far from the limit'}{typical} ({where})."
     if any(c in _MOSTLY_CHAIN for c in f.cautions):
-        floor = "" if f.floor is None else f", baseline {_floor_words(f, claim)}"
+        if f.floor is None:
+            floor = ""
+        else:
+            floor = f", baseline {_floor_words(f, claim)}"
         return Outcome.INCONCLUSIVE, f"{found} is chain-limited{floor} ({where}); a better chain is needed."
     return Outcome.NOT_MET, f"{found}, misses by {apart} ({where})."
 
@@ -232,50 +259,80 @@ def _floor_words(f: Candidate, claim: Claim) -> str:
 
 def offer_for(claim: Claim) -> ProposedMeasurement:
     """The procedure and the settings that measure what a claim says, under its own conditions."""
-    frequency = claim.frequency
-    band = (
-        {"band_low": claim.band_low or USUAL_BAND[0], "band_high": claim.band_high or USUAL_BAND[1]}
-        if claim.band_high
-        else {}
-    )
-    weighting = {"weighting": claim.weighting} if claim.weighting in ("A", "468") else {}
-    kind = claim.claimed
-    if kind in (ClaimedQuantity.THD, ClaimedQuantity.THD_N) and claim.frequency_high is not None:
-        level = {"level": claim.level} if claim.level else {}
-        return ProposedMeasurement(
-            "distortion-frequency",
-            {"start_frequency": frequency, "stop_frequency": claim.frequency_high, **level, **band, **weighting},
-        )
-    if kind in (ClaimedQuantity.THD, ClaimedQuantity.THD_N, ClaimedQuantity.POWER, ClaimedQuantity.OUTPUT):
-        stop = {"stop_at": max(5.0, claim.limit_percent)} if claim.limit_percent else {}
-        return ProposedMeasurement(
-            "distortion-level", {**({"frequency": frequency} if frequency else {}), **stop, **band, **weighting}
-        )
-    if kind is ClaimedQuantity.SINAD:
-        return ProposedMeasurement("tone", {**({"frequency": frequency} if frequency else {}), **band, **weighting})
-    if kind is ClaimedQuantity.RESPONSE:
-        return ProposedMeasurement(
-            "response",
-            {"start_frequency": frequency or USUAL_BAND[0], "stop_frequency": claim.frequency_high or USUAL_BAND[1]},
-        )
-    if kind in (ClaimedQuantity.SNR, ClaimedQuantity.NOISE, ClaimedQuantity.DYNAMIC_RANGE):
-        return ProposedMeasurement(
-            "noise", {**({"reference_level": claim.level} if claim.level and _is_level(claim.level) else {}), **band}
-        )
-    if kind is ClaimedQuantity.CROSSTALK:
-        return ProposedMeasurement(
-            "crosstalk", {"frequency": frequency} if frequency and claim.frequency_high is None else {}
-        )
-    if kind is ClaimedQuantity.LATENCY:
-        return ProposedMeasurement("latency", {})
-    if kind in (ClaimedQuantity.MODULATION, ClaimedQuantity.DIFFERENCE):
-        usual = (60.0, 7000.0, 4.0) if kind is ClaimedQuantity.MODULATION else (19000.0, 20000.0, 1.0)
-        return ProposedMeasurement(
-            "intermodulation",
-            {"frequency_1": frequency or usual[0], "frequency_2": claim.frequency_high or usual[1], "ratio": usual[2]},
-        )
-    level = {"output_level": claim.level} if kind is ClaimedQuantity.SENSITIVITY and claim.level else {}
-    return ProposedMeasurement("gain", {**({"frequency": frequency} if frequency else {}), **level})
+    offer = _OFFERS.get(claim.claimed, _offer_gain)
+    procedure, settings = offer(claim)
+    return ProposedMeasurement(procedure, {name: value for name, value in settings.items() if value is not None})
+
+
+_Offered = tuple[str, dict[str, Any]]  # a procedure and its settings; None for those that stay as they are
+
+
+def _conditions_of_measurement(claim: Claim) -> dict[str, Any]:
+    found: dict[str, Any] = {"weighting": claim.weighting if claim.weighting in ("A", "468") else None}
+    if claim.band_high:
+        found |= {"band_low": claim.band_low or USUAL_BAND[0], "band_high": claim.band_high}
+    return found
+
+
+def _offer_distortion(claim: Claim) -> _Offered:
+    conditions = _conditions_of_measurement(claim)
+    if claim.claimed in (ClaimedQuantity.THD, ClaimedQuantity.THD_N) and claim.frequency_high is not None:
+        span = {"start_frequency": claim.frequency, "stop_frequency": claim.frequency_high}
+        return "distortion-frequency", {**span, "level": claim.level or None, **conditions}
+    stop = max(5.0, claim.limit_percent) if claim.limit_percent else None
+    return "distortion-level", {"frequency": claim.frequency or None, "stop_at": stop, **conditions}
+
+
+def _offer_tone(claim: Claim) -> _Offered:
+    return "tone", {"frequency": claim.frequency or None, **_conditions_of_measurement(claim)}
+
+
+def _offer_response(claim: Claim) -> _Offered:
+    low, high = claim.frequency or USUAL_BAND[0], claim.frequency_high or USUAL_BAND[1]
+    return "response", {"start_frequency": low, "stop_frequency": high}
+
+
+def _offer_noise(claim: Claim) -> _Offered:
+    level = claim.level if claim.level and _is_level(claim.level) else None
+    return "noise", {"reference_level": level, **_conditions_of_measurement(claim), "weighting": None}
+
+
+def _offer_crosstalk(claim: Claim) -> _Offered:
+    return "crosstalk", {"frequency": claim.frequency if claim.frequency and claim.frequency_high is None else None}
+
+
+def _offer_latency(_: Claim) -> _Offered:
+    return "latency", {}
+
+
+def _offer_two_tones(claim: Claim) -> _Offered:
+    first, second, ratio = (19000.0, 20000.0, 1.0)
+    if claim.claimed is ClaimedQuantity.MODULATION:
+        first, second, ratio = (60.0, 7000.0, 4.0)
+    pair = {"frequency_1": claim.frequency or first, "frequency_2": claim.frequency_high or second, "ratio": ratio}
+    return "intermodulation", pair
+
+
+def _offer_gain(claim: Claim) -> _Offered:
+    level = claim.level if claim.claimed is ClaimedQuantity.SENSITIVITY else ""
+    return "gain", {"frequency": claim.frequency or None, "output_level": level or None}
+
+
+_OFFERS = {
+    ClaimedQuantity.THD: _offer_distortion,
+    ClaimedQuantity.THD_N: _offer_distortion,
+    ClaimedQuantity.POWER: _offer_distortion,
+    ClaimedQuantity.OUTPUT: _offer_distortion,
+    ClaimedQuantity.SINAD: _offer_tone,
+    ClaimedQuantity.RESPONSE: _offer_response,
+    ClaimedQuantity.SNR: _offer_noise,
+    ClaimedQuantity.NOISE: _offer_noise,
+    ClaimedQuantity.DYNAMIC_RANGE: _offer_noise,
+    ClaimedQuantity.CROSSTALK: _offer_crosstalk,
+    ClaimedQuantity.LATENCY: _offer_latency,
+    ClaimedQuantity.MODULATION: _offer_two_tones,
+    ClaimedQuantity.DIFFERENCE: _offer_two_tones,
+}
 
 
 def _is_level(text: str) -> bool:

@@ -165,4 +165,6 @@ def _top(e: Evidence) -> float:
 
 
 def _ohms(value: float | None) -> str:
-    return "none" if value is None else format_quantity(value, "Ω", digits=3)
+    if value is None:
+        return "none"
+    return format_quantity(value, "Ω", digits=3)

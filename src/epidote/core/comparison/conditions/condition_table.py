@@ -44,7 +44,9 @@ class ConditionTable:
 def number_in(text: str) -> float | None:
     """The number that a condition's value begins with, for its order: "128 samples", "48 kHz"."""
     match = re.match(r"\s*([+-]?\d+(?:[.,]\d+)?)\s*(k)?", text)
-    return None if match is None else float(match[1].replace(",", ".")) * (1000 if match[2] else 1)
+    if match is None:
+        return None
+    return float(match[1].replace(",", ".")) * (1000 if match[2] else 1)
 
 
 def _ordered(values: Sequence[str]) -> tuple[str, ...]:
@@ -62,7 +64,10 @@ def grid(rows: Sequence[ConditionReading]) -> ConditionTable:
     names = dict.fromkeys(n for r in rows for n in r.conditions)
     varying = [n for n in names if len({r.conditions.get(n, "") for r in rows}) > 1]
     if not 1 <= len(varying) <= 2:
-        what = ", ".join(varying) if varying else "none"
+        if varying:
+            what = ", ".join(varying)
+        else:
+            what = "none"
         raise UnusableInputError(
             f"This table needs rows that differ in one or two conditions. The selected rows differ in: {what}. Change"
             " the selection."
@@ -79,7 +84,10 @@ def grid(rows: Sequence[ConditionReading]) -> ConditionTable:
         )
     )
     axes = [(n, _ordered([r.conditions.get(n, "–") for r in rows])) for n in varying]
-    second = axes[1] if len(axes) > 1 else None
+    if len(axes) > 1:
+        second = axes[1]
+    else:
+        second = None
     cells = {(r.conditions.get(varying[0], "–"), r.conditions.get(varying[1], "–") if second else ""): r for r in rows}
     return ConditionTable(axes[0], second, cells)
 
@@ -101,11 +109,10 @@ def equivalent_settings(g: ConditionTable) -> list[str]:
                 ]
                 for b, ta, _ in near[:1]:
                     shown = format_quantity(ta.value, ta.unit, digits=3)
-                    with_same = (
-                        f"{name} {a} with {other} {one} gives the same as {b} with {two}"
-                        if a != b
-                        else f"at {name} {a}, {other} {one} and {two} give the same"
-                    )
+                    if a != b:
+                        with_same = f"{name} {a} with {other} {one} gives the same as {b} with {two}"
+                    else:
+                        with_same = f"at {name} {a}, {other} {one} and {two} give the same"
                     found.append(f"{with_same[0].upper()}{with_same[1:]} ({shown}).")
     return found
 

@@ -83,4 +83,6 @@ def live_suitability(seconds: float) -> str:
     """What a latency means for somebody who plays or speaks and hears it (common practice, no source)."""
     if seconds <= LIVE[0]:
         return "suitable for live playing"
-    return "borderline for live playing" if seconds <= LIVE[1] else "disturbs live playing"
+    if seconds <= LIVE[1]:
+        return "borderline for live playing"
+    return "disturbs live playing"

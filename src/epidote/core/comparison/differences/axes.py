@@ -42,7 +42,9 @@ AXES = (
 def axes_of(curves: Iterable[Curve]) -> tuple[Axis, ...]:
     """The axes that these curves can be shown against; none where there is no choice."""
     there = {c.x_unit for c in curves}
-    return tuple(a for a in AXES if a.source in there) if "dBFS" in there else ()
+    if "dBFS" in there:
+        return tuple(a for a in AXES if a.source in there)
+    return ()
 
 
 def on_axis(curve: Curve, axis: Axis, full_scale: float | None) -> Curve:

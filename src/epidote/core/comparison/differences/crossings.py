@@ -37,7 +37,10 @@ def uncertainty(curve: Curve, x: Samples) -> Samples:
     if curve.floor is None:
         return np.zeros(x.size)
     log = curve.x_unit in LOGARITHMIC and curve.x[0] > 0
-    places, wanted = (np.log(curve.x), np.log(np.maximum(x, 1e-300))) if log else (curve.x, x)
+    if log:
+        places, wanted = (np.log(curve.x), np.log(np.maximum(x, 1e-300)))
+    else:
+        places, wanted = (curve.x, x)
     apart = np.interp(wanted, places, curve.floor - curve.y, left=0.0, right=0.0)
     return np.asarray(20 * np.log10(1 + 10 ** (np.minimum(apart, 0) / 20)))
 
@@ -55,7 +58,10 @@ def ranges(difference: Curve, doubt: Samples) -> list[Range]:
     sure = [r for r in runs if r[2] and r[1] - r[0] + 1 >= min(_POINTS, sign.size)]
     joined: list[tuple[int, int, int]] = []
     for run in sure:  # of one sign on both sides of a doubtful stretch that is short: one range
-        before = joined[-1] if joined else None
+        if joined:
+            before = joined[-1]
+        else:
+            before = None
         if before and before[2] == run[2] and run[0] - before[1] <= _POINTS + 1:
             joined[-1] = (before[0], run[1], run[2])
         else:
@@ -117,4 +123,6 @@ def _span(low: float, high: float, unit: str) -> str:
 
 
 def _and(parts: Sequence[str]) -> str:
-    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"
+    if len(parts) == 1:
+        return parts[0]
+    return f"{', '.join(parts[:-1])} and {parts[-1]}"

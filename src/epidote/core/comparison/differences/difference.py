@@ -49,7 +49,9 @@ def difference_curve(curve: Curve, reference: Curve) -> Curve | None:
     else:
         log = curve.x_unit in LOGARITHMIC and reference.x[0] > 0
         target = np.clip(x, reference.x[0], reference.x[-1])
-        source, target = (np.log(reference.x), np.log(target)) if log else (reference.x, target)
+        source = reference.x
+        if log:
+            source, target = np.log(source), np.log(target)
         from scipy.interpolate import CubicSpline, PchipInterpolator  # half a second, which equal grids do not need
 
         between = CubicSpline if reference.x.size > _FEW else PchipInterpolator
@@ -103,4 +105,6 @@ def differing_settings(runs: Iterable[tuple[dict[str, object], dict[str, object]
 
 def _told(name: str, value: object) -> str:
     """A value in words; a simulated device differs by the unit wired to it only, and that is the row's matter."""
-    return interface_of(str(value)) if name == "device" else str(value)
+    if name == "device":
+        return interface_of(str(value))
+    return str(value)

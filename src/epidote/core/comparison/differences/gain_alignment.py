@@ -23,7 +23,9 @@ class Levelling:
             return curve_at(curve, self.low)
         found = [curve_at(curve, float(x)) for x in np.geomspace(self.low, self.high, 65)]
         known = [v for v in found if v is not None]
-        return float(np.mean(known)) if len(known) == len(found) else None
+        if len(known) == len(found):
+            return float(np.mean(known))
+        return None
 
 
 def levelled(curve: Curve, reference: Curve, by: Levelling) -> tuple[Curve, float] | None:
@@ -32,5 +34,8 @@ def levelled(curve: Curve, reference: Curve, by: Levelling) -> tuple[Curve, floa
     if own is None or wanted is None:
         return None
     shift = wanted - own
-    floor = None if curve.floor is None else curve.floor + shift
+    if curve.floor is None:
+        floor = None
+    else:
+        floor = curve.floor + shift
     return replace(curve, y=curve.y + shift, floor=floor), shift

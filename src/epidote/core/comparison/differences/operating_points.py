@@ -96,8 +96,13 @@ def x_where_reached(curve: Curve, y: float) -> float | None:
     place.
     """
     if curve.x_unit in ("W", "V", "FS", "dBFS"):
-        found = last_x_below(curve, y) if curve.x[0] > 0 else None
-        return found[0] if found is not None and found[1] else None
+        if curve.x[0] > 0:
+            found = last_x_below(curve, y)
+        else:
+            found = None
+        if found is not None and found[1]:
+            return found[0]
+        return None
     passes = np.flatnonzero(np.diff(np.signbit(curve.y - y)))
     if passes.size == 0:
         return None
@@ -120,9 +125,13 @@ def difference_in_words(value: float | None, reference: float | None, unit: str)
     if unit in ("Hz", "s", "samples") and reference:
         return _percent(value / reference)
     less = value - reference
-    return format_quantity(less, DIFFERENCE_UNITS.get(unit, unit), digits=3, signed=True) if math.isfinite(less) else ""
+    if math.isfinite(less):
+        return format_quantity(less, DIFFERENCE_UNITS.get(unit, unit), digits=3, signed=True)
+    return ""
 
 
 def _percent(ratio: float) -> str:
     less = 100 * (ratio - 1)
-    return f"{less:+.3g} %" if abs(less) < 1000 else f"×{ratio:.3g}"
+    if abs(less) < 1000:
+        return f"{less:+.3g} %"
+    return f"×{ratio:.3g}"

@@ -40,7 +40,9 @@ def _explained(readings: Sequence[Reading], recordings: Sequence[Recording]) -> 
 
     def explained(reading: Reading) -> Reading:
         unexplained = reading.value is None and not reading.cautions
-        return with_caution(reading, Caution.SILENT) if unexplained and is_silent(reading.channel) else reading
+        if unexplained and is_silent(reading.channel):
+            return with_caution(reading, Caution.SILENT)
+        return reading
 
     return tuple(explained(r) for r in readings)
 

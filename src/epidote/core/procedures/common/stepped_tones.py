@@ -26,7 +26,7 @@ from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import CurveView, InterruptibleStimulus
-from epidote.core.results.caution import Caution
+from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.result import Curve
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
@@ -71,11 +71,15 @@ class SteppedSettings(Settings):
                 " chain.",
                 "driven",
             )
-        return (self.driven,) if self.driven else tuple(range(1, available + 1))
+        if self.driven:
+            return (self.driven,)
+        return tuple(range(1, available + 1))
 
     def read_channels(self, available: int) -> list[int]:
         """The channels that carry the driven tone."""
-        return [self.driven] if 0 < self.driven <= available else list(range(1, available + 1))
+        if 0 < self.driven <= available:
+            return [self.driven]
+        return list(range(1, available + 1))
 
     def require_cycles(self, frequency: float) -> None:
         """Raises SettingError for a dwell too short for the tone."""
@@ -148,7 +152,7 @@ def analyse_steps(
                 silent.append(step)
             else:
                 found.append(one)
-    cautions = (Caution.CLIPPED,) if any(s.clipped for s in found) else ()
+    cautions = caution_when(any(s.clipped for s in found), Caution.CLIPPED)
     return ChannelSteps(tuple(found), missing, tuple(silent), cautions)
 
 
@@ -204,7 +208,10 @@ class StepMonitor:
         if self.is_over is None:
             return False
         part = step_segment(signal.channel(number), self.start or 0, step, signal.rate)
-        one = None if part is None else measure_steps(part, signal, step, self.settings)
+        if part is None:
+            one = None
+        else:
+            one = measure_steps(part, signal, step, self.settings)
         if one is None:
             return False
         steps = self.found.setdefault(number, [])
@@ -220,7 +227,9 @@ def monitored(
 
 
 def safe_db(ratio: float) -> float:
-    return 20 * math.log10(ratio) if ratio > 0 else -400.0
+    if ratio > 0:
+        return 20 * math.log10(ratio)
+    return -400.0
 
 
 def ratio_curves(

@@ -31,11 +31,12 @@ def tone_curves(c: ToneAnalysis, terminal: ChannelScale) -> tuple[Curve, ...]:
     t = np.arange(shown) / c.rate
     centred = np.arange(first, first + shown) - (c.frames - 1) / 2
     w = 2 * np.pi * c.fit.frequency / c.rate
-    overtones = (
-        np.sum([np.real(a * np.exp(1j * k * w * centred)) for k, a in enumerate(c.fit.amplitudes[1:], 2)], axis=0)
-        if len(c.fit.amplitudes) > 1
-        else 0.0
-    )
+    if len(c.fit.amplitudes) > 1:
+        overtones = np.sum(
+            [np.real(a * np.exp(1j * k * w * centred)) for k, a in enumerate(c.fit.amplitudes[1:], 2)], axis=0
+        )
+    else:
+        overtones = 0.0
     peak, unit = terminal.peak_scale, terminal.unit
     return (
         Curve("spectrum", number, frequencies[1:], level[1:], "Hz", terminal.level_unit, None, meta),

@@ -37,7 +37,7 @@ from epidote.core.procedures.common.stepped_tones import (
 from epidote.core.procedures.distortion_frequency.settings import DistortionFrequencySettings, Hold
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import from_db, to_db
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.curve_features import interpolate
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.recording import Recording
@@ -169,13 +169,17 @@ class DistortionFrequency(ProcedureBase):
         return sounds(None) * 1.0 + (2 * sounds(_LOOK_DWELL) + sounds(None) if settings.holds_output else 0.0)
 
     def headline(self, result: Result) -> Reading | None:
-        return result.reading("worst", result.readings[0].channel) if result.readings else None
+        if result.readings:
+            return result.reading("worst", result.readings[0].channel)
+        return None
 
     def thumbnail(self, result: Result) -> Curve | None:
         return next((c for c in result.curves if c.key == "thd_n"), None)
 
     def summary(self, settings: DistortionFrequencySettings) -> str:
-        held = ", constant output" if settings.holds_output else ""
+        held = ""
+        if settings.holds_output:
+            held = ", constant output"
         return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.level}{held}"
 
     def analyse(self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain) -> Result:
@@ -235,7 +239,10 @@ def _channel(
     with_hum = [s for s in steps if s.meets_hum(steps)]
     if with_hum:
         cautions.append(Caution.HUM_INCLUDED)
-    held = _error_of_hold(steps, settings, chain, number) if settings.holds_output else None
+    if settings.holds_output:
+        held = _error_of_hold(steps, settings, chain, number)
+    else:
+        held = None
     if held is not None and held > HELD_DB:
         cautions.append(Caution.LEVEL_NOT_HELD)
     if any(s.undithered for s in steps):
@@ -284,7 +291,10 @@ def _curves(
         elif curve.key != "gain":
             own = np.searchsorted(x, curve.x)
             doubtful = (~passed | (np.array([s.left_out for s in steps]) if curve.key == "thd" else False))[own]
-            floor = curve.floor if curve.floor is not None else np.full(curve.x.size, -400.0)
+            if curve.floor is not None:
+                floor = curve.floor
+            else:
+                floor = np.full(curve.x.size, -400.0)
             meta: dict[str, float | str] = {}
             if (~passed).any():
                 meta["filtered_away_hz"] = " ".join(f"{f:.4g}" for f in x[~passed])
@@ -320,12 +330,12 @@ def _readings(
     )
     at_1k: dict[str, float | str] = {**base, "frequency_hz": 1000.0}
     near = steps[int(np.argmin(np.abs(np.log(x / 1000))))]
-    buried = (Caution.NOISE_DOMINATED,) if near.harmonic < 3 * near.expected_noise else ()
-    left = (Caution.OUTSIDE_BAND,) if near.left_out else ()
-    absent = () if x[0] <= 1000 * (1 + 1e-6) and x[-1] >= 1000 * (1 - 1e-6) else (Caution.OUTSIDE_BAND,)
+    buried = caution_when(near.harmonic < 3 * near.expected_noise, Caution.NOISE_DOMINATED)
+    left = caution_when(near.left_out, Caution.OUTSIDE_BAND)
+    absent = caution_when(not (x[0] <= 1000 * (1 + 1e-6) and x[-1] >= 1000 * (1 - 1e-6)), Caution.OUTSIDE_BAND)
 
     def of_hum(step: StepMeasurement) -> tuple[Caution, ...]:
-        return (Caution.HUM_INCLUDED,) if step in with_hum else ()
+        return caution_when(step in with_hum, Caution.HUM_INCLUDED)
 
     readings = [
         Reading(
@@ -354,8 +364,8 @@ def _readings(
         top = usable[int(np.argmax(thd_n[usable]))]
         least = usable[int(np.argmin(thd_n[usable]))]
         worst_thd = usable[int(np.argmax(thd[usable]))]
-        skipped = (Caution.FILTERED,) if usable.size < x.size else ()
-        mostly = (Caution.NOISE_DOMINATED,) if steps[top].noise > steps[top].harmonic else ()
+        skipped = caution_when(usable.size < x.size, Caution.FILTERED)
+        mostly = caution_when(steps[top].noise > steps[top].harmonic, Caution.NOISE_DOMINATED)
 
         def at(place: int) -> dict[str, float | str]:
             return {**base, "frequency_hz": float(x[place])}
@@ -384,7 +394,7 @@ def _readings(
     if held is not None:
         readings.append(
             Reading(
-                "level_error", number, held, "dB", base, cautions=(Caution.LEVEL_NOT_HELD,) if held > HELD_DB else ()
+                "level_error", number, held, "dB", base, cautions=caution_when(held > HELD_DB, Caution.LEVEL_NOT_HELD)
             )
         )
     return readings

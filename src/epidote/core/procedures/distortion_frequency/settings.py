@@ -93,12 +93,17 @@ class DistortionFrequencySettings(SteppedSettings):
 
     def steps(self, levels: Sequence[float], dwell: float | None = None) -> list[Step]:
         """Low tones sound longer, so that each holds enough cycles."""
-        wanted = self.dwell if dwell is None else dwell
+        if dwell is None:
+            wanted = self.dwell
+        else:
+            wanted = dwell
         made = [
             Step(float(f), v, max(wanted, least_dwell(float(f), _LEAST_CYCLES)))
             for f, v in zip(self.frequencies(), levels, strict=True)
         ]
-        return made[::-1] if self.order is Order.DOWN else made
+        if self.order is Order.DOWN:
+            return made[::-1]
+        return made
 
     def output_dbfs(self, chain: Chain) -> float:
         """The held output as dBFS of the input. Raises SettingError when the chain does not know what it takes."""

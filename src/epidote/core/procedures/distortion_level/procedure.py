@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
@@ -41,7 +41,7 @@ from epidote.core.procedures.common.stepped_tones import (
 from epidote.core.procedures.distortion_level.settings import PRACTICAL, RATED, DistortionLevelSettings
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus
@@ -119,7 +119,10 @@ class DistortionLevel(ProcedureBase):
 
     def headline(self, result: Result) -> Reading | None:
         for key in ("power_at_1pct", "level_at_1pct", "lowest_thd_n"):
-            reading = result.reading(key, result.readings[0].channel) if result.readings else None
+            if result.readings:
+                reading = result.reading(key, result.readings[0].channel)
+            else:
+                reading = None
             if reading is not None and reading.value is not None:
                 return reading
         return None
@@ -128,7 +131,9 @@ class DistortionLevel(ProcedureBase):
         return next((c for c in result.curves if c.key == "thd_n"), None)
 
     def summary(self, settings: DistortionLevelSettings) -> str:
-        driven = f", output {settings.driven} only" if settings.driven else ""
+        driven = ""
+        if settings.driven:
+            driven = f", output {settings.driven} only"
         return f"{format_plain(settings.frequency, 'Hz')}, to {settings.stop_at:g} %{driven}"
 
     def analyse(self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain) -> Result:
@@ -208,7 +213,10 @@ def _channel(
         cautions.append(Caution.HUM_INCLUDED)
     signal = recordings[0].signal
     terminal = ChannelScale.at(signal, chain, number)
-    load = chain.load_ohms if terminal.full and terminal.base == "V" else None
+    if terminal.full and terminal.base == "V":
+        load = chain.load_ohms
+    else:
+        load = None
     if any(s.undithered for s in steps):
         cautions.append(Caution.UNDITHERED)
     found = _readings(steps, settings, terminal, load, chain)
@@ -237,6 +245,99 @@ def _curves(
     return tuple(curves)
 
 
+@dataclass(frozen=True)
+class _LevelReadings:
+    """The readings of one channel. load in Ω, None where none is known; base: what every reading says in ``at``."""
+
+    steps: Sequence[StepMeasurement]
+    settings: DistortionLevelSettings
+    terminal: ChannelScale
+    load: float | None
+    base: dict[str, float | str]
+
+    def at_limit(self, name: str, limit: float) -> list[Reading]:
+        """Level and power at which distortion passes a limit."""
+        number, terminal = self.terminal.channel, self.terminal
+        at: dict[str, float | str] = {**self.base, "limit_percent": 100 * limit}
+        found = knee.limit_crossing(self.steps, limit, self.settings.measure)
+        if found is not None:
+            at["drive_dbfs"] = found.level
+            return self.output(f"level_at_{name}", f"power_at_{name}", found.amplitude, at, found.spread_db)
+        over = (Caution.OVER_LIMIT,) if knee.always_above(self.steps, limit) else (Caution.NOT_REACHED,)
+        unit = terminal.base if terminal.full else "dBFS"
+        absent = [Reading(f"level_at_{name}", number, None, unit, at, cautions=over)]
+        if self.load:
+            absent.insert(0, Reading(f"power_at_{name}", number, None, "W", at, cautions=over))
+        return absent
+
+    def output(
+        self, key: str, power_key: str, amplitude: float, at: dict[str, float | str], spread: float | None
+    ) -> list[Reading]:
+        """Power, where the load is known, and level of a tone of a peak amplitude in FS."""
+        level = self.terminal.level(key, amplitude**2 / 2, at, spread)
+        if not self.load or level.value is None:
+            return [level]
+        watts = level.value**2 / self.load
+        # 10 lg of a power: 4.343 dB for a neper
+        watts_spread = None if spread is None else watts * spread / 4.343
+        at = {**at, "load_ohms": self.load}
+        return [Reading(power_key, self.terminal.channel, watts, "W", at, None, watts_spread), level]
+
+    def at_one_watt(self) -> list[Reading]:
+        if not self.load or not self.terminal.full:
+            return []
+        watts = np.array([(s.amplitude * self.terminal.full) ** 2 / self.load for s in self.steps])
+        at: dict[str, float | str] = {**self.base, "power_w": 1.0}
+        if not watts[0] <= 1 <= watts[-1]:
+            return [Reading("thd_n_1w", self.terminal.channel, None, "dB", at, cautions=(Caution.OUTSIDE_BAND,))]
+        value = float(np.interp(0.0, np.log(watts), [safe_db(s.thd_n) for s in self.steps]))
+        spread = self.steps[int(np.argmin(np.abs(np.log(watts))))].thd_n_spread_db
+        return [Reading("thd_n_1w", self.terminal.channel, value, "dB", at, None, spread)]
+
+    def lowest(self) -> list[Reading]:
+        best = self.steps[knee.index_of_minimum(self.steps, lambda s: s.thd_n)]
+        at: dict[str, float | str] = {**self.base, "drive_dbfs": best.level}
+        value, spread = safe_db(best.thd_n), best.thd_n_spread_db
+        return [
+            Reading("lowest_thd_n", self.terminal.channel, value, "dB", at, None, spread),
+            self.terminal.level("lowest_thd_n_level", best.main, self.base, best.main_spread_db),
+        ]
+
+    def max_clean(self) -> list[Reading]:
+        """The output up to which distortion stays below the limit of clean output."""
+        limit, measure = self.settings.clean / 100, self.settings.measure
+        clean = [s for s in self.steps if measure(s) <= limit]
+        if not clean:
+            return []
+        amplitude, spread = clean[-1].amplitude, clean[-1].main_spread_db
+        edge = knee.limit_crossing(self.steps, limit, measure)
+        if edge:
+            amplitude, spread = edge.amplitude, edge.spread_db
+        at: dict[str, float | str] = {**self.base, "limit_percent": self.settings.clean}
+        return self.output("max_clean_level", "max_clean_power", amplitude, at, spread)
+
+    def gain(self, offset: float | None) -> list[Reading]:
+        """Gain of the small steps, and by how much it is less at the end. ``offset``: from FS to volts in dB."""
+        last = self.steps[-1]
+        level, amplitude, end_spread = last.level, last.amplitude, last.main_spread_db
+        rated = knee.limit_crossing(self.steps, RATED, self.settings.measure)
+        if rated:
+            level, amplitude = rated.level, rated.amplitude
+            end_spread = rated.spread_db or end_spread
+        small = [s for s in self.steps if s.level < level - _SMALL_DB and s.noise < 1e-4 * s.main] or [self.steps[0]]
+        gain = float(np.median([safe_db(s.amplitude) - s.level for s in small]))
+        gain_spread = median_spread(float(np.median([s.main_spread_db for s in small])), len(small))
+        uncalibrated = caution_when(offset is None, Caution.UNCALIBRATED)
+        at: dict[str, float | str] = {**self.base, "drive_dbfs": level}
+        compression = gain - (safe_db(amplitude) - level)
+        both = math.hypot(gain_spread, end_spread)
+        number = self.terminal.channel
+        return [
+            Reading("gain", number, gain + (offset or 0.0), "dB", self.base, None, gain_spread, uncalibrated),
+            Reading("gain_compression", number, compression, "dB", at, None, both),
+        ]
+
+
 def _readings(
     steps: Sequence[StepMeasurement],
     settings: DistortionLevelSettings,
@@ -244,7 +345,6 @@ def _readings(
     load: float | None,
     chain: Chain,
 ) -> list[Reading]:
-    number, measure = terminal.channel, settings.measure
     base: dict[str, float | str] = {
         "frequency_hz": settings.frequency,
         "band_low_hz": settings.band_low,
@@ -252,75 +352,12 @@ def _readings(
         "weighting": str(settings.weighting),
         "of": str(settings.stop_on),
     }
-
-    def at_limit(name: str, limit: float) -> list[Reading]:
-        found = knee.limit_crossing(steps, limit, measure)
-        over = (Caution.OVER_LIMIT,) if knee.always_above(steps, limit) else (Caution.NOT_REACHED,)
-        at: dict[str, float | str] = {**base, "limit_percent": 100 * limit}
-        if found is None:
-            absent = Reading(
-                f"level_at_{name}", number, None, terminal.base if terminal.full else "dBFS", at, cautions=over
-            )
-            return [Reading(f"power_at_{name}", number, None, "W", at, cautions=over), absent] if load else [absent]
-        at["drive_dbfs"] = found.level
-        return _out(f"level_at_{name}", f"power_at_{name}", found.amplitude, at, found.spread_db)
-
-    def _out(
-        key: str, power_key: str, amplitude: float, at: dict[str, float | str], spread: float | None
-    ) -> list[Reading]:
-        level = terminal.level(key, amplitude**2 / 2, at, spread)
-        if not load or level.value is None:
-            return [level]
-        watts = level.value**2 / load
-        return [
-            Reading(
-                power_key,
-                number,
-                watts,
-                "W",
-                {**at, "load_ohms": load},
-                None,
-                None if spread is None else watts * spread / 4.343,
-            ),
-            level,
-        ]
-
-    readings = [
-        r
-        for name, limit in (("1pct", RATED), ("2pct", PRACTICAL), ("limit", settings.stop_at / 100))
-        for r in at_limit(name, limit)
+    of = _LevelReadings(steps, settings, terminal, load, base)
+    limits = (("1pct", RATED), ("2pct", PRACTICAL), ("limit", settings.stop_at / 100))
+    return [
+        *(reading for name, limit in limits for reading in of.at_limit(name, limit)),
+        *of.at_one_watt(),
+        *of.lowest(),
+        *of.max_clean(),
+        *of.gain(chain.offset_db(terminal.channel)),
     ]
-    if load and terminal.full:
-        watts = np.array([(s.amplitude * terminal.full) ** 2 / load for s in steps])
-        inside = watts[0] <= 1 <= watts[-1]
-        value = float(np.interp(0.0, np.log(watts), [safe_db(s.thd_n) for s in steps])) if inside else None
-        spread = steps[int(np.argmin(np.abs(np.log(watts))))].thd_n_spread_db if inside else None
-        outside = () if inside else (Caution.OUTSIDE_BAND,)
-        readings.append(Reading("thd_n_1w", number, value, "dB", {**base, "power_w": 1.0}, None, spread, outside))
-    best = steps[knee.index_of_minimum(steps, lambda s: s.thd_n)]
-    at_best: dict[str, float | str] = {**base, "drive_dbfs": best.level}
-    readings.append(Reading("lowest_thd_n", number, safe_db(best.thd_n), "dB", at_best, None, best.thd_n_spread_db))
-    readings.append(terminal.level("lowest_thd_n_level", best.main, base, best.main_spread_db))
-    clean = [s for s in steps if measure(s) <= settings.clean / 100]
-    if clean:
-        edge = knee.limit_crossing(steps, settings.clean / 100, measure)
-        amplitude, unsure = (
-            (edge.amplitude, edge.spread_db) if edge else (clean[-1].amplitude, clean[-1].main_spread_db)
-        )
-        readings += _out(
-            "max_clean_level", "max_clean_power", amplitude, {**base, "limit_percent": settings.clean}, unsure
-        )
-    rated = knee.limit_crossing(steps, RATED, measure)
-    end = (rated.level, rated.amplitude) if rated else (steps[-1].level, steps[-1].amplitude)
-    small = [s for s in steps if s.level < end[0] - _SMALL_DB and s.noise < 1e-4 * s.main] or [steps[0]]
-    gain, offset = float(np.median([safe_db(s.amplitude) - s.level for s in small])), chain.offset_db(number)
-    gain_spread = median_spread(float(np.median([s.main_spread_db for s in small])), len(small))
-    uncalibrated = () if offset is not None else (Caution.UNCALIBRATED,)
-    readings.append(Reading("gain", number, gain + (offset or 0.0), "dB", base, None, gain_spread, uncalibrated))
-    end_spread = (rated.spread_db if rated else None) or steps[-1].main_spread_db
-    at_end: dict[str, float | str] = {**base, "drive_dbfs": end[0]}
-    compression = gain - (safe_db(end[1]) - end[0])
-    readings.append(
-        Reading("gain_compression", number, compression, "dB", at_end, None, math.hypot(gain_spread, end_spread))
-    )
-    return readings

@@ -55,7 +55,9 @@ class DistortionLevelSettings(SteppedSettings):
 
     @property
     def measure(self) -> knee.Measure:
-        return (lambda s: s.thd) if self.stop_on is StopOn.THD else (lambda s: s.thd_n)
+        if self.stop_on is StopOn.THD:
+            return lambda s: s.thd
+        return lambda s: s.thd_n
 
     @model_validator(mode="after")
     def _holds_cycles(self) -> DistortionLevelSettings:
@@ -69,11 +71,10 @@ class DistortionLevelSettings(SteppedSettings):
         )
         ceiling = chain.ceiling_dbfs
         if first >= min(last, ceiling):
-            what = (
-                f"{{stop_level}} {last:g} dBFS"
-                if last <= ceiling
-                else f"the chain's maximum output of {ceiling:g} dBFS"
-            )
+            if last <= ceiling:
+                what = f"{{stop_level}} {last:g} dBFS"
+            else:
+                what = f"the chain's maximum output of {ceiling:g} dBFS"
             raise SettingError(
                 f"{{start_level}} {first:g} dBFS must be lower than {what}. Nothing was played.",
                 "start_level",

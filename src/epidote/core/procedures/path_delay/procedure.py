@@ -23,7 +23,7 @@ from epidote.core.procedures.path_delay.readings import echo_result, path_result
 from epidote.core.procedures.path_delay.settings import PathsSettings, Played
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.sample_source import (
@@ -123,7 +123,7 @@ class Paths(ProcedureBase):
             ArraySource(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)
         ]
         result = compare_with_first(ways, settings)
-        lost = (Caution.DROPOUT,) if any(r.faults for r in recordings) else ()
+        lost = caution_when(any(r.faults for r in recordings), Caution.DROPOUT)
         return replace(result, cautions=unique((*result.cautions, *lost)))
 
 
@@ -141,7 +141,10 @@ def compare_with_first(ways: Sequence[SampleSource], settings: PathsSettings) ->
     rate = ways[0].rate
     brought: list[SampleSource] = [w if w.rate == rate else ResampledSource(w, rate) for w in ways]
     # what is too long to be held at once is gone through by two at a time
-    at_once = 2 if max(w.frames for w in brought) > CHUNK_FRAMES else len(brought)
+    if max(w.frames for w in brought) > CHUNK_FRAMES:
+        at_once = 2
+    else:
+        at_once = len(brought)
     with ThreadPoolExecutor(min(at_once, 8)) as pool:
 
         def together(work: Sequence[Callable[[], T]], /) -> list[T]:
@@ -157,7 +160,10 @@ def compare_with_first(ways: Sequence[SampleSource], settings: PathsSettings) ->
         brought = [ZeroMeanSource(w, s.mean) for w, s in zip(brought, seen, strict=True)]
         band = settings.band_low, settings.band_high
         if len(brought) == 1:
-            cautions = [Caution.CLIPPED] if seen[0].clipped else []
+            if seen[0].clipped:
+                cautions = [Caution.CLIPPED]
+            else:
+                cautions = []
             return echo_result(
                 detect_echo(brought[0], band, min(settings.search, _LONGEST_ECHO)), settings, rate, cautions
             )

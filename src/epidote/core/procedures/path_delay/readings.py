@@ -12,7 +12,7 @@ from epidote.core.analysis.delay.delay_estimation import Delay, NoCorrelation
 from epidote.core.analysis.delay.echo_cepstrum import Echo
 from epidote.core.analysis.delay.path_comparison import PathEstimate
 from epidote.core.procedures.path_delay.settings import PathsSettings
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.result import Curve, Reading, Result
 
 _KEYS = (("delay", "s"), ("delay_samples", "samples"), ("level", "dB"), ("polarity", "ratio"), ("drift_ppm", "ppm"))
@@ -117,8 +117,11 @@ def _response(found: PathEstimate, number: int, rate: float, settings: PathsSett
 def _readings(found: PathEstimate, number: int, rate: float, at: dict[str, float | str]) -> tuple[Reading, ...]:
     d = found.delay
     drifts = found.drift != 0
-    where = {**at, "at": "the middle of the first"} if drifts else at
-    doubt = (Caution.AMBIGUOUS,) if d.ambiguous else ()
+    if drifts:
+        where = {**at, "at": "the middle of the first"}
+    else:
+        where = at
+    doubt = caution_when(d.ambiguous, Caution.AMBIGUOUS)
     readings = [
         Reading("delay", number, d.frames / rate, "s", where, None, d.spread_with_shift / rate, doubt),
         Reading("delay_samples", number, d.frames, "samples", where, None, d.spread_with_shift, doubt),

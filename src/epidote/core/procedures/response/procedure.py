@@ -95,8 +95,14 @@ class Response(ProcedureBase):
         return result.curve("level")
 
     def summary(self, settings: ResponseSettings) -> str:
-        by = "" if settings.stimulus is Excitation.SWEEP else f" by {settings.stimulus}"
-        smooth = "" if settings.smoothing is Smoothing.NONE else f", {settings.smoothing} oct"
+        if settings.stimulus is Excitation.SWEEP:
+            by = ""
+        else:
+            by = f" by {settings.stimulus}"
+        if settings.smoothing is Smoothing.NONE:
+            smooth = ""
+        else:
+            smooth = f", {settings.smoothing} oct"
         return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz{by}{smooth}"
 
     def analyse(self, recordings: Sequence[Recording], settings: ResponseSettings, chain: Chain) -> Result:
@@ -161,7 +167,9 @@ def _delay_spread(
     w, weight = 2 * np.pi * bins / size, 1 / bins
     noise = np.interp(bins * (kernel.rate / size), x, density) * size / 2  # half of it lies across the response
     bend = float((weight * w * w * np.abs(response[first : last + 1])).sum())
-    return math.sqrt(float((np.square(weight * w) * noise).sum())) / bend if bend else math.inf
+    if bend:
+        return math.sqrt(float((np.square(weight * w) * noise).sum())) / bend
+    return math.inf
 
 
 def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool) -> _Averaged:
@@ -257,10 +265,16 @@ def _result(
     less_delay = with_delay + turns * fraction
     # settle the whole turns where the response is strongest and least dispersed: at the middle of the band
     middle = int(math.sqrt(first * last))
-    polarity = 1 if a.first.impulse[peak] > 0 else -1
+    if a.first.impulse[peak] > 0:
+        polarity = 1
+    else:
+        polarity = -1
     less_delay = normalise_phase(less_delay, middle, polarity)
     unwrapped = less_delay - turns * delay
-    group = -np.gradient(less_delay, 2 * np.pi * width) if a.linear.size > 2 else np.zeros_like(less_delay)
+    if a.linear.size > 2:
+        group = -np.gradient(less_delay, 2 * np.pi * width)
+    else:
+        group = np.zeros_like(less_delay)
     curves = [
         level,
         Curve("phase", number, x, np.degrees(np.angle(np.exp(1j * unwrapped[index]))), "Hz", "°"),

@@ -40,18 +40,27 @@ def reference_of(
 ) -> tuple[Samples, list[int]]:
     """What the unit was given (frames,), and the channels that listen to what it made of it. Raises SettingError."""
     signal = recording.signal
-    kept = round(recording.stimulus.parameters.get(REFERENCE, 0)) if recording.stimulus is not None else 0
+    if recording.stimulus is not None:
+        kept = round(recording.stimulus.parameters.get(REFERENCE, 0))
+    else:
+        kept = 0
     number = settings.reference_channel or kept
     if 0 < number <= signal.channels:
         others = [c for c in range(1, signal.channels + 1) if c not in (number, kept)]
         return signal.channel(number), others
-    made = stimulus if stimulus is not None else settings.played(signal.rate)
+    if stimulus is not None:
+        made = stimulus
+    else:
+        made = settings.played(signal.rate)
     return made.samples(), list(range(1, signal.channels + 1))
 
 
 def analysed_by_cross_spectrum(recordings: Sequence[Recording], settings: ResponseSettings, chain: Chain) -> Result:
     recording = recordings[0]
-    stimulus = recording.stimulus if recording.stimulus is not None and recording.stimulus.playable else None
+    if recording.stimulus is not None and recording.stimulus.playable:
+        stimulus = recording.stimulus
+    else:
+        stimulus = None
     played, numbers = reference_of(recording, stimulus, settings)
     results = per_channel(len(numbers), lambda i: _channel(recording, played, numbers[i - 1], settings, chain))
     return merge_channels(results, recordings, chain)
@@ -60,8 +69,14 @@ def analysed_by_cross_spectrum(recordings: Sequence[Recording], settings: Respon
 def _channel(recording: Recording, played: Samples, number: int, settings: ResponseSettings, chain: Chain) -> Result:
     signal = recording.signal
     x = signal.channel(number)
-    cautions = [Caution.CLIPPED] if is_clipped(x, signal.unit) and float(np.abs(x).max()) > 0.99 else []
-    path = estimate_transfer_function(played, x, signal.rate) if x.any() else None
+    if is_clipped(x, signal.unit) and float(np.abs(x).max()) > 0.99:
+        cautions = [Caution.CLIPPED]
+    else:
+        cautions = []
+    if x.any():
+        path = estimate_transfer_function(played, x, signal.rate)
+    else:
+        path = None
     if path is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         nothing = tuple(
@@ -76,7 +91,10 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
     # against a channel of the recording the gain is that between both inputs; against what was played, that of the
     # whole chain
     between = settings.reference_channel > 0
-    offset = 0.0 if between else (chain.offset_db(number) or 0.0)
+    if between:
+        offset = 0.0
+    else:
+        offset = chain.offset_db(number) or 0.0
     level, plain = _level(path, at, bins, settings, (start, stop), offset, number)
     weak = path.coherence[bins] < _WEAK
     if bool(np.mean(weak) > 0.1):

@@ -30,7 +30,10 @@ def blocks(chain: Chain, today: date, headroom: float | None) -> tuple[Block, ..
     """The chain as blocks, left to right; headroom: of the last capture, in dB."""
     rate = f"{chain.rate / 1000:g} kHz"
     device = chain.device.partition(":")[2].rpartition("/")[2]
-    device += ": " if device else ""
+    if device:
+        device += ": "
+    else:
+        device += ""
     return (
         Block(
             "source",
@@ -56,7 +59,9 @@ def blocks(chain: Chain, today: date, headroom: float | None) -> tuple[Block, ..
 
 
 def _volts(value: float | None) -> str:
-    return f"0 dBFS = {format_quantity(value, 'V')}" if value else "0 dBFS: unknown"
+    if value:
+        return f"0 dBFS = {format_quantity(value, 'V')}"
+    return "0 dBFS: unknown"
 
 
 def _stale(chain: Chain, what: str, today: date) -> str:
@@ -65,20 +70,27 @@ def _stale(chain: Chain, what: str, today: date) -> str:
     if day is None:
         return ""
     age = (today - day).days
-    return f"last calibrated {age} days ago" if chain.stale(today) and age > 0 else ""
+    if chain.stale(today) and age > 0:
+        return f"last calibrated {age} days ago"
+    return ""
 
 
 def _output(chain: Chain, today: date, device: str) -> Block:
     ceiling = chain.ceiling_dbfs
-    words = "no maximum set" if ceiling >= 0 else f"max. {ceiling:g} dBFS"
+    if ceiling >= 0:
+        words = "no maximum set"
+    else:
+        words = f"max. {ceiling:g} dBFS"
     if chain.output_full_scale and ceiling < 0:
         words = f"max. {format_quantity(chain.output_full_scale * from_db(ceiling), 'V', digits=3)}"
-    own = (
-        f"{format_quantity(chain.output_ohms, 'Ω', digits=3)}, {words}"
-        if chain.output_ohms is not None
-        else words[:1].upper() + words[1:]
-    )
-    weak = "not calibrated" if chain.output_full_scale is None else _stale(chain, "output_full_scale", today)
+    if chain.output_ohms is not None:
+        own = f"{format_quantity(chain.output_ohms, 'Ω', digits=3)}, {words}"
+    else:
+        own = words[:1].upper() + words[1:]
+    if chain.output_full_scale is None:
+        weak = "not calibrated"
+    else:
+        weak = _stale(chain, "output_full_scale", today)
     return Block(
         "output",
         "Output",
@@ -109,16 +121,20 @@ def _load(chain: Chain) -> Block:
             ("load_ohms", "load_watts", "load_confirmed"),
             ("load_ohms", "unit_output_ohms"),
         )
-    confirmed = "measured" if chain.load_confirmed else "not measured"
+    if chain.load_confirmed:
+        confirmed = "measured"
+    else:
+        confirmed = "not measured"
     lines = [f"{chain.load_ohms:g} Ω, {confirmed}"]
     if chain.load_watts:
         lines.append(f"Rated {chain.load_watts:g} W")
     own = chain.latest("unit_output_ohms")
     if own is not None:
         lines.append(f"Unit output {format_quantity(own.value, 'Ω', digits=3)}")
-    weak = (
-        "" if chain.load_confirmed else f"resistance entered, not measured; power readings assume {chain.load_ohms:g} Ω"
-    )
+    if chain.load_confirmed:
+        weak = ""
+    else:
+        weak = f"resistance entered, not measured; power readings assume {chain.load_ohms:g} Ω"
     return Block(
         "load",
         "Load",
@@ -143,21 +159,27 @@ def _pickup(chain: Chain, today: date) -> Block:
         return Block(
             "probe", "Microphone", "Acoustic", lines, fields, guides, _stale(chain, "microphone_sensitivities", today)
         )
-    ratio = "Direct, 1:1" if chain.probe_ratio == 1 else f"{chain.probe_ratio:.5g}:1"
-    gain = f"Preamp {chain.preamp_gain_db:+.4g} dB" if chain.preamp_gain_db else "No preamp"
+    if chain.probe_ratio == 1:
+        ratio = "Direct, 1:1"
+    else:
+        ratio = f"{chain.probe_ratio:.5g}:1"
+    if chain.preamp_gain_db:
+        gain = f"Preamp {chain.preamp_gain_db:+.4g} dB"
+    else:
+        gain = "No preamp"
     return Block("probe", "Probe", "Divider", (ratio, gain), fields, guides)
 
 
 def _input(chain: Chain, today: date, device: str) -> Block:
-    weak = (
-        "not calibrated: levels in dBFS" if chain.input_full_scale is None else _stale(chain, "input_full_scale", today)
-    )
+    if chain.input_full_scale is None:
+        weak = "not calibrated: levels in dBFS"
+    else:
+        weak = _stale(chain, "input_full_scale", today)
     names = ", ".join(chain.input_names[:2])
-    own = (
-        f"{format_quantity(chain.input_ohms, 'Ω', digits=3)}"
-        if chain.input_ohms
-        else chain.gain_setting or names or "Gain not noted"
-    )
+    if chain.input_ohms:
+        own = f"{format_quantity(chain.input_ohms, 'Ω', digits=3)}"
+    else:
+        own = chain.gain_setting or names or "Gain not noted"
     return Block(
         "input",
         "Input",

@@ -131,7 +131,10 @@ class GuidePanel(QWidget):
 
     def show_levels(self, now: LevelSnapshot | None) -> None:
         self._now = now
-        state = now.channels[self._channel - 1] if now is not None and self._channel <= len(now.channels) else None
+        if now is not None and self._channel <= len(now.channels):
+            state = now.channels[self._channel - 1]
+        else:
+            state = None
         for key, button in self.takes.items():
             steady = state is not None and state.level is not None and state.steadiness.steady
             if button.isEnabled() != steady:
@@ -139,15 +142,16 @@ class GuidePanel(QWidget):
             if key in self._taken:
                 words = f"Read: {self._taken[key].level:.3f} dBFS"
             elif state is None:
-                words = (
-                    "Start the live level first (on the right)"
-                    if self.guide and self.guide.plays is None
-                    else "Start playback first"
-                )
+                if self.guide and self.guide.plays is None:
+                    words = "Start the live level first (on the right)"
+                else:
+                    words = "Start playback first"
             elif state.level is None:
                 words = "No tone on this input"
+            elif steady:
+                words = f"Steady within {spread_words(state.steadiness.spread)}"
             else:
-                words = f"Steady within {spread_words(state.steadiness.spread)}" if steady else "Not steady yet"
+                words = "Not steady yet"
             note = self._take_notes[key]
             if note.text() != words:
                 note.setText(words)
@@ -161,7 +165,10 @@ class GuidePanel(QWidget):
             return
         state = self._now.channels[self._channel - 1]
         if state.level is not None:
-            rest = state.tone.rest if state.tone else float("-inf")
+            if state.tone:
+                rest = state.tone.rest
+            else:
+                rest = float("-inf")
             self._taken[key] = CapturedLevel(state.level, state.steadiness.spread, self._played, rest)
         self.show_levels(self._now)
         self.refresh()

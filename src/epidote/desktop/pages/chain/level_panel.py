@@ -77,7 +77,10 @@ class LevelTrail(QWidget):
             p.drawLine(QPointF(box.left(), y), QPointF(box.right(), y))
             if share in (-1, 0, 1):
                 p.setPen(t.colour("quiet"))
-                words = f"{share * span:+.3f} dB" if share else "Now"
+                if share:
+                    words = f"{share * span:+.3f} dB"
+                else:
+                    words = "Now"
                 where = QRectF(
                     0,
                     min(max(y - metrics.height() / 2, 0), box.bottom() - metrics.height() / 2),
@@ -184,13 +187,21 @@ class LivePanel(QWidget):
             self._say("level", f"{mine.rms:.1f} dBFS", "broadband; no tone found")
         else:
             volts = chain.input_full_scale
-            absolute = format_quantity(volts * 10 ** (level / 20), "V", digits=5) if volts else f"{level:.3f} dBFS"
+            if volts:
+                absolute = format_quantity(volts * 10 ** (level / 20), "V", digits=5)
+            else:
+                absolute = f"{level:.3f} dBFS"
             self._say("level", absolute, f"{level:.3f} dBFS" if volts else "calibrate the input for volts")
         steady = mine.steadiness
+        steadiness = ""
+        if steady.steady:
+            steadiness = "steady"
+        elif level is not None:
+            steadiness = "not steady"
         self._say(
             "spread",
             spread_words(steady.spread) if math.isfinite(steady.spread) and level is not None else MISSING_VALUE,
-            "steady" if steady.steady else "not steady" if level is not None else "",
+            steadiness,
         )
         tone = mine.tone
         self._say(

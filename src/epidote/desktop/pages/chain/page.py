@@ -93,6 +93,28 @@ class ChainPage(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
+        layout.addLayout(self._build_head())
+        self.path = PathView(self.theme)
+        self.path.chosen.connect(self._block_chosen)
+        layout.addWidget(self.path)
+        lower = QSplitter(Qt.Orientation.Horizontal)
+        lower.setHandleWidth(1)
+        self.left = QStackedWidget()
+        self.left.addWidget(self._build_block_side())
+        self.left.addWidget(self._build_guide())
+        self.live = LivePanel(self.theme, self.session.live)
+        self.live.setObjectName("live")
+        lower.addWidget(self.left)
+        lower.addWidget(self.live)
+        lower.setSizes([640, 640])
+        layout.addWidget(lower, 1)
+        self.guide.use_wanted.connect(self._use)
+        self.guide.left.connect(self._leave_guide)
+        self.guide.play_wanted.connect(self._play_for_guide)
+        self.live.listen_wanted.connect(self._listen_wanted)
+        self.live.channel_chosen.connect(self._channel_chosen)
+
+    def _build_head(self) -> QHBoxLayout:
         head = QHBoxLayout()
         head.setContentsMargins(20, 10, 20, 4)
         self.name = Label()
@@ -111,13 +133,10 @@ class ChainPage(QWidget):
         head.addWidget(self.look)
         head.addSpacing(6)
         head.addWidget(self.baseline)
-        layout.addLayout(head)
-        self.path = PathView(self.theme)
-        self.path.chosen.connect(self._block_chosen)
-        layout.addWidget(self.path)
-        lower = QSplitter(Qt.Orientation.Horizontal)
-        lower.setHandleWidth(1)
-        self.left = QStackedWidget()
+        return head
+
+    def _build_block_side(self) -> QWidget:
+        """The block that is selected: its settings, its calibrations and where its values come from."""
         self._block_side = QWidget()
         self._block_layout = QVBoxLayout(self._block_side)
         self._block_layout.setContentsMargins(20, 12, 20, 12)
@@ -143,27 +162,18 @@ class ChainPage(QWidget):
         self._form_layout.addLayout(self.guides)
         self._form_layout.addStretch(1)
         self._area.setWidget(inner)
+        return self._block_side
+
+    def _build_guide(self) -> QWidget:
         self.guide = GuidePanel()
-        guide_area = QScrollArea()
-        guide_area.setWidgetResizable(True)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
         holder = QWidget()
         inside = QVBoxLayout(holder)
         inside.setContentsMargins(20, 12, 20, 12)
         inside.addWidget(self.guide)
-        guide_area.setWidget(holder)
-        self.left.addWidget(self._block_side)
-        self.left.addWidget(guide_area)
-        self.live = LivePanel(self.theme, self.session.live)
-        self.live.setObjectName("live")
-        lower.addWidget(self.left)
-        lower.addWidget(self.live)
-        lower.setSizes([640, 640])
-        layout.addWidget(lower, 1)
-        self.guide.use_wanted.connect(self._use)
-        self.guide.left.connect(self._leave_guide)
-        self.guide.play_wanted.connect(self._play_for_guide)
-        self.live.listen_wanted.connect(self._listen_wanted)
-        self.live.channel_chosen.connect(self._channel_chosen)
+        area.setWidget(holder)
+        return area
 
     # -- the chain ---------------------------------------------------------------------------------
 
@@ -200,8 +210,14 @@ class ChainPage(QWidget):
     def _wire(self) -> tuple[str, bool]:
         """What is known of the baseline, and whether that weakens anything."""
         overview = self.session.overview
-        rows = [s.id for s in overview.subjects if s.is_baseline] if overview else []
-        runs = [r for (s, _), r in overview.runs.items() if s in rows] if overview else []
+        if overview:
+            rows = [s.id for s in overview.subjects if s.is_baseline]
+        else:
+            rows = []
+        if overview:
+            runs = [r for (s, _), r in overview.runs.items() if s in rows]
+        else:
+            runs = []
         if not runs:
             return "Baseline (loopback, output to input): not measured", True
         latest = max(runs, key=lambda r: r.made)
@@ -232,6 +248,11 @@ class ChainPage(QWidget):
             return
         self.heading.setText(block.title)
         self.note.setText(_NOTES[block.key])
+        self._replace_form(block)
+        self._fill_guides(block)
+        self._say_weak()
+
+    def _replace_form(self, block: Block) -> None:
         choices = {"device": self._devices}
         form = SettingsForm(Chain, self.chain.model_dump(), block.fields, choices)
         form.setEnabled(self.session.writable)
@@ -244,6 +265,9 @@ class ChainPage(QWidget):
         self.form = form
         self._form_layout.insertWidget(0, form)
         self.problem.setText("")
+
+    def _fill_guides(self, block: Block) -> None:
+        """Below the settings: the calibrations of a block, how its values were found, and what can be imported."""
         while (item := self.guides.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
@@ -267,7 +291,6 @@ class ChainPage(QWidget):
             self.guides.addWidget(self._link("Refresh device list", self._look_for_devices))
         if block.key == "probe":
             self.guides.addWidget(self._link("Import microphone correction…", self.kept.choose_correction))
-        self._say_weak()
 
     def _link(self, words: str, do: Any) -> QToolButton:
         button = QToolButton()
@@ -321,7 +344,9 @@ class ChainPage(QWidget):
     def _device(self) -> str:
         """The chain's device, or the baseline row's."""
         overview = self.session.overview
-        own = next((s.device for s in overview.subjects if s.is_baseline), "") if overview else ""
+        own = ""
+        if overview:
+            own = next((s.device for s in overview.subjects if s.is_baseline), "")
         return self.chain.device or own
 
     def _listen_wanted(self, on: bool) -> None:
@@ -337,8 +362,14 @@ class ChainPage(QWidget):
         if not name:
             self.failed.emit("No device set. Select one in the Source block.")
             return False
-        guide = self.guide.guide if self.left.currentIndex() == 1 else None
-        weighting = guide.weighting if guide else None
+        if self.left.currentIndex() == 1:
+            guide = self.guide.guide
+        else:
+            guide = None
+        if guide:
+            weighting = guide.weighting
+        else:
+            weighting = None
 
         def opener() -> Device:
             device = open_for_chain(chain, name, {}, real_time=True)
@@ -352,7 +383,10 @@ class ChainPage(QWidget):
         guide: CalibrationGuide | None = self.guide.guide
         if guide is None or guide.plays is None or not self.start_listening():
             return
-        kind = Waveform.NOISE if guide.weighting else Waveform.TONE
+        if guide.weighting:
+            kind = Waveform.NOISE
+        else:
+            kind = Waveform.TONE
         self.session.live.play(
             GeneratorSettings(
                 kind, min(guide.plays, self.chain.ceiling_dbfs), outputs=tuple(range(1, len(self.chain.outputs) + 1))
@@ -403,8 +437,13 @@ class ChainPage(QWidget):
         self.session.find_devices(found, anew=True)
 
     def _devices_found(self, found: object) -> None:
-        self._devices = list(found) if isinstance(found, list) else []
-        typing = self.form is not None and self.form.isAncestorOf(self.focusWidget()) if self.focusWidget() else False
+        if isinstance(found, list):
+            self._devices = list(found)
+        else:
+            self._devices = []
+        typing = False
+        if self.focusWidget():
+            typing = self.form is not None and self.form.isAncestorOf(self.focusWidget())
         if self.path.chosen_key() == "source" and not typing:
             self._show_block()
 
@@ -418,6 +457,12 @@ class ChainPage(QWidget):
 def _history(entry: Calibration) -> str:
     """A calibration as it was: when, what, how, and how steady."""
     what = label_of(Chain, entry.what)
-    channel = f", channel {entry.channel}" if entry.channel else ""
-    steady = "" if entry.spread_db is None else f", steady within {spread_words(entry.spread_db)}"
+    if entry.channel:
+        channel = f", channel {entry.channel}"
+    else:
+        channel = ""
+    if entry.spread_db is None:
+        steady = ""
+    else:
+        steady = f", steady within {spread_words(entry.spread_db)}"
     return f"{entry.on:%d %b %Y}: {what} {format_quantity(entry.value, entry.unit)}{channel}, by {entry.how}{steady}."

@@ -125,7 +125,10 @@ class PathView(QWidget):
         t = self.theme
         left, right = (places[key].center().x() for key in _WIRED)
         top, low = places["output"].bottom() + 3, places["output"].bottom() + self._line() * 1.5
-        colour = t.colour("caution") if self._wire_weak else t.colour("quiet")
+        if self._wire_weak:
+            colour = t.colour("caution")
+        else:
+            colour = t.colour("quiet")
         p.setPen(QPen(colour, 1.4, Qt.PenStyle.DotLine))
         p.drawPolyline(QPolygonF([QPointF(left, top), QPointF(left, low), QPointF(right, low), QPointF(right, top)]))
         p.setFont(font(0.85))

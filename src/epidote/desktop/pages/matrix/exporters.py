@@ -72,9 +72,15 @@ def _write_texts(path: Path, selection: Selection) -> None:
     found = [(one, curve) for one in selection.runs for curve in one.shown if curve.channel in selection.channels]
     for one, curve in found:
         phases = (p for p in one.curves if p.key == "phase" and p.channel == curve.channel)
-        phase = next(phases, None) if curve.key == "level" else None
+        if curve.key == "level":
+            phase = next(phases, None)
+        else:
+            phase = None
         plain = "".join(ch if ch.isalnum() or ch in " -" else "_" for ch in one.name)
-        target = path if len(found) == 1 else path.with_name(f"{path.stem} {plain} ch {curve.channel}.txt")
+        if len(found) == 1:
+            target = path
+        else:
+            target = path.with_name(f"{path.stem} {plain} ch {curve.channel}.txt")
         write_whole(target, text_of(curve, phase, [f"{one.name}: {describe_run(one.run)}"]).encode())
 
 
@@ -127,5 +133,8 @@ def named(path: Path, chosen_pattern: str) -> Path:
     if exporter_of(path) is not None:
         return path
     exporter = next((e for e in EXPORTERS if e.pattern == chosen_pattern), EXPORTERS[0])
-    space = "" if exporter.ending.startswith(".") else " "
+    if exporter.ending.startswith("."):
+        space = ""
+    else:
+        space = " "
     return path.with_name(path.name + space + exporter.ending)

@@ -85,7 +85,10 @@ class Exchange:
             if not name:
                 return
             path = Path(name)
-        target = path if path.suffix.lower() in (".wav", ".flac") else path.with_name(path.name + ".wav")
+        if path.suffix.lower() in (".wav", ".flac"):
+            target = path
+        else:
+            target = path.with_name(path.name + ".wav")
 
         def work(study: Study) -> str:
             from epidote.core.procedures.registry import procedure
@@ -181,7 +184,10 @@ class Exchange:
                 from epidote.measurement.request import RunPlan
 
                 carried = procedure(column.procedure)
-                nothing = {"stimulus": "nothing"} if carried.key == "paths" else {}
+                if carried.key == "paths":
+                    nothing = {"stimulus": "nothing"}
+                else:
+                    nothing = {}
                 made = make_settings(carried.Settings, {**settings, **nothing})
                 return import_segment(
                     study, RunPlan(*cell, column.procedure, made, chain_for_subject(study, subject)), recordings, words

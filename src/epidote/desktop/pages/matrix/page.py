@@ -229,7 +229,10 @@ class MatrixPage(QWidget):
 
     def _show_side(self, column: Column, measured: bool) -> None:
         subject, row = self.selection.current_subject(), self.selection.current_row()
-        panel = self.beside.panel(measured=measured or subject is None) if self._recomputing is None else self.run_panel
+        if self._recomputing is None:
+            panel = self.beside.panel(measured=measured or subject is None)
+        else:
+            panel = self.run_panel
         if row is not None and row.is_claims and self.beside.tab not in ("claims", "notes"):
             self.beside.tab = "claims"
             self.beside.tabs.set_options(TABS, ["claims"])

@@ -45,7 +45,9 @@ class MatrixSelection(QObject):
 
     def current_subject(self) -> Subject | None:
         row = self.current_row()
-        return None if row is None or row.is_claims else row
+        if row is None or row.is_claims:
+            return None
+        return row
 
     def current_column(self) -> Column | None:
         return self.model.column(self.cells.currentIndex().column())

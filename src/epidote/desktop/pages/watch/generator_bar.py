@@ -136,7 +136,10 @@ class GeneratorBar(QWidget):
             self.failed.emit(in_window(error))
             return None
         index = self.outputs.currentIndex()
-        outputs = tuple(range(1, len(self.chain.outputs) + 1)) if index <= 0 else (index,)
+        if index <= 0:
+            outputs = tuple(range(1, len(self.chain.outputs) + 1))
+        else:
+            outputs = (index,)
         return GeneratorSettings(kind, min(level, 0.0), frequency, second, outputs).below(self.chain.ceiling_dbfs)
 
     def _kind_chosen(self, chosen: tuple[str, ...]) -> None:

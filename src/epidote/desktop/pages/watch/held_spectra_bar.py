@@ -49,7 +49,9 @@ class StatesBar(QWidget):
 
     def colour(self, name: str) -> int:
         """Index of a state's colour; that of the present is 0."""
-        return 0 if name == NOW else 1 + list(self.states).index(name)
+        if name == NOW:
+            return 0
+        return 1 + list(self.states).index(name)
 
     def shown(self, name: str) -> bool:
         return name not in self._hidden
@@ -70,14 +72,20 @@ class StatesBar(QWidget):
             self.states = {
                 (new if k == name else k): replace(v, name=new) if k == name else v for k, v in self.states.items()
             }
-            self.reference = new if self.reference == name else self.reference
+            if self.reference == name:
+                self.reference = new
+            else:
+                self.reference = self.reference
             self._refresh()
             self.shown_changed.emit()
 
     def drop(self, name: str) -> None:
         self.states.pop(name, None)
         self._hidden.discard(name)
-        self.reference = "" if self.reference == name else self.reference
+        if self.reference == name:
+            self.reference = ""
+        else:
+            self.reference = self.reference
         self._refresh()
         self.shown_changed.emit()
 

@@ -71,7 +71,9 @@ class LinesPanel(QWidget):
             value = float(self.playback.text().replace(",", "."))
         except ValueError:
             return None
-        return value if math.isfinite(value) and abs(value) <= 200 else None
+        if math.isfinite(value) and abs(value) <= 200:
+            return value
+        return None
 
     def fill(self, states: Sequence[tuple[HeldSpectrum, int]], offset: float, unit: str) -> None:
         """states: each with its colour, the present first; offset: what is added to dBFS."""
@@ -102,11 +104,15 @@ class LinesPanel(QWidget):
 
 
 def _shown(level: float | None, offset: float) -> str:
-    return MISSING_VALUE if level is None else f"{level + offset:.1f}"
+    if level is None:
+        return MISSING_VALUE
+    return f"{level + offset:.1f}"
 
 
 def _margin(lines: list[tuple[float, float | None]], spl_of_dbfs: float) -> str:
     """By how much the line nearest to the threshold of hearing lies below it."""
     margins = [float(threshold(np.array([f]))[0]) - v - spl_of_dbfs for f, v in lines if v is not None]
     finite = [m for m in margins if math.isfinite(m)]
-    return f"{min(finite):.0f} dB" if finite else MISSING_VALUE
+    if finite:
+        return f"{min(finite):.0f} dB"
+    return MISSING_VALUE

@@ -124,7 +124,10 @@ class FiguresPanel(QWidget):
     def show_figures(self, all_figures: tuple[Figures, ...], scales: list[tuple[float | None, str]]) -> None:
         """``scales``: per channel what 0 dBFS is at the unit, and in which unit."""
         for index in (0, 1):
-            texts = _texts(all_figures[index], scales[index]) if index < len(all_figures) else {}
+            if index < len(all_figures):
+                texts = _texts(all_figures[index], scales[index])
+            else:
+                texts = {}
             for key, cells in self._cells.items():
                 words = texts.get(key, MISSING_VALUE)
                 if cells[index].text() != words:
@@ -137,12 +140,22 @@ def _texts(f: Figures, scale: tuple[float | None, str]) -> dict[str, str]:
     def absolute(level: float) -> str:
         if not math.isfinite(level):
             return MISSING_VALUE
-        return format_quantity(full * from_db(level), unit) if full else f"{level:.2f} dBFS"
+        if full:
+            return format_quantity(full * from_db(level), unit)
+        return f"{level:.2f} dBFS"
 
     weighted = MISSING_VALUE
     if math.isfinite(f.weighted):
-        reference = 20e-6 if unit == "Pa" else 1.0
-        name = "dBFS" if full is None else "dB SPL" if unit == "Pa" else "dBV"
+        if unit == "Pa":
+            reference = 20e-6
+        else:
+            reference = 1.0
+        if full is None:
+            name = "dBFS"
+        elif unit == "Pa":
+            name = "dB SPL"
+        else:
+            name = "dBV"
         weighted = f"{f.weighted + (20 * math.log10(full / reference) if full else 0.0):.1f} {name}(A)"
     return {
         "level": absolute(f.rms),
@@ -190,7 +203,10 @@ class MainsTable(QWidget):
         metrics = QFontMetricsF(small)
         room = max(3, int(self.height() / (metrics.height() * 1.08)) - 1)
         # where it is tight the higher lines are left out, the sums stay
-        shown = self._rows if room >= len(self._rows) else [*self._rows[: room - 2], *self._rows[-2:]]
+        if room >= len(self._rows):
+            shown = self._rows
+        else:
+            shown = [*self._rows[: room - 2], *self._rows[-2:]]
         line = min(metrics.height() * 1.45, self.height() / max(1, len(shown) + 1))
         first = metrics.horizontalAdvance("Below threshold  ")
         wide = (self.width() - first) / max(1, len(self._heads))

@@ -158,7 +158,10 @@ class WatchPage(QWidget):
             self.failed.emit(in_window(error))
         self.generator.set_chain(self.chain)
         overview = self.session.overview
-        rows = [(s.full_name, s.id) for s in overview.subjects if s.device or self.chain.device] if overview else []
+        if overview:
+            rows = [(s.full_name, s.id) for s in overview.subjects if s.device or self.chain.device]
+        else:
+            rows = []
         if [(self.row.itemText(i), self.row.itemData(i)) for i in range(self.row.count())] != rows:
             chosen = self.row.currentData()
             self.row.clear()
@@ -172,7 +175,9 @@ class WatchPage(QWidget):
     def _subject(self) -> Subject | None:
         overview = self.session.overview
         key = self.row.currentData()
-        return overview.subject(key) if overview and key is not None else None
+        if overview and key is not None:
+            return overview.subject(key)
+        return None
 
     def start(self) -> bool:
         """Watch the chosen row's device."""
@@ -184,7 +189,10 @@ class WatchPage(QWidget):
             self.failed.emit("No device set. Select one on the Chain page or in the row's settings.")
             self.listen.setChecked(False)
             return False
-        conditions = dict(subject.conditions) if subject else {}
+        if subject:
+            conditions = dict(subject.conditions)
+        else:
+            conditions = {}
 
         def opener() -> Device:
             return open_for_chain(chain, name, conditions, seed=random.randrange(2**31), real_time=True)
@@ -244,7 +252,10 @@ class WatchPage(QWidget):
     def _unit_chosen(self, unit: str) -> None:
         if unit == ZERO and self.frame is not None:
             highest = self.frame.high[0][np.isfinite(self.frame.high[0])]
-            self._zero = float(highest.max()) if highest.size else 0.0
+            if highest.size:
+                self._zero = float(highest.max())
+            else:
+                self._zero = 0.0
         self._units_changed()
 
     def offset(self, channel: int = 1) -> float:
@@ -252,16 +263,19 @@ class WatchPage(QWidget):
         return self.settings.offset(self.chain, self._zero, channel)
 
     def unit(self) -> str:
-        return "dB" if self.settings.unit == ZERO or self.states.reference else self.settings.unit
+        if self.settings.unit == ZERO or self.states.reference:
+            return "dB"
+        return self.settings.unit
 
     def _units_changed(self) -> None:
         if self.states.reference:
             self.canvas.set_levels(-40, 40, "dB", f"Level re “{self.states.reference}”")
         else:
             offset = 10 * round(self.offset() / 10)
-            title = (
-                "Level" if self.offset() != -self._zero or not self._zero else f"Level, 0 dB = {self._zero:.1f} dBFS"
-            )
+            if self.offset() != -self._zero or not self._zero:
+                title = "Level"
+            else:
+                title = f"Level, 0 dB = {self._zero:.1f} dBFS"
             self.canvas.set_levels(-160 + offset, 10 + offset, self.unit(), title)
         self._redraw_still()
 
@@ -374,7 +388,10 @@ class WatchPage(QWidget):
             if compared is not None:
                 high = high - compared[: high.shape[0]]
                 low = high
-            offset = 0.0 if compared is not None else self.offset()
+            if compared is not None:
+                offset = 0.0
+            else:
+                offset = self.offset()
             layers.append(Layer(name, self.states.colour(name), 1, low[0] + offset, high[0] + offset))
         spl = self.lines.spl_of_zero
         if self.lines.hearing.isChecked() and spl is not None and compared is None:
@@ -382,11 +399,10 @@ class WatchPage(QWidget):
             level = threshold((edges[:-1] + edges[1:]) / 2) - spl
             layers.append(Layer(f"Threshold of hearing (0 dB = {spl:g} dB SPL)", -1, 1, level, level, dashed=True))
         mains = self.lines.mains
-        note = (
-            "Live view stopped. Select a row and press Start; Space starts the generator."
-            if self.watch is None
-            else "Waiting for signal…"
-        )
+        if self.watch is None:
+            note = "Live view stopped. Select a row and press Start; Space starts the generator."
+        else:
+            note = "Waiting for signal…"
         self.canvas.show_still(tuple(layers), tuple(n * mains for n in range(1, 11)), note)
         self._fill_mains()
 

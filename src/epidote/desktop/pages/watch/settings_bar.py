@@ -84,7 +84,10 @@ class SettingsBar(QWidget):
         options = [("dBFS", "dBFS")]
         full, base = chain.scale(1)
         if full:
-            options += [("dBV", "dBV"), ("dBu", "dBu")] if base == "V" else [("dB SPL", "dB SPL")]
+            if base == "V":
+                options += [("dBV", "dBV"), ("dBu", "dBu")]
+            else:
+                options += [("dB SPL", "dB SPL")]
         options.append((ZERO, "Set 0 dB"))
         tips = {**UNIT_TIPS, ZERO: "Make the highest level shown read 0 dB (Z)"}
         self.units.set_options(options, [self.unit if self.unit in dict(options) else "dBFS"], tips)
@@ -94,4 +97,6 @@ class SettingsBar(QWidget):
         if self.unit == ZERO:
             return -zero
         full, _ = chain.scale(channel)
-        return to_db(full / LEVEL_UNITS[self.unit][1]) if self.unit != "dBFS" and full else 0.0
+        if self.unit != "dBFS" and full:
+            return to_db(full / LEVEL_UNITS[self.unit][1])
+        return 0.0

@@ -89,7 +89,10 @@ class SpectrumCanvas(QWidget):
             self._home_x()
 
     def _home_x(self) -> None:
-        self._x = Scale(10, self.top_hertz, True) if self.log else Scale(0, self.top_hertz)
+        if self.log:
+            self._x = Scale(10, self.top_hertz, True)
+        else:
+            self._x = Scale(0, self.top_hertz)
         self._tell()
 
     def set_levels(self, low: float, high: float, unit: str, title: str) -> None:
@@ -243,7 +246,10 @@ class SpectrumCanvas(QWidget):
             part = layer.high[max(0, centre - 3) : centre + 4]
             part = part[np.isfinite(part)]
             if part.size:
-                name = layer.name if layer.colour < 0 else f"{layer.name}  {layer.channel}"
+                if layer.colour < 0:
+                    name = layer.name
+                else:
+                    name = f"{layer.name}  {layer.channel}"
                 rows.append((name, format_quantity(float(part.max()), "dB").replace("dB", self.unit)))
         return rows
 
@@ -283,7 +289,10 @@ class SpectrumCanvas(QWidget):
             self._y = self._y.moved(moved.y() / box.height())
             self._shift(-moved.x() / box.width())
         place = (event.position().x() - box.left()) / box.width()
-        self._cursor = self._x.value(place) if 0 <= place <= 1 else None
+        if 0 <= place <= 1:
+            self._cursor = self._x.value(place)
+        else:
+            self._cursor = None
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -300,7 +309,10 @@ class SpectrumCanvas(QWidget):
         self.update()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        factor = 0.8 if event.angleDelta().y() > 0 else 1.25
+        if event.angleDelta().y() > 0:
+            factor = 0.8
+        else:
+            factor = 1.25
         box = self._box()
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             self._y = self._y.zoomed(factor, 1 - (event.position().y() - box.top()) / box.height())
@@ -340,7 +352,10 @@ class SpectrumCanvas(QWidget):
         elif key == Qt.Key.Key_Minus:
             self.zoom(1.25)
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            middle = self._cursor if self._cursor is not None else self._x.value(0.5)
+            if self._cursor is not None:
+                middle = self._cursor
+            else:
+                middle = self._x.value(0.5)
             place = self._x.place(middle) + (0.005 if key == Qt.Key.Key_Right else -0.005)
             self._cursor = self._x.value(min(max(place, 0), 1))
             self.update()

@@ -60,10 +60,16 @@ def align_pair(
         begin = min(int(np.argmax(blocks)) * (most // 4), first.size - most)
     low, high = begin, min(first.size, begin + most)
     # as much of the second on either side as the delay may take away
-    reach = min(search, 2.0) if abs(delay_s) < min(search, 2.0) else abs(delay_s) + 0.1
+    if abs(delay_s) < min(search, 2.0):
+        reach = min(search, 2.0)
+    else:
+        reach = abs(delay_s) + 0.1
     overlay = PairAlignment(first[low:high], second[low : min(second.size, high)], rate, band, reach)
     # the run tells the delay in its middle; with the drift taken out it is that of the beginning
-    near = None if drift_ppm else delay_s * rate
+    if drift_ppm:
+        near = None
+    else:
+        near = delay_s * rate
     return AlignedPair(overlay, overlay.best(near), drift_ppm, overlay.events(), low / rate)
 
 
@@ -77,7 +83,10 @@ def sum_of(laid: AlignedPair, delay: float | None, *, invert: bool) -> Stimulus:
     frames = overlay.first.size
     as_it_came = np.zeros(frames)
     as_it_came[: min(frames, overlay.second.size)] = overlay.second[:frames]
-    second = as_it_came if delay is None else overlay.aligned(delay, invert=invert)
+    if delay is None:
+        second = as_it_came
+    else:
+        second = overlay.aligned(delay, invert=invert)
     most = float(np.abs(overlay.first).max() + np.abs(as_it_came).max())
     total = (overlay.first + second) / max(most, 1e-12)
     if not total.any():

@@ -107,7 +107,10 @@ class AlignSide(QWidget):
 
     def show_fit(self, delay: float, rate: float, fit: AlignmentQuality, best: float) -> None:
         """What holds with the second taken to be ``delay`` frames late."""
-        turned = -1 if self.invert.isChecked() else 1
+        if self.invert.isChecked():
+            turned = -1
+        else:
+            turned = 1
         self.typed.setText(f"{delay:.3f} samples")
         said = {
             "ms": format_quantity(delay / rate, "s", digits=5),

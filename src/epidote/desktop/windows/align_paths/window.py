@@ -172,9 +172,15 @@ class AlignWindow(QDialog):
             return
         events, rate = self.laid.events, self.laid.overlay.rate
         self._event = max(0, min(len(events) - 1, self._event + by))
-        at = events[self._event] if events else self.laid.overlay.loudest()
+        if events:
+            at = events[self._event]
+        else:
+            at = self.laid.overlay.loudest()
         late = max(0.0, -self.delay), max(0.0, self.delay)
-        which = f"Transient {self._event + 1} of {len(events)}" if events else "No transient; loudest position"
+        if events:
+            which = f"Transient {self._event + 1} of {len(events)}"
+        else:
+            which = "No transient; loudest position"
         self.event_words.setText(f"{which}, {self.laid.begin + at / rate:.3f} s")
         self.wave.show_frames(at - _BEFORE * rate - min(late[0], rate), at + _AFTER * rate)
 
@@ -205,11 +211,10 @@ class AlignWindow(QDialog):
             return
         rate = self.laid.overlay.rate
         try:
-            frames = (
-                float(text.removesuffix("samples").strip().replace(",", "."))
-                if text.endswith("samples")
-                else parse_as(text, "s") * rate
-            )
+            if text.endswith("samples"):
+                frames = float(text.removesuffix("samples").strip().replace(",", "."))
+            else:
+                frames = parse_as(text, "s") * rate
         except (ValueError, EpidoteError):
             self.words.setText(f"“{text}” is not a delay. Enter, for example, 1.31 ms or 62.9 samples.")
             return
@@ -222,7 +227,10 @@ class AlignWindow(QDialog):
             return
         overlay, rate = self.laid.overlay, self.laid.overlay.rate
         self.side.show_fit(self.delay, rate, overlay.at(self.delay), self.laid.delay)
-        turned = -1 if self.side.invert.isChecked() else 1
+        if self.side.invert.isChecked():
+            turned = -1
+        else:
+            turned = 1
         lane = self.wave.lanes[1]
         lane.shift, lane.turned = self.delay, turned < 0
         self.wave.update()

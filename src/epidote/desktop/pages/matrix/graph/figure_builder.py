@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
@@ -115,7 +116,11 @@ class ReadingTable:
 
 def _trace(chosen: Chosen, curve: Curve, percent: bool) -> Trace:
     def shown(values: np.ndarray | None) -> np.ndarray | None:
-        return None if values is None else (in_percent(values) if percent else values)
+        if values is None:
+            return None
+        if percent:
+            return in_percent(values)
+        return values
 
     y = shown(curve.y)
     assert y is not None
@@ -128,6 +133,54 @@ def _trace(chosen: Chosen, curve: Curve, percent: bool) -> Trace:
         shown(curve.floor),
         chosen.subject.is_baseline,
     )
+
+
+def _in_view(chosen: Sequence[Chosen], channels: set[int]) -> Iterator[tuple[Chosen, Curve]]:
+    """The curves that are shown, those of the baseline first, so that the others lie over them."""
+    for one in sorted(chosen, key=lambda c: not c.subject.is_baseline):
+        if one.subject.shown:
+            yield from ((one, curve) for curve in one.curves if curve.channel in channels)
+
+
+@dataclass(frozen=True)
+class _Pair:
+    """A curve of a run and the reference's of the same channel; reference is None where the two are not compared.
+
+    shift: by how many dB the curve was aligned with the reference, None where it was not.
+    """
+
+    one: Chosen
+    curve: Curve
+    reference: Curve | None
+    shift: float | None
+
+    @staticmethod
+    def of(one: Chosen, curve: Curve, base: Chosen | None, by: Levelling | None) -> _Pair:
+        if base is None or one is base or one.subject.is_baseline:
+            return _Pair(one, curve, None, None)
+        own = next((c for c in base.curves if c.channel == curve.channel), None)
+        moved = levelled(curve, own, by) if own is not None and by is not None else None
+        if moved is None:
+            return _Pair(one, curve, own, None)
+        return _Pair(one, moved[0], own, moved[1])
+
+    def difference(self) -> Curve | None:
+        return None if self.reference is None else difference_curve(self.curve, self.reference)
+
+    def doubt(self, less: Curve) -> Any:
+        """Standard deviation of the difference at its x."""
+        assert self.reference is not None
+        return np.hypot(uncertainty(self.curve, less.x), uncertainty(self.reference, less.x))
+
+    def deviation(self, less: Curve, band: tuple[float, float] | None, *, percent: bool) -> list[tuple[int, str]]:
+        """The row's colour, and its greatest deviation in words; none where there is none in the band."""
+        most = greatest_deviation(less, *(band or (-math.inf, math.inf)))
+        if most is None:
+            return []
+        value, unit = (in_percent(most.value) - 100, "%") if percent else (most.value, less.y_unit)
+        size = format_quantity(value, unit, digits=3, signed=True)
+        aligned = "" if self.shift is None else f" (aligned by {self.shift:+.2f} dB)"
+        return [(self.one.subject.colour, f"{size} at {format_quantity(most.at, less.x_unit, digits=3)}{aligned}")]
 
 
 def make_figure(
@@ -150,58 +203,38 @@ def make_figure(
     reference = next((c for c in chosen if c.is_reference), None)
     unit, x_unit = "dB", "Hz"
     names = short_names([c.subject for c in chosen])
-    for one in sorted(chosen, key=lambda c: not c.subject.is_baseline):
-        for curve in one.curves:
-            if curve.channel not in channels or not one.subject.shown:
-                continue
-            unit, x_unit = curve.y_unit, curve.x_unit
-            own = (
-                next((c for c in reference.curves if c.channel == curve.channel), None)
-                if reference and one is not reference
-                else None
-            )
-            moved = (
-                levelled(curve, own, by) if own is not None and by is not None and not one.subject.is_baseline else None
-            )
-            curve, shift = moved if moved is not None else (curve, 0.0)  # noqa: PLW2901
-            traces.append(_trace(one, curve, percent))
-            less = (
-                difference_curve(curve, own)
-                if own is not None and view.compared and not one.subject.is_baseline
-                else None
-            )
-            if less is not None and own is not None and reference is not None:
-                differences.append(
-                    replace(_trace(one, less, False), floor=None, y=in_percent(less.y) - 100 if percent else less.y)
-                )
-                most = greatest_deviation(less, *(band or (-math.inf, math.inf)))
-                if most is not None and curve.channel == min(channels):
-                    size = (in_percent(most.value) - 100, "%") if percent else (most.value, less.y_unit)
-                    where = (
-                        f"{format_quantity(*size, digits=3, signed=True)} at"
-                        f" {format_quantity(most.at, x_unit, digits=3)}"
-                    )
-                    deviations.append(
-                        (one.subject.colour, f"{where}{f' (aligned by {shift:+.2f} dB)' if moved is not None else ''}")
-                    )
-                if less.y_unit == "dB":
-                    doubt = np.hypot(uncertainty(curve, less.x), uncertainty(own, less.x))
-                    of = f", channel {curve.channel}" if len(channels) > 1 else ""
-                    crossings.append(in_words(names[one.subject.id] + of, names[reference.subject.id], less, doubt))
+    for one, curve in _in_view(chosen, channels):
+        unit, x_unit = curve.y_unit, curve.x_unit
+        pair = _Pair.of(one, curve, reference, by)
+        traces.append(_trace(one, pair.curve, percent))
+        less = pair.difference() if view.compared else None
+        if less is None or reference is None:
+            continue
+        shown = in_percent(less.y) - 100 if percent else less.y
+        differences.append(replace(_trace(one, less, False), floor=None, y=shown))
+        if curve.channel == min(channels):
+            deviations += pair.deviation(less, band, percent=percent)
+        if less.y_unit == "dB":
+            of = f", channel {curve.channel}" if len(channels) > 1 else ""
+            doubt = pair.doubt(less)
+            crossings.append(in_words(names[one.subject.id] + of, names[reference.subject.id], less, doubt))
     notes = [f"{c.subject.full_name}: {_settings_words(c.run)}" for c in chosen]
     notes += [f"! {c.subject.full_name}: {Caution(k).words}" for c in chosen for k in c.run.cautions]
     words = view.group.lower() if view.title == view.group.lower() else view.title
+    y_unit = "%" if percent else unit
+    # the difference of two levels is in dB, whatever they refer to
+    difference_unit = "dB" if unit in _LEVEL_CURVES and not percent else y_unit
     return Figure(
         title=column.title if words == column.title.lower() else f"{column.title}: {words}",
         x_title=axis.title if axis is not None else X_TITLES.get(x_unit, "Frequency"),
         x_unit=x_unit,
         y_title=view.axis,
-        y_unit="%" if percent else unit,
+        y_unit=y_unit,
         x_is_count=x_unit in _COUNTS,
         log_x=axis.log if axis is not None else view.log_x,
         traces=tuple(traces),
         differences=tuple(differences),
-        difference_unit="%" if percent else "dB" if unit in _LEVEL_CURVES else unit,
+        difference_unit=difference_unit,
         reference_name=reference.subject.full_name if reference else "",
         pins=tuple(PinMark(p.id, n, p.x) for n, p in enumerate(pins, start=1)),
         notes=(*crossings, *notes),
@@ -223,8 +256,13 @@ def _aligned_words(by: Levelling | None) -> str:
 
 def _marks(chosen: Chosen | None, channels: set[int]) -> tuple[tuple[float, str], ...]:
     """Harmonics, or products, of the reference or the first run; where they crowd, the first of them."""
-    curve = next((c for c in chosen.curves if c.channel in channels), None) if chosen else None
-    return tuple(annotations_of(curve)) if curve is not None else ()
+    if chosen:
+        curve = next((c for c in chosen.curves if c.channel in channels), None)
+    else:
+        curve = None
+    if curve is not None:
+        return tuple(annotations_of(curve))
+    return ()
 
 
 @lru_cache(maxsize=256)
@@ -237,7 +275,9 @@ def _settings_words(run: RunSummary) -> str:
     """The settings and the chain of a run, for a picture."""
     values = _settings_said(run.procedure, json.dumps(dict(run.settings)))
     chain = run.chain
-    load = f", {chain['load_ohms']:g} Ω" if chain.get("load_ohms") else ""
+    load = ""
+    if chain.get("load_ohms"):
+        load = f", {chain['load_ohms']:g} Ω"
     who = "".join(
         f", {w}" for w in (run.person and f"operator {run.person}", run.firmware and f"firmware {run.firmware}") if w
     )
@@ -339,7 +379,10 @@ def _reading_cell(reading: Reading | None, percent: bool) -> Cell:
         return Cell("")
     if percent and reading.key in RATIO_READINGS and reading.value is not None:
         value = in_percent(reading.value)
-        spread = value * reading.spread / 8.686 if reading.spread else None
+        if reading.spread:
+            spread = value * reading.spread / 8.686
+        else:
+            spread = None
         return Cell(format_quantity(value, "%", digits=3, uncertainty=spread), reading.cautions)
     text = format_reading(reading)
     return Cell(f"±{text}" if reading.key in PLUS_MINUS and reading.value is not None else text, reading.cautions)
@@ -354,7 +397,10 @@ def _difference_cell(reading: Reading | None, reference: Reading | None) -> Cell
     if less.ratio_db is not None and reading.unit == "V":
         return Cell(format_quantity(less.ratio_db, "dB", signed=True))
     # of a frequency the difference is worth no more than a millionth
-    least = abs(reference.value or 0) * 1e-6 if less.unit == "Hz" else 0.0
+    if less.unit == "Hz":
+        least = abs(reference.value or 0) * 1e-6
+    else:
+        least = 0.0
     return Cell(
         format_quantity(less.value, less.unit, digits=3, uncertainty=max(less.spread or 0.0, least), signed=True),
         unique((*reading.cautions, *reference.cautions)),
@@ -383,7 +429,10 @@ def _pin_rows(
         cells = [Cell(format_quantity(*values[c.run.id])) for c in ordered]
         for c in others:
             mine, base = values[c.run.id], values[reference.run.id] if reference else (None, "")
-            unit = "dB" if mine[1] in _LEVEL_CURVES else mine[1]
+            if mine[1] in _LEVEL_CURVES:
+                unit = "dB"
+            else:
+                unit = mine[1]
             cells.append(
                 Cell(
                     "" if mine[0] is None or base[0] is None else format_quantity(mine[0] - base[0], unit, signed=True)
@@ -454,7 +503,10 @@ def _at_point(curves: Sequence[Curve], point: OperatingPoint, channel: int) -> d
     )
     out: dict[str, Reading] = {}
     for r in found:
-        name = "Level" if point.curve == "level" else point.curve.upper().replace("_", "+")
+        if point.curve == "level":
+            name = "Level"
+        else:
+            name = point.curve.upper().replace("_", "+")
         out.setdefault(
             f"{name} at {point.name}" if point.by is PointAxis.X else f"At {r.key}", replace(r, key=point.curve)
         )

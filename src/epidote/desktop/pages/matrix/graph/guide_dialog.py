@@ -53,7 +53,10 @@ class GuideDialog(FormDialog):
             return
         try:
             low = self._value(self.low.text())
-            high = self._value(self.high.text()) if self.high.text().strip() else None
+            if self.high.text().strip():
+                high = self._value(self.high.text())
+            else:
+                high = None
         except QuantityError as error:
             self.say(in_window(error))
             return

@@ -49,7 +49,10 @@ class GraphOverlays:
         from epidote.core.quantities.units import in_percent
 
         percent = figure.y_unit == "%"
-        y_unit = "dB" if percent else figure.y_unit
+        if percent:
+            y_unit = "dB"
+        else:
+            y_unit = figure.y_unit
         first = next(
             (
                 c
@@ -88,7 +91,10 @@ class GraphOverlays:
         lines = []
         for _, guide in self.guides():
             if guide.y_unit == "dB re 1 kHz":
-                base = curve_at(first, 1000.0) if first is not None and guide.fits(key, x_unit, guide.y_unit) else None
+                if first is not None and guide.fits(key, x_unit, guide.y_unit):
+                    base = curve_at(first, 1000.0)
+                else:
+                    base = None
                 if base is not None:
                     lines.append(Line(guide.name, "guide", None, np.array([base + guide.low]), words=guide.words))
             elif guide.fits(key, x_unit, y_unit):
@@ -129,8 +135,10 @@ class GraphOverlays:
             for one in chosen:
                 if limit.of_a_reading:
                     told = [check_reading(limit, Reading.from_json(r)) for r in one.run.readings]
+                elif limit.key == key:
+                    told = [check_curve(limit, c) for c in one.curves]
                 else:
-                    told = [check_curve(limit, c) for c in one.curves] if limit.key == key else []
+                    told = []
                 found += [
                     (h.passed, h.margin, limit.name, f"{names[one.subject.id]}: {h.words}")
                     for h in told
@@ -169,7 +177,10 @@ class GraphOverlays:
             if one is None:
                 continue
             curve = next(iter(one.curves), None)
-            base = curve_at(curve, 1000.0) if curve is not None and key == "level" else None
+            if curve is not None and key == "level":
+                base = curve_at(curve, 1000.0)
+            else:
+                base = None
             for x, y in claim_lines(claim, key, x_unit, y_unit, base):
                 name = f"{one.subject.name}: {claim.figure}"
                 lines.append(
@@ -188,9 +199,11 @@ class GraphOverlays:
         from epidote.core.comparison.graph_guides import SHIPPED, GraphGuide
 
         overview = self._session.overview
-        own: list[tuple[Entry | None, GraphGuide]] = (
-            list(valid(overview.of_kind("guide"), GraphGuide)) if overview else []
-        )
+        own: list[tuple[Entry | None, GraphGuide]]
+        if overview:
+            own = list(valid(overview.of_kind("guide"), GraphGuide))
+        else:
+            own = []
         names = {g.name for _, g in own}
         return own + [(None, g) for g in SHIPPED if g.name not in names]
 
@@ -227,7 +240,10 @@ class GraphOverlays:
         writable = self._session.writable
         off = self._off()
         shown = self._view.figure()
-        fitting = list(dict.fromkeys([*(line.name for line in shown.lines), *off])) if shown is not None else []
+        if shown is not None:
+            fitting = list(dict.fromkeys([*(line.name for line in shown.lines), *off]))
+        else:
+            fitting = []
         for name in fitting:
             action = menu.addAction(button_text(name), partial(self.toggle, name))
             action.setCheckable(True)
@@ -291,7 +307,10 @@ class GraphOverlays:
         figure, column, key = self._view.figure(), self._selection.current_column(), self._view.key
         if figure is None or column is None or key is None:
             return
-        y_unit = "dB" if figure.y_unit == "%" else figure.y_unit
+        if figure.y_unit == "%":
+            y_unit = "dB"
+        else:
+            y_unit = figure.y_unit
         try:
             limit = Limit(
                 name=self._free(name),
@@ -386,7 +405,10 @@ class GraphOverlays:
             )
             if not go:
                 return
-        side = "lower" if text.strip().lower().startswith("lower") else "upper"
+        if text.strip().lower().startswith("lower"):
+            side = "lower"
+        else:
+            side = "upper"
         body = text.strip().removeprefix("lower").removeprefix("upper").strip()
         try:
             curve, _ = parse_text_curve(
@@ -456,7 +478,10 @@ class GraphOverlays:
 
         dialog = GuideDialog(self._view.panel, guide.x_unit or "", guide.y_unit.removesuffix(" re 1 kHz"), guide)
         if dialog.exec():
-            unit = {"y_unit": guide.y_unit} if guide.y_unit else {"x_unit": guide.x_unit}
+            if guide.y_unit:
+                unit = {"y_unit": guide.y_unit}
+            else:
+                unit = {"x_unit": guide.x_unit}
             made = GraphGuide(curves=guide.curves, **{**dialog.values(), **unit}).model_dump(mode="json")
             if entry is None:
                 edits.add_entry(self._session, "guide", made, f"Edit guide “{guide.name}”")
@@ -482,7 +507,8 @@ class GraphOverlays:
         lower = text.strip().lower().startswith(("at least", ">", "min"))
         body = text.strip().lower()
         for word in ("at most", "at least", "<=", ">=", "<", ">", "max", "min"):
-            body = body.removeprefix(word).strip() if body.startswith(word) else body
+            if body.startswith(word):
+                body = body.removeprefix(word).strip()
         try:
             value = parse_as(text.strip()[len(text.strip()) - len(body) :], unit)
         except QuantityError as error:

@@ -37,7 +37,10 @@ class Pins:
         if wanted:
             self._view.show_view("level")
             overview = self._session.overview
-            there = [p.x for p in overview.pins_of(column.id, "level")] if overview is not None else []
+            if overview is not None:
+                there = [p.x for p in overview.pins_of(column.id, "level")]
+            else:
+                there = []
             missing = [x for x in wanted if not any(math.isclose(x, old, rel_tol=1e-6) for old in there)]
             if missing:
                 edits.add_pins(self._session, column.id, "level", missing)

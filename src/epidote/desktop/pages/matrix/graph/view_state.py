@@ -191,7 +191,9 @@ class GraphViewState:
         """A run's curves as they are shown, for an export."""
         view = next((v for v in self._views if v.key == self.key), None)
         run = next((r for _, r in self._selection.selected_runs() if r.id == run_id), None)
-        return self._curves(run, view) if view is not None and run is not None else ()
+        if view is not None and run is not None:
+            return self._curves(run, view)
+        return ()
 
     @property
     def pin_key(self) -> str | None:
@@ -227,7 +229,9 @@ class GraphViewState:
 
         if self.align == "1k":
             return Levelling(1000.0)
-        return Levelling(*self.band) if self.align == "band" and self.band is not None else None
+        if self.align == "band" and self.band is not None:
+            return Levelling(*self.band)
+        return None
 
     def set_band(self, band: tuple[float, float] | None) -> None:
         """Look for the greatest deviation between two x only; None: everywhere."""

@@ -37,12 +37,20 @@ def fitting(chips: Sequence[str], room: float) -> list[str]:
         return metrics.horizontalAdvance(text) + _IN_CHIP + _GAP
 
     for shown in range(len(chips), 0, -1):
-        rest = [f"+{len(chips) - shown}"] if shown < len(chips) else []
+        if shown < len(chips):
+            rest = [f"+{len(chips) - shown}"]
+        else:
+            rest = []
         if sum(width(text) for text in (*chips[:shown], *rest)) <= room + _GAP:
             return [*chips[:shown], *rest]
-    rest = [f"+{len(chips) - 1}"] if len(chips) > 1 else []
+    if len(chips) > 1:
+        rest = [f"+{len(chips) - 1}"]
+    else:
+        rest = []
     left = room - _IN_CHIP - sum(width(text) for text in rest)
-    return [metrics.elidedText(chips[0], Qt.TextElideMode.ElideRight, left), *rest] if chips else []
+    if chips:
+        return [metrics.elidedText(chips[0], Qt.TextElideMode.ElideRight, left), *rest]
+    return []
 
 
 class MatrixDelegate(QStyledItemDelegate):
@@ -119,7 +127,10 @@ class MatrixDelegate(QStyledItemDelegate):
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         t = self.theme
         p.fillRect(box, t.colour("bar" if subject.is_baseline or subject.is_claims else "back"))
-        colour = t.colour("quiet") if subject.is_baseline else t.row(subject.colour)
+        if subject.is_baseline:
+            colour = t.colour("quiet")
+        else:
+            colour = t.row(subject.colour)
         if not subject.shown:
             p.setOpacity(0.45)
         if subject.is_claims:
@@ -214,8 +225,13 @@ class MatrixDelegate(QStyledItemDelegate):
         counts = verdict_counts(found)
         for i, words in enumerate(counts[:2]):
             bad = words.endswith("not met")
+            ink = "quiet"
+            if bad:
+                ink = "caution"
+            elif words.endswith(" met"):
+                ink = "text"
             p.setFont(font(0.9, bold=bad))
-            p.setPen(t.colour("caution" if bad else "text" if words.endswith(" met") else "quiet"))
+            p.setPen(t.colour(ink))
             p.drawText(
                 QRectF(box.left() + PAD, box.top() + 4 + 19 * i, box.width() - PAD - 4, 20),
                 Qt.AlignmentFlag.AlignVCenter,
@@ -289,11 +305,10 @@ class MatrixDelegate(QStyledItemDelegate):
 
     def _progress(self, p: QPainter, box: QRect, under: CellProgress) -> None:
         t = self.theme
-        words = (
-            "Queued"
-            if under.waiting
-            else f"{100 * under.share:.0f} %" + (f", {under.left:.0f} s left" if under.left is not None else "")
-        )
+        if under.waiting:
+            words = "Queued"
+        else:
+            words = f"{100 * under.share:.0f} %" + (f", {under.left:.0f} s left" if under.left is not None else "")
         p.setFont(font(0.9))
         p.setPen(t.colour("quiet"))
         p.drawText(

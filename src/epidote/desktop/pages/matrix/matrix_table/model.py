@@ -24,7 +24,9 @@ def headline_text(run: RunSummary) -> str:
     if head is None or head["value"] is None:
         return MISSING_VALUE
     text = format_quantity(head["value"], head["unit"])
-    return f"±{text}" if head["key"] in PLUS_MINUS else text
+    if head["key"] in PLUS_MINUS:
+        return f"±{text}"
+    return text
 
 
 def headline_name(run: RunSummary) -> str:
@@ -62,9 +64,15 @@ class MatrixModel(QAbstractTableModel):
 
     def _changed(self) -> None:
         overview = self._session.overview
-        rows = overview.rows if overview else ()
+        if overview:
+            rows = overview.rows
+        else:
+            rows = ()
         self._beside = self._count_beside()
-        shape = (tuple(s.id for s in rows), tuple(c.id for c in overview.columns)) if overview else ((), ())
+        if overview:
+            shape = (tuple(s.id for s in rows), tuple(c.id for c in overview.columns))
+        else:
+            shape = ((), ())
         if shape != self._shape:
             self.beginResetModel()
             self._shape, self._rows = shape, rows
@@ -80,25 +88,37 @@ class MatrixModel(QAbstractTableModel):
             self.dataChanged.emit(index, index)
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self._shape[0])
+        if parent.isValid():
+            return 0
+        return len(self._shape[0])
 
     def columnCount(self, parent: Index = QModelIndex()) -> int:
-        return 0 if parent.isValid() else 1 + len(self._shape[1])
+        if parent.isValid():
+            return 0
+        return 1 + len(self._shape[1])
 
     def subject(self, row: int) -> Subject | None:
-        return self._rows[row] if 0 <= row < len(self._rows) else None
+        if 0 <= row < len(self._rows):
+            return self._rows[row]
+        return None
 
     def column(self, column: int) -> Column | None:
         overview = self._session.overview
-        return overview.columns[column - 1] if overview and 1 <= column <= len(overview.columns) else None
+        if overview and 1 <= column <= len(overview.columns):
+            return overview.columns[column - 1]
+        return None
 
     def run(self, index: Index) -> RunSummary | None:
         overview, subject, column = self._session.overview, self.subject(index.row()), self.column(index.column())
-        return overview.runs.get((subject.id, column.id)) if overview and subject and column else None
+        if overview and subject and column:
+            return overview.runs.get((subject.id, column.id))
+        return None
 
     def under(self, index: Index) -> CellProgress | None:
         subject, column = self.subject(index.row()), self.column(index.column())
-        return self._session.runs.under_way.get((subject.id, column.id)) if subject and column else None
+        if subject and column:
+            return self._session.runs.under_way.get((subject.id, column.id))
+        return None
 
     def verdicts(self, index: Index) -> list[Any]:
         """Of a row of published figures: the verdicts on those that the column's procedure speaks of."""
@@ -117,11 +137,16 @@ class MatrixModel(QAbstractTableModel):
 
     def beside(self, subject: Subject) -> int:
         """How many notes and pictures belong to a row, its unit or its runs."""
-        return 0 if subject.is_claims else self._beside.get(subject.id, 0)
+        if subject.is_claims:
+            return 0
+        return self._beside.get(subject.id, 0)
 
     def _count_beside(self) -> dict[int, int]:
         overview = self._session.overview
-        kept = [e.owner for e in overview.entries if e.kind in ("note", "picture")] if overview is not None else []
+        if overview is not None:
+            kept = [e.owner for e in overview.entries if e.kind in ("note", "picture")]
+        else:
+            kept = []
         if overview is None or not kept:
             return {}
         row_of = {r.id: row for (row, _), r in overview.runs.items()}
@@ -149,17 +174,24 @@ class MatrixModel(QAbstractTableModel):
         if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
             return None
         words = self._words(index, role)
-        return plain_tip(words) if words is not None and role == Qt.ItemDataRole.ToolTipRole else words
+        if words is not None and role == Qt.ItemDataRole.ToolTipRole:
+            return plain_tip(words)
+        return words
 
     def _words(self, index: Index, role: int) -> str | None:
         subject = self.subject(index.row())
         if subject is None:
             return None
         if subject.is_claims:
-            found = self.verdicts(index) if index.column() else []
+            if index.column():
+                found = self.verdicts(index)
+            else:
+                found = []
             if role == Qt.ItemDataRole.ToolTipRole:
                 return "\n".join(f"{v.claim.words}: {v.words}" for v in found) or None
-            return f"{subject.name}, claims" if index.column() == 0 else ", ".join(verdict_counts(found))
+            if index.column() == 0:
+                return f"{subject.name}, claims"
+            return ", ".join(verdict_counts(found))
         if index.column() == 0:
             told = [
                 subject.full_name,
@@ -168,12 +200,12 @@ class MatrixModel(QAbstractTableModel):
             return "\n".join(t for t in told if t)
         run = self.run(index)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return (
-                "\n".join(c.words for c in marked(run)) or None
-                if run
-                else "Not measured. Select the cell to measure it."
-            )
-        return headline_text(run) if run else ""
+            if run:
+                return "\n".join(c.words for c in marked(run)) or None
+            return "Not measured. Select the cell to measure it."
+        if run:
+            return headline_text(run)
+        return ""
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation == Qt.Orientation.Horizontal and role in (
@@ -181,6 +213,11 @@ class MatrixModel(QAbstractTableModel):
             Qt.ItemDataRole.ToolTipRole,
         ):
             column = self.column(section)
-            words = "Subject" if column is None else f"{column.title}\n{column.summary}"
-            return plain_tip(words) if role == Qt.ItemDataRole.ToolTipRole else words
+            if column is None:
+                words = "Subject"
+            else:
+                words = f"{column.title}\n{column.summary}"
+            if role == Qt.ItemDataRole.ToolTipRole:
+                return plain_tip(words)
+            return words
         return None

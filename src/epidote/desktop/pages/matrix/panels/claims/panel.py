@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from epidote.core.comparison.claims.verdict import Verdict
     from epidote.study.models import Entry, Unit
 
+_INKS = {"not met": "caution", "inconclusive": "quiet"}
 _MARKS = {"met": "✓", "not met": "✗", "inconclusive": "?"}
 
 
@@ -108,7 +109,10 @@ class ClaimsPanel(QWidget):
         t = self.theme
         for r, entry in enumerate(entries):
             verdict = verdicts.get(entry.id)
-            outcome = str(verdict.outcome) if verdict else "checking…"
+            if verdict:
+                outcome = str(verdict.outcome)
+            else:
+                outcome = "checking…"
             claim = next((c for _, c in valid([entry], Claim)), None)
             if claim is None:
                 self.table.setItem(
@@ -119,15 +123,7 @@ class ClaimsPanel(QWidget):
             for c, text in enumerate(cells):
                 item = QTableWidgetItem(text)
                 item.setFont(font(0.9, bold=c == 2 and outcome == "not met"))
-                item.setForeground(
-                    t.colour(
-                        "caution"
-                        if c == 2 and outcome == "not met"
-                        else "quiet"
-                        if c == 2 and outcome == "inconclusive"
-                        else "text"
-                    )
-                )
+                item.setForeground(t.colour(_INKS.get(outcome, "text") if c == 2 else "text"))
                 if c == 1:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 item.setToolTip(plain_tip(f"{claim.text}{f' ({claim.source})' if claim.source else ''}"))
@@ -148,7 +144,9 @@ class ClaimsPanel(QWidget):
 
     def _current(self) -> Entry | None:
         row = self.table.currentRow()
-        return self._entries[row] if 0 <= row < len(self._entries) else None
+        if 0 <= row < len(self._entries):
+            return self._entries[row]
+        return None
 
     def _on_current(self, do: Any) -> None:
         entry = self._current()
@@ -157,7 +155,10 @@ class ClaimsPanel(QWidget):
 
     def _chosen(self) -> None:
         entry = self._current()
-        verdict = self._verdicts.get(entry.id) if entry is not None else None
+        if entry is not None:
+            verdict = self._verdicts.get(entry.id)
+        else:
+            verdict = None
         self.verdict.setText(verdict.words if verdict is not None else "")
         self.verdict.setVisible(verdict is not None)
         self.verdict.setProperty("caution", verdict is not None and verdict.outcome == "not met")
@@ -170,15 +171,16 @@ class ClaimsPanel(QWidget):
     def _understood(self, text: str) -> ParsedClaim | None:
         from epidote.core.comparison.claims.parser import parse_claim
 
-        return parse_claim(text, self.source.text().strip()) if text.strip() else None
+        if text.strip():
+            return parse_claim(text, self.source.text().strip())
+        return None
 
     def _understand(self, text: str) -> None:
         """What was understood stands under the line while it is typed."""
         found = self._understood(text)
         self._offer_adding(found)
-        self.understood.setText(
-            "" if found is None else f"Read as: {found.words}" if found.claim is not None else found.words
-        )
+        words = found.words if found is not None else ""
+        self.understood.setText(f"Read as: {words}" if found is not None and found.claim is not None else words)
         self.understood.setVisible(found is not None)
 
     def _offer_adding(self, found: ParsedClaim | None) -> None:

@@ -34,7 +34,9 @@ class ClaimsPresenter:
 
     def _unit(self) -> Unit | None:
         row = self._selection.current_row()
-        return row.unit if row is not None else None
+        if row is not None:
+            return row.unit
+        return None
 
     def show(self) -> None:
         overview, unit = self._session.overview, self._unit()
@@ -46,7 +48,10 @@ class ClaimsPresenter:
     def _add_claims(self, claims: list[dict[str, Any]]) -> None:
         unit = self._unit()
         if unit is not None and claims:
-            words = f"Add claim “{claims[0].get('text', '')}”" if len(claims) == 1 else f"Add {len(claims)} claims"
+            if len(claims) == 1:
+                words = f"Add claim “{claims[0].get('text', '')}”"
+            else:
+                words = f"Add {len(claims)} claims"
             edits.add_entries(self._session, "claim", claims, words, Owner(unit=unit.id))
 
     def judge(self) -> None:

@@ -53,7 +53,10 @@ class ConditionLines(QWidget):
         low, high = low - pad, high + pad
         unit = next(iter(g.cells.values())).unit
         left = max(metrics.horizontalAdvance(format_quantity(v, unit, digits=3)) for v in (low, high)) + 12
-        kinds = g.second[1] if g.second else ("",)
+        if g.second:
+            kinds = g.second[1]
+        else:
+            kinds = ("",)
         right = max((metrics.horizontalAdvance(k) for k in kinds), default=0) + 10
         box = QRectF(left, 6, self.width() - left - right, self.height() - metrics.height() - 12)
         places = g.first[1]
@@ -133,7 +136,10 @@ class ConditionsPanel(QWidget):
         self.words.setText(words)
 
     def show_grid(self, grid: ConditionTable, equal: list[str]) -> None:
-        seconds = grid.second[1] if grid.second else ("",)
+        if grid.second:
+            seconds = grid.second[1]
+        else:
+            seconds = ("",)
         self.over.setText(f"vs. {grid.first[0]}{f' and {grid.second[0]}' if grid.second else ''}")
         self.table.clear()
         self.table.setColumnCount(1 + len(seconds))

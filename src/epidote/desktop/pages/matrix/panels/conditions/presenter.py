@@ -44,7 +44,10 @@ class ConditionsPresenter:
             return
         chosen = [(s, r) for s, r in self._selection.selected_runs() if not s.is_baseline]
         if len(chosen) < 2:  # one row stands for all of its unit
-            unit = chosen[0][0].unit if chosen else None
+            if chosen:
+                unit = chosen[0][0].unit
+            else:
+                unit = None
             chosen = [
                 (s, overview.runs[s.id, column.id])
                 for s in overview.subjects
@@ -57,7 +60,10 @@ class ConditionsPresenter:
         titles = {k: t for k, t in reading_titles(carried_of(column.procedure)).items() if k in there}
         head = next((str(r.headline["key"]) for _, r in chosen if r.headline), "")
         if self._reading not in titles:
-            self._reading = head if head in titles else next(iter(titles), "")
+            if head in titles:
+                self._reading = head
+            else:
+                self._reading = next(iter(titles), "")
         panel.offer(list(titles.items()), self._reading)
         several = len({s.unit.id for s, _ in chosen if s.unit}) > 1
         told = []
@@ -71,7 +77,9 @@ class ConditionsPresenter:
                 None,
             )
             if value is not None:
-                conditions = {"unit": subject.name, **subject.conditions} if several else subject.conditions
+                conditions = dict(subject.conditions)
+                if several:
+                    conditions = {"unit": subject.name, **conditions}
                 told.append(
                     ConditionReading(
                         subject.full_name, conditions, value["value"], value["unit"], value.get("spread") or 0.0

@@ -108,8 +108,13 @@ class DifferencePanel(QWidget):
         for column, title in enumerate(("Reading", "Difference (95 %)", "Finding")):
             self.table.setHorizontalHeaderItem(column, QTableWidgetItem(title))
         for r, (key, found) in enumerate(report.comparisons):
-            once = " (single run)" if max(found.repeats) == 1 and found.finding == "different" else ""
-            verdict = "not compared" if blocked else f"{found.finding}{once}"
+            once = ""
+            if max(found.repeats) == 1 and found.finding == "different":
+                once = " (single run)"
+            if blocked:
+                verdict = "not compared"
+            else:
+                verdict = f"{found.finding}{once}"
             shown = _difference_words(found)
             for c, (text, colour) in enumerate(
                 (

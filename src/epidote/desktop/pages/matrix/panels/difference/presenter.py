@@ -49,8 +49,14 @@ class DifferencePresenter:
         overview, column = self._session.overview, self._selection.current_column()
         if overview is None or column is None:
             return ""
-        base = overview.subject(overview.reference) if overview.reference else None
-        reference = overview.runs.get((base.id, column.id)) if base is not None else None
+        if overview.reference:
+            base = overview.subject(overview.reference)
+        else:
+            base = None
+        if base is not None:
+            reference = overview.runs.get((base.id, column.id))
+        else:
+            reference = None
         if base is None:
             return "No reference row. Select a row and set it as reference (Ctrl+B)."
         if reference is None:
@@ -77,11 +83,10 @@ class DifferencePresenter:
         overview = self._session.overview
         assert overview is not None
         look = self._view
-        curve = (
-            (look.key, look.axis.source if look.axis is not None else figure.x_unit)
-            if figure is not None and look.key is not None
-            else None
-        )
+        if figure is not None and look.key is not None:
+            curve = (look.key, look.axis.source if look.axis is not None else figure.x_unit)
+        else:
+            curve = None
         known = self._pair_key(ours[1], theirs[1]) in self._known()
 
         def ask(study: Any) -> Any:
@@ -120,7 +125,10 @@ class DifferencePresenter:
         if isinstance(pair, str):
             return
         key, before = self._pair_key(pair[0][1], pair[1][1]), self._known()
-        after = [*before, key] if known else [k for k in before if k != key]
+        if known:
+            after = [*before, key]
+        else:
+            after = [k for k in before if k != key]
         edits.set_setting(self._session, "Acknowledge differences", _KNOWN, json.dumps(before), json.dumps(after))
 
     def repeat(self, times: int | None = None) -> None:
@@ -142,7 +150,10 @@ class DifferencePresenter:
             if not go:
                 return
         rows = {s.id: r for s, r in self._selection.selected_runs()}
-        reference = overview.runs.get((overview.reference, column.id)) if overview.reference else None
+        if overview.reference:
+            reference = overview.runs.get((overview.reference, column.id))
+        else:
+            reference = None
         if reference is not None and len(rows) == 1 and overview.reference not in rows:
             rows[reference.subject_id] = reference
         self._session.runs.measure([RunRequest((s, column.id), r.settings, times=times) for s, r in rows.items()])
@@ -177,11 +188,12 @@ class DifferencePresenter:
             return
         conditions = {**subject.conditions, "wiring": "swapped"}
         overview = self._session.overview
-        there = (
-            next((s for s in overview.subjects if s.unit == subject.unit and dict(s.conditions) == conditions), None)
-            if overview
-            else None
-        )
+        if overview:
+            there = next(
+                (s for s in overview.subjects if s.unit == subject.unit and dict(s.conditions) == conditions), None
+            )
+        else:
+            there = None
         if there is not None:
             self._session.runs.measure([RunRequest((there.id, column.id), run.settings)])
             return

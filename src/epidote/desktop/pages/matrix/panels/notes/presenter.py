@@ -79,18 +79,22 @@ class NotesPresenter:
         assert panel is not None
         if overview is None or self._session.study is None:
             return
-        current = self._owner if self._owner in owners else next(iter(owners), "")
+        if self._owner in owners:
+            current = self._owner
+        else:
+            current = next(iter(owners), "")
         if not current:
             panel.show_owner([], "", "Select a row to see its notes.", "", [], writable=False)
             return
         owner = owners[current][1]
         note = next((e for e in overview.of_kind("note") if e.owner == owner), None)
         row = self._selection.current_row()
-        text = (
-            str(note.data.get("text", ""))
-            if note is not None
-            else (row.unit.notes if current == "unit" and row is not None and row.unit is not None else "")
-        )
+        if note is not None:
+            text = str(note.data.get("text", ""))
+        elif current == "unit" and row is not None and row.unit is not None:
+            text = row.unit.notes
+        else:
+            text = ""
         pictures = [e for e in overview.of_kind("picture") if e.owner == owner]
         about = ""
         run = self._selection.current_run()
@@ -111,7 +115,9 @@ class NotesPresenter:
 
     def _current_owner(self) -> Owner | None:
         owners = self._owners()
-        return owners[self._owner][1] if self._owner in owners else next((o for _, o in owners.values()), None)
+        if self._owner in owners:
+            return owners[self._owner][1]
+        return next((o for _, o in owners.values()), None)
 
     def _write_note(self, text: str) -> None:
         overview, owner = self._session.overview, self._current_owner()
@@ -130,6 +136,9 @@ class NotesPresenter:
 
     def _caption(self, key: int, caption: str) -> None:
         overview = self._session.overview
-        entry = next((e for e in overview.of_kind("picture") if e.id == key), None) if overview else None
+        if overview:
+            entry = next((e for e in overview.of_kind("picture") if e.id == key), None)
+        else:
+            entry = None
         if entry is not None:
             edits.change_entry(self._session, key, entry.data, {**entry.data, "caption": caption}, "Edit caption")

@@ -132,7 +132,10 @@ class ReadingsPanel(QWidget):
     def _heads(self, table: ReadingTable) -> list[TableCell]:
         heads = [TableCell("", font(0.9))]
         for title, colour, difference in table.columns:
-            shown = self.theme.colour("quiet") if colour < 0 else self.theme.row(colour)
+            if colour < 0:
+                shown = self.theme.colour("quiet")
+            else:
+                shown = self.theme.row(colour)
             heads.append(TableCell(title, font(0.9, bold=not difference), colour=shown))
         return heads
 

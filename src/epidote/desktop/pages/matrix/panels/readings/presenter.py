@@ -45,7 +45,10 @@ class ReadingsPresenter:
         first_shown = min(self._view.channels)
         if not selected:
             selected = [first_shown if first_shown in channels else channels[0]]
-        form = "Ch {}" if len(channels) <= _FEW_CHANNELS else "{}"
+        if len(channels) <= _FEW_CHANNELS:
+            form = "Ch {}"
+        else:
+            form = "{}"
         options = [(str(c), form.format(c)) for c in channels]
         self.panel.channel.set_options(
             options if len(channels) > 1 else [], [str(c) for c in selected], channel_tips(channels)

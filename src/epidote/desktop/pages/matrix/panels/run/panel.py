@@ -26,7 +26,9 @@ from epidote.study.models import Column, RunSummary, Subject
 
 def duration_words(seconds: float) -> str:
     if seconds < 60:
-        return f"About {seconds:.1f} s" if seconds < 10 else f"About {seconds:.0f} s"
+        if seconds < 10:
+            return f"About {seconds:.1f} s"
+        return f"About {seconds:.0f} s"
     return f"About {int(seconds // 60)} min {seconds % 60:02.0f} s"
 
 
@@ -69,6 +71,13 @@ class RunPanel(QWidget):
         self.problem.setProperty("error", True)
         self.problem.setWordWrap(True)
         layout.addWidget(self.problem)
+        layout.addLayout(self._build_buttons())
+        layout.addLayout(self._build_elsewhere())
+        self.device.currentIndexChanged.connect(self.refresh)
+        self.go.clicked.connect(self._go)
+        self.stop.clicked.connect(self.stop_wanted.emit)
+
+    def _build_buttons(self) -> QHBoxLayout:
         buttons = QHBoxLayout()
         self.go = QPushButton()
         self.go.setProperty("main", True)
@@ -79,7 +88,10 @@ class RunPanel(QWidget):
         buttons.addWidget(self.go)
         buttons.addWidget(self.stop)
         buttons.addWidget(self.estimate, 1)
-        layout.addLayout(buttons)
+        return buttons
+
+    def _build_elsewhere(self) -> QHBoxLayout:
+        """For units that play or record by themselves."""
         self.elsewhere = QHBoxLayout()
         self.as_file, self.from_recording = QToolButton(), QToolButton()
         for button, words, wanted in (
@@ -96,10 +108,7 @@ class RunPanel(QWidget):
         )
         self.from_recording.setToolTip("Import a recording of the stimulus file, made with any recorder")
         self.elsewhere.addStretch(1)
-        layout.addLayout(self.elsewhere)
-        self.device.currentIndexChanged.connect(self.refresh)
-        self.go.clicked.connect(self._go)
-        self.stop.clicked.connect(self.stop_wanted.emit)
+        return self.elsewhere
 
     def show_cell(
         self,
