@@ -92,7 +92,7 @@ def require_sound(case: Case, result: Result, channels: int = 2) -> None:
         assert not curve_fault(curve), f"{curve.key}: {curve_fault(curve)}"
         json.dumps(curve.to_json(), allow_nan=False)
     headline = case.procedure.headline(result)
-    assert headline is None or headline.key in case.procedure.reading_titles
+    assert headline is None or headline.key in titles
     thumbnail = case.procedure.thumbnail(result)
     assert thumbnail is None or isinstance(thumbnail, Curve)
 

@@ -141,8 +141,23 @@ def test_a_study_of_an_older_format_is_read_without_being_changed(study):
     left.close()
     writer = Study(path)
     assert writer.entries.add("note", {"text": "upgraded"}).id == 1
-    assert (path / "study before format 4.sqlite").exists()
+    assert (path / "study before format 5.sqlite").exists()
     writer.close()
+
+
+def test_a_headline_of_format_4_learns_how_it_is_shown(study):
+    run = measured(study, column=1)
+    path = study.path
+    study.close()
+    old = sqlite3.connect(path / "study.sqlite")
+    old.execute("UPDATE run SET headline = json_remove(headline, '$.shown')")
+    old.execute("PRAGMA user_version = 4")
+    old.commit()
+    old.close()
+    again = Study(path)
+    headline = again.run(run.id).headline
+    assert (headline["key"], headline["shown"]) == ("flatness", "plus_minus")
+    again.close()
 
 
 def test_words_that_a_study_stores_are_brought_up_to_date(study):

@@ -28,6 +28,7 @@ from epidote.core.comparison.repeatability import (
 )
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import to_db
+from epidote.core.results.kinds import reading_kind
 from epidote.core.results.result import Curve, Reading
 from epidote.core.signals.signal import Samples
 from epidote.study.annotations import valid
@@ -135,7 +136,6 @@ def known_spreads(study: Study, seen: Overview, column_id: int) -> dict[tuple[st
 
 
 _MOST_CURVES = 20
-_NO_QUALITY = ("polarity", "headroom")  # of the unit: nothing to hold against another
 
 
 @dataclass(frozen=True)
@@ -177,7 +177,7 @@ def difference_report(
         known = known_spreads(study, seen, run.column_id)
     sides = [[readings_of(r) for r in repeats_of(study, of)] for of in (run, reference)]
     found = []
-    for key in dict.fromkeys(r.key for r in one.readings if r.channel == channel and r.key not in _NO_QUALITY):
+    for key in dict.fromkeys(r.key for r in one.readings if r.channel == channel and reading_kind(r.key).compared):
         a, b = ([r for readings in side for r in readings if r.key == key and r.channel == channel] for side in sides)
         result = compare(a, b, known.get((key, channel)))
         if result is not None:

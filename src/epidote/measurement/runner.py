@@ -17,7 +17,7 @@ from epidote.core.errors import CancelledError, UnusableInputError
 from epidote.core.procedures.protocol import precheck_level
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.result import Result
+from epidote.core.results.result import Reading, Result
 from epidote.core.settings import make_settings
 from epidote.core.signals.recording import Recording, Section
 from epidote.core.signals.signal import Samples, Signal
@@ -121,7 +121,7 @@ def store_run(
         order.chain,
         device,
         result,
-        {**headline.to_json(), "title": carried.reading_titles[headline.key]} if headline else None,
+        headline_json(carried, headline) if headline else None,
         thumbnail_points(carried.thumbnail(result)),
         recordings,
         source,
@@ -138,3 +138,9 @@ def _require_room(study: Study, order: RunPlan) -> None:
             f"Not enough disk space: {free / 1e6:.0f} MB free, about {needed / 1e6:.0f} MB needed. Nothing was"
             " measured; free some space and measure again."
         )
+
+
+def headline_json(carried: Any, headline: Reading) -> dict[str, Any]:
+    """A headline as it is stored: with its title and how it is shown, so that the matrix needs no procedure."""
+    kind = next(kind for kind in carried.readings if kind.key == headline.key)
+    return {**headline.to_json(), "title": kind.title, "shown": str(kind.shown)}

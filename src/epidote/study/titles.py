@@ -29,8 +29,10 @@ def refresh_titles(connection: sqlite3.Connection) -> None:
         if headline is None:
             continue
         try:
-            titles = procedure(row["procedure"]).reading_titles
+            kinds = {kind.key: kind for kind in procedure(row["procedure"]).readings}
         except SettingError:
             continue
-        headline["title"] = titles.get(headline["key"], headline.get("title", headline["key"]))
+        kind = kinds.get(headline["key"])
+        if kind is not None:
+            headline |= {"title": kind.title, "shown": str(kind.shown)}
         connection.execute("UPDATE run SET headline = ? WHERE id = ?", (json.dumps(headline), row["id"]))

@@ -7,11 +7,10 @@ from dataclasses import replace
 import numpy as np
 
 from epidote.core.chain.chain import Chain
+from epidote.core.results.kinds import Microphone, curve_kind
 from epidote.core.results.level_readings import recompute_level_readings
 from epidote.core.results.result import Curve, Result
 from epidote.core.signals.signal import Samples
-
-_LEVELS, _PHASES = ("level", "spectrum"), ("phase", "phase_unwrapped", "phase_delay_removed")
 
 
 def apply_microphone_correction(result: Result, chain: Chain) -> Result:
@@ -27,9 +26,10 @@ def apply_microphone_correction(result: Result, chain: Chain) -> Result:
         return np.asarray(np.interp(np.log(np.maximum(x, 1e-3)), np.log(table[:, 0]), table[:, column]))
 
     def less(curve: Curve) -> Curve:
-        if curve.x_unit == "Hz" and curve.key in _LEVELS and curve.y_unit.startswith("dB"):
+        share = curve_kind(curve.key).microphone
+        if share is Microphone.LEVEL and curve.x_unit == "Hz" and curve.y_unit.startswith("dB"):
             taken = own(curve.x, 1)
-        elif curve.key in _PHASES and table.shape[1] > 2:
+        elif share is Microphone.PHASE and table.shape[1] > 2:
             taken = own(curve.x, 2)
         else:
             return curve

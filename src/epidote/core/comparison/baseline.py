@@ -12,42 +12,14 @@ import numpy as np
 
 from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.results.caution import Caution
+from epidote.core.results.kinds import ChainShare, curve_kind, reading_kind
 from epidote.core.results.level_readings import recompute_level_readings
 from epidote.core.results.result import Curve, Reading, Result, with_caution
 
-# curves and readings that divide out: a chain's gain and time add to the unit's
-_TAKEN_OUT = {"level": "dB", "phase": "°", "phase_unwrapped": "°", "phase_delay_removed": "°", "group_delay": "s"}
-_TIMES = ("delay", "latency", "latency_samples", "second")
 _LEVELS = ("dB", "dBFS", "dBV", "dBu", "dB SPL")
-# what the chain adds of its own: the unit's own is seldom less than what is seen together with it
-_FLOORED = (
-    "thd",
-    "thd_n",
-    "noise",
-    "hum",
-    *(f"h{n}" for n in range(2, 51)),
-    "lowest_thd_n",
-    "thd_n_1w",
-    "worst",
-    "worst_thd",
-    "modulation_distortion",
-    "modulation_d2",
-    "modulation_d3",
-    "difference_d2",
-    "difference_d3",
-    "total",
-    "distortion_noise",
-    "crosstalk",
-    "floor",
-    "modulation",
-    "d2",
-    "d3",
-)
-_DRIVEN_AXES = (
-    "dBFS",
-    "Hz",
-)  # what two chains have in common; against the output, a curve takes the floor it has against the drive
-_CEILINGED = ("sinad", "snr", "enob", "dynamic_range")
+_IN_SERIES = ("dB", "°", "s")  # units of gain, phase and time; a level in dBFS is no gain
+# what two chains have in common; against the output, a curve takes the floor it has against the drive
+_DRIVEN_AXES = ("dBFS", "Hz")
 NEAR_DB = 6.0
 _SAME = 1e-3
 _AMPLIFIES_DB = 0.5  # above it, a unit was not inserted for what it takes away
@@ -116,7 +88,8 @@ def _of_the_insertion(reading: Reading, own: Reading | None, scale: float) -> li
 def _curve(curve: Curve, own: Curve | None) -> Curve:
     if own is None:
         return curve
-    if curve.y_unit == _TAKEN_OUT.get(curve.key):
+    kind = curve_kind(curve.key)
+    if kind.chain is ChainShare.SUBTRACTS and curve.y_unit in _IN_SERIES:
         taken = difference_curve(curve, own)
         if taken is not None and taken.x.size == curve.x.size:
             if curve.floor is not None:
@@ -125,7 +98,7 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
                 floor = None
             return replace(curve, y=taken.y, floor=floor, meta={**curve.meta, "baseline": "taken out"})
         return curve
-    if curve.key in _FLOORED and curve.y_unit == "dB" and curve.x_unit in _DRIVEN_AXES and own.x.size:
+    if kind.chain is ChainShare.ADDS and curve.y_unit == "dB" and curve.x_unit in _DRIVEN_AXES and own.x.size:
         if own.x.shape == curve.x.shape and np.allclose(own.x, curve.x):
             floor = own.y
         else:
@@ -140,10 +113,8 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
 
 def _less_latency(curve: Curve, baseline: Result) -> Curve:
     """The chain's own latency taken out of every shot: its median, since its shots are not the unit's."""
-    if curve.key == "latency_by_shot":
-        own = baseline.reading("latency", curve.channel)
-    else:
-        own = None
+    less = curve_kind(curve.key).less_reading
+    own = baseline.reading(less, curve.channel) if less else None
     if own is None or own.value is None:
         return curve
     return replace(curve, y=curve.y - own.value, meta={**curve.meta, "baseline": "taken out"})
@@ -176,14 +147,15 @@ def _scaled(own: Reading | None, unit: str, scale: float) -> Reading | None:
 def _reading(reading: Reading, own: Reading | None) -> Reading:
     if own is None or own.value is None or reading.value is None or own.unit != reading.unit:
         return reading
-    if reading.key in _TIMES:
+    share = reading_kind(reading.key).chain
+    if share is ChainShare.SUBTRACTS:
         return replace(reading, value=reading.value - own.value, at={**reading.at, "baseline": own.value})
-    if reading.key in _FLOORED:
+    if share is ChainShare.ADDS:
         if reading.unit in _LEVELS:
             near = reading.value < own.value + NEAR_DB
         else:
             near = reading.value < own.value * 10 ** (NEAR_DB / 20)
-    elif reading.key in _CEILINGED:
+    elif share is ChainShare.LIMITS:
         near = reading.value > own.value - NEAR_DB * (_BITS_PER_DB if reading.unit == "bit" else 1)
     else:
         return reading

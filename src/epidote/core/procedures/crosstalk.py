@@ -27,6 +27,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
+from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
@@ -103,19 +104,19 @@ class Crosstalk(ProcedureBase):
     title = "Crosstalk"
     Settings = CrosstalkSettings
     views = (
-        CurveView("crosstalk", "Crosstalk", "worst", "Crosstalk from the other channel"),
+        CurveView("crosstalk", "Crosstalk", "worst", "Crosstalk from the other channel", chain=ChainShare.ADDS),
         *(
             CurveView(f"crosstalk_from_{n}", "Crosstalk", f"from {n}", f"Crosstalk from channel {n}")
             for n in range(1, MOST_CHANNELS + 1)
         ),
     )
-    reading_titles = {  # noqa: RUF012
-        "crosstalk": "Crosstalk",
-        **{f"crosstalk_from_{n}": f"Crosstalk from Ch {n}" for n in range(1, MOST_CHANNELS + 1)},
-        "worst": "Worst crosstalk",
-        "worst_frequency": "Worst crosstalk at",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("crosstalk", "Crosstalk", chain=ChainShare.ADDS),
+        *(ReadingKind(f"crosstalk_from_{n}", f"Crosstalk from Ch {n}") for n in range(1, MOST_CHANNELS + 1)),
+        ReadingKind("worst", "Worst crosstalk", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("worst_frequency", "Worst crosstalk at"),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: CrosstalkSettings, chain: Chain) -> Conduct:
         there = min(len(chain.outputs), len(chain.inputs))

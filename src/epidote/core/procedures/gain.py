@@ -29,6 +29,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, QuantityError, parse_as, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
+from epidote.core.results.kinds import Microphone, ReadingKind, Shown
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, setting
 from epidote.core.signals.recording import Recording
@@ -75,19 +76,19 @@ class Gain(ProcedureBase):
     title = "Gain"
     Settings = GainSettings
     views = (
-        CurveView("spectrum", "Tone", "spectrum", "Level", compared=False),
+        CurveView("spectrum", "Tone", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
         CurveView("waveform", "Tone", "waveform", "Signal", log_x=False, compared=False),
     )
-    reading_titles = {  # noqa: RUF012
-        "gain": "Gain",
-        "gain_ratio": "Gain (ratio)",
-        "balance": "Balance re channel 1",
-        "output": "Output level",
-        "input": "Input level",
-        "input_for_output": "Input at target output",
-        "polarity": "Polarity",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("gain", "Gain"),
+        ReadingKind("gain_ratio", "Gain (ratio)"),
+        ReadingKind("balance", "Balance re channel 1"),
+        ReadingKind("output", "Output level"),
+        ReadingKind("input", "Input level"),
+        ReadingKind("input_for_output", "Input at target output"),
+        ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: GainSettings, chain: Chain) -> Conduct:
         channels = tuple(range(1, len(chain.outputs) + 1))

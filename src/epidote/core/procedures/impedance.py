@@ -25,6 +25,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.curve_features import interpolate
+from epidote.core.results.kinds import ReadingKind
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import setting
 from epidote.core.signals.recording import Recording
@@ -77,16 +78,16 @@ class Impedance(ProcedureBase):
         CurveView("impedance", "Impedance", "magnitude", "Impedance"),
         CurveView("impedance_phase", "Phase", "phase", "Impedance phase"),
     )
-    reading_titles = {  # noqa: RUF012
-        "impedance_1k": "Impedance at 1 kHz",
-        "minimum": "Minimum impedance",
-        "minimum_frequency": "Minimum at",
-        "maximum": "Maximum impedance",
-        "maximum_frequency": "Maximum at",
-        "resonance": "Resonance frequency",
-        "loading_error": "Loading loss (max.)",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("impedance_1k", "Impedance at 1 kHz"),
+        ReadingKind("minimum", "Minimum impedance"),
+        ReadingKind("minimum_frequency", "Minimum at"),
+        ReadingKind("maximum", "Maximum impedance"),
+        ReadingKind("maximum_frequency", "Maximum at"),
+        ReadingKind("resonance", "Resonance frequency"),
+        ReadingKind("loading_error", "Loading loss (max.)"),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: ImpedanceSettings, chain: Chain) -> Conduct:
         if max(settings.before_channel, settings.after_channel) > len(chain.inputs):

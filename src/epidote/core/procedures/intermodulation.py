@@ -36,6 +36,7 @@ from epidote.core.procedures.common.stepped_tones import OVERHEAD
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
+from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind
 from epidote.core.results.result import Curve, Reading, Result, encode_annotations
 from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
@@ -151,22 +152,22 @@ class Intermodulation(ProcedureBase):
     title = "Intermodulation"
     Settings = IntermodulationSettings
     views = (
-        CurveView("modulation", "Swept", "modulation", "Modulation distortion"),
-        CurveView("d2", "Swept", "2nd order", "2nd-order products"),
-        CurveView("d3", "Swept", "3rd order", "3rd-order products"),
-        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
+        CurveView("modulation", "Swept", "modulation", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),
+        CurveView("d2", "Swept", "2nd order", "2nd-order products", chain=ChainShare.ADDS, ratio=True),
+        CurveView("d3", "Swept", "3rd order", "3rd-order products", chain=ChainShare.ADDS, ratio=True),
+        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
     )
-    reading_titles = {  # noqa: RUF012
-        "modulation_distortion": "Modulation distortion",
-        "modulation_d2": "Modulation, 2nd order",
-        "modulation_d3": "Modulation, 3rd order",
-        "difference_d2": "Difference, 2nd order",
-        "difference_d3": "Difference, 3rd order",
-        "total": "Total intermodulation",
-        "level_1": "Level of lower tone",
-        "level_2": "Level of upper tone",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("modulation_distortion", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("modulation_d2", "Modulation, 2nd order", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("modulation_d3", "Modulation, 3rd order", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("difference_d2", "Difference, 2nd order", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("difference_d3", "Difference, 3rd order", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("total", "Total intermodulation", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("level_1", "Level of lower tone"),
+        ReadingKind("level_2", "Level of upper tone"),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: IntermodulationSettings, chain: Chain) -> Conduct:
         channels = tuple(range(1, len(chain.outputs) + 1))

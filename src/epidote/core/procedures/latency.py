@@ -23,6 +23,7 @@ from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.results.caution import Caution, caution_when, unique
+from epidote.core.results.kinds import ChainShare, ReadingKind, Shown
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
@@ -71,27 +72,27 @@ class Latency(ProcedureBase):
     of_levels = False
     Settings = LatencySettings
     views = (
-        CurveView("latency_by_shot", "Bursts", "bursts", "Latency per burst", log_x=False),
+        CurveView("latency_by_shot", "Bursts", "bursts", "Latency per burst", log_x=False, less_reading="latency"),
         CurveView("arrival", "Arrival", "arrival", "First burst as received", log_x=False, compared=False),
     )
-    reading_titles = {  # noqa: RUF012
-        "latency": "Latency",
-        "latency_samples": "Latency in samples",
-        "latency_other": "Second latency",
-        "latency_share": "Share of bursts",
-        "repeatability": "Standard deviation",
-        "range": "Range (max. - min.)",
-        "buffers": "Buffer contribution",
-        "beside_buffers": "Latency beyond buffers",
-        "polarity": "Polarity",
-        "correlation": "Correlation (aligned)",
-        "second": "Second arrival",
-        "apart": "Second arrival, delay",
-        "second_level": "Second arrival, level",
-        "comb_null": "First comb-filter null",
-        "comb_depth": "Comb filter, depth",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("latency", "Latency", chain=ChainShare.SUBTRACTS),
+        ReadingKind("latency_samples", "Latency in samples", chain=ChainShare.SUBTRACTS),
+        ReadingKind("latency_other", "Second latency"),
+        ReadingKind("latency_share", "Share of bursts"),
+        ReadingKind("repeatability", "Standard deviation"),
+        ReadingKind("range", "Range (max. - min.)"),
+        ReadingKind("buffers", "Buffer contribution"),
+        ReadingKind("beside_buffers", "Latency beyond buffers"),
+        ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
+        ReadingKind("correlation", "Correlation (aligned)"),
+        ReadingKind("second", "Second arrival", chain=ChainShare.SUBTRACTS),
+        ReadingKind("apart", "Second arrival, delay"),
+        ReadingKind("second_level", "Second arrival, level"),
+        ReadingKind("comb_null", "First comb-filter null"),
+        ReadingKind("comb_depth", "Comb filter, depth"),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: LatencySettings, chain: Chain) -> Conduct:
         stimulus = settings.played(chain.rate)

@@ -25,6 +25,7 @@ from epidote.core.procedures.common.channels import merge_channels, per_channel,
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
+from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
@@ -59,22 +60,29 @@ class Multitone(ProcedureBase):
     title = "Multitone"
     Settings = MultitoneSettings
     views = (
-        CurveView("level", "Level", "level", "Gain"),
-        CurveView("floor", "Distortion + noise", "distortion + noise", "Distortion and noise re tone level"),
-        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
+        CurveView("level", "Level", "level", "Gain", chain=ChainShare.SUBTRACTS, microphone=Microphone.LEVEL),
+        CurveView(
+            "floor",
+            "Distortion + noise",
+            "distortion + noise",
+            "Distortion and noise re tone level",
+            chain=ChainShare.ADDS,
+            ratio=True,
+        ),
+        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
     )
-    reading_titles = {  # noqa: RUF012
-        "distortion_noise": "Distortion and noise",
-        "gain_1k": "Gain at 1 kHz",
-        "bandwidth_low": "Lower -3 dB",
-        "bandwidth_high": "Upper -3 dB",
-        "bandwidth_low_1db": "Lower -1 dB",
-        "bandwidth_high_1db": "Upper -1 dB",
-        "flatness": "Flatness",
-        "level_20k": "20 kHz re 1 kHz",
-        "clock": "Clock offset of tones",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("distortion_noise", "Distortion and noise", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("gain_1k", "Gain at 1 kHz"),
+        ReadingKind("bandwidth_low", "Lower -3 dB"),
+        ReadingKind("bandwidth_high", "Upper -3 dB"),
+        ReadingKind("bandwidth_low_1db", "Lower -1 dB"),
+        ReadingKind("bandwidth_high_1db", "Upper -1 dB"),
+        ReadingKind("flatness", "Flatness", shown=Shown.PLUS_MINUS),
+        ReadingKind("level_20k", "20 kHz re 1 kHz"),
+        ReadingKind("clock", "Clock offset of tones"),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: MultitoneSettings, chain: Chain) -> Conduct:
         yield self._stimulus(settings, chain.rate, tuple(range(1, len(chain.outputs) + 1)))

@@ -36,6 +36,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.spectrum import Mains
 from epidote.core.quantities.units import QuantityError, from_db, parse, parse_as
 from epidote.core.results.caution import Caution, caution_when
+from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.fft_lengths import trim_to_fast_length
@@ -83,22 +84,22 @@ class Noise(ProcedureBase):
         CurveView("density", "Density", "density", "Noise in 1 Hz bandwidth"),
         CurveView("third_octave", "Third octave", "third octave", "Noise in third-octave bands"),
     )
-    reading_titles = {  # noqa: RUF012
-        "noise": "Noise",
-        "noise_a": "Noise, A-weighted",
-        "noise_468": "Noise, 468 quasi-peak",
-        "noise_468_mean": "468 quasi-peak, mean",
-        "noise_468_rms": "Noise, 468 RMS (2 kHz)",
-        "snr": "SNR",
-        "snr_a": "SNR, A-weighted",
-        "dynamic_range": "AES17 dynamic range",
-        "dynamic_range_a": "Dynamic range (A)",
-        "noise_share": "Noise re reference",
-        "hum": "Hum",
-        "noise_without_hum": "Noise without hum",
-        "noise_rise": "Noise rise re baseline",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("noise", "Noise", chain=ChainShare.ADDS),
+        ReadingKind("noise_a", "Noise, A-weighted"),
+        ReadingKind("noise_468", "Noise, 468 quasi-peak"),
+        ReadingKind("noise_468_mean", "468 quasi-peak, mean"),
+        ReadingKind("noise_468_rms", "Noise, 468 RMS (2 kHz)"),
+        ReadingKind("snr", "SNR", chain=ChainShare.LIMITS),
+        ReadingKind("snr_a", "SNR, A-weighted"),
+        ReadingKind("dynamic_range", "AES17 dynamic range", chain=ChainShare.LIMITS),
+        ReadingKind("dynamic_range_a", "Dynamic range (A)"),
+        ReadingKind("noise_share", "Noise re reference"),
+        ReadingKind("hum", "Hum", chain=ChainShare.ADDS),
+        ReadingKind("noise_without_hum", "Noise without hum"),
+        ReadingKind("noise_rise", "Noise rise re baseline"),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: NoiseSettings, chain: Chain) -> Conduct:
         yield silence(chain.rate, settings.duration)

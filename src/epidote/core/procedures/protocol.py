@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Mapping, Sequence
+from collections.abc import Callable, Generator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
@@ -10,6 +10,7 @@ import numpy as np
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
+from epidote.core.results.kinds import ChainShare, CurveKind, Microphone, ReadingKind, declare_curves, declare_readings
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings
 from epidote.core.signals.recording import Recording
@@ -53,9 +54,11 @@ _LOOK, _LOOK_ABOVE_DB = -20.0, 20.0
 
 @dataclass(frozen=True)
 class CurveView:
-    """How a procedure's curves of one key are shown: group (a button), title within it, axis title, whether x is
-    logarithmic, and whether a difference between two of them says anything (that of two noise floors, bin by bin, does
-    not).
+    """A procedure's curves of one key: how they are shown, and what they are.
+
+    group: a button; title: within it; axis: title of the axis; log_x: whether x is logarithmic; compared: whether a
+    difference between two of them says anything (that of two noise floors, bin by bin, does not). The others: see
+    CurveKind.
     """
 
     key: str
@@ -64,6 +67,14 @@ class CurveView:
     axis: str
     log_x: bool = True
     compared: bool = True
+    chain: ChainShare = ChainShare.NONE
+    ratio: bool = False
+    microphone: Microphone = Microphone.NONE
+    less_reading: str = ""
+
+    @property
+    def kind(self) -> CurveKind:
+        return CurveKind(self.key, self.chain, self.ratio, self.microphone, self.less_reading)
 
 
 S = TypeVar("S", bound=Settings)
@@ -80,7 +91,7 @@ class Procedure(Protocol[S]):
     of_any_recording: bool  # whether a recording says something of which nobody knows what was played
     keeps_part: bool  # whether a run that is stopped half-way is worth keeping
     views: tuple[CurveView, ...]
-    reading_titles: Mapping[str, str]
+    readings: tuple[ReadingKind, ...]
 
     def conduct(self, settings: S, chain: Chain) -> Conduct:
         """Yield each stimulus and be sent its recording. Raises SettingError for settings that do not fit the chain."""
@@ -119,7 +130,15 @@ class ProcedureBase:
     of_levels = True
     of_any_recording = False
     keeps_part = False
+    views: tuple[CurveView, ...] = ()
     step_views: tuple[CurveView, ...] = ()
+    readings: tuple[ReadingKind, ...] = ()
+
+    def __init_subclass__(cls) -> None:
+        """Make known what the procedure's readings and curves are."""
+        super().__init_subclass__()
+        declare_readings(cls.readings)
+        declare_curves(view.kind for view in (*cls.views, *cls.step_views))
 
     def conduct(self, settings: Any, chain: Chain) -> Conduct:
         raise NotImplementedError

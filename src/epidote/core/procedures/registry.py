@@ -8,16 +8,16 @@ from importlib.metadata import EntryPoint, entry_points
 from typing import Any
 
 from epidote.core.errors import SettingError
+from epidote.core.results.kinds import ReadingKind, declare_readings
 
-SHARED_TITLES = {
-    "clock_offset": "Sample clock offset",
-    "start": "Start in recording",
-}  # readings that every procedure may bring
+# readings that every procedure may bring
+SHARED_READINGS = (ReadingKind("clock_offset", "Sample clock offset"), ReadingKind("start", "Start in recording"))
+declare_readings(SHARED_READINGS)
 
 
 def reading_titles(carried: Any) -> dict[str, str]:
-    """The words for a procedure's readings, by key."""
-    return {**carried.reading_titles, **SHARED_TITLES}
+    """The titles of a procedure's readings, by key."""
+    return {kind.key: kind.title for kind in (*carried.readings, *SHARED_READINGS)}
 
 
 @lru_cache(maxsize=1)

@@ -31,6 +31,7 @@ from epidote.core.procedures.common.channels import merge_channels, per_channel,
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when
+from epidote.core.results.kinds import Microphone, ReadingKind
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import LabelledEnum, Settings, setting
 from epidote.core.signals.fft_lengths import trim_to_fast_length
@@ -65,16 +66,16 @@ class Spectrum(ProcedureBase):
     title = "Spectrum"
     of_any_recording = True
     Settings = SpectrumSettings
-    views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),)
-    reading_titles = {  # noqa: RUF012
-        "level": "Level",
-        "level_a": "Level, A-weighted",
-        "peak": "Peak",
-        "crest": "Crest factor",
-        "mains_sum": "Mains hum, total",
-        "headroom": "Headroom",
-        **{f"mains_{n}": f"Mains component {n}" for n in range(1, MAINS_ORDERS + 1)},
-    }
+    views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),)
+    readings = (
+        ReadingKind("level", "Level"),
+        ReadingKind("level_a", "Level, A-weighted"),
+        ReadingKind("peak", "Peak"),
+        ReadingKind("crest", "Crest factor"),
+        ReadingKind("mains_sum", "Mains hum, total"),
+        ReadingKind("headroom", "Headroom", compared=False),
+        *(ReadingKind(f"mains_{n}", f"Mains component {n}") for n in range(1, MAINS_ORDERS + 1)),
+    )
 
     def conduct(self, settings: SpectrumSettings, chain: Chain) -> Conduct:
         yield silence(chain.rate, settings.duration)

@@ -36,6 +36,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, to_db
 from epidote.core.results.caution import Caution, caution_when
+from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
@@ -43,6 +44,9 @@ from epidote.core.signals.signal import Samples, Signal
 from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, tone
 
 LEAST_FRAMES = 256
+
+
+MOST_HARMONICS = 50
 
 
 class ToneSettings(Settings):
@@ -64,7 +68,7 @@ class ToneSettings(Settings):
         20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000
     )
     weighting: Weighting = setting(Weighting.NONE, "Weighting", "Weighting of noise, THD+N, SINAD and SNR")
-    harmonics: int = setting(10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=50)
+    harmonics: int = setting(10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=MOST_HARMONICS)
 
     @model_validator(mode="after")
     def _band_is_one(self) -> ToneSettings:
@@ -78,24 +82,24 @@ class Tone(ProcedureBase):
     of_any_recording = True
     Settings = ToneSettings
     views = (
-        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False),
+        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
         CurveView("waveform", "Waveform", "waveform", "Signal", log_x=False, compared=False),
         CurveView("residual", "Residual", "residual", "Residual without fundamental", log_x=False, compared=False),
     )
-    reading_titles = {  # noqa: RUF012
-        "thd_n": "THD+N",
-        "thd": "THD",
-        "level": "Level",
-        "frequency": "Frequency",
-        "noise": "Noise",
-        "snr": "SNR",
-        "sinad": "SINAD",
-        "enob": "ENOB",
-        "hum": "Hum",
-        "dc": "DC",
-        "headroom": "Headroom",
-        **{f"h{n}": f"H{n}" for n in range(2, 51)},
-    }
+    readings = (
+        ReadingKind("thd_n", "THD+N", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("thd", "THD", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("level", "Level"),
+        ReadingKind("frequency", "Frequency"),
+        ReadingKind("noise", "Noise", chain=ChainShare.ADDS),
+        ReadingKind("snr", "SNR", chain=ChainShare.LIMITS),
+        ReadingKind("sinad", "SINAD", chain=ChainShare.LIMITS),
+        ReadingKind("enob", "ENOB", chain=ChainShare.LIMITS),
+        ReadingKind("hum", "Hum", chain=ChainShare.ADDS),
+        ReadingKind("dc", "DC"),
+        ReadingKind("headroom", "Headroom", compared=False),
+        *(ReadingKind(f"h{n}", f"H{n}", chain=ChainShare.ADDS, ratio=True) for n in range(2, MOST_HARMONICS + 1)),
+    )
 
     def conduct(self, settings: ToneSettings, chain: Chain) -> Conduct:
         yield tone(rate=chain.rate, frequency=settings.frequency, duration=settings.duration, level=settings.level)

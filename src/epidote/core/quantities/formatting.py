@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+from epidote.core.results.kinds import Shown, reading_kind
+
 if TYPE_CHECKING:
     from epidote.core.results.result import Reading
 
@@ -12,7 +14,6 @@ _ENGINEERING = {-12: "p", -9: "n", -6: "µ", -3: "m", 0: "", 3: "k", 6: "M", 9: 
 _PREFIXED = {"V", "W", "Pa", "Hz", "s", "Ω"}
 _DB_LIKE = {"dB", "dBFS", "dBV", "dBu", "dB SPL", "dB/oct"}
 MISSING_VALUE = "–"
-_COUNTS = ("events",)
 
 
 def _decimals(value: float, significant: int, uncertainty: float | None) -> int:
@@ -108,11 +109,15 @@ def format_axis(value: float, unit: str) -> str:
 
 
 def format_reading(reading: Reading) -> str:
-    """A reading's value: with its unit and the digits its spread supports, a polarity in words, a count as such."""
-    if reading.value is not None and reading.key == "polarity":
-        if reading.value > 0:
-            return "normal"
-        return "inverted"
-    if reading.value is not None and reading.key in _COUNTS:
+    """A reading's value as its kind is shown: with its unit and the digits its spread supports, a polarity in words, a
+    count as such, half of a range with ±.
+    """
+    if reading.value is None:
+        return MISSING_VALUE
+    shown = reading_kind(reading.key).shown
+    if shown is Shown.POLARITY:
+        return "normal" if reading.value > 0 else "inverted"
+    if shown is Shown.COUNT:
         return f"{reading.value:.0f}"
-    return format_quantity(reading.value, reading.unit, uncertainty=reading.spread)
+    text = format_quantity(reading.value, reading.unit, uncertainty=reading.spread)
+    return f"±{text}" if shown is Shown.PLUS_MINUS else text

@@ -39,6 +39,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import from_db, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.curve_features import interpolate
+from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus
@@ -58,25 +59,25 @@ class DistortionFrequency(ProcedureBase):
     Settings = DistortionFrequencySettings
     keeps_part = True
     views = (
-        CurveView("thd_n", "THD+N", "THD+N", "THD+N"),
-        CurveView("thd", "THD", "THD", "THD"),
-        *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}") for n in range(2, 6)),
-        CurveView("noise", "Noise", "noise", "Residual noise"),
+        CurveView("thd_n", "THD+N", "THD+N", "THD+N", chain=ChainShare.ADDS, ratio=True),
+        CurveView("thd", "THD", "THD", "THD", chain=ChainShare.ADDS, ratio=True),
+        *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}", chain=ChainShare.ADDS, ratio=True) for n in range(2, 6)),
+        CurveView("noise", "Noise", "noise", "Residual noise", chain=ChainShare.ADDS),
         CurveView("gain", "Gain", "gain", "Gain"),
         CurveView("output", "Output", "output", "Level of the fundamental"),
     )
     step_views = STEP_VIEWS
-    reading_titles = {  # noqa: RUF012
-        "thd": "THD at 1 kHz",
-        "thd_n": "THD+N at 1 kHz",
-        "worst": "Highest THD+N",
-        "worst_frequency": "Highest THD+N at",
-        "worst_thd": "Highest THD",
-        "lowest_thd_n": "Lowest THD+N",
-        "output": "Output at 1 kHz",
-        "level_error": "Output level error",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("thd", "THD at 1 kHz", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("thd_n", "THD+N at 1 kHz", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("worst", "Highest THD+N", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("worst_frequency", "Highest THD+N at"),
+        ReadingKind("worst_thd", "Highest THD", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("lowest_thd_n", "Lowest THD+N", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("output", "Output at 1 kHz"),
+        ReadingKind("level_error", "Output level error"),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: DistortionFrequencySettings, chain: Chain) -> Conduct:
         channels = settings.outputs(len(chain.outputs))

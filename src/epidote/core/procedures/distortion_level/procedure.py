@@ -42,6 +42,7 @@ from epidote.core.procedures.distortion_level.settings import PRACTICAL, RATED, 
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.results.caution import Caution, caution_when, unique
+from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus
@@ -58,29 +59,29 @@ class DistortionLevel(ProcedureBase):
     Settings = DistortionLevelSettings
     keeps_part = True
     views = (
-        CurveView("thd_n", "THD+N", "THD+N", "THD+N"),
-        CurveView("thd", "THD", "THD", "THD"),
-        *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}") for n in range(2, 6)),
-        CurveView("noise", "Noise", "noise", "Residual noise"),
+        CurveView("thd_n", "THD+N", "THD+N", "THD+N", chain=ChainShare.ADDS, ratio=True),
+        CurveView("thd", "THD", "THD", "THD", chain=ChainShare.ADDS, ratio=True),
+        *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}", chain=ChainShare.ADDS, ratio=True) for n in range(2, 6)),
+        CurveView("noise", "Noise", "noise", "Residual noise", chain=ChainShare.ADDS),
         CurveView("gain", "Gain", "gain", "Gain"),
     )
     step_views = STEP_VIEWS
-    reading_titles = {  # noqa: RUF012
-        "power_at_1pct": "Power at 1 %",
-        "level_at_1pct": "Level at 1 %",
-        "power_at_2pct": "Power at 2 %",
-        "level_at_2pct": "Level at 2 %",
-        "power_at_limit": "Power at stop limit",
-        "level_at_limit": "Level at stop limit",
-        "thd_n_1w": "THD+N at 1 W",
-        "lowest_thd_n": "Lowest THD+N",
-        "lowest_thd_n_level": "Lowest THD+N at",
-        "max_clean_level": "Clean level (max.)",
-        "max_clean_power": "Clean power (max.)",
-        "gain": "Small-signal gain",
-        "gain_compression": "Gain compression",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("power_at_1pct", "Power at 1 %"),
+        ReadingKind("level_at_1pct", "Level at 1 %"),
+        ReadingKind("power_at_2pct", "Power at 2 %"),
+        ReadingKind("level_at_2pct", "Level at 2 %"),
+        ReadingKind("power_at_limit", "Power at stop limit"),
+        ReadingKind("level_at_limit", "Level at stop limit"),
+        ReadingKind("thd_n_1w", "THD+N at 1 W", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("lowest_thd_n", "Lowest THD+N", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind("lowest_thd_n_level", "Lowest THD+N at"),
+        ReadingKind("max_clean_level", "Clean level (max.)"),
+        ReadingKind("max_clean_power", "Clean power (max.)"),
+        ReadingKind("gain", "Small-signal gain"),
+        ReadingKind("gain_compression", "Gain compression"),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: DistortionLevelSettings, chain: Chain) -> Conduct:
         stimulus = self._coarse(settings, chain)

@@ -24,6 +24,7 @@ from epidote.core.procedures.path_delay.settings import PathsSettings, Played
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when, unique
+from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.sample_source import (
@@ -69,32 +70,40 @@ class Paths(ProcedureBase):
             log_x=False,
             compared=False,
         ),
-        CurveView("phase", "Phase", "phase", "Phase, delay removed", compared=False),
-        CurveView("group_delay", "Group delay", "group delay", "Group delay"),
+        CurveView(
+            "phase",
+            "Phase",
+            "phase",
+            "Phase, delay removed",
+            compared=False,
+            chain=ChainShare.SUBTRACTS,
+            microphone=Microphone.PHASE,
+        ),
+        CurveView("group_delay", "Group delay", "group delay", "Group delay", chain=ChainShare.SUBTRACTS),
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
         CurveView("echo", "Second arrival", "cepstrum", "Cepstrum", log_x=False, compared=False),
     )
-    reading_titles = {  # noqa: RUF012
-        "delay": "Delay",
-        "delay_samples": "Delay in samples",
-        "delay_likelihood": "Likelihood of delay",
-        "alternative": "Alternative delay",
-        "level": "Level re channel 1",
-        "polarity": "Polarity",
-        "correlation": "Correlation (aligned)",
-        "correlation_before": "Correlation, unaligned",
-        "drift_ppm": "Drift",
-        "modulation": "Delay modulation",
-        "null_depth": "Subtraction residual",
-        "best": "Delay at min. residual",
-        "events": "Transients found",
-        "event_spread": "Transients, std. dev.",
-        "headroom": "Headroom",
-        "apart": "Second arrival, delay",
-        "second_level": "Second arrival, level",
-        "comb_null": "First comb-filter null",
-        "comb_depth": "Comb filter, depth",
-    }
+    readings = (
+        ReadingKind("delay", "Delay", chain=ChainShare.SUBTRACTS),
+        ReadingKind("delay_samples", "Delay in samples"),
+        ReadingKind("delay_likelihood", "Likelihood of delay"),
+        ReadingKind("alternative", "Alternative delay"),
+        ReadingKind("level", "Level re channel 1"),
+        ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
+        ReadingKind("correlation", "Correlation (aligned)"),
+        ReadingKind("correlation_before", "Correlation, unaligned"),
+        ReadingKind("drift_ppm", "Drift"),
+        ReadingKind("modulation", "Delay modulation", chain=ChainShare.ADDS),
+        ReadingKind("null_depth", "Subtraction residual"),
+        ReadingKind("best", "Delay at min. residual"),
+        ReadingKind("events", "Transients found", shown=Shown.COUNT),
+        ReadingKind("event_spread", "Transients, std. dev."),
+        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind("apart", "Second arrival, delay"),
+        ReadingKind("second_level", "Second arrival, level"),
+        ReadingKind("comb_null", "First comb-filter null"),
+        ReadingKind("comb_depth", "Comb filter, depth"),
+    )
 
     def conduct(self, settings: PathsSettings, chain: Chain) -> Conduct:
         if settings.stimulus is Played.NOTHING:

@@ -25,6 +25,7 @@ from epidote.core.procedures.response.transfer_function_method import analysed_b
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import normalise_phase
+from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
 from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.signals.recording import Recording
@@ -53,32 +54,51 @@ class Response(ProcedureBase):
     title = "Response"
     Settings = ResponseSettings
     views = (
-        CurveView("level", "Level", "level", "Gain"),
-        CurveView("phase", "Phase", "wrapped", "Phase"),
-        CurveView("phase_unwrapped", "Phase", "unwrapped", "Phase, unwrapped"),
-        CurveView("phase_delay_removed", "Phase", "delay removed", "Phase, delay removed"),
-        CurveView("group_delay", "Group delay", "group delay", "Group delay, delay removed"),
-        CurveView("thd", "Distortion", "THD", "THD"),
-        *(CurveView(f"h{n}", "Distortion", f"H{n}", f"Harmonic {n}") for n in HARMONICS),
+        CurveView("level", "Level", "level", "Gain", chain=ChainShare.SUBTRACTS, microphone=Microphone.LEVEL),
+        CurveView("phase", "Phase", "wrapped", "Phase", chain=ChainShare.SUBTRACTS, microphone=Microphone.PHASE),
+        CurveView(
+            "phase_unwrapped",
+            "Phase",
+            "unwrapped",
+            "Phase, unwrapped",
+            chain=ChainShare.SUBTRACTS,
+            microphone=Microphone.PHASE,
+        ),
+        CurveView(
+            "phase_delay_removed",
+            "Phase",
+            "delay removed",
+            "Phase, delay removed",
+            chain=ChainShare.SUBTRACTS,
+            microphone=Microphone.PHASE,
+        ),
+        CurveView(
+            "group_delay", "Group delay", "group delay", "Group delay, delay removed", chain=ChainShare.SUBTRACTS
+        ),
+        CurveView("thd", "Distortion", "THD", "THD", chain=ChainShare.ADDS, ratio=True),
+        *(
+            CurveView(f"h{n}", "Distortion", f"H{n}", f"Harmonic {n}", chain=ChainShare.ADDS, ratio=True)
+            for n in HARMONICS
+        ),
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
         CurveView("capture", "Spectrum", "averaged", "Level in 1 Hz bandwidth"),
         CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
     )
-    reading_titles = {  # noqa: RUF012
-        "gain_1k": "Gain at 1 kHz",
-        "bandwidth_low": "Lower -3 dB",
-        "bandwidth_high": "Upper -3 dB",
-        "bandwidth_low_1db": "Lower -1 dB",
-        "bandwidth_high_1db": "Upper -1 dB",
-        "flatness": "Flatness",
-        "level_20k": "20 kHz re 1 kHz",
-        "delay": "Delay",
-        "polarity": "Polarity",
-        "signal_to_noise": "Signal-to-noise ratio",
-        "coherence": "Coherence",
-        "insertion_loss": "Insertion loss",
-        "headroom": "Headroom",
-    }
+    readings = (
+        ReadingKind("gain_1k", "Gain at 1 kHz"),
+        ReadingKind("bandwidth_low", "Lower -3 dB"),
+        ReadingKind("bandwidth_high", "Upper -3 dB"),
+        ReadingKind("bandwidth_low_1db", "Lower -1 dB"),
+        ReadingKind("bandwidth_high_1db", "Upper -1 dB"),
+        ReadingKind("flatness", "Flatness", shown=Shown.PLUS_MINUS),
+        ReadingKind("level_20k", "20 kHz re 1 kHz"),
+        ReadingKind("delay", "Delay", chain=ChainShare.SUBTRACTS),
+        ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
+        ReadingKind("signal_to_noise", "Signal-to-noise ratio"),
+        ReadingKind("coherence", "Coherence"),
+        ReadingKind("insertion_loss", "Insertion loss"),
+        ReadingKind("headroom", "Headroom", compared=False),
+    )
 
     def conduct(self, settings: ResponseSettings, chain: Chain) -> Conduct:
         stimulus = settings.played(chain.rate)

@@ -36,29 +36,14 @@ from epidote.core.quantities.formatting import format_plain, format_quantity, fo
 from epidote.core.quantities.units import in_percent
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import curve_at, slope
+from epidote.core.results.kinds import curve_kind, reading_kind
 from epidote.core.results.result import Curve, Reading, annotations_of
 from epidote.core.settings import describe_settings, label_of
-from epidote.desktop.pages.matrix.matrix_table.model import PLUS_MINUS
 from epidote.desktop.plotting.figure import Figure, PinMark, Trace
 from epidote.study.models import Column, Pin, RunSummary, Subject
 
-# ratios of amplitudes, which people like to see in % as well
 X_TITLES = {"s": "Time", "shot": "Burst"}
 _COUNTS = ("shot",)  # units of x that only number something
-_HARMONICS = {f"h{n}" for n in range(2, 51)}
-_PRODUCTS = {"modulation_distortion", "modulation_d2", "modulation_d3", "difference_d2", "difference_d3", "total"}
-RATIO_READINGS = {
-    "thd",
-    "thd_n",
-    "thd_n_1w",
-    "lowest_thd_n",
-    "worst",
-    "worst_thd",
-    "distortion_noise",
-    *_HARMONICS,
-    *_PRODUCTS,
-}
-RATIO_VIEWS = {"thd", "thd_n", "modulation", "d2", "d3", "floor", *_HARMONICS}
 _LEVEL_CURVES = {"dB", "dBFS", "dBV"}
 _USUAL = (
     "rate",
@@ -198,7 +183,7 @@ def make_figure(
 
     band: where the greatest deviation is looked for; by: how gains are brought to the reference's first.
     """
-    percent = percent and view.key in RATIO_VIEWS
+    percent = percent and view.ratio
     traces, differences, crossings, deviations = [], [], [], []
     reference = next((c for c in chosen if c.is_reference), None)
     unit, x_unit = "dB", "Hz"
@@ -377,19 +362,18 @@ def _told_apart(subject: Subject, twins: Sequence[Subject]) -> str:
 def _reading_cell(reading: Reading | None, percent: bool) -> Cell:
     if reading is None:
         return Cell("")
-    if percent and reading.key in RATIO_READINGS and reading.value is not None:
+    if percent and reading_kind(reading.key).ratio and reading.value is not None:
         value = in_percent(reading.value)
         if reading.spread:
             spread = value * reading.spread / 8.686
         else:
             spread = None
         return Cell(format_quantity(value, "%", digits=3, uncertainty=spread), reading.cautions)
-    text = format_reading(reading)
-    return Cell(f"±{text}" if reading.key in PLUS_MINUS and reading.value is not None else text, reading.cautions)
+    return Cell(format_reading(reading), reading.cautions)
 
 
 def _difference_cell(reading: Reading | None, reference: Reading | None) -> Cell:
-    if reading is None or reference is None or reading.key == "polarity":
+    if reading is None or reference is None or not reading_kind(reading.key).compared:
         return Cell("")
     less = reading_difference(reading, reference)
     if less is None:
@@ -475,7 +459,7 @@ def _point_rows(
             told = {run: per_run.get(title) for run, per_run in found.items()}
             cells = [
                 (
-                    _reading_cell(r, percent and point.curve in RATIO_VIEWS)
+                    _reading_cell(r, percent and curve_kind(point.curve).ratio)
                     if (r := told[c.run.id]) is not None
                     else Cell("")
                 )

@@ -84,7 +84,6 @@ class GraphViewState:
     def show(self, column: Column) -> None:
         """The graph and the readings of the chosen runs, whose curves are loaded."""
         from epidote.core.comparison.differences.axes import axes_of
-        from epidote.desktop.pages.matrix.graph.figure_builder import RATIO_VIEWS
 
         cells = self._selection.selected_runs()
         carried, panel = carried_of(column.procedure), self.panel
@@ -113,7 +112,7 @@ class GraphViewState:
             [(str(c), f"Ch {c}") for c in channels], [str(c) for c in self.channels], channel_tips(channels)
         )
         panel.units.set_options(
-            [("%", "%"), ("dB", "dB")] if view.key in RATIO_VIEWS else [], ["%" if self.percent else "dB"], UNIT_TIPS
+            [("%", "%"), ("dB", "dB")] if view.ratio else [], ["%" if self.percent else "dB"], UNIT_TIPS
         )
         self._offer_aligning(view, [s for s, _ in cells])
         stepping = view in carried.step_views

@@ -8,6 +8,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 
 from epidote.core.quantities.formatting import MISSING_VALUE, format_quantity
 from epidote.core.results.caution import Caution
+from epidote.core.results.kinds import Shown
 from epidote.desktop.state.run_queue import CellProgress
 from epidote.desktop.state.session import Session
 from epidote.desktop.widgets.plain import plain_tip
@@ -15,7 +16,6 @@ from epidote.study.models import Column, RunSummary, Subject
 
 Index = QModelIndex | QPersistentModelIndex
 RUN_ONLY_CAUTIONS = {Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED}
-PLUS_MINUS = {"flatness"}
 
 
 def headline_text(run: RunSummary) -> str:
@@ -24,7 +24,7 @@ def headline_text(run: RunSummary) -> str:
     if head is None or head["value"] is None:
         return MISSING_VALUE
     text = format_quantity(head["value"], head["unit"])
-    if head["key"] in PLUS_MINUS:
+    if head.get("shown") == Shown.PLUS_MINUS:
         return f"±{text}"
     return text
 

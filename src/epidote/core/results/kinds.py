@@ -1,0 +1,100 @@
+"""What each reading and curve is, declared by the procedure that makes it and looked up by its key everywhere else.
+
+Baseline, microphone correction, percent, differences, tables and the matrix ask here; none of them knows a key.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class ChainShare(StrEnum):
+    """How the chain's own share acts on what is measured through it."""
+
+    NONE = "none"
+    ADDS = "adds"  # noise or distortion: what the chain shows alone is a floor
+    LIMITS = "limits"  # a ratio of quality: what the chain reaches alone is a ceiling
+    SUBTRACTS = "subtracts"  # gain, phase or time in series: what the chain shows alone is taken out
+
+
+class Shown(StrEnum):
+    """How a value is written."""
+
+    QUANTITY = "quantity"
+    PLUS_MINUS = "plus_minus"  # half of a range
+    COUNT = "count"
+    POLARITY = "polarity"
+
+
+class Microphone(StrEnum):
+    """Which of a microphone's own responses is taken out of a curve over frequency."""
+
+    NONE = "none"
+    LEVEL = "level"
+    PHASE = "phase"
+
+
+@dataclass(frozen=True)
+class ReadingKind:
+    """One reading of a procedure.
+
+    title: at most 22 characters. ratio: a ratio of amplitudes, which can be shown in percent. compared: whether a
+    difference of two says something about units.
+    """
+
+    key: str
+    title: str
+    chain: ChainShare = ChainShare.NONE
+    ratio: bool = False
+    shown: Shown = Shown.QUANTITY
+    compared: bool = True
+
+
+@dataclass(frozen=True)
+class CurveKind:
+    """One curve of a procedure, wherever it comes from. less_reading: the baseline's reading that is taken out of
+    it, if any.
+    """
+
+    key: str
+    chain: ChainShare = ChainShare.NONE
+    ratio: bool = False
+    microphone: Microphone = Microphone.NONE
+    less_reading: str = ""
+
+
+_READINGS: dict[str, ReadingKind] = {}
+_CURVES: dict[str, CurveKind] = {}
+
+
+def declare_readings(kinds: Iterable[ReadingKind]) -> None:
+    """Make kinds known. A key has one meaning: raises ValueError where it was declared as something else."""
+    for kind in kinds:
+        known = _READINGS.setdefault(kind.key, kind)
+        if (known.chain, known.ratio, known.shown, known.compared) != (
+            kind.chain,
+            kind.ratio,
+            kind.shown,
+            kind.compared,
+        ):
+            raise ValueError(f"reading {kind.key} is declared twice, as {known} and as {kind}")
+
+
+def declare_curves(kinds: Iterable[CurveKind]) -> None:
+    """The same of curves."""
+    for kind in kinds:
+        known = _CURVES.setdefault(kind.key, kind)
+        if known != kind:
+            raise ValueError(f"curve {kind.key} is declared twice, as {known} and as {kind}")
+
+
+def reading_kind(key: str) -> ReadingKind:
+    """The kind of a reading; a plain quantity where no procedure that is loaded declares it."""
+    return _READINGS.get(key) or ReadingKind(key, key)
+
+
+def curve_kind(key: str) -> CurveKind:
+    """The kind of a curve; one that nothing acts on where no procedure that is loaded declares it."""
+    return _CURVES.get(key) or CurveKind(key)

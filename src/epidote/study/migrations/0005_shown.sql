@@ -1,0 +1,2 @@
+-- Headlines say how they are shown ("shown": "quantity", "plus_minus", "count" or "polarity"); study/titles.py adds it.
+SELECT 1;

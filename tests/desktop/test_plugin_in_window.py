@@ -1,0 +1,25 @@
+"""The window with a procedure of another package: column, form, graph, readings, difference."""
+
+import pytest
+
+from tests.contracts.test_plugin import KEY, plugin, with_column  # noqa: F401  fixtures
+from tests.desktop.conftest import window  # noqa: F401  a fixture
+
+
+@pytest.fixture
+def path(with_column):  # noqa: F811  the fixture of that name
+    where = with_column.path
+    with_column.close()
+    return where
+
+
+def test_column_form_graph_readings_and_difference(path, window, qtbot):  # noqa: F811
+    overview = window.session.overview
+    column = next(c for c in overview.columns if c.procedure == KEY)
+    page = window.matrix
+    rows = [s.id for s in overview.subjects]
+    page.selection.select(rows, column.id)
+    qtbot.waitUntil(lambda: page.graph_panel.graph.figure() is not None and page.look.key == "histogram", timeout=15000)
+    assert len(page.graph_panel.graph.figure().traces) == 2
+    assert page.readings.text_of("Distinct values")[0].isdigit()
+    assert page.readings.text_of("Smallest step")[0].endswith("dBFS")
