@@ -81,6 +81,14 @@ QUICK = {
 }
 
 
+@pytest.fixture(autouse=True, scope="session")
+def known_procedures():
+    """What readings and curves are is declared by the procedures: load them, as every front end does."""
+    from epidote.core.procedures.registry import procedures
+
+    procedures()
+
+
 @pytest.fixture(autouse=True)
 def private_home(tmp_path, monkeypatch):
     """No test reads or writes anybody's preferences or demo study."""

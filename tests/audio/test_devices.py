@@ -122,6 +122,6 @@ def test_no_code_of_the_current_folder_runs(tmp_path):
     """
     for name in ("json", "sounddevice", "numpy", "epidote", "struct"):
         (tmp_path / f"{name}.py").write_text("open('ran', 'w').close()\n")
-    code = "from epidote.audio.soundcard import device; print(len(device._listed()))"
+    code = "from epidote.audio.soundcard import device; print(len(device.listed_devices()))"
     subprocess.run([sys.executable, "-P", "-c", code], cwd=tmp_path, check=True, capture_output=True)
     assert not (tmp_path / "ran").exists()

@@ -175,9 +175,9 @@ def test_a_stalled_callback_is_reported_as_a_dropout(card):
     """The process that holds the card is stopped for a tenth of a second, as an overloaded machine would stop it."""
 
     def stall() -> None:
-        os.kill(card._process.pid, signal.SIGSTOP)
+        os.kill(card.process.pid, signal.SIGSTOP)
         time.sleep(0.15)
-        os.kill(card._process.pid, signal.SIGCONT)
+        os.kill(card.process.pid, signal.SIGCONT)
 
     timer = threading.Timer(0.4, stall)
     timer.start()
@@ -212,9 +212,9 @@ def test_a_stall_while_listening_is_reported(card):
     try:
         gathered(live, 0.3)
         before = len(live.faults())
-        os.kill(card._process.pid, signal.SIGSTOP)
+        os.kill(card.process.pid, signal.SIGSTOP)
         time.sleep(0.15)
-        os.kill(card._process.pid, signal.SIGCONT)
+        os.kill(card.process.pid, signal.SIGCONT)
         gathered(live, 0.4)
         assert len(live.faults()) > before
     finally:

@@ -24,8 +24,8 @@ PLUGINS = str(Path(__file__).parents[1] / "plugins")
 @pytest.fixture
 def plugin(monkeypatch):
     def forget() -> None:
-        registry._registered.cache_clear()
-        registry._loaded.cache_clear()
+        registry.registered.cache_clear()
+        registry.loaded.cache_clear()
 
     monkeypatch.syspath_prepend(PLUGINS)
     forget()
@@ -100,6 +100,19 @@ def test_what_a_kind_decides(plugin):
         upper=((0.0, -100.0),),
     )
     assert check_reading(limit, reading).passed
+
+
+def test_what_a_setting_affects(plugin):
+    """Another number of bins rules a comparison out, in the plug-in's own words."""
+    from epidote.core.chain.chain import Chain
+    from epidote.core.comparison.claims.evidence import Evidence
+    from epidote.core.comparison.conditions.comparability import Severity, find_mismatches
+
+    ours, theirs = (
+        Evidence(number, KEY, "row", {"bins": bins}, Chain(), {}, (), tuple) for number, bins in ((1, 50), (2, 60))
+    )
+    (found,) = find_mismatches(ours, theirs)
+    assert (found.weight, found.why) == (Severity.BLOCKS, "Histograms of different bins cannot be compared.")
 
 
 def test_analysis_against_numpy(plugin):

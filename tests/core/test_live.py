@@ -53,7 +53,7 @@ def test_bins_against_numpy():
     window = 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(n) / n)
     plain = np.abs(np.fft.rfft(last * window[:, None], axis=0).T * 2 / n / 0.5) ** 2
     strong = plain > 1e-6 * plain.max()
-    assert np.abs(10 * np.log10(watch._power()[0][strong] / plain[strong])).max() < 0.01
+    assert np.abs(10 * np.log10(watch.power_of_latest()[0][strong] / plain[strong])).max() < 0.01
     assert np.array_equal(state.recent[-100:].astype(np.float32), x[-100 - len(x) % 1 :].astype(np.float32))
 
 

@@ -91,7 +91,7 @@ def test_jumps_are_weighed_against_their_neighbours_only_where_they_are_high():
     padded = np.pad(values, 4, mode="reflect")
     every = np.array([np.median(padded[i : i + 9]) for i in range(50)])
     at = np.array([0, 3, 17, 49])
-    assert capture._median_of_neighbours(values, at) == pytest.approx(every[at])
+    assert capture.median_of_neighbours(values, at) == pytest.approx(every[at])
 
 
 def test_spectra_of_one_length_share_their_frequencies():
@@ -122,7 +122,7 @@ def test_the_greatest_value_may_be_a_negative_one():
     rng = np.random.default_rng(9)
     for _ in range(50):
         x = rng.standard_normal(100)
-        assert dc._greatest(x) == int(np.argmax(np.abs(x)))
+        assert dc.index_of_greatest(x) == int(np.argmax(np.abs(x)))
 
 
 def test_lines_at_once_as_one_by_one():

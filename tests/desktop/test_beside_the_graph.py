@@ -105,7 +105,7 @@ def test_channels_swapped_tell_what_a_difference_follows(window, rows, columns, 
 
 def test_a_band_dragged_in_the_difference_strip(window, two, qtbot):
     graph = two.graph_panel.graph
-    strip = graph._layout().difference
+    strip = graph.strips().difference
     qtbot.mousePress(
         graph,
         Qt.MouseButton.LeftButton,
@@ -186,7 +186,7 @@ def test_claims_are_typed_judged_and_drawn(window, rows, columns, two, qtbot):
         rows["a25"],
     }  # the new row left the choice alone
     panel.typed.setText("SNR 90 dB(A)")
-    panel._add()
+    panel.add_typed()
     wait_for(qtbot, lambda: panel.table.rowCount() == 2 and "inconclusive" in panel.table.item(1, 2).text())
     panel.table.selectRow(1)
     assert panel.measure.isEnabled()
@@ -199,7 +199,7 @@ def test_claims_are_typed_judged_and_drawn(window, rows, columns, two, qtbot):
 def test_a_row_of_published_figures_is_no_subject(window, rows, columns, two, qtbot):
     do(window, "beside claims")
     two.beside.claiming.panel.typed.setText("Gain 26 dB")
-    two.beside.claiming.panel._add()
+    two.beside.claiming.panel.add_typed()
     wait_for(qtbot, lambda: len(window.session.overview.rows) == 5)
     claims_row = next(s for s in window.session.overview.rows if s.is_claims)
     two.beside.show("readings")
@@ -224,7 +224,7 @@ def test_claims_from_a_file(window, two, qtbot, tmp_path):
 def test_limits_drawn_typed_and_about_the_reference(window, two, qtbot):
     graph = two.graph_panel.graph
     do(window, "draw upper")
-    box = graph._layout().main
+    box = graph.strips().main
     for share in (0.2, 0.8):
         qtbot.mouseClick(
             graph,
@@ -318,7 +318,7 @@ def test_notes_and_pictures_belong_to_what_is_chosen(window, rows, columns, two,
     wait_for(qtbot, lambda: len(panel.owner.keys()) == 3)
     panel.owner_chosen.emit("row")
     panel.text.setPlainText("fan runs from 20 W on")
-    panel._left(panel.text.toPlainText())
+    panel.finish_note(panel.text.toPlainText())
     wait_for(qtbot, lambda: len(entries(window, "note")) == 1)
     image = QImage(40, 30, QImage.Format.Format_RGB32)
     image.fill(Qt.GlobalColor.darkGreen)

@@ -46,7 +46,7 @@ def typed(page, **fields):
 
 
 def test_blocks_are_chosen_by_mouse_and_keys(page, qtbot):
-    assert [b.title for b in page._blocks.values()] == [
+    assert [b.title for b in page.blocks.values()] == [
         "Source",
         "Output",
         "Unit",
@@ -55,12 +55,12 @@ def test_blocks_are_chosen_by_mouse_and_keys(page, qtbot):
         "Input",
         "Recording",
     ]
-    qtbot.mouseClick(page.path, Qt.MouseButton.LeftButton, pos=page.path._boxes()[3].center().toPoint())
+    qtbot.mouseClick(page.path, Qt.MouseButton.LeftButton, pos=page.path.boxes()[3].center().toPoint())
     assert page.heading.text() == "Load"
     qtbot.keyClick(page.path, Qt.Key.Key_Right)
     assert page.heading.text() == "Probe"
-    assert "load_ohms" not in page.form._editors
-    assert "probe_ratio" in page.form._editors
+    assert "load_ohms" not in page.form.editors
+    assert "probe_ratio" in page.form.editors
 
 
 def test_a_change_is_an_edit_of_the_study(page, window, qtbot):
@@ -68,7 +68,7 @@ def test_a_change_is_an_edit_of_the_study(page, window, qtbot):
     typed(page, output_ceiling="-6 dBFS", output_ohms="22", outputs="1, 2")
     wait_for(qtbot, lambda: chain_of(window).output_ceiling == -6)
     assert chain_of(window).output_ohms == 22
-    wait_for(qtbot, lambda: page._blocks["output"].lines[1] == "22.0 Ω, max. 2.00 V")
+    wait_for(qtbot, lambda: page.blocks["output"].lines[1] == "22.0 Ω, max. 2.00 V")
     window.session.undo.undo()
     wait_for(qtbot, lambda: chain_of(window).output_ceiling == 0)
 
@@ -85,8 +85,8 @@ def test_microphones_take_the_place_of_the_probe(page, window, qtbot):
     page.path.choose("probe")
     typed(page, microphone_sensitivities="0.0125, 0.0131")
     wait_for(qtbot, lambda: chain_of(window).microphone_sensitivities == (0.0125, 0.0131))
-    wait_for(qtbot, lambda: page._blocks["probe"].title == "Microphone")
-    assert page._blocks["probe"].lines == ("12.5 mV/Pa, 2 microphones", "No correction curve")
+    wait_for(qtbot, lambda: page.blocks["probe"].title == "Microphone")
+    assert page.blocks["probe"].lines == ("12.5 mV/Pa, 2 microphones", "No correction curve")
 
 
 def test_a_correction_curve_is_read_from_a_file(page, window, qtbot, tmp_path):
@@ -107,8 +107,8 @@ def test_calibrating_the_input_by_the_output(page, window, qtbot):
     assert not guide.use.isEnabled()
     qtbot.mouseClick(guide.play, Qt.MouseButton.LeftButton)
     wait_for(qtbot, guide.takes["level"].isEnabled)
-    assert "dBFS" in page.live._values["level"][1].text()
-    assert page.live._values["spread"][1].text() == "steady"
+    assert "dBFS" in page.live.values["level"][1].text()
+    assert page.live.values["spread"][1].text() == "steady"
     qtbot.mouseClick(guide.takes["level"], Qt.MouseButton.LeftButton)
     assert guide.use.isEnabled()
     assert "+0.00 dB from the previous value" in guide.judgement.text() or "-0.00 dB" in guide.judgement.text()
@@ -150,8 +150,8 @@ def test_escape_silences_a_guide(page, window, qtbot):
 
 def test_listening_and_stopping(page, window, qtbot):
     page.live.listen.click()
-    wait_for(qtbot, lambda: "no tone" in page.live._values["level"][1].text())
-    wait_for(qtbot, lambda: page.live._values["latency"][0].text().endswith("ms"))
+    wait_for(qtbot, lambda: "no tone" in page.live.values["level"][1].text())
+    wait_for(qtbot, lambda: page.live.values["latency"][0].text().endswith("ms"))
     page.live.listen.click()
     wait_for(qtbot, lambda: not window.session.live.on)
     assert page.live.listen.text() == "Start"
@@ -184,11 +184,11 @@ def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
 
     wait_for(qtbot, lambda: measured() == fitting)
     assert window.stack.currentWidget() is window.matrix
-    wait_for(qtbot, lambda: "measured" in page.path._wire)
+    wait_for(qtbot, lambda: "measured" in page.path.wire)
     page.path.choose("input")
     typed(page, gain_setting="pad in")
-    wait_for(qtbot, lambda: "gain changed" in page.path._wire)
-    assert page.path._wire_weak
+    wait_for(qtbot, lambda: "gain changed" in page.path.wire)
+    assert page.path.wire_weak
     wait_for(qtbot, lambda: "gain changed" in window.strip.items["baseline"].text())
 
 
@@ -209,10 +209,10 @@ def test_chains_are_kept_by_name_and_used_again(page, window, qtbot, tmp_path):
 def test_a_question_before_the_first_run_of_a_changed_chain(window, qtbot, monkeypatch):
     window.session.runs.asked.emit("Go on?")
     assert press(window, "Measure at full level") == "Go on?"
-    assert window.session.runs._answer is True
+    assert window.session.runs.last_answer is True
     window.session.runs.asked.emit("Go on?")
     press(window, "Cancel")
-    assert window.session.runs._answer is False
+    assert window.session.runs.last_answer is False
 
 
 def test_dropouts_while_listening_are_said(page, window, qtbot, monkeypatch):
@@ -231,7 +231,7 @@ def test_a_device_plugged_in_later_is_found(page, window, qtbot, monkeypatch):
     monkeypatch.setattr("epidote.audio.registry.devices", lambda: [*known, later])
     page.path.choose("source")
     next(b for b in page.findChildren(QToolButton) if b.text() == "Refresh device list").click()
-    wait_for(qtbot, lambda: any(name == "sound:later" for name, _ in page._devices))
+    wait_for(qtbot, lambda: any(name == "sound:later" for name, _ in page.known_devices))
 
 
 def test_its_listening_is_not_called_watching_on_the_watch_page(page, window, qtbot):

@@ -135,13 +135,13 @@ def test_many_undos_are_shown_once(window, rows, columns, qtbot):
     for x in places:
         window.matrix.pins.add(x)
     wait_for(qtbot, lambda: len(window.session.overview.pins) == len(places))
-    before = registry._registered.cache_info().misses
+    before = registry.registered.cache_info().misses
     changes.clear()
     for _ in places:
         window.session.undo.undo()
     wait_for(qtbot, lambda: len(window.session.overview.pins) == 0)
     assert 1 <= len(changes) <= len(places)
-    assert registry._registered.cache_info().misses == before
+    assert registry.registered.cache_info().misses == before
 
 
 def test_an_undo_before_a_refusal_takes_nothing_back(window, qtbot):
@@ -208,7 +208,7 @@ def test_chips_of_snapshots_hide_and_show(window, qtbot):
     window.show_page("Watch")
     page = window.watch_page()
     wait_for(qtbot, lambda: page.row.count() == 3)
-    chip = page.states._chips["Live"]
+    chip = page.states.chips["Live"]
     qtbot.mouseClick(chip, Qt.MouseButton.LeftButton)
     assert not page.states.shown("Live")
     qtbot.mouseClick(chip, Qt.MouseButton.LeftButton)

@@ -57,9 +57,9 @@ def test_it_opens_on_the_first_rows_and_shows_all_when_asked(window, qtbot):
 def test_cells_are_painted_once_and_anew_when_they_change(window, qtbot, monkeypatch):
     delegate, table = window.matrix.delegate, window.matrix.table
     painted = []
-    real = type(delegate)._paint
+    real = type(delegate).paint_cell
     monkeypatch.setattr(
-        type(delegate), "_paint", lambda self, *a, **k: (painted.append(a[2].row()), real(self, *a, **k))[1]
+        type(delegate), "paint_cell", lambda self, *a, **k: (painted.append(a[2].row()), real(self, *a, **k))[1]
     )
     table.verticalScrollBar().setValue(20)
     table.grab()
@@ -98,5 +98,5 @@ def test_many_curves_are_painted_plainly_while_they_move(window, qtbot):
     wait_for(qtbot, lambda: len(graph.figure().traces) == ROWS)
     graph.zoom_x(0.5)
     moving = graph.grab().toImage()
-    wait_for(qtbot, lambda: not graph._at_rest.isActive())
+    wait_for(qtbot, lambda: not graph.at_rest.isActive())
     assert graph.grab().toImage() != moving

@@ -139,7 +139,7 @@ def test_the_waveform_zooms_down_to_samples(window, qtbot, two_paths, taken):
     qtbot.mouseRelease(wave, Qt.MouseButton.LeftButton, pos=QPoint(300, 50))
     assert wave.stretch != (1.0, 1.5)
     pick.last.setText("soon")
-    pick._typed()
+    pick.apply_typed()
     assert "soon" in pick.long.text()
     pick.reject()
 
@@ -233,7 +233,7 @@ def test_the_sum_is_played(align, qtbot):
     wait_for(qtbot, lambda: align.side.device.count() > 0)
     align.listen(False)
     assert "original" in align.words.text()
-    align._stop.set()
+    align.stopping.set()
     wait_for(qtbot, lambda: align.words.text() == "Stopped.")
 
 

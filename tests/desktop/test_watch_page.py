@@ -30,7 +30,7 @@ def page(window, qtbot):
 
 def watching(page, qtbot):
     page.listen.click()
-    wait_for(qtbot, lambda: page.frame is not None and page.frame.filled and bool(page.canvas._now))
+    wait_for(qtbot, lambda: page.frame is not None and page.frame.filled and bool(page.canvas.live_layers))
 
 
 def test_it_shows_what_comes_in(page, qtbot):
@@ -38,7 +38,7 @@ def test_it_shows_what_comes_in(page, qtbot):
     assert page.listen.text() == "Stop"
     assert page.frame.high.shape == (2, page.canvas.view().width)
     assert np.nanmax(page.frame.high) < -60, "nothing plays"
-    wait_for(qtbot, lambda: page.figures._cells["level"][0].text().endswith("V"))
+    wait_for(qtbot, lambda: page.figures.cells["level"][0].text().endswith("V"))
     image = page.canvas.grab().toImage()
     colour = page.theme.row(0).rgb()
     assert any(
@@ -52,8 +52,8 @@ def test_the_generator_plays_with_one_key_and_stops_with_escape(page, window, qt
     QTest.keyClick(page.canvas, Qt.Key.Key_Space)
     assert page.generator.on
     wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
-    wait_for(qtbot, lambda: page.figures._cells["frequency"][0].text() == "1.00000 kHz")
-    assert page.figures._cells["thd_n"][0].text().endswith("dB")
+    wait_for(qtbot, lambda: page.figures.cells["frequency"][0].text() == "1.00000 kHz")
+    assert page.figures.cells["thd_n"][0].text().endswith("dB")
     window.actions_by_name["stop"].trigger()
     assert not page.generator.on
     wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) < -60)
@@ -122,19 +122,19 @@ def test_states_are_held_compared_renamed_and_dropped(page, qtbot):
     states.rename("Snapshot 1", "idle")
     states.rename("tone", "idle")
     assert list(states.states) == ["idle", "tone"], "a name belongs to one state"
-    wait_for(qtbot, lambda: [n for n, _ in page.lines.table._heads] == ["Live", "idle", "tone"])
+    wait_for(qtbot, lambda: [n for n, _ in page.lines.table.heads] == ["Live", "idle", "tone"])
     rows = dict(page.lines.table.rows())
     assert float(rows["100 Hz"][1]) == pytest.approx(-131, abs=6), "14 µV of hum through a divider of 4 into 8 V"
     states.compare_with("idle")
     assert page.canvas.unit == "dB"
-    tone = next(layer for layer in page.canvas._still if layer.name == "tone")
+    tone = next(layer for layer in page.canvas.held_layers if layer.name == "tone")
     assert np.nanmax(tone.high) > 80
-    page._updated(page.frame)
-    assert np.nanmax(page.canvas._now[-1].high) > 80
+    page.show_frame(page.frame)
+    assert np.nanmax(page.canvas.live_layers[-1].high) > 80
     states.compare_with("")
     states.drop("idle")
     assert page.states.colour("tone") == 1
-    assert [layer.name for layer in page.canvas._still] == ["tone"]
+    assert [layer.name for layer in page.canvas.held_layers] == ["tone"]
 
 
 def test_a_state_becomes_a_run_of_the_study(page, window, qtbot):
@@ -158,24 +158,24 @@ def test_threshold_of_hearing(page, qtbot):
     page.lines.hearing.click()
     page.lines.playback.setText("110")
     page.lines.playback.editingFinished.emit()
-    assert any("Threshold" in layer.name for layer in page.canvas._still)
+    assert any("Threshold" in layer.name for layer in page.canvas.held_layers)
     wait_for(qtbot, lambda: "1 kHz" in page.lines.heard.text())
     page.lines.playback.setText("loud")
     page.lines.playback.editingFinished.emit()
-    assert not any("Threshold" in layer.name for layer in page.canvas._still)
+    assert not any("Threshold" in layer.name for layer in page.canvas.held_layers)
 
 
 def test_units_and_axes(page, qtbot):
     watching(page, qtbot)
     page.generator.toggle()
     wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
-    in_dbfs = float(np.nanmax(page.canvas._now[-1].high))
+    in_dbfs = float(np.nanmax(page.canvas.live_layers[-1].high))
     page.settings.units.button("dBV").click()
-    page._updated(page.frame)
-    assert float(np.nanmax(page.canvas._now[-1].high)) - in_dbfs == pytest.approx(20 * np.log10(32.0), abs=0.2)
+    page.show_frame(page.frame)
+    assert float(np.nanmax(page.canvas.live_layers[-1].high)) - in_dbfs == pytest.approx(20 * np.log10(32.0), abs=0.2)
     QTest.keyClick(page.canvas, Qt.Key.Key_Z)
-    page._updated(page.frame)
-    assert float(np.nanmax(page.canvas._now[-1].high)) == pytest.approx(0, abs=0.3)
+    page.show_frame(page.frame)
+    assert float(np.nanmax(page.canvas.live_layers[-1].high)) == pytest.approx(0, abs=0.3)
     page.settings.axis.button("linear").click()
     assert not page.canvas.view().log
     assert page.canvas.view().low == 0
@@ -201,7 +201,7 @@ def test_settings_reach_the_watch(page, qtbot):
     page.settings.length.activated.emit(4)
     page.settings.average.setCurrentIndex(1)
     page.settings.average.activated.emit(1)
-    wait_for(qtbot, lambda: page.watch._length == 16384 and page.frame.averaged == 8)
+    wait_for(qtbot, lambda: page.watch.transform_length == 16384 and page.frame.averaged == 8)
     page.restart()
     wait_for(qtbot, lambda: page.frame.averaged == 8)
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from epidote.core.analysis.capture_checks import require_valid
 from epidote.core.chain.chain import Chain
+from epidote.core.effects import Effect
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.results.kinds import ChainShare, ReadingKind, Shown
@@ -17,10 +18,13 @@ from epidote.core.signals.recording import Recording
 from epidote.core.stimuli.tone import tone
 
 
+BINS = Effect("Histograms of different bins cannot be compared.", blocks=True)
+
+
 class HistogramSettings(Settings):
     duration: float = setting(0.2, "Duration", "Duration of the tone", "s", played=True, ge=0.05, le=60)
     level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
-    bins: int = setting(50, "Bins", "Number of bins of the histogram", ge=2, le=1000)
+    bins: int = setting(50, "Bins", "Number of bins of the histogram", ge=2, le=1000, affects=BINS)
 
 
 class SampleHistogram(ProcedureBase):

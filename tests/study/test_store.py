@@ -226,10 +226,10 @@ def test_an_older_study_is_brought_up_to_date_and_a_copy_kept(study, monkeypatch
     from epidote.study import database
 
     study.close()
-    steps = database._migrations()
+    steps = database.migrations()
     monkeypatch.setattr(
         database,
-        "_migrations",
+        "migrations",
         lambda: [*steps, (len(steps) + 1, "ALTER TABLE unit ADD COLUMN place TEXT NOT NULL DEFAULT '';")],
     )
     upgraded = Study(study.path)

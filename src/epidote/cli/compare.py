@@ -62,8 +62,7 @@ def readings(
     from epidote.core.procedures.registry import reading_titles
     from epidote.measurement.assessment import difference_report, known_spreads
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         seen, runs = _runs(study, procedure)
         base = _reference(study, seen, against, runs)
         titles, known = reading_titles(find(procedure)), known_spreads(study, seen, runs[base.id].column_id)
@@ -88,8 +87,6 @@ def readings(
             ]
             apart = [{"what": u.what, "blocks": u.weight is Severity.BLOCKS, "words": u.words} for u in report.unlike]
             told.append({"subject": subject.full_name, "differences": rows, "unlike": apart})
-    finally:
-        study.close()
     if as_json:
         print_json({"reference": base.full_name, "channel": channel, "rows": told})
         return 0
@@ -132,7 +129,7 @@ def curves(
     span = (-math.inf if low is None else low, math.inf if high is None else high)
     study = Study(path)
     told: list[dict[str, Any]] = []
-    try:
+    with study:
         seen, runs = _runs(study, procedure)
         base = _reference(study, seen, against, runs)
 
@@ -171,8 +168,6 @@ def curves(
                     "difference": less.to_json(),
                 }
             )
-    finally:
-        study.close()
     if as_json:
         print_json({"reference": base.full_name, "curve": curve, "channel": channel, "rows": told})
         return 0
@@ -209,7 +204,7 @@ def points(
 
     study = Study(path)
     told: list[dict[str, Any]] = []
-    try:
+    with study:
         seen, runs = _runs(study, procedure)
         base = _reference(study, seen, against, runs) if against or seen.reference else None
         kept = {
@@ -250,8 +245,6 @@ def points(
                             "difference": difference,
                         }
                     )
-    finally:
-        study.close()
     if as_json:
         print_json({"reference": base.full_name if base else None, "curve": curve, "channel": channel, "points": told})
         return 0
@@ -274,8 +267,7 @@ def conditions(
     """Tabulate a reading against the one or two conditions in which rows differ."""
     from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         seen, runs = _runs(study, procedure)
         rows = []
         for subject in seen.subjects:
@@ -302,8 +294,6 @@ def conditions(
                             r.get("spread") or 0.0,
                         )
                     )
-    finally:
-        study.close()
     if not rows:
         raise SettingError(
             f"No row has the reading “{reading}” in channel {channel}. Use a reading that “epidote study show” lists."
@@ -351,8 +341,7 @@ def claims(
     from epidote.study.interchange.claims_csv import read_claims
     from epidote.study.models import Owner
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         wanted = [(text, source) for text in add] + (read_claims(import_) if import_ is not None else [])
         units = [u for u in study.units() if u.name.casefold().startswith(unit.casefold())]
         if unit and not units:
@@ -378,8 +367,6 @@ def claims(
         entries = [e for e in seen.of_kind("claim") if e.owner.unit in names]
         verdicts = judged_claims(study, seen, entries)
         owners = {e.id: names[e.owner.unit or 0] for e in entries}
-    finally:
-        study.close()
     if as_json:
         print_json(
             {
@@ -442,8 +429,7 @@ def limits(
     from epidote.core.comparison.limits import from_reference_units
     from epidote.measurement.assessment import held_limits
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         if around or good:
             seen, runs = _runs(study, procedure)
             chosen = [find_subject(study, n) for n in ([around] if around else good)]
@@ -471,8 +457,6 @@ def limits(
         for (subject, _), run in seen.runs.items():
             row = seen.subject(subject)
             told += [(row.full_name if row else "", held) for held in held_limits(study, seen, run)]
-    finally:
-        study.close()
     if as_json:
         print_json(
             {

@@ -285,11 +285,8 @@ def demo(
         raise SettingError("--path works only together with --build. Use both or none.")
     from epidote.demo.scenario import fill_demo, missing_orders, open_demo
 
-    study = open_demo(path)
-    try:
+    with open_demo(path) as study:
         if not study.read_only and missing_orders(study):
             fill_demo(study, say)
         say(f"Demo study ready: {study.path}")
-    finally:
-        study.close()
     return 0

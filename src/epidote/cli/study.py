@@ -87,23 +87,19 @@ def add(
     pairs = [c.partition("=") for c in condition]
     if any(not equals for _, equals, _ in pairs):
         raise SettingError("A condition must be name=value. Nothing was added.")
-    study = Study(path)
-    try:
+    with Study(path) as study:
         unit = next((u for u in study.units() if (u.maker, u.model, u.serial) == (maker, model, serial)), None)
         row = study.add_subject(
             unit or study.add_unit(maker, model, serial), {k.strip(): v.strip() for k, _, v in pairs}, device
         )
         say(row.full_name)
-    finally:
-        study.close()
     return 0
 
 
 @app.command("show")
 def show(path: PathArgument, as_json: Json = False) -> int:
     """Print the matrix: rows, columns and the main reading of each run."""
-    study = Study(path)
-    try:
+    with Study(path) as study:
         seen = study.overview()
         if as_json:
             print_json(
@@ -139,8 +135,6 @@ def show(path: PathArgument, as_json: Json = False) -> int:
             for subject in seen.subjects:
                 run = seen.runs.get((subject.id, column.id))
                 say(_row_in_words(subject, run))
-    finally:
-        study.close()
     return 0
 
 
@@ -164,8 +158,7 @@ def recompute(
     from epidote.core.procedures.registry import procedure
     from epidote.measurement.recompute import recompute as carry_out
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         carried = procedure(study.run(run).procedure)
         made = carry_out(study, run, parsed_settings(carried.Settings, set_))
         if as_json:
@@ -182,8 +175,6 @@ def recompute(
             if made.headline:
                 head = format_quantity(made.headline["value"], made.headline["unit"])
             say(f"run {made.id}, from the recordings of run {made.recomputed_from}: {head}")
-    finally:
-        study.close()
     return 0
 
 
@@ -198,8 +189,7 @@ def export(
     from epidote.audio.files.sound_file import write_whole
     from epidote.study.interchange.csv_export import curves_csv, readings_csv
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         seen = study.overview()
         chosen = [study.run(number) for number in run] or list(seen.runs.values())
         named = [(s.full_name, r) for r in chosen for s in seen.subjects if s.id == r.subject_id]
@@ -209,8 +199,6 @@ def export(
             text = curves_csv([(name, r, study.curves(r.id, [curve])) for name, r in named])
         write_whole(out, text.encode())
         say(f"{out}: {len(named)} runs")
-    finally:
-        study.close()
     return 0
 
 
@@ -230,11 +218,8 @@ def latency(
     )
     from epidote.measurement.assessment import latencies
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         found = latencies(study)
-    finally:
-        study.close()
     if not found:
         raise SettingError(f"{path.name} contains no latency runs. Measure “latency” first.")
     if equal is not None:
@@ -287,11 +272,8 @@ def zip_(path: PathArgument, out: Annotated[Path, typer.Argument(help="ZIP file 
     """Export a study as one ZIP file, including recordings and pictures."""
     from epidote.study.interchange.archive import zip_study
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         say(f"{zip_study(study, out)}")
-    finally:
-        study.close()
     return 0
 
 
@@ -315,11 +297,8 @@ def as_json_file(
     """Print the study as one JSON document."""
     from epidote.study.interchange.archive import study_json
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         print_json(study_json(study, study.overview(), curves=curves))
-    finally:
-        study.close()
     return 0
 
 
@@ -344,13 +323,10 @@ def curve_in(
 
     separator_, decimal_, unit_ = ("" if v == "auto" else str(v) for v in (separator, decimal, unit))
     wanted = TextOptions(separator_, decimal_, unit_, first)
-    study = Study(path)
-    try:
+    with Study(path) as study:
         run = import_curve(study, find_subject(study, subject), file, wanted)
         read = readings_of_file(file, wanted)[0]
         say(f"run {run.id}: {file.name}, {read.words} ({read.preview})")
-    finally:
-        study.close()
     return 0
 
 
@@ -367,8 +343,7 @@ def curve_out(
     from epidote.study.interchange.csv_export import describe_run
     from epidote.study.interchange.curve_text import text_of
 
-    study = Study(path)
-    try:
+    with Study(path) as study:
         kept = [c for c in study.curves(run) if c.channel == channel]
         level = next((c for c in kept if c.key == curve), None)
         if level is None:
@@ -382,6 +357,4 @@ def curve_out(
             phase = None
         write_whole(out, text_of(level, phase, [describe_run(study.run(run))]).encode())
         say(f"{out}: {level.x.size} points")
-    finally:
-        study.close()
     return 0

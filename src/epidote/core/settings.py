@@ -14,6 +14,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from pydantic.fields import FieldInfo
 
+from epidote.core.effects import Effect
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_plain
 
@@ -73,14 +74,32 @@ class LabelledEnum(StrEnum):
         return member
 
 
-def setting(default: Any, label: str, meaning: str, unit: str = "", *, played: bool = False, **limits: Any) -> Any:
+def setting(
+    default: Any,
+    label: str,
+    meaning: str,
+    unit: str = "",
+    *,
+    played: bool = False,
+    affects: Effect | None = None,
+    **limits: Any,
+) -> Any:
     """A settings field: default, label on screen, meaning in one line, unit, and pydantic's limits (ge, le, gt, lt).
 
-    ``played``: it decides what is played, so that a finished run cannot be recomputed with another value.
+    ``played``: it decides what is played, so that a finished run cannot be recomputed with another value. ``affects``:
+    what a different value means for a comparison of two runs.
     """
-    return Field(
-        default, title=label, description=meaning, json_schema_extra={"unit": unit, "played": played}, **limits
-    )
+    extra: dict[str, Any] = {"unit": unit, "played": played}
+    if affects is not None:
+        extra |= {"why": affects.why, "blocks": affects.blocks}
+    return Field(default, title=label, description=meaning, json_schema_extra=extra, **limits)
+
+
+def effect_of(model: type[BaseModel], name: str) -> Effect | None:
+    """What a different value of a setting means for a comparison; None where it means little."""
+    field = model.model_fields.get(name)
+    extra = _extra(field) if field is not None else {}
+    return Effect(extra["why"], extra["blocks"]) if "why" in extra else None
 
 
 def label_of(model: type[BaseModel], name: str) -> str:

@@ -22,7 +22,7 @@ _CHECKED_UP_TO = 64 * 1024 * 1024
 _TITLES_SINCE = 5  # the format whose migration brings the kept titles up to date
 
 
-def _migrations() -> list[tuple[int, str]]:
+def migrations() -> list[tuple[int, str]]:
     return sorted(
         (int(file.name[:4]), file.read_text()) for file in (Path(__file__).parent / "migrations").glob("*.sql")
     )
@@ -79,7 +79,7 @@ class Database:
             raise StudyError(
                 f"{self.path} is a database, but not of a study. Nothing was changed; select another folder."
             )
-        known = _migrations()[-1][0]
+        known = migrations()[-1][0]
         version = self._connection.execute("PRAGMA user_version").fetchone()[0]
         if version > known:
             raise StudyError(
@@ -93,7 +93,7 @@ class Database:
 
     def _upgrade_a_copy(self) -> None:
         """A reader of an older format works on an upgraded copy in memory: the file is not its to change."""
-        if self._connection.execute("PRAGMA user_version").fetchone()[0] >= _migrations()[-1][0]:
+        if self._connection.execute("PRAGMA user_version").fetchone()[0] >= migrations()[-1][0]:
             return
         copy = _connect(":memory:")
         self._connection.backup(copy)
@@ -103,7 +103,7 @@ class Database:
 
     def _migrate(self, *, keep_the_old: bool = True) -> None:
         version = self._connection.execute("PRAGMA user_version").fetchone()[0]
-        pending = [(n, sql) for n, sql in _migrations() if n > version]
+        pending = [(n, sql) for n, sql in migrations() if n > version]
         if pending and version > 0 and keep_the_old:
             from epidote.audio.files.sound_file import write_whole
 

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Self
 
 from epidote import __version__
 from epidote.core.results.caution import Caution
@@ -202,6 +202,12 @@ class Study:
             self.folder.write(f"{BIN}/{day}", "why.txt", _WHY.encode())
         if baseline is None:
             self.add_subject(None, {})
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
 
     def close(self) -> None:
         """Close; what was deleted goes to the bin now. Closing again does nothing."""

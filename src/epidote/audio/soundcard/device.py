@@ -42,10 +42,10 @@ _GIVEN_UP = "Earlier runs are saved; this run is not. Reconnect the device and m
 
 def sound_cards() -> list[DeviceInfo]:
     """The devices that PortAudio finds now; none when the library, or every sound server, is missing."""
-    return [_info(d) for d in _listed()]
+    return [_info(d) for d in listed_devices()]
 
 
-def _listed() -> list[dict[str, Any]]:
+def listed_devices() -> list[dict[str, Any]]:
     try:
         done = subprocess.run(
             [sys.executable, "-P", "-m", _HOST, "list"],
@@ -83,9 +83,9 @@ class SoundCard:
 
     def __init__(self, name: str, wiring: Wiring, *, ceiling_dbfs: float = 0.0) -> None:
         out, _, into = (part.strip() for part in name.partition(">"))
-        found = _listed()
+        found = listed_devices()
         if not {out, into or out} <= {_name(d) for d in found}:
-            found = _listed()  # a busy sound server may not have answered in time
+            found = listed_devices()  # a busy sound server may not have answered in time
         playing, recording = _find(out, found), _find(into or out, found)
         self._require_fit(playing, recording, wiring)
         self.info = _info(playing)
@@ -98,7 +98,7 @@ class SoundCard:
         ours, theirs = socket.socketpair()
         self._socket = ours
         with theirs:
-            self._process = subprocess.Popen(
+            self.process = subprocess.Popen(
                 [sys.executable, "-P", "-m", _HOST, str(theirs.fileno())],
                 pass_fds=[theirs.fileno()],
                 env=_environment(),
@@ -205,7 +205,7 @@ class SoundCard:
             self.close()
             raise DeviceLostError(f"{self.info.title} stopped delivering audio during the run. {_GIVEN_UP}") from error
         finally:
-            if self._process.poll() is None:
+            if self.process.poll() is None:
                 self._order({"do": "stop"})
         words: tuple[str, ...] = ()
         if self._faults:
@@ -228,14 +228,14 @@ class SoundCard:
         with contextlib.suppress(OSError):
             self._socket.close()
         try:
-            self._process.wait(1.0)
+            self.process.wait(1.0)
         except subprocess.TimeoutExpired:
-            self._process.kill()  # a host that hangs in PortAudio
-            self._process.wait()
+            self.process.kill()  # a host that hangs in PortAudio
+            self.process.wait()
 
     def _require_open(self) -> None:
         """Raises DeviceLostError after the device was closed, or once its process is gone."""
-        if self._socket.fileno() < 0 or self._process.poll() is not None:
+        if self._socket.fileno() < 0 or self.process.poll() is not None:
             raise DeviceLostError(f"{self.info.title} is closed. {_GIVEN_UP}")
 
     # -- talking -----------------------------------------------------------------------------------

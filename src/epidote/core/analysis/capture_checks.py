@@ -116,7 +116,7 @@ def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
     high = np.flatnonzero(error > 1e-3 * peak)
     # neighbours, not the whole record: distortion and noise vary slowly along a sweep
     if high.size:
-        jumps = int(np.count_nonzero(error[high] > 8 * _median_of_neighbours(error, high)))
+        jumps = int(np.count_nonzero(error[high] > 8 * median_of_neighbours(error, high)))
     else:
         jumps = 0
     return 0 < jumps <= max(4, error.size // 50)
@@ -146,7 +146,7 @@ def _prediction_error(even: NDArray[np.float32], odd: NDArray[np.float32]) -> ND
     return np.asarray(np.abs(sides, out=sides).max(axis=1))
 
 
-def _median_of_neighbours(values: NDArray[np.float32], at: NDArray[np.int64], reach: int = 4) -> Samples:
+def median_of_neighbours(values: NDArray[np.float32], at: NDArray[np.int64], reach: int = 4) -> Samples:
     """Median (places,) of what stands within ``reach`` of each place of values (blocks,)."""
     padded = np.pad(values, reach, mode="reflect" if values.size > reach else "edge")
     return np.asarray(

@@ -117,8 +117,8 @@ def deconvolve(x: Samples, with_kernel: Kernel) -> Deconvolved:
     quotient[k.inverse.size :] = 0
     quotient[0] = (4 * quotient[1].real - quotient[2].real) / 3  # and says nothing about the response
     turned = _rotate(quotient, k)
-    impulse = transforms.irfft(_fill_below_band(quotient, k, _greatest(turned)), k.frames, overwrite_x=True)
-    peak = _greatest(impulse)
+    impulse = transforms.irfft(_fill_below_band(quotient, k, index_of_greatest(turned)), k.frames, overwrite_x=True)
+    peak = index_of_greatest(impulse)
     sample = impulse[:: max(1, k.frames // 20000)]
     return Deconvolved(
         k, impulse, turned, peak, float(np.median(np.abs(sample))) / 0.6745, *_noise_sums(impulse, peak, k)
@@ -134,7 +134,7 @@ def _rotate(quotient: Complex, k: Kernel) -> Samples:
     return np.asarray(transforms.irfft(full, k.frames, overwrite_x=True))
 
 
-def _greatest(x: Samples) -> int:
+def index_of_greatest(x: Samples) -> int:
     """Index of the value of x (frames,) that is farthest from 0."""
     high, low = int(np.argmax(x)), int(np.argmin(x))
     if x[high] >= -x[low]:

@@ -149,7 +149,7 @@ class SpectrumAnalyser:
         self._prepare()
 
     def _prepare(self) -> None:
-        n = self._length = self.settings.length
+        n = self.transform_length = self.settings.length
         window = WINDOWS[self.settings.window]
         angle = 2 * np.pi * np.arange(n) / n
         shape = sum((-1) ** k * a * np.cos(k * angle) for k, a in enumerate(window.coefficients))
@@ -197,16 +197,18 @@ class SpectrumAnalyser:
             recent = self._recent(round(FIGURES_SECONDS * self.rate))
             self._figures = tuple(figures(recent[c], self.rate) for c in range(self.channels))
         view = self.view
-        if self._reducer is None or self._reducer.key != (self.rate, self._length, view):
-            self._reducer = Reducer(self.rate, self._length, view)
+        if self._reducer is None or self._reducer.key != (self.rate, self.transform_length, view):
+            self._reducer = Reducer(self.rate, self.transform_length, view)
         low, high = self._reducer(power)
         times, waves = self._wave()
         self._shown = power
-        return Frame(view, low, high, times, waves, self._figures, self._averaged, self._ring.heard >= self._length)
+        return Frame(
+            view, low, high, times, waves, self._figures, self._averaged, self._ring.heard >= self.transform_length
+        )
 
-    def _power(self, looks: int = 1) -> Power:
+    def power_of_latest(self, looks: int = 1) -> Power:
         """Of the latest looks, a frame's time apart, oldest first (looks, channels, bins)."""
-        n = self._length
+        n = self.transform_length
         stretches = np.empty((looks, self.channels, n), dtype=np.float32)
         for k in range(looks):
             np.multiply(self._ring.last(n, before=(looks - 1 - k) * self._step), self._shape, out=stretches[k])
@@ -225,12 +227,12 @@ class SpectrumAnalyser:
         if self._next is not None:
             power, self._next = self._next, None
             return power
-        first, self._next = self._power(2)
+        first, self._next = self.power_of_latest(2)
         return np.asarray(first)
 
     def _averaging(self) -> Power:
         kind = self._used.averaging
-        if kind is Averaging.NONE or self._ring.heard < self._length:
+        if kind is Averaging.NONE or self._ring.heard < self.transform_length:
             return self._alone()
         if kind is Averaging.PEAK:
             power = self._alone()
@@ -241,9 +243,9 @@ class SpectrumAnalyser:
             self._averaged += 1
             return self._average
         # looks that overlap by more than half say little that is new
-        if self._average is None or self._since_average >= self._length / 2:
+        if self._average is None or self._since_average >= self.transform_length / 2:
             self._since_average = 0
-            power = self._power()[0]
+            power = self.power_of_latest()[0]
             self._averaged = min(self._averaged + 1, self._used.count)
             if kind is Averaging.LINEAR:
                 weight = 1 / self._averaged
@@ -256,11 +258,11 @@ class SpectrumAnalyser:
         return self._average
 
     def _recent(self, frames: int) -> NDArray[np.float32]:
-        return self._ring.last(min(frames, self._length, self._ring.heard))
+        return self._ring.last(min(frames, self.transform_length, self._ring.heard))
 
     def _wave(self) -> tuple[Samples, Samples]:
         """The latest stretch that begins where the first channel rises through the trigger."""
-        span = max(8, min(round(self._used.wave_seconds * self.rate), self._length // 2))
+        span = max(8, min(round(self._used.wave_seconds * self.rate), self.transform_length // 2))
         part = self._recent(max(4 * span, round(0.05 * self.rate)))
         if part.shape[1] <= span:
             return np.zeros(0), np.zeros((self.channels, 0))
@@ -281,12 +283,12 @@ class SpectrumAnalyser:
         """The present state, to be kept with what it was made of, or only to be read off. Called from any thread."""
         with self._lock:
             if self._shown is None:
-                power = self._power()[0]
+                power = self.power_of_latest()[0]
             else:
                 power = self._shown
-            recent = np.array(self._recent(self._length if samples else 0).T, dtype=np.float64)
+            recent = np.array(self._recent(self.transform_length if samples else 0).T, dtype=np.float64)
             return HeldSpectrum(
-                name, power.copy(), self.rate, self._length, self._used.window, recent, max(1, self._averaged)
+                name, power.copy(), self.rate, self.transform_length, self._used.window, recent, max(1, self._averaged)
             )
 
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis.capture_checks import headroom, require_valid
 from epidote.core.analysis.quantisation import bits_of, follows_rounding
 from epidote.core.analysis.sine.sine_fit import fit_tone
@@ -42,10 +43,19 @@ MOST_CHANNELS = 8
 
 class CrosstalkSettings(Settings):
     frequency: float = setting(
-        1000.0, "Frequency", "Frequency of the crosstalk reading", "Hz", played=True, ge=5, le=100000
+        1000.0,
+        "Frequency",
+        "Frequency of the crosstalk reading",
+        "Hz",
+        played=True,
+        ge=5,
+        le=100000,
+        affects=effects.DISTORTION_FREQUENCY,
     )
     duration: float = setting(1.0, "Duration", "Duration of that tone", "s", played=True, ge=0.1, le=60)
-    level: float = setting(-6.0, "Level", "Generator level at the driven output", "dBFS", played=True, ge=-140, le=0)
+    level: float = setting(
+        -6.0, "Level", "Generator level at the driven output", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL
+    )
     start_frequency: float = setting(
         20.0, "Start frequency", "Lowest frequency of the curve", "Hz", played=True, ge=5, le=50000
     )

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis import sweep_deconvolution as dc
 from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
 from epidote.core.analysis.sine.tone import analyse_tone
@@ -50,9 +51,10 @@ class GainSettings(Settings):
         played=True,
         ge=5,
         le=100000,
+        affects=effects.DISTORTION_FREQUENCY,
     )
     duration: float = setting(1.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
-    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
     output_level: LevelString = setting(
         "1 V",
         "Target output level",

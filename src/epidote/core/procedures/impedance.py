@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis import sweep_deconvolution as dc
 from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid
 from epidote.core.analysis.spectral.smoothing import log_bins
@@ -37,7 +38,7 @@ _ALIKE = 4.0  # spreads
 
 
 class ImpedanceSettings(SweepSettings):
-    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
     series_ohms: float = setting(10.0, "Series resistor", "Value of the series resistor", "Ω", gt=0, le=1e7)
     before_channel: int = setting(1, "Channel before resistor", "Input channel before the resistor", ge=1, le=64)
     after_channel: int = setting(

@@ -18,6 +18,7 @@ from typing import Any
 import numpy as np
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
 from epidote.core.analysis.sine import intermodulation as intermod
 from epidote.core.analysis.sine.stepped_tone import locate_preamble, step_segment
@@ -76,12 +77,34 @@ class Convention(LabelledEnum):
 
 class IntermodulationSettings(Settings):
     pair: Pair = setting(Pair.FREE, "Tone pair", "Standard tone pair, or the frequencies below", played=True)
-    frequency_1: float = setting(60.0, "Lower tone", "Frequency of the lower tone", "Hz", played=True, ge=5, le=100000)
+    frequency_1: float = setting(
+        60.0,
+        "Lower tone",
+        "Frequency of the lower tone",
+        "Hz",
+        played=True,
+        ge=5,
+        le=100000,
+        affects=effects.PRODUCT_FREQUENCIES,
+    )
     frequency_2: float = setting(
-        7000.0, "Upper tone", "Frequency of the upper tone", "Hz", played=True, ge=10, le=190000
+        7000.0,
+        "Upper tone",
+        "Frequency of the upper tone",
+        "Hz",
+        played=True,
+        ge=10,
+        le=190000,
+        affects=effects.PRODUCT_FREQUENCIES,
     )
     ratio: float = setting(
-        4.0, "Amplitude ratio", "Amplitude of the lower tone relative to the upper", played=True, gt=0.001, le=1000
+        4.0,
+        "Amplitude ratio",
+        "Amplitude of the lower tone relative to the upper",
+        played=True,
+        gt=0.001,
+        le=1000,
+        affects=effects.TONE_RATIO,
     )
     level: float = setting(
         -6.0,
@@ -91,6 +114,7 @@ class IntermodulationSettings(Settings):
         played=True,
         ge=-140,
         le=0,
+        affects=effects.LEVEL,
     )
     duration: float = setting(2.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.1, le=600)
     sweep_from: float = setting(
@@ -105,7 +129,12 @@ class IntermodulationSettings(Settings):
     points_per_octave: int = setting(
         3, "Points per octave", "Tone pairs per octave of the sweep", played=True, ge=1, le=48
     )
-    convention: Convention = setting(Convention.ROOT_OF_SQUARES, "Definition", "Definition of modulation distortion")
+    convention: Convention = setting(
+        Convention.ROOT_OF_SQUARES,
+        "Definition",
+        "Definition of modulation distortion",
+        affects=effects.MODULATION_DEFINITION,
+    )
 
     @model_validator(mode="before")
     @classmethod

@@ -14,6 +14,7 @@ from dataclasses import replace
 import numpy as np
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis.capture_checks import headroom, is_clipped, require_valid
 from epidote.core.analysis.delay.delay_estimation import Delay, delay_between
 from epidote.core.analysis.delay.two_path_delay import two_arrivals
@@ -51,7 +52,7 @@ class LatencySettings(Settings):
     longest: float = setting(
         0.5, "Maximum latency", "Longest latency that can be measured", "s", played=True, ge=0.01, le=30
     )
-    level: float = setting(-12.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    level: float = setting(-12.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
     band_low: float = setting(100.0, "Lower band limit", "Lower limit of the analysed band", "Hz", ge=0, le=100000)
     band_high: float = setting(18000.0, "Upper band limit", "Upper limit of the analysed band", "Hz", gt=0, le=192000)
 

@@ -13,6 +13,7 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid
 from epidote.core.analysis.delay.clock_offset import OWN_CLOCK_PPM
 from epidote.core.analysis.sine.multitone import Tones, analyse_multitone
@@ -47,6 +48,7 @@ class MultitoneSettings(Settings):
         played=True,
         ge=-140,
         le=0,
+        affects=effects.LEVEL,
     )
 
     @model_validator(mode="after")

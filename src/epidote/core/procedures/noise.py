@@ -14,6 +14,7 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis.capture_checks import headroom, require_valid, steady_interval
 from epidote.core.analysis.sine.tone import analyse_tone
 from epidote.core.analysis.spectral.fractional_octave import band_powers, centres, edges
@@ -56,18 +57,33 @@ class NoiseSettings(Settings):
         5.0, "Duration", "Duration of the recording, with nothing played", "s", played=True, ge=0.2, le=600
     )
     band_low: float = setting(
-        20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000
+        20.0,
+        "Lower band limit",
+        "Lower limit of the measurement bandwidth",
+        "Hz",
+        ge=0,
+        le=100000,
+        affects=effects.NOISE_BAND,
     )
     band_high: float = setting(
-        20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000
+        20000.0,
+        "Upper band limit",
+        "Upper limit of the measurement bandwidth",
+        "Hz",
+        gt=0,
+        le=192000,
+        affects=effects.NOISE_BAND,
     )
     reference_level: LevelString = setting(
         "0 dBFS",
         "SNR reference level",
         "Reference level for SNR, at the unit's output: V, dBV, W or dBFS of the input",
         max_length=40,
+        affects=effects.NOISE_REFERENCE,
     )
-    mains: Mains = setting(Mains.FIFTY, "Mains frequency", "Mains frequency, for separating hum from noise")
+    mains: Mains = setting(
+        Mains.FIFTY, "Mains frequency", "Mains frequency, for separating hum from noise", affects=effects.MAINS
+    )
 
     @model_validator(mode="after")
     def _band_is_one(self) -> NoiseSettings:

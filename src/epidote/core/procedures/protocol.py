@@ -89,6 +89,7 @@ class Procedure(Protocol[S]):
     of_the_chain: bool  # whether it says something about a chain with its output wired to its input
     of_levels: bool  # whether the load bears on what it says
     of_any_recording: bool  # whether a recording says something of which nobody knows what was played
+    measures_power: bool  # whether results into different loads cannot be compared
     keeps_part: bool  # whether a run that is stopped half-way is worth keeping
     views: tuple[CurveView, ...]
     readings: tuple[ReadingKind, ...]
@@ -129,6 +130,7 @@ class ProcedureBase:
     of_the_chain = True
     of_levels = True
     of_any_recording = False
+    measures_power = False
     keeps_part = False
     views: tuple[CurveView, ...] = ()
     step_views: tuple[CurveView, ...] = ()

@@ -21,14 +21,14 @@ def reading_titles(carried: Any) -> dict[str, str]:
 
 
 @lru_cache(maxsize=1)
-def _registered() -> Mapping[str, EntryPoint]:
+def registered() -> Mapping[str, EntryPoint]:
     """The entry points by key. What is installed is read from the disk, so it is asked for once in a process."""
     return {entry.name: entry for entry in sorted(entry_points(group="epidote.procedures"), key=lambda e: e.name)}
 
 
 @cache
-def _loaded(key: str) -> type[Any]:
-    kind: type[Any] = _registered()[key].load()
+def loaded(key: str) -> type[Any]:
+    kind: type[Any] = registered()[key].load()
     return kind
 
 
@@ -36,11 +36,11 @@ def procedures() -> dict[str, type[Any]]:
     """Every procedure there is by key, from the entry-point group ``epidote.procedures``, those of other packages
     included.
     """
-    return {key: _loaded(key) for key in _registered()}
+    return {key: loaded(key) for key in registered()}
 
 
 def procedure(key: str) -> Any:
     """A procedure by its key. Raises SettingError naming those there are."""
-    if key not in _registered():
-        raise SettingError(f"Unknown procedure “{key}”. Available: {', '.join(_registered())}.")
-    return _loaded(key)()
+    if key not in registered():
+        raise SettingError(f"Unknown procedure “{key}”. Available: {', '.join(registered())}.")
+    return loaded(key)()

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from epidote.core import effects
 from epidote.core.analysis.capture_checks import headroom, require_valid
 from epidote.core.analysis.spectral.spectrum import (
     LINE_CLEAR,
@@ -52,7 +53,9 @@ class Mains(LabelledEnum):
 
 class SpectrumSettings(Settings):
     duration: float = setting(3.0, "Duration", "Duration of the recording", "s", played=True, ge=0.1, le=600)
-    mains: Mains = setting(Mains.FIFTY, "Mains frequency", "Mains frequency, for the hum readings")
+    mains: Mains = setting(
+        Mains.FIFTY, "Mains frequency", "Mains frequency, for the hum readings", affects=effects.MAINS
+    )
     band_low: float = setting(
         20.0, "Lower band limit", "Lower limit of the bandwidth of the level readings", "Hz", ge=0, le=100000
     )

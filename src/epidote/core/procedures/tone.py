@@ -15,6 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
 from epidote.core.analysis.sine.hum import hum_in_harmonics, mains_seen, may_meet_hum
 from epidote.core.analysis.sine.tone import ToneAnalysis, analyse_tone
@@ -58,17 +59,39 @@ class ToneSettings(Settings):
         played=True,
         ge=5,
         le=100000,
+        affects=effects.DISTORTION_FREQUENCY,
     )
     duration: float = setting(2.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
-    level: float = setting(-6.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    level: float = setting(-6.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
     band_low: float = setting(
-        20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000
+        20.0,
+        "Lower band limit",
+        "Lower limit of the measurement bandwidth",
+        "Hz",
+        ge=0,
+        le=100000,
+        affects=effects.NOISE_BAND,
     )
     band_high: float = setting(
-        20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000
+        20000.0,
+        "Upper band limit",
+        "Upper limit of the measurement bandwidth",
+        "Hz",
+        gt=0,
+        le=192000,
+        affects=effects.NOISE_BAND,
     )
-    weighting: Weighting = setting(Weighting.NONE, "Weighting", "Weighting of noise, THD+N, SINAD and SNR")
-    harmonics: int = setting(10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=MOST_HARMONICS)
+    weighting: Weighting = setting(
+        Weighting.NONE, "Weighting", "Weighting of noise, THD+N, SINAD and SNR", affects=effects.NOISE_WEIGHTING
+    )
+    harmonics: int = setting(
+        10,
+        "Highest harmonic",
+        "Highest harmonic included in THD",
+        ge=2,
+        le=MOST_HARMONICS,
+        affects=effects.HARMONICS_INCLUDED,
+    )
 
     @model_validator(mode="after")
     def _band_is_one(self) -> ToneSettings:

@@ -55,9 +55,9 @@ class GraphView(QWidget):
         self._banding: float | None = None  # where a band began to be dragged
         self._drawn: list[tuple[float, float]] | None = None  # corners of the line that is being drawn
         self._painted: QPixmap | None = None
-        self._at_rest = QTimer(self)  # once nothing has moved for a while, everything is painted with care
-        self._at_rest.setSingleShot(True)
-        self._at_rest.timeout.connect(self._repaint)
+        self.at_rest = QTimer(self)  # once nothing has moved for a while, everything is painted with care
+        self.at_rest.setSingleShot(True)
+        self.at_rest.timeout.connect(self._repaint)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -106,7 +106,7 @@ class GraphView(QWidget):
 
     def zoom_x(self, factor: float, about: float = 0.5) -> None:
         if self._view and self._home:
-            self._at_rest.start(_REST_MS)
+            self.at_rest.start(_REST_MS)
             x = self._view.x.zoomed(factor, about).within(self._home.x.low, self._home.x.high)
             self._view = Viewport(x, self._view.y, self._view.dy)
             self._repaint()
@@ -126,7 +126,7 @@ class GraphView(QWidget):
 
     def pan(self, dx: float, dy: float) -> None:
         if self._view and self._home:
-            self._at_rest.start(_REST_MS)
+            self.at_rest.start(_REST_MS)
             moved = self._view.x.moved(dx)
             if moved.low >= self._home.x.low * (1 - 1e-9) and moved.high <= self._home.x.high * (1 + 1e-9):
                 x = moved
@@ -167,7 +167,7 @@ class GraphView(QWidget):
     def _area(self) -> QRectF:
         return QRectF(self.rect())
 
-    def _layout(self) -> Layout:
+    def strips(self) -> Layout:
         from epidote.desktop.plotting.figure_painter import layout
 
         assert self._figure is not None
@@ -192,7 +192,7 @@ class GraphView(QWidget):
             inner = QPainter(self._painted)
             from epidote.desktop.plotting.figure_painter import FigurePainter
 
-            FigurePainter(self._figure, self._view, self._theme, moving=self._at_rest.isActive()).paint(
+            FigurePainter(self._figure, self._view, self._theme, moving=self.at_rest.isActive()).paint(
                 inner, self._area()
             )
             inner.end()
@@ -201,7 +201,7 @@ class GraphView(QWidget):
             p.setPen(QPen(self._theme.colour("accent"), 1, Qt.PenStyle.DashLine))
             p.drawRect(self._box)
         self._paint_cursor(p)
-        self._paint_drawn(p, self._layout())
+        self._paint_drawn(p, self.strips())
         if self.hasFocus():
             p.setPen(QPen(self._theme.colour("accent"), 1))
             p.drawRect(self.rect().adjusted(0, 0, -1, -1))
@@ -209,7 +209,7 @@ class GraphView(QWidget):
     def _paint_cursor(self, p: QPainter) -> None:
         if self._cursor is None or self._figure is None or self._view is None:
             return
-        where = self._layout()
+        where = self.strips()
         place = self._view.x.place(self._cursor)
         if not 0 <= place <= 1:
             return
@@ -254,7 +254,7 @@ class GraphView(QWidget):
         """Shares of the main strip's width and height at a point of the graph (y from below)."""
         if self._figure is None or self._view is None:
             return None
-        box = self._layout().main
+        box = self.strips().main
         return (point.x() - box.left()) / box.width(), (box.bottom() - point.y()) / box.height()
 
     def start_drawing(self) -> None:
@@ -297,7 +297,7 @@ class GraphView(QWidget):
         p.drawText(where.main.adjusted(8, 0, -8, -6), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, words)
 
     def _in_difference(self, point: QPointF) -> bool:
-        return self._figure is not None and bool(self._figure.differences) and self._layout().difference.contains(point)
+        return self._figure is not None and bool(self._figure.differences) and self.strips().difference.contains(point)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         place = self._place(event.position())

@@ -61,7 +61,7 @@ class RunQueue(QObject):
         self._worker = Worker("runs", self)
         self._cancel = threading.Event()
         self._begun = 0.0
-        self._answer: bool | None = None
+        self.last_answer: bool | None = None
         self._answered = threading.Event()
         self._progressed.connect(self._on_progress)
 
@@ -195,7 +195,7 @@ class RunQueue(QObject):
         shot = run_low_level_precheck(device, chain, level, cancel.is_set)
         if shot.stops:
             raise MeasurementError(f"Level check 40 dB below the set level: {shot.words} Nothing was measured.")
-        self._answer = None
+        self.last_answer = None
         self._answered.clear()
         self.asked.emit(
             f"First run with the present setup of “{chain.name}”: the level was checked 40 dB below the set level. At"
@@ -204,11 +204,11 @@ class RunQueue(QObject):
         while not self._answered.wait(0.1):
             if cancel.is_set():
                 return False
-        return bool(self._answer)
+        return bool(self.last_answer)
 
     def answer(self, go_on: bool) -> None:
         """What the user says to ``asked``."""
-        self._answer = go_on
+        self.last_answer = go_on
         self._answered.set()
 
     def _on_progress(self, cell: Cell, share: float) -> None:

@@ -33,7 +33,7 @@ class SettingsForm(QWidget):
         super().__init__()
         self._model, self._given = model, dict(values)
         self._choices = choices or {}
-        self._editors: dict[str, QLineEdit | QComboBox | QCheckBox] = {}
+        self.editors: dict[str, QLineEdit | QComboBox | QCheckBox] = {}
         layout = QFormLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setVerticalSpacing(5)
@@ -48,7 +48,7 @@ class SettingsForm(QWidget):
             label.setToolTip(plain_tip(str(field.description or "")))
             label.setProperty("quiet", True)
             layout.addRow(label, editor)
-            self._editors[name] = editor
+            self.editors[name] = editor
 
     def _editor(self, name: str, field: Any, value: Any) -> QLineEdit | QComboBox | QCheckBox:
         if isinstance(field.annotation, type) and issubclass(field.annotation, LabelledEnum):
@@ -100,7 +100,7 @@ class SettingsForm(QWidget):
 
     def set_text(self, name: str, text: str) -> None:
         """Type into a field."""
-        editor = self._editors[name]
+        editor = self.editors[name]
         if isinstance(editor, QLineEdit):
             editor.setText(text)
         elif isinstance(editor, QComboBox):
@@ -112,7 +112,7 @@ class SettingsForm(QWidget):
     def values(self) -> dict[str, Any]:
         """What is typed; a field that cannot be read is left as text, for the model to refuse."""
         result = dict(self._given)
-        for name, editor in self._editors.items():
+        for name, editor in self.editors.items():
             field = self._model.model_fields[name]
             if isinstance(editor, QComboBox):
                 result[name] = editor.currentData()
@@ -151,8 +151,8 @@ class SettingsForm(QWidget):
             make_settings(self._model, self.values())
         except SettingError as error:
             words = error.in_window
-            wrong = next((n for n in error.settings if n in self._editors), "")
-        for name, editor in self._editors.items():
+            wrong = next((n for n in error.settings if n in self.editors), "")
+        for name, editor in self.editors.items():
             if editor.property("wrong") != (name == wrong):
                 editor.setProperty("wrong", name == wrong)
                 editor.style().unpolish(editor)

@@ -96,7 +96,7 @@ class StretchDialog(QDialog):
             line.addWidget(label)
             editor.setAccessibleName(words)
             editor.setMaximumWidth(130)
-            editor.returnPressed.connect(self._typed)
+            editor.returnPressed.connect(self.apply_typed)
             line.addWidget(editor)
         self.long = Label()
         self.long.setProperty("quiet", True)
@@ -226,7 +226,7 @@ class StretchDialog(QDialog):
         )
         self.go.setEnabled(bool(self._tracks) and last > first and not too_long)
 
-    def _typed(self) -> None:
+    def apply_typed(self) -> None:
         try:
             first, last = (parse_as(e.text(), "s") for e in (self.first, self.last))
         except EpidoteError as error:

@@ -12,7 +12,7 @@ from epidote.core.chain.chain import Chain, interface_of
 from epidote.core.comparison.claims.evidence import Evidence
 from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_quantity
-from epidote.core.settings import label_of, value_in_words
+from epidote.core.settings import effect_of, label_of, unit_of, value_in_words
 
 
 class Severity(IntEnum):
@@ -42,30 +42,6 @@ class Mismatch:
         return f"{name}: {self.ours} vs. {self.theirs}.{f' {self.why}' if self.why else ''}"
 
 
-_OF_NOISE = ("tone", "distortion-level", "distortion-frequency", "noise")
-_BAND = "Noise, THD+N, SINAD and SNR depend on the bandwidth and cannot be compared."
-_RULES: dict[str, tuple[tuple[str, ...], Severity, str]] = {
-    "band_low": (_OF_NOISE, Severity.BLOCKS, _BAND),
-    "band_high": (_OF_NOISE, Severity.BLOCKS, _BAND),
-    "weighting": (_OF_NOISE, Severity.BLOCKS, "Weighted and unweighted noise, THD+N and SNR cannot be compared."),
-    "reference_level": (("noise",), Severity.BLOCKS, "SNR refers to different levels."),
-    "convention": (("intermodulation",), Severity.BLOCKS, "The definitions of modulation distortion differ."),
-    "harmonics": (
-        ("tone", "distortion-level", "distortion-frequency"),
-        Severity.WEIGHS,
-        "THD includes different harmonics.",
-    ),
-    "stop_on": (("distortion-level",), Severity.BLOCKS, "The limits apply to different distortion measures."),
-    "frequency": ((), Severity.WEIGHS, "Distortion depends on frequency."),
-    "frequency_1": ((), Severity.BLOCKS, "The products are at different frequencies."),
-    "frequency_2": ((), Severity.BLOCKS, "The products are at different frequencies."),
-    "ratio": ((), Severity.WEIGHS, "Products depend on the ratio of the tones."),
-    "level": ((), Severity.WEIGHS, "Distortion and relative noise depend on the level."),
-    "smoothing": ((), Severity.WEIGHS, "Narrow peaks are smoothed differently."),
-    "window": ((), Severity.WEIGHS, "Different parts of the impulse response are included."),
-    "stimulus": ((), Severity.WEIGHS, ""),
-    "mains": ((), Severity.WEIGHS, "Hum is evaluated at different frequencies."),
-}
 _CHAIN_RULES: dict[str, tuple[Severity, str]] = {
     "device": (Severity.WEIGHS, "The interfaces differ in noise and distortion."),
     "probe_ratio": (Severity.MINOR, ""),
@@ -79,7 +55,6 @@ _CHAIN_RULES: dict[str, tuple[Severity, str]] = {
     "calibrated_on": (Severity.MINOR, ""),
 }
 _NOT_SPECIFIED = "not specified"
-_POWER = ("distortion-level", "distortion-frequency")
 
 
 def find_mismatches(ours: Evidence, theirs: Evidence, under_study: Iterable[str] = ()) -> list[Mismatch]:
@@ -91,9 +66,7 @@ def find_mismatches(ours: Evidence, theirs: Evidence, under_study: Iterable[str]
     for name in dict.fromkeys([*ours.settings, *theirs.settings]):
         a, b = ours.settings.get(name), theirs.settings.get(name)
         if a != b and name not in studied:
-            kinds, weight, why = _RULES.get(name, ((), Severity.MINOR, ""))
-            if kinds and ours.procedure not in kinds:
-                weight, why = Severity.MINOR, ""
+            weight, why = _setting_weight(ours, name)
             ours_said, theirs_said = _setting_words(ours, name, a), _setting_words(theirs, name, b)
             found.append(
                 Mismatch(name.replace("_", " "), ours_said, theirs_said, weight, why, _setting_label(ours, name))
@@ -112,7 +85,7 @@ def _chains(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
     a, b = ours.chain, theirs.chain
     found = []
     if a.load_ohms != b.load_ohms:
-        power = ours.procedure in _POWER
+        power = procedure(ours.procedure).measures_power
         found.append(
             Mismatch(
                 "load",
@@ -148,6 +121,13 @@ def _chains(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
     return found
 
 
+def _setting_weight(of: Evidence, name: str) -> tuple[Severity, str]:
+    effect = effect_of(procedure(of.procedure).Settings, name)
+    if effect is None:
+        return Severity.MINOR, ""
+    return (Severity.BLOCKS if effect.blocks else Severity.WEIGHS), effect.why
+
+
 def _setting_label(of: Evidence, name: str) -> str:
     return label_of(procedure(of.procedure).Settings, name)
 
@@ -158,10 +138,11 @@ def _setting_words(of: Evidence, name: str, value: object) -> str:
 
 def _top(e: Evidence) -> float:
     """The highest frequency that a run's settings speak of."""
-    return max(
-        (float(e.settings[n]) for n in ("stop_frequency", "band_high", "frequency", "frequency_2") if n in e.settings),
-        default=0.0,
+    model = procedure(e.procedure).Settings
+    in_hertz = (
+        e.settings[name] for name, field in model.model_fields.items() if unit_of(field) == "Hz" and name in e.settings
     )
+    return max((float(value) for value in in_hertz if isinstance(value, int | float)), default=0.0)
 
 
 def _ohms(value: float | None) -> str:

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis.sine.stepped_tone import (
     GUARD,
     SETTLE,
@@ -50,13 +51,29 @@ class SteppedSettings(Settings):
     )
     driven: int = setting(0, "Driven output", "Drive this output only; 0 drives all outputs", played=True, ge=0, le=64)
     band_low: float = setting(
-        20.0, "Lower band limit", "Lower limit of the measurement bandwidth", "Hz", ge=0, le=100000
+        20.0,
+        "Lower band limit",
+        "Lower limit of the measurement bandwidth",
+        "Hz",
+        ge=0,
+        le=100000,
+        affects=effects.NOISE_BAND,
     )
     band_high: float = setting(
-        20000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000
+        20000.0,
+        "Upper band limit",
+        "Upper limit of the measurement bandwidth",
+        "Hz",
+        gt=0,
+        le=192000,
+        affects=effects.NOISE_BAND,
     )
-    weighting: Weighting = setting(Weighting.NONE, "Weighting", "Weighting of noise and THD+N")
-    harmonics: int = setting(10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=50)
+    weighting: Weighting = setting(
+        Weighting.NONE, "Weighting", "Weighting of noise and THD+N", affects=effects.NOISE_WEIGHTING
+    )
+    harmonics: int = setting(
+        10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=50, affects=effects.HARMONICS_INCLUDED
+    )
 
     @model_validator(mode="after")
     def _band_is_one(self) -> SteppedSettings:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.errors import SettingError
 from epidote.core.settings import Settings, setting
 from epidote.core.signals.stimulus import Stimulus
@@ -18,7 +19,7 @@ class SweepSettings(Settings):
         20000.0, "Stop frequency", "Highest frequency of the sweep", "Hz", played=True, ge=20, le=180000
     )
     duration: float = setting(4.0, "Duration", "Duration of one sweep", "s", played=True, ge=0.2, le=120)
-    level: float = setting(-6.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    level: float = setting(-6.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
     averages: int = setting(1, "Averages", "Number of sweeps played and averaged", played=True, ge=1, le=64)
 
     @model_validator(mode="after")

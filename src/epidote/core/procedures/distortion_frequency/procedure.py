@@ -55,6 +55,7 @@ _FILTERED_DB = 30.0  # below what the unit passes best
 
 class DistortionFrequency(ProcedureBase):
     key = "distortion-frequency"
+    measures_power = True
     title = "THD vs. frequency"
     Settings = DistortionFrequencySettings
     keeps_part = True

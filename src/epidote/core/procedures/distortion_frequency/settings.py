@@ -9,6 +9,7 @@ from collections.abc import Sequence
 
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.level_setting import LevelString, is_power
 from epidote.core.errors import SettingError
@@ -63,6 +64,7 @@ class DistortionFrequencySettings(SteppedSettings):
         "Generator level, or the unit's output level if that is held constant; a power is always an output level",
         played=True,
         max_length=40,
+        affects=effects.LEVEL,
     )
     hold: Hold = setting(
         Hold.DRIVE,
@@ -71,7 +73,13 @@ class DistortionFrequencySettings(SteppedSettings):
         played=True,
     )
     band_high: float = setting(
-        40000.0, "Upper band limit", "Upper limit of the measurement bandwidth", "Hz", gt=0, le=192000
+        40000.0,
+        "Upper band limit",
+        "Upper limit of the measurement bandwidth",
+        "Hz",
+        gt=0,
+        le=192000,
+        affects=effects.NOISE_BAND,
     )
 
     @model_validator(mode="after")

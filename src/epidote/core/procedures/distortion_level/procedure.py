@@ -55,6 +55,7 @@ _SMALL_DB = 20.0  # this far below the end, a unit's gain is its small-signal ga
 
 class DistortionLevel(ProcedureBase):
     key = "distortion-level"
+    measures_power = True
     title = "THD vs. level"
     Settings = DistortionLevelSettings
     keeps_part = True

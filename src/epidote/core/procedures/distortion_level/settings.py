@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.analysis.sine import distortion_limits as knee
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.level_setting import LevelString, drive_dbfs
@@ -23,7 +24,9 @@ class StopOn(LabelledEnum):
 
 
 class DistortionLevelSettings(SteppedSettings):
-    frequency: float = setting(1000.0, "Frequency", "Tone frequency", "Hz", played=True, ge=5, le=100000)
+    frequency: float = setting(
+        1000.0, "Frequency", "Tone frequency", "Hz", played=True, ge=5, le=100000, affects=effects.DISTORTION_FREQUENCY
+    )
     start_level: LevelString = setting(
         "-60 dBFS", "Start level", "First generator level, in dBFS, V, dBV or dBu", played=True, max_length=40
     )
@@ -45,7 +48,12 @@ class DistortionLevelSettings(SteppedSettings):
     stop_at: float = setting(
         5.0, "Stop at distortion", "Distortion at which the level sweep stops", "%", played=True, gt=0, le=100
     )
-    stop_on: StopOn = setting(StopOn.THD_N, "Distortion measure", "Distortion measure compared with the limits")
+    stop_on: StopOn = setting(
+        StopOn.THD_N,
+        "Distortion measure",
+        "Distortion measure compared with the limits",
+        affects=effects.DISTORTION_MEASURE,
+    )
     clean: float = setting(0.1, "Clean limit", "Distortion limit for the “clean” readings", "%", gt=0, le=100)
 
     @property

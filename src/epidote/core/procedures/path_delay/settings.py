@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pydantic import model_validator
 
+from epidote.core import effects
 from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
 
 
@@ -15,8 +16,14 @@ class Played(LabelledEnum):
 
 
 class PathsSettings(Settings):
-    stimulus: Played = setting(Played.NOISE, "Stimulus", "Pink noise, or nothing to record existing sound", played=True)
-    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0)
+    stimulus: Played = setting(
+        Played.NOISE,
+        "Stimulus",
+        "Pink noise, or nothing to record existing sound",
+        played=True,
+        affects=effects.STIMULUS,
+    )
+    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
     duration: float = setting(10.0, "Duration", "Duration of the recording", "s", played=True, ge=0.1, le=3600)
     search: float = setting(1.0, "Search range", "Maximum delay searched for, in either direction", "s", gt=0, le=600)
     band_low: float = setting(20.0, "Lower band limit", "Lower limit of the analysed band", "Hz", ge=0, le=100000)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from epidote.core import effects
 from epidote.core.analysis.spectral.smoothing import Smoothing
 from epidote.core.procedures.common.swept import SweepSettings
 from epidote.core.settings import LabelledEnum, setting
@@ -25,7 +26,9 @@ class Excitation(LabelledEnum):
 
 
 class ResponseSettings(SweepSettings):
-    stimulus: Excitation = setting(Excitation.SWEEP, "Stimulus", "Test signal: sweep, noise or audio file", played=True)
+    stimulus: Excitation = setting(
+        Excitation.SWEEP, "Stimulus", "Test signal: sweep, noise or audio file", played=True, affects=effects.STIMULUS
+    )
     colour: Colour = setting(Colour.PINK, "Noise spectrum", "Noise spectrum: pink or white", played=True)
     material: str = setting("", "Audio file", "Audio file to play", played=True, max_length=1000)
     reference_channel: int = setting(
@@ -35,9 +38,14 @@ class ResponseSettings(SweepSettings):
         ge=0,
         le=64,
     )
-    smoothing: Smoothing = setting(Smoothing.NONE, "Smoothing", "Smoothing of the level curves, in octaves")
+    smoothing: Smoothing = setting(
+        Smoothing.NONE, "Smoothing", "Smoothing of the level curves, in octaves", affects=effects.SMOOTHING
+    )
     window: ImpulseWindow = setting(
-        ImpulseWindow.BY_FREQUENCY, "Time window", "Time window applied to the impulse response"
+        ImpulseWindow.BY_FREQUENCY,
+        "Time window",
+        "Time window applied to the impulse response",
+        affects=effects.IMPULSE_WINDOW,
     )
 
     def played(self, rate: float) -> Stimulus:

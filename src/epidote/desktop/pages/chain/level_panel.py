@@ -124,7 +124,7 @@ class LivePanel(QWidget):
         table.setColumnStretch(0, 3)
         table.setColumnStretch(1, 3)
         table.setColumnStretch(2, 4)
-        self._values: dict[str, tuple[Label, Label]] = {}
+        self.values: dict[str, tuple[Label, Label]] = {}
         for row, (key, words) in enumerate(
             (
                 ("level", "Level"),
@@ -143,7 +143,7 @@ class LivePanel(QWidget):
             table.addWidget(Label(words), row, 0)
             table.addWidget(value, row, 1)
             table.addWidget(remark, row, 2)
-            self._values[key] = (value, remark)
+            self.values[key] = (value, remark)
         layout.addLayout(table)
         self.faults = DropoutLabel(link)
         layout.addWidget(self.faults)
@@ -178,7 +178,7 @@ class LivePanel(QWidget):
         self.listen.setText("Stop" if now is not None else "Start")
         self.listen.setChecked(now is not None)
         if now is None:
-            for key in self._values:
+            for key in self.values:
                 self._say(key, MISSING_VALUE)
             return
         mine = now.channels[now.watched - 1]
@@ -220,6 +220,6 @@ class LivePanel(QWidget):
         )
 
     def _say(self, key: str, value: str, remark: str = "") -> None:
-        for label, words in zip(self._values[key], (value, remark), strict=True):
+        for label, words in zip(self.values[key], (value, remark), strict=True):
             if label.text() != words:
                 label.setText(words)

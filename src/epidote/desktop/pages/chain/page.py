@@ -75,8 +75,8 @@ class ChainPage(QWidget):
         self.kept.failed.connect(self.failed)
         self._text = ""
         self._changes = 0
-        self._blocks: dict[str, Block] = {}
-        self._devices: list[tuple[str, str]] = []
+        self.blocks: dict[str, Block] = {}
+        self.known_devices: list[tuple[str, str]] = []
         self.form: SettingsForm | None = None
         self._build()
         self.setFocusProxy(self.path)
@@ -188,7 +188,7 @@ class ChainPage(QWidget):
         self.session.ask(lambda study: study.chain_toml, done)
 
     def _show(self, text: str) -> None:
-        changed = text != self._text or not self._blocks
+        changed = text != self._text or not self.blocks
         self._text = text
         try:
             self.chain = chain_from_toml(text)
@@ -197,7 +197,7 @@ class ChainPage(QWidget):
         self.name.setText(self.chain.name)
         self.kept.refresh()
         found = blocks(self.chain, date.today(), headroom_of(self.session.overview))
-        self._blocks = {b.key: b for b in found}
+        self.blocks = {b.key: b for b in found}
         wire, weak = self._wire()
         self.path.show_path(found, wire, weak)
         self.live.set_channels(self.chain)
@@ -234,8 +234,8 @@ class ChainPage(QWidget):
         )
 
     def _say_weak(self) -> None:
-        block = self._blocks.get(self.path.chosen_key())
-        first = block if block is not None and block.weak else next((b for b in self._blocks.values() if b.weak), None)
+        block = self.blocks.get(self.path.chosen_key())
+        first = block if block is not None and block.weak else next((b for b in self.blocks.values() if b.weak), None)
         self.live.set_weak(f"{first.title}: {first.weak}." if first else "")
 
     def _block_chosen(self, _key: str) -> None:
@@ -243,7 +243,7 @@ class ChainPage(QWidget):
         self._show_block()
 
     def _show_block(self) -> None:
-        block = self._blocks.get(self.path.chosen_key())
+        block = self.blocks.get(self.path.chosen_key())
         if block is None:
             return
         self.heading.setText(block.title)
@@ -253,7 +253,7 @@ class ChainPage(QWidget):
         self._say_weak()
 
     def _replace_form(self, block: Block) -> None:
-        choices = {"device": self._devices}
+        choices = {"device": self.known_devices}
         form = SettingsForm(Chain, self.chain.model_dump(), block.fields, choices)
         form.setEnabled(self.session.writable)
         form.changed.connect(lambda: self.problem.setText(form.problem()))
@@ -316,7 +316,7 @@ class ChainPage(QWidget):
         self.chain = chain
         edits.set_chain(self.session, before, after)
         if anew:
-            self._blocks = {}
+            self.blocks = {}
             self._show(after)
 
     # -- guides ------------------------------------------------------------------------------------
@@ -438,9 +438,9 @@ class ChainPage(QWidget):
 
     def _devices_found(self, found: object) -> None:
         if isinstance(found, list):
-            self._devices = list(found)
+            self.known_devices = list(found)
         else:
-            self._devices = []
+            self.known_devices = []
         typing = False
         if self.focusWidget():
             typing = self.form is not None and self.form.isAncestorOf(self.focusWidget())

@@ -32,7 +32,7 @@ class PathView(QWidget):
         self.theme = theme
         self._blocks: tuple[Block, ...] = ()
         self._key = "source"
-        self._wire, self._wire_weak = "", False
+        self.wire, self.wire_weak = "", False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Chain blocks")
@@ -44,7 +44,7 @@ class PathView(QWidget):
         return QFontMetricsF(font(0.88)).height() * 1.12
 
     def show_path(self, blocks: tuple[Block, ...], wire: str, wire_weak: bool) -> None:
-        self._blocks, self._wire, self._wire_weak = blocks, wire, wire_weak
+        self._blocks, self.wire, self.wire_weak = blocks, wire, wire_weak
         self.updateGeometry()
         self.update()
 
@@ -58,7 +58,7 @@ class PathView(QWidget):
             self.update()
             self.chosen.emit(key)
 
-    def _boxes(self) -> list[QRectF]:
+    def boxes(self) -> list[QRectF]:
         count = max(1, len(self._blocks))
         gap = max(14.0, self.width() * _GAP_SHARE)
         wide = (self.width() - 2 * _SIDE - gap * (count - 1)) / count
@@ -68,7 +68,7 @@ class PathView(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        boxes = self._boxes()
+        boxes = self.boxes()
         for block, box in zip(self._blocks, boxes, strict=False):
             self._block(p, block, box)
         p.setPen(QPen(self.theme.colour("quiet"), 1.3))
@@ -125,14 +125,14 @@ class PathView(QWidget):
         t = self.theme
         left, right = (places[key].center().x() for key in _WIRED)
         top, low = places["output"].bottom() + 3, places["output"].bottom() + self._line() * 1.5
-        if self._wire_weak:
+        if self.wire_weak:
             colour = t.colour("caution")
         else:
             colour = t.colour("quiet")
         p.setPen(QPen(colour, 1.4, Qt.PenStyle.DotLine))
         p.drawPolyline(QPolygonF([QPointF(left, top), QPointF(left, low), QPointF(right, low), QPointF(right, top)]))
         p.setFont(font(0.85))
-        words = QFontMetricsF(p.font()).elidedText(self._wire, Qt.TextElideMode.ElideRight, right - left - 20)
+        words = QFontMetricsF(p.font()).elidedText(self.wire, Qt.TextElideMode.ElideRight, right - left - 20)
         p.setPen(colour)
         p.drawText(
             QRectF(left, low - self._line() * 1.15, right - left, self._line()), Qt.AlignmentFlag.AlignCenter, words
@@ -147,13 +147,13 @@ class PathView(QWidget):
 
     def tip_at(self, where: QPointF) -> str:
         """The whole text of the block there, or of the loopback line."""
-        for block, box in zip(self._blocks, self._boxes(), strict=False):
+        for block, box in zip(self._blocks, self.boxes(), strict=False):
             if box.contains(where):
                 return "\n".join([block.kind, *block.lines])
-        return self._wire
+        return self.wire
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        for block, box in zip(self._blocks, self._boxes(), strict=False):
+        for block, box in zip(self._blocks, self.boxes(), strict=False):
             if box.contains(event.position()):
                 self.choose(block.key)
 

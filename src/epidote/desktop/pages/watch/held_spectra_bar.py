@@ -32,7 +32,7 @@ class StatesBar(QWidget):
         self.states: dict[str, HeldSpectrum] = {}
         self.reference = ""
         self._hidden: set[str] = set()
-        self._chips: dict[str, QToolButton] = {}
+        self.chips: dict[str, QToolButton] = {}
         self._layout = QHBoxLayout(self)
         self._layout.setContentsMargins(0, 0, 0, 0)
         self._layout.setSpacing(6)
@@ -90,11 +90,11 @@ class StatesBar(QWidget):
         self.shown_changed.emit()
 
     def _refresh(self) -> None:
-        for chip in self._chips.values():
+        for chip in self.chips.values():
             self._layout.removeWidget(chip)
             chip.hide()
             chip.deleteLater()
-        self._chips = {}
+        self.chips = {}
         for place, name in enumerate([NOW, *self.states], start=1):
             chip = QToolButton()
             chip.setText(button_text(name) + (" (reference)" if name == self.reference else ""))
@@ -108,7 +108,7 @@ class StatesBar(QWidget):
                 chip.customContextMenuRequested.connect(lambda at, n=name, c=chip: self.menu(n).exec(c.mapToGlobal(at)))
                 chip.setToolTip("Click to show or hide. Right-click to compare, save, rename or delete.")
             self._layout.insertWidget(place, chip)
-            self._chips[name] = chip
+            self.chips[name] = chip
 
     def menu(self, name: str) -> QMenu:
         """What can be done with a held state."""

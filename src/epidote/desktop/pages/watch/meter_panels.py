@@ -106,7 +106,7 @@ class FiguresPanel(QWidget):
         table = QGridLayout()
         table.setVerticalSpacing(4)
         table.setColumnStretch(0, 1)
-        self._cells: dict[str, tuple[Label, Label]] = {}
+        self.cells: dict[str, tuple[Label, Label]] = {}
         for row, (key, words) in enumerate(self.ROWS):
             large, small = Label(MISSING_VALUE), Label(MISSING_VALUE)
             large.setFont(font(1.2, bold=True))
@@ -117,7 +117,7 @@ class FiguresPanel(QWidget):
             table.addWidget(Label(words), row, 0)
             table.addWidget(large, row, 1)
             table.addWidget(small, row, 2)
-            self._cells[key] = (large, small)
+            self.cells[key] = (large, small)
         layout.addLayout(table)
         layout.addStretch(1)
 
@@ -128,7 +128,7 @@ class FiguresPanel(QWidget):
                 texts = _texts(all_figures[index], scales[index])
             else:
                 texts = {}
-            for key, cells in self._cells.items():
+            for key, cells in self.cells.items():
                 words = texts.get(key, MISSING_VALUE)
                 if cells[index].text() != words:
                     cells[index].setText(words)
@@ -174,7 +174,7 @@ class MainsTable(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.theme = theme
-        self._heads: list[tuple[str, int]] = []
+        self.heads: list[tuple[str, int]] = []
         self._rows: list[tuple[str, list[str]]] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Mains hum")
@@ -188,8 +188,8 @@ class MainsTable(QWidget):
 
     def show_table(self, heads: list[tuple[str, int]], rows: list[tuple[str, list[str]]]) -> None:
         """heads: (name, colour) of each state; rows: (name, a value for each)."""
-        if (heads, rows) != (self._heads, self._rows):
-            self._heads, self._rows = heads, rows
+        if (heads, rows) != (self.heads, self._rows):
+            self.heads, self._rows = heads, rows
             self.update()
 
     def rows(self) -> list[tuple[str, list[str]]]:
@@ -209,8 +209,8 @@ class MainsTable(QWidget):
             shown = [*self._rows[: room - 2], *self._rows[-2:]]
         line = min(metrics.height() * 1.45, self.height() / max(1, len(shown) + 1))
         first = metrics.horizontalAdvance("Below threshold  ")
-        wide = (self.width() - first) / max(1, len(self._heads))
-        for i, (name, colour) in enumerate(self._heads):
+        wide = (self.width() - first) / max(1, len(self.heads))
+        for i, (name, colour) in enumerate(self.heads):
             p.setPen(self.theme.row(colour))
             where = QRectF(first + i * wide, 0, wide - 4, line)
             p.drawText(

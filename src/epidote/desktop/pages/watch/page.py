@@ -57,7 +57,7 @@ class WatchPage(QWidget):
         self._build()
         self.setFocusProxy(self.canvas)
         session.overview_changed.connect(self.refresh)
-        session.live.updated.connect(self._updated)
+        session.live.updated.connect(self.show_frame)
         session.live.began.connect(self._began)
         session.live.ended.connect(self._ended)
         self.refresh()
@@ -340,7 +340,7 @@ class WatchPage(QWidget):
 
     # -- showing -----------------------------------------------------------------------------------
 
-    def _updated(self, frame: object) -> None:
+    def show_frame(self, frame: object) -> None:
         if not isinstance(frame, Frame):
             return
         self.frame = frame

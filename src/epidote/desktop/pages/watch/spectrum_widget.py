@@ -58,8 +58,8 @@ class SpectrumCanvas(QWidget):
         self._x = Scale(10, 24000, True)
         self._y = Scale(-160, 0)
         self._home_y = self._y
-        self._still: tuple[Layer, ...] = ()
-        self._now: tuple[Layer, ...] = ()
+        self.held_layers: tuple[Layer, ...] = ()
+        self.live_layers: tuple[Layer, ...] = ()
         self._marks: tuple[float, ...] = ()
         self._note = ""
         self._cursor: float | None = None
@@ -103,11 +103,11 @@ class SpectrumCanvas(QWidget):
 
     def show_still(self, layers: tuple[Layer, ...], marks: tuple[float, ...], note: str) -> None:
         """Held states and the threshold; marks: frequencies of the mains."""
-        self._still, self._marks, self._note = layers, marks, note
+        self.held_layers, self._marks, self._note = layers, marks, note
         self._redraw()
 
     def show_now(self, layers: tuple[Layer, ...]) -> None:
-        self._now = layers
+        self.live_layers = layers
         self.update()
 
     def set_theme(self, theme: Theme) -> None:
@@ -119,7 +119,7 @@ class SpectrumCanvas(QWidget):
         self.update()
 
     def _tell(self) -> None:
-        self._now = ()
+        self.live_layers = ()
         self._redraw()
         self.view_changed.emit(self.view())
 
@@ -144,13 +144,13 @@ class SpectrumCanvas(QWidget):
             still = QPainter(self._pixmap)
             still.setRenderHint(QPainter.RenderHint.Antialiasing)
             self._axes(still, box)
-            for layer in self._still:
+            for layer in self.held_layers:
                 self._curve(still, box, layer)
             still.end()
         p.drawPixmap(0, 0, self._pixmap)
-        for layer in self._now:
+        for layer in self.live_layers:
             self._curve(p, box, layer)
-        if not self._now:
+        if not self.live_layers:
             p.setPen(self.theme.colour("quiet"))
             p.drawText(box, Qt.AlignmentFlag.AlignCenter, self._note)
         self._pointer(p, box)
@@ -240,7 +240,7 @@ class SpectrumCanvas(QWidget):
         if self._cursor is None:
             return []
         rows = []
-        for layer in (*self._now, *self._still):
+        for layer in (*self.live_layers, *self.held_layers):
             n = layer.high.size
             centre = int(self._x.place(self._cursor) * n)
             part = layer.high[max(0, centre - 3) : centre + 4]

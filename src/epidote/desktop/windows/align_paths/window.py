@@ -62,7 +62,7 @@ class AlignWindow(QDialog):
         self.laid: AlignedPair | None = None
         self.delay = 0.0
         self._event = -1
-        self._stop = threading.Event()
+        self.stopping = threading.Event()
         self._ways: list[Any] = []
         self.setWindowTitle(f"Align paths: {subject.full_name}")
         self.resize(1180, 720)
@@ -247,8 +247,8 @@ class AlignWindow(QDialog):
         if laid is None or not name:
             return
         delay, invert = (self.delay if aligned else None), self.side.invert.isChecked()
-        self._stop.set()
-        self._stop = stop = threading.Event()
+        self.stopping.set()
+        self.stopping = stop = threading.Event()
 
         def work(study: Study) -> str:
             from epidote.core.errors import CancelledError
@@ -269,7 +269,7 @@ class AlignWindow(QDialog):
 
     def silence(self) -> None:
         """Stop what plays."""
-        self._stop.set()
+        self.stopping.set()
 
     def write(self, path: Path | None = None) -> None:
         """Both paths as files, the second brought under the first; asks where to when no path is given."""
@@ -318,11 +318,11 @@ class AlignWindow(QDialog):
         self.phase.set_theme(theme)
 
     def done(self, result: int) -> None:
-        self._stop.set()
+        self.stopping.set()
         super().done(result)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        self._stop.set()
+        self.stopping.set()
         super().closeEvent(event)
 
 

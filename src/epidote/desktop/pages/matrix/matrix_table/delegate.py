@@ -73,7 +73,7 @@ class MatrixDelegate(QStyledItemDelegate):
         chosen = bool(state & QStyle.StateFlag.State_Selected)
         key = self._key(index, subject, option.rect.size(), p.device().devicePixelRatioF(), chosen=chosen)
         if key is None:
-            self._paint(p, option.rect, index, subject, chosen=chosen)
+            self.paint_cell(p, option.rect, index, subject, chosen=chosen)
         else:
             p.drawPixmap(option.rect.topLeft(), self._kept(key, option.rect.size(), index, subject))
         if state & QStyle.StateFlag.State_HasFocus:
@@ -113,14 +113,14 @@ class MatrixDelegate(QStyledItemDelegate):
             found.setDevicePixelRatio(ratio)
             inner = QPainter(found)
             inner.setFont(font())
-            self._paint(inner, QRect(QPoint(0, 0), size), index, subject, chosen=False)
+            self.paint_cell(inner, QRect(QPoint(0, 0), size), index, subject, chosen=False)
             inner.end()
             while len(self._pictures) >= _KEPT_PICTURES:
                 self._pictures.pop(next(iter(self._pictures)))
             self._pictures[key] = found
         return found
 
-    def _paint(
+    def paint_cell(
         self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, subject: Subject, *, chosen: bool
     ) -> None:
         p.save()

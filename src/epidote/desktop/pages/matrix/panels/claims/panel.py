@@ -63,7 +63,7 @@ class ClaimsPanel(QWidget):
         self.typed.setPlaceholderText("Claim, e.g. THD+N < 0.005 %, 1 kHz, 1 W, 8 Ω, 20 kHz bandwidth")
         self.typed.setAccessibleName("Claim")
         self.typed.textChanged.connect(self._understand)
-        self.typed.returnPressed.connect(self._add)
+        self.typed.returnPressed.connect(self.add_typed)
         layout.addWidget(self.typed)
         self.understood = Label()
         self.understood.setWordWrap(True)
@@ -77,7 +77,7 @@ class ClaimsPanel(QWidget):
             QPushButton(t) for t in ("Add", "Import CSV…", "Measure", "Delete")
         )
         self.add.setProperty("main", True)
-        self.add.clicked.connect(self._add)
+        self.add.clicked.connect(self.add_typed)
         self.take.clicked.connect(lambda _: self.import_csv())
         self.measure.clicked.connect(lambda _: self._on_current(lambda e: self.measure_wanted.emit(e.id)))
         self.delete.clicked.connect(
@@ -188,7 +188,7 @@ class ClaimsPanel(QWidget):
             found is not None and found.claim is not None and self.unit is not None and self.typed.isEnabled()
         )
 
-    def _add(self) -> None:
+    def add_typed(self) -> None:
         found = self._understood(self.typed.text())
         if found is not None and found.claim is not None and self.unit is not None:
             self.added.emit([found.claim.model_dump(mode="json", exclude_none=True)])

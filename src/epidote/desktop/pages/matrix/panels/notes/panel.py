@@ -86,7 +86,7 @@ class NotesPanel(QWidget):
         self.text = NoteEdit()
         self.text.setAccessibleName("Note")
         self.text.setPlaceholderText("Observations, changes, test setup")
-        self.text.left.connect(self._left)
+        self.text.left.connect(self.finish_note)
         layout.addWidget(self.text, 2)
         self.list = QListWidget()
         self.list.setAccessibleName("Pictures")
@@ -163,7 +163,7 @@ class NotesPanel(QWidget):
             widget.setEnabled(writable and bool(owners))
         self._picture_chosen(self.list.currentRow())
 
-    def _left(self, text: str) -> None:
+    def finish_note(self, text: str) -> None:
         if text != self._text and not self.text.isReadOnly():
             self._text = text
             self.written.emit(text)
