@@ -217,7 +217,7 @@ def watch_and_chain(
     dressed("dark", 1280, 800)
     window.show_page("Chain")
     settle(window, 2)
-    chain = window.chain_page()
+    chain = window.page_named("Chain")
     assert chain is not None
     chain.path.choose("input")
     chain.begin_guide("input_by_wire")
@@ -231,7 +231,7 @@ def watch_and_chain(
     shoot(window, "chain-load-light", wanted)
     window.show_page("Watch")
     settle(window)
-    watch = window.watch_page()
+    watch = window.page_named("Watch")
     assert watch is not None
     watch.row.setCurrentIndex(watch.row.findData(p40))
     watch.start()

@@ -21,7 +21,7 @@ def page(window, qtbot):
     chain = chain_of(window).model_copy(update={"device": "standin:wire"})
     window.session.study.set_setting("chain", chain_to_toml(chain))
     window.show_page("Chain")
-    made = window.chain_page()
+    made = window.page_named("Chain")
     wait_for(qtbot, lambda: made.form is not None and made.chain.device == "standin:wire")
     yield made
     window.session.live.stop()
@@ -240,5 +240,5 @@ def test_its_listening_is_not_called_watching_on_the_watch_page(page, window, qt
     window.session.live.began.connect(began.append)
     assert page.start_listening()
     wait_for(qtbot, lambda: bool(began))
-    assert window.watch_page().listen.text() == "Start"
-    assert window.watch_page().watch is None
+    assert window.page_named("Watch").listen.text() == "Start"
+    assert window.page_named("Watch").watch is None

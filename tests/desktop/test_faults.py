@@ -206,7 +206,7 @@ def test_chips_of_snapshots_hide_and_show(window, qtbot):
     from PySide6.QtCore import Qt
 
     window.show_page("Watch")
-    page = window.watch_page()
+    page = window.page_named("Watch")
     wait_for(qtbot, lambda: page.row.count() == 3)
     chip = page.states.chips["Live"]
     qtbot.mouseClick(chip, Qt.MouseButton.LeftButton)

@@ -52,15 +52,15 @@ def test_a_study_full_of_markup_is_shown(qtbot, path):
         QApplication.processEvents()
         assert not window.grab().isNull()
     window.show_page("Watch")
-    wait_for(qtbot, lambda: window.watch_page().row.count() > 0)
-    assert EVIL in window.watch_page().row.itemText(1)
+    wait_for(qtbot, lambda: window.page_named("Watch").row.count() > 0)
+    assert EVIL in window.page_named("Watch").row.itemText(1)
     window.close()
 
 
 def test_every_label_shows_plain_text(window, qtbot):
     for page in ("Chain", "Watch", "Matrix"):
         window.show_page(page)
-    wait_for(qtbot, lambda: window.chain_page().form is not None)
+    wait_for(qtbot, lambda: window.page_named("Chain").form is not None)
     found = [label for label in window.findChildren(QLabel) if label.text()]
     ours = [label for label in found if type(label) is not QLabel]
     assert len(ours) > 20

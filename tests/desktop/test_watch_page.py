@@ -20,7 +20,7 @@ def wait_for(qtbot, condition) -> None:
 @pytest.fixture
 def page(window, qtbot):
     window.show_page("Watch")
-    made = window.watch_page()
+    made = window.page_named("Watch")
     wait_for(qtbot, lambda: made.row.count() == 3)
     made.row.setCurrentIndex(0)
     yield made
@@ -222,7 +222,7 @@ def test_a_run_takes_the_device_away_from_the_watch(page, window, qtbot):
 
 def test_watching_nothing_is_said(window, qtbot):
     window.show_page("Watch")
-    page = window.watch_page()
+    page = window.page_named("Watch")
     page.hold()
     assert "No live signal" in window.message.text()
 

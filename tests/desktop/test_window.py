@@ -50,7 +50,7 @@ def test_the_strip_says_what_weakens_the_results(window, qtbot):
 def test_mending_the_chain_from_the_strip(window, qtbot):
     wait_for(qtbot, lambda: window.strip.items["load"].text() != "")
     window.strip.items["load"].click()
-    page = window.chain_page()
+    page = window.page_named("Chain")
     assert window.stack.currentWidget() is window.pages["Chain"]
     wait_for(
         qtbot,

@@ -26,7 +26,7 @@ def shown(window, qtbot):
     for page in ("Chain", "Watch", "Matrix"):
         window.show_page(page)
         wait_for(qtbot, lambda p=page: window.stack.currentWidget() is window.pages[p])
-    wait_for(qtbot, lambda: window.chain_page().form is not None and window.watch_page().row.count() > 0)
+    wait_for(qtbot, lambda: window.page_named("Chain").form is not None and window.page_named("Watch").row.count() > 0)
     return window
 
 
@@ -68,7 +68,7 @@ def test_units_and_channels_on_toggles_are_explained(shown):
 
 
 def test_buttons_with_a_single_key_name_it(shown):
-    watch = shown.watch_page()
+    watch = shown.page_named("Watch")
     for button, key in ((watch.generator.switch, "Space"), (watch.states.hold, "H or S"), (watch.settings.again, "R")):
         assert f"({key})" in button.toolTip()
 

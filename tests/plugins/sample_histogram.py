@@ -17,7 +17,6 @@ from epidote.core.settings import Settings, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.stimuli.tone import tone
 
-
 BINS = Effect("Histograms of different bins cannot be compared.", blocks=True)
 
 

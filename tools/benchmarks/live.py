@@ -110,7 +110,7 @@ def main() -> None:
     settle(1.5)
     window.show_page("Watch")
     settle(1.0)
-    page = window.watch_page()
+    page = window.page_named("Watch")
     assert page is not None
     page.settings.length.setCurrentIndex(LENGTHS.index(LENGTH))
     for at_speed in (False, True):

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from epidote.desktop.pages.matrix.panels.side_panel import TABS
+from epidote.desktop.shell.page_list import PAGES
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.page import MatrixPage
@@ -115,7 +116,7 @@ def commands_of(
         Command("whole graph", "Reset zoom", "Ctrl+0", "Graph", window.whole_graph),
         *(
             Command(f"page {name}", f"{name} page", f"Alt+{i}", "View", lambda n=name: window.show_page(n))  # type: ignore[misc]
-            for i, name in enumerate(("Chain", "Watch", "Matrix"), start=1)
+            for i, name in enumerate((kind.title for kind in PAGES), start=1)
         ),
         Command("to matrix", "Focus matrix", "F6", "View", m.table.setFocus),
         Command("to graph", "Focus graph", "F7", "View", window.focus_graph),

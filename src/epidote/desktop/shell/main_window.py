@@ -26,6 +26,7 @@ from epidote.desktop.plotting.icons import crystal_mark
 from epidote.desktop.shell.actions import GROUPS, Command, commands_of
 from epidote.desktop.shell.file_actions import FileActions
 from epidote.desktop.shell.lazy_page import LazyPage
+from epidote.desktop.shell.page_list import FIRST, PAGES, PageKind
 from epidote.desktop.shell.row_actions import RowActions
 from epidote.desktop.shell.trust_strip import TrustStrip
 from epidote.desktop.state.faults import faults
@@ -36,8 +37,7 @@ from epidote.desktop.widgets.plain import Label, button_text
 from epidote.study.store import SUFFIX
 
 if TYPE_CHECKING:
-    from epidote.desktop.pages.chain.page import ChainPage
-    from epidote.desktop.pages.watch.page import WatchPage
+    from epidote.desktop.pages.page import Page
 
 MESSAGE_SECONDS = 12
 
@@ -47,8 +47,7 @@ def _load_the_rest() -> None:
     grids need.
     """
     for name in (
-        "epidote.desktop.pages.chain.page",
-        "epidote.desktop.pages.watch.page",
+        *(kind.module for kind in PAGES),
         "scipy.fft",
         "scipy.interpolate",
         "scipy.special",
@@ -68,9 +67,10 @@ class MainWindow(QMainWindow):
         self.matrix = MatrixPage(self.session, self.theme)
         self.matrix.setFocusProxy(self.matrix.table)
         self.rows, self.files = RowActions(self), FileActions(self)
-        self._chain: LazyPage[ChainPage] = LazyPage(self._make_chain)
-        self._watch: LazyPage[WatchPage] = LazyPage(self._make_watch)
-        self.pages: dict[str, QWidget] = {"Chain": self._chain, "Watch": self._watch, "Matrix": self.matrix}
+        self.pages: dict[str, Page | LazyPage[Page]] = {
+            kind.title: self.matrix if kind.title == FIRST else LazyPage(partial(self._make_page, kind))
+            for kind in PAGES
+        }
         central = QWidget()
         layout = QVBoxLayout(central)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -119,7 +119,7 @@ class MainWindow(QMainWindow):
         self.session.failed.connect(self.say)
         self.session.said.connect(self.say)
         self.session.runs.asked.connect(self._ask)
-        self.matrix.selection.failed.connect(self.say)
+        self.matrix.failed.connect(self.say)
         self.matrix.lower_built.connect(self._lower_built)
         self.matrix.settled.connect(lambda: self.session.aside(_load_the_rest, lambda _: None, self.say))
         self.session.undo.indexChanged.connect(self._overview_changed)
@@ -134,20 +134,10 @@ class MainWindow(QMainWindow):
     def study_title(self) -> str:
         return self.title.text()
 
-    def _make_chain(self) -> ChainPage:
-        from epidote.desktop.pages.chain.page import ChainPage
-
-        page = ChainPage(self.session, self.theme)
+    def _make_page(self, kind: PageKind) -> Page:
+        page = kind.make(self.session, self.theme)
         page.failed.connect(self.say)
-        page.baseline_wanted.connect(self.rows.measure_baseline)
-        self.session.latency_told.connect(page.show_latency)
-        return page
-
-    def _make_watch(self) -> WatchPage:
-        from epidote.desktop.pages.watch.page import WatchPage
-
-        page = WatchPage(self.session, self.theme)
-        page.failed.connect(self.say)
+        page.action_wanted.connect(lambda name: self.actions_by_name[name].trigger())
         return page
 
     # -- building ----------------------------------------------------------------------------------
@@ -184,7 +174,7 @@ class MainWindow(QMainWindow):
             button = QToolButton()
             button.setText(name)
             button.setCheckable(True)
-            button.setChecked(name == "Matrix")
+            button.setChecked(name == FIRST)
             button.setProperty("page", True)
             button.clicked.connect(lambda _=False, n=name: self.show_page(n))
             group.addButton(button)
@@ -355,10 +345,8 @@ class MainWindow(QMainWindow):
         if isinstance(app, QApplication):
             apply_theme(app, self.theme)
         self.menu_button.setIcon(self._icon())
-        self.matrix.set_theme(self.theme)
-        for page in (self._chain.page, self._watch.page):
-            if page is not None:
-                page.set_theme(self.theme)
+        for page in self._made_pages():
+            page.set_theme(self.theme)
 
     def show_page(self, name: str) -> None:
         """Go to a page of the bar."""
@@ -370,24 +358,23 @@ class MainWindow(QMainWindow):
     def show_chain(self, block: str = "source") -> None:
         """The Chain page, with a block chosen."""
         self.show_page("Chain")
-        page = self.chain_page()
+        page = self.page_named("Chain")
         if page is not None:
-            page.path.choose(block)
+            page.show_part(block)
 
-    def chain_page(self) -> ChainPage | None:
-        """The Chain page once it was shown."""
-        return self._chain.page
+    def page_named(self, title: str) -> Page | None:
+        """A page; None before it was shown for the first time."""
+        page = self.pages[title]
+        return page.page if isinstance(page, LazyPage) else page
 
-    def watch_page(self) -> WatchPage | None:
-        """The Watch page once it was shown."""
-        return self._watch.page
+    def _made_pages(self) -> list[Page]:
+        return [page for title in self.pages if (page := self.page_named(title)) is not None]
 
     def silence(self) -> None:
         """Nothing sounds after this, from whatever page it is asked."""
         self.session.mute()
-        page = self.watch_page()
-        if page is not None:
-            page.muted()
+        for page in self._made_pages():
+            page.mute()
 
     def _ask(self, words: str) -> None:
         """A question before a run goes on; the window stays usable, and Escape says no."""

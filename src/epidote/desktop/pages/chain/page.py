@@ -8,7 +8,7 @@ from datetime import date
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QPushButton,
@@ -33,6 +33,7 @@ from epidote.desktop.pages.chain.calibration_panel import GuidePanel
 from epidote.desktop.pages.chain.chain_library_menu import ChainLibraryMenu
 from epidote.desktop.pages.chain.level_panel import LivePanel, spread_words
 from epidote.desktop.pages.chain.path_view import PathView
+from epidote.desktop.pages.page import Page
 from epidote.desktop.state import edits
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme, font
@@ -58,11 +59,8 @@ _NOTES = {
 }
 
 
-class ChainPage(QWidget):
+class ChainPage(Page):
     """Follows the study's chain; every change is an edit that can be undone."""
-
-    failed = Signal(str)
-    baseline_wanted = Signal()
 
     def __init__(self, session: Session, theme: Theme, shelf: ChainLibrary | None = None) -> None:
         super().__init__()
@@ -86,6 +84,7 @@ class ChainPage(QWidget):
         live.updated.connect(self._live_updated)
         live.ended.connect(lambda: self._live_updated(None))
         self._live_updated(None)
+        session.latency_told.connect(self.show_latency)
         session.find_devices()
         self.refresh()
 
@@ -126,7 +125,7 @@ class ChainPage(QWidget):
         self.look.clicked.connect(self.look_at_path)
         self.baseline = QPushButton("Measure baseline…")
         self.baseline.setProperty("main", True)
-        self.baseline.clicked.connect(self.baseline_wanted.emit)
+        self.baseline.clicked.connect(lambda _: self.action_wanted.emit("baseline"))
         head.addWidget(self.name)
         head.addWidget(self.kept)
         head.addStretch(1)
@@ -404,6 +403,10 @@ class ChainPage(QWidget):
             self.live.show_levels(now, self.chain)
             if self.left.currentIndex() == 1:
                 self.guide.show_levels(now)
+
+    def show_part(self, key: str) -> None:
+        """Select a block of the path."""
+        self.path.choose(key)
 
     def show_latency(self, seconds: object) -> None:
         self.live.set_latency(seconds if isinstance(seconds, float) else None)

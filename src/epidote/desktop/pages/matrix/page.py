@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from PySide6.QtCore import QItemSelection, Qt, QTimer, Signal
-from PySide6.QtWidgets import QHeaderView, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHeaderView, QMenu, QSplitter, QStackedWidget, QVBoxLayout
 
 from epidote.desktop.pages.matrix.graph.overlays import GraphOverlays
 from epidote.desktop.pages.matrix.graph.pins import Pins
@@ -17,6 +17,7 @@ from epidote.desktop.pages.matrix.matrix_table.frozen_columns import MatrixTable
 from epidote.desktop.pages.matrix.matrix_table.model import MatrixModel
 from epidote.desktop.pages.matrix.panels.side_panel import TABS, SidePanel
 from epidote.desktop.pages.matrix.selection import MatrixSelection
+from epidote.desktop.pages.page import Page
 from epidote.desktop.state import edits
 from epidote.desktop.state.run_queue import RunRequest
 from epidote.desktop.state.session import Session
@@ -40,7 +41,7 @@ def _load_what_shows_curves() -> None:
     epidote.core.procedures.registry.procedures()
 
 
-class MatrixPage(QWidget):
+class MatrixPage(Page):
     """Everything it shows follows from the selection and the session."""
 
     settled = Signal()  # the first graph of a study is painted, and there is time for other things
@@ -89,6 +90,7 @@ class MatrixPage(QWidget):
         self.selection.cells.selectionChanged.connect(self._selection_changed)
         self.selection.cells.currentChanged.connect(lambda *_: self._enable())
         self.selection.changed.connect(self.show_selected)
+        self.selection.failed.connect(self.failed)
 
     def build_lower(self) -> None:
         """The graph, the readings and the run to make: after the matrix shows, since they take as long again."""

@@ -9,7 +9,6 @@ import random
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from epidote.core.analysis.spectral.hearing_threshold import threshold
@@ -23,6 +22,7 @@ from epidote.core.live.spectrum_analyser import (
     View,
     reduced,
 )
+from epidote.desktop.pages.page import Page
 from epidote.desktop.pages.watch.generator_bar import GeneratorBar
 from epidote.desktop.pages.watch.held_spectra_bar import NOW, StatesBar
 from epidote.desktop.pages.watch.mains_panel import LinesPanel
@@ -41,9 +41,7 @@ if TYPE_CHECKING:
 _TABLE_EVERY = 15
 
 
-class WatchPage(QWidget):
-    failed = Signal(str)
-
+class WatchPage(Page):
     def __init__(self, session: Session, theme: Theme) -> None:
         super().__init__()
         self.session, self.theme = session, theme
@@ -227,7 +225,7 @@ class WatchPage(QWidget):
             return
         self.session.live.play(programme, self.generator.samples)
 
-    def muted(self) -> None:
+    def mute(self) -> None:
         """Somebody silenced everything."""
         self.generator.set_on(False)
 

@@ -1,0 +1,33 @@
+"""The pages of the window, in the order of the bar. A new page is added here."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import import_module
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from epidote.desktop.pages.page import Page
+    from epidote.desktop.state.session import Session
+    from epidote.desktop.theme import Theme
+
+
+@dataclass(frozen=True)
+class PageKind:
+    """title: as the bar shows it. module, name: of the page's class, which is loaded when the page is first shown."""
+
+    title: str
+    module: str
+    name: str
+
+    def make(self, session: Session, theme: Theme) -> Page:
+        page: Page = getattr(import_module(self.module), self.name)(session, theme)
+        return page
+
+
+FIRST = "Matrix"  # the page that the window opens with
+PAGES = (
+    PageKind("Chain", "epidote.desktop.pages.chain.page", "ChainPage"),
+    PageKind("Watch", "epidote.desktop.pages.watch.page", "WatchPage"),
+    PageKind("Matrix", "epidote.desktop.pages.matrix.page", "MatrixPage"),
+)
