@@ -150,13 +150,13 @@ def measured(study, row: int = 1, column: int = 0, seed: int = 3):
     from epidote.core.procedures.registry import procedure
     from epidote.core.settings import make_settings
     from epidote.measurement.chain_for_row import chain_for_subject
-    from epidote.measurement.device_setup import open_for_chain
     from epidote.measurement.request import RunPlan
-    from epidote.measurement.runner import measure
+    from epidote.measurement.service import carry_out
 
     overview = study.overview()
     subject, where = overview.subjects[row], overview.columns[column]
-    chain = chain_for_subject(study, subject)
+    chain = chain_for_subject(study, subject).changed(device=subject.device or "standin:wire")
     settings = make_settings(procedure(where.procedure).Settings, where.settings)
-    device = open_for_chain(chain, subject.device or "standin:wire", subject.conditions, seed=seed)
-    return measure(study, RunPlan(subject.id, where.id, where.procedure, settings, chain), device)
+    plan = RunPlan(subject.id, where.id, where.procedure, settings, chain)
+    (run,) = carry_out(study, plan, subject.conditions, seed=seed)
+    return run

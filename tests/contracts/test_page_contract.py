@@ -11,10 +11,10 @@ from tests.desktop.conftest import measured_study, path, window  # noqa: F401  f
 def test_a_page_is_made_shown_dressed_and_muted(kind, window, qtbot):  # noqa: F811
     assert (window.page_named(kind.title) is not None) == (kind.title == FIRST)
     window.show_page(kind.title)
+    qtbot.waitUntil(lambda: window.page_named(kind.title) is not None and window.page_named(kind.title).isVisible())
     page = window.page_named(kind.title)
     assert isinstance(page, Page)
     assert window.page_buttons[kind.title].isChecked()
-    assert page.isVisible()
     said = []
     page.failed.connect(said.append)
     page.failed.emit("A sentence.")

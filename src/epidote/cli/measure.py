@@ -18,8 +18,6 @@ from epidote.cli.stopping import stoppable
 from epidote.core.errors import SettingError
 
 if TYPE_CHECKING:
-    from epidote.audio.device import Device
-    from epidote.core.chain.chain import Chain
     from epidote.core.settings import Settings
     from epidote.study.models import Subject
     from epidote.study.store import Study
@@ -152,16 +150,12 @@ def _carried_out(
     stop: threading.Event,
 ) -> dict[str, Any]:
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
-    import random
-
-    from epidote.core.procedures.protocol import precheck_level
     from epidote.core.procedures.registry import reading_titles
     from epidote.core.results.caution import Caution
     from epidote.core.results.result import Reading, Result
     from epidote.measurement.chain_for_row import chain_for_subject
-    from epidote.measurement.device_setup import needs_safe_start, open_for_chain, remember_safe_start
     from epidote.measurement.request import RunPlan, add_column
-    from epidote.measurement.runner import measure as carry_out
+    from epidote.measurement.service import SafeStart, carry_out
 
     if chain:
         path = read_chain(chain)
@@ -169,25 +163,33 @@ def _carried_out(
         path = chain_for_subject(study, row)
     name = device or row.device or path.device or USUAL_DEVICE
     path = path.changed(device=name)
-    with patience(name, warn):
-        used = open_for_chain(path, name, row.conditions, seed=random.randrange(2**31) if seed is None else seed)
-    try:
+
+    def with_column() -> RunPlan:
         next(carried.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
-        column = add_column(study, carried.key, settings)
-        order = RunPlan(row.id, column.id, carried.key, settings, path)
+        return RunPlan(row.id, add_column(study, carried.key, settings).id, carried.key, settings, path)
 
-        def progress(share: float) -> None:
-            if sys.stderr.isatty():
-                sys.stderr.write(f"\r{share:4.0%} ")
+    def confirm(start: SafeStart) -> bool:
+        warn(start.words)
+        if not full_level:
+            _require_yes()
+        return True
 
-        careful = needs_safe_start(study, path)
-        if careful:
-            _start_carefully(used, path, precheck_level(settings, path), full_level)
-        run = carry_out(study, order, used, progress, stop.is_set, check=check)
-        if careful:
-            remember_safe_start(study, path)
-    finally:
-        used.close()
+    def progress(share: float) -> None:
+        if sys.stderr.isatty():
+            sys.stderr.write(f"\r{share:4.0%} ")
+
+    (run,) = carry_out(
+        study,
+        RunPlan(row.id, 0, carried.key, settings, path),
+        row.conditions,
+        confirm=confirm,
+        progress=progress,
+        cancelled=stop.is_set,
+        opening=patience(name, warn),
+        prepare=with_column,
+        check=check,
+        seed=seed,
+    )
     if not as_json:
         readings = tuple(Reading.from_json(r) for r in run.readings)
         say(f"run {run.id}: {row.full_name}, {carried.title.lower()} ({carried.summary(settings)})")
@@ -204,28 +206,13 @@ def _carried_out(
     }
 
 
-def _start_carefully(device: Device, chain: Chain, level: float, go_on: bool) -> None:
-    """The first run of a changed chain begins 40 dB down, says what it found, and asks.
-
-    Raises MeasurementError when the answer is no.
-    """
+def _require_yes() -> None:
+    """Ask whether to go on. Raises MeasurementError when the answer is no, or nobody is there to answer."""
     from epidote.core.errors import MeasurementError
-    from epidote.measurement.device_setup import run_low_level_precheck
 
-    shot = run_low_level_precheck(device, chain, level)
-    back = shot.came_back or "nothing"
-    warn(
-        f"First run with the present chain, level checked 40 dB below the set level: at {level:g} dBFS, expect {back}."
-        f" {shot.words}"
-    )
-    if shot.stops:
-        raise MeasurementError("Nothing was measured. Correct this and measure again.")
-    if not go_on and (
-        not sys.stdin.isatty() or input("Measure at full level? (y/n) ").strip().lower() not in ("y", "yes")
-    ):
-        raise MeasurementError(
-            "Nothing was measured. To measure at full level without this question, add --full-level."
-        )
+    if sys.stdin.isatty() and input("Measure at full level? (y/n) ").strip().lower() in ("y", "yes"):
+        return
+    raise MeasurementError("Nothing was measured. To measure at full level without this question, add --full-level.")
 
 
 def devices(as_json: Json = False) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -17,9 +17,8 @@ from epidote.core.comparison.claims.parser import parse_claim
 from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
 from epidote.measurement.chain_for_row import chain_for_subject
-from epidote.measurement.device_setup import open_for_chain
 from epidote.measurement.request import RunPlan, add_column
-from epidote.measurement.runner import measure
+from epidote.measurement.service import carry_out
 from epidote.study.models import Owner
 from epidote.study.store import SUFFIX, Study, create_study
 
@@ -345,17 +344,16 @@ def missing_orders(study: Study) -> list[RunPlan]:
 def fill_demo(study: Study, said: Callable[[str], None]) -> None:
     """Measure what is missing, telling what is being done: the baseline first, then two runs at a time."""
 
-    def carry_out(order: RunPlan, seed: int) -> None:
+    def fill(order: RunPlan, seed: int) -> None:
         subject = study.overview().subject(order.subject_id)
         assert subject is not None
         said(f"Measuring {subject.full_name}: {procedure(order.procedure).title}")
-        device = open_for_chain(order.chain, subject.device, subject.conditions, seed=seed)
-        measure(study, order, device)
-        device.close()
+        chain = order.chain.changed(device=subject.device)
+        carry_out(study, replace(order, chain=chain), subject.conditions, seed=seed)
 
     orders = missing_orders(study)
     own = {s.id for s in study.overview().subjects if s.is_baseline}
     for chosen in ([o for o in orders if o.subject_id in own], [o for o in orders if o.subject_id not in own]):
         with ThreadPoolExecutor(2) as pool:
-            for done in [pool.submit(carry_out, order, 1 + chosen[:n].count(order)) for n, order in enumerate(chosen)]:
+            for done in [pool.submit(fill, order, 1 + chosen[:n].count(order)) for n, order in enumerate(chosen)]:
                 done.result()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import random
 import threading
 import time
 from collections.abc import Callable, Mapping
@@ -16,8 +15,6 @@ from epidote.desktop.state.worker import Worker
 from epidote.study.models import RunSummary, StudyError
 
 if TYPE_CHECKING:
-    from epidote.audio.device import Device
-    from epidote.core.chain.chain import Chain
     from epidote.desktop.state.study_access import StudyAccess
     from epidote.study.store import Study
 
@@ -135,13 +132,11 @@ class RunQueue(QObject):
         if study is None or cancel.is_set():
             return None
         from epidote.core.errors import CancelledError
-        from epidote.core.procedures.protocol import precheck_level
         from epidote.core.procedures.registry import procedure
         from epidote.core.settings import make_settings
         from epidote.measurement.chain_for_row import chain_for_subject
-        from epidote.measurement.device_setup import needs_safe_start, open_for_chain, remember_safe_start
         from epidote.measurement.request import RunPlan
-        from epidote.measurement.runner import measure
+        from epidote.measurement.service import SafeStart, carry_out
 
         overview = study.overview()
         subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
@@ -158,49 +153,35 @@ class RunQueue(QObject):
                 " and measure again."
             )
         settings = make_settings(procedure(column.procedure).Settings, wanted.settings)
-        chain = chain.changed(device=name)
+        plan = RunPlan(subject.id, column.id, column.procedure, settings, chain.changed(device=name))
         self._session.live.wait()
-        with patience(name, self._session.said.emit):
-            device = open_for_chain(chain, name, subject.conditions, seed=random.randrange(2**31), real_time=True)
+
+        def confirm(start: SafeStart) -> bool:
+            return self._ask(f"{start.words} Measure at full level?", cancel)
+
         self._begun = time.monotonic()
-        run: RunSummary | None = None
         try:
-            careful = needs_safe_start(study, chain)
-            if careful and not self._careful_start(device, chain, precheck_level(settings, chain), cancel):
-                return None
-            order = RunPlan(subject.id, column.id, column.procedure, settings, chain)
-            for n in range(wanted.times):
-                if n and cancel.is_set():
-                    break  # what was repeated until then is kept
-
-                def progressed(share: float, done: int = n) -> None:
-                    self._progressed.emit(wanted.cell, (done + share) / wanted.times)
-
-                run = measure(study, order, device, progressed, cancel.is_set, check=self.checks and n == 0)
-                if careful and n == 0:
-                    remember_safe_start(study, chain)
-            return run
+            runs = carry_out(
+                study,
+                plan,
+                subject.conditions,
+                confirm=confirm,
+                progress=lambda share: self._progressed.emit(wanted.cell, share),
+                cancelled=cancel.is_set,
+                opening=patience(name, self._session.said.emit),
+                check=self.checks,
+                times=wanted.times,
+                real_time=True,
+            )
         except CancelledError:
-            return run  # of several repeats, those that were finished are kept
-        finally:
-            device.close()
+            return None
+        return runs[-1] if runs else None
 
-    def _careful_start(self, device: Device, chain: Chain, level: float, cancel: threading.Event) -> bool:
-        """The first run of a changed chain begins 40 dB down; what that says is shown, and the user says whether to
-        go on.
-        """
-        from epidote.core.errors import MeasurementError
-        from epidote.measurement.device_setup import run_low_level_precheck
-
-        shot = run_low_level_precheck(device, chain, level, cancel.is_set)
-        if shot.stops:
-            raise MeasurementError(f"Level check 40 dB below the set level: {shot.words} Nothing was measured.")
+    def _ask(self, words: str, cancel: threading.Event) -> bool:
+        """Ask the user, and wait for the answer on the runs' thread."""
         self.last_answer = None
         self._answered.clear()
-        self.asked.emit(
-            f"First run with the present setup of “{chain.name}”: the level was checked 40 dB below the set level. At"
-            f" {level:g} dBFS, expect {shot.came_back}. {shot.words} Measure at full level?"
-        )
+        self.asked.emit(words)
         while not self._answered.wait(0.1):
             if cancel.is_set():
                 return False
