@@ -9,6 +9,7 @@ from epidote.runtime import prepare
 
 
 def main() -> None:
+    """Start the window, or a command where arguments name one."""
     prepare()
     arguments = sys.argv[1:]
     study = _to_show(arguments)

@@ -15,10 +15,7 @@ from epidote.desktop.shell.main_window import MainWindow
 from epidote.desktop.state.faults import Faults, faults
 from epidote.desktop.state.worker import Worker
 from epidote.desktop.widgets.painting import guarded
-
-
-def wait_for(qtbot, condition) -> None:
-    qtbot.waitUntil(condition, timeout=20000)
+from tests.desktop.driver import wait_for
 
 
 def failing(words: str) -> Exception:

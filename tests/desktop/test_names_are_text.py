@@ -12,12 +12,10 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QLabel
 
+from tests.desktop.driver import wait_for
+
 SOURCE = Path(__file__).resolve().parents[2] / "src" / "epidote" / "desktop"
 EVIL = '<img src="/dev/zero"><b>bold</b>'
-
-
-def wait_for(qtbot, condition) -> None:
-    qtbot.waitUntil(condition, timeout=20000)
 
 
 def test_the_window_makes_no_label_that_reads_markup():

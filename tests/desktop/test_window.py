@@ -11,10 +11,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
 from epidote.desktop.theme import preferences
-
-
-def wait_for(qtbot, condition) -> None:
-    qtbot.waitUntil(condition, timeout=20000)
+from tests.desktop.driver import wait_for
 
 
 def test_theme_and_text_size(window, qtbot, monkeypatch):

@@ -11,13 +11,10 @@ from PySide6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLi
 
 from epidote.core.procedures.registry import procedures
 from epidote.desktop.shell.actions import GROUPS
+from tests.desktop.driver import wait_for
 
 # first words in lower case that are right: a unit, a quantity of the trade, what completes a label
 LOWER_FIRST = re.compile(r"^(dB|mV|µV|mW|kHz|ppm|re |and$|at$|to$)")
-
-
-def wait_for(qtbot, condition) -> None:
-    qtbot.waitUntil(condition, timeout=20000)
 
 
 @pytest.fixture

@@ -77,6 +77,8 @@ class Live(Protocol):
 
 
 class Device(Protocol):
+    """A sound device, real or simulated."""
+
     info: DeviceInfo
 
     def exchange(

@@ -24,6 +24,8 @@ Json = Annotated[bool, typer.Option("--json", help="print one JSON object")]
 
 
 class Bits(StrEnum):
+    """Sample formats of an exported stimulus file."""
+
     SIXTEEN = "16"
     TWENTYFOUR = "24"
     FLOAT = "32f"

@@ -55,15 +55,18 @@ def read_chain(path: Path | None, **usual: Any) -> Chain:
 
 
 def print_json(data: Any) -> None:
+    """Print a value as one JSON document."""
     json.dump(data, sys.stdout, allow_nan=False)
     sys.stdout.write("\n")
 
 
 def say(text: str) -> None:
+    """Print a line for the user on standard output."""
     sys.stdout.write(visible(text, lines=True) + "\n")
 
 
 def warn(text: str) -> None:
+    """Print a line on standard error."""
     sys.stderr.write(f"epidote: {visible(text, lines=True)}\n")
 
 

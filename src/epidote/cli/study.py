@@ -17,14 +17,20 @@ from epidote.study.store import Study, create_study
 
 
 class SeparatorName(StrEnum):
+    """Separators of columns, as the command line names them."""
+
     AUTO, TAB, SEMICOLON, COMMA, SPACE = "auto", "tab", "semicolon", "comma", "space"
 
 
 class DecimalName(StrEnum):
+    """Decimal marks, as the command line names them."""
+
     AUTO, POINT, COMMA = "auto", "point", "comma"
 
 
 class UnitName(StrEnum):
+    """Units of a curve's level, as the command line names them."""
+
     AUTO, HZ, KHZ = "auto", "Hz", "kHz"
 
 

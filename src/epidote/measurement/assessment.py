@@ -37,6 +37,7 @@ from epidote.study.store import Study
 
 
 def readings_of(run: RunSummary) -> tuple[Reading, ...]:
+    """Return a run's readings as values."""
     return tuple(Reading.from_json(r) for r in run.readings)
 
 

@@ -31,6 +31,7 @@ def no_progress(share: float) -> None:
 
 
 def wiring_of(chain: Chain) -> Wiring:
+    """Return how a chain uses its device: rate, channels, buffer."""
     return Wiring(chain.rate, chain.outputs, chain.inputs, chain.buffer)
 
 

@@ -15,15 +15,18 @@ Complex = NDArray[np.complex128]
 
 
 def first_order_high_pass(f: Samples, corner: float) -> Complex:
+    """Return the response of a first-order high-pass at f in Hz (n,)."""
     s = 1j * f / corner
     return np.asarray(s / (1 + s))
 
 
 def first_order_low_pass(f: Samples, corner: float) -> Complex:
+    """Return the response of a first-order low-pass at f in Hz (n,)."""
     return np.asarray(1 / (1 + 1j * f / corner))
 
 
 def second_order_low_pass(f: Samples, corner: float, q: float) -> Complex:
+    """Return the response of a second-order low-pass of quality q at f in Hz (n,)."""
     s = 1j * f / corner
     return np.asarray(1 / (1 + s / q + s * s))
 

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 
 def chains_folder() -> Path:
+    """Return the folder in which chains are kept by name."""
     return Path(platformdirs.user_config_path("epidote")) / "chains"
 
 

@@ -23,6 +23,7 @@ _TITLES_SINCE = 5  # the format whose migration brings the kept titles up to dat
 
 
 def migrations() -> list[tuple[int, str]]:
+    """Return the steps from format to format: (number, SQL), in order."""
     return sorted(
         (int(file.name[:4]), file.read_text()) for file in (Path(__file__).parent / "migrations").glob("*.sql")
     )

@@ -22,6 +22,8 @@ class ReadOnlyError(StudyError):
 
 @dataclass(frozen=True)
 class Unit:
+    """One physical device under test."""
+
     id: int
     maker: str
     model: str

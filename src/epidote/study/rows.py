@@ -64,12 +64,14 @@ def _texts(*values: object) -> None:
 
 
 def unit_from_row(row: sqlite3.Row) -> Unit:
+    """Return a unit from its row. Raises what a damaged row raises."""
     _texts(row["maker"], row["model"], row["serial"], row["firmware"], row["notes"])
     maker, model, serial, firmware = (visible(row[name]) for name in ("maker", "model", "serial", "firmware"))
     return Unit(row["id"], maker, model, serial, firmware, visible(row["notes"], lines=True))
 
 
 def subject_from_row(row: sqlite3.Row, units: Mapping[int, Unit]) -> Subject:
+    """Return a subject from its row. Raises what a damaged row raises."""
     if row["unit_id"] is not None:
         unit = units[row["unit_id"]]
     else:
@@ -81,6 +83,7 @@ def subject_from_row(row: sqlite3.Row, units: Mapping[int, Unit]) -> Subject:
 
 
 def column_from_row(row: sqlite3.Row) -> Column:
+    """Return a column from its row. Raises what a damaged row raises."""
     _texts(row["procedure"], row["title"], row["summary"])
     return Column(
         row["id"],
@@ -93,11 +96,13 @@ def column_from_row(row: sqlite3.Row) -> Column:
 
 
 def pin_from_row(row: sqlite3.Row) -> Pin:
+    """Return a pin from its row. Raises what a damaged row raises."""
     _texts(row["curve"])
     return Pin(row["id"], row["column_id"], row["curve"], float(row["x"]))
 
 
 def entry_from_row(row: sqlite3.Row) -> Entry:
+    """Return an entry from its row. Raises what a damaged row raises."""
     owner = Owner(row["unit_id"], row["subject_id"], row["run_id"], row["column_id"])
     _texts(row["kind"], row["person"])
     return Entry(

@@ -223,4 +223,5 @@ def _load_of(conditions: Mapping[str, str], usual: float) -> float:
 
 
 def device_info(bench: str) -> DeviceInfo:
+    """Return what a simulated bench is listed as."""
     return DeviceInfo(PREFIX + bench, BENCHES[bench].title, "simulated", 2, 2, RATES, 24)

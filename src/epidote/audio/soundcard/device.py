@@ -46,6 +46,7 @@ def sound_cards() -> list[DeviceInfo]:
 
 
 def listed_devices() -> list[dict[str, Any]]:
+    """Return the sound devices as a fresh host process lists them."""
     try:
         done = subprocess.run(
             [sys.executable, "-P", "-m", _HOST, "list"],

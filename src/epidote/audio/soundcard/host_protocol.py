@@ -18,10 +18,12 @@ _HEAD = struct.Struct("<cI")
 
 
 def send(to: socket.socket, kind: bytes, content: bytes = b"") -> None:
+    """Send one message: its kind, its length, its content. Raises OSError once the other side is gone."""
     to.sendall(_HEAD.pack(kind, len(content)) + content)
 
 
 def send_words(to: socket.socket, words: dict[str, Any]) -> None:
+    """Send a message of words, as JSON."""
     send(to, WORDS, json.dumps(words).encode())
 
 
@@ -59,4 +61,5 @@ def to_bytes(samples: Samples) -> bytes:
 
 
 def from_bytes(content: bytes, channels: int) -> Samples:
+    """Return the samples (frames, channels) of a message."""
     return np.frombuffer(content, dtype="<f4").reshape(-1, channels).astype(np.float64)

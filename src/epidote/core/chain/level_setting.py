@@ -33,6 +33,7 @@ LevelString = Annotated[str, BeforeValidator(_level)]
 
 
 def is_power(text: str) -> bool:
+    """Return whether a typed level is a power."""
     return parse(text, "dBFS").unit == "W"
 
 

@@ -24,6 +24,8 @@ _LEVEL_UNITS = ("dBFS", "dBV", "dBu", "dB SPL")
 
 
 class Significance(StrEnum):
+    """What repeats say of a difference."""
+
     DIFFERENT = "different"
     NO_DIFFERENCE = "no measurable difference"
     CHAIN_LIMITED = "chain-limited"

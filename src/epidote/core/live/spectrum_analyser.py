@@ -29,6 +29,8 @@ _LEAST = 1e-22  # -220 dB: numbers that are all zero
 
 
 class Averaging(StrEnum):
+    """How successive spectra are averaged."""
+
     NONE = "none"
     LINEAR = "linear"
     EXPONENTIAL = "exponential"
@@ -37,6 +39,8 @@ class Averaging(StrEnum):
 
 @dataclass(frozen=True)
 class AnalyserSettings:
+    """Settings of the live spectrum; length in points, wave_seconds and trigger of the waveform beside it."""
+
     length: int = 65536
     window: str = HANN.name
     averaging: Averaging = Averaging.NONE

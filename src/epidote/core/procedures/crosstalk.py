@@ -42,6 +42,8 @@ MOST_CHANNELS = 8
 
 
 class CrosstalkSettings(Settings):
+    """Settings of crosstalk."""
+
     frequency: float = setting(
         1000.0,
         "Frequency",
@@ -110,6 +112,8 @@ class _Leak:
 
 
 class Crosstalk(ProcedureBase):
+    """Crosstalk from each driven channel to the others."""
+
     key = "crosstalk"
     title = "Crosstalk"
     Settings = CrosstalkSettings

@@ -43,6 +43,8 @@ _BAND = (20.0, 20000.0)
 
 
 class GainSettings(Settings):
+    """Settings of gain."""
+
     frequency: float = setting(
         1000.0,
         "Frequency",
@@ -74,6 +76,8 @@ class GainSettings(Settings):
 
 
 class Gain(ProcedureBase):
+    """Gain, balance of the channels, polarity."""
+
     key = "gain"
     title = "Gain"
     Settings = GainSettings

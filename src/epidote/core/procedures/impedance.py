@@ -38,6 +38,8 @@ _ALIKE = 4.0  # spreads
 
 
 class ImpedanceSettings(SweepSettings):
+    """Settings of impedance."""
+
     level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
     series_ohms: float = setting(10.0, "Series resistor", "Value of the series resistor", "Ω", gt=0, le=1e7)
     before_channel: int = setting(1, "Channel before resistor", "Input channel before the resistor", ge=1, le=64)
@@ -71,6 +73,8 @@ class ImpedanceSettings(SweepSettings):
 
 
 class Impedance(ProcedureBase):
+    """Impedance behind a known series resistor."""
+
     key = "impedance"
     title = "Impedance"
     Settings = ImpedanceSettings

@@ -76,6 +76,8 @@ class Convention(LabelledEnum):
 
 
 class IntermodulationSettings(Settings):
+    """Settings of intermodulation."""
+
     pair: Pair = setting(Pair.FREE, "Tone pair", "Standard tone pair, or the frequencies below", played=True)
     frequency_1: float = setting(
         60.0,
@@ -177,6 +179,8 @@ class IntermodulationSettings(Settings):
 
 
 class Intermodulation(ProcedureBase):
+    """Intermodulation of two tones, also against the frequency of the upper one."""
+
     key = "intermodulation"
     title = "Intermodulation"
     Settings = IntermodulationSettings

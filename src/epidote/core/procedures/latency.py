@@ -39,6 +39,8 @@ _MISSING = (("latency", "s"), ("latency_samples", "samples"), ("polarity", "rati
 
 
 class LatencySettings(Settings):
+    """Settings of latency."""
+
     shots: int = setting(10, "Number of bursts", "Number of bursts", played=True, ge=1, le=1000)
     shot: BurstKind = setting(
         BurstKind.SWEEP, "Burst signal", "Signal of a burst: short sweep, noise or click", played=True
@@ -68,6 +70,8 @@ class LatencySettings(Settings):
 
 
 class Latency(ProcedureBase):
+    """Latency of bursts, and its scatter."""
+
     key = "latency"
     title = "Latency"
     of_levels = False

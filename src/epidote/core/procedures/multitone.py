@@ -36,6 +36,8 @@ from epidote.core.stimuli.multitone import KIND, LEAD, SETTLE, TAIL, multitone
 
 
 class MultitoneSettings(Settings):
+    """Settings of a multitone."""
+
     start_frequency: float = setting(20.0, "Start frequency", "Lowest tone", "Hz", played=True, ge=1, le=50000)
     stop_frequency: float = setting(20000.0, "Stop frequency", "Highest tone", "Hz", played=True, ge=20, le=180000)
     per_octave: int = setting(3, "Tones per octave", "Tones per octave", played=True, ge=1, le=48)
@@ -58,6 +60,8 @@ class MultitoneSettings(Settings):
 
 
 class Multitone(ProcedureBase):
+    """Gain, distortion and noise from many tones at once."""
+
     key = "multitone"
     title = "Multitone"
     Settings = MultitoneSettings

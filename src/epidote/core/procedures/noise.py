@@ -53,6 +53,8 @@ _FINE = 24
 
 
 class NoiseSettings(Settings):
+    """Settings of noise."""
+
     duration: float = setting(
         5.0, "Duration", "Duration of the recording, with nothing played", "s", played=True, ge=0.2, le=600
     )
@@ -92,6 +94,8 @@ class NoiseSettings(Settings):
 
 
 class Noise(ProcedureBase):
+    """Idle noise, signal-to-noise ratio, dynamic range, hum."""
+
     key = "noise"
     title = "Noise"
     of_any_recording = True

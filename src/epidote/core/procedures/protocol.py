@@ -173,6 +173,7 @@ _MOST_STIMULI = 1000
 
 
 def stimulus_of(wanted: Stimulus | InterruptibleStimulus) -> Stimulus:
+    """Return the stimulus of what a procedure asks for."""
     if isinstance(wanted, InterruptibleStimulus):
         return wanted.stimulus
     return wanted

@@ -28,6 +28,7 @@ def registered() -> Mapping[str, EntryPoint]:
 
 @cache
 def loaded(key: str) -> type[Any]:
+    """Load a procedure's class, once in a process."""
     kind: type[Any] = registered()[key].load()
     return kind
 

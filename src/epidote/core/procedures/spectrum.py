@@ -43,6 +43,8 @@ LEAST_FRAMES = 1024
 
 
 class Mains(LabelledEnum):
+    """Frequencies of the mains."""
+
     FIFTY = "50 Hz"
     SIXTY = "60 Hz"
 
@@ -52,6 +54,8 @@ class Mains(LabelledEnum):
 
 
 class SpectrumSettings(Settings):
+    """Settings of a spectrum while nothing is played."""
+
     duration: float = setting(3.0, "Duration", "Duration of the recording", "s", played=True, ge=0.1, le=600)
     mains: Mains = setting(
         Mains.FIFTY, "Mains frequency", "Mains frequency, for the hum readings", affects=effects.MAINS
@@ -65,6 +69,8 @@ class SpectrumSettings(Settings):
 
 
 class Spectrum(ProcedureBase):
+    """Spectrum and levels while nothing is played."""
+
     key = "spectrum"
     title = "Spectrum"
     of_any_recording = True

@@ -51,6 +51,8 @@ MOST_HARMONICS = 50
 
 
 class ToneSettings(Settings):
+    """Settings of a single tone."""
+
     frequency: float = setting(
         1000.0,
         "Frequency",
@@ -100,6 +102,8 @@ class ToneSettings(Settings):
 
 
 class Tone(ProcedureBase):
+    """Level, harmonics, distortion and noise of a single tone."""
+
     key = "tone"
     title = "Single tone"
     of_any_recording = True

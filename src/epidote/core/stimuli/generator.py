@@ -27,6 +27,8 @@ _TONES_PER_DECADE = 10
 
 
 class Waveform(StrEnum):
+    """What the generator plays."""
+
     NOTHING = "nothing"
     TONE = "tone"
     TWO_TONES = "two tones"

@@ -25,6 +25,8 @@ _CREST = 4.0  # samples beyond four times the RMS are cut, one in 16,000
 
 
 class Colour(LabelledEnum):
+    """How a noise's power goes with frequency."""
+
     WHITE = "white"
     PINK = "pink"
 

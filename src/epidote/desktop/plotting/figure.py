@@ -75,6 +75,8 @@ def _low_end(values: Samples) -> float:
 
 @dataclass(frozen=True)
 class PinMark:
+    """A pin of a figure: its key, its number and its x."""
+
     key: int
     number: int
     x: float

@@ -35,6 +35,7 @@ class Layout:
 
 
 def layout(figure: Figure, area: QRectF) -> Layout:
+    """Return where the parts of a figure lie within an area."""
     height = QFontMetricsF(font(0.85)).height()
     left, top, bottom = 5.2 * height, height * 1.8, 2.7 * height
     inner = area.adjusted(left, top, -height * 0.8, -bottom)

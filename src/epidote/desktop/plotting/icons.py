@@ -7,6 +7,7 @@ from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 
 def caution_mark(p: QPainter, box: QRectF, colour: QColor, ink: QColor) -> None:
+    """Paint the triangle that marks a caution."""
     p.setPen(Qt.PenStyle.NoPen)
     p.setBrush(colour)
     p.drawPolygon(QPolygonF([QPointF(box.center().x(), box.top()), box.bottomRight(), box.bottomLeft()]))

@@ -26,6 +26,8 @@ def _places(values: np.ndarray, scale: Scale) -> np.ndarray:
 
 
 class LinePainter:
+    """Paints guides, limits and claims over a graph."""
+
     def __init__(self, figure: Figure, view: Viewport, theme: Theme) -> None:
         self.figure, self.view, self.theme = figure, view, theme
 

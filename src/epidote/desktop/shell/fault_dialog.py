@@ -12,6 +12,8 @@ from epidote.desktop.widgets.plain import Label
 
 
 class FaultDialog(QDialog):
+    """Shows the details of a fault, to be copied into a report."""
+
     def __init__(self, parent: QWidget, details: str, log: Path) -> None:
         super().__init__(parent)
         self.setWindowTitle("Details of the fault")

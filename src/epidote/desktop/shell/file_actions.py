@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
 
 class FileActions:
+    """Actions that read or write files, or the clipboard."""
+
     def __init__(self, window: WindowPort) -> None:
         self.window, self.session, self.matrix = window, window.session, window.matrix
 

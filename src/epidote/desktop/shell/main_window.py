@@ -56,6 +56,8 @@ def _load_the_rest() -> None:
 
 
 class MainWindow(QMainWindow):
+    """The window: its pages, its actions, its messages."""
+
     def __init__(self) -> None:
         super().__init__()
         self.theme: Theme = chosen_theme()

@@ -49,6 +49,8 @@ def add_unit_with_row(
     conditions: Mapping[str, str],
     device: str,
 ) -> None:
+    """Add a unit with a first row, as one step of undo."""
+
     def forward(study: Study, memory: Memory) -> None:
         if _again(memory, study, "subject"):
             study.set_deleted("unit", memory["unit"], False)
@@ -81,17 +83,20 @@ def add_row(
 
 
 def change_row(session: Session, before: Subject, text: str, **changes: Any) -> None:
+    """Change fields of a row; ``text`` names the step of undo."""
     after = replace(before, **changes)
     session.edit(text, lambda study, _: study.update_subject(after), lambda study, _: study.update_subject(before))
 
 
 def change_unit(session: Session, before: Unit, after: Unit) -> None:
+    """Change a unit's fields."""
     session.edit(
         f"Edit {before.name}", lambda study, _: study.update_unit(after), lambda study, _: study.update_unit(before)
     )
 
 
 def delete_row(session: Session, subject: Subject) -> None:
+    """Delete a row with its runs."""
     session.edit(
         f"Delete {subject.full_name}",
         lambda study, _: study.set_deleted("subject", subject.id, True),
@@ -100,6 +105,7 @@ def delete_row(session: Session, subject: Subject) -> None:
 
 
 def delete_run(session: Session, run_id: int) -> None:
+    """Delete a run."""
     session.edit(
         "Delete run",
         lambda study, _: study.set_deleted("run", run_id, True),
@@ -108,6 +114,7 @@ def delete_run(session: Session, run_id: int) -> None:
 
 
 def set_reference(session: Session, subject: Subject | None) -> None:
+    """Make a row the reference; None: no row is."""
     before = ""
     if session.overview:
         before = str(session.overview.reference or "")
@@ -148,6 +155,7 @@ def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
 
 
 def delete_column(session: Session, column: Column) -> None:
+    """Delete a column with its runs."""
     session.edit(
         f"Delete column {column.title}",
         lambda study, _: study.set_deleted("column_", column.id, True),
@@ -156,6 +164,8 @@ def delete_column(session: Session, column: Column) -> None:
 
 
 def add_pins(session: Session, column_id: int, curve: str, places: list[float]) -> None:
+    """Add pins to a column's curves at these x."""
+
     def forward(study: Study, memory: Memory) -> None:
         if not _all_again(memory, study, "pin"):
             memory["made"] = [study.add_pin(column_id, curve, x).id for x in places]
@@ -164,6 +174,7 @@ def add_pins(session: Session, column_id: int, curve: str, places: list[float]) 
 
 
 def remove_pins(session: Session, pins: list[Pin] | list[int]) -> None:
+    """Remove pins."""
     keys = [p.id if isinstance(p, Pin) else p for p in pins]
 
     def mark(study: Study, deleted: bool) -> None:
@@ -178,6 +189,7 @@ def remove_pins(session: Session, pins: list[Pin] | list[int]) -> None:
 
 
 def set_chain(session: Session, before: str, after: str) -> None:
+    """Replace the study's chain; both as TOML."""
     session.edit(
         "Edit chain",
         lambda study, _: study.set_setting("chain", after),
@@ -186,12 +198,14 @@ def set_chain(session: Session, before: str, after: str) -> None:
 
 
 def set_setting(session: Session, text: str, name: str, before: str, after: str) -> None:
+    """Change a setting of the study; ``text`` names the step of undo."""
     session.edit(
         text, lambda study, _: study.set_setting(name, after), lambda study, _: study.set_setting(name, before)
     )
 
 
 def add_entry(session: Session, kind: str, data: Mapping[str, Any], text: str, owner: Owner = Owner()) -> None:
+    """Add one entry of a kind, such as a guide or a note."""
     add_entries(session, kind, [data], text, owner)
 
 
@@ -221,12 +235,14 @@ def add_pictures(session: Session, files: list[Path] | list[tuple[str, bytes]], 
 
 
 def change_entry(session: Session, key: int, before: Mapping[str, Any], after: Mapping[str, Any], text: str) -> None:
+    """Change an entry's data."""
     session.edit(
         text, lambda study, _: study.entries.update(key, after), lambda study, _: study.entries.update(key, before)
     )
 
 
 def delete_entry(session: Session, key: int, name: str) -> None:
+    """Delete an entry; ``name`` is what the step of undo calls it."""
     session.edit(
         f"Delete {name}",
         lambda study, _: study.set_deleted("entry", key, True),

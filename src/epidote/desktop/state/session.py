@@ -47,6 +47,8 @@ def _damaged_words(names: tuple[str, ...]) -> str:
 
 
 class Session(QObject):
+    """The open study for the desktop: read and changed on a thread of its own, undone and redone."""
+
     overview_changed = Signal()
     said = Signal(str)
     failed = Signal(str)

@@ -99,10 +99,12 @@ THEMES = {t.name: t for t in (LIGHT, DARK)}
 
 
 def preferences() -> QSettings:
+    """Return the user's preferences as Qt stores them."""
     return QSettings("Epidote", "Epidote")
 
 
 def chosen_theme() -> Theme:
+    """Return the theme that the preferences name, the dark one where they name none."""
     return THEMES.get(str(preferences().value("theme", "dark")), DARK)
 
 
@@ -113,6 +115,7 @@ def text_size() -> float:
 
 
 def load_fonts() -> None:
+    """Load the fonts that ship with the application."""
     for file in sorted((Path(__file__).parent / "fonts").glob("*.otf")):
         QFontDatabase.addApplicationFont(str(file))
 
@@ -132,6 +135,7 @@ def _font(share: float, bold: bool, size: float) -> QFont:
 
 
 def apply_theme(app: QApplication, theme: Theme) -> None:
+    """Set palette, style sheet and text size of the whole application."""
     text_size.cache_clear()
     app.setStyle("Fusion")
     app.setFont(font())

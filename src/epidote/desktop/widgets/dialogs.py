@@ -15,6 +15,7 @@ _CONDITIONS_HINT = "gain = low; load = 8 Ω"
 
 
 def conditions_text(conditions: dict[str, str]) -> str:
+    """Return conditions as they are typed, "name = value" separated by semicolons."""
     return "; ".join(f"{k} = {v}" for k, v in conditions.items())
 
 

@@ -44,6 +44,8 @@ _WITHIN = 0.05
 
 
 class LatencyWindow(QDialog):
+    """Latencies by device and setting, with the search for an equal one."""
+
     def __init__(self, session: Session, theme: Theme, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Latency table")

@@ -206,6 +206,7 @@ def _files_of_study(source: Path, packed: zipfile.ZipFile) -> tuple[str, dict[st
 
 
 def run_json(run: RunSummary) -> dict[str, Any]:
+    """Return a run as JSON has it, without its curves."""
     return {
         "id": run.id,
         "subject": run.subject_id,

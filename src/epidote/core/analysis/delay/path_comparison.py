@@ -77,6 +77,7 @@ class ParallelMap(Protocol):
 
 
 def sequential_map(work: Sequence[Callable[[], T]], /) -> list[T]:
+    """Do pieces of work one after the other; stands in for a pool of threads."""
     return [one() for one in work]
 
 

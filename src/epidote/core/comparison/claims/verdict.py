@@ -26,6 +26,8 @@ _MOSTLY_CHAIN = (Caution.NEAR_FLOOR, Caution.NOISE_DOMINATED)
 
 
 class Outcome(StrEnum):
+    """What measurements say of a claim."""
+
     MET = "met"
     NOT_MET = "not met"
     INCONCLUSIVE = "inconclusive"

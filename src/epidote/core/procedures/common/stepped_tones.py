@@ -46,6 +46,8 @@ STEP_VIEWS = (
 
 
 class SteppedSettings(Settings):
+    """Settings that all procedures of stepped tones have."""
+
     dwell: float = setting(
         0.4, "Dwell time", "Duration of each tone, including settling time", "s", played=True, ge=0.02, le=60
     )
@@ -164,7 +166,7 @@ def analyse_steps(
             if part is None:
                 missing += 1
                 continue
-            one = measure_steps(part, recording.signal, step, settings)
+            one = measure_by_settings(part, recording.signal, step, settings)
             if one is None:
                 silent.append(step)
             else:
@@ -173,9 +175,10 @@ def analyse_steps(
     return ChannelSteps(tuple(found), missing, tuple(silent), cautions)
 
 
-def measure_steps(
+def measure_by_settings(
     part: Samples, signal: Signal, step: ScheduledStep, settings: SteppedSettings
 ) -> StepMeasurement | None:
+    """Measure one step of a channel, as the settings of its procedure say."""
     return measure_step(
         part,
         signal.rate,
@@ -228,7 +231,7 @@ class StepMonitor:
         if part is None:
             one = None
         else:
-            one = measure_steps(part, signal, step, self.settings)
+            one = measure_by_settings(part, signal, step, self.settings)
         if one is None:
             return False
         steps = self.found.setdefault(number, [])
@@ -244,6 +247,7 @@ def monitored(
 
 
 def safe_db(ratio: float) -> float:
+    """Return a ratio of amplitudes in dB, -400 dB for none."""
     if ratio > 0:
         return 20 * math.log10(ratio)
     return -400.0
@@ -328,4 +332,5 @@ def curves_of_step(
 
 
 def level_steps(settings: SteppedSettings, frequency: float, levels: Sequence[float]) -> list[Step]:
+    """Return the steps of a level sweep at one frequency; levels in dBFS."""
     return [Step(frequency, level, settings.dwell) for level in levels]

@@ -12,6 +12,8 @@ from epidote.core.stimuli.sweep import LEAD, TAIL, sweep
 
 
 class SweepSettings(Settings):
+    """Settings of an exponential sweep."""
+
     start_frequency: float = setting(
         20.0, "Start frequency", "Lowest frequency of the sweep", "Hz", played=True, ge=1, le=50000
     )

@@ -54,6 +54,8 @@ _FILTERED_DB = 30.0  # below what the unit passes best
 
 
 class DistortionFrequency(ProcedureBase):
+    """Distortion as a function of frequency."""
+
     key = "distortion-frequency"
     measures_power = True
     title = "THD vs. frequency"

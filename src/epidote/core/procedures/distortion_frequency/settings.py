@@ -48,6 +48,8 @@ class Hold(LabelledEnum):
 
 
 class DistortionFrequencySettings(SteppedSettings):
+    """Settings of distortion as a function of frequency."""
+
     start_frequency: float = setting(20.0, "Start frequency", "Lowest frequency", "Hz", played=True, ge=5, le=100000)
     stop_frequency: float = setting(20000.0, "Stop frequency", "Highest frequency", "Hz", played=True, gt=5, le=192000)
     points_per_octave: int = setting(3, "Points per octave", "Points per octave", played=True, ge=1, le=48)

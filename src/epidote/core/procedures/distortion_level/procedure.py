@@ -54,6 +54,8 @@ _SMALL_DB = 20.0  # this far below the end, a unit's gain is its small-signal ga
 
 
 class DistortionLevel(ProcedureBase):
+    """Distortion as a function of level."""
+
     key = "distortion-level"
     measures_power = True
     title = "THD vs. level"

@@ -24,6 +24,8 @@ class StopOn(LabelledEnum):
 
 
 class DistortionLevelSettings(SteppedSettings):
+    """Settings of distortion as a function of level."""
+
     frequency: float = setting(
         1000.0, "Frequency", "Tone frequency", "Hz", played=True, ge=5, le=100000, affects=effects.DISTORTION_FREQUENCY
     )

@@ -44,6 +44,8 @@ _LONGEST_ECHO = 0.2  # s
 
 
 class Paths(ProcedureBase):
+    """Delay and likeness of signal paths against the first."""
+
     key = "paths"
     title = "Path comparison"
     of_any_recording = True

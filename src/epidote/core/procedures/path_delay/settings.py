@@ -16,6 +16,8 @@ class Played(LabelledEnum):
 
 
 class PathsSettings(Settings):
+    """Settings of the comparison of paths."""
+
     stimulus: Played = setting(
         Played.NOISE,
         "Stimulus",

@@ -50,6 +50,8 @@ class _Averaged:
 
 
 class Response(ProcedureBase):
+    """Frequency response, distortion and delay."""
+
     key = "response"
     title = "Response"
     Settings = ResponseSettings

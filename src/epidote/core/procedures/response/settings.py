@@ -26,6 +26,8 @@ class Excitation(LabelledEnum):
 
 
 class ResponseSettings(SweepSettings):
+    """Settings of the frequency response."""
+
     stimulus: Excitation = setting(
         Excitation.SWEEP, "Stimulus", "Test signal: sweep, noise or audio file", played=True, affects=effects.STIMULUS
     )

@@ -56,6 +56,7 @@ def reference_of(
 
 
 def analysed_by_cross_spectrum(recordings: Sequence[Recording], settings: ResponseSettings, chain: Chain) -> Result:
+    """Return the response as a transfer function from averaged cross spectra."""
     recording = recordings[0]
     if recording.stimulus is not None and recording.stimulus.playable:
         stimulus = recording.stimulus

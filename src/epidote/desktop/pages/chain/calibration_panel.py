@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 
 class GuidePanel(QWidget):
+    """One guided calibration: its steps, what was read, and what it would change."""
+
     use_wanted = Signal(object)
     left = Signal()
     play_wanted = Signal()

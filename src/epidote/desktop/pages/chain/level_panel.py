@@ -97,6 +97,8 @@ class LevelTrail(QWidget):
 
 
 class LivePanel(QWidget):
+    """The live level of one input with its trail."""
+
     listen_wanted = Signal(bool)
     channel_chosen = Signal(int)
 

@@ -25,6 +25,8 @@ _WIRED = ("output", "input")
 
 
 class PathView(QWidget):
+    """The signal path as blocks, one of which is selected."""
+
     chosen = Signal(str)
 
     def __init__(self, theme: Theme) -> None:

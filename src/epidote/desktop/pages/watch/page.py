@@ -42,6 +42,8 @@ _TABLE_EVERY = 15
 
 
 class WatchPage(Page):
+    """Live spectrum, waveform and readings, with a generator and snapshots."""
+
     def __init__(self, session: Session, theme: Theme) -> None:
         super().__init__()
         self.session, self.theme = session, theme

@@ -37,6 +37,8 @@ _FIGURES = (
 
 
 class AlignSide(QWidget):
+    """The side of the alignment window: delay, figures and playing."""
+
     nudge_wanted = Signal(float)
     delay_typed = Signal(str)
     turned = Signal()
@@ -126,18 +128,21 @@ class AlignSide(QWidget):
 
 
 def quiet(words: str) -> Label:
+    """Return a label in the quiet colour."""
     label = Label(words)
     label.setProperty("quiet", True)
     return label
 
 
 def heading(words: str) -> Label:
+    """Return a label for a heading."""
     label = Label(words)
     label.setProperty("heading", True)
     return label
 
 
 def tool(words: str, act: Callable[[], Any], tip: str = "") -> QToolButton:
+    """Return a flat button that calls ``act``."""
     button = QToolButton()
     button.setText(words)
     button.setFocusPolicy(Qt.FocusPolicy.TabFocus)

@@ -72,6 +72,8 @@ class Chosen:
 
 @dataclass(frozen=True)
 class Cell:
+    """One cell of the readings: text, and the cautions that weaken it."""
+
     text: str
     cautions: tuple[Caution, ...] = ()
 

@@ -15,6 +15,8 @@ _NARROW = 700
 
 
 class GraphPanel(QWidget):
+    """The graph and the options above it."""
+
     choice_changed = Signal()
     step_wanted = Signal(int)
 

@@ -399,6 +399,7 @@ def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
 
 
 def carried_of(key: str) -> Any:
+    """Return a procedure by its key; the procedures are loaded when first asked for."""
     from epidote.core.procedures.registry import procedure
 
     return procedure(key)

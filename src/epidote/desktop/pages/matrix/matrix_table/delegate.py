@@ -54,6 +54,8 @@ def fitting(chips: Sequence[str], room: float) -> list[str]:
 
 
 class MatrixDelegate(QStyledItemDelegate):
+    """Paints the matrix's cells; each is kept as a picture until it changes."""
+
     def __init__(self, model: MatrixModel, theme: Theme) -> None:
         super().__init__()
         self._model = model

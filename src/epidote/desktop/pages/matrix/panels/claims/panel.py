@@ -34,6 +34,8 @@ _MARKS = {"met": "✓", "not met": "✗", "inconclusive": "?"}
 
 
 class ClaimsPanel(QWidget):
+    """The claims of a unit with their verdicts, and a line to enter another."""
+
     added = Signal(list)  # claims as data, each with its words
     deleted = Signal(int, str)
     measure_wanted = Signal(int)  # of this entry

@@ -94,6 +94,8 @@ class ConditionLines(QWidget):
 
 
 class ConditionsPanel(QWidget):
+    """A reading as a function of the conditions: a table or a line."""
+
     reading_chosen = Signal(str)
 
     def __init__(self, theme: Theme) -> None:

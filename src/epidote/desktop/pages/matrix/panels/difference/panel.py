@@ -29,6 +29,8 @@ _MOST_CROSSINGS, _MOST_UNLIKE = 2, 5
 
 
 class DifferencePanel(QWidget):
+    """The differences of a row from the reference, with their findings."""
+
     repeat_wanted = Signal()
     swap_wanted = Signal()
     row_chosen = Signal(int)

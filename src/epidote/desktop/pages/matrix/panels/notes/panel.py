@@ -55,6 +55,8 @@ class NoteEdit(QPlainTextEdit):
 
 
 class NotesPanel(QWidget):
+    """The note and the pictures of a unit, a row or a run."""
+
     owner_chosen = Signal(str)
     written = Signal(str)
     pictures_added = Signal(list)  # paths, or (name, bytes)

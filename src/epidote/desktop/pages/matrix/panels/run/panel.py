@@ -25,6 +25,7 @@ from epidote.study.models import Column, RunSummary, Subject
 
 
 def duration_words(seconds: float) -> str:
+    """Return a duration in words, in s or min."""
     if seconds < 60:
         if seconds < 10:
             return f"About {seconds:.1f} s"
@@ -33,6 +34,8 @@ def duration_words(seconds: float) -> str:
 
 
 class RunPanel(QWidget):
+    """The settings of a run to be made, or to be computed again."""
+
     measure_wanted = Signal(dict, str)
     recompute_wanted = Signal(dict)
     stop_wanted = Signal()

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QMessageBox
 
 from epidote.desktop.widgets.curve_preview import CurvePreview
 from epidote.study.interchange.curve_text import text_readings
-from tests.desktop.test_matrix import do, export, wait_for
+from tests.desktop.driver import do, export, wait_for
 
 
 @pytest.fixture

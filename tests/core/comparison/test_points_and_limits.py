@@ -15,7 +15,7 @@ from epidote.core.comparison.limits import Limit, around_curve, check_curve, che
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import QuantityError
 from epidote.core.results.result import Curve, Reading
-from tests.core.evidence import CHAIN, response, run, staircase
+from tests.core.comparison.evidence import CHAIN, response, run, staircase
 
 F = np.geomspace(5, 40000, 1200)
 

@@ -15,7 +15,7 @@ from epidote.measurement.assessment import latencies
 from epidote.measurement.recompute import recompute
 from epidote.measurement.request import add_column
 from tests.conftest import measured
-from tests.desktop.test_window import wait_for
+from tests.desktop.driver import wait_for
 
 RATE, LATE = 48000, 37
 

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from epidote.core.results.result import Curve, Result
-from tests.desktop.test_matrix import do, wait_for
+from tests.desktop.driver import do, wait_for
 
 ROWS = 60
 

@@ -12,7 +12,7 @@ from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading
 from epidote.core.settings import make_settings
-from tests.core.evidence import CHAIN, response, run, staircase, thd_n
+from tests.core.comparison.evidence import CHAIN, response, run, staircase, thd_n
 
 
 def verdict(text, *runs):

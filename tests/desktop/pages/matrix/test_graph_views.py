@@ -10,7 +10,7 @@ from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
 from epidote.measurement.request import add_column
 from tests.conftest import measured
-from tests.desktop.test_matrix import do, export, wait_for
+from tests.desktop.driver import do, export, wait_for
 
 LEVEL = {"steps": 6, "dwell": 0.1, "start_level": "-40 dBFS", "stop_level": "-8 dBFS"}
 

@@ -11,10 +11,7 @@ from PySide6.QtTest import QTest
 from epidote.audio import resampling
 from epidote.core.stimuli.generator import Waveform
 from tests.conftest import sine
-
-
-def wait_for(qtbot, condition) -> None:
-    qtbot.waitUntil(condition, timeout=20000)
+from tests.desktop.driver import wait_for
 
 
 @pytest.fixture

@@ -10,10 +10,7 @@ from epidote.core.settings import make_settings
 from epidote.measurement.device_setup import open_for_chain
 from epidote.measurement.request import add_column
 from tests.conftest import QUICK
-
-
-def wait_for(qtbot, condition) -> None:
-    qtbot.waitUntil(condition, timeout=20000)
+from tests.desktop.driver import wait_for
 
 
 @pytest.fixture

@@ -10,25 +10,9 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QImage
 
 from epidote.study.store import Study
+from tests.desktop.driver import do, export, wait_for
 
 ALT = Qt.KeyboardModifier.NoModifier
-
-
-def do(window, name: str) -> None:
-    """Trigger a command as its menu entry or shortcut would."""
-    action = window.actions_by_name[name]
-    assert action.isEnabled(), name
-    action.trigger()
-
-
-def wait_for(qtbot, condition) -> None:
-    qtbot.waitUntil(condition, timeout=20000)
-
-
-def export(qtbot, page, path) -> None:
-    """Export what is selected, and wait until the study's thread has written it."""
-    with qtbot.waitSignal(page.session.said, timeout=15000):
-        page.exchange.export(path)
 
 
 def test_it_opens_on_a_comparison(window, rows, columns):

@@ -1,0 +1,21 @@
+"""What a user does at the window, for tests: start a command, wait for what follows, export."""
+
+from __future__ import annotations
+
+
+def wait_for(qtbot, condition) -> None:
+    """Wait until a condition holds, never for a time."""
+    qtbot.waitUntil(condition, timeout=20000)
+
+
+def do(window, name: str) -> None:
+    """Trigger a command as its menu entry or shortcut would."""
+    action = window.actions_by_name[name]
+    assert action.isEnabled(), name
+    action.trigger()
+
+
+def export(qtbot, page, path) -> None:
+    """Export what is selected, and wait until the study's thread has written it."""
+    with qtbot.waitSignal(page.session.said, timeout=15000):
+        page.exchange.export(path)
