@@ -1,7 +1,9 @@
 """What is loaded when: nothing below the desktop knows Qt, and what shows first loads little."""
 
+import ast
 import subprocess
 import sys
+from pathlib import Path
 
 import grimp
 import pytest
@@ -62,3 +64,13 @@ def test_import_circles_are_found(imports, expected):
         importer, imported = one.split("-")
         graph.add_import(importer=importer, imported=imported)
     assert sorted(circles(graph)) == expected
+
+
+def test_no_two_classes_have_one_name():
+    source = Path(__file__).resolve().parents[1] / "src" / "epidote"
+    where: dict[str, list[str]] = {}
+    for file in source.rglob("*.py"):
+        for node in ast.parse(file.read_text()).body:
+            if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                where.setdefault(node.name, []).append(str(file.relative_to(source)))
+    assert not {name: files for name, files in where.items() if len(files) > 1}

@@ -27,7 +27,7 @@ from epidote.desktop.shell.main_window import MainWindow
 from epidote.desktop.theme import preferences
 from epidote.desktop.windows.align_paths.window import AlignWindow
 from epidote.desktop.windows.latency_window import LatencyWindow
-from epidote.desktop.windows.segment_dialog import StretchDialog
+from epidote.desktop.windows.segment_dialog import SegmentDialog
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 
@@ -187,7 +187,7 @@ def by_hand(window: MainWindow, dressed: Callable[[str, int, int], None], wanted
     align.close()
     file = Path(HOME) / "feed.wav"
     file.write_bytes(encode(held[0].samples, held[0].rate, "WAV", "24"))
-    pick = StretchDialog(window.theme, [file], window)
+    pick = SegmentDialog(window.theme, [file], window)
     pick.show()
     settle(window, 3)
     pick.wave.show_frames(0.45 * held[0].rate, 0.56 * held[0].rate)

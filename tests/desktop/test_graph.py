@@ -8,7 +8,7 @@ from PySide6.QtGui import QImage, QPainter, QWheelEvent
 from epidote.desktop.plotting.axis_scale import Scale, linear_ticks, nice_range, ticks
 from epidote.desktop.plotting.figure import Figure, PinMark, Trace
 from epidote.desktop.plotting.figure_painter import FigurePainter, decimate, layout
-from epidote.desktop.plotting.graph_widget import GraphView
+from epidote.desktop.plotting.graph_widget import GraphWidget
 from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import DARK, LIGHT
 
@@ -29,7 +29,7 @@ FIGURE = Figure(
 
 @pytest.fixture
 def graph(qtbot):
-    view = GraphView(DARK)
+    view = GraphWidget(DARK)
     qtbot.addWidget(view)
     view.resize(800, 500)
     view.set_figure(FIGURE, keep_zoom=False)

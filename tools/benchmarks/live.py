@@ -27,7 +27,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_to_toml
 from epidote.core.live.spectrum_analyser import LENGTHS
 from epidote.desktop.app import application
-from epidote.desktop.pages.watch.spectrum_widget import SpectrumCanvas
+from epidote.desktop.pages.watch.spectrum_widget import SpectrumWidget
 from epidote.desktop.shell.main_window import MainWindow
 from epidote.measurement import device_setup as bench
 from epidote.study.store import create_study
@@ -83,15 +83,15 @@ def resident() -> float:
 
 
 painted = [0]
-_paint = SpectrumCanvas.paintEvent
+_paint = SpectrumWidget.paintEvent
 
 
-def _counting(self: SpectrumCanvas, event: object) -> None:
+def _counting(self: SpectrumWidget, event: object) -> None:
     _paint(self, event)  # type: ignore[arg-type]
     painted[0] += 1
 
 
-SpectrumCanvas.paintEvent = _counting  # type: ignore[method-assign, assignment]
+SpectrumWidget.paintEvent = _counting  # type: ignore[method-assign, assignment]
 
 
 def main() -> None:

@@ -30,7 +30,7 @@ from epidote.core.results.result import Curve, Reading, Result
 from epidote.core.settings import make_settings
 from epidote.desktop.app import application
 from epidote.desktop.plotting.figure import Figure, Trace
-from epidote.desktop.plotting.graph_widget import GraphView
+from epidote.desktop.plotting.graph_widget import GraphWidget
 from epidote.desktop.shell.main_window import MainWindow
 from epidote.desktop.theme import LIGHT
 from epidote.measurement.assessment import judged_claims
@@ -142,7 +142,7 @@ def in_the_window(path: Path) -> None:
 
 
 def panned(*, differences: bool) -> None:
-    graph = GraphView(LIGHT)
+    graph = GraphWidget(LIGHT)
     graph.resize(800, 420)
     traces = tuple(Trace(f"row {n}", 1, n, (c := level(n)).x, c.y, c.floor) for n in range(CURVES))
     less = (

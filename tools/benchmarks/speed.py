@@ -111,7 +111,7 @@ import epidote.study.store
 from epidote.desktop import app
 from epidote.desktop.pages.matrix.matrix_table import delegate as cells
 from epidote.desktop.plotting import graph_widget as view
-painted, drawn = cells.MatrixDelegate.paint, view.GraphView.paintEvent
+painted, drawn = cells.MatrixDelegate.paint, view.GraphWidget.paintEvent
 def paint_cell(self, *a):
     painted(self, *a); tell("matrix")
 def paint_graph(self, *a):
@@ -120,7 +120,7 @@ def paint_graph(self, *a):
         tell("graph")
         print(told["matrix"], told["graph"]); sys.stdout.flush(); os._exit(0)
 cells.MatrixDelegate.paint = paint_cell
-view.GraphView.paintEvent = paint_graph
+view.GraphWidget.paintEvent = paint_graph
 app.run(sys.argv[1])
 """
 

@@ -13,7 +13,7 @@ from epidote.core.comparison.claims.claim import Claim
 from epidote.core.comparison.claims.evidence import Evidence
 from epidote.core.comparison.claims.verdict import Verdict, judge
 from epidote.core.comparison.conditions.comparability import Mismatch, Severity, find_mismatches
-from epidote.core.comparison.conditions.latency_table import Latency, latencies_of
+from epidote.core.comparison.conditions.latency_table import MeasuredLatency, latencies_of
 from epidote.core.comparison.differences.crossings import in_words
 from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.comparison.limits import Limit, LimitCheck, check_curve, check_reading
@@ -250,7 +250,7 @@ def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumm
     return f"{head.get('title', head['key'])}: {swap_conclusion(sides[0], sides[1], least)}"
 
 
-def latencies(study: Study) -> list[Latency]:
+def latencies(study: Study) -> list[MeasuredLatency]:
     """Every latency in the matrix, each of the first channel that has one, less the baseline where that was taken
     out.
     """

@@ -47,7 +47,7 @@ def taken(window, qtbot, two_paths):
     window.matrix.selection.select([row.id], column.id)
     wait_for(qtbot, lambda: window.matrix.run_panel.form is not None)
     window.matrix.exchange.pick_stretch(window.matrix.run_panel.form.values(), [two_paths])
-    pick = dialog(window, "StretchDialog")
+    pick = dialog(window, "SegmentDialog")
     wait_for(qtbot, lambda: len(pick.wave.lanes) == 2 and pick.wave.lanes[1].outline.shape[0] == 4 * RATE // 256)
     assert pick.go.isEnabled()
     pick.first.setText("0.5 s")
@@ -89,7 +89,7 @@ def test_a_tone_recorded_anywhere(window, qtbot, tmp_path, monkeypatch):
     window.matrix.selection.select([row.id], column.id)
     wait_for(qtbot, lambda: window.matrix.run_panel.form is not None)
     window.matrix.run_panel.from_recording.click()
-    pick = dialog(window, "StretchDialog")
+    pick = dialog(window, "SegmentDialog")
     wait_for(qtbot, lambda: len(pick.wave.lanes) == 2)
     pick.wave.set_stretch(0.1, 0.9)
     pick.go.click()
@@ -108,15 +108,15 @@ def test_a_recording_without_the_marks_is_said(window, qtbot, two_paths):
     window.matrix.selection.select([row.id], column.id)
     wait_for(qtbot, lambda: window.matrix.run_panel.form is not None)
     window.matrix.exchange.pick_stretch(window.matrix.run_panel.form.values(), [two_paths])
-    dialog(window, "StretchDialog").as_marked.click()
+    dialog(window, "SegmentDialog").as_marked.click()
     wait_for(qtbot, lambda: any("Nothing was computed" in words for words in said))
     assert (row.id, column.id) not in window.session.overview.runs
 
 
 def test_the_waveform_zooms_down_to_samples(window, qtbot, two_paths, taken):
-    from epidote.desktop.windows.segment_dialog import StretchDialog
+    from epidote.desktop.windows.segment_dialog import SegmentDialog
 
-    pick = StretchDialog(window.theme, [two_paths])
+    pick = SegmentDialog(window.theme, [two_paths])
     qtbot.addWidget(pick)
     pick.show()
     wait_for(qtbot, lambda: bool(pick.wave.lanes) and pick.wave.lanes[0].outline.shape[0] > 700)
@@ -145,11 +145,11 @@ def test_the_waveform_zooms_down_to_samples(window, qtbot, two_paths, taken):
 
 
 def test_files_that_cannot_be_opened_are_said(window, qtbot, tmp_path):
-    from epidote.desktop.windows.segment_dialog import StretchDialog
+    from epidote.desktop.windows.segment_dialog import SegmentDialog
 
     letter = tmp_path / "letter.wav"
     letter.write_text("Dear all, " * 100)
-    pick = StretchDialog(window.theme, [letter])
+    pick = SegmentDialog(window.theme, [letter])
     qtbot.addWidget(pick)
     wait_for(qtbot, lambda: "not a readable audio file" in pick.heading.text())
     assert not pick.go.isEnabled()

@@ -27,7 +27,7 @@ DECIMALS = ("point", "comma")
 
 
 @dataclass(frozen=True)
-class Layout:
+class ColumnLayout:
     """One way in which the numbers can be written. thousands: commas group the digits of large numbers."""
 
     separator: str
@@ -48,7 +48,7 @@ class Layout:
 class Table:
     """The numbers (lines, columns) as read in one layout."""
 
-    layout: Layout
+    layout: ColumnLayout
     values: Samples
 
 
@@ -117,18 +117,30 @@ def fault(lines: Lines) -> tuple[int, str]:
     return 0, ""
 
 
-def _candidates(rows: list[str]) -> list[Layout]:
+def _candidates(rows: list[str]) -> list[ColumnLayout]:
     """The layouts worth trying. A semicolon or a tab in every line separates, whatever else there is."""
     for name in ("semicolon", "tab"):
         if all(SEPARATORS[name] in row for row in rows):
-            return [Layout(name, "point"), Layout(name, "comma"), Layout(name, "point", thousands=True)]
-    found = [Layout("space", "point"), Layout("space", "comma"), Layout("space", "point", thousands=True)]
+            return [
+                ColumnLayout(name, "point"),
+                ColumnLayout(name, "comma"),
+                ColumnLayout(name, "point", thousands=True),
+            ]
+    found = [
+        ColumnLayout("space", "point"),
+        ColumnLayout("space", "comma"),
+        ColumnLayout("space", "point", thousands=True),
+    ]
     if all("," in row for row in rows):
-        found += [Layout("comma", "point"), Layout("comma", "comma"), Layout("comma", "comma", pairs=True)]
+        found += [
+            ColumnLayout("comma", "point"),
+            ColumnLayout("comma", "comma"),
+            ColumnLayout("comma", "comma", pairs=True),
+        ]
     return found
 
 
-def _cut(layout: Layout) -> Callable[[str], list[str]]:
+def _cut(layout: ColumnLayout) -> Callable[[str], list[str]]:
     """How a line is cut into fields."""
     if layout.separator == "space":
         return str.split
@@ -138,7 +150,7 @@ def _cut(layout: Layout) -> Callable[[str], list[str]]:
     return lambda row: [field.strip() for field in row.rstrip(f"{sign} ").split(sign)]
 
 
-def _numbers(rows: list[str], layout: Layout) -> Samples | None:
+def _numbers(rows: list[str], layout: ColumnLayout) -> Samples | None:
     """The table, or None where a field is no number in this layout, or the lines have different numbers of columns."""
     cut = _cut(layout)
     table: list[list[float]] = []
@@ -168,7 +180,7 @@ def _paired(fields: list[str]) -> list[str] | None:
     return [f"{a},{b}" for a, b in zip(fields[::2], fields[1::2], strict=True)]
 
 
-def _number(field: str, layout: Layout) -> float | None:
+def _number(field: str, layout: ColumnLayout) -> float | None:
     if layout.thousands:
         pattern = _GROUPED
     elif layout.decimal == "comma":

@@ -27,24 +27,24 @@ _BESIDE, _OVER_TICK = (
 
 
 @dataclass(frozen=True)
-class Layout:
+class FigureLayout:
     """Where the two strips lie; ``difference`` is empty when there is none."""
 
     main: QRectF
     difference: QRectF
 
 
-def layout(figure: Figure, area: QRectF) -> Layout:
+def layout(figure: Figure, area: QRectF) -> FigureLayout:
     """Return where the parts of a figure lie within an area."""
     height = QFontMetricsF(font(0.85)).height()
     left, top, bottom = 5.2 * height, height * 1.8, 2.7 * height
     inner = area.adjusted(left, top, -height * 0.8, -bottom)
     if not figure.differences:
-        return Layout(inner, QRectF())
+        return FigureLayout(inner, QRectF())
     gap = height * 1.5
     lower = inner.height() * DIFFERENCE_SHARE
     main = QRectF(inner.left(), inner.top(), inner.width(), inner.height() - lower - gap)
-    return Layout(main, QRectF(inner.left(), main.bottom() + gap, inner.width(), lower))
+    return FigureLayout(main, QRectF(inner.left(), main.bottom() + gap, inner.width(), lower))
 
 
 def decimate(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
@@ -333,7 +333,7 @@ class FigurePainter:
             place = (xs - x.low) / (x.high - x.low)
         return np.asarray(box.left() + np.clip(place, -5, 6) * box.width())
 
-    def _pins(self, p: QPainter, where: Layout) -> None:
+    def _pins(self, p: QPainter, where: FigureLayout) -> None:
         small = font(0.8, bold=True)
         p.setFont(small)
         height = QFontMetricsF(small).height() + 2

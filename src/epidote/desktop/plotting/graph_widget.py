@@ -26,13 +26,13 @@ from epidote.desktop.widgets.painting import guarded
 
 if TYPE_CHECKING:  # what holds and paints curves needs NumPy, which is loaded after the window shows
     from epidote.desktop.plotting.figure import Figure
-    from epidote.desktop.plotting.figure_painter import Layout
+    from epidote.desktop.plotting.figure_painter import FigureLayout
 
 _KEY_STEP, _ZOOM, _REST_MS = 0.01, 0.8, 150
 _DRAWING_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape, Qt.Key.Key_Backspace)
 
 
-class GraphView(QWidget):
+class GraphWidget(QWidget):
     """Shows a figure.
 
     The figure itself is painted once into a pixmap; the pointer's line and table are painted over it.
@@ -167,7 +167,7 @@ class GraphView(QWidget):
     def _area(self) -> QRectF:
         return QRectF(self.rect())
 
-    def strips(self) -> Layout:
+    def strips(self) -> FigureLayout:
         from epidote.desktop.plotting.figure_painter import layout
 
         assert self._figure is not None
@@ -278,7 +278,7 @@ class GraphView(QWidget):
             self._drawn.append((self._view.x.value(place[0]), self._view.y.value(place[1])))
             self.update()
 
-    def _paint_drawn(self, p: QPainter, where: Layout) -> None:
+    def _paint_drawn(self, p: QPainter, where: FigureLayout) -> None:
         if self._drawn is None or self._view is None:
             return
         p.setPen(QPen(self._theme.colour("accent"), 2))

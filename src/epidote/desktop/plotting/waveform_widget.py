@@ -54,7 +54,7 @@ def _scale(area: QRectF, lane: Lane, least: Samples, greatest: Samples) -> float
     return (-1 if lane.turned else 1) * 0.46 * area.height() / most
 
 
-class WaveView(QWidget):
+class WaveformWidget(QWidget):
     """The wheel zooms, dragging pans; with Ctrl held, the wheel nudges; where a stretch may be picked, dragging
     picks it.
     """

@@ -22,8 +22,8 @@ from PySide6.QtWidgets import (
 
 from epidote.core.comparison.conditions.latency_table import (
     LIVE,
-    Latency,
     LatencyTable,
+    MeasuredLatency,
     distance_in_air,
     latency_table,
     live_suitability,
@@ -51,7 +51,7 @@ class LatencyWindow(QDialog):
         self.setWindowTitle("Latency table")
         self.resize(1000, 480)
         self._theme = theme
-        self._found: list[Latency] = []
+        self._found: list[MeasuredLatency] = []
         self._seen: LatencyTable | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 10)
@@ -90,14 +90,14 @@ class LatencyWindow(QDialog):
         self.equals.setWordWrap(True)
         layout.addWidget(self.equals)
 
-        def ask(study: Study) -> list[Latency]:
+        def ask(study: Study) -> list[MeasuredLatency]:
             from epidote.measurement.assessment import latencies
 
             return latencies(study)
 
         session.ask(ask, self.show_latencies)
 
-    def show_latencies(self, found: list[Latency]) -> None:
+    def show_latencies(self, found: list[MeasuredLatency]) -> None:
         self._found = found
         if not found:
             self.heading.setText("No latency measured in this study. Measure a “Latency” column first.")
@@ -152,7 +152,7 @@ def _setting_words(setting: tuple[float, int]) -> str:
     return f"{rate / 1000:g} kHz"
 
 
-def _cell_words(cell: Latency) -> str:
+def _cell_words(cell: MeasuredLatency) -> str:
     mark = ""
     if cell.seconds > LIVE[1]:
         mark = "▲ "

@@ -21,7 +21,7 @@ from epidote.core.quantities.units import parse_as
 from epidote.core.signals.recording import Section
 from epidote.core.signals.signal import Samples
 from epidote.core.signals.signal import Signal as Sound
-from epidote.desktop.plotting.waveform_widget import BLOCK, Lane, WaveView, outline_of
+from epidote.desktop.plotting.waveform_widget import BLOCK, Lane, WaveformWidget, outline_of
 from epidote.desktop.state.worker import Worker
 from epidote.desktop.widgets.plain import Label
 
@@ -57,7 +57,7 @@ class _FileLane:
         self._arrived()
 
 
-class StretchDialog(QDialog):
+class SegmentDialog(QDialog):
     """Emits the picked stretch as recordings, one for each track, with words that say where it is from; or, where
     they are told to hold it, that the file written for a player, with its marks, is to be found in them.
     """
@@ -86,7 +86,7 @@ class StretchDialog(QDialog):
         self.heading.setProperty("heading", True)
         self.heading.setWordWrap(True)
         layout.addWidget(self.heading)
-        self.wave = WaveView(theme, over=False, picking=True)
+        self.wave = WaveformWidget(theme, over=False, picking=True)
         layout.addWidget(self.wave, 1)
         line = QHBoxLayout()
         self.first, self.last = QLineEdit(), QLineEdit()

@@ -13,7 +13,7 @@ ROOM = 20.0  # °C
 
 
 @dataclass(frozen=True)
-class Latency:
+class MeasuredLatency:
     """One measured latency: device (with what else it was set to), rate in Hz, buffer in frames (None: not said),
     seconds, spread.
     """
@@ -30,7 +30,7 @@ class Latency:
         return self.rate, self.buffer or 0
 
 
-def latencies_of(rows: Iterable[tuple[str, dict[str, str], float, float, float | None]]) -> list[Latency]:
+def latencies_of(rows: Iterable[tuple[str, dict[str, str], float, float, float | None]]) -> list[MeasuredLatency]:
     """From (unit, conditions, rate of its chain, seconds, spread): buffer and rate are taken out of the conditions,
     the rest tells devices apart.
     """
@@ -38,7 +38,7 @@ def latencies_of(rows: Iterable[tuple[str, dict[str, str], float, float, float |
     for unit, conditions, rate, seconds, spread in rows:
         rest = [f"{k} {v}" for k, v in conditions.items() if k not in ("buffer", "rate")]
         digits = "".join(c for c in conditions.get("buffer", "") if c.isdigit())
-        found.append(Latency(", ".join([unit, *rest]), rate, int(digits) if digits else None, seconds, spread))
+        found.append(MeasuredLatency(", ".join([unit, *rest]), rate, int(digits) if digits else None, seconds, spread))
     return found
 
 
@@ -50,10 +50,10 @@ class LatencyTable:
 
     devices: tuple[str, ...]
     settings: tuple[tuple[float, int], ...]
-    cells: dict[tuple[str, tuple[float, int]], Latency]
+    cells: dict[tuple[str, tuple[float, int]], MeasuredLatency]
 
 
-def latency_table(found: Sequence[Latency]) -> LatencyTable:
+def latency_table(found: Sequence[MeasuredLatency]) -> LatencyTable:
     """Device by buffer and rate; the last of several of the same counts."""
     cells = {(one.device, one.setting): one for one in found}
     return LatencyTable(
@@ -61,7 +61,7 @@ def latency_table(found: Sequence[Latency]) -> LatencyTable:
     )
 
 
-def similar_latencies(found: Sequence[Latency], wanted: float, within: float = 0.05) -> list[Latency]:
+def similar_latencies(found: Sequence[MeasuredLatency], wanted: float, within: float = 0.05) -> list[MeasuredLatency]:
     """Those whose latency is ``wanted`` s, to a share of it, nearest first: "128 at 48 kHz here is as late as 64 at
     44.1 kHz there".
     """

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from epidote.core.live.level_meter import LevelSnapshot
 
 
-class GuidePanel(QWidget):
+class CalibrationPanel(QWidget):
     """One guided calibration: its steps, what was read, and what it would change."""
 
     use_wanted = Signal(object)

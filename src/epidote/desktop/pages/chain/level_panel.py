@@ -96,7 +96,7 @@ class LevelTrail(QWidget):
         p.drawPolyline(QPolygonF(points))
 
 
-class LivePanel(QWidget):
+class LevelPanel(QWidget):
     """The live level of one input with its trail."""
 
     listen_wanted = Signal(bool)

@@ -29,9 +29,9 @@ from epidote.core.quantities.formatting import format_quantity
 from epidote.core.settings import label_of
 from epidote.core.stimuli.generator import NOTHING, GeneratorSettings, Waveform
 from epidote.desktop.pages.chain.blocks import Block, blocks
-from epidote.desktop.pages.chain.calibration_panel import GuidePanel
+from epidote.desktop.pages.chain.calibration_panel import CalibrationPanel
 from epidote.desktop.pages.chain.chain_library_menu import ChainLibraryMenu
-from epidote.desktop.pages.chain.level_panel import LivePanel, spread_words
+from epidote.desktop.pages.chain.level_panel import LevelPanel, spread_words
 from epidote.desktop.pages.chain.path_view import PathView
 from epidote.desktop.pages.page import Page
 from epidote.desktop.state import edits
@@ -101,7 +101,7 @@ class ChainPage(Page):
         self.left = QStackedWidget()
         self.left.addWidget(self._build_block_side())
         self.left.addWidget(self._build_guide())
-        self.live = LivePanel(self.theme, self.session.live)
+        self.live = LevelPanel(self.theme, self.session.live)
         self.live.setObjectName("live")
         lower.addWidget(self.left)
         lower.addWidget(self.live)
@@ -164,7 +164,7 @@ class ChainPage(Page):
         return self._block_side
 
     def _build_guide(self) -> QWidget:
-        self.guide = GuidePanel()
+        self.guide = CalibrationPanel()
         area = QScrollArea()
         area.setWidgetResizable(True)
         holder = QWidget()

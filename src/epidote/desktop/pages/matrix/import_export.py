@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QWidget
 
-from epidote.desktop.pages.matrix.graph.view_state import carried_of
+from epidote.desktop.pages.matrix.graph.view_state import procedure_named
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.exporters import Selection
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from epidote.study.store import Study
 
 
-class Exchange:
+class ImportExport:
     """Import and export of the selected cells. window: parent of dialogs; theme: in which pictures are drawn."""
 
     def __init__(
@@ -113,7 +113,7 @@ class Exchange:
         subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return
-        if path is None and carried_of(column.procedure).of_any_recording:
+        if path is None and procedure_named(column.procedure).of_any_recording:
             self.pick_stretch(settings)
             return
         if path is None:
@@ -171,7 +171,7 @@ class Exchange:
             if not names:
                 return
             files = [Path(n) for n in names]
-        from epidote.desktop.windows.segment_dialog import StretchDialog
+        from epidote.desktop.windows.segment_dialog import SegmentDialog
 
         cell = subject.id, column.id
 
@@ -195,7 +195,7 @@ class Exchange:
 
             self._session.runs.in_cell(cell, work, lambda _: self._session.refresh())
 
-        dialog = StretchDialog(self._theme(), files, self._window.window())
+        dialog = SegmentDialog(self._theme(), files, self._window.window())
         dialog.taken.connect(taken)
         dialog.marked.connect(lambda: self.take_recording(settings, files[0]))
         dialog.open()

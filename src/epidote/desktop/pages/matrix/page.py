@@ -10,8 +10,8 @@ from PySide6.QtWidgets import QHeaderView, QMenu, QSplitter, QStackedWidget, QVB
 
 from epidote.desktop.pages.matrix.graph.overlays import GraphOverlays
 from epidote.desktop.pages.matrix.graph.pins import Pins
-from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, carried_of
-from epidote.desktop.pages.matrix.import_export import Exchange
+from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, procedure_named
+from epidote.desktop.pages.matrix.import_export import ImportExport
 from epidote.desktop.pages.matrix.matrix_table.delegate import HEAD_WIDTH, ROW_HEIGHT, MatrixDelegate, MatrixHeader
 from epidote.desktop.pages.matrix.matrix_table.frozen_columns import MatrixTable
 from epidote.desktop.pages.matrix.matrix_table.model import MatrixModel
@@ -60,7 +60,7 @@ class MatrixPage(Page):
         self.selection = selection = MatrixSelection(session, self.model, _load_what_shows_curves)
         self.look = GraphViewState(selection)
         self.pins, self.lines = Pins(selection, self.look), GraphOverlays(selection, self.look)
-        self.exchange = Exchange(selection, self.look, self, lambda: self.theme)
+        self.exchange = ImportExport(selection, self.look, self, lambda: self.theme)
         self.beside = SidePanel(selection, self.look, theme)
         self._build()
         session.overview_changed.connect(self._overview_changed)
@@ -316,7 +316,9 @@ class MatrixPage(Page):
         self._recomputing = run
         from epidote.core.chain.chain import Chain
 
-        self.run_panel.show_recompute(subject, column, Chain.model_validate(run.chain), carried_of(run.procedure), run)
+        self.run_panel.show_recompute(
+            subject, column, Chain.model_validate(run.chain), procedure_named(run.procedure), run
+        )
         self.side.setCurrentWidget(self.run_panel)
 
     def _recompute(self, settings: dict[str, Any]) -> None:

@@ -33,7 +33,7 @@ def heading(words: str, quiet: str = "") -> tuple[QWidget, Label]:
     return holder, right
 
 
-class WaveView(QWidget):
+class WaveformPanel(QWidget):
     """The triggered waveform of every channel, scaled to the greatest."""
 
     def __init__(self, theme: Theme) -> None:

@@ -26,9 +26,9 @@ from epidote.desktop.pages.page import Page
 from epidote.desktop.pages.watch.generator_bar import GeneratorBar
 from epidote.desktop.pages.watch.held_spectra_bar import NOW, StatesBar
 from epidote.desktop.pages.watch.mains_panel import LinesPanel
-from epidote.desktop.pages.watch.meter_panels import FiguresPanel, WaveView, heading
+from epidote.desktop.pages.watch.meter_panels import FiguresPanel, WaveformPanel, heading
 from epidote.desktop.pages.watch.settings_bar import ZERO, SettingsBar
-from epidote.desktop.pages.watch.spectrum_widget import Layer, SpectrumCanvas
+from epidote.desktop.pages.watch.spectrum_widget import Layer, SpectrumWidget
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.dropout_label import DropoutLabel
@@ -82,7 +82,7 @@ class WatchPage(Page):
         self.settings.unit_chosen.connect(self._unit_chosen)
         self.settings.axis_chosen.connect(self._range)
         layout.addWidget(self.settings)
-        self.canvas = SpectrumCanvas(self.theme)
+        self.canvas = SpectrumWidget(self.theme)
         self.canvas.view_changed.connect(self._view_changed)
         self.canvas.pressed.connect(self._pressed)
         split = QSplitter()
@@ -91,7 +91,7 @@ class WatchPage(Page):
         wave_holder = QWidget()
         wave_layout = QVBoxLayout(wave_holder)
         wave_layout.setContentsMargins(20, 8, 16, 8)
-        self.wave = WaveView(self.theme)
+        self.wave = WaveformPanel(self.theme)
         self.span = QComboBox()
         self.span.setAccessibleName("Waveform time span")
         for ms in (1, 2, 4, 10, 20, 50, 100):

@@ -41,7 +41,7 @@ class Layer:
     dashed: bool = False
 
 
-class SpectrumCanvas(QWidget):
+class SpectrumWidget(QWidget):
     """``view_changed`` when the stretch of frequency or the width in pixels changes; ``key`` for keys that the page
     knows.
     """

@@ -36,7 +36,7 @@ _FIGURES = (
 )
 
 
-class AlignSide(QWidget):
+class AlignControls(QWidget):
     """The side of the alignment window: delay, figures and playing."""
 
     nudge_wanted = Signal(float)

@@ -26,8 +26,8 @@ from epidote.core.errors import EpidoteError
 from epidote.core.quantities.units import parse_as
 from epidote.core.signals.signal import Samples
 from epidote.desktop.plotting.figure import Figure, Trace
-from epidote.desktop.plotting.graph_widget import GraphView
-from epidote.desktop.plotting.waveform_widget import Lane, WaveView, outline_of
+from epidote.desktop.plotting.graph_widget import GraphWidget
+from epidote.desktop.plotting.waveform_widget import Lane, WaveformWidget, outline_of
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.windows.align_paths.alignment_data import (
     AlignedPair,
@@ -36,7 +36,7 @@ from epidote.desktop.windows.align_paths.alignment_data import (
     sources_of,
     sum_of,
 )
-from epidote.desktop.windows.align_paths.controls import AlignSide, quiet, tool
+from epidote.desktop.windows.align_paths.controls import AlignControls, quiet, tool
 
 if TYPE_CHECKING:
     from epidote.desktop.state.session import Session
@@ -66,8 +66,8 @@ class AlignWindow(QDialog):
         self._ways: list[Any] = []
         self.setWindowTitle(f"Align paths: {subject.full_name}")
         self.resize(1180, 720)
-        self.wave = WaveView(theme, over=True)
-        self.phase = GraphView(theme)
+        self.wave = WaveformWidget(theme, over=True)
+        self.phase = GraphWidget(theme)
         self._build()
         self.wave.nudged.connect(self.nudge)
         self.side.nudge_wanted.connect(self.nudge)
@@ -116,7 +116,7 @@ class AlignWindow(QDialog):
         graphs.addWidget(self.phase)
         graphs.setSizes([380, 240])
         body.addWidget(graphs)
-        self.side = AlignSide()
+        self.side = AlignControls()
         body.addWidget(self.side)
         body.setSizes([860, 300])
         body.setStretchFactor(0, 1)

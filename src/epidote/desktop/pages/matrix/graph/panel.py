@@ -6,7 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
-from epidote.desktop.plotting.graph_widget import GraphView
+from epidote.desktop.plotting.graph_widget import GraphWidget
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
@@ -72,7 +72,7 @@ class GraphPanel(QWidget):
                 else:
                     line.addWidget(widget)
             layout.addLayout(line)
-        self.graph = GraphView(theme)
+        self.graph = GraphWidget(theme)
         layout.addWidget(self.graph, 1)
         for choice in (self.views, self.variants, self.axes, self.units, self.channels, self.aligning):
             choice.chosen.connect(lambda _: self.choice_changed.emit())

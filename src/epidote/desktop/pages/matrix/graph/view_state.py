@@ -86,7 +86,7 @@ class GraphViewState:
         from epidote.core.comparison.differences.axes import axes_of
 
         cells = self._selection.selected_runs()
-        carried, panel = carried_of(column.procedure), self.panel
+        carried, panel = procedure_named(column.procedure), self.panel
         available = [c for _, r in cells for c in self._selection.curves_of(r.id)]
         self._views = _views_of(carried, available)
         panel.heading.setText(column.title)
@@ -398,7 +398,7 @@ def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
     return (*views, *(carried.step_views if available else ()))
 
 
-def carried_of(key: str) -> Any:
+def procedure_named(key: str) -> Any:
     """Return a procedure by its key; the procedures are loaded when first asked for."""
     from epidote.core.procedures.registry import procedure
 

@@ -36,7 +36,7 @@ class ConditionsPresenter:
         from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
         from epidote.core.errors import UnusableInputError, in_window
         from epidote.core.procedures.registry import reading_titles
-        from epidote.desktop.pages.matrix.graph.view_state import carried_of
+        from epidote.desktop.pages.matrix.graph.view_state import procedure_named
 
         panel, overview, column = self.panel, self._session.overview, self._selection.current_column()
         assert panel is not None
@@ -57,7 +57,7 @@ class ConditionsPresenter:
         there = {
             r["key"] for _, run in chosen for r in run.readings if r["channel"] == channel and r["value"] is not None
         }
-        titles = {k: t for k, t in reading_titles(carried_of(column.procedure)).items() if k in there}
+        titles = {k: t for k, t in reading_titles(procedure_named(column.procedure)).items() if k in there}
         head = next((str(r.headline["key"]) for _, r in chosen if r.headline), "")
         if self._reading not in titles:
             if head in titles:

@@ -96,13 +96,13 @@ class DifferencePresenter:
 
         def done(report: Any) -> None:
             from epidote.core.procedures.registry import reading_titles
-            from epidote.desktop.pages.matrix.graph.view_state import carried_of
+            from epidote.desktop.pages.matrix.graph.view_state import procedure_named
 
             if number == self._host.asked:
                 panel.show_report(
                     report,
                     theirs[0].full_name,
-                    reading_titles(carried_of(ours[1].procedure)),
+                    reading_titles(procedure_named(ours[1].procedure)),
                     rows,
                     ours[0].id,
                     known=known,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, carried_of
+from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, procedure_named
 from epidote.desktop.pages.matrix.panels.readings.panel import ReadingsPanel
 from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
 
@@ -29,7 +29,7 @@ class ReadingsPresenter:
         panel.units.set_options([("%", "%"), ("dB", "dB")], ["%" if view.percent else "dB"], UNIT_TIPS)
         channel = self._offer_channels(drawn)
         curves = {one.run.id: self._selection.curves_of(one.run.id) for one in drawn.chosen}
-        titles = reading_titles(carried_of(drawn.column.procedure))
+        titles = reading_titles(procedure_named(drawn.column.procedure))
         points = view.points(drawn.column)
         table = make_table(titles, drawn.chosen, channel, view.percent, drawn.pins, drawn.title, points, curves)
         figure = view.figure()
