@@ -3,7 +3,6 @@
 import pytest
 
 from tests.contracts.test_plugin import KEY, plugin, with_column  # noqa: F401  fixtures
-from tests.desktop.conftest import window  # noqa: F401  a fixture
 
 
 @pytest.fixture
@@ -13,7 +12,7 @@ def path(with_column):  # noqa: F811  the fixture of that name
     return where
 
 
-def test_column_form_graph_readings_and_difference(path, window, qtbot):  # noqa: F811
+def test_column_form_graph_readings_and_difference(path, window, qtbot):
     overview = window.session.overview
     column = next(c for c in overview.columns if c.procedure == KEY)
     page = window.matrix

@@ -1,1 +1,1 @@
-"""The conductor without a window: for scripts, production lines and checks."""
+"""Measuring and analysing without a window: for scripts, production lines and checks."""

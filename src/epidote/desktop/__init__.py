@@ -1,1 +1,1 @@
-"""The window: it knows the study and the conductor, and computes nothing."""
+"""The window: it knows the study and the measurement service, and computes nothing."""

@@ -1,5 +1,5 @@
-"""Real sound devices, each held by a process of its own (see ``host``) so that nothing a sound server does can hang
-or end the application.
+"""Real sound devices, each held by a process of its own (see ``host_process``) so that nothing a sound server does
+can hang or end the application.
 """
 
 from __future__ import annotations

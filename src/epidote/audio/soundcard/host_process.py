@@ -220,7 +220,7 @@ class Host:
 
 
 def main() -> None:
-    """``host.py list`` prints the devices; ``host.py FD`` opens what is ordered over the socket of that number."""
+    """``list`` prints the devices; ``FD`` opens what is ordered over the socket of that number."""
     if sys.argv[1] == "list":
         json.dump(listed(), sys.stdout)
         sys.stdout.flush()

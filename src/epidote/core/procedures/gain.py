@@ -25,6 +25,7 @@ from epidote.core.procedures.common.channels import (
     require_consistent_channels,
     without_spreads,
 )
+from epidote.core.procedures.common.shared_settings import tone_frequency
 from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
@@ -45,16 +46,7 @@ _BAND = (20.0, 20000.0)
 class GainSettings(Settings):
     """Settings of gain."""
 
-    frequency: float = setting(
-        1000.0,
-        "Frequency",
-        "Tone frequency; the exact frequency played is reported",
-        "Hz",
-        played=True,
-        ge=5,
-        le=100000,
-        affects=effects.DISTORTION_FREQUENCY,
-    )
+    frequency: float = tone_frequency()
     duration: float = setting(1.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
     level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
     output_level: LevelString = setting(

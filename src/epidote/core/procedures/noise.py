@@ -33,6 +33,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.chain.level_setting import LevelString
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.common.shared_settings import lower_band_limit, upper_band_limit
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.spectrum import Mains
 from epidote.core.quantities.units import QuantityError, from_db, parse, parse_as
@@ -58,24 +59,8 @@ class NoiseSettings(Settings):
     duration: float = setting(
         5.0, "Duration", "Duration of the recording, with nothing played", "s", played=True, ge=0.2, le=600
     )
-    band_low: float = setting(
-        20.0,
-        "Lower band limit",
-        "Lower limit of the measurement bandwidth",
-        "Hz",
-        ge=0,
-        le=100000,
-        affects=effects.NOISE_BAND,
-    )
-    band_high: float = setting(
-        20000.0,
-        "Upper band limit",
-        "Upper limit of the measurement bandwidth",
-        "Hz",
-        gt=0,
-        le=192000,
-        affects=effects.NOISE_BAND,
-    )
+    band_low: float = lower_band_limit()
+    band_high: float = upper_band_limit()
     reference_level: LevelString = setting(
         "0 dBFS",
         "SNR reference level",

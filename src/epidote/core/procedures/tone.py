@@ -32,6 +32,13 @@ from epidote.core.procedures.common.channels import (
     require_consistent_channels,
     without_spreads,
 )
+from epidote.core.procedures.common.shared_settings import (
+    MOST_HARMONICS,
+    highest_harmonic,
+    lower_band_limit,
+    tone_frequency,
+    upper_band_limit,
+)
 from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
@@ -47,53 +54,18 @@ from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL, tone
 LEAST_FRAMES = 256
 
 
-MOST_HARMONICS = 50
-
-
 class ToneSettings(Settings):
     """Settings of a single tone."""
 
-    frequency: float = setting(
-        1000.0,
-        "Frequency",
-        "Tone frequency; the exact frequency played is reported",
-        "Hz",
-        played=True,
-        ge=5,
-        le=100000,
-        affects=effects.DISTORTION_FREQUENCY,
-    )
+    frequency: float = tone_frequency()
     duration: float = setting(2.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
     level: float = setting(-6.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
-    band_low: float = setting(
-        20.0,
-        "Lower band limit",
-        "Lower limit of the measurement bandwidth",
-        "Hz",
-        ge=0,
-        le=100000,
-        affects=effects.NOISE_BAND,
-    )
-    band_high: float = setting(
-        20000.0,
-        "Upper band limit",
-        "Upper limit of the measurement bandwidth",
-        "Hz",
-        gt=0,
-        le=192000,
-        affects=effects.NOISE_BAND,
-    )
+    band_low: float = lower_band_limit()
+    band_high: float = upper_band_limit()
     weighting: Weighting = setting(
         Weighting.NONE, "Weighting", "Weighting of noise, THD+N, SINAD and SNR", affects=effects.NOISE_WEIGHTING
     )
-    harmonics: int = setting(
-        10,
-        "Highest harmonic",
-        "Highest harmonic included in THD",
-        ge=2,
-        le=MOST_HARMONICS,
-        affects=effects.HARMONICS_INCLUDED,
-    )
+    harmonics: int = highest_harmonic()
 
     @model_validator(mode="after")
     def _band_is_one(self) -> ToneSettings:

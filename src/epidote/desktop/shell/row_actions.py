@@ -201,7 +201,7 @@ class RowActions:
         """The chosen run of “paths” by hand."""
         window = self.window
         cell = next(
-            ((s, r) for s, r in window.matrix.selection.selected_cells() if r is not None and r.procedure == "paths"),
+            ((s, r) for s, r in window.matrix.selection.selected_runs() if r.procedure == "paths"),
             None,
         )
         if cell is None:

@@ -153,7 +153,8 @@ def _is_undithered(x: Samples, residual: Samples, rate: float, tones: Sequence[f
     lines = np.array([f for order in (*ALL, *multiples) if 0 < (f := place(order, *tones)) < rate / 2])
     turns = 2 * np.pi / rate * np.outer(np.arange(x.size), lines)
     columns = np.hstack([np.cos(turns), np.sin(turns)])
-    coefficients = np.linalg.lstsq(columns, residual, rcond=None)[0]
+    # by the normal equations, in half the time; lines that coincide make them singular, which lstsq bears
+    coefficients = np.linalg.lstsq(columns.T @ columns, columns.T @ residual, rcond=None)[0]
     return follows_rounding(x, residual - columns @ coefficients) is not None
 
 

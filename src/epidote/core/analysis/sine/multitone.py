@@ -132,8 +132,6 @@ def _peak_spreads(rest: NDArray[np.complex128], bins: NDArray[np.int64], period:
         around = power[reach][there[reach]]
         if around.size:
             found[number] = math.sqrt(lower_mean(around))
-        else:
-            found[number] = 0.0
     return found
 
 

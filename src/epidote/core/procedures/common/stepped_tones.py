@@ -25,6 +25,7 @@ from epidote.core.analysis.sine.stepped_tone import (
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.procedures.common.shared_settings import highest_harmonic, lower_band_limit, upper_band_limit
 from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import CurveView, InterruptibleStimulus
 from epidote.core.results.caution import Caution, caution_when
@@ -52,30 +53,12 @@ class SteppedSettings(Settings):
         0.4, "Dwell time", "Duration of each tone, including settling time", "s", played=True, ge=0.02, le=60
     )
     driven: int = setting(0, "Driven output", "Drive this output only; 0 drives all outputs", played=True, ge=0, le=64)
-    band_low: float = setting(
-        20.0,
-        "Lower band limit",
-        "Lower limit of the measurement bandwidth",
-        "Hz",
-        ge=0,
-        le=100000,
-        affects=effects.NOISE_BAND,
-    )
-    band_high: float = setting(
-        20000.0,
-        "Upper band limit",
-        "Upper limit of the measurement bandwidth",
-        "Hz",
-        gt=0,
-        le=192000,
-        affects=effects.NOISE_BAND,
-    )
+    band_low: float = lower_band_limit()
+    band_high: float = upper_band_limit()
     weighting: Weighting = setting(
         Weighting.NONE, "Weighting", "Weighting of noise and THD+N", affects=effects.NOISE_WEIGHTING
     )
-    harmonics: int = setting(
-        10, "Highest harmonic", "Highest harmonic included in THD", ge=2, le=50, affects=effects.HARMONICS_INCLUDED
-    )
+    harmonics: int = highest_harmonic()
 
     @model_validator(mode="after")
     def _band_is_one(self) -> SteppedSettings:

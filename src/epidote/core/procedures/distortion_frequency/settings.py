@@ -13,6 +13,7 @@ from epidote.core import effects
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.level_setting import LevelString, is_power
 from epidote.core.errors import SettingError
+from epidote.core.procedures.common.shared_settings import upper_band_limit
 from epidote.core.procedures.common.stepped_tones import SteppedSettings, least_dwell
 from epidote.core.quantities.frequency_series import NOMINAL, fractional_octave_series, preferred_numbers
 from epidote.core.quantities.units import QuantityError, parse_as, to_db
@@ -74,15 +75,7 @@ class DistortionFrequencySettings(SteppedSettings):
         "What is held constant: the generator level, or the unit's output level (by adjusting the generator)",
         played=True,
     )
-    band_high: float = setting(
-        40000.0,
-        "Upper band limit",
-        "Upper limit of the measurement bandwidth",
-        "Hz",
-        gt=0,
-        le=192000,
-        affects=effects.NOISE_BAND,
-    )
+    band_high: float = upper_band_limit(40000.0)
 
     @model_validator(mode="after")
     def _a_range(self) -> DistortionFrequencySettings:
