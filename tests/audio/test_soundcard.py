@@ -22,10 +22,10 @@ from epidote.audio.registry import open_device
 from epidote.audio.soundcard.device import SoundCard, sound_cards
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
-from epidote.core.procedures.latency import Latency, LatencySettings
+from epidote.core.procedures.latency.procedure import Latency, LatencySettings
 from epidote.core.procedures.response.procedure import Response
 from epidote.core.procedures.response.settings import ResponseSettings
-from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.procedures.tone.procedure import Tone, ToneSettings
 from epidote.core.stimuli.generator import GeneratorSettings, Waveform
 from epidote.core.stimuli.tone import tone
 from tests.audio.jack import PERIOD, RATE, Server

@@ -105,7 +105,7 @@ def test_what_a_kind_decides(plugin):
 def test_what_a_setting_affects(plugin):
     """Another number of bins rules a comparison out, in the plug-in's own words."""
     from epidote.core.chain.chain import Chain
-    from epidote.core.comparison.claims.evidence import Evidence
+    from epidote.core.claims.evidence import Evidence
     from epidote.core.comparison.conditions.comparability import Severity, find_mismatches
 
     ours, theirs = (

@@ -9,7 +9,7 @@ import pytest
 from epidote.core.analysis.delay.correlation_peaks import highest_peaks
 from epidote.core.analysis.delay.delay_estimation import Delay, delay_between
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.latency import Latency, LatencySettings
+from epidote.core.procedures.latency.procedure import Latency, LatencySettings
 from epidote.core.procedures.path_delay.procedure import Paths, PathsSettings
 from epidote.core.results.caution import Caution
 from epidote.core.signals.recording import Recording

@@ -5,7 +5,7 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.procedures.tone.procedure import Tone, ToneSettings
 from tests.conftest import UNCALIBRATED, recording, table
 
 RATE, FRAMES = 192000.0, 192000

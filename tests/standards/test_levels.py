@@ -35,7 +35,7 @@ def test_sound_pressure():
 
 def test_full_scale_sine_is_0_dbfs():
     """Source: AES17: 0 dBFS is the RMS value of a full-scale sine."""
-    from epidote.core.procedures.tone import Tone, ToneSettings
+    from epidote.core.procedures.tone.procedure import Tone, ToneSettings
     from tests.conftest import UNCALIBRATED, recording, sine
 
     result = Tone().analyse([recording(sine(997, 1.0, 48000, 48000))], ToneSettings(), UNCALIBRATED)

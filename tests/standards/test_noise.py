@@ -11,7 +11,7 @@ from epidote.core.analysis.spectral.quasi_peak import indication, quasi_peak, st
 from epidote.core.analysis.spectral.weighting import AES17_DB, Weighting, power_weight
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
-from epidote.core.procedures.noise import Noise, NoiseSettings
+from epidote.core.procedures.noise.procedure import Noise, NoiseSettings
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.recording import Recording

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.procedures.tone.procedure import Tone, ToneSettings
 from tests.conftest import UNCALIBRATED, dithered, recording, sine, table
 
 WHOLE_BAND = ToneSettings(band_low=0, band_high=24000, harmonics=2)

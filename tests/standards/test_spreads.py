@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.procedures.tone.procedure import Tone, ToneSettings
 from epidote.core.results.caution import Caution
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal

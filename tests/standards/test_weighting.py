@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from epidote.core.analysis.spectral.weighting import Weighting, power_weight
-from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.procedures.tone.procedure import Tone, ToneSettings
 from tests.conftest import UNCALIBRATED, dithered, recording, sine, table
 
 ROWS = table("01_weighting")

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.procedures.tone.procedure import Tone, ToneSettings
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal
 from epidote.standins.amplifier import HAVELMAR_A25, OSTREL_P40, Amplifier

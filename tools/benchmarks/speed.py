@@ -27,7 +27,7 @@ from epidote.core.analysis import sweep_deconvolution as deconvolution
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.response.procedure import Response
 from epidote.core.procedures.response.settings import ResponseSettings
-from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.procedures.tone.procedure import Tone, ToneSettings
 from epidote.core.signals import stimulus as stimuli
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal

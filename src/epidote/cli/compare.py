@@ -122,9 +122,10 @@ def curves(
 
     import numpy as np
 
-    from epidote.core.comparison.differences.crossings import in_words, uncertainty
+    from epidote.core.comparison.differences.crossings import in_words
     from epidote.core.comparison.differences.difference import difference_curve, greatest_deviation
     from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
+    from epidote.core.results.curve_features import noise_uncertainty
 
     span = (-math.inf if low is None else low, math.inf if high is None else high)
     study = Study(path)
@@ -155,7 +156,7 @@ def curves(
             if less is None:
                 continue
             most = greatest_deviation(less, *span)
-            doubt = np.hypot(uncertainty(own, less.x), uncertainty(reference, less.x))
+            doubt = np.hypot(noise_uncertainty(own, less.x), noise_uncertainty(reference, less.x))
             told.append(
                 {
                     "subject": subject.full_name,

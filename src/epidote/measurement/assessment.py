@@ -9,8 +9,8 @@ from functools import cache
 import numpy as np
 
 from epidote.core.chain.chain import Chain
-from epidote.core.comparison.claims.claim import Claim
-from epidote.core.comparison.claims.evidence import Evidence
+from epidote.core.claims.claim import Claim
+from epidote.core.claims.evidence import Evidence
 from epidote.core.comparison.claims.verdict import Verdict, judge
 from epidote.core.comparison.conditions.comparability import Mismatch, Severity, find_mismatches
 from epidote.core.comparison.conditions.latency_table import MeasuredLatency, latencies_of

@@ -28,10 +28,9 @@ from epidote.core.analysis.spectral.spectrum import (
 )
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, HANN, windowed_power
-from epidote.core.comparison.differences.crossings import uncertainty
 from epidote.core.concurrency import THREAD_NAMES, start_in_thread
 from epidote.core.errors import EpidoteError
-from epidote.core.results.curve_features import cutoff_frequency, interpolate
+from epidote.core.results.curve_features import cutoff_frequency, interpolate, noise_uncertainty
 from epidote.core.results.result import Curve
 from epidote.core.signals.signal import BLOCK_FRAMES, Signal, block_min_max
 from epidote.core.stimuli.sweep import sweep
@@ -238,4 +237,4 @@ def test_what_noise_below_a_curve_may_add():
     """20 lg(1 + 10^(-40/20)) = 0.0864 dB where the floor lies 40 dB below."""
     x = np.geomspace(20, 20000, 100)
     curve = Curve("level", 1, x, np.full(100, 10.0), "Hz", "dB", np.full(100, -30.0))
-    assert uncertainty(curve, np.array([50.0, 5000.0])) == pytest.approx(20 * np.log10(1 + 10 ** (-40 / 20)))
+    assert noise_uncertainty(curve, np.array([50.0, 5000.0])) == pytest.approx(20 * np.log10(1 + 10 ** (-40 / 20)))

@@ -5,7 +5,7 @@ import pytest
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.tone import Tone, ToneSettings
+from epidote.core.procedures.tone.procedure import Tone, ToneSettings
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
 from epidote.core.signals.recording import Recording

@@ -119,3 +119,18 @@ def last_x_below(curve: Curve, level: float) -> tuple[float, bool] | None:
     following = int(above[above > last][0])
     share = float((level - curve.y[last]) / (curve.y[following] - curve.y[last]))
     return float(curve.x[last] * (curve.x[following] / curve.x[last]) ** share), True
+
+
+def noise_uncertainty(curve: Curve, x: Samples) -> Samples:
+    """One standard deviation in dB at x (points,), by what the noise below the curve may add or take: a voltage e
+    below the level y moves it by 20 lg(1 + 10^((e-y)/20)); 0 where the curve tells no floor.
+    """
+    if curve.floor is None:
+        return np.zeros(x.size)
+    log = curve.x_unit in LOGARITHMIC and curve.x[0] > 0
+    if log:
+        places, wanted = (np.log(curve.x), np.log(np.maximum(x, 1e-300)))
+    else:
+        places, wanted = (curve.x, x)
+    apart = np.interp(wanted, places, curve.floor - curve.y, left=0.0, right=0.0)
+    return np.asarray(20 * np.log10(1 + 10 ** (np.minimum(apart, 0) / 20)))

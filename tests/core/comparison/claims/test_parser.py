@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from epidote.core.comparison.claims.claim import Bound, ClaimedQuantity
+from epidote.core.claims.claim import Bound, ClaimedQuantity
 from epidote.core.comparison.claims.parser import number_of, parse_claim
 
 C, S = ClaimedQuantity, Bound

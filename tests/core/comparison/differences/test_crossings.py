@@ -5,8 +5,9 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.comparison.differences.crossings import in_words, ranges, uncertainty
+from epidote.core.comparison.differences.crossings import in_words, ranges
 from epidote.core.comparison.differences.difference import difference_curve
+from epidote.core.results.curve_features import noise_uncertainty
 from epidote.core.results.result import Curve
 
 F = np.geomspace(20, 20000, 241)
@@ -64,6 +65,6 @@ def test_a_single_point_is_chance():
 def test_uncertainty_grows_towards_the_floor():
     """A floor as loud as the curve may double its voltage: 6.02 dB; 40 dB below, 0.086 dB."""
     curve = level(0 * F, floor=np.where(F < 1000, -40.0, 0.0))
-    doubt = uncertainty(curve, np.array([100.0, 10000.0]))
+    doubt = noise_uncertainty(curve, np.array([100.0, 10000.0]))
     assert doubt == pytest.approx([20 * math.log10(1.01), 20 * math.log10(2)], abs=1e-6)
-    assert uncertainty(level(0 * F), F).max() == 0
+    assert noise_uncertainty(level(0 * F), F).max() == 0

@@ -10,8 +10,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from epidote.core.comparison.claims.claim import Bound, Claim, ClaimedQuantity
-from epidote.core.comparison.claims.condition_check import (
+from epidote.core.claims.claim import Bound, Claim, ClaimedQuantity
+from epidote.core.claims.condition_check import (
     SAME_FREQUENCY,
     USUAL_BAND,
     USUAL_FREQUENCY,
@@ -20,11 +20,10 @@ from epidote.core.comparison.claims.condition_check import (
     Candidate,
     ConditionCheck,
 )
-from epidote.core.comparison.claims.evidence import Evidence
-from epidote.core.comparison.differences.crossings import uncertainty
+from epidote.core.claims.evidence import Evidence
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import from_db, to_db
-from epidote.core.results.curve_features import curve_at, last_x_below
+from epidote.core.results.curve_features import curve_at, last_x_below, noise_uncertainty
 from epidote.core.results.result import Curve
 
 
@@ -149,7 +148,7 @@ def _response(claim: Claim, e: Evidence) -> Iterator[Candidate]:
         values = np.append(curve.y[inside], list(ends.values())) - reference
         # what the noise may add or take where the curve lies farthest off
         extremes = np.array([places[int(np.argmin(values))], places[int(np.argmax(values))]])
-        spread = max(float(uncertainty(curve, extremes).max()), e.spreads.get(("flatness", curve.channel), 0.0))
+        spread = max(float(noise_uncertainty(curve, extremes).max()), e.spreads.get(("flatness", curve.channel), 0.0))
         yield Candidate(
             e,
             curve.channel,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from epidote.core.comparison.claims.claim import RATIOS, Claim, ClaimedQuantity
+from epidote.core.claims.claim import RATIOS, Claim, ClaimedQuantity
 from epidote.core.quantities.units import QuantityError, parse_as, to_db
 
 _OF_CURVES = {

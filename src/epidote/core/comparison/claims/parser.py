@@ -9,7 +9,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from epidote.core.comparison.claims.claim import RATIOS, Bound, Claim, ClaimedQuantity, usual_sense
+from epidote.core.claims.claim import RATIOS, Bound, Claim, ClaimedQuantity, usual_sense
 from epidote.core.settings import validation_words
 
 _REPLACED = (

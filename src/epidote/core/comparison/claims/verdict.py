@@ -10,10 +10,10 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
+from epidote.core.claims.claim import RATIOS, Bound, Claim, ClaimedQuantity
+from epidote.core.claims.condition_check import USUAL_BAND, Candidate
+from epidote.core.claims.evidence import Evidence
 from epidote.core.comparison.claims.candidates import candidates_for
-from epidote.core.comparison.claims.claim import RATIOS, Bound, Claim, ClaimedQuantity
-from epidote.core.comparison.claims.condition_check import USUAL_BAND, Candidate
-from epidote.core.comparison.claims.evidence import Evidence
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import Quantity as Amount
 from epidote.core.quantities.units import QuantityError, convert, from_db, parse_as, to_db

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from enum import IntEnum
 
 from epidote.core.chain.chain import Chain, interface_of
-from epidote.core.comparison.claims.evidence import Evidence
+from epidote.core.claims.evidence import Evidence
 from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.settings import effect_of, label_of, unit_of, value_in_words

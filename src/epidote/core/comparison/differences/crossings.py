@@ -30,21 +30,6 @@ class Range:
     sign: int
 
 
-def uncertainty(curve: Curve, x: Samples) -> Samples:
-    """One standard deviation in dB at x (points,), by what the noise below the curve may add or take: a voltage e
-    below the level y moves it by 20 lg(1 + 10^((e-y)/20)); 0 where the curve tells no floor.
-    """
-    if curve.floor is None:
-        return np.zeros(x.size)
-    log = curve.x_unit in LOGARITHMIC and curve.x[0] > 0
-    if log:
-        places, wanted = (np.log(curve.x), np.log(np.maximum(x, 1e-300)))
-    else:
-        places, wanted = (curve.x, x)
-    apart = np.interp(wanted, places, curve.floor - curve.y, left=0.0, right=0.0)
-    return np.asarray(20 * np.log10(1 + 10 ** (np.minimum(apart, 0) / 20)))
-
-
 def ranges(difference: Curve, doubt: Samples) -> list[Range]:
     """Where a difference curve is surely above or below 0: beyond twice ``doubt`` (points,) and 0.01 dB, for three
     points in a row or more.

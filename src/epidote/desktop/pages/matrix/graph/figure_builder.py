@@ -16,7 +16,7 @@ import numpy as np
 
 from epidote.core.chain.chain import Chain
 from epidote.core.comparison.differences.axes import Axis
-from epidote.core.comparison.differences.crossings import in_words, uncertainty
+from epidote.core.comparison.differences.crossings import in_words
 from epidote.core.comparison.differences.difference import (
     difference_curve,
     differing_settings,
@@ -35,7 +35,7 @@ from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_plain, format_quantity, format_reading
 from epidote.core.quantities.units import in_percent
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.curve_features import curve_at, slope
+from epidote.core.results.curve_features import curve_at, noise_uncertainty, slope
 from epidote.core.results.kinds import curve_kind, reading_kind
 from epidote.core.results.result import Curve, Reading, annotations_of
 from epidote.core.settings import describe_settings, label_of
@@ -157,7 +157,7 @@ class _Pair:
     def doubt(self, less: Curve) -> Any:
         """Standard deviation of the difference at its x."""
         assert self.reference is not None
-        return np.hypot(uncertainty(self.curve, less.x), uncertainty(self.reference, less.x))
+        return np.hypot(noise_uncertainty(self.curve, less.x), noise_uncertainty(self.reference, less.x))
 
     def deviation(self, less: Curve, band: tuple[float, float] | None, *, percent: bool) -> list[tuple[int, str]]:
         """The row's colour, and its greatest deviation in words; none where there is none in the band."""

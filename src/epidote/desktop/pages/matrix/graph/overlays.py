@@ -164,7 +164,7 @@ class GraphOverlays:
     def _claims(self, key: str, x_unit: str, y_unit: str, chosen: list[Chosen]) -> list[Line]:
         import numpy as np
 
-        from epidote.core.comparison.claims.claim import Claim
+        from epidote.core.claims.claim import Claim
         from epidote.core.comparison.claims.graph_lines import claim_lines
         from epidote.core.results.curve_features import curve_at
         from epidote.desktop.plotting.figure import Line

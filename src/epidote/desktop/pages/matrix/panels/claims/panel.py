@@ -95,7 +95,7 @@ class ClaimsPanel(QWidget):
     def show_unit(
         self, unit: Unit | None, entries: list[Entry], verdicts: dict[int, Verdict], *, writable: bool
     ) -> None:
-        from epidote.core.comparison.claims.claim import Claim
+        from epidote.core.claims.claim import Claim
 
         current = self._current()
         self.unit, self._entries, self._verdicts = unit, entries, verdicts

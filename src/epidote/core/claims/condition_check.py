@@ -6,13 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.core.comparison.claims.claim import Claim
-from epidote.core.comparison.claims.evidence import Evidence
-from epidote.core.comparison.differences.crossings import uncertainty
+from epidote.core.claims.claim import Claim
+from epidote.core.claims.evidence import Evidence
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when
-from epidote.core.results.curve_features import curve_at
+from epidote.core.results.curve_features import curve_at, noise_uncertainty
 from epidote.core.results.result import Curve, Reading
 
 USUAL_FREQUENCY, USUAL_BAND, USUAL_LIMIT, USUAL_LEVEL = (
@@ -136,7 +135,7 @@ class ConditionCheck:
         else:
             floor = curve_at(Curve(curve.key, curve.channel, curve.x, curve.floor, curve.x_unit, curve.y_unit), x)
         near = floor is not None and value < floor + 6
-        doubt = float(uncertainty(curve, np.array([x]))[0])
+        doubt = float(noise_uncertainty(curve, np.array([x]))[0])
         return Candidate(
             self.evidence,
             curve.channel,

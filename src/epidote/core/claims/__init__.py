@@ -1,0 +1,1 @@
+"""What a published figure claims, and what a procedure needs to answer it."""

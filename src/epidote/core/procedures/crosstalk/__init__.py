@@ -1,0 +1,1 @@
+"""Crosstalk between channels."""

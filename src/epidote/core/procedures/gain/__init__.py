@@ -1,0 +1,1 @@
+"""Gain and channel balance."""

@@ -1,0 +1,1 @@
+"""Distortion products of two tones."""

@@ -1,0 +1,1 @@
+"""Noise without a signal, and the ratios that refer to it."""

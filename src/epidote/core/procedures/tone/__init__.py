@@ -1,0 +1,1 @@
+"""One steady sine: level, distortion, noise, harmonics."""
