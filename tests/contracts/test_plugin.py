@@ -84,6 +84,29 @@ def test_matrix_baseline_and_export(with_column, run):
     assert "smallest_step" in json.dumps(json.loads(out))
 
 
+def test_claims(with_column, run):
+    """A published figure of the plug-in's own quantity: read, judged by its run, and its measurement proposed."""
+    path, unit = with_column.path, with_column.units()[0].name
+    with_column.close()
+    code, out, err = run("compare", "claims", path, "--unit", unit, "--add", "smallest step < -90 dBFS", "--json")
+    assert code == 0, err
+    (claim,) = json.loads(out)["claims"]
+    assert (claim["claim"], claim["verdict"]) == ("Smallest step at most -90 dBFS", "met")
+    assert claim["margin"] == pytest.approx(-90 - claim["value"])
+    code, out, _ = run("compare", "claims", path, "--unit", unit, "--add", "step size < -200 dBFS", "--json")
+    # the smallest step is the converter's own, and the reading says so
+    assert [one["reason"] for one in json.loads(out)["claims"]] == ["within_limit", "chain_limited"]
+
+
+def test_a_claim_proposes_the_plugin_s_measurement(plugin):
+    from epidote.core.comparison.claims.parser import parse_claim
+    from epidote.core.comparison.claims.verdict import Reason, judge
+
+    verdict = judge(parse_claim("smallest step < -90 dBFS").claim, [])
+    assert verdict.reason is Reason.NOT_MEASURED
+    assert (verdict.proposal.procedure, dict(verdict.proposal.settings)) == (KEY, {"duration": 0.3})
+
+
 def test_what_a_kind_decides(plugin):
     """Roles as declared: near the chain's own share a reading is cautioned; a count is a count; limits apply."""
     unit, own = (Result((), (Reading("smallest_step", 1, v, "dBFS"),)) for v in (-120.0, -123.0))

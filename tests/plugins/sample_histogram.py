@@ -8,6 +8,8 @@ import numpy as np
 
 from epidote.core.analysis.capture_checks import require_valid
 from epidote.core.chain.chain import Chain
+from epidote.core.claims.answer import answer_by_reading
+from epidote.core.claims.claimed_quantity import Better, Bound, ClaimedQuantity, declare_quantity
 from epidote.core.effects import Effect
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
@@ -18,6 +20,9 @@ from epidote.core.signals.recording import Recording
 from epidote.core.stimuli.tone import tone
 
 BINS = Effect("Histograms of different bins cannot be compared.", blocks=True)
+STEP = declare_quantity(
+    ClaimedQuantity("smallest step", r"smallest step|step size", Bound.AT_MOST, Better.LESS, units=("dBFS",))
+)
 
 
 class HistogramSettings(Settings):
@@ -30,6 +35,7 @@ class SampleHistogram(ProcedureBase):
     key = "sample-histogram"
     title = "Sample histogram"
     Settings = HistogramSettings
+    answers = (answer_by_reading(STEP, "smallest_step", lambda claim: {"duration": 0.3}),)
     views = (CurveView("histogram", "Histogram", "histogram", "Share of samples", log_x=False),)
     readings = (
         ReadingKind("smallest_step", "Smallest step", chain=ChainShare.ADDS),

@@ -338,6 +338,7 @@ def claims(
 ) -> int:
     """Add claims, and judge all claims, or those of one unit, by the measurements."""
     from epidote.core.comparison.claims.parser import parse_claim
+    from epidote.core.wording.verdicts import verdict_to_json, verdict_words
     from epidote.measurement.assessment import judged_claims
     from epidote.study.interchange.claims_csv import read_claims
     from epidote.study.models import Owner
@@ -369,40 +370,17 @@ def claims(
         verdicts = judged_claims(study, seen, entries)
         owners = {e.id: names[e.owner.unit or 0] for e in entries}
     if as_json:
-        print_json(
-            {
-                "claims": [
-                    {
-                        "unit": owners[i],
-                        "claim": v.claim.words,
-                        "text": v.claim.text,
-                        "source": v.claim.source,
-                        "verdict": str(v.outcome),
-                        "why": v.words,
-                        "value": v.value,
-                        "value_unit": v.claim.unit,
-                        "uncertainty": v.uncertainty,
-                        "margin": v.margin,
-                        "margin_unit": v.margin_unit,
-                        "run": v.run,
-                        "measure": (
-                            {"procedure": v.offer.procedure, "settings": dict(v.offer.settings)} if v.offer else None
-                        ),
-                    }
-                    for i, v in verdicts.items()
-                ]
-            }
-        )
+        print_json({"claims": [{"unit": owners[i], **verdict_to_json(v)} for i, v in verdicts.items()]})
     else:
         for i, v in verdicts.items():
             say(f"{owners[i]}: {v.claim.words}")
-            say(f"  {v.words}")
-            if v.offer is not None:
+            say(f"  {verdict_words(v)}")
+            if v.proposal is not None:
                 say(
                     " ".join(
                         [
-                            f"  To measure it: epidote measure {v.offer.procedure}",
-                            *(f"--set {k}={s}" for k, s in v.offer.settings.items()),
+                            f"  To measure it: epidote measure {v.proposal.procedure}",
+                            *(f"--set {k}={s}" for k, s in v.proposal.settings.items()),
                         ]
                     )
                 )

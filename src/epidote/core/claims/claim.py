@@ -2,62 +2,24 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
+from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, InstanceOf, PlainSerializer, model_validator
 
+from epidote.core.claims.claimed_quantity import Bound, ClaimedQuantity, quantity_named
 from epidote.core.quantities.formatting import format_plain, format_quantity
 
 
-class ClaimedQuantity(StrEnum):
-    """What figures are published of."""
-
-    THD = "THD"
-    THD_N = "THD+N"
-    SINAD = "SINAD"
-    MODULATION = "modulation distortion"
-    DIFFERENCE = "difference-frequency distortion"
-    RESPONSE = "frequency response"
-    SNR = "SNR"
-    DYNAMIC_RANGE = "dynamic range"
-    NOISE = "noise"
-    CROSSTALK = "crosstalk"
-    POWER = "output power"
-    OUTPUT = "output level"
-    GAIN = "gain"
-    SENSITIVITY = "input sensitivity"
-    BALANCE = "channel balance"
-    LATENCY = "latency"
+def _known_quantity(value: object) -> object:
+    """A stored name as the quantity that it names."""
+    if isinstance(value, str):
+        return quantity_named(value)
+    return value
 
 
-class Bound(StrEnum):
-    """How a figure is meant."""
-
-    AT_MOST = "at most"
-    AT_LEAST = "at least"
-    TYPICAL = "typically"
-    WITHIN = "within"
-
-
-RATIOS = (ClaimedQuantity.THD, ClaimedQuantity.THD_N, ClaimedQuantity.MODULATION, ClaimedQuantity.DIFFERENCE)
-_LESS_IS_BETTER = (
-    *RATIOS,
-    ClaimedQuantity.NOISE,
-    ClaimedQuantity.CROSSTALK,
-    ClaimedQuantity.BALANCE,
-    ClaimedQuantity.LATENCY,
-)
-
-
-def usual_sense(claimed: ClaimedQuantity) -> Bound:
-    """How a figure without a word about it is meant: the better side is open."""
-    if claimed is ClaimedQuantity.RESPONSE:
-        return Bound.WITHIN
-    if claimed in (ClaimedQuantity.GAIN, ClaimedQuantity.SENSITIVITY, ClaimedQuantity.LATENCY):
-        return Bound.TYPICAL
-    if claimed in _LESS_IS_BETTER:
-        return Bound.AT_MOST
-    return Bound.AT_LEAST
+_StoredByName = Annotated[
+    InstanceOf[ClaimedQuantity], BeforeValidator(_known_quantity), PlainSerializer(str, return_type=str)
+]
 
 
 class Claim(BaseModel):
@@ -70,7 +32,7 @@ class Claim(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
-    claimed: ClaimedQuantity
+    claimed: _StoredByName
     sense: Bound
     unit: str = Field(max_length=12)
     low: float | None = None
@@ -109,7 +71,7 @@ class Claim(BaseModel):
                 return f"within {format_quantity(one, self.unit, signed=True)}"
             if self.high == -self.low:
                 return f"within ±{format_plain(self.high, self.unit)}"
-            if self.claimed not in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE):
+            if not self.claimed.deviation:
                 half = format_plain((self.high - self.low) / 2, "dB" if self.unit.startswith("dB") else self.unit)
                 return f"{format_plain((self.high + self.low) / 2, self.unit)} ±{half}"
             return f"within +{self.high:g}/-{-self.low:g} {self.unit}"
@@ -150,7 +112,7 @@ class Claim(BaseModel):
     @property
     def words(self) -> str:
         """What was understood, whole."""
-        name = self.claimed[0].upper() + self.claimed[1:]
+        name = self.claimed.name[0].upper() + self.claimed.name[1:]
         return f"{name} {', '.join([self.figure, *self.conditions])}"
 
 

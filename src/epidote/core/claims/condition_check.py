@@ -1,4 +1,4 @@
-"""A run's conditions against a claim's: what is unlike, what the claim left open, and the figure that comes of it."""
+"""The conditions of a run compared with those of a claim, and the figure that the run gives for it."""
 
 from __future__ import annotations
 
@@ -7,27 +7,34 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.claims.claim import Claim
+from epidote.core.claims.conditions import Assumption, Condition, ConditionMismatch, ConditionValue, hertz
 from epidote.core.claims.evidence import Evidence
-from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.curve_features import curve_at, noise_uncertainty
 from epidote.core.results.result import Curve, Reading
 
-USUAL_FREQUENCY, USUAL_BAND, USUAL_LIMIT, USUAL_LEVEL = (
-    1000.0,
-    (20.0, 20000.0),
-    1.0,
-    "1 W",
-)  # common practice, no source
-SAME_FREQUENCY, _SAME_LEVEL_DB, _SAME_LOAD, _SAME_BAND = 0.02, 0.25, 0.02, 0.06
+# Conditions where a claim names none: common practice, no source
+USUAL_FREQUENCY = 1000.0  # Hz
+USUAL_BAND = (20.0, 20000.0)  # Hz
+USUAL_LIMIT = 1.0  # % of distortion
+USUAL_LEVEL = "1 W"
+# How far a condition may lie from the claim's: common practice, no source
+SAME_FREQUENCY = 0.02  # share
+_SAME_LEVEL_DB = 0.25
+_SAME_LOAD = 0.02  # share
+_SAME_BAND = 0.06  # share, at the upper limit
+_SAME_LOWER_LIMIT = 0.5  # share: below 20 Hz there is seldom anything to tell limits apart
+_NEAR_FLOOR_DB = 6.0  # a figure this close to the chain's own is in doubt
 
 
 @dataclass(frozen=True)
 class Candidate:
-    """One channel's figure for a claim. value and spread in ``unit``; of a response value is the greatest deviation
-    upwards and low the greatest downwards; floor: what the chain does itself. unlike: conditions other than the
-    claim's; assumed: those it did not name, of which ``unusual`` are not the usual ones.
+    """One channel's figure for a claim.
+
+    value and spread in ``unit``; of a response value is the greatest deviation upwards and low the greatest downwards.
+    floor: what the chain does itself. mismatches: conditions other than the claim's. assumed: those it does not name,
+    of which ``unusual`` are not the usual ones. open_above: the figure is at least this, the limit was not reached.
     """
 
     evidence: Evidence
@@ -38,10 +45,10 @@ class Candidate:
     floor: float | None = None
     low: float | None = None
     cautions: tuple[Caution, ...] = ()
-    unlike: tuple[str, ...] = ()
-    assumed: tuple[str, ...] = ()
+    mismatches: tuple[ConditionMismatch, ...] = ()
+    assumed: tuple[Assumption, ...] = ()
     unusual: int = 0
-    open_above: bool = False  # the figure is at least this: the limit was not reached
+    open_above: bool = False
 
 
 class ConditionCheck:
@@ -49,103 +56,118 @@ class ConditionCheck:
 
     def __init__(self, claim: Claim, evidence: Evidence) -> None:
         self.claim, self.evidence = claim, evidence
-        self.unlike: list[str] = []
-        self.assumed: list[str] = []
+        self.mismatches: list[ConditionMismatch] = []
+        self.assumed: list[Assumption] = []
         self.unusual = 0
 
-    def say(self, what: str, measured: str, claimed: str) -> None:
-        self.unlike.append(f"{what} {measured} instead of {claimed}")
+    def differs(self, condition: Condition, measured: ConditionValue | None, claimed: ConditionValue) -> None:
+        self.mismatches.append(ConditionMismatch(condition, measured, claimed))
+
+    def assume(self, condition: Condition, value: ConditionValue) -> None:
+        self.assumed.append(Assumption(condition, value))
 
     def load(self) -> None:
-        wanted, there = self.claim.load_ohms, self.evidence.chain.load_ohms
-        if wanted is None:
-            if there is not None:
-                self.assumed.append(format_quantity(there, "Ω", digits=3))
-        elif there is None or abs(there / wanted - 1) > _SAME_LOAD:
-            self.say(
-                "load",
-                format_quantity(there, "Ω", digits=3) if there else "none",
-                format_quantity(wanted, "Ω", digits=3),
-            )
+        claimed, measured = self.claim.load_ohms, self.evidence.chain.load_ohms
+        measured_value = ConditionValue()
+        if measured is not None:
+            measured_value = ConditionValue((measured,), "Ω")
+        if claimed is None:
+            if measured is not None:
+                self.assume(Condition.LOAD, measured_value)
+        elif measured is None or abs(measured / claimed - 1) > _SAME_LOAD:
+            self.differs(Condition.LOAD, measured_value, ConditionValue((claimed,), "Ω"))
 
     def frequency(self, measured: float) -> None:
-        wanted = self.claim.frequency
-        if wanted is None:
-            self.assumed.append(format_quantity(measured, "Hz", digits=3))
+        claimed = self.claim.frequency
+        if claimed is None:
+            self.assume(Condition.FREQUENCY, hertz(measured))
             self.unusual += abs(measured / USUAL_FREQUENCY - 1) > SAME_FREQUENCY
-        elif abs(measured / wanted - 1) > SAME_FREQUENCY:
-            self.say("frequency", format_quantity(measured, "Hz", digits=3), format_quantity(wanted, "Hz", digits=3))
+        elif abs(measured / claimed - 1) > SAME_FREQUENCY:
+            self.differs(Condition.FREQUENCY, hertz(measured), hertz(claimed))
 
     def level(self, volts: float | None) -> None:
         """The measured level at the unit's output against the claimed one."""
         if not self.claim.level:
             if volts is not None:
-                self.assumed.append(format_quantity(volts, "V", digits=3))
+                self.assume(Condition.LEVEL, ConditionValue((volts,), "V"))
             return
-        wanted = self.evidence.volts(self.claim.level)
-        if wanted is None or volts is None or volts <= 0:
-            self.unlike.append(f"level {self.claim.level} cannot be calculated with this chain")
-        elif abs(to_db(volts / wanted)) > _SAME_LEVEL_DB:
-            self.say("level", format_quantity(volts, "V", digits=3), self.claim.level)
+        typed = ConditionValue(text=self.claim.level)
+        claimed = self.evidence.volts(self.claim.level)
+        if claimed is None or volts is None or volts <= 0:
+            self.differs(Condition.LEVEL, None, typed)
+        elif abs(to_db(volts / claimed)) > _SAME_LEVEL_DB:
+            self.differs(Condition.LEVEL, ConditionValue((volts,), "V"), typed)
 
     def band(self, low: object, high: object) -> None:
         if not isinstance(low, (int, float)) or not isinstance(high, (int, float)):
             return
-        wanted = (self.claim.band_low or USUAL_BAND[0], self.claim.band_high or USUAL_BAND[1])
-        if self.claim.band_high is None:
-            self.assumed.append(f"bandwidth {format_quantity(high, 'Hz', digits=3)}")
+        claim = self.claim
+        if claim.band_high is None:
+            self.assume(Condition.BANDWIDTH, hertz(high))
             self.unusual += abs(high / USUAL_BAND[1] - 1) > _SAME_BAND
-        differs = abs(high / wanted[1] - 1) > _SAME_BAND or (
-            self.claim.band_low is not None and abs(low / wanted[0] - 1) > 0.5
+            return
+        upper_differs = abs(high / claim.band_high - 1) > _SAME_BAND
+        lower_differs = claim.band_low is not None and abs(low / (claim.band_low or USUAL_BAND[0]) - 1) > (
+            _SAME_LOWER_LIMIT
         )
-        if differs and self.claim.band_high is not None:
-            self.say("bandwidth", format_quantity(high, "Hz", digits=3), format_quantity(wanted[1], "Hz", digits=3))
+        if upper_differs or lower_differs:
+            self.differs(Condition.BANDWIDTH, hertz(high), hertz(claim.band_high))
 
-    def weighting(self, measured: object) -> None:
-        there = {"none": ""}.get(str(measured), str(measured))
-        wanted = {"none": ""}.get(self.claim.weighting, self.claim.weighting)
-        if wanted != there:
-            self.say("weighting", there or "none", wanted or "none")
-
-    def of(self, reading: Reading) -> None:
+    def band_of(self, reading: Reading) -> None:
+        """The bandwidth in which a reading was measured."""
         self.band(reading.at.get("band_low_hz"), reading.at.get("band_high_hz"))
 
-    def told(self, reading: Reading, value: float | None = None, unit: str | None = None) -> Candidate:
+    def weighting(self, measured: object) -> None:
+        measured_name, claimed_name = _weighting_name(str(measured)), _weighting_name(self.claim.weighting)
+        if claimed_name != measured_name:
+            self.differs(Condition.WEIGHTING, ConditionValue(text=measured_name), ConditionValue(text=claimed_name))
+
+    def candidate(self, reading: Reading, value: float | None = None) -> Candidate:
+        """The figure of a reading, or ``value`` with the reading's unit and spread."""
         assert reading.value is not None
+        if value is None:
+            value = reading.value
         return Candidate(
             self.evidence,
             reading.channel,
-            reading.value if value is None else value,
-            unit or reading.unit,
-            self.evidence.spread(reading),
-            reading.floor,
-            None,
-            reading.cautions,
-            tuple(self.unlike),
-            tuple(self.assumed),
-            self.unusual,
+            value,
+            reading.unit,
+            spread=self.evidence.spread(reading),
+            floor=reading.floor,
+            cautions=reading.cautions,
+            mismatches=tuple(self.mismatches),
+            assumed=tuple(self.assumed),
+            unusual=self.unusual,
         )
 
-    def at_point(self, curve: Curve, x: float) -> Candidate | None:
+    def candidate_at(self, curve: Curve, x: float) -> Candidate | None:
+        """The figure of a curve at x; None outside the curve."""
         value = curve_at(curve, x)
         if value is None:
             return None
-        if curve.floor is None:
-            floor = None
-        else:
+        floor = None
+        if curve.floor is not None:
             floor = curve_at(Curve(curve.key, curve.channel, curve.x, curve.floor, curve.x_unit, curve.y_unit), x)
-        near = floor is not None and value < floor + 6
-        doubt = float(noise_uncertainty(curve, np.array([x]))[0])
+        near = floor is not None and value < floor + _NEAR_FLOOR_DB
+        spread = 0.0
+        if near:
+            spread = float(noise_uncertainty(curve, np.array([x]))[0])
         return Candidate(
             self.evidence,
             curve.channel,
             value,
             curve.y_unit,
-            doubt if near else 0.0,
-            floor,
-            None,
-            caution_when(near, Caution.NEAR_FLOOR),
-            tuple(self.unlike),
-            tuple(self.assumed),
-            self.unusual,
+            spread=spread,
+            floor=floor,
+            cautions=caution_when(near, Caution.NEAR_FLOOR),
+            mismatches=tuple(self.mismatches),
+            assumed=tuple(self.assumed),
+            unusual=self.unusual,
         )
+
+
+def _weighting_name(text: str) -> str:
+    """A weighting's name; none is written "none" or not at all."""
+    if text == "none":
+        return ""
+    return text

@@ -21,8 +21,11 @@ from epidote.core.analysis.spectral.spectrum import bin_frequencies, line_levels
 from epidote.core.analysis.spreads import power_spread_db
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.claims.answer import ClaimAnswer
+from epidote.core.claims.claimed_quantity import RESPONSE
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.common.claim_answers import response_candidates
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
@@ -65,6 +68,7 @@ class Multitone(ProcedureBase):
     key = "multitone"
     title = "Multitone"
     Settings = MultitoneSettings
+    answers = (ClaimAnswer((RESPONSE,), response_candidates, curves=("level",)),)
     views = (
         CurveView("level", "Level", "level", "Gain", chain=ChainShare.SUBTRACTS, microphone=Microphone.LEVEL),
         CurveView(

@@ -9,6 +9,7 @@ from typing import Any, Protocol, TypeVar
 import numpy as np
 
 from epidote.core.chain.chain import Chain
+from epidote.core.claims.answer import ClaimAnswer
 from epidote.core.errors import SettingError
 from epidote.core.results.kinds import ChainShare, CurveKind, Microphone, ReadingKind, declare_curves, declare_readings
 from epidote.core.results.result import Curve, Reading, Result
@@ -93,6 +94,7 @@ class Procedure(Protocol[S]):
     keeps_part: bool  # whether a run that is stopped half-way is worth keeping
     views: tuple[CurveView, ...]
     readings: tuple[ReadingKind, ...]
+    answers: tuple[ClaimAnswer, ...]  # to published figures
 
     def conduct(self, settings: S, chain: Chain) -> Conduct:
         """Yield each stimulus and be sent its recording. Raises SettingError for settings that do not fit the chain."""
@@ -135,6 +137,7 @@ class ProcedureBase:
     views: tuple[CurveView, ...] = ()
     step_views: tuple[CurveView, ...] = ()
     readings: tuple[ReadingKind, ...] = ()
+    answers: tuple[ClaimAnswer, ...] = ()
 
     def __init_subclass__(cls) -> None:
         """Make known what the procedure's readings and curves are."""

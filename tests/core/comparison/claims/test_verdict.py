@@ -6,12 +6,14 @@ import numpy as np
 import pytest
 from scipy import signal
 
+from epidote.core.claims.conditions import Condition
 from epidote.core.comparison.claims.parser import parse_claim
 from epidote.core.comparison.claims.verdict import Outcome, judge
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.results.result import Curve, Reading
 from epidote.core.settings import make_settings
+from epidote.core.wording.verdicts import verdict_words
 from tests.core.comparison.evidence import CHAIN, response, run, staircase, thd_n
 
 
@@ -32,7 +34,7 @@ def test_met_with_its_margin_and_not_met():
     assert met.value == pytest.approx(100 * 10 ** (-90 / 20))
     missed = verdict(text, run(readings=thd_n(-80.0, spread=0.01)))
     assert missed.outcome is Outcome.NOT_MET
-    assert "misses by" in missed.words
+    assert "misses by" in verdict_words(missed)
 
 
 def test_the_worst_channel_counts_and_the_latest_run():
@@ -45,7 +47,7 @@ def test_the_worst_channel_counts_and_the_latest_run():
 def test_too_near_to_tell_within_its_uncertainty():
     found = verdict("THD+N < 0.01 %, 1 kHz, 1 W", run(readings=thd_n(-80.02, spread=0.05)))
     assert found.outcome is Outcome.INCONCLUSIVE
-    assert "too close to the limit" in found.words
+    assert "too close to the limit" in verdict_words(found)
     repeated = run(readings=thd_n(-80.5), spreads={("thd_n", 1): 1.0})
     assert verdict("THD+N < 0.01 %, 1 kHz, 1 W", repeated).outcome is Outcome.INCONCLUSIVE
 
@@ -54,8 +56,8 @@ def test_the_chain_s_floor_stands_in_the_way():
     near = {"floor": -91.0, "cautions": (Caution.NEAR_FLOOR,)}
     found = verdict("THD+N < 0.001 %, 1 kHz, 1 W", run(readings=thd_n(-88.0, **near)))
     assert found.outcome is Outcome.INCONCLUSIVE
-    assert "chain-limited" in found.words
-    assert found.offer is not None
+    assert "chain-limited" in verdict_words(found)
+    assert found.proposal is not None
     # what the chain adds can only have made it worse, so a limit that is kept is met
     assert verdict("THD+N < 0.01 %, 1 kHz, 1 W", run(readings=thd_n(-88.0, **near))).outcome is Outcome.MET
 
@@ -64,17 +66,17 @@ def test_other_conditions_are_named_and_a_measurement_offered():
     found = verdict("THD+N < 0.01 %, 1 kHz, 5 W, 4 Ω, A-weighted", run(readings=thd_n(-90.0)))
     assert found.outcome is Outcome.INCONCLUSIVE
     for words in ("load 8", "level", "weighting none instead of A"):
-        assert words in found.words
+        assert words in verdict_words(found)
     nothing = verdict("SNR 100 dB(A)")
-    assert "not measured" in nothing.words
-    assert nothing.offer.procedure == "noise"
+    assert "not measured" in verdict_words(nothing)
+    assert nothing.proposal.procedure == "noise"
 
 
 def test_a_claim_without_conditions_is_judged_at_the_usual_ones_and_says_so():
     found = verdict("THD+N 0.01 %", run(readings=thd_n(-90.0)))
     assert found.outcome is Outcome.MET
-    assert "the claim does not say" in found.words
-    assert any("Hz" in a for a in found.assumed)
+    assert "the claim does not say" in verdict_words(found)
+    assert Condition.FREQUENCY in [one.condition for one in found.assumed]
 
 
 def test_the_usual_band_and_the_unit_s_first_row_are_taken_first():
@@ -94,12 +96,12 @@ def test_the_usual_band_and_the_unit_s_first_row_are_taken_first():
     )
     found = verdict("Gain 26 dB", low, high)
     assert (found.outcome, found.run) == (Outcome.MET, 2)
-    assert "gain high" in found.words
+    assert "gain high" in verdict_words(found)
 
 
 def test_a_spoilt_recording_shows_nothing():
     found = verdict("THD+N 0.01 %", run(readings=thd_n(-90.0), cautions=("clipped",)))
-    assert (found.outcome, "clipped" in found.words) == (Outcome.INCONCLUSIVE, True)
+    assert (found.outcome, "clipped" in verdict_words(found)) == (Outcome.INCONCLUSIVE, True)
 
 
 @pytest.mark.parametrize(
@@ -124,7 +126,7 @@ def test_a_staircase_that_ended_too_early_shows_what_it_reached():
         for t in ("5 W at 1 %", "30 W at 1 %")
     )
     assert low.outcome is Outcome.MET
-    assert (high.outcome, "raise the stop level" in high.words) == (Outcome.INCONCLUSIVE, True)
+    assert (high.outcome, "raise the stop level" in verdict_words(high)) == (Outcome.INCONCLUSIVE, True)
 
 
 def test_distortion_at_a_level_from_a_staircase():
@@ -155,7 +157,7 @@ def test_a_band_that_was_not_swept_is_not_shown():
         "frequency response 5 Hz-80 kHz, -3 dB", run("response", curves=[response([20, 1000, 20000], [0, 0, 0])])
     )
     assert found.outcome is Outcome.INCONCLUSIVE
-    assert found.offer.settings == {"start_frequency": 5.0, "stop_frequency": 80000.0}
+    assert found.proposal.settings == {"start_frequency": 5.0, "stop_frequency": 80000.0}
 
 
 def test_noise_in_volts_against_a_level_and_a_weighting():
@@ -206,7 +208,7 @@ def test_snr_crosstalk_gain_latency_and_modulation():
     late = run("latency", [Reading("latency", 1, 0.0033, "s")], chain=CHAIN.model_copy(update={"buffer": 64}))
     assert verdict("latency 3.4 ms at 64 samples", late).outcome is Outcome.MET
     assert verdict("latency 2.5 ms at 64 samples", late).outcome is Outcome.NOT_MET
-    assert "buffer 64 instead of 128" in verdict("latency 5 ms at 128 samples", late).words
+    assert "buffer 64 instead of 128" in verdict_words(verdict("latency 5 ms at 128 samples", late))
     assert verdict("latency 400 samples", late).value == pytest.approx(0.0033 * 96000)
     tones = {"frequency_1_hz": 60.0, "frequency_2_hz": 7000.0}
     imd = run("intermodulation", [Reading("modulation_distortion", 1, -73.0, "dB", tones)])
@@ -230,9 +232,9 @@ def test_sensitivity_is_the_input_that_the_measured_gain_needs():
     )
     alone = verdict("Sensitivity 142 mV", gain)
     assert (alone.outcome, alone.value) == ("met", pytest.approx(8**0.5 / 10 ** (26 / 20)))
-    assert "for 1 W" in alone.words
+    assert "for 1 W" in verdict_words(alone)
     assert verdict("Sensitivity 1 V for 40 W").outcome is Outcome.INCONCLUSIVE
-    assert verdict("Sensitivity 1 V for 40 W").offer.settings == {"output_level": "40 W"}
+    assert verdict("Sensitivity 1 V for 40 W").proposal.settings == {"output_level": "40 W"}
 
 
 @pytest.mark.parametrize(
@@ -255,6 +257,6 @@ def test_sensitivity_is_the_input_that_the_measured_gain_needs():
 )
 def test_what_is_offered_can_be_measured(text):
     """The offered settings are settings of the offered procedure."""
-    offer = verdict(text).offer
+    offer = verdict(text).proposal
     made = make_settings(procedure(offer.procedure).Settings, offer.settings)
     assert set(offer.settings) <= set(type(made).model_fields)

@@ -9,7 +9,16 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from epidote.core.claims.claim import RATIOS, Bound, Claim, ClaimedQuantity, usual_sense
+from epidote.core.claims.claim import Claim
+from epidote.core.claims.claimed_quantity import (
+    POWER,
+    RESPONSE,
+    Bound,
+    ClaimedQuantity,
+    declared_quantities,
+)
+from epidote.core.procedures.registry import procedures
+from epidote.core.quantities.units import to_db
 from epidote.core.settings import validation_words
 
 _REPLACED = (
@@ -25,52 +34,6 @@ _REPLACED = (
     ("[\u00a0\u202f\t]", " "),
     (r"(?<=\d)r?ms\s+(?=watts?)", " "),
 )
-_NAMES = (
-    (
-        ClaimedQuantity.THD_N,
-        r"thd\s*(\+|and|&|plus|/)\s*n(oise)?\b|\bthdn\b|(total )?harmonic distortion\s*(\+|and|plus|&)\s*noise",
-    ),
-    (ClaimedQuantity.SINAD, r"\bsinad\b"),
-    (ClaimedQuantity.DIFFERENCE, r"\bccif\b|difference[- ]frequency( distortion)?|difference tones?|\bdfd\b"),
-    (
-        ClaimedQuantity.MODULATION,
-        r"\bimd\b( smpte)?( \(smpte\))?|\bsmpte\b|inter-?modulation( distortion)?|modulation distortion",
-    ),
-    (ClaimedQuantity.THD, r"\bthd\b|(total )?harmonic distortion|\bdistortion\b"),
-    (
-        ClaimedQuantity.RESPONSE,
-        (
-            r"frequency response|freq\.? ?response|amplitude response|\bresponse\b|frequency range|pass ?band|power"
-            r" bandwidth"
-        ),
-    ),
-    (ClaimedQuantity.DYNAMIC_RANGE, r"dynamic range|\bdnr\b"),
-    (ClaimedQuantity.SNR, r"signal[- ]?(to[- ]?)?noise( ratio)?|\bsnr\b|\bs\s*/\s*n\b( ratio)?"),
-    (ClaimedQuantity.CROSSTALK, r"cross-?\s?talk|(channel|stereo)? ?separation"),
-    (ClaimedQuantity.BALANCE, r"channel (balance|matching|tracking|difference)|gain matching|level matching|imbalance"),
-    (ClaimedQuantity.LATENCY, r"(round[- ]?trip )?(latency|delay)|round[- ]?trip"),
-    (
-        ClaimedQuantity.NOISE,
-        r"(residual|output|idle|background|self)[- ]?noise( voltage| level)?|noise floor|hum (and|&) noise|\bnoise\b",
-    ),
-    (ClaimedQuantity.SENSITIVITY, r"(input )?sensitivity|input (level|voltage)"),
-    (
-        ClaimedQuantity.POWER,
-        r"(rated |continuous |rms |output |max(imum)? )*power( output)?( per channel)?|watts per channel",
-    ),
-    (ClaimedQuantity.OUTPUT, r"(max(imum)?\.? )?output (level|voltage)|max(imum)?\.? output"),
-    (ClaimedQuantity.GAIN, r"(voltage )?gain|amplification"),
-    (ClaimedQuantity.RESPONSE, r"^\W*bandwidth\b"),
-)
-_UNITS = {
-    **dict.fromkeys(RATIOS, ("%", "ppm", "dB")),
-    ClaimedQuantity.NOISE: ("V", "dBV", "dBu", "dBFS", "dB SPL"),
-    ClaimedQuantity.POWER: ("W",),
-    ClaimedQuantity.OUTPUT: ("V", "dBV", "dBu"),
-    ClaimedQuantity.LATENCY: ("s", "samples"),
-    ClaimedQuantity.GAIN: ("dB", "x"),
-    ClaimedQuantity.SENSITIVITY: ("V", "dBV", "dBu"),
-}
 _LONGEST, _LONGEST_NUMBER = 400, 24  # characters: what is longer is no specification, and would be slow to look through
 _NUMBER = rf"\d[\d.,]{{0,{_LONGEST_NUMBER}}}(?:e[+-]?\d{{1,3}})?"
 _UNIT = (
@@ -195,18 +158,26 @@ def _understood(text: str, cleaned: str, source: str) -> ParsedClaim:
         return ParsedClaim(None, (f"Invalid claim: {validation_words(error)}.",))
 
 
+def _names() -> list[tuple[ClaimedQuantity, str]]:
+    """Quantities and the patterns of their names, in the order in which they are looked for."""
+    quantities = declared_quantities()
+    names = [(quantity, quantity.pattern) for quantity in quantities]
+    return names + [(quantity, quantity.last_pattern) for quantity in quantities if quantity.last_pattern]
+
+
 def _claimed(reading: _Reading) -> ClaimedQuantity | None:
-    for claimed, pattern in _NAMES:
+    procedures()  # those of other packages declare quantities of their own
+    for claimed, pattern in _names():
         # the name stands before the figures; behind them such words are conditions ("50 W at 1 % THD")
         match = re.search(pattern, reading.left, re.I)
         if match and not re.search(r"\d\s*(W|watts?|m?V(rms)?|volts?)\b", reading.left[: match.start()], re.I):
             reading.take(pattern, lambda _: None)
             return claimed
     if re.search(r"\d\s*W(atts?)?\b", reading.left, re.I):
-        return ClaimedQuantity.POWER
+        return POWER
     # a range of frequencies with a tolerance is a response, whoever leaves out its name
     if re.search(_SPAN, reading.left, re.I) and _is_tolerance(reading.left):
-        return ClaimedQuantity.RESPONSE
+        return RESPONSE
     return None
 
 
@@ -239,7 +210,7 @@ def _counts(reading: _Reading, claimed: ClaimedQuantity) -> None:
         rf"({_NUMBER})\s*(k?)Ω",
         lambda m: found.update(load_ohms=number_of(m[1], "Ω") * (1000 if m[2].lower() == "k" else 1)),
     )
-    if claimed is ClaimedQuantity.LATENCY:
+    if claimed.at_buffer:
         buffer = (
             rf"(?:at|@|with|,|\()\s*(?:a )?({_NUMBER})[- ]?(?:samples?|smp|frames?)(?: buffer)?\)?|(?:buffer|block)(?:"
             rf" size)?(?: of)?[ :=]*({_NUMBER})(?: samples?| frames?)?|({_NUMBER})[- ]?(?:samples?|frames?)? buffer"
@@ -249,7 +220,7 @@ def _counts(reading: _Reading, claimed: ClaimedQuantity) -> None:
         rf"({_NUMBER})\s*(k?)(?:S/s|Hz\s*(?:sampling|sample)(?: rate| frequency)?|Hz fs\b)|(?:fs|sample rate|sampling"
         rf" rate)[ :=]*({_NUMBER})\s*(k?)Hz"
     )
-    if claimed is ClaimedQuantity.LATENCY:
+    if claimed.at_buffer:
         rate += rf"|({_NUMBER})\s*(k?)Hz"
 
     def use_rate(m: re.Match[str]) -> None:
@@ -282,9 +253,7 @@ def _places(reading: _Reading, claimed: ClaimedQuantity) -> None:
     def use_span(m: re.Match[str]) -> None:
         low, high = _span(m)
         alone = re.search(rf"{_NUMBER}\s*k?Hz", reading.left[: m.start()] + " ; " + reading.left[m.end() :], re.I)
-        if claimed in (ClaimedQuantity.SNR, ClaimedQuantity.NOISE, ClaimedQuantity.DYNAMIC_RANGE) or (
-            alone and claimed not in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE)
-        ):
+        if claimed.band_is_condition or (alone and not claimed.deviation):
             found["band_low"], found["band_high"] = (
                 low,
                 high,
@@ -292,11 +261,11 @@ def _places(reading: _Reading, claimed: ClaimedQuantity) -> None:
         else:
             found["frequency"], found["frequency_high"] = low, high
 
-    if claimed in (ClaimedQuantity.MODULATION, ClaimedQuantity.DIFFERENCE):
+    if claimed.two_tones:
         reading.take(
             rf"({_NUMBER})\s*(k?Hz)?\s*(?:\+|/|and|&)\s*({_NUMBER})\s*(k?Hz)(\s*,?\s*\d:\d)?", lambda m: _pair(m, found)
         )
-    if claimed is not ClaimedQuantity.RESPONSE:
+    if claimed is not RESPONSE:
         with_word = (
             rf"{_BAND_WORD}\s*(?:of|:|=)?\s*{_SPAN}|{_SPAN.replace('low', 'l2').replace('high', 'h2')}\s*{_BAND_WORD}"
         )
@@ -331,12 +300,10 @@ def _sense(reading: _Reading, claimed: ClaimedQuantity) -> Bound:
         return Bound.WITHIN
     if re.search(r"\btyp(ical(ly)?)?\b|~|\bnom(inal)?\b|\bapprox|\babout\b|\bca\b", text, re.I):
         return Bound.TYPICAL
-    usual = usual_sense(claimed)
-    if claimed in (*RATIOS, ClaimedQuantity.CROSSTALK):
+    usual = claimed.bound
+    if claimed.below_zero:
         return usual  # however the sign is written
-    if re.search(rf"<|{_MOST}", text, re.I) and not (
-        claimed in (ClaimedQuantity.OUTPUT, ClaimedQuantity.POWER) and "<" not in text
-    ):
+    if re.search(rf"<|{_MOST}", text, re.I) and not (claimed.stated_at_distortion and "<" not in text):
         return Bound.AT_MOST
     if re.search(rf">|{_LEAST}", text, re.I):
         return Bound.AT_LEAST
@@ -375,19 +342,19 @@ def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[s
     """The figure itself, its level and its limit; questions where it is not clear."""
     found = reading.found
     found["sense"] = sense
-    allowed = _UNITS.get(claimed, ("dB",))
+    allowed = claimed.units
     if sense is Bound.WITHIN and reading.take(
         r"\+\s?([\d.,]+)\s*(?:dB)?\s*[,/]\s*-\s?([\d.,]+)\s*dB",
         lambda m: found.update(low=-number_of(m[2]), high=number_of(m[1]), unit="dB"),
     ):
         return []
-    if claimed in (ClaimedQuantity.POWER, ClaimedQuantity.OUTPUT):
+    if claimed.stated_at_distortion:
         reading.take(
             rf"(?:[<@]|at|with)?\s*({_NUMBER})\s*%\s*(THD(\s*\+\s*N)?)?",
             lambda m: found.update(limit_percent=number_of(m[1])),
         )
     asked = None
-    if claimed not in (ClaimedQuantity.RESPONSE, ClaimedQuantity.BALANCE):
+    if not claimed.deviation:
         asked = _centred(reading, allowed)
     if asked:
         return asked
@@ -407,7 +374,7 @@ def _amounts(reading: _Reading, claimed: ClaimedQuantity, sense: Bound, allowed:
     # a noise at a level, an output at another: the first is the figure, as people write it
     first = signed[0] if len(signed) == 1 else next(iter(candidates), None)
     others = [c for c in candidates if c is not first]
-    if others and claimed not in (ClaimedQuantity.NOISE, ClaimedQuantity.OUTPUT, ClaimedQuantity.SENSITIVITY):
+    if others and not claimed.level_in_units:
         return [f"More than one value found: {' and '.join(c[0][0].strip() for c in candidates)}. Keep one."]
     levels += others
     if len(levels) > 1:
@@ -450,15 +417,13 @@ def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:
 
 
 def _limits(found: dict[str, Any], claimed: ClaimedQuantity, sense: Bound, value: float, unit: str) -> None:
-    if unit == "dB" and (claimed in RATIOS or claimed is ClaimedQuantity.CROSSTALK):
+    if unit == "dB" and claimed.below_zero:
         value = -abs(value)
-    if claimed is ClaimedQuantity.GAIN and unit == "x":
-        from epidote.core.quantities.units import to_db
-
+    if unit == "x":
         value, unit = to_db(value), "dB"
     found["unit"] = unit
     if sense is Bound.WITHIN:
-        if claimed is ClaimedQuantity.RESPONSE and value < 0:
+        if claimed is RESPONSE and value < 0:
             found["low"] = value  # "(-3 dB)": how far it may fall
         else:
             found["low"], found["high"] = -abs(value), abs(value)

@@ -1,26 +1,27 @@
-"""Whether a unit meets a published figure: met, not met, or not shown, with margin and uncertainty, and what would
-show it.
+"""Whether a unit meets a published figure: met, not met, or inconclusive, with margin and uncertainty, and what
+would show it. What it says is data; ``core.wording.verdicts`` makes the sentence.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
 
-from epidote.core.claims.claim import RATIOS, Bound, Claim, ClaimedQuantity
-from epidote.core.claims.condition_check import USUAL_BAND, Candidate
+from epidote.core.claims.claim import Claim
+from epidote.core.claims.claimed_quantity import Better, Bound
+from epidote.core.claims.condition_check import Candidate
+from epidote.core.claims.conditions import Assumption, ConditionMismatch
 from epidote.core.claims.evidence import Evidence
-from epidote.core.comparison.claims.candidates import candidates_for
-from epidote.core.quantities.formatting import format_quantity
+from epidote.core.comparison.claims.candidates import ProposedMeasurement, candidates_for, propose_measurement
 from epidote.core.quantities.units import Quantity as Amount
-from epidote.core.quantities.units import QuantityError, convert, from_db, parse_as, to_db
+from epidote.core.quantities.units import QuantityError, convert, from_db, to_db
 from epidote.core.results.caution import Caution
 
 _SURE = 2.0  # standard deviations: 95 % of a normal distribution
-_TYPICAL_DB, _TYPICAL_SHARE = 1.0, 0.1  # how far a typical figure may be missed (common practice, no source)
+# how far a typical figure may be missed (common practice, no source)
+_TYPICAL_DB = 1.0
+_TYPICAL_SHARE = 0.1
 _SPOILT = (Caution.CLIPPED, Caution.DROPOUT, Caution.STIMULUS_NOT_FOUND, Caution.WRONG_CHANNEL, Caution.NO_SIGNAL)
 _MOSTLY_CHAIN = (Caution.NEAR_FLOOR, Caution.NOISE_DOMINATED)
 
@@ -40,76 +41,91 @@ class Outcome(StrEnum):
         return None
 
 
-@dataclass(frozen=True)
-class ProposedMeasurement:
-    """The measurement that would tell: a procedure with the claim's own conditions as settings."""
+class Reason(StrEnum):
+    """Why a verdict is what it is."""
 
-    procedure: str
-    settings: Mapping[str, Any]
+    NOT_MEASURED = "not_measured"
+    OTHER_CONDITIONS = "other_conditions"
+    SPOILT_RECORDING = "spoilt_recording"
+    NOT_CALIBRATED = "not_calibrated"  # the chain cannot give the figure in the claim's unit
+    SWEEP_ENDED_EARLY = "sweep_ended_early"  # before the distortion limit was reached
+    TOO_CLOSE = "too_close"  # the limit lies within the uncertainty
+    CHAIN_LIMITED = "chain_limited"
+    WITHIN_LIMIT = "within_limit"
+    BEYOND_LIMIT = "beyond_limit"
 
 
 @dataclass(frozen=True)
 class Verdict:
-    """value and uncertainty (two standard deviations) in the claim's unit; margin: how much better than the limit,
-    in ``margin_unit``; assumed: usual conditions where the claim names none.
+    """What the measurements say of a claim, and why.
+
+    value, uncertainty (two standard deviations) and floor (of the chain alone) in the claim's unit. margin: how much
+    better than the limit, in ``margin_unit``; None where it is beyond all measure. caution: what spoils the recording.
+    mismatches: of the run that comes nearest to the claim's conditions. assumed: usual conditions where the claim
+    names none. conditions: of the row that was judged.
     """
 
     claim: Claim
     outcome: Outcome
-    why: str
+    reason: Reason
     value: float | None = None
     uncertainty: float | None = None
     margin: float | None = None
     margin_unit: str = "dB"
+    floor: float | None = None
     channel: int | None = None
     run: int | None = None
     procedure: str = ""
-    assumed: tuple[str, ...] = ()
-    offer: ProposedMeasurement | None = None
-
-    @property
-    def words(self) -> str:
-        """The verdict in one sentence."""
-        usual = ""
-        if self.assumed and self.run is not None:
-            usual = f" Assumed, since the claim does not say: {', '.join(self.assumed)}."
-        return f"{self.outcome[0].upper()}{self.outcome[1:]}: {self.why}{usual}"
+    conditions: tuple[tuple[str, str], ...] = ()
+    caution: Caution | None = None
+    mismatches: tuple[ConditionMismatch, ...] = ()
+    assumed: tuple[Assumption, ...] = ()
+    proposal: ProposedMeasurement | None = None
 
 
 def judge(claim: Claim, evidence: list[Evidence]) -> Verdict:
-    """Hold a claim against the runs of its unit.
+    """Compare a claim with the runs of its unit.
 
     The worst channel of the fitting run counts; of several runs the one under the most usual conditions, of the unit's
     first row, and the latest.
     """
-    there = candidates_for(claim, evidence)
-    fitting = [f for f in there if not f.unlike]
-    offer = offer_for(claim)
+    candidates = candidates_for(claim, evidence)
+    fitting = [one for one in candidates if not one.mismatches]
+    proposal = propose_measurement(claim)
+    if not candidates:
+        procedure = ""
+        if proposal is not None:
+            procedure = proposal.procedure
+        return Verdict(claim, Outcome.INCONCLUSIVE, Reason.NOT_MEASURED, procedure=procedure, proposal=proposal)
     if not fitting:
-        if not there:
-            return Verdict(claim, Outcome.INCONCLUSIVE, "not measured.", offer=offer, procedure=offer.procedure)
-        near = min(there, key=lambda f: len(f.unlike))
+        nearest = min(candidates, key=lambda one: len(one.mismatches))
         return Verdict(
             claim,
             Outcome.INCONCLUSIVE,
-            f"measured only under other conditions ({'; '.join(near.unlike)}).",
-            offer=offer,
-            procedure=near.evidence.procedure,
+            Reason.OTHER_CONDITIONS,
+            procedure=nearest.evidence.procedure,
+            mismatches=nearest.mismatches,
+            proposal=proposal,
         )
-    best = min(fitting, key=lambda f: (f.unusual, f.evidence.place, len(f.assumed), f.spread, -f.evidence.run)).evidence
-    verdicts = [_check(claim, f, offer) for f in fitting if f.evidence is best]
-    order = {Outcome.NOT_MET: 0, Outcome.INCONCLUSIVE: 1, Outcome.MET: 2}
-    return min(verdicts, key=lambda v: (order[v.outcome], v.margin if v.margin is not None else math.inf))
+    best = min(fitting, key=_order_of_preference).evidence
+    verdicts = [_check(claim, one, proposal) for one in fitting if one.evidence is best]
+    severity = {Outcome.NOT_MET: 0, Outcome.INCONCLUSIVE: 1, Outcome.MET: 2}
+    return min(verdicts, key=lambda v: (severity[v.outcome], v.margin if v.margin is not None else math.inf))
 
 
-def _in_unit(value: float, unit: str, wanted: str, evidence: Evidence) -> float | None:
+def _order_of_preference(one: Candidate) -> tuple[float, ...]:
+    """The most usual conditions first, then the unit's first row, fewest assumptions, least spread, latest run."""
+    return (one.unusual, one.evidence.place, len(one.assumed), one.spread, -one.evidence.run)
+
+
+def _in_unit(value: float, unit: str, target: str, evidence: Evidence) -> float | None:
     """A figure in the claim's unit: ratios in dB to %, volts to levels, seconds to samples."""
-    if unit == wanted:
+    if unit == target:
         return value
-    if wanted in ("%", "ppm") and unit == "dB":
-        return from_db(value) * (100 if wanted == "%" else 1e6)
+    if target in ("%", "ppm") and unit == "dB":
+        return from_db(value) * {"%": 100, "ppm": 1e6}[target]
     try:
-        return convert(Amount(value, unit), wanted, evidence.chain.conversion()).value
+        return convert(Amount(value, unit), target, evidence.chain.conversion()).value
     except QuantityError:
         return None
 
@@ -142,204 +158,97 @@ def _sides(claim: Claim, value: float, low: float) -> list[tuple[float, float, b
     return [] if limit is None else [(value, limit, upwards)]
 
 
-def _check(claim: Claim, f: Candidate, offer: ProposedMeasurement) -> Verdict:
-    spoilt = next((c for c in (*f.cautions, *map(Caution, f.evidence.cautions)) if c in _SPOILT), None)
-    value = _in_unit(f.value, f.unit, claim.unit, f.evidence)
+def _check(claim: Claim, one: Candidate, proposal: ProposedMeasurement | None) -> Verdict:
+    """The verdict on one channel's figure."""
+    evidence = one.evidence
+    value = _in_unit(one.value, one.unit, claim.unit, evidence)
+    cautions = (*one.cautions, *map(Caution, evidence.cautions))
+    spoilt = next((caution for caution in cautions if caution in _SPOILT), None)
     if spoilt is not None or value is None:
+        reason = Reason.NOT_CALIBRATED
         if spoilt is not None:
-            why = spoilt.words
-        else:
-            why = f"this chain cannot give it in {claim.unit}; calibrate the chain."
+            reason = Reason.SPOILT_RECORDING
         return Verdict(
             claim,
             Outcome.INCONCLUSIVE,
-            why[0].lower() + why[1:],
-            channel=f.channel,
-            run=f.evidence.run,
-            procedure=f.evidence.procedure,
-            offer=offer,
+            reason,
+            channel=one.channel,
+            run=evidence.run,
+            procedure=evidence.procedure,
+            caution=spoilt,
+            proposal=proposal,
         )
-    beyond = _in_unit(f.value + f.spread, f.unit, claim.unit, f.evidence)
-    doubt = _SURE * abs((beyond if beyond is not None else value) - value)
-    sides = _sides(claim, value, value if f.low is None else f.low)
+    beyond = _in_unit(one.value + one.spread, one.unit, claim.unit, evidence)
+    if beyond is None:
+        beyond = value
+    uncertainty = _SURE * abs(beyond - value)
+    lowest = value
+    if one.low is not None:
+        lowest = one.low
+    sides = _sides(claim, value, lowest)
     judged = [(*_margin(v, limit, claim.unit, upwards=upwards), v, limit, upwards) for v, limit, upwards in sides]
-    margin, unit, v, limit, upwards = min(judged, key=lambda j: j[0])
+    margin, margin_unit, judged_value, limit, upwards = min(judged, key=lambda j: j[0])
+    # the margin of a figure that lies on the far edge of the uncertainty about the limit
     edge = -math.inf
-    if doubt < abs(limit) or unit == claim.unit:
-        edge = _margin(limit + (-doubt if upwards else doubt), limit, claim.unit, upwards=upwards)[0]
-    outcome, why = _conclude(claim, f, v, doubt, margin, unit, upwards=upwards, edge=abs(edge))
-    given = margin if math.isfinite(margin) else None
+    if uncertainty < abs(limit) or margin_unit == claim.unit:
+        towards = limit + uncertainty
+        if upwards:
+            towards = limit - uncertainty
+        edge = _margin(towards, limit, claim.unit, upwards=upwards)[0]
+    outcome, reason = _conclude(one, uncertainty, margin, upwards=upwards, edge=abs(edge))
     return Verdict(
         claim,
         outcome,
-        why,
-        v,
-        doubt,
-        given,
-        unit,
-        f.channel,
-        f.evidence.run,
-        f.evidence.procedure,
-        f.assumed,
-        offer if outcome is Outcome.INCONCLUSIVE else None,
+        reason,
+        value=judged_value,
+        uncertainty=uncertainty,
+        margin=margin if math.isfinite(margin) else None,
+        margin_unit=margin_unit,
+        floor=_floor(claim, one),
+        channel=one.channel,
+        run=evidence.run,
+        procedure=evidence.procedure,
+        conditions=tuple(evidence.conditions.items()),
+        assumed=one.assumed,
+        proposal=proposal if outcome is Outcome.INCONCLUSIVE else None,
     )
 
 
-def _typical(claim: Claim, value: float) -> tuple[float, float, bool]:
-    """A typical figure may be missed by a little on its worse side; gain and sensitivity, which have none, on
-    either.
-    """
-    if claim.high is not None:
-        stated = claim.high
-    else:
-        stated = claim.low or 0.0
-    if claim.unit.startswith("dB"):
-        slack = _TYPICAL_DB
-    else:
-        slack = _TYPICAL_SHARE * abs(stated)
-    if claim.claimed is ClaimedQuantity.SENSITIVITY and claim.unit == "V":
-        slack = (from_db(_TYPICAL_DB) - 1) * abs(stated)
-    if claim.claimed in (ClaimedQuantity.GAIN, ClaimedQuantity.SENSITIVITY):
-        if value > stated:
-            return (value, stated + slack, False)
-        return (value, stated - slack, True)
-    worse_above = claim.claimed in (
-        *RATIOS,
-        ClaimedQuantity.NOISE,
-        ClaimedQuantity.CROSSTALK,
-        ClaimedQuantity.LATENCY,
-        ClaimedQuantity.BALANCE,
-    )
-    if claim.unit in ("%", "ppm", "V") and claim.claimed is not ClaimedQuantity.OUTPUT:
-        slack = (from_db(_TYPICAL_DB) - 1) * abs(stated)
-    if worse_above:
-        return (value, stated + slack, False)
-    return (value, stated - slack, True)
+def _floor(claim: Claim, one: Candidate) -> float | None:
+    if one.floor is None:
+        return None
+    return _in_unit(one.floor, one.unit, claim.unit, one.evidence)
 
 
 def _conclude(
-    claim: Claim, f: Candidate, v: float, doubt: float, margin: float, unit: str, *, upwards: bool, edge: float
-) -> tuple[Outcome, str]:
-    named = ", ".join(f"{k} {v}" for k, v in f.evidence.conditions.items())
-    where = f"channel {f.channel} of run {f.evidence.run}{f', {named}' if named else ''}"
-    shown = format_quantity(v, claim.unit, digits=4, uncertainty=doubt or None)
-    apart = ""
-    if math.isfinite(margin):
-        apart = format_quantity(abs(margin), unit, digits=3)
-    found = shown
-    if doubt > max(0.0, 1e-3 * abs(v)):
-        found += f" ±{format_quantity(doubt, claim.unit, digits=2, uncertainty=doubt / 10)}"
-    if f.open_above and upwards and margin < 0:
-        return (
-            Outcome.INCONCLUSIVE,
-            (
-                f"the level sweep ended at {found} before the distortion limit was reached ({where}); raise the stop"
-                " level."
-            ),
-        )
-    if abs(margin) <= edge and margin != 0 and doubt > 0:
-        return Outcome.INCONCLUSIVE, f"{found} is too close to the limit to decide ({where})."
+    one: Candidate, uncertainty: float, margin: float, *, upwards: bool, edge: float
+) -> tuple[Outcome, Reason]:
+    if one.open_above and upwards and margin < 0:
+        return Outcome.INCONCLUSIVE, Reason.SWEEP_ENDED_EARLY
+    if abs(margin) <= edge and margin != 0 and uncertainty > 0:
+        return Outcome.INCONCLUSIVE, Reason.TOO_CLOSE
     if margin >= 0:
-        if claim.sense is Bound.TYPICAL:
-            typical = " (a typical figure)"
-        else:
-            typical = ""
-        return Outcome.MET, f"{found}, {'margin ' + apart if apart else 'far from the limit'}{typical} ({where})."
-    if any(c in _MOSTLY_CHAIN for c in f.cautions):
-        if f.floor is None:
-            floor = ""
-        else:
-            floor = f", baseline {_floor_words(f, claim)}"
-        return Outcome.INCONCLUSIVE, f"{found} is chain-limited{floor} ({where}); a better chain is needed."
-    return Outcome.NOT_MET, f"{found}, misses by {apart} ({where})."
+        return Outcome.MET, Reason.WITHIN_LIMIT
+    if any(caution in _MOSTLY_CHAIN for caution in one.cautions):
+        return Outcome.INCONCLUSIVE, Reason.CHAIN_LIMITED
+    return Outcome.NOT_MET, Reason.BEYOND_LIMIT
 
 
-def _floor_words(f: Candidate, claim: Claim) -> str:
-    floor = _in_unit(f.floor or 0.0, f.unit, claim.unit, f.evidence)
-    return format_quantity(floor, claim.unit, digits=3)
-
-
-def offer_for(claim: Claim) -> ProposedMeasurement:
-    """The procedure and the settings that measure what a claim says, under its own conditions."""
-    offer = _OFFERS.get(claim.claimed, _offer_gain)
-    procedure, settings = offer(claim)
-    return ProposedMeasurement(procedure, {name: value for name, value in settings.items() if value is not None})
-
-
-_Offered = tuple[str, dict[str, Any]]  # a procedure and its settings; None for those that stay as they are
-
-
-def _conditions_of_measurement(claim: Claim) -> dict[str, Any]:
-    found: dict[str, Any] = {"weighting": claim.weighting if claim.weighting in ("A", "468") else None}
-    if claim.band_high:
-        found |= {"band_low": claim.band_low or USUAL_BAND[0], "band_high": claim.band_high}
-    return found
-
-
-def _offer_distortion(claim: Claim) -> _Offered:
-    conditions = _conditions_of_measurement(claim)
-    if claim.claimed in (ClaimedQuantity.THD, ClaimedQuantity.THD_N) and claim.frequency_high is not None:
-        span = {"start_frequency": claim.frequency, "stop_frequency": claim.frequency_high}
-        return "distortion-frequency", {**span, "level": claim.level or None, **conditions}
-    stop = max(5.0, claim.limit_percent) if claim.limit_percent else None
-    return "distortion-level", {"frequency": claim.frequency or None, "stop_at": stop, **conditions}
-
-
-def _offer_tone(claim: Claim) -> _Offered:
-    return "tone", {"frequency": claim.frequency or None, **_conditions_of_measurement(claim)}
-
-
-def _offer_response(claim: Claim) -> _Offered:
-    low, high = claim.frequency or USUAL_BAND[0], claim.frequency_high or USUAL_BAND[1]
-    return "response", {"start_frequency": low, "stop_frequency": high}
-
-
-def _offer_noise(claim: Claim) -> _Offered:
-    level = claim.level if claim.level and _is_level(claim.level) else None
-    return "noise", {"reference_level": level, **_conditions_of_measurement(claim), "weighting": None}
-
-
-def _offer_crosstalk(claim: Claim) -> _Offered:
-    return "crosstalk", {"frequency": claim.frequency if claim.frequency and claim.frequency_high is None else None}
-
-
-def _offer_latency(_: Claim) -> _Offered:
-    return "latency", {}
-
-
-def _offer_two_tones(claim: Claim) -> _Offered:
-    first, second, ratio = (19000.0, 20000.0, 1.0)
-    if claim.claimed is ClaimedQuantity.MODULATION:
-        first, second, ratio = (60.0, 7000.0, 4.0)
-    pair = {"frequency_1": claim.frequency or first, "frequency_2": claim.frequency_high or second, "ratio": ratio}
-    return "intermodulation", pair
-
-
-def _offer_gain(claim: Claim) -> _Offered:
-    level = claim.level if claim.claimed is ClaimedQuantity.SENSITIVITY else ""
-    return "gain", {"frequency": claim.frequency or None, "output_level": level or None}
-
-
-_OFFERS = {
-    ClaimedQuantity.THD: _offer_distortion,
-    ClaimedQuantity.THD_N: _offer_distortion,
-    ClaimedQuantity.POWER: _offer_distortion,
-    ClaimedQuantity.OUTPUT: _offer_distortion,
-    ClaimedQuantity.SINAD: _offer_tone,
-    ClaimedQuantity.RESPONSE: _offer_response,
-    ClaimedQuantity.SNR: _offer_noise,
-    ClaimedQuantity.NOISE: _offer_noise,
-    ClaimedQuantity.DYNAMIC_RANGE: _offer_noise,
-    ClaimedQuantity.CROSSTALK: _offer_crosstalk,
-    ClaimedQuantity.LATENCY: _offer_latency,
-    ClaimedQuantity.MODULATION: _offer_two_tones,
-    ClaimedQuantity.DIFFERENCE: _offer_two_tones,
-}
-
-
-def _is_level(text: str) -> bool:
-    try:
-        parse_as(text, "V")
-    except QuantityError:
-        return text.rstrip().endswith(("W", "dBFS"))
-    return True
+def _typical(claim: Claim, value: float) -> tuple[float, float, bool]:
+    """A typical figure may be missed by a little on its worse side; one without a better side on either."""
+    quantity = claim.claimed
+    stated = claim.low or 0.0
+    if claim.high is not None:
+        stated = claim.high
+    if claim.unit.startswith("dB"):
+        slack = _TYPICAL_DB
+    elif claim.unit in ("%", "ppm", "V") and not quantity.typical_share:
+        slack = (from_db(_TYPICAL_DB) - 1) * abs(stated)
+    else:
+        slack = _TYPICAL_SHARE * abs(stated)
+    worse_above = quantity.better is Better.LESS
+    if quantity.better is Better.NEITHER:
+        worse_above = value > stated
+    if worse_above:
+        return (value, stated + slack, False)
+    return (value, stated - slack, True)

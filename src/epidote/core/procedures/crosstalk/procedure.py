@@ -24,6 +24,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.common.channels import merge_channels, require_consistent_channels, without_spreads
 from epidote.core.procedures.common.stepped_tones import OVERHEAD, least_dwell
+from epidote.core.procedures.crosstalk.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER
@@ -117,6 +118,7 @@ class Crosstalk(ProcedureBase):
     key = "crosstalk"
     title = "Crosstalk"
     Settings = CrosstalkSettings
+    answers = ANSWERS
     views = (
         CurveView("crosstalk", "Crosstalk", "worst", "Crosstalk from the other channel", chain=ChainShare.ADDS),
         *(

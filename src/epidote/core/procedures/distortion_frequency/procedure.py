@@ -34,6 +34,7 @@ from epidote.core.procedures.common.stepped_tones import (
     safe_db,
     stimulus_for,
 )
+from epidote.core.procedures.distortion_frequency.claim_answers import ANSWERS
 from epidote.core.procedures.distortion_frequency.settings import DistortionFrequencySettings, Hold
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import from_db, to_db
@@ -60,6 +61,7 @@ class DistortionFrequency(ProcedureBase):
     measures_power = True
     title = "THD vs. frequency"
     Settings = DistortionFrequencySettings
+    answers = ANSWERS
     keeps_part = True
     views = (
         CurveView("thd_n", "THD+N", "THD+N", "THD+N", chain=ChainShare.ADDS, ratio=True),

@@ -38,6 +38,7 @@ from epidote.core.procedures.common.stepped_tones import (
     safe_db,
     stimulus_for,
 )
+from epidote.core.procedures.distortion_level.claim_answers import ANSWERS
 from epidote.core.procedures.distortion_level.settings import PRACTICAL, RATED, DistortionLevelSettings
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
@@ -60,6 +61,7 @@ class DistortionLevel(ProcedureBase):
     measures_power = True
     title = "THD vs. level"
     Settings = DistortionLevelSettings
+    answers = ANSWERS
     keeps_part = True
     views = (
         CurveView("thd_n", "THD+N", "THD+N", "THD+N", chain=ChainShare.ADDS, ratio=True),

@@ -27,6 +27,7 @@ from epidote.core.procedures.common.channels import (
 )
 from epidote.core.procedures.common.shared_settings import tone_frequency
 from epidote.core.procedures.common.tone_curves import tone_curves
+from epidote.core.procedures.gain.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, QuantityError, parse_as, to_db
@@ -73,6 +74,7 @@ class Gain(ProcedureBase):
     key = "gain"
     title = "Gain"
     Settings = GainSettings
+    answers = ANSWERS
     views = (
         CurveView("spectrum", "Tone", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
         CurveView("waveform", "Tone", "waveform", "Signal", log_x=False, compared=False),

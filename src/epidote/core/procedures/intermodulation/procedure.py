@@ -34,6 +34,7 @@ from epidote.core.procedures.common.channels import (
     without_spreads,
 )
 from epidote.core.procedures.common.stepped_tones import OVERHEAD
+from epidote.core.procedures.intermodulation.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
@@ -184,6 +185,7 @@ class Intermodulation(ProcedureBase):
     key = "intermodulation"
     title = "Intermodulation"
     Settings = IntermodulationSettings
+    answers = ANSWERS
     views = (
         CurveView("modulation", "Swept", "modulation", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),
         CurveView("d2", "Swept", "2nd order", "2nd-order products", chain=ChainShare.ADDS, ratio=True),

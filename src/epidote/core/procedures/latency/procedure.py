@@ -22,6 +22,7 @@ from epidote.core.analysis.spreads import median_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.latency.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind, Shown
@@ -76,6 +77,7 @@ class Latency(ProcedureBase):
     title = "Latency"
     of_levels = False
     Settings = LatencySettings
+    answers = ANSWERS
     views = (
         CurveView("latency_by_shot", "Bursts", "bursts", "Latency per burst", log_x=False, less_reading="latency"),
         CurveView("arrival", "Arrival", "arrival", "First burst as received", log_x=False, compared=False),

@@ -34,6 +34,7 @@ from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.chain.level_setting import LevelString
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.common.shared_settings import lower_band_limit, upper_band_limit
+from epidote.core.procedures.noise.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.spectrum import Mains
 from epidote.core.quantities.units import QuantityError, from_db, parse, parse_as
@@ -85,6 +86,7 @@ class Noise(ProcedureBase):
     title = "Noise"
     of_any_recording = True
     Settings = NoiseSettings
+    answers = ANSWERS
     views = (
         CurveView("density", "Density", "density", "Noise in 1 Hz bandwidth"),
         CurveView("third_octave", "Third octave", "third octave", "Noise in third-octave bands"),

@@ -20,6 +20,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.concurrency import start_in_thread
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
+from epidote.core.procedures.response.claim_answers import ANSWERS
 from epidote.core.procedures.response.settings import Excitation, ImpulseWindow, ResponseSettings
 from epidote.core.procedures.response.transfer_function_method import analysed_by_cross_spectrum
 from epidote.core.quantities.units import DB_PER_NEPER
@@ -55,6 +56,7 @@ class Response(ProcedureBase):
     key = "response"
     title = "Response"
     Settings = ResponseSettings
+    answers = ANSWERS
     views = (
         CurveView("level", "Level", "level", "Gain", chain=ChainShare.SUBTRACTS, microphone=Microphone.LEVEL),
         CurveView("phase", "Phase", "wrapped", "Phase", chain=ChainShare.SUBTRACTS, microphone=Microphone.PHASE),

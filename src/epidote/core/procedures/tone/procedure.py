@@ -41,6 +41,7 @@ from epidote.core.procedures.common.shared_settings import (
 )
 from epidote.core.procedures.common.tone_curves import tone_curves
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
+from epidote.core.procedures.tone.claim_answers import ANSWERS
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, to_db
 from epidote.core.results.caution import Caution, caution_when
@@ -80,6 +81,7 @@ class Tone(ProcedureBase):
     title = "Single tone"
     of_any_recording = True
     Settings = ToneSettings
+    answers = ANSWERS
     views = (
         CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
         CurveView("waveform", "Waveform", "waveform", "Signal", log_x=False, compared=False),

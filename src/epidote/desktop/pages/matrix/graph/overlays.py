@@ -177,7 +177,7 @@ class GraphOverlays:
             if one is None:
                 continue
             curve = next(iter(one.curves), None)
-            if curve is not None and key == "level":
+            if curve is not None and claim.claimed.deviation:
                 base = curve_at(curve, 1000.0)
             else:
                 base = None

@@ -117,9 +117,8 @@ class ClaimsPanel(QWidget):
                 outcome = "checking…"
             claim = next((c for _, c in valid([entry], Claim)), None)
             if claim is None:
-                self.table.setItem(
-                    r, 0, QTableWidgetItem(f"Damaged claim (entry {entry.id}); delete it or restore study.sqlite")
-                )
+                words = f"Unreadable claim (entry {entry.id}): damaged, or of a procedure that is not installed"
+                self.table.setItem(r, 0, QTableWidgetItem(words))
                 continue
             cells = (claim.words, _measured(verdict), f"{_MARKS.get(outcome, '…')} {outcome}")
             for c, text in enumerate(cells):
@@ -156,16 +155,18 @@ class ClaimsPanel(QWidget):
             do(entry)
 
     def _chosen(self) -> None:
+        from epidote.core.wording.verdicts import verdict_words
+
         entry = self._current()
         if entry is not None:
             verdict = self._verdicts.get(entry.id)
         else:
             verdict = None
-        self.verdict.setText(verdict.words if verdict is not None else "")
+        self.verdict.setText(verdict_words(verdict) if verdict is not None else "")
         self.verdict.setVisible(verdict is not None)
         self.verdict.setProperty("caution", verdict is not None and verdict.outcome == "not met")
         self.verdict.style().polish(self.verdict)
-        self.measure.setEnabled(verdict is not None and verdict.offer is not None)
+        self.measure.setEnabled(verdict is not None and verdict.proposal is not None)
         self.delete.setEnabled(entry is not None and self.typed.isEnabled())
 
     # -- adding ------------------------------------------------------------------------------------

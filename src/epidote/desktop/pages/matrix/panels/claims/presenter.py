@@ -69,7 +69,7 @@ class ClaimsPresenter:
         that fits best.
         """
         verdict, overview, unit = self._session.verdicts.get(entry_id), self._session.overview, self._unit()
-        if verdict is None or verdict.offer is None or overview is None or unit is None:
+        if verdict is None or verdict.proposal is None or overview is None or unit is None:
             return
         rows = [s for s in overview.subjects if s.unit is not None and s.unit.id == unit.id]
         if not rows:
@@ -78,7 +78,7 @@ class ClaimsPresenter:
         row = next(
             (s for s in rows if load is not None and s.conditions.get("load", "").startswith(f"{load:g}")), rows[0]
         )
-        offer = verdict.offer
+        offer = verdict.proposal
 
         def ask(study: Any) -> tuple[int, dict[str, Any]]:
             from epidote.core.procedures.registry import procedure

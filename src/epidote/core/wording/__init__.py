@@ -1,0 +1,1 @@
+"""Sentences made from what comparisons find; the only place below the front ends that writes them."""
