@@ -16,6 +16,7 @@ from epidote.study.models import Overview
 from epidote.study.store import Study, create_study
 
 if TYPE_CHECKING:
+    from epidote.core.comparison.claims.verdict import Verdict
     from epidote.audio.device import Device
 
 DEFAULT_COLUMNS = ("response", "tone")
@@ -61,7 +62,7 @@ class Session(QObject):
         self.overview: Overview | None = None
         self.undo = QUndoStack(self)
         self.devices: list[tuple[str, str]] | None = None
-        self.verdicts: dict[int, Any] = {}  # on the study's claims, by entry, as last judged
+        self.verdicts: dict[int, Verdict] = {}  # on the study's claims, by entry, as last judged
         self._judged: dict[int, Hashable] = {}  # what each was judged on
         self._damaged: set[int] = set()  # runs of which some curves cannot be read
         self.live = LiveAudio(self)
@@ -175,12 +176,12 @@ class Session(QObject):
             done()
             return
 
-        def ask(study: Study) -> dict[int, Any]:
+        def ask(study: Study) -> dict[int, Verdict]:
             from epidote.measurement.assessment import judged_claims
 
             return judged_claims(study, overview, wanted)
 
-        def judged(found: dict[int, Any]) -> None:
+        def judged(found: dict[int, Verdict]) -> None:
             self.verdicts.update({i: v for i, v in found.items() if self._judged.get(i) == states[i]})
             done()
 

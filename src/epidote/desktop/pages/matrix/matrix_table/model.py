@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 
@@ -13,6 +13,9 @@ from epidote.desktop.state.run_queue import CellProgress
 from epidote.desktop.state.session import Session
 from epidote.desktop.widgets.plain import plain_tip
 from epidote.study.models import Column, RunSummary, Subject
+
+if TYPE_CHECKING:
+    from epidote.core.comparison.claims.verdict import Verdict
 
 Index = QModelIndex | QPersistentModelIndex
 RUN_ONLY_CAUTIONS = {Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED}
@@ -41,7 +44,14 @@ def marked(run: RunSummary) -> tuple[Caution, ...]:
     return tuple(dict.fromkeys([*own, *head]))
 
 
-def verdict_counts(found: list[Any]) -> list[str]:
+def _verdict_lines(verdicts: list[Verdict]) -> str | None:
+    """Each claim with its verdict on a line; None without claims."""
+    from epidote.core.wording.verdicts import verdict_words
+
+    return "\n".join(f"{one.claim.words}: {verdict_words(one)}" for one in verdicts) or None
+
+
+def verdict_counts(found: list[Verdict]) -> list[str]:
     """Verdicts in short: "2 met", "1 not met"."""
     return [
         f"{n} {outcome}"
@@ -120,7 +130,7 @@ class MatrixModel(QAbstractTableModel):
             return self._session.runs.under_way.get((subject.id, column.id))
         return None
 
-    def verdicts(self, index: Index) -> list[Any]:
+    def verdicts(self, index: Index) -> list[Verdict]:
         """Of a row of published figures: the verdicts on those that the column's procedure speaks of."""
         subject, column, overview = self.subject(index.row()), self.column(index.column()), self._session.overview
         if subject is None or not subject.is_claims or subject.unit is None or column is None or overview is None:
@@ -188,7 +198,7 @@ class MatrixModel(QAbstractTableModel):
             else:
                 found = []
             if role == Qt.ItemDataRole.ToolTipRole:
-                return "\n".join(f"{v.claim.words}: {v.words}" for v in found) or None
+                return _verdict_lines(found)
             if index.column() == 0:
                 return f"{subject.name}, claims"
             return ", ".join(verdict_counts(found))
