@@ -129,13 +129,14 @@ def test_what_a_setting_affects(plugin):
     """Another number of bins rules a comparison out, in the plug-in's own words."""
     from epidote.core.chain.chain import Chain
     from epidote.core.claims.evidence import Evidence
-    from epidote.core.comparison.conditions.comparability import Severity, find_mismatches
+    from epidote.core.comparison.conditions.comparability import find_mismatches
+    from epidote.core.effects import Severity
 
     ours, theirs = (
         Evidence(number, KEY, "row", {"bins": bins}, Chain(), {}, (), tuple) for number, bins in ((1, 50), (2, 60))
     )
     (found,) = find_mismatches(ours, theirs)
-    assert (found.weight, found.why) == (Severity.BLOCKS, "Histograms of different bins cannot be compared.")
+    assert (found.severity, found.effect.why) == (Severity.BLOCKS, "Histograms of different bins cannot be compared.")
 
 
 def test_analysis_against_numpy(plugin):

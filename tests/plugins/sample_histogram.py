@@ -10,7 +10,7 @@ from epidote.core.analysis.capture_checks import require_valid
 from epidote.core.chain.chain import Chain
 from epidote.core.claims.answer import answer_by_reading
 from epidote.core.claims.claimed_quantity import Better, Bound, ClaimedQuantity, declare_quantity
-from epidote.core.effects import Effect
+from epidote.core.effects import Effect, Severity
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.results.kinds import ChainShare, ReadingKind, Shown
@@ -19,7 +19,7 @@ from epidote.core.settings import Settings, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.stimuli.tone import tone
 
-BINS = Effect("Histograms of different bins cannot be compared.", blocks=True)
+BINS = Effect("Histograms of different bins cannot be compared.", Severity.BLOCKS)
 STEP = declare_quantity(
     ClaimedQuantity("smallest step", r"smallest step|step size", Bound.AT_MOST, Better.LESS, units=("dBFS",))
 )

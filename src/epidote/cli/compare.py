@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -57,9 +58,9 @@ def readings(
     path: PathArgument, procedure: Procedure, against: Against = "", channel: Channel = 1, as_json: Json = False
 ) -> int:
     """Compare the readings of each row with the reference, with significance."""
-    from epidote.core.comparison.conditions.comparability import Severity
     from epidote.core.procedures.registry import procedure as find
     from epidote.core.procedures.registry import reading_titles
+    from epidote.core.wording.differences import comparison_words, mismatch_to_json
     from epidote.measurement.assessment import difference_report, known_spreads
 
     with Study(path) as study:
@@ -81,12 +82,12 @@ def readings(
                     "interval": c.interval,
                     "finding": str(c.finding),
                     "repeats": list(c.repeats),
-                    "words": c.words,
+                    "words": comparison_words(c),
                 }
                 for key, c in report.comparisons
             ]
-            apart = [{"what": u.what, "blocks": u.weight is Severity.BLOCKS, "words": u.words} for u in report.unlike]
-            told.append({"subject": subject.full_name, "differences": rows, "unlike": apart})
+            mismatches = [mismatch_to_json(one) for one in report.mismatches]
+            told.append({"subject": subject.full_name, "differences": rows, "unlike": mismatches})
     if as_json:
         print_json({"reference": base.full_name, "channel": channel, "rows": told})
         return 0
@@ -122,10 +123,10 @@ def curves(
 
     import numpy as np
 
-    from epidote.core.comparison.differences.crossings import in_words
     from epidote.core.comparison.differences.difference import difference_curve, greatest_deviation
     from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
     from epidote.core.results.curve_features import noise_uncertainty
+    from epidote.core.wording.differences import ranges_words
 
     span = (-math.inf if low is None else low, math.inf if high is None else high)
     study = Study(path)
@@ -165,7 +166,7 @@ def curves(
                     "at": most.at if most else None,
                     "unit": less.y_unit,
                     "x_unit": less.x_unit,
-                    "words": in_words(subject.full_name, base.full_name, less, doubt),
+                    "words": ranges_words(subject.full_name, base.full_name, less, doubt),
                     "difference": less.to_json(),
                 }
             )
@@ -201,7 +202,8 @@ def points(
     as_json: Json = False,
 ) -> int:
     """List every row at operating points, with the difference from the reference."""
-    from epidote.core.comparison.differences.operating_points import at_point, difference_in_words, parse_point
+    from epidote.core.comparison.differences.operating_points import at_point, parse_point
+    from epidote.core.wording.differences import difference_words
 
     study = Study(path)
     told: list[dict[str, Any]] = []
@@ -236,7 +238,7 @@ def points(
                 is_reference = base is not None and subject.id == base.id
                 for key, reading in told_of(subject).items():
                     other = None if is_reference else bases.get(key)
-                    difference = difference_in_words(reading.value, other.value, reading.unit) if other else ""
+                    difference = difference_words(reading.value, other.value, reading.unit) if other else ""
                     told.append(
                         {
                             "point": reading.key,
@@ -267,6 +269,7 @@ def conditions(
 ) -> int:
     """Tabulate a reading against the one or two conditions in which rows differ."""
     from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
+    from epidote.core.wording.differences import equivalence_words
 
     with Study(path) as study:
         seen, runs = _runs(study, procedure)
@@ -300,7 +303,8 @@ def conditions(
             f"No row has the reading “{reading}” in channel {channel}. Use a reading that “epidote study show” lists."
         )
     g = grid(rows)
-    equal = equivalent_settings(g)
+    equivalences = equivalent_settings(g)
+    sentences = [equivalence_words(one) for one in equivalences]
     if g.second:
         seconds = g.second[1]
     else:
@@ -310,7 +314,15 @@ def conditions(
             {g.first[0]: a, **({g.second[0]: b} if g.second else {}), "value": t.value, "unit": t.unit}
             for (a, b), t in g.cells.items()
         ]
-        print_json({"first": g.first[0], "second": g.second[0] if g.second else None, "cells": cells, "alike": equal})
+        print_json(
+            {
+                "first": g.first[0],
+                "second": g.second[0] if g.second else None,
+                "cells": cells,
+                "equivalent": [asdict(one) for one in equivalences],
+                "alike": sentences,
+            }
+        )
         return 0
     say(f"{g.first[0]}{f' × {g.second[0]}' if g.second else ''}".ljust(24) + "".join(s.rjust(18) for s in seconds))
     for a in g.first[1]:
@@ -318,7 +330,7 @@ def conditions(
             a.ljust(24)
             + "".join((format_quantity(t.value, t.unit) if (t := g.at(a, s)) else "").rjust(18) for s in seconds)
         )
-    for words in equal:
+    for words in sentences:
         say(words)
     return 0
 
@@ -406,6 +418,7 @@ def limits(
     """Create limits from a reference or from good units, and check every run against all limits."""
     from epidote.core.comparison.limits import around_curve as limits_around
     from epidote.core.comparison.limits import from_reference_units
+    from epidote.core.wording.differences import limit_check_words
     from epidote.measurement.assessment import held_limits
 
     with Study(path) as study:
@@ -455,7 +468,7 @@ def limits(
         )
     else:
         for row_name, held in told:
-            say(f"{row_name}: {held.words}")
+            say(f"{row_name}: {limit_check_words(held)}")
     if any(not h.passed for _, h in told):
         return NOT_MET
     return 0

@@ -222,6 +222,7 @@ def latency(
         live_suitability,
         similar_latencies,
     )
+    from epidote.core.wording.differences import suitability_words
     from epidote.measurement.assessment import latencies
 
     with Study(path) as study:
@@ -243,7 +244,7 @@ def latency(
                         "seconds": one.seconds,
                         "spread": one.spread,
                         "metres_in_air": distance_in_air(one.seconds),
-                        "verdict": live_suitability(one.seconds),
+                        "verdict": suitability_words(live_suitability(one.seconds)),
                     }
                     for one in chosen
                 ]
@@ -263,7 +264,7 @@ def latency(
             if cell is not None:
                 say(
                     f"  {device.ljust(56)} {1000 * cell.seconds:9.3f} ms  {distance_in_air(cell.seconds):7.2f} m "
-                    f" {live_suitability(cell.seconds)}"
+                    f" {suitability_words(live_suitability(cell.seconds))}"
                 )
     return 0
 

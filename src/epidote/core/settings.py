@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from pydantic.fields import FieldInfo
 
-from epidote.core.effects import Effect
+from epidote.core.effects import Effect, Severity
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_plain
 
@@ -91,15 +91,17 @@ def setting(
     """
     extra: dict[str, Any] = {"unit": unit, "played": played}
     if affects is not None:
-        extra |= {"why": affects.why, "blocks": affects.blocks}
+        extra |= {"why": affects.why, "severity": int(affects.severity)}
     return Field(default, title=label, description=meaning, json_schema_extra=extra, **limits)
 
 
 def effect_of(model: type[BaseModel], name: str) -> Effect | None:
     """What a different value of a setting means for a comparison; None where it means little."""
     field = model.model_fields.get(name)
-    extra = _extra(field) if field is not None else {}
-    return Effect(extra["why"], extra["blocks"]) if "why" in extra else None
+    if field is None or "why" not in _extra(field):
+        return None
+    extra = _extra(field)
+    return Effect(extra["why"], Severity(extra["severity"]))
 
 
 def label_of(model: type[BaseModel], name: str) -> str:

@@ -12,21 +12,21 @@ from epidote.core.chain.chain import Chain
 from epidote.core.claims.claim import Claim
 from epidote.core.claims.evidence import Evidence
 from epidote.core.comparison.claims.verdict import Verdict, judge
-from epidote.core.comparison.conditions.comparability import Mismatch, Severity, find_mismatches
+from epidote.core.comparison.conditions.comparability import Mismatch, find_mismatches
 from epidote.core.comparison.conditions.latency_table import MeasuredLatency, latencies_of
-from epidote.core.comparison.differences.crossings import in_words
 from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.comparison.limits import Limit, LimitCheck, check_curve, check_reading
 from epidote.core.comparison.repeatability import (
     CONFIDENCE,
     Comparison,
     Spread,
+    SwapConclusion,
     compare,
     spread_curve,
     spreads,
     swap_conclusion,
 )
-from epidote.core.quantities.formatting import format_quantity
+from epidote.core.effects import Severity
 from epidote.core.quantities.units import to_db
 from epidote.core.results.kinds import reading_kind
 from epidote.core.results.result import Curve, Reading
@@ -140,20 +140,44 @@ _MOST_CURVES = 20
 
 
 @dataclass(frozen=True)
+class RepeatedCurves:
+    """The mean curves of two rows that were both repeated: their difference, half the 95 % interval of each of its
+    points, and the repeats of either row.
+    """
+
+    name: str
+    reference: str
+    difference: Curve
+    interval: Samples
+    repeats: tuple[int, int]
+
+
+@dataclass(frozen=True)
+class SwapFinding:
+    """By a reading (its title): what a difference between channels goes with."""
+
+    title: str
+    conclusion: SwapConclusion
+
+
+@dataclass(frozen=True)
 class DifferenceReport:
-    """One row against the reference: a comparison for each reading (by key), in what else they differ, and whether
-    that forbids a verdict.
+    """One row against the reference: a comparison for each reading (by key), and in what else they differ.
+
+    repeated: what the repeats say of the curves in view. swapped: of a row whose wires were swapped, what the
+    difference between its channels goes with.
     """
 
     name: str
     comparisons: tuple[tuple[str, Comparison], ...]
-    unlike: tuple[Mismatch, ...]
-    repeated: str = ""  # what the repeats say of the curves in view, in words
-    channels: str = ""  # of a row whose wires were swapped: what the difference between its channels goes with
+    mismatches: tuple[Mismatch, ...]
+    repeated: RepeatedCurves | None = None
+    swapped: SwapFinding | None = None
 
     @property
     def blocked(self) -> bool:
-        return any(u.weight is Severity.BLOCKS for u in self.unlike)
+        """Whether a mismatch forbids a verdict."""
+        return any(one.severity is Severity.BLOCKS for one in self.mismatches)
 
 
 def difference_report(
@@ -173,7 +197,7 @@ def difference_report(
     (subject, run), (base, reference) = ours, theirs
     one, other = evidence_of(study, seen, subject, run), evidence_of(study, seen, base, reference)
     under = {n for n in (*subject.conditions, *base.conditions) if subject.conditions.get(n) != base.conditions.get(n)}
-    apart = find_mismatches(one, other, under if len(under) == 1 else ())
+    mismatches = find_mismatches(one, other, under if len(under) == 1 else ())
     if known is None:
         known = known_spreads(study, seen, run.column_id)
     sides = [[readings_of(r) for r in repeats_of(study, of)] for of in (run, reference)]
@@ -184,13 +208,13 @@ def difference_report(
         if result is not None:
             found.append((key, result))
     swapped = next((p for p in ((ours, theirs), (theirs, ours)) if _is_twin(*p)), None)
-    if curve is None:
-        repeated = ""
-    else:
+    repeated = None
+    if curve is not None:
         repeated = _curves_by_repeats(study, ours, theirs, channel, curve)
-    return DifferenceReport(
-        subject.full_name, tuple(found), tuple(apart), repeated, _channels(*swapped) if swapped is not None else ""
-    )
+    finding = None
+    if swapped is not None:
+        finding = _channels(*swapped)
+    return DifferenceReport(subject.full_name, tuple(found), tuple(mismatches), repeated, finding)
 
 
 def _curves_by_repeats(
@@ -199,8 +223,8 @@ def _curves_by_repeats(
     theirs: tuple[Subject, RunSummary],
     channel: int,
     curve: tuple[str, str],
-) -> str:
-    """Where the mean curves of two rows differ by more than their repeats scatter; "" unless both were repeated."""
+) -> RepeatedCurves | None:
+    """The difference of the mean curves of two rows and how far it scatters; None unless both were repeated."""
     sides = []
     for _, run in (ours, theirs):
         kept = [
@@ -211,22 +235,20 @@ def _curves_by_repeats(
         ]
         spread = spread_curve(kept)
         if spread is None or spread.x.size < 2:
-            return ""
+            return None
         mean = np.mean([np.interp(spread.x, c.x, c.y) for c in kept], axis=0)
         sides.append((Curve(curve[0], channel, spread.x, mean, curve[1], kept[0].y_unit), spread, len(kept)))
     (a, sa, na), (b, sb, nb) = sides
     less = difference_curve(a, b)
     if less is None or less.y_unit != "dB":
-        return ""
+        return None
     one, other = np.interp(less.x, sa.x, sa.y) ** 2 / na, np.interp(less.x, sb.x, sb.y) ** 2 / nb
     from scipy.special import stdtrit
 
     interval: Samples = float(stdtrit(na + nb - 2, 0.5 + CONFIDENCE / 2)) * np.sqrt(
         np.asarray(one + other, dtype=np.float64)
     )
-    told = in_words(ours[0].full_name, theirs[0].full_name, less, interval / 2)
-    reach = format_quantity(float(np.median(interval)), "dB", uncertainty=float(np.median(interval)) / 10 or None)
-    return f"From {na} and {nb} repeats (repeatability of the curves ±{reach}): {told}"
+    return RepeatedCurves(ours[0].full_name, theirs[0].full_name, less, interval, (na, nb))
 
 
 def _is_twin(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSummary]) -> bool:
@@ -235,11 +257,11 @@ def _is_twin(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumma
     return a.pop("wiring", "") == "swapped" and a == b and swapped[0].unit == plain[0].unit
 
 
-def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSummary]) -> str:
+def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSummary]) -> SwapFinding | None:
     """What the difference between the channels goes with, by the reading that stands for the runs."""
     head = plain[1].headline
     if head is None:
-        return ""
+        return None
     sides = []
     least = 0.02
     for _, run in (plain, swapped):
@@ -247,7 +269,7 @@ def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumm
         level = all(r.unit in ("V", "W", "Pa", "FS") and (r.value or 0) > 0 for r in chosen)
         sides.append({r.channel: to_db(r.value or 1.0) if level else r.value or 0.0 for r in chosen})
         least = max([least, *(3 * (r.spread or 0.0) / ((r.value or 1.0) / 8.686 if level else 1.0) for r in chosen)])
-    return f"{head.get('title', head['key'])}: {swap_conclusion(sides[0], sides[1], least)}"
+    return SwapFinding(str(head.get("title", head["key"])), swap_conclusion(sides[0], sides[1], least))
 
 
 def latencies(study: Study) -> list[MeasuredLatency]:

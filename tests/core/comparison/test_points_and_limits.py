@@ -6,15 +6,17 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from epidote.core.comparison.conditions.comparability import Severity, find_mismatches
+from epidote.core.comparison.conditions.comparability import find_mismatches
 from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
 from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
-from epidote.core.comparison.differences.operating_points import PointAxis, at_point, difference_in_words, parse_point
+from epidote.core.comparison.differences.operating_points import PointAxis, at_point, parse_point
 from epidote.core.comparison.graph_guides import SHIPPED, GraphGuide, fitting
 from epidote.core.comparison.limits import Limit, around_curve, check_curve, check_reading, from_reference_units
+from epidote.core.effects import Severity
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import QuantityError
 from epidote.core.results.result import Curve, Reading
+from epidote.core.wording.differences import difference_words, equivalence_words, limit_check_words, mismatch_words
 from tests.core.comparison.evidence import CHAIN, response, run, staircase
 
 F = np.geomspace(5, 40000, 1200)
@@ -62,7 +64,7 @@ def test_corners_of_a_response():
 )
 def test_differences_in_the_fitting_way(value, reference, unit, words):
     """10 lg of powers, 20 lg of voltages."""
-    assert difference_in_words(value, reference, unit) == words
+    assert difference_words(value, reference, unit) == words
 
 
 def rows(values, name=("buffer", "connection")):
@@ -74,7 +76,9 @@ def test_a_table_over_two_conditions_and_what_is_equal():
     assert g.first == ("buffer", ("24", "96"))
     assert g.second == ("connection", ("short", "long"))
     assert g.at("96", "long").value == 8e-3
-    assert equivalent_settings(g) == ["Buffer 96 with connection short gives the same as 24 with long (5.00 ms)."]
+    assert [equivalence_words(one) for one in equivalent_settings(g)] == [
+        "Buffer 96 with connection short gives the same as 24 with long (5.00 ms)."
+    ]
 
 
 def test_a_line_over_one_and_refusals():
@@ -103,25 +107,25 @@ def test_unlike_runs_worst_first():
         chain=CHAIN.model_copy(update={"load_ohms": 4.0}),
     )
     found = find_mismatches(ours, theirs, ["gain"])
-    assert [u.what for u in found if u.weight is Severity.BLOCKS] == ["band high"]
-    assert [u.weight for u in found] == sorted((u.weight for u in found), reverse=True)
-    assert {"load", "seat", "duration"} <= {u.what for u in found}
-    assert "gain" not in {u.what for u in found}
-    assert "cannot be compared" in found[0].words
+    assert [u.name for u in found if u.severity is Severity.BLOCKS] == ["band_high"]
+    assert [u.severity for u in found] == sorted((u.severity for u in found), reverse=True)
+    assert {"load", "seat", "duration"} <= {u.name for u in found}
+    assert "gain" not in {u.name for u in found}
+    assert "cannot be compared" in mismatch_words(found[0])
     assert find_mismatches(ours, ours) == []
 
 
 def test_load_blocks_power_and_rate_blocks_beyond_its_band():
     four, slow = CHAIN.model_copy(update={"load_ohms": 4.0}), CHAIN.model_copy(update={"rate": 44100.0})
-    assert [u.weight for u in find_mismatches(run("distortion-level"), run("distortion-level", chain=four))] == [
+    assert [u.severity for u in find_mismatches(run("distortion-level"), run("distortion-level", chain=four))] == [
         Severity.BLOCKS
     ]
     beyond = {"stop_frequency": 30000.0}
     assert [
-        u.weight
+        u.severity
         for u in find_mismatches(run("response", settings=beyond), run("response", settings=beyond, chain=slow))
     ] == [Severity.BLOCKS]
-    assert [u.weight for u in find_mismatches(run("response"), run("response", chain=slow))] == [Severity.MINOR]
+    assert [u.severity for u in find_mismatches(run("response"), run("response", chain=slow))] == [Severity.MINOR]
 
 
 def test_limits_about_a_reference():
@@ -136,7 +140,7 @@ def test_limits_about_a_reference():
     assert held.at == pytest.approx(F[-1], rel=0.01)
     assert check_curve(limit, reference).passed
     assert check_curve(limit, Curve("phase", 1, F, F, "Hz", "°")) is None
-    assert ": fail, " in held.words
+    assert ": fail, " in limit_check_words(held)
     with pytest.raises(UnusableInputError):
         around_curve("open", "response", reference, None, None)
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
+from epidote.core import effects
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import Conversion, QuantityError, parse, to_db
 from epidote.core.settings import make_settings, setting
@@ -40,10 +41,17 @@ class Chain(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
     name: str = setting("Uncalibrated chain", "Chain name", "Name of the chain", max_length=80)
-    device: str = setting("", "Device", "Sound device, as listed by “epidote devices”", max_length=200)
+    device: str = setting(
+        "", "Device", "Sound device, as listed by “epidote devices”", max_length=200, affects=effects.INTERFACE
+    )
     rate: float = setting(48000.0, "Sample rate", "Sample rate", "Hz", ge=8000, le=384000)
     buffer: int | None = setting(
-        None, "Buffer size", "Buffer size in frames; empty for the device's default", ge=16, le=65536
+        None,
+        "Buffer size",
+        "Buffer size in frames; empty for the device's default",
+        ge=16,
+        le=65536,
+        affects=effects.LITTLE,
     )
     outputs: tuple[int, ...] = setting(
         (1, 2), "Output channels", "Output channels of the device, in order", min_length=1, max_length=64
@@ -53,7 +61,13 @@ class Chain(BaseModel):
     )
     input_names: tuple[str, ...] = setting((), "Input names", "Names of the inputs", max_length=64)
     output_full_scale: float | None = setting(
-        None, "Output voltage at 0 dBFS", "RMS output voltage of a 0 dBFS sine", "V", gt=0, le=1000
+        None,
+        "Output voltage at 0 dBFS",
+        "RMS output voltage of a 0 dBFS sine",
+        "V",
+        gt=0,
+        le=1000,
+        affects=effects.GENERATOR_VOLTAGE,
     )
     output_ohms: float | None = setting(None, "Output resistance", "Output resistance", "Ω", ge=0, le=1e6)
     output_ceiling: float = setting(
@@ -69,25 +83,54 @@ class Chain(BaseModel):
         None, "Load resistance", "Load resistance at the unit's output", "Ω", gt=0, le=1e7
     )
     load_watts: float | None = setting(None, "Load power rating", "Power rating of the load", "W", gt=0, le=1e5)
-    load_confirmed: bool = setting(False, "Load measured", "The load resistance was measured, not only entered")
+    load_confirmed: bool = setting(
+        False, "Load measured", "The load resistance was measured, not only entered", affects=effects.LOAD_KNOWN
+    )
     probe_ratio: float = setting(
-        1.0, "Probe ratio", "Divider ratio between the unit and the input (10 = 10:1)", ge=1, le=10000
+        1.0,
+        "Probe ratio",
+        "Divider ratio between the unit and the input (10 = 10:1)",
+        ge=1,
+        le=10000,
+        affects=effects.LITTLE,
     )
     microphone_sensitivities: tuple[float, ...] = setting(
-        (), "Microphone sensitivity", "Microphone sensitivity in V/Pa, one per input; empty for no microphones", "V"
+        (),
+        "Microphone sensitivity",
+        "Microphone sensitivity in V/Pa, one per input; empty for no microphones",
+        "V",
+        affects=effects.MICROPHONE,
     )
     microphone_correction: tuple[tuple[float, ...], ...] = setting(
         (), "Microphone correction", "Microphone correction: frequency, dB, optional phase"
     )
     preamp_gain_db: float = setting(
-        0.0, "Preamp gain", "Gain between the probe or microphone and the input", "dB", ge=-80, le=100
+        0.0,
+        "Preamp gain",
+        "Gain between the probe or microphone and the input",
+        "dB",
+        ge=-80,
+        le=100,
+        affects=effects.INPUT_NOISE,
     )
     input_full_scale: float | None = setting(
-        None, "Input voltage at 0 dBFS", "RMS input voltage that reads 0 dBFS", "V", gt=0, le=1000
+        None,
+        "Input voltage at 0 dBFS",
+        "RMS input voltage that reads 0 dBFS",
+        "V",
+        gt=0,
+        le=1000,
+        affects=effects.INPUT_NOISE,
     )
     input_ohms: float | None = setting(None, "Input resistance", "Input resistance", "Ω", gt=0, le=1e9)
-    gain_setting: str = setting("", "Gain setting (note)", "Note on the interface's gain settings", max_length=200)
-    calibrated_on: date | None = setting(None, "Calibrated on", "Date of the last calibration")
+    gain_setting: str = setting(
+        "",
+        "Gain setting (note)",
+        "Note on the interface's gain settings",
+        max_length=200,
+        affects=effects.INTERFACE_GAIN,
+    )
+    calibrated_on: date | None = setting(None, "Calibrated on", "Date of the last calibration", affects=effects.LITTLE)
     calibrations: tuple[Calibration, ...] = setting((), "Calibrations", "All calibrations, oldest first")
 
     @model_validator(mode="after")

@@ -12,7 +12,6 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from epidote.core.comparison.repeatability import spread_curve
 from epidote.core.errors import UnusableInputError
-from epidote.core.quantities.formatting import format_quantity
 from epidote.core.results.curve_features import LOGARITHMIC, curve_at
 from epidote.core.results.result import Curve, Reading
 from epidote.core.signals.signal import Samples
@@ -64,21 +63,6 @@ class LimitCheck:
     margin: float
     at: float | None
     side: str
-
-    @property
-    def words(self) -> str:
-        if self.limit.unit.startswith("dB"):
-            unit = "dB"
-        else:
-            unit = self.limit.unit
-        if self.at is None:
-            where = ""
-        else:
-            where = f" at {format_quantity(self.at, self.limit.x_unit, digits=3)}"
-        by = format_quantity(abs(self.margin), unit, digits=3)
-        if self.passed:
-            return f"{self.limit.name}: pass, {by} inside the {self.side} limit{where} (channel {self.channel})"
-        return f"{self.limit.name}: fail, {by} outside the {self.side} limit{where} (channel {self.channel})"
 
 
 def line_at(corners: Corners, x: Samples, x_unit: str) -> Samples:

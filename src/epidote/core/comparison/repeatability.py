@@ -14,7 +14,6 @@ from enum import StrEnum
 
 import numpy as np
 
-from epidote.core.quantities.formatting import format_quantity
 from epidote.core.results.caution import Caution
 from epidote.core.results.curve_features import curve_at
 from epidote.core.results.result import Curve, Reading
@@ -60,29 +59,6 @@ class Comparison:
     unit: str
     repeats: tuple[int, int]
     degrees: float
-
-    @property
-    def words(self) -> str:
-        shown = format_quantity(self.difference, self.unit, digits=3, uncertainty=self.interval or None, signed=True)
-        reach = format_quantity(
-            self.interval, self.unit, digits=2, uncertainty=self.interval / 10 if self.interval else None
-        )
-        if min(self.repeats) > 1:
-            once = ""
-        elif max(self.repeats) > 1:
-            once = ", one side measured once"
-        else:
-            once = ", single runs: uncertainty from noise only"
-        if self.finding is Significance.UNKNOWN:
-            return (
-                "not repeated: repeatability unknown"
-                f" ({format_quantity(self.difference, self.unit, digits=3, signed=True)})"
-            )
-        if self.finding is Significance.CHAIN_LIMITED:
-            return f"chain-limited: both are within 6 dB of the baseline ({shown})"
-        if self.finding is Significance.DIFFERENT:
-            return f"different: {shown} ±{reach}{once}"
-        return f"no measurable difference ({shown}, repeatability ±{reach}{once})"
 
 
 def spreads(runs: Iterable[Sequence[Reading]]) -> dict[tuple[str, int], Spread]:
@@ -196,17 +172,26 @@ def _variance(side: Sequence[Reading], repeated: tuple[float, float] | None) -> 
     return (own / count, math.inf)
 
 
-def swap_conclusion(ours: Mapping[int, float], swapped: Mapping[int, float], least: float) -> str:
+class SwapConclusion(StrEnum):
+    """What a difference between two channels goes with when their wires are swapped."""
+
+    INCOMPLETE = "incomplete"  # not both channels were measured both ways
+    NO_DIFFERENCE = "no_difference"
+    UNIT = "unit"
+    CHAIN = "chain"
+
+
+def swap_conclusion(ours: Mapping[int, float], swapped: Mapping[int, float], least: float) -> SwapConclusion:
     """Whether the difference between two channels (values by channel) goes with the unit's channel or with the
     chain's when both are swapped.
 
     least: a difference that counts, in the unit of the values.
     """
     if not {1, 2} <= ours.keys() or not {1, 2} <= swapped.keys():
-        return "Both channels must be measured, normal and swapped."
+        return SwapConclusion.INCOMPLETE
     before, after = ours[1] - ours[2], swapped[1] - swapped[2]
     if abs(before) < least and abs(after) < least:
-        return "No measurable difference between the channels, normal or swapped."
+        return SwapConclusion.NO_DIFFERENCE
     if abs(before + after) < abs(before - after):
-        return "The difference moved to the other input: it belongs to the unit."
-    return "The difference stayed on the same input: it belongs to the chain, not to the unit."
+        return SwapConclusion.UNIT
+    return SwapConclusion.CHAIN

@@ -16,8 +16,8 @@ from epidote.study.models import Overview
 from epidote.study.store import Study, create_study
 
 if TYPE_CHECKING:
-    from epidote.core.comparison.claims.verdict import Verdict
     from epidote.audio.device import Device
+    from epidote.core.comparison.claims.verdict import Verdict
 
 DEFAULT_COLUMNS = ("response", "tone")
 EditStep = Callable[[Study, dict[str, Any]], None]

@@ -32,6 +32,7 @@ from epidote.core.comparison.conditions.latency_table import (
 from epidote.core.errors import EpidoteError
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import parse_as
+from epidote.core.wording.differences import suitability_words
 from epidote.desktop.theme import font
 from epidote.desktop.widgets.plain import Label, plain_tip
 
@@ -114,7 +115,7 @@ class LatencyWindow(QDialog):
                 item.setFont(font())
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 if cell is not None:
-                    item.setToolTip(plain_tip(live_suitability(cell.seconds)))
+                    item.setToolTip(plain_tip(suitability_words(live_suitability(cell.seconds))))
                     if cell.seconds > LIVE[0]:
                         item.setForeground(QBrush(self._theme.colour("caution")))
                 self.table.setItem(row, column, item)
@@ -141,7 +142,7 @@ class LatencyWindow(QDialog):
             f"{one.device} at {_setting_words(one.setting)} ({format_quantity(one.seconds, 's', digits=4)})"
             for one in near
         )
-        distance = f"{distance_in_air(wanted):.2f} m ({live_suitability(wanted)})"
+        distance = f"{distance_in_air(wanted):.2f} m ({suitability_words(live_suitability(wanted))})"
         self.equals.setText(said or f"No measured latency matches. Equivalent distance in air: {distance}.")
 
 

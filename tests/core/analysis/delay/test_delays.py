@@ -14,6 +14,7 @@ from epidote.core.comparison.conditions.latency_table import (
     similar_latencies,
     speed_of_sound,
 )
+from epidote.core.wording.differences import suitability_words
 from tests.conftest import table, through
 
 RATE = 48000
@@ -54,7 +55,7 @@ def test_table_and_equals():
 
 def test_guide_for_live_playing():
     """8 to 9 ms: common practice, no source."""
-    assert [live_suitability(s) for s in (0.002, 0.0085, 0.02)] == [
+    assert [suitability_words(live_suitability(s)) for s in (0.002, 0.0085, 0.02)] == [
         "suitable for live playing",
         "borderline for live playing",
         "disturbs live playing",

@@ -5,10 +5,11 @@ import math
 import numpy as np
 import pytest
 
-from epidote.core.comparison.differences.crossings import in_words, ranges
+from epidote.core.comparison.differences.crossings import ranges
 from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.results.curve_features import noise_uncertainty
 from epidote.core.results.result import Curve
+from epidote.core.wording.differences import ranges_words
 
 F = np.geomspace(20, 20000, 241)
 
@@ -31,7 +32,7 @@ def test_two_low_passes_cross_where_algebra_says():
     low, high = ranges(difference, np.zeros(F.size))
     assert (low.sign, high.sign) == (-1, 1)
     assert low.high == high.low == pytest.approx(at, rel=1e-3)
-    words = in_words("A", "B", difference, np.zeros(F.size))
+    words = ranges_words("A", "B", difference, np.zeros(F.size))
     assert words == f"A vs. B: lower below {at:.0f} Hz, higher above {at:.0f} Hz."
 
 
@@ -47,12 +48,15 @@ def test_power_on_a_staircase():
 
 def test_what_lies_inside_the_uncertainty_is_left_out():
     y = np.where(F < 1000, 0.5, -0.05)
-    words = in_words("A", "B", level(y), np.full(F.size, 0.03))
+    words = ranges_words("A", "B", level(y), np.full(F.size, 0.03))
     last = F[F < 1000][-1]
     assert words.startswith("A vs. B: higher below ")
     assert ranges(level(y), np.full(F.size, 0.03))[0].high == pytest.approx(last)
-    assert "no measurable difference" in in_words("A", "B", level(0 * F + 0.004), np.zeros(F.size))
-    assert in_words("A", "B", level(0 * F + 1), np.zeros(F.size)) == "A vs. B: higher throughout (20.0 Hz to 20.0 kHz)."
+    assert "no measurable difference" in ranges_words("A", "B", level(0 * F + 0.004), np.zeros(F.size))
+    assert (
+        ranges_words("A", "B", level(0 * F + 1), np.zeros(F.size))
+        == "A vs. B: higher throughout (20.0 Hz to 20.0 kHz)."
+    )
 
 
 def test_a_single_point_is_chance():

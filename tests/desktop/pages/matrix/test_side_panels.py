@@ -51,7 +51,7 @@ def test_what_forbids_a_verdict_is_acknowledged_first(window, rows, columns, qtb
     panel = page.beside.comparing.panel
     wait_for(qtbot, lambda: panel.text_of("THD") != [])
     assert panel.text_of("THD")[1] == "not compared"
-    assert "cannot be compared" in panel.unlike.text()
+    assert "cannot be compared" in panel.mismatches.text()
     qtbot.mouseClick(panel.known, Qt.MouseButton.LeftButton, pos=QPoint(8, panel.known.height() // 2))
     wait_for(qtbot, lambda: panel.text_of("THD")[1] != "not compared")
     window.session.undo.undo()
@@ -99,7 +99,7 @@ def test_channels_swapped_tell_what_a_difference_follows(window, rows, columns, 
     page.selection.select([rows["a25"], twin().id], columns["tone"])
     wait_for(qtbot, lambda: page.beside.comparing.panel.text_of("THD") != [])
     assert any(
-        w in page.beside.comparing.panel.unlike.text() for w in ("belongs to the unit", "No measurable difference")
+        w in page.beside.comparing.panel.mismatches.text() for w in ("belongs to the unit", "No measurable difference")
     )
 
 

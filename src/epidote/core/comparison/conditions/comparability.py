@@ -1,151 +1,119 @@
-"""In what two runs differ besides the thing under study, worst first, in words; some of it forbids a verdict until
-it is acknowledged.
+"""In what two runs differ besides the thing under study, worst first; some of it forbids a verdict until it is
+acknowledged. ``core.wording.differences`` makes the sentences.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from enum import IntEnum
+from enum import StrEnum
 
+from epidote.core import effects
 from epidote.core.chain.chain import Chain, interface_of
 from epidote.core.claims.evidence import Evidence
+from epidote.core.effects import Effect, Severity
 from epidote.core.procedures.registry import procedure
-from epidote.core.quantities.formatting import format_quantity
-from epidote.core.settings import effect_of, label_of, unit_of, value_in_words
+from epidote.core.settings import effect_of, unit_of
+
+_COVERED = 0.47  # of the sample rate: above this share an interface's filters act
+_OF_THE_CHAIN = ("load", "rate", "probe", "buffer")  # conditions that are in the chain as well
+
+DIFFERENT_PROCEDURES = Effect("The procedures differ.", Severity.BLOCKS)
+SEVERAL_CONDITIONS = Effect("More than one condition differs.")
+POWER_INTO_LOADS = Effect("Power into different loads cannot be compared.", Severity.BLOCKS)
+HEAVIER_LOAD = Effect("The lower load resistance is the heavier load.")
+BAND_NOT_COVERED = Effect("The lower sample rate does not cover the compared band.", Severity.BLOCKS)
 
 
-class Severity(IntEnum):
-    """How much a difference says against a comparison."""
+class MismatchKind(StrEnum):
+    """Where two runs differ."""
 
-    MINOR = 1
-    WEIGHS = 2
-    BLOCKS = 3
+    PROCEDURE = "procedure"
+    SETTING = "setting"
+    CHAIN = "chain"
+    CONDITION = "condition"
 
 
 @dataclass(frozen=True)
 class Mismatch:
-    """what: the setting, condition or chain value; ours, theirs: in words; why it matters; label: what the window
-    calls it.
+    """One thing in which two runs differ: name of the setting, chain value or condition; both values, None where one
+    is not specified; procedure: whose setting it is.
     """
 
-    what: str
-    ours: str
-    theirs: str
-    weight: Severity
-    why: str = ""
-    label: str = ""
+    kind: MismatchKind
+    name: str
+    ours: object
+    theirs: object
+    effect: Effect
+    procedure: str = ""
 
     @property
-    def words(self) -> str:
-        name = self.label or self.what[0].upper() + self.what[1:]
-        return f"{name}: {self.ours} vs. {self.theirs}.{f' {self.why}' if self.why else ''}"
-
-
-_CHAIN_RULES: dict[str, tuple[Severity, str]] = {
-    "device": (Severity.WEIGHS, "The interfaces differ in noise and distortion."),
-    "probe_ratio": (Severity.MINOR, ""),
-    "preamp_gain_db": (Severity.WEIGHS, "Input noise contributes differently."),
-    "output_full_scale": (Severity.WEIGHS, "The same dBFS is a different generator voltage."),
-    "input_full_scale": (Severity.WEIGHS, "Input noise contributes differently."),
-    "load_confirmed": (Severity.MINOR, "One load was measured, the other entered."),
-    "gain_setting": (Severity.WEIGHS, "The interface's gain settings differ."),
-    "buffer": (Severity.MINOR, ""),
-    "microphone_sensitivities": (Severity.WEIGHS, "Different microphones."),
-    "calibrated_on": (Severity.MINOR, ""),
-}
-_NOT_SPECIFIED = "not specified"
+    def severity(self) -> Severity:
+        return self.effect.severity
 
 
 def find_mismatches(ours: Evidence, theirs: Evidence, under_study: Iterable[str] = ()) -> list[Mismatch]:
-    """Everything in which two runs differ but what is under study (conditions, or “unit”), worst first."""
+    """Everything in which two runs differ but what is under study (names of conditions), worst first."""
     studied = set(under_study)
     found: list[Mismatch] = []
     if ours.procedure != theirs.procedure:
-        found.append(Mismatch("procedure", ours.procedure, theirs.procedure, Severity.BLOCKS, "The procedures differ."))
-    for name in dict.fromkeys([*ours.settings, *theirs.settings]):
-        a, b = ours.settings.get(name), theirs.settings.get(name)
-        if a != b and name not in studied:
-            weight, why = _setting_weight(ours, name)
-            ours_said, theirs_said = _setting_words(ours, name, a), _setting_words(theirs, name, b)
-            found.append(
-                Mismatch(name.replace("_", " "), ours_said, theirs_said, weight, why, _setting_label(ours, name))
-            )
-    found += [u for u in _chains(ours, theirs) if u.what not in studied]
-    for name in dict.fromkeys([*ours.conditions, *theirs.conditions]):
-        first, second = ours.conditions.get(name, _NOT_SPECIFIED), theirs.conditions.get(name, _NOT_SPECIFIED)
-        if (
-            first != second and name not in studied and name not in ("load", "rate", "probe", "buffer")
-        ):  # those are the chain's
-            found.append(Mismatch(name, first, second, Severity.WEIGHS, "More than one condition differs."))
-    return sorted(found, key=lambda u: -u.weight)
+        found.append(
+            Mismatch(MismatchKind.PROCEDURE, "procedure", ours.procedure, theirs.procedure, DIFFERENT_PROCEDURES)
+        )
+    found += _settings(ours, theirs)
+    found += _chains(ours, theirs)
+    found += _conditions(ours, theirs)
+    return sorted((one for one in found if one.name not in studied), key=lambda one: -one.severity)
 
 
-def _chains(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
-    a, b = ours.chain, theirs.chain
+def _settings(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
+    model = procedure(ours.procedure).Settings
     found = []
-    if a.load_ohms != b.load_ohms:
-        power = procedure(ours.procedure).measures_power
-        found.append(
-            Mismatch(
-                "load",
-                _ohms(a.load_ohms),
-                _ohms(b.load_ohms),
-                Severity.BLOCKS if power else Severity.WEIGHS,
-                (
-                    "Power into different loads cannot be compared."
-                    if power
-                    else "The lower load resistance is the heavier load."
-                ),
-            )
-        )
-    if a.rate != b.rate:
-        top = max(_top(ours), _top(theirs))
-        beyond = top > 0.47 * min(a.rate, b.rate)
-        found.append(
-            Mismatch(
-                "rate",
-                format_quantity(a.rate, "Hz", digits=4),
-                format_quantity(b.rate, "Hz", digits=4),
-                Severity.BLOCKS if beyond else Severity.MINOR,
-                "The lower sample rate does not cover the compared band." if beyond else "",
-            )
-        )
-    for name, (weight, why) in _CHAIN_RULES.items():
-        first, second = getattr(a, name), getattr(b, name)
-        if name == "device":
-            first, second = interface_of(first), interface_of(second)
+    for name in dict.fromkeys([*ours.settings, *theirs.settings]):
+        first, second = ours.settings.get(name), theirs.settings.get(name)
         if first != second:
-            first_said, second_said = (value_in_words(Chain, name, v) or _NOT_SPECIFIED for v in (first, second))
-            found.append(Mismatch(name.replace("_", " "), first_said, second_said, weight, why, label_of(Chain, name)))
+            effect = effect_of(model, name) or effects.LITTLE
+            found.append(Mismatch(MismatchKind.SETTING, name, first, second, effect, ours.procedure))
     return found
 
 
-def _setting_weight(of: Evidence, name: str) -> tuple[Severity, str]:
-    effect = effect_of(procedure(of.procedure).Settings, name)
-    if effect is None:
-        return Severity.MINOR, ""
-    return (Severity.BLOCKS if effect.blocks else Severity.WEIGHS), effect.why
+def _chains(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
+    first, second = ours.chain, theirs.chain
+    found = []
+    if first.load_ohms != second.load_ohms:
+        effect = HEAVIER_LOAD
+        if procedure(ours.procedure).measures_power:
+            effect = POWER_INTO_LOADS
+        found.append(Mismatch(MismatchKind.CHAIN, "load", first.load_ohms, second.load_ohms, effect))
+    if first.rate != second.rate:
+        highest = max(_highest_frequency(ours), _highest_frequency(theirs))
+        effect = effects.LITTLE
+        if highest > _COVERED * min(first.rate, second.rate):
+            effect = BAND_NOT_COVERED
+        found.append(Mismatch(MismatchKind.CHAIN, "rate", first.rate, second.rate, effect))
+    for name in Chain.model_fields:
+        declared = effect_of(Chain, name)
+        if declared is None:
+            continue
+        a, b = getattr(first, name), getattr(second, name)
+        if name == "device":
+            a, b = interface_of(a), interface_of(b)
+        if a != b:
+            found.append(Mismatch(MismatchKind.CHAIN, name, a, b, declared))
+    return found
 
 
-def _setting_label(of: Evidence, name: str) -> str:
-    return label_of(procedure(of.procedure).Settings, name)
+def _conditions(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
+    found = []
+    for name in dict.fromkeys([*ours.conditions, *theirs.conditions]):
+        first, second = ours.conditions.get(name), theirs.conditions.get(name)
+        if first != second and name not in _OF_THE_CHAIN:
+            found.append(Mismatch(MismatchKind.CONDITION, name, first, second, SEVERAL_CONDITIONS))
+    return found
 
 
-def _setting_words(of: Evidence, name: str, value: object) -> str:
-    return value_in_words(procedure(of.procedure).Settings, name, value) or _NOT_SPECIFIED
-
-
-def _top(e: Evidence) -> float:
-    """The highest frequency that a run's settings speak of."""
-    model = procedure(e.procedure).Settings
-    in_hertz = (
-        e.settings[name] for name, field in model.model_fields.items() if unit_of(field) == "Hz" and name in e.settings
-    )
+def _highest_frequency(run: Evidence) -> float:
+    """The highest frequency that a run's settings speak of, in Hz."""
+    fields = procedure(run.procedure).Settings.model_fields
+    in_hertz = (run.settings.get(name) for name, field in fields.items() if unit_of(field) == "Hz")
     return max((float(value) for value in in_hertz if isinstance(value, int | float)), default=0.0)
-
-
-def _ohms(value: float | None) -> str:
-    if value is None:
-        return "none"
-    return format_quantity(value, "Ω", digits=3)

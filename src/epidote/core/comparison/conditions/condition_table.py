@@ -10,7 +10,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from epidote.core.errors import UnusableInputError
-from epidote.core.quantities.formatting import format_quantity
 
 # shares of a value: what differs by less comes to the same; twice its spread may widen that, but not beyond the second
 _SAME, _AT_MOST = 0.02, 0.05
@@ -92,29 +91,37 @@ def grid(rows: Sequence[ConditionReading]) -> ConditionTable:
     return ConditionTable(axes[0], second, cells)
 
 
-def equivalent_settings(g: ConditionTable) -> list[str]:
-    """Which settings of the first condition come to the same under different values of the second, in words."""
-    if g.second is None:
+@dataclass(frozen=True)
+class Equivalence:
+    """Two settings that give the same value: of the first condition (``name``), each under a value of the second."""
+
+    name: str
+    other: str
+    ours: tuple[str, str]  # value of the first condition, value of the second
+    theirs: tuple[str, str]
+    value: float
+    unit: str
+
+
+def equivalent_settings(table: ConditionTable) -> list[Equivalence]:
+    """Which settings of the first condition come to the same under different values of the second."""
+    if table.second is None:
         return []
-    name, values = g.first
-    other, kinds = g.second
+    name, values = table.first
+    other, kinds = table.second
     found = []
     for i, one in enumerate(kinds):
         for two in kinds[i + 1 :]:
-            for a in values:
-                near = [
-                    (b, ta, tb)
-                    for b in values
-                    if (ta := g.at(a, one)) is not None and (tb := g.at(b, two)) is not None and _same(ta, tb)
-                ]
-                for b, ta, _ in near[:1]:
-                    shown = format_quantity(ta.value, ta.unit, digits=3)
-                    if a != b:
-                        with_same = f"{name} {a} with {other} {one} gives the same as {b} with {two}"
-                    else:
-                        with_same = f"at {name} {a}, {other} {one} and {two} give the same"
-                    found.append(f"{with_same[0].upper()}{with_same[1:]} ({shown}).")
+            for value in values:
+                reading = table.at(value, one)
+                same = next((v for v in values if _both_same(reading, table.at(v, two))), None)
+                if reading is not None and same is not None:
+                    found.append(Equivalence(name, other, (value, one), (same, two), reading.value, reading.unit))
     return found
+
+
+def _both_same(ours: ConditionReading | None, theirs: ConditionReading | None) -> bool:
+    return ours is not None and theirs is not None and _same(ours, theirs)
 
 
 def _same(a: ConditionReading, b: ConditionReading) -> bool:

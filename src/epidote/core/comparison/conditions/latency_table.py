@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
 LIVE = (0.008, 0.009)  # s; above this a delay disturbs live playing (common practice, no source)
 ROOM = 20.0  # °C
@@ -70,7 +71,7 @@ def similar_latencies(found: Sequence[MeasuredLatency], wanted: float, within: f
 
 
 def speed_of_sound(celsius: float = ROOM) -> float:
-    """m/s in dry air: 331.3 sqrt(1 + T/273.15) (reference section 16)."""
+    """m/s in dry air: 331.3 sqrt(1 + T/273.15); a textbook approximation, from memory."""
     return 331.3 * math.sqrt(1 + celsius / 273.15)
 
 
@@ -79,10 +80,18 @@ def distance_in_air(seconds: float, celsius: float = ROOM) -> float:
     return seconds * speed_of_sound(celsius)
 
 
-def live_suitability(seconds: float) -> str:
-    """What a latency means for somebody who plays or speaks and hears it (common practice, no source)."""
+class LiveSuitability(StrEnum):
+    """What a latency means for somebody who plays or speaks and hears it."""
+
+    SUITABLE = "suitable"
+    BORDERLINE = "borderline"
+    DISTURBS = "disturbs"
+
+
+def live_suitability(seconds: float) -> LiveSuitability:
+    """What a latency means for live playing (common practice, no source)."""
     if seconds <= LIVE[0]:
-        return "suitable for live playing"
+        return LiveSuitability.SUITABLE
     if seconds <= LIVE[1]:
-        return "borderline for live playing"
-    return "disturbs live playing"
+        return LiveSuitability.BORDERLINE
+    return LiveSuitability.DISTURBS

@@ -1,16 +1,11 @@
-"""Where two curves change places, in words: "lower below 11.4 W, higher above", what lies inside the uncertainty
-left out.
-"""
+"""Where a curve is surely above or below another: ranges of x, what lies inside the uncertainty left out."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from epidote.core.quantities.formatting import format_quantity
 from epidote.core.results.curve_features import LOGARITHMIC
 from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
@@ -74,40 +69,3 @@ def _zero(difference: Curve, a: int, b: int) -> float:
     if log:
         return float(x[k] * (x[k + 1] / x[k]) ** share)
     return float(x[k] + share * (x[k + 1] - x[k]))
-
-
-def in_words(name: str, reference: str, difference: Curve, doubt: Samples) -> str:
-    """One sentence: where ``name`` lies lower or higher than ``reference``."""
-    if difference.x.size < 2:
-        return ""
-    found = ranges(difference, doubt)
-    low, high = float(difference.x[0]), float(difference.x[-1])
-    if not found:
-        return f"{name} vs. {reference}: no measurable difference, {_span(low, high, difference.x_unit)}."
-    parts = []
-    for sign, word in ((-1, "lower"), (1, "higher")):
-        of_sign = [r for r in found if r.sign == sign]
-        if of_sign:
-            parts.append(f"{word} {_and([_where(r, low, high, difference.x_unit) for r in of_sign])}")
-    return f"{name} vs. {reference}: {', '.join(parts)}."
-
-
-def _where(r: Range, low: float, high: float, unit: str) -> str:
-    from_start, to_end = math.isclose(r.low, low, rel_tol=1e-6), math.isclose(r.high, high, rel_tol=1e-6)
-    if from_start and to_end:
-        return f"throughout ({_span(low, high, unit)})"
-    if from_start:
-        return f"below {format_quantity(r.high, unit, digits=3)}"
-    if to_end:
-        return f"above {format_quantity(r.low, unit, digits=3)}"
-    return f"from {_span(r.low, r.high, unit)}"
-
-
-def _span(low: float, high: float, unit: str) -> str:
-    return f"{format_quantity(low, unit, digits=3)} to {format_quantity(high, unit, digits=3)}"
-
-
-def _and(parts: Sequence[str]) -> str:
-    if len(parts) == 1:
-        return parts[0]
-    return f"{', '.join(parts[:-1])} and {parts[-1]}"

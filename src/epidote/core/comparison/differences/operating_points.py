@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from enum import StrEnum
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from epidote.core.comparison.differences.difference import DIFFERENCE_UNITS
-from epidote.core.quantities.formatting import format_quantity
-from epidote.core.quantities.units import QuantityError, parse, parse_as, to_db
+from epidote.core.quantities.units import QuantityError, parse, parse_as
 from epidote.core.results.curve_features import LOGARITHMIC, curve_at, cutoff_frequency, last_x_below
 from epidote.core.results.result import Curve, Reading
 
@@ -111,27 +108,3 @@ def x_where_reached(curve: Curve, y: float) -> float | None:
     if curve.x_unit in LOGARITHMIC and curve.x[i] > 0:
         return float(curve.x[i] * (curve.x[i + 1] / curve.x[i]) ** share)
     return float(curve.x[i] + share * (curve.x[i + 1] - curve.x[i]))
-
-
-def difference_in_words(value: float | None, reference: float | None, unit: str) -> str:
-    """The difference in the fitting way: "+50 %, +1.76 dB" of powers and voltages, "-12 %" of frequencies and times,
-    decibels of levels.
-    """
-    if value is None or reference is None:
-        return ""
-    if unit in ("W", "V", "Pa", "FS") and value > 0 and reference > 0:
-        decibels = to_db(value / reference) * (0.5 if unit == "W" else 1)
-        return f"{_percent(value / reference)}, {format_quantity(decibels, 'dB', signed=True)}"
-    if unit in ("Hz", "s", "samples") and reference:
-        return _percent(value / reference)
-    less = value - reference
-    if math.isfinite(less):
-        return format_quantity(less, DIFFERENCE_UNITS.get(unit, unit), digits=3, signed=True)
-    return ""
-
-
-def _percent(ratio: float) -> str:
-    less = 100 * (ratio - 1)
-    if abs(less) < 1000:
-        return f"{less:+.3g} %"
-    return f"×{ratio:.3g}"

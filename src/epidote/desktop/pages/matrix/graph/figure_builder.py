@@ -16,7 +16,6 @@ import numpy as np
 
 from epidote.core.chain.chain import Chain
 from epidote.core.comparison.differences.axes import Axis
-from epidote.core.comparison.differences.crossings import in_words
 from epidote.core.comparison.differences.difference import (
     difference_curve,
     differing_settings,
@@ -28,7 +27,6 @@ from epidote.core.comparison.differences.operating_points import (
     OperatingPoint,
     PointAxis,
     at_point,
-    difference_in_words,
 )
 from epidote.core.procedures.protocol import CurveView
 from epidote.core.procedures.registry import procedure
@@ -39,6 +37,7 @@ from epidote.core.results.curve_features import curve_at, noise_uncertainty, slo
 from epidote.core.results.kinds import curve_kind, reading_kind
 from epidote.core.results.result import Curve, Reading, annotations_of
 from epidote.core.settings import describe_settings, label_of
+from epidote.core.wording.differences import difference_words, ranges_words
 from epidote.desktop.plotting.figure import Figure, PinMark, Trace
 from epidote.study.models import Column, Pin, RunSummary, Subject
 
@@ -204,7 +203,7 @@ def make_figure(
         if less.y_unit == "dB":
             of = f", channel {curve.channel}" if len(channels) > 1 else ""
             doubt = pair.doubt(less)
-            crossings.append(in_words(names[one.subject.id] + of, names[reference.subject.id], less, doubt))
+            crossings.append(ranges_words(names[one.subject.id] + of, names[reference.subject.id], less, doubt))
     notes = [f"{c.subject.full_name}: {_settings_words(c.run)}" for c in chosen]
     notes += [f"! {c.subject.full_name}: {Caution(k).words}" for c in chosen for k in c.run.cautions]
     words = view.group.lower() if view.title == view.group.lower() else view.title
@@ -471,7 +470,7 @@ def _point_rows(
                 mine, base = told[c.run.id], told[reference.run.id] if reference is not None else None
                 cells.append(
                     Cell(
-                        difference_in_words(mine.value, base.value, mine.unit)
+                        difference_words(mine.value, base.value, mine.unit)
                         if mine is not None and base is not None
                         else ""
                     )

@@ -127,6 +127,7 @@ class GraphOverlays:
         """
         from epidote.core.comparison.limits import check_curve, check_reading
         from epidote.core.results.result import Reading
+        from epidote.core.wording.differences import limit_check_words
         from epidote.desktop.pages.matrix.graph.figure_builder import short_names
 
         names = short_names([c.subject for c in chosen])
@@ -140,7 +141,7 @@ class GraphOverlays:
                 else:
                     told = []
                 found += [
-                    (h.passed, h.margin, limit.name, f"{names[one.subject.id]}: {h.words}")
+                    (h.passed, h.margin, limit.name, f"{names[one.subject.id]}: {limit_check_words(h)}")
                     for h in told
                     if h is not None
                 ]

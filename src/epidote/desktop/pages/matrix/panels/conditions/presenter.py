@@ -36,6 +36,7 @@ class ConditionsPresenter:
         from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
         from epidote.core.errors import UnusableInputError, in_window
         from epidote.core.procedures.registry import reading_titles
+        from epidote.core.wording.differences import equivalence_words
         from epidote.desktop.pages.matrix.graph.view_state import procedure_named
 
         panel, overview, column = self.panel, self._session.overview, self._selection.current_column()
@@ -90,4 +91,4 @@ class ConditionsPresenter:
         except UnusableInputError as error:
             panel.show_words(in_window(error))
             return
-        panel.show_grid(found, equivalent_settings(found))
+        panel.show_grid(found, [equivalence_words(one) for one in equivalent_settings(found)])

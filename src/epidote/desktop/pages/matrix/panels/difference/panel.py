@@ -17,15 +17,26 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from epidote.core.effects import Severity
+from epidote.core.wording.differences import comparison_words, mismatch_words, swap_words
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.read_only_table import plain_table
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 if TYPE_CHECKING:
+    from epidote.core.comparison.conditions.comparability import Mismatch
     from epidote.measurement.assessment import DifferenceReport
 
 _MOST_CROSSINGS, _MOST_UNLIKE = 2, 5
+
+
+def _marked_mismatch(mismatch: Mismatch) -> str:
+    """A mismatch with a mark that tells what forbids a verdict from what does not."""
+    mark = "·"
+    if mismatch.severity is Severity.BLOCKS:
+        mark = "!"
+    return f"{mark} {mismatch_words(mismatch)}"
 
 
 class DifferencePanel(QWidget):
@@ -57,9 +68,9 @@ class DifferencePanel(QWidget):
         self.crossings.setWordWrap(True)
         self.crossings.setProperty("quiet", True)
         layout.addWidget(self.crossings)
-        self.unlike = Label()
-        self.unlike.setWordWrap(True)
-        layout.addWidget(self.unlike)
+        self.mismatches = Label()
+        self.mismatches.setWordWrap(True)
+        layout.addWidget(self.mismatches)
         self.known = QCheckBox("Compare despite these differences")
         self.known.clicked.connect(self.acknowledged)
         layout.addWidget(self.known)
@@ -85,7 +96,7 @@ class DifferencePanel(QWidget):
         self.heading.setText(words)
         self.table.setRowCount(0)
         self.table.setColumnCount(0)
-        for label in (self.crossings, self.unlike):
+        for label in (self.crossings, self.mismatches):
             label.hide()
         self.known.hide()
 
@@ -130,26 +141,29 @@ class DifferencePanel(QWidget):
                 item.setForeground(t.colour("caution") if c == 2 and verdict == "chain-limited" else t.colour(colour))
                 if c == 1:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                item.setToolTip(plain_tip(found.words))
+                item.setToolTip(plain_tip(comparison_words(found)))
                 self.table.setItem(r, c, item)
             self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        words = [("! " if u.weight >= 3 else "· ") + u.words for u in report.unlike[:_MOST_UNLIKE]]
-        more = len(report.unlike) - _MOST_UNLIKE
-        self.unlike.setText(
+        words = [_marked_mismatch(one) for one in report.mismatches[:_MOST_UNLIKE]]
+        swapped = []
+        if report.swapped is not None:
+            swapped = [swap_words(report.swapped.title, report.swapped.conclusion)]
+        more = len(report.mismatches) - _MOST_UNLIKE
+        self.mismatches.setText(
             "\n".join(
                 [
-                    *([report.channels] if report.channels else []),
+                    *swapped,
                     *words,
                     *([f"… and {more} minor ones."] if more > 0 else []),
                 ]
             )
             or "No other differences in settings, chain or conditions."
         )
-        self.unlike.setProperty("caution", report.blocked)
-        self.unlike.setProperty("quiet", not report.blocked)
-        self.unlike.style().polish(self.unlike)
-        self.unlike.show()
+        self.mismatches.setProperty("caution", report.blocked)
+        self.mismatches.setProperty("quiet", not report.blocked)
+        self.mismatches.style().polish(self.mismatches)
+        self.mismatches.show()
         self.known.setVisible(report.blocked)
         self.known.setChecked(known)
 

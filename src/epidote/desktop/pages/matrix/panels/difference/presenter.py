@@ -13,7 +13,9 @@ if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.panels.difference.panel import DifferencePanel
     from epidote.desktop.pages.matrix.panels.host import PanelHost
     from epidote.desktop.pages.matrix.selection import MatrixSelection
+    from epidote.measurement.assessment import DifferenceReport
     from epidote.study.models import RunSummary, Subject
+    from epidote.study.store import Study
 
 _KNOWN = "acknowledged"
 
@@ -89,13 +91,14 @@ class DifferencePresenter:
             curve = None
         known = self._pair_key(ours[1], theirs[1]) in self._known()
 
-        def ask(study: Any) -> Any:
+        def ask(study: Study) -> DifferenceReport:
             from epidote.measurement.assessment import difference_report
 
             return difference_report(study, overview, ours, theirs, channel, curve)
 
-        def done(report: Any) -> None:
+        def done(report: DifferenceReport) -> None:
             from epidote.core.procedures.registry import reading_titles
+            from epidote.core.wording.differences import repeated_curves_words
             from epidote.desktop.pages.matrix.graph.view_state import procedure_named
 
             if number == self._host.asked:
@@ -107,9 +110,15 @@ class DifferencePresenter:
                     ours[0].id,
                     known=known,
                 )
-                panel.show_crossings(
-                    ((report.repeated,) if report.repeated else ()) + (figure.crossings if figure is not None else ())
-                )
+                repeated: tuple[str, ...] = ()
+                if report.repeated is not None:
+                    curves = report.repeated
+                    repeated = (
+                        repeated_curves_words(
+                            curves.name, curves.reference, curves.difference, curves.interval, curves.repeats
+                        ),
+                    )
+                panel.show_crossings(repeated + (figure.crossings if figure is not None else ()))
 
         self._session.ask(ask, done)
 
