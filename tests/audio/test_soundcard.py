@@ -114,7 +114,7 @@ def test_latency_of_the_loop_is_one_period(card):
         def right(result) -> bool:
             return all(
                 result.reading("latency_samples", channel).value == pytest.approx(PERIOD, abs=1e-6)
-                and result.reading("range", channel).value == pytest.approx(0, abs=1e-6)
+                and result.reading("latency_range", channel).value == pytest.approx(0, abs=1e-6)
                 for channel in (1, 2)
             )
 

@@ -258,7 +258,7 @@ def test_measure_over_buffers_and_rates(tmp_path, run):
     found = {}
     for one in runs:
         latency = next(r for r in one["readings"] if r["key"] == "latency_samples" and r["channel"] == 1)
-        rest = next(r for r in one["readings"] if r["key"] == "beside_buffers" and r["channel"] == 1)
+        rest = next(r for r in one["readings"] if r["key"] == "non_buffer_latency" and r["channel"] == 1)
         found[one["subject"]] = (latency["value"], rest["value"])
     assert len(found) == 4
     name = next(n for n in found if "buffer 128" in n and "96 kHz" in n)

@@ -11,6 +11,7 @@ import pytest
 
 from epidote.core.errors import UnusableInputError
 from epidote.study.annotations import default_operator
+from epidote.study.database import migrations
 from epidote.study.interchange.archive import study_json, unzip_study, zip_study
 from epidote.study.models import Owner, StudyError
 from epidote.study.store import Study
@@ -141,7 +142,7 @@ def test_a_study_of_an_older_format_is_read_without_being_changed(study):
     left.close()
     writer = Study(path)
     assert writer.entries.add("note", {"text": "upgraded"}).id == 1
-    assert (path / "study before format 5.sqlite").exists()
+    assert (path / f"study before format {migrations()[-1][0]}.sqlite").exists()
     writer.close()
 
 

@@ -211,7 +211,7 @@ def _streamed(files: list[Path], settings: Any, first: float, last: float | None
 
 
 def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_json: bool) -> None:
-    from epidote.core.procedures.path_delay.readings import events_of
+    from epidote.core.procedures.path_delay.readings import transients_of
     from epidote.core.procedures.registry import procedure as find
     from epidote.core.procedures.registry import reading_titles
 
@@ -224,7 +224,7 @@ def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_j
                 "cautions": [str(c) for c in result.cautions],
                 "readings": [r.to_json() for r in result.readings],
                 "curves": [c.to_json() for c in result.curves],
-                **({"events": events_of(result)} if procedure == "paths" else {}),
+                **({"transients": transients_of(result)} if procedure == "paths" else {}),
             }
         )
     else:

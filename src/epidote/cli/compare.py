@@ -125,9 +125,11 @@ def curves(
 
     from epidote.core.comparison.differences.difference import difference_curve, greatest_deviation
     from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
+    from epidote.core.procedures.registry import current_curve_key
     from epidote.core.results.curve_features import noise_uncertainty
     from epidote.core.wording.differences import ranges_words
 
+    curve = current_curve_key(procedure, curve)
     span = (-math.inf if low is None else low, math.inf if high is None else high)
     study = Study(path)
     told: list[dict[str, Any]] = []
@@ -203,8 +205,10 @@ def points(
 ) -> int:
     """List every row at operating points, with the difference from the reference."""
     from epidote.core.comparison.differences.operating_points import at_point, parse_point
+    from epidote.core.procedures.registry import current_curve_key
     from epidote.core.wording.differences import difference_words
 
+    curve = current_curve_key(procedure, curve)
     study = Study(path)
     told: list[dict[str, Any]] = []
     with study:
@@ -269,8 +273,10 @@ def conditions(
 ) -> int:
     """Tabulate a reading against the one or two conditions in which rows differ."""
     from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
+    from epidote.core.procedures.registry import current_reading_key
     from epidote.core.wording.differences import equivalence_words
 
+    reading = current_reading_key(procedure, reading)
     with Study(path) as study:
         seen, runs = _runs(study, procedure)
         rows = []
@@ -418,9 +424,11 @@ def limits(
     """Create limits from a reference or from good units, and check every run against all limits."""
     from epidote.core.comparison.limits import around_curve as limits_around
     from epidote.core.comparison.limits import from_reference_units
+    from epidote.core.procedures.registry import current_curve_key
     from epidote.core.wording.differences import limit_check_words
     from epidote.measurement.assessment import held_limits
 
+    curve = current_curve_key(procedure, curve)
     with Study(path) as study:
         if around or good:
             seen, runs = _runs(study, procedure)

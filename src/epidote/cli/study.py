@@ -193,6 +193,7 @@ def export(
 ) -> int:
     """Export readings, or one curve of several runs, as CSV."""
     from epidote.audio.files.sound_file import write_whole
+    from epidote.core.procedures.registry import current_curve_key
     from epidote.study.interchange.csv_export import curves_csv, readings_csv
 
     with Study(path) as study:
@@ -202,7 +203,9 @@ def export(
         if curve is None:
             text = readings_csv(named)
         else:
-            text = curves_csv([(name, r, study.curves(r.id, [curve])) for name, r in named])
+            text = curves_csv(
+                [(name, r, study.curves(r.id, [current_curve_key(r.procedure, curve)])) for name, r in named]
+            )
         write_whole(out, text.encode())
         say(f"{out}: {len(named)} runs")
     return 0
@@ -347,11 +350,13 @@ def curve_out(
 ) -> int:
     """Export a curve, with phase if available, as a text file."""
     from epidote.audio.files.sound_file import write_whole
+    from epidote.core.procedures.registry import current_curve_key
     from epidote.study.interchange.csv_export import describe_run
     from epidote.study.interchange.curve_text import text_of
 
     with Study(path) as study:
         kept = [c for c in study.curves(run) if c.channel == channel]
+        curve = current_curve_key(study.run(run).procedure, curve)
         level = next((c for c in kept if c.key == curve), None)
         if level is None:
             raise SettingError(

@@ -19,7 +19,7 @@ from epidote.study.models import ReadOnlyError, StudyError
 
 APPLICATION_ID = 0x45504944  # "EPID"
 _CHECKED_UP_TO = 64 * 1024 * 1024
-_TITLES_SINCE = 5  # the format whose migration brings the kept titles up to date
+_TITLES_SINCE = 6  # the format whose migration brings the kept titles up to date; after its keys
 
 
 def migrations() -> list[tuple[int, str]]:

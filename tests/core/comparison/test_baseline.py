@@ -97,7 +97,7 @@ def test_insertion_devices_against_the_plain_wire(tmp_path, inserted, loss, high
     assert found.reading("insertion_loss").value == pytest.approx(loss, abs=0.005)
     if high is not None:
         assert found.reading("bandwidth_high").value == pytest.approx(high, rel=0.01)
-    captured = found.curve("capture")
+    captured = found.curve("output_spectrum")
     assert captured.y_unit == "dBV"
     # pink noise falls by 3 dB in an octave: the captured spectrum of 1 kHz against that of 100 Hz
     band = lambda f: captured.y[(captured.x > 0.8 * f) & (captured.x < 1.25 * f)].mean()  # noqa: E731

@@ -5,7 +5,7 @@ import pytest
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.path_delay.readings import events_of
+from epidote.core.procedures.path_delay.readings import transients_of
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
@@ -64,9 +64,9 @@ def test_buffers_share(buffer):
     """Reference section 16: one buffer one way; a round trip takes two."""
     row = next(r for r in table("16_buffer_latency") if r["buffer_samples"] == str(buffer))
     result = latency(IdealDevice(lambda x: x, rate=RATE), Chain(rate=RATE, buffer=buffer))
-    share = result.reading("buffers").value
+    share = result.reading("buffer_latency").value
     assert share == pytest.approx(2e-3 * float(row["latency_ms_at_48khz"]), abs=2e-9)
-    assert result.reading("beside_buffers").value == pytest.approx(result.reading("latency").value - share)
+    assert result.reading("non_buffer_latency").value == pytest.approx(result.reading("latency").value - share)
 
 
 def test_an_interface_that_jumps_by_a_block_from_start_to_start():
@@ -77,7 +77,7 @@ def test_an_interface_that_jumps_by_a_block_from_start_to_start():
         device = open_for_chain(chain, "standin:sorvane-l8", {"connection": connection}, seed=3)
         result = latency(device, chain, restart=True, shots=12, level=-20)
         assert Caution.DELAY_JUMPS in result.cautions
-        assert result.reading("range").value == pytest.approx(64, abs=1e-3)
+        assert result.reading("latency_range").value == pytest.approx(64, abs=1e-3)
         found[connection] = result.reading("latency_samples").value
         steady = latency(
             open_for_chain(chain, "standin:sorvane-l8", {"connection": connection}, seed=3), chain, level=-20
@@ -131,7 +131,7 @@ def test_paths_that_cannot_be_compared():
     assert same.reading("delay_samples", 2).value == pytest.approx(0, abs=1e-9)
     alone = paths(x)
     assert Caution.ONE_ARRIVAL in alone.cautions
-    assert alone.reading("apart", 1).value is None
+    assert alone.reading("arrival_separation", 1).value is None
     with pytest.raises(UnusableInputError, match="at least 256"):
         paths(x[:100], x[:100])
 
@@ -174,7 +174,7 @@ def test_dry_and_processed_side_by_side():
         )
         assert result.reading("delay", 2).value == pytest.approx(0.00914 - 0.00131, abs=1e-6 if not wavers else 5e-4)
         assert (Caution.DELAY_CHANGES in result.cautions) is bool(wavers)
-        assert result.reading("modulation", 2).value == pytest.approx(wavers, rel=0.3)
+        assert result.reading("delay_modulation", 2).value == pytest.approx(wavers, rel=0.3)
         assert result.reading("level", 2).value == pytest.approx(-3, abs=0.2 if wavers else 0.01)
 
 
@@ -191,11 +191,11 @@ def test_events_are_listed():
     x = np.zeros(RATE)
     x[[8000, 20000, 33000]] = 0.5
     result = paths(x, np.roll(0.25 * x, 48))
-    events = events_of(result)
+    events = transients_of(result)
     assert [e["time"] for e in events] == pytest.approx([8000 / RATE, 20000 / RATE, 33000 / RATE])
     assert [e["delay"] for e in events] == pytest.approx([0.001] * 3, abs=1e-6)
     assert [e["level"] for e in events] == pytest.approx([-12.041] * 3, abs=0.01)
-    assert result.reading("events", 2).value == 3
+    assert result.reading("transients", 2).value == 3
 
 
 @pytest.mark.parametrize(
@@ -210,7 +210,7 @@ def test_two_arrivals_in_one_signal(gain, row):
         return np.column_stack([through(c, RATE, lambda f: 1 + gain * np.exp(-2j * np.pi * f * 0.009)) for c in x.T])
 
     result = latency(IdealDevice(unit, rate=RATE), longest=0.2)
-    apart = result.reading("apart").value
+    apart = result.reading("arrival_separation").value
     assert apart == pytest.approx(0.009, abs=1e-7)
     assert result.reading("second_level").value == pytest.approx(float(row), abs=0.005)
     null = next(float(r["first_null_hz"]) for r in table("16_comb_filter") if float(r["delay_s"]) == 0.009)
@@ -221,7 +221,7 @@ def test_two_arrivals_in_one_signal(gain, row):
 
 def test_one_arrival_through_a_band_limit_is_no_second_one():
     device = open_for_chain(Chain(rate=RATE), "standin:wire", {}, seed=1)
-    assert latency(device, level=-20).reading("second") is None
+    assert latency(device, level=-20).reading("second_arrival") is None
     mixed = latency(open_for_chain(Chain(rate=RATE), "standin:ferrin-v9", {"output": "both"}, seed=1), level=-20)
-    assert mixed.reading("apart").value == pytest.approx(0.00783, abs=1e-6)
+    assert mixed.reading("arrival_separation").value == pytest.approx(0.00783, abs=1e-6)
     assert mixed.reading("second_level").value == pytest.approx(-3, abs=0.02)

@@ -65,7 +65,7 @@ def test_a_stretch_becomes_a_run(window, taken, two_paths):
     assert run.settings["stimulus"] == "nothing"
     found = {r["key"]: r["value"] for r in run.readings if r["channel"] == 2}
     assert found["delay_samples"] == pytest.approx(LATE, abs=0.01)
-    assert (found["polarity"], found["events"]) == (-1, 3)
+    assert (found["polarity"], found["transients"]) == (-1, 3)
     study = window.session.study
     (recording,) = study.recordings(run.id)
     assert recording.signal.frames == 3 * RATE

@@ -58,8 +58,8 @@ class CurveView:
     """A procedure's curves of one key: how they are shown, and what they are.
 
     group: a button; title: within it; axis: title of the axis; log_x: whether x is logarithmic; compared: whether a
-    difference between two of them says anything (that of two noise floors, bin by bin, does not). The others: see
-    CurveKind.
+    difference between two of them says anything (that of two noise floors, bin by bin, does not); former: keys
+    under which earlier versions kept it. The others: see CurveKind.
     """
 
     key: str
@@ -72,6 +72,7 @@ class CurveView:
     ratio: bool = False
     microphone: Microphone = Microphone.NONE
     less_reading: str = ""
+    former: tuple[str, ...] = ()
 
     @property
     def kind(self) -> CurveKind:

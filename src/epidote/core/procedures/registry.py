@@ -20,6 +20,18 @@ def reading_titles(carried: Any) -> dict[str, str]:
     return {kind.key: kind.title for kind in (*carried.readings, *SHARED_READINGS)}
 
 
+def current_reading_key(procedure_key: str, key: str) -> str:
+    """The key of a procedure's reading, which may be given as an earlier version called it."""
+    kinds = procedure(procedure_key).readings
+    return next((kind.key for kind in kinds if key in kind.former), key)
+
+
+def current_curve_key(procedure_key: str, key: str) -> str:
+    """The same of a curve."""
+    views = procedure(procedure_key).views
+    return next((view.key for view in views if key in view.former), key)
+
+
 @lru_cache(maxsize=1)
 def registered() -> Mapping[str, EntryPoint]:
     """The entry points by key. What is installed is read from the disk, so it is asked for once in a process."""

@@ -41,7 +41,7 @@ class ReadingKind:
     """One reading of a procedure.
 
     title: at most 22 characters. ratio: a ratio of amplitudes, which can be shown in percent. compared: whether a
-    difference of two says something about units.
+    difference of two says something about units. former: keys under which earlier versions kept it.
     """
 
     key: str
@@ -50,6 +50,7 @@ class ReadingKind:
     ratio: bool = False
     shown: Shown = Shown.QUANTITY
     compared: bool = True
+    former: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -73,8 +74,8 @@ def declare_readings(kinds: Iterable[ReadingKind]) -> None:
     """Make kinds known. A key has one meaning: raises ValueError where it was declared as something else."""
     for kind in kinds:
         known = _READINGS.setdefault(kind.key, kind)
-        # two procedures may give one reading different titles
-        if replace(known, title=kind.title) != kind:
+        # two procedures may give one reading different titles, and may have called it something else before
+        if replace(known, title=kind.title, former=kind.former) != kind:
             raise ValueError(f"reading {kind.key} is declared twice, as {known} and as {kind}")
 
 

@@ -88,13 +88,13 @@ class Latency(ProcedureBase):
         ReadingKind("latency_other", "Second latency"),
         ReadingKind("latency_share", "Share of bursts"),
         ReadingKind("repeatability", "Standard deviation"),
-        ReadingKind("range", "Range (max. - min.)"),
-        ReadingKind("buffers", "Buffer contribution"),
-        ReadingKind("beside_buffers", "Latency beyond buffers"),
+        ReadingKind("latency_range", "Range (max. - min.)", former=("range",)),
+        ReadingKind("buffer_latency", "Buffer contribution", former=("buffers",)),
+        ReadingKind("non_buffer_latency", "Latency beyond buffers", former=("beside_buffers",)),
         ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
         ReadingKind("correlation", "Correlation (aligned)"),
-        ReadingKind("second", "Second arrival", chain=ChainShare.SUBTRACTS),
-        ReadingKind("apart", "Second arrival, delay"),
+        ReadingKind("second_arrival", "Second arrival", chain=ChainShare.SUBTRACTS, former=("second",)),
+        ReadingKind("arrival_separation", "Second arrival, delay", former=("apart",)),
         ReadingKind("second_level", "Second arrival, level"),
         ReadingKind("comb_null", "First comb-filter null"),
         ReadingKind("comb_depth", "Comb filter, depth"),
@@ -216,12 +216,12 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
         readings.append(Reading("latency_share", number, usual.size / delays.size, "ratio", at))
     if delays.size > 1:
         readings.append(Reading("repeatability", number, float(delays.std(ddof=1)) / rate, "s", at))
-        readings.append(Reading("range", number, float(np.ptp(delays)), "samples", at, cautions=own))
+        readings.append(Reading("latency_range", number, float(np.ptp(delays)), "samples", at, cautions=own))
     if chain.buffer is not None:
         share = 2 * chain.buffer / rate
         each: dict[str, float | str] = {"buffer": float(chain.buffer), "rate_hz": rate}
-        readings.append(Reading("buffers", number, share, "s", each))
-        readings.append(Reading("beside_buffers", number, middle / rate - share, "s", each, None, unsure / rate))
+        readings.append(Reading("buffer_latency", number, share, "s", each))
+        readings.append(Reading("non_buffer_latency", number, middle / rate - share, "s", each, None, unsure / rate))
     # a single shot's sign may be chance in noise
     readings.append(Reading("polarity", number, float(np.sign(sum(d.polarity for d in found)) or 1), "ratio"))
     readings.append(Reading("correlation", number, float(np.mean([d.correlation for d in found])), "ratio", at))
@@ -269,8 +269,8 @@ def _second_arrival(recording: Recording, number: int, settings: LatencySettings
         return []
     at: dict[str, float | str] = {"first_s": found.first / signal.rate}
     return [
-        Reading("second", number, found.second / signal.rate, "s", at),
-        Reading("apart", number, found.apart / signal.rate, "s", at),
+        Reading("second_arrival", number, found.second / signal.rate, "s", at),
+        Reading("arrival_separation", number, found.apart / signal.rate, "s", at),
         Reading("second_level", number, found.level_db, "dB", at),
         Reading("comb_null", number, signal.rate / found.null_frames, "Hz", at),
         Reading("comb_depth", number, found.depth_db if np.isfinite(found.depth_db) else None, "dB", at),

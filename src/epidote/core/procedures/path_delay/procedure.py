@@ -53,24 +53,35 @@ class Paths(ProcedureBase):
     Settings = PathsSettings
     of_the_chain = False
     views = (
-        CurveView("course", "Delay", "course", "Delay", log_x=False),
-        CurveView("event_delay", "Transients", "delay", "Delay of each transient", log_x=False),
-        CurveView("event_level", "Transients", "level", "Level of each transient re channel 1", log_x=False),
+        CurveView("delay_over_time", "Delay", "course", "Delay", log_x=False, former=("course",)),
         CurveView(
-            "event_delay_spread",
+            "transient_delay", "Transients", "delay", "Delay of each transient", log_x=False, former=("event_delay",)
+        ),
+        CurveView(
+            "transient_level",
+            "Transients",
+            "level",
+            "Level of each transient re channel 1",
+            log_x=False,
+            former=("event_level",),
+        ),
+        CurveView(
+            "transient_delay_spread",
             "Transients",
             "delay spread",
             "Standard deviation of each delay",
             log_x=False,
             compared=False,
+            former=("event_delay_spread",),
         ),
         CurveView(
-            "event_time_spread",
+            "transient_time_spread",
             "Transients",
             "time spread",
             "Standard deviation of each start",
             log_x=False,
             compared=False,
+            former=("event_time_spread",),
         ),
         CurveView(
             "phase",
@@ -95,13 +106,13 @@ class Paths(ProcedureBase):
         ReadingKind("correlation", "Correlation (aligned)"),
         ReadingKind("correlation_before", "Correlation, unaligned"),
         ReadingKind("drift_ppm", "Drift"),
-        ReadingKind("modulation", "Delay modulation", chain=ChainShare.ADDS),
+        ReadingKind("delay_modulation", "Delay modulation", chain=ChainShare.ADDS, former=("modulation",)),
         ReadingKind("null_depth", "Subtraction residual"),
-        ReadingKind("best", "Delay at min. residual"),
-        ReadingKind("events", "Transients found", shown=Shown.COUNT),
-        ReadingKind("event_spread", "Transients, std. dev."),
+        ReadingKind("optimum_delay", "Delay at min. residual", former=("best",)),
+        ReadingKind("transients", "Transients found", shown=Shown.COUNT, former=("events",)),
+        ReadingKind("transient_spread", "Transients, std. dev.", former=("event_spread",)),
         ReadingKind("headroom", "Headroom", compared=False),
-        ReadingKind("apart", "Second arrival, delay"),
+        ReadingKind("arrival_separation", "Second arrival, delay", former=("apart",)),
         ReadingKind("second_level", "Second arrival, level"),
         ReadingKind("comb_null", "First comb-filter null"),
         ReadingKind("comb_depth", "Comb filter, depth"),
@@ -119,10 +130,10 @@ class Paths(ProcedureBase):
         return settings.duration + LEAD + TAIL
 
     def headline(self, result: Result) -> Reading | None:
-        return next((r for r in result.readings if r.key in ("delay", "apart")), None)
+        return next((r for r in result.readings if r.key in ("delay", "arrival_separation")), None)
 
     def thumbnail(self, result: Result) -> Curve | None:
-        return next((c for c in result.curves if c.key in ("course", "group_delay", "echo")), None)
+        return next((c for c in result.curves if c.key in ("delay_over_time", "group_delay", "echo")), None)
 
     def summary(self, settings: PathsSettings) -> str:
         return f"±{settings.search:g} s, {settings.band_low:g} Hz–{settings.band_high / 1000:g} kHz"

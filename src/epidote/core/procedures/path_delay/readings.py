@@ -20,13 +20,13 @@ _OF_EVENTS = ("level", "time_spread", "delay_spread")
 _PER_OCTAVE, _COHERENT = 12, 0.5
 
 
-def events_of(result: Result) -> list[dict[str, Any]]:
+def transients_of(result: Result) -> list[dict[str, Any]]:
     """Each transient: channel, time in s in the first, delay in s, level in dB, and the standard deviations of time
     and delay in s.
     """
     found = []
-    for delays in (c for c in result.curves if c.key == "event_delay"):
-        others = {name: result.curve(f"event_{name}", delays.channel) for name in _OF_EVENTS}
+    for delays in (c for c in result.curves if c.key == "transient_delay"):
+        others = {name: result.curve(f"transient_{name}", delays.channel) for name in _OF_EVENTS}
         for row, (time, delay) in enumerate(zip(delays.x, delays.y, strict=True)):
             event = {"channel": delays.channel, "time": float(time), "delay": float(delay)}
             # runs of earlier versions have no spreads
@@ -72,12 +72,12 @@ def _curves(found: PathEstimate, number: int, rate: float, settings: PathsSettin
     times, delays = found.course
     curves = []
     if times.size > 1:
-        curves.append(Curve("course", number, times, delays / rate, "s", "s"))
+        curves.append(Curve("delay_over_time", number, times, delays / rate, "s", "s"))
     if found.events:
         when = np.array([e.time for e in found.events])
         for name, unit in (("delay", "s"), ("level", "dB"), ("delay_spread", "s"), ("time_spread", "s")):
             curves.append(
-                Curve(f"event_{name}", number, when, np.array([getattr(e, name) for e in found.events]), "s", unit)
+                Curve(f"transient_{name}", number, when, np.array([getattr(e, name) for e in found.events]), "s", unit)
             )
     return (*curves, *_response(found, number, rate, settings))
 
@@ -126,7 +126,7 @@ def _readings(found: PathEstimate, number: int, rate: float, at: dict[str, float
         Reading("delay", number, d.frames / rate, "s", where, None, d.spread_with_shift / rate, doubt),
         Reading("delay_samples", number, d.frames, "samples", where, None, d.spread_with_shift, doubt),
         *_alternative(d, number, rate, where),
-        Reading("best", number, d.best / rate, "s", where, None, d.spread / rate, doubt),
+        Reading("optimum_delay", number, d.best / rate, "s", where, None, d.spread / rate, doubt),
         Reading("level", number, d.level_db, "dB", at, None, d.level_spread if math.isfinite(d.level_spread) else None),
         Reading("polarity", number, float(d.polarity), "ratio", at),
         Reading("correlation", number, d.correlation, "ratio", at),
@@ -136,13 +136,13 @@ def _readings(found: PathEstimate, number: int, rate: float, at: dict[str, float
         readings.append(Reading("drift_ppm", number, 1e6 * found.drift, "ppm", at, None, 1e6 * found.drift_spread))
     else:
         readings.append(Reading("drift_ppm", number, None, "ppm", at, cautions=(Caution.PARTIAL,)))
-    readings.append(Reading("modulation", number, found.wavers / rate, "s", at))
+    readings.append(Reading("delay_modulation", number, found.wavers / rate, "s", at))
     readings.append(Reading("null_depth", number, found.null_db, "dB", at))
     if found.events:
         delays = np.array([e.delay for e in found.events])
-        readings.append(Reading("events", number, float(delays.size), "ratio", at))
+        readings.append(Reading("transients", number, float(delays.size), "ratio", at))
         if delays.size > 1:
-            readings.append(Reading("event_spread", number, float(delays.std(ddof=1)), "s", at))
+            readings.append(Reading("transient_spread", number, float(delays.std(ddof=1)), "s", at))
     return tuple(readings)
 
 
@@ -174,12 +174,12 @@ def echo_result(found: Echo | None, settings: PathsSettings, rate: float, cautio
     """What was found of two arrivals in one signal."""
     at: dict[str, float | str] = {"band_low_hz": settings.band_low, "band_high_hz": min(settings.band_high, rate / 2)}
     if found is None:
-        none = Reading("apart", 1, None, "s", at, cautions=(Caution.ONE_ARRIVAL,))
+        none = Reading("arrival_separation", 1, None, "s", at, cautions=(Caution.ONE_ARRIVAL,))
         return Result((), (none,), unique((*cautions, Caution.ONE_ARRIVAL)))
     return Result(
         (Curve("echo", 1, found.delays, found.heights, "s", "ratio"),),
         (
-            Reading("apart", 1, found.apart, "s", at),
+            Reading("arrival_separation", 1, found.apart, "s", at),
             Reading(
                 "second_level", 1, 20 * math.log10(abs(found.gain)), "dB", {**at, "of": "the fainter re the louder"}
             ),

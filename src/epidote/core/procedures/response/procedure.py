@@ -85,7 +85,7 @@ class Response(ProcedureBase):
             for n in HARMONICS
         ),
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
-        CurveView("capture", "Spectrum", "averaged", "Level in 1 Hz bandwidth"),
+        CurveView("output_spectrum", "Spectrum", "averaged", "Level in 1 Hz bandwidth", former=("capture",)),
         CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
     )
     readings = (

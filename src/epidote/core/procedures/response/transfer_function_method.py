@@ -142,7 +142,7 @@ def _capture(path: TransferFunction, at: Samples, bins: np.ndarray, terminal: Ch
     """The plain averaged spectrum of what came back, in 1 Hz."""
     level = 10 * np.log10(np.maximum(2 * path.density[bins], 1e-40)) + terminal.level_offset
     meta: dict[str, float | str] = {"bandwidth_hz": 1.0, "segments": path.segments, "bin_hz": path.width}
-    return Curve("capture", terminal.channel, at, level, "Hz", terminal.level_unit, None, meta)
+    return Curve("output_spectrum", terminal.channel, at, level, "Hz", terminal.level_unit, None, meta)
 
 
 def _level(
