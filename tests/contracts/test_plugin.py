@@ -14,7 +14,8 @@ from epidote.core.comparison.limits import Limit, check_reading
 from epidote.core.procedures import registry
 from epidote.core.quantities.formatting import format_reading
 from epidote.core.results.caution import Caution
-from epidote.core.results.result import Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Result
 from tests.conftest import measured, small_study
 
 KEY = "sample-histogram"

@@ -10,7 +10,8 @@ from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError
 from epidote.core.procedures.registry import procedure, procedures, reading_titles
 from epidote.core.results.caution import Caution
-from epidote.core.results.result import Curve, Reading, Result, curve_fault
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result, curve_fault
 from epidote.core.settings import make_settings
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal

@@ -26,7 +26,8 @@ from epidote.core.comparison.conditions.condition_table import ConditionReading,
 from epidote.core.comparison.differences.operating_points import at_point, difference_in_words, parse_point
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.level_readings import level_readings
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import make_settings
 from epidote.desktop.app import application
 from epidote.desktop.plotting.figure import Figure, Trace

@@ -152,7 +152,8 @@ def _carried_out(
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
     from epidote.core.procedures.registry import reading_titles
     from epidote.core.results.caution import Caution
-    from epidote.core.results.result import Reading, Result
+    from epidote.core.results.reading import Reading
+    from epidote.core.results.result import Result
     from epidote.measurement.chain_for_row import chain_for_subject
     from epidote.measurement.request import RunPlan, add_column
     from epidote.measurement.service import SafeStart, carry_out

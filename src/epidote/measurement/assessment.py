@@ -29,7 +29,8 @@ from epidote.core.comparison.repeatability import (
 from epidote.core.effects import Severity
 from epidote.core.quantities.units import to_db
 from epidote.core.results.kinds import reading_kind
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
 from epidote.study.annotations import valid
 from epidote.study.models import Entry, Overview, RunSummary, Subject

@@ -10,7 +10,8 @@ from epidote.core.chain.chain import Chain
 from epidote.core.comparison.baseline import against_baseline
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, make_settings
 from epidote.core.signals.recording import Recording
 from epidote.measurement.request import RunPlan

@@ -17,7 +17,8 @@ from epidote.core.errors import CancelledError, UnusableInputError
 from epidote.core.procedures.protocol import precheck_level
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.result import Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Result
 from epidote.core.settings import make_settings
 from epidote.core.signals.recording import Recording, Section
 from epidote.core.signals.signal import Samples, Signal

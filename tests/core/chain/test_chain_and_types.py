@@ -11,7 +11,8 @@ from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.registry import procedure, procedures
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.result import Curve, Reading, Result, with_caution
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result, with_caution
 from epidote.core.settings import describe_settings
 from epidote.core.signals.signal import Signal
 from epidote.core.signals.stimulus import Stimulus

@@ -6,7 +6,8 @@ import numpy as np
 
 from epidote.core.chain.chain import Chain
 from epidote.core.claims.evidence import Evidence
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 
 CHAIN = Chain(name="Bench", rate=96000, output_full_scale=4.0, input_full_scale=8.0, probe_ratio=4.0, load_ohms=8.0)
 

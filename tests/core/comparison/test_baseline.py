@@ -10,7 +10,8 @@ from epidote.core.procedures.registry import procedure, procedures
 from epidote.core.procedures.response.procedure import Response
 from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.results.caution import Caution
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import make_settings
 from epidote.measurement.chain_for_row import chain_for_subject
 from epidote.measurement.device_setup import open_for_chain

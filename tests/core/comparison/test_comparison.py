@@ -12,7 +12,8 @@ from epidote.core.comparison.differences.difference import (
 )
 from epidote.core.results.caution import Caution
 from epidote.core.results.curve_features import curve_at, cutoff_frequency, flatness, interpolate, level_crossing, slope
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 
 F = np.geomspace(20, 20000, 400)
 

@@ -15,7 +15,8 @@ from epidote.core.comparison.limits import Limit, around_curve, check_curve, che
 from epidote.core.effects import Severity
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import QuantityError
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 from epidote.core.wording.differences import difference_words, equivalence_words, limit_check_words, mismatch_words
 from tests.core.comparison.evidence import CHAIN, response, run, staircase
 

@@ -16,7 +16,8 @@ from epidote.core.comparison.repeatability import (
     swap_conclusion,
 )
 from epidote.core.results.caution import Caution
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 from epidote.core.wording.differences import comparison_words
 
 

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import from_db, to_db
 from epidote.core.results.caution import Caution
-from epidote.core.results.result import Reading
+from epidote.core.results.reading import Reading
 from epidote.core.signals.fft_lengths import trim_to_fast_length
 from epidote.core.signals.signal import BLOCK_FRAMES, Samples, Signal, block_min_max
 

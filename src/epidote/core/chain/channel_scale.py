@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from epidote.core.chain.chain import Chain
 from epidote.core.quantities.units import DB_PER_NEPER, LEVEL_UNITS, to_db
 from epidote.core.results.caution import Caution
-from epidote.core.results.result import Reading
+from epidote.core.results.reading import Reading
 from epidote.core.signals.signal import Signal
 
 _LEVELS = {"V": "dBV", "Pa": "dB SPL"}

@@ -12,7 +12,8 @@ from epidote.core.claims.evidence import Evidence
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.curve_features import curve_at, noise_uncertainty
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 
 # Conditions where a claim names none: common practice, no source
 USUAL_FREQUENCY = 1000.0  # Hz

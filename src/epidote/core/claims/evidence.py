@@ -8,7 +8,8 @@ from typing import Any
 
 from epidote.core.chain.chain import Chain
 from epidote.core.quantities.units import QuantityError, parse_as
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 
 
 @dataclass(frozen=True, eq=False)

@@ -14,7 +14,8 @@ from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.results.caution import Caution
 from epidote.core.results.kinds import ChainShare, curve_kind, reading_kind
 from epidote.core.results.level_readings import recompute_level_readings
-from epidote.core.results.result import Curve, Reading, Result, with_caution
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result, with_caution
 
 _LEVELS = ("dB", "dBFS", "dBV", "dBu", "dB SPL")
 _IN_SERIES = ("dB", "°", "s")  # units of gain, phase and time; a level in dBFS is no gain

@@ -13,7 +13,8 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from epidote.core.comparison.repeatability import spread_curve
 from epidote.core.errors import UnusableInputError
 from epidote.core.results.curve_features import LOGARITHMIC, curve_at
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
 
 Corners = tuple[tuple[float, float], ...]

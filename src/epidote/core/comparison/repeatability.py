@@ -16,7 +16,8 @@ import numpy as np
 
 from epidote.core.results.caution import Caution
 from epidote.core.results.curve_features import curve_at
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 
 CONFIDENCE = 0.95
 _LEVEL_UNITS = ("dBFS", "dBV", "dBu", "dB SPL")

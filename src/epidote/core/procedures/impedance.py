@@ -27,7 +27,8 @@ from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.curve_features import interpolate
 from epidote.core.results.kinds import ReadingKind
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples

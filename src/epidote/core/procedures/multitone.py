@@ -31,7 +31,8 @@ from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
 from epidote.core.results.level_readings import level_readings
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus

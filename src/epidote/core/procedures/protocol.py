@@ -12,7 +12,8 @@ from epidote.core.chain.chain import Chain
 from epidote.core.claims.answer import ClaimAnswer
 from epidote.core.errors import SettingError
 from epidote.core.results.kinds import ChainShare, CurveKind, Microphone, ReadingKind, declare_curves, declare_readings
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal

@@ -33,7 +33,8 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.kinds import Microphone, ReadingKind
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import LabelledEnum, Settings, setting
 from epidote.core.signals.fft_lengths import trim_to_fast_length
 from epidote.core.signals.recording import Recording

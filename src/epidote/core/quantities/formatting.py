@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from epidote.core.results.kinds import Shown, reading_kind
 
 if TYPE_CHECKING:
-    from epidote.core.results.result import Reading
+    from epidote.core.results.reading import Reading
 
 _ENGINEERING = {-12: "p", -9: "n", -6: "µ", -3: "m", 0: "", 3: "k", 6: "M", 9: "G"}
 _PREFIXED = {"V", "W", "Pa", "Hz", "s", "Ω"}

@@ -13,7 +13,8 @@ import numpy as np
 
 from epidote.core.results.caution import Caution
 from epidote.core.results.curve_features import curve_at, cutoff_frequency, flatness
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
 
 

@@ -11,7 +11,8 @@ from epidote.core.comparison.claims.parser import parse_claim
 from epidote.core.comparison.claims.verdict import Outcome, judge
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 from epidote.core.settings import make_settings
 from epidote.core.wording.verdicts import verdict_words
 from tests.core.comparison.evidence import CHAIN, response, run, staircase, thd_n

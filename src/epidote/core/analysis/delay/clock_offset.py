@@ -17,7 +17,8 @@ import numpy as np
 from epidote.core.analysis.cross_correlation import correlation, refined_lag
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import to_db
-from epidote.core.results.result import Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Result
 from epidote.core.signals import transforms
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.resampling import resample

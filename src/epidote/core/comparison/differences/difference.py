@@ -11,7 +11,8 @@ import numpy as np
 from epidote.core.chain.chain import interface_of
 from epidote.core.quantities.units import to_db
 from epidote.core.results.curve_features import LOGARITHMIC
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 
 DIFFERENCE_UNITS = {"dB": "dB", "dBFS": "dB", "dBV": "dB", "dBu": "dB", "dB SPL": "dB"}
 _TRANSFORM_SIZED, _FEW = 4000, 200

@@ -10,7 +10,8 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from epidote.core.quantities.units import QuantityError, parse, parse_as
 from epidote.core.results.curve_features import LOGARITHMIC, curve_at, cutoff_frequency, last_x_below
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 
 _REFERENCE = 1000.0
 LONGEST_NAME = 80  # characters

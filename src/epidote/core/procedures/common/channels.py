@@ -9,7 +9,8 @@ from dataclasses import replace
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.result import Reading, Result, with_caution
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Result, with_caution
 from epidote.core.signals.recording import Recording
 
 

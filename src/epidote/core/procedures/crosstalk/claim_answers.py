@@ -10,7 +10,7 @@ from epidote.core.claims.claim import Claim
 from epidote.core.claims.claimed_quantity import CROSSTALK
 from epidote.core.claims.condition_check import SAME_FREQUENCY, USUAL_BAND, USUAL_FREQUENCY, Candidate, ConditionCheck
 from epidote.core.claims.evidence import Evidence
-from epidote.core.results.result import Reading
+from epidote.core.results.reading import Reading
 
 
 def _candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:

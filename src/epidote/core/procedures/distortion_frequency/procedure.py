@@ -41,7 +41,8 @@ from epidote.core.quantities.units import from_db, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.curve_features import interpolate
 from epidote.core.results.kinds import ChainShare, ReadingKind
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import stepped_tones

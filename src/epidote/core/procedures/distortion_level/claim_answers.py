@@ -25,7 +25,8 @@ from epidote.core.procedures.common.claim_answers import (
 )
 from epidote.core.quantities.units import to_db
 from epidote.core.results.curve_features import last_x_below
-from epidote.core.results.result import Curve, Reading
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve
 
 _LEAST_STOP_PERCENT = 5.0  # well above the limit, so that the sweep passes it
 

@@ -44,7 +44,8 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import SHORT_PREAMBLE, stepped_tones

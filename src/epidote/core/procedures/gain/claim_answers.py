@@ -15,7 +15,7 @@ from epidote.core.claims.conditions import Condition, ConditionValue
 from epidote.core.claims.evidence import Evidence
 from epidote.core.procedures.common.claim_answers import frequency_setting
 from epidote.core.quantities.units import from_db
-from epidote.core.results.result import Reading
+from epidote.core.results.reading import Reading
 
 
 def _gain_candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:

@@ -33,7 +33,8 @@ from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, QuantityError, parse_as, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import Microphone, ReadingKind, Shown
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.stimuli.sweep import sweep

@@ -13,7 +13,7 @@ from epidote.core.claims.claimed_quantity import DIFFERENCE, MODULATION, Claimed
 from epidote.core.claims.condition_check import SAME_FREQUENCY, Candidate, ConditionCheck
 from epidote.core.claims.conditions import Condition, hertz
 from epidote.core.claims.evidence import Evidence
-from epidote.core.results.result import Reading
+from epidote.core.results.reading import Reading
 
 
 @dataclass(frozen=True)

@@ -39,7 +39,8 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind
-from epidote.core.results.result import Curve, Reading, Result, encode_annotations
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result, encode_annotations
 from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples, Signal

@@ -26,7 +26,8 @@ from epidote.core.procedures.latency.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind, Shown
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples

@@ -40,7 +40,8 @@ from epidote.core.procedures.spectrum import Mains
 from epidote.core.quantities.units import QuantityError, from_db, parse, parse_as
 from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.kinds import ChainShare, ReadingKind
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.fft_lengths import trim_to_fast_length
 from epidote.core.signals.recording import Recording

@@ -25,7 +25,8 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.sample_source import (
     CHUNK_FRAMES,

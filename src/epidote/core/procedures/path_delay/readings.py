@@ -13,7 +13,8 @@ from epidote.core.analysis.delay.echo_cepstrum import Echo
 from epidote.core.analysis.delay.path_comparison import PathEstimate
 from epidote.core.procedures.path_delay.settings import PathsSettings
 from epidote.core.results.caution import Caution, caution_when, unique
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 
 _KEYS = (("delay", "s"), ("delay_samples", "samples"), ("level", "dB"), ("polarity", "ratio"), ("drift_ppm", "ppm"))
 _OF_EVENTS = ("level", "time_spread", "delay_spread")

@@ -28,7 +28,8 @@ from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import normalise_phase
 from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
 from epidote.core.results.level_readings import evaluation_band, level_readings
-from epidote.core.results.result import Curve, Reading, Result
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, Result
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
 

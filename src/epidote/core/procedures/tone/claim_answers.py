@@ -11,7 +11,7 @@ from epidote.core.claims.claimed_quantity import SINAD, THD, THD_N
 from epidote.core.claims.condition_check import USUAL_FREQUENCY, Candidate, ConditionCheck
 from epidote.core.claims.evidence import Evidence
 from epidote.core.procedures.common.claim_answers import DISTORTION_KEYS, frequency_setting
-from epidote.core.results.result import Reading
+from epidote.core.results.reading import Reading
 
 
 def _candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:

@@ -35,7 +35,8 @@ from epidote.core.quantities.units import in_percent
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import curve_at, noise_uncertainty, slope
 from epidote.core.results.kinds import curve_kind, reading_kind
-from epidote.core.results.result import Curve, Reading, annotations_of
+from epidote.core.results.reading import Reading
+from epidote.core.results.result import Curve, annotations_of
 from epidote.core.settings import describe_settings, label_of
 from epidote.core.wording.differences import difference_words, ranges_words
 from epidote.desktop.plotting.figure import Figure, PinMark, Trace

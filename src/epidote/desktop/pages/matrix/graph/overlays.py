@@ -126,7 +126,7 @@ class GraphOverlays:
         first.
         """
         from epidote.core.comparison.limits import check_curve, check_reading
-        from epidote.core.results.result import Reading
+        from epidote.core.results.reading import Reading
         from epidote.core.wording.differences import limit_check_words
         from epidote.desktop.pages.matrix.graph.figure_builder import short_names
 
