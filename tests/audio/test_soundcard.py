@@ -323,7 +323,7 @@ def test_the_window_asks_before_the_first_run_and_measures_after(standin, study,
     qtbot.waitUntil(lambda: len(asked) == 2, timeout=20000)
     session.runs.answer(True)
     qtbot.waitUntil(lambda: (row.id, column.id) in session.overview.runs, timeout=20000)
-    assert session.overview.runs[row.id, column.id].chain["device"] == standin
+    assert session.overview.runs[row.id, column.id].chain.device == standin
     session.close()
 
 

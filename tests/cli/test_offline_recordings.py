@@ -128,8 +128,8 @@ def test_a_recording_becomes_a_run(study, tmp_path):
     write_sound(tmp_path / "r.wav", file.samples(), file.rate, "24")
     run = import_marked_recording(study, order, recorded(tmp_path / "r.wav", tmp_path / "take.wav"))
     assert run.device == "imported recording: take.wav"
-    clock = next(r for r in run.readings if r["key"] == "clock_offset")
-    assert clock["value"] == pytest.approx(87.5, abs=0.01)
+    clock = next(r for r in run.readings if r.key == "clock_offset")
+    assert clock.value == pytest.approx(87.5, abs=0.01)
     (kept,) = study.recordings(run.id)
     assert kept.stimulus is not None
     # the recording itself is kept as it came: nothing cut, not resampled
@@ -141,10 +141,8 @@ def test_a_recording_becomes_a_run(study, tmp_path):
     # recomputed, it still knows of the other clock
     again = recompute(study, run.id, {"smoothing": "1/3"})
     assert "other_clock" in again.cautions
-    facts = {(r["key"], r["channel"]): r["value"] for r in again.readings if r["key"] in ("clock_offset", "start")}
-    assert facts == {
-        (r["key"], r["channel"]): r["value"] for r in run.readings if r["key"] in ("clock_offset", "start")
-    }
+    facts = {(r.key, r.channel): r.value for r in again.readings if r.key in ("clock_offset", "start")}
+    assert facts == {(r.key, r.channel): r.value for r in run.readings if r.key in ("clock_offset", "start")}
     assert len(facts) == 2
     soundfile.write(tmp_path / "silence.wav", np.zeros(400000), 48000)
     with pytest.raises(UnusableInputError):
@@ -164,7 +162,7 @@ def test_a_state_kept_is_analysed_like_any_recording(study):
     t = np.arange(96000) / 48000
     x = np.column_stack([1e-4 * np.sin(2 * np.pi * 50 * t), 1e-5 * np.sin(2 * np.pi * 100 * t)])
     run = store_recording(study, study.overview().subjects[1].id, "spectrum", {"duration": 2.0}, x, 48000, "by hand")
-    values = {(r["key"], r["channel"]): r["value"] for r in run.readings}
+    values = {(r.key, r.channel): r.value for r in run.readings}
     # 8 V full scale behind a divider of 4: 32 V
     assert values["mains_1", 1] == pytest.approx(32 * 1e-4, rel=1e-3)
     assert values["mains_2", 2] == pytest.approx(32 * 1e-5, rel=1e-3)

@@ -70,11 +70,11 @@ def test_matrix_baseline_and_export(with_column, run):
     column = overview.columns[2]
     assert (column.title, column.summary) == ("Sample histogram", "50 bins")
     run_of_unit = overview.runs[overview.subjects[1].id, column.id]
-    assert run_of_unit.headline["title"] == "Distinct values"
-    assert run_of_unit.headline["shown"] == "count"
+    assert run_of_unit.headline.title == "Distinct values"
+    assert run_of_unit.headline.shown == "count"
     # the smallest step is that of the converter: what the chain shows alone is its floor
-    step = next(r for r in run_of_unit.readings if r["key"] == "smallest_step")
-    assert step["floor"] is not None
+    step = next(r for r in run_of_unit.readings if r.key == "smallest_step")
+    assert step.floor is not None
     path = with_column.path
     with_column.close()
     table = path.parent / "readings.csv"

@@ -203,8 +203,8 @@ def test_computing_again_from_the_kept_recordings_gives_the_same(kind):
     with closing(kind.open()) as study:
         for run in [r for r in study.overview().runs.values() if r.recomputed_from is None]:
             again = recompute(study, run.id, {})
-            assert [(r["key"], r["channel"], r["value"]) for r in again.readings] == [
-                (r["key"], r["channel"], r["value"]) for r in run.readings
+            assert [(r.key, r.channel, r.value) for r in again.readings] == [
+                (r.key, r.channel, r.value) for r in run.readings
             ]
             for one, other in zip(study.curves(run.id), study.curves(again.id), strict=True):
                 assert np.array_equal(one.y, other.y)

@@ -157,7 +157,7 @@ def test_a_headline_of_format_4_learns_how_it_is_shown(study):
     old.close()
     again = Study(path)
     headline = again.run(run.id).headline
-    assert (headline["key"], headline["shown"]) == ("flatness", "plus_minus")
+    assert (headline.reading.key, headline.shown) == ("flatness", "plus_minus")
     again.close()
 
 
@@ -182,7 +182,7 @@ def test_words_that_a_study_stores_are_brought_up_to_date(study):
     overview = again.overview()
     assert [c.title for c in overview.columns] == ["Single tone", "Response"]
     assert overview.columns[0].summary.startswith("1 kHz, ")
-    assert again.run(run.id).headline["title"] == "THD+N"
+    assert again.run(run.id).headline.title == "THD+N"
     assert json.loads(again.setting("lines off")) == ["-3 dB (half power)", "my own"]
     assert again.entries.all("guide")[0].data["source"] == "rule of thumb"
     again.close()

@@ -20,7 +20,7 @@ def test_readings(study):
     assert rows[0][:6] == ["subject", "procedure", "reading", "channel", "value", "unit"]
     assert len(rows) == 1 + len(run.readings)
     thd = next(r for r in rows if r[2] == "thd" and r[3] == "1")
-    assert float(thd[4]) == next(r["value"] for r in run.readings if r["key"] == "thd" and r["channel"] == 1)
+    assert float(thd[4]) == next(r.value for r in run.readings if r.key == "thd" and r.channel == 1)
     assert "load_unconfirmed" in thd[9]
 
 

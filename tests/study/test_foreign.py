@@ -209,9 +209,7 @@ def test_one_bad_row_spoils_that_row_only(study, broken):
         assert len(seen.columns) + len(seen.damaged) >= 2
         assert seen.subjects[1].full_name == "Ostrel P40, gain high, load 8 Ω"
         summary = seen.runs[run.subject_id, run.column_id]
-        assert (
-            isinstance(summary.readings, tuple) and isinstance(summary.thumbnail, tuple) and summary.chain["rate"] > 0
-        )
+        assert isinstance(summary.readings, tuple) and isinstance(summary.thumbnail, tuple) and summary.chain.rate > 0
         assert all(Caution(c).words for c in summary.cautions)
         curves = again.curves(run.id)
         assert bool(curves) or bool(again.checked_curves(run.id)[1])

@@ -76,12 +76,12 @@ def test_every_reading_and_curve_is_there_under_its_present_key(old):
                 {**reading, "key": READINGS.get((key, reading["key"]), reading["key"])}
                 for reading in json.loads(before["readings"])
             ]
-            assert [dict(reading) for reading in run.readings] == expected
+            assert [reading.to_json() for reading in run.readings] == expected
             headline = json.loads(before["headline"])
-            assert run.headline["key"] == READINGS.get((key, headline["key"]), headline["key"])
-            assert (run.headline["value"], run.headline["unit"]) == (headline["value"], headline["unit"])
+            assert run.headline.reading.key == READINGS.get((key, headline["key"]), headline["key"])
+            assert (run.headline.reading.value, run.headline.reading.unit) == (headline["value"], headline["unit"])
             named = {kind.key: kind for kind in procedure(key).readings}
-            assert run.headline["title"] == named[run.headline["key"]].title
+            assert run.headline.title == named[run.headline.reading.key].title
             own = Counter((CURVES.get((key, k), k), ch, n) for r, k, ch, n in curves if r == before["id"])
             assert Counter((c.key, c.channel, c.x.size) for c in study.curves(run.id)) == own
     assert list(path.glob("study before format *.sqlite")), "the database is kept as it was"
@@ -93,8 +93,8 @@ def test_a_finished_run_is_recomputed_to_the_same_headline(old):
     with Study(path) as study:
         for before in runs:
             again = recompute(study, before["id"], {})
-            assert again.headline["key"] == study.run(before["id"]).headline["key"]
-            assert again.headline["value"] == pytest.approx(json.loads(before["headline"])["value"], rel=1e-3)
+            assert again.headline.reading.key == study.run(before["id"]).headline.reading.key
+            assert again.headline.reading.value == pytest.approx(json.loads(before["headline"])["value"], rel=1e-3)
 
 
 def test_limits_and_pins_follow_the_keys(old):

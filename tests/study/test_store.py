@@ -31,8 +31,8 @@ def test_runs_and_curves_come_back_as_they_were(study):
     again = Study(study.path)
     kept = again.overview().runs[run.subject_id, run.column_id]
     assert kept == run
-    assert kept.headline["key"] == "thd_n"
-    assert kept.headline["title"] == "THD+N"
+    assert kept.headline.reading.key == "thd_n"
+    assert kept.headline.title == "THD+N"
     spectrum = next(c for c in again.curves(run.id, ["spectrum"]) if c.channel == 1)
     assert spectrum.y.size > 1000
     assert {c.key for c in again.curves(run.id)} == {"spectrum", "waveform", "residual"}
@@ -45,7 +45,7 @@ def test_the_recording_is_kept_exactly_and_gives_the_same_result(study):
     recording = study.recordings(run.id)[0]
     assert recording.stimulus.kind == "sweep"
     again = recompute(study, run.id, {})
-    assert [r["value"] for r in again.readings] == [r["value"] for r in run.readings]
+    assert [r.value for r in again.readings] == [r.value for r in run.readings]
     assert again.recomputed_from == run.id
     file = next((study.path / "recordings").iterdir())
     assert file.suffix == ".flac"
@@ -55,7 +55,7 @@ def test_recomputing_changes_the_settings_and_measures_nothing(study):
     run = measured(study)
     weighted = recompute(study, run.id, {"weighting": "A", "band_high": 10000})
     assert weighted.settings["weighting"] == "A"
-    before, after = (next(r["value"] for r in x.readings if r["key"] == "noise") for x in (run, weighted))
+    before, after = (next(r.value for r in x.readings if r.key == "noise") for x in (run, weighted))
     assert after < before
     twice = recompute(study, weighted.id, {"weighting": "none"})
     assert twice.recomputed_from == run.id

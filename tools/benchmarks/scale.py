@@ -37,7 +37,8 @@ from epidote.desktop.theme import LIGHT
 from epidote.measurement.assessment import judged_claims
 from epidote.measurement.request import add_column
 from epidote.study.curve_codec import thumbnail_points
-from epidote.study.models import Owner
+from epidote.study.headline import Headline
+from epidote.study.models import FinishedRun, Owner
 from epidote.study.store import Study, create_study
 
 ROWS, COLUMNS, CURVES, SUBJECTS = 200, 10, 100, 500
@@ -68,18 +69,20 @@ def large_study(path: Path) -> None:
         for c, column in enumerate(columns):
             curve = level(n * COLUMNS + c)
             readings = level_readings(curve, 0.001)
-            head = {**readings[0].to_json(), "title": "Gain at 1 kHz"}
+            head = Headline(readings[0], "Gain at 1 kHz")
             study.add_run(
-                subject.id,
-                column.id,
-                "response",
-                column.settings,
-                Chain(),
-                "made up",
-                Result((curve,), readings),
-                head,
-                thumbnail_points(curve),
-                (),
+                FinishedRun(
+                    subject.id,
+                    column.id,
+                    "response",
+                    column.settings,
+                    Chain(),
+                    "made up",
+                    Result((curve,), readings),
+                    head,
+                    thumbnail_points(curve),
+                    (),
+                )
             )
     for n in range(20):
         data = {

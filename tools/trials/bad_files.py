@@ -151,7 +151,7 @@ def used(study: Study) -> None:
     """Everything that the window reads of a study."""
     seen = study.overview()
     for run in seen.runs.values():
-        assert isinstance(run.readings, tuple) and run.chain["rate"] > 0
+        assert isinstance(run.readings, tuple) and run.chain.rate > 0
         for curve in study.curves(run.id):
             assert np.isfinite(curve.x).all() and np.isfinite(curve.y).all() and (np.diff(curve.x) > 0).all()
         with contextlib.suppress(EpidoteError):

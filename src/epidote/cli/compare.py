@@ -286,22 +286,15 @@ def conditions(
                 and not subject.is_baseline
                 and subject.full_name.casefold().startswith(unit.casefold())
             ):
-                r = next(
-                    (
-                        r
-                        for r in runs[subject.id].readings
-                        if r["key"] == reading and r["channel"] == channel and r["value"] is not None
-                    ),
-                    None,
-                )
-                if r is not None:
+                r = runs[subject.id].reading(reading, channel)
+                if r is not None and r.value is not None:
                     rows.append(
                         ConditionReading(
                             subject.full_name,
                             {**({} if unit else {"unit": subject.name}), **subject.conditions},
-                            r["value"],
-                            r["unit"],
-                            r.get("spread") or 0.0,
+                            r.value,
+                            r.unit,
+                            r.spread or 0.0,
                         )
                     )
     if not rows:

@@ -152,7 +152,6 @@ def _carried_out(
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
     from epidote.core.procedures.registry import reading_titles
     from epidote.core.results.caution import Caution
-    from epidote.core.results.reading import Reading
     from epidote.core.results.result import Result
     from epidote.measurement.chain_for_row import chain_for_subject
     from epidote.measurement.request import RunPlan, add_column
@@ -192,9 +191,8 @@ def _carried_out(
         seed=seed,
     )
     if not as_json:
-        readings = tuple(Reading.from_json(r) for r in run.readings)
         say(f"run {run.id}: {row.full_name}, {carried.title.lower()} ({carried.summary(settings)})")
-        print_result(Result((), readings, tuple(Caution(c) for c in run.cautions)), reading_titles(carried))
+        print_result(Result((), run.readings, tuple(Caution(c) for c in run.cautions)), reading_titles(carried))
     return {
         "run": run.id,
         "subject": row.full_name,
@@ -203,7 +201,7 @@ def _carried_out(
         "device": run.device,
         "made": run.made.isoformat(),
         "cautions": list(run.cautions),
-        "readings": list(run.readings),
+        "readings": [reading.to_json() for reading in run.readings],
     }
 
 

@@ -128,7 +128,7 @@ def show(path: PathArgument, as_json: Json = False) -> int:
                             "made": r.made.isoformat(),
                             "settings": dict(r.settings),
                             "cautions": list(r.cautions),
-                            "readings": list(r.readings),
+                            "readings": [reading.to_json() for reading in r.readings],
                         }
                         for r in seen.runs.values()
                     ],
@@ -152,7 +152,7 @@ def _row_in_words(subject: Subject, run: RunSummary | None) -> str:
         if run.cautions:
             cautions = f"  ! {', '.join(run.cautions)}"
         if run.headline:
-            head = format_quantity(run.headline["value"], run.headline["unit"])
+            head = format_quantity(run.headline.reading.value, run.headline.reading.unit)
     return f"  {subject.full_name.ljust(44)} {head.rjust(14)}  {number}{cautions}"
 
 
@@ -173,13 +173,13 @@ def recompute(
                     "run": made.id,
                     "settings": dict(made.settings),
                     "cautions": list(made.cautions),
-                    "readings": list(made.readings),
+                    "readings": [reading.to_json() for reading in made.readings],
                 }
             )
         else:
             head = ""
             if made.headline:
-                head = format_quantity(made.headline["value"], made.headline["unit"])
+                head = format_quantity(made.headline.reading.value, made.headline.reading.unit)
             say(f"run {made.id}, from the recordings of run {made.recomputed_from}: {head}")
     return 0
 

@@ -8,7 +8,6 @@ from functools import cache
 
 import numpy as np
 
-from epidote.core.chain.chain import Chain
 from epidote.core.claims.claim import Claim
 from epidote.core.claims.evidence import Evidence
 from epidote.core.comparison.claims.verdict import Verdict, judge
@@ -29,17 +28,11 @@ from epidote.core.comparison.repeatability import (
 from epidote.core.effects import Severity
 from epidote.core.quantities.units import to_db
 from epidote.core.results.kinds import reading_kind
-from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
 from epidote.study.annotations import valid
 from epidote.study.models import Entry, Overview, RunSummary, Subject
 from epidote.study.store import Study
-
-
-def readings_of(run: RunSummary) -> tuple[Reading, ...]:
-    """Return a run's readings as values."""
-    return tuple(Reading.from_json(r) for r in run.readings)
 
 
 def repeats_of(study: Study, run: RunSummary) -> list[RunSummary]:
@@ -48,7 +41,7 @@ def repeats_of(study: Study, run: RunSummary) -> list[RunSummary]:
     """
     found: dict[int, RunSummary] = {}
     for other in study.runs_of(run.subject_id, run.column_id):
-        if dict(other.settings) == dict(run.settings) and other.chain.get("load_ohms") == run.chain.get("load_ohms"):
+        if dict(other.settings) == dict(run.settings) and other.chain.load_ohms == run.chain.load_ohms:
             found.setdefault(other.source, other)
     return list(found.values())
 
@@ -58,7 +51,7 @@ def spreads_of(study: Study, run: RunSummary, repeats: int) -> dict[tuple[str, i
     them).
     """
     if repeats > 1:
-        return spreads(readings_of(r) for r in repeats_of(study, run))
+        return spreads(r.readings for r in repeats_of(study, run))
     return {}
 
 
@@ -70,9 +63,9 @@ def evidence_of(study: Study, seen: Overview, subject: Subject, run: RunSummary,
         run.procedure,
         subject.full_name,
         run.settings,
-        Chain.model_validate(run.chain),
+        run.chain,
         subject.conditions,
-        readings_of(run),
+        run.readings,
         cache(lambda: study.curves(run.id)),
         run.cautions,
         {k: s.deviation for k, s in found.items()},
@@ -114,7 +107,7 @@ def held_limits(study: Study, seen: Overview, run: RunSummary) -> list[LimitChec
         if limit.procedure != run.procedure or entry.owner.column not in (None, run.column_id):
             continue
         if limit.of_a_reading:
-            found += [h for r in readings_of(run) if (h := check_reading(limit, r)) is not None]
+            found += [h for r in run.readings if (h := check_reading(limit, r)) is not None]
         else:
             found += [h for c in study.curves(run.id, [limit.key]) if (h := check_curve(limit, c)) is not None]
     return found
@@ -201,7 +194,7 @@ def difference_report(
     mismatches = find_mismatches(one, other, under if len(under) == 1 else ())
     if known is None:
         known = known_spreads(study, seen, run.column_id)
-    sides = [[readings_of(r) for r in repeats_of(study, of)] for of in (run, reference)]
+    sides = [[r.readings for r in repeats_of(study, of)] for of in (run, reference)]
     found = []
     for key in dict.fromkeys(r.key for r in one.readings if r.channel == channel and reading_kind(r.key).compared):
         a, b = ([r for readings in side for r in readings if r.key == key and r.channel == channel] for side in sides)
@@ -266,11 +259,11 @@ def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumm
     sides = []
     least = 0.02
     for _, run in (plain, swapped):
-        chosen = [r for r in readings_of(run) if r.key == head["key"] and r.value is not None]
+        chosen = [r for r in run.readings if r.key == head.reading.key and r.value is not None]
         level = all(r.unit in ("V", "W", "Pa", "FS") and (r.value or 0) > 0 for r in chosen)
         sides.append({r.channel: to_db(r.value or 1.0) if level else r.value or 0.0 for r in chosen})
         least = max([least, *(3 * (r.spread or 0.0) / ((r.value or 1.0) / 8.686 if level else 1.0) for r in chosen)])
-    return SwapFinding(str(head.get("title", head["key"])), swap_conclusion(sides[0], sides[1], least))
+    return SwapFinding(head.title or head.reading.key, swap_conclusion(sides[0], sides[1], least))
 
 
 def latencies(study: Study) -> list[MeasuredLatency]:
@@ -282,18 +275,9 @@ def latencies(study: Study) -> list[MeasuredLatency]:
     for subject in seen.subjects:
         for column in (c for c in seen.columns if c.procedure == "latency"):
             run = seen.runs.get((subject.id, column.id))
-            if run:
-                told = next((r for r in run.readings if r["key"] == "latency" and r["value"] is not None), None)
-            else:
-                told = None
-            if run and told:
-                rows.append(
-                    (
-                        subject.name,
-                        dict(subject.conditions),
-                        float(run.chain["rate"]),
-                        told["value"],
-                        told.get("spread"),
-                    )
-                )
+            if run is None:
+                continue
+            latency = run.reading("latency")
+            if latency is not None and latency.value is not None:
+                rows.append((subject.name, dict(subject.conditions), run.chain.rate, latency.value, latency.spread))
     return latencies_of(rows)

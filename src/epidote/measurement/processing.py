@@ -10,7 +10,6 @@ from epidote.core.chain.chain import Chain
 from epidote.core.comparison.baseline import against_baseline
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, make_settings
 from epidote.core.signals.recording import Recording
@@ -55,9 +54,8 @@ def baseline_of(study: Study, order: RunPlan) -> Baseline | None:
         run = None
     if run is None:
         return None
-    chain = Chain.model_validate(run.chain)
-    readings = tuple(Reading.from_json(r) for r in run.readings)
-    return Baseline(Result(study.curves(run.id), readings), chain, order.chain.differs_from(chain))
+    result = Result(study.curves(run.id), run.readings)
+    return Baseline(result, run.chain, order.chain.differs_from(run.chain))
 
 
 def with_baseline(result: Result, chain: Chain, baseline: Baseline | None) -> Result:
@@ -80,7 +78,5 @@ def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:
     """One step of a run's staircase as curves, from its kept recordings; ``x``: what was stepped, dBFS or Hz."""
     carried = procedure(run.procedure)
     settings = make_settings(carried.Settings, run.settings)
-    curves: tuple[Curve, ...] = carried.step_curves(
-        study.recordings(run.id), settings, Chain.model_validate(run.chain), x
-    )
+    curves: tuple[Curve, ...] = carried.step_curves(study.recordings(run.id), settings, run.chain, x)
     return curves

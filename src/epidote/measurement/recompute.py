@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any
 
 from epidote.core.analysis.delay.clock_offset import with_clock
-from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution, unique
@@ -49,8 +48,7 @@ def _recompute(study: Study, old: RunSummary, model: type[Settings], changes: Ma
             *fixed[:1],
             *free,
         )
-    chain = Chain.model_validate(old.chain)
-    order = RunPlan(old.subject_id, old.column_id, old.procedure, settings, chain)
+    order = RunPlan(old.subject_id, old.column_id, old.procedure, settings, old.chain)
     acquired = study.acquired(old.id)
     result = with_clock(process(study, order, acquired.recordings), acquired.clocks, acquired.rate)
     kept = [c for c in _PRECHECK_CAUTIONS if str(c) in old.cautions]  # what only the bench could tell stays true

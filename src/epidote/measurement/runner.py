@@ -28,7 +28,8 @@ from epidote.measurement.playback import play_and_record
 from epidote.measurement.processing import process
 from epidote.measurement.request import RunPlan, add_column
 from epidote.study.curve_codec import thumbnail_points
-from epidote.study.models import ReadOnlyError, RunSummary, StudyError
+from epidote.study.headline import Headline
+from epidote.study.models import FinishedRun, ReadOnlyError, RunSummary, StudyError
 from epidote.study.store import Study
 
 _BYTES_PER_SAMPLE = 4
@@ -113,19 +114,20 @@ def store_run(
 ) -> RunSummary:
     """Put a finished run into its cell; ``source``: the run whose recordings it was computed from again."""
     carried = procedure(order.procedure)
-    headline = carried.headline(result)
     return study.add_run(
-        order.subject_id,
-        order.column_id,
-        order.procedure,
-        order.settings.model_dump(mode="json"),
-        order.chain,
-        device,
-        result,
-        headline_json(carried, headline) if headline else None,
-        thumbnail_points(carried.thumbnail(result)),
-        recordings,
-        source,
+        FinishedRun(
+            order.subject_id,
+            order.column_id,
+            order.procedure,
+            order.settings.model_dump(mode="json"),
+            order.chain,
+            device,
+            result,
+            headline_of(carried, result),
+            thumbnail_points(carried.thumbnail(result)),
+            recordings,
+            source,
+        )
     )
 
 
@@ -141,7 +143,10 @@ def _require_room(study: Study, order: RunPlan) -> None:
         )
 
 
-def headline_json(carried: Any, headline: Reading) -> dict[str, Any]:
-    """A headline as it is stored: with its title and how it is shown, so that the matrix needs no procedure."""
-    kind = next(kind for kind in carried.readings if kind.key == headline.key)
-    return {**headline.to_json(), "title": kind.title, "shown": str(kind.shown)}
+def headline_of(carried: Any, result: Result) -> Headline | None:
+    """The reading that stands for a run of a procedure, with its title and how it is shown."""
+    reading: Reading | None = carried.headline(result)
+    if reading is None:
+        return None
+    kind = next(kind for kind in carried.readings if kind.key == reading.key)
+    return Headline(reading, kind.title, kind.shown)

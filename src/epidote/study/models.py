@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from epidote.core.errors import UnusableInputError
 from epidote.core.results.caution import Caution
+from epidote.core.results.reading import Reading
+from epidote.study.headline import Headline
+
+if TYPE_CHECKING:
+    from epidote.core.analysis.delay.clock_offset import MarkedRecording
+    from epidote.core.chain.chain import Chain
+    from epidote.core.results.result import Result
+    from epidote.core.signals.recording import Recording, Section
 
 
 class StudyError(UnusableInputError):
@@ -86,8 +94,29 @@ class Column:
 
 
 @dataclass(frozen=True)
+class FinishedRun:
+    """All that a run yields, as a study keeps it.
+
+    thumbnail: points of a small drawing, both from 0 to 1. recomputed_from: the run whose recordings were analysed
+    again; such a run has no recordings of its own.
+    """
+
+    subject_id: int
+    column_id: int
+    procedure: str
+    settings: Mapping[str, Any]
+    chain: Chain
+    device: str
+    result: Result
+    headline: Headline | None = None
+    thumbnail: Sequence[tuple[float, float]] = ()
+    recordings: Sequence[Recording | MarkedRecording | Section] = ()
+    recomputed_from: int | None = None
+
+
+@dataclass(frozen=True)
 class RunSummary:
-    """A finished run without its curves. headline: (reading key, channel) that stands for it.
+    """A finished run without its curves.
 
     What is long is kept as the JSON it came as, and read when it is asked for: a study has thousands of runs, a screen
     a dozen.
@@ -105,24 +134,31 @@ class RunSummary:
     recomputed_from: int | None
     cautions: tuple[str, ...]
     readings_json: str
-    headline: Mapping[str, Any] | None
+    headline: Headline | None
     thumbnail_json: str
     firmware: str = ""
     person: str = ""
 
     @cached_property
-    def chain(self) -> Mapping[str, Any]:
-        """The chain as JSON; that of an uncalibrated chain where what is stored is none."""
+    def chain(self) -> Chain:
+        """The chain it was measured with; an uncalibrated one where what is stored is none."""
         from epidote.core.chain.chain import stored_chain
 
-        return stored_chain(self.chain_json).model_dump(mode="json")
+        return stored_chain(self.chain_json)
 
     @cached_property
-    def readings(self) -> tuple[Mapping[str, Any], ...]:
+    def readings(self) -> tuple[Reading, ...]:
         """The readings that are whole."""
         from epidote.study.stored_json import readings_from_json
 
         return readings_from_json(self.readings_json)
+
+    def reading(self, key: str, channel: int | None = None) -> Reading | None:
+        """The first reading of a key that has a value, of one channel or of any."""
+        for reading in self.readings:
+            if reading.key == key and channel in (None, reading.channel) and reading.value is not None:
+                return reading
+        return None
 
     @cached_property
     def thumbnail(self) -> tuple[tuple[float, float], ...]:
@@ -269,7 +305,7 @@ _SILENCE_DB = 60.0  # what is quieter was no signal
 def headroom_of(overview: Overview | None) -> float | None:
     """Of the last capture in which something played, in dB; None when there is none."""
     for run in sorted(overview.runs.values(), key=lambda r: r.made, reverse=True) if overview else ():
-        peaks = [r["value"] for r in run.readings if r["key"] == "headroom" and r["value"] is not None]
+        peaks = [r.value for r in run.readings if r.key == "headroom" and r.value is not None]
         if peaks and min(peaks) < _SILENCE_DB:
             return float(min(peaks))
     return None

@@ -15,8 +15,9 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from epidote.core.quantities.outside import load_json
 from epidote.core.results.caution import Caution
 from epidote.core.text import visible
+from epidote.study.headline import headline_from_json
 from epidote.study.models import Column, Entry, Owner, Pin, RunSummary, StudyError, Subject, Unit
-from epidote.study.stored_json import _CAUTIONS, _FAULTS
+from epidote.study.stored_json import CAUTIONS, FAULTS
 
 if TYPE_CHECKING:
     from epidote.core.analysis.delay.clock_offset import MarkedRecording
@@ -41,7 +42,7 @@ class Reader:
         for row in rows:
             try:
                 found.append(read(row))
-            except _FAULTS:
+            except FAULTS:
                 self.damaged.append(f"{kind} {row['id']}")
         return found
 
@@ -119,7 +120,7 @@ def run_from_row(row: sqlite3.Row) -> RunSummary:
     """A run; of a damaged one what is still known, with the caution that says so."""
     try:
         cautions = load_json(row["cautions"], "run")
-        headline = load_json(row["headline"], "run")
+        headline = headline_from_json(row["headline"])
         _texts(
             row["procedure"],
             row["device"],
@@ -130,10 +131,7 @@ def run_from_row(row: sqlite3.Row) -> RunSummary:
             row["readings"],
             row["thumbnail"],
         )
-        if headline is not None:
-            _texts(headline["key"], headline["unit"], headline.get("title", ""))
-            require_number(headline["value"])
-        known = tuple(c for c in cautions if c in _CAUTIONS)
+        known = tuple(c for c in cautions if c in CAUTIONS)
         return RunSummary(
             row["id"],
             row["subject_id"],
@@ -152,7 +150,7 @@ def run_from_row(row: sqlite3.Row) -> RunSummary:
             visible(row["firmware"]),
             visible(row["person"]),
         )
-    except _FAULTS:
+    except FAULTS:
         return RunSummary(
             row["id"],
             row["subject_id"],
@@ -169,12 +167,6 @@ def run_from_row(row: sqlite3.Row) -> RunSummary:
             None,
             "[]",
         )
-
-
-def require_number(value: object) -> None:
-    """Raises TypeError unless it is a number or None."""
-    if value is not None and (isinstance(value, bool) or not isinstance(value, (int, float))):
-        raise TypeError("no number")
 
 
 def described_recording(recording: Recording | MarkedRecording | Section) -> tuple[str, str]:
@@ -213,7 +205,7 @@ def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | 
             else:
                 stimulus = Stimulus.from_json(told)
         faults = tuple(str(f) for f in load_json(row["faults"], "faults"))
-    except _FAULTS as error:
+    except FAULTS as error:
         raise StudyError(
             f"What the study stores about the recording {row['file']} is damaged. The run's results are unchanged;"
             " restore study.sqlite from a backup."

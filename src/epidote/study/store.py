@@ -6,7 +6,8 @@ import fcntl
 import json
 import os
 import shutil
-from collections.abc import Iterable, Mapping, Sequence
+import sqlite3
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -18,7 +19,17 @@ from epidote.core.text import visible
 from epidote.study.annotations import Entries, default_operator
 from epidote.study.database import Database, DiskFullError
 from epidote.study.folder import ATTACHMENTS, BIN, RECORDINGS, StudyFolder, UnsafeNameError, day_now, require_plain
-from epidote.study.models import Column, Overview, Pin, ReadOnlyError, RunSummary, StudyError, Subject, Unit
+from epidote.study.models import (
+    Column,
+    FinishedRun,
+    Overview,
+    Pin,
+    ReadOnlyError,
+    RunSummary,
+    StudyError,
+    Subject,
+    Unit,
+)
 from epidote.study.rows import (
     Reader,
     acquisition_from_row,
@@ -32,10 +43,9 @@ from epidote.study.rows import (
 )
 
 if TYPE_CHECKING:
-    from epidote.core.analysis.delay.clock_offset import ClockOffset, MarkedRecording
-    from epidote.core.chain.chain import Chain
-    from epidote.core.results.result import Curve, Result
-    from epidote.core.signals.recording import Recording, Section
+    from epidote.core.analysis.delay.clock_offset import ClockOffset
+    from epidote.core.results.result import Curve
+    from epidote.core.signals.recording import Recording
     from epidote.core.signals.signal import Signal
 
 SUFFIX = ".epidote"
@@ -485,20 +495,7 @@ class Study:
         with self._db.writing() as c:
             c.execute(f"UPDATE {table} SET deleted = ? WHERE id = ?", (deleted, key))
 
-    def add_run(
-        self,
-        subject_id: int,
-        column_id: int,
-        procedure: str,
-        settings: Mapping[str, Any],
-        chain: Chain,
-        device: str,
-        result: Result,
-        headline: Mapping[str, Any] | None,
-        thumbnail: Sequence[tuple[float, float]],
-        recordings: Sequence[Recording | MarkedRecording | Section],
-        recomputed_from: int | None = None,
-    ) -> RunSummary:
+    def add_run(self, run: FinishedRun) -> RunSummary:
         """Keep a finished run: recordings first, each written whole and synced, then everything else in one
         transaction.
         """
@@ -506,53 +503,54 @@ class Study:
 
         if self.read_only:
             raise ReadOnlyError(f"{self.path.name} is read-only ({self.why_read_only}). The run was not saved.")
-        files = [(self._keep(recording.signal), recording) for recording in recordings]
-        made = datetime.now(UTC)
+        files = [(self._keep(recording.signal), recording) for recording in run.recordings]
         with self._db.writing() as c:
-            key = c.execute(
-                "INSERT INTO run (subject_id, column_id, procedure, settings, chain, device, made, program,"
-                " recomputed_from, cautions, readings, headline, thumbnail, firmware, person) VALUES (?, ?, ?, ?, ?, ?,"
-                " ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT firmware FROM unit JOIN subject ON unit.id = unit_id WHERE"
-                " subject.id = ?), ''), ?)",
-                (
-                    subject_id,
-                    column_id,
-                    procedure,
-                    json.dumps(dict(settings)),
-                    chain.model_dump_json(),
-                    device,
-                    made.isoformat(),
-                    __version__,
-                    recomputed_from,
-                    json.dumps([str(x) for x in result.cautions]),
-                    json.dumps([r.to_json() for r in result.readings]),
-                    json.dumps(headline),
-                    json.dumps(list(thumbnail)),
-                    subject_id,
-                    self.person,
-                ),
-            ).lastrowid
-            run_id = _key(key)
-            for position, ((name, digest), r) in enumerate(files):
-                made_by, faults = described_recording(r)
+            run_id = self._insert_run(c, run)
+            for position, ((name, digest), recording) in enumerate(files):
+                signal = recording.signal
+                stimulus, faults = described_recording(recording)
                 c.execute(
                     "INSERT INTO recording (run_id, position, file, rate, channels, frames, sha256, stimulus, faults)"
                     " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    (
-                        run_id,
-                        position,
-                        name,
-                        r.signal.rate,
-                        r.signal.channels,
-                        r.signal.frames,
-                        digest,
-                        made_by,
-                        faults,
-                    ),
+                    (run_id, position, name, signal.rate, signal.channels, signal.frames, digest, stimulus, faults),
                 )
-            for curve in result.curves:
+            for curve in run.result.curves:
                 insert_curve(c, run_id, curve)
         return self.run(run_id)
+
+    def _insert_run(self, c: sqlite3.Connection, run: FinishedRun) -> int:
+        headline = None
+        if run.headline is not None:
+            headline = run.headline.to_json()
+        values = {
+            "subject_id": run.subject_id,
+            "column_id": run.column_id,
+            "procedure": run.procedure,
+            "settings": json.dumps(dict(run.settings)),
+            "chain": run.chain.model_dump_json(),
+            "device": run.device,
+            "made": datetime.now(UTC).isoformat(),
+            "program": __version__,
+            "recomputed_from": run.recomputed_from,
+            "cautions": json.dumps([str(caution) for caution in run.result.cautions]),
+            "readings": json.dumps([reading.to_json() for reading in run.result.readings]),
+            "headline": json.dumps(headline),
+            "thumbnail": json.dumps(list(run.thumbnail)),
+            "person": self.person,
+            "firmware": self._firmware_of(c, run.subject_id),
+        }
+        names = ", ".join(values)
+        places = ", ".join(f":{name}" for name in values)
+        return _key(c.execute(f"INSERT INTO run ({names}) VALUES ({places})", values).lastrowid)
+
+    def _firmware_of(self, c: sqlite3.Connection, subject_id: int) -> str:
+        """The firmware that a row's unit has now."""
+        row = c.execute(
+            "SELECT firmware FROM unit JOIN subject ON unit.id = unit_id WHERE subject.id = ?", (subject_id,)
+        ).fetchone()
+        if row is None:
+            return ""
+        return str(row[0])
 
     def _keep(self, signal: Signal) -> tuple[str, str]:
         """Write one recording; its file name and checksum."""

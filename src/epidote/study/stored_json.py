@@ -2,29 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.outside import load_json
 from epidote.core.results.caution import Caution
+from epidote.core.results.reading import Reading
 
-_FAULTS = (ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError, UnusableInputError)
-_CAUTIONS = frozenset(str(c) for c in Caution)
+FAULTS = (ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError, UnusableInputError)
+CAUTIONS = frozenset(str(c) for c in Caution)
 
 
-def readings_from_json(text: str) -> tuple[Mapping[str, Any], ...]:
+def readings_from_json(text: str) -> tuple[Reading, ...]:
     """The readings that are whole: key, channel, value or None, unit and what else every reader relies on."""
     try:
         found = load_json(text, "row")
-    except _FAULTS:
+    except FAULTS:
         return ()
     if isinstance(found, list):
-        return tuple(r for r in found if _is_reading(r))
+        return tuple(Reading.from_json(one) for one in found if is_reading(one))
     return ()
 
 
-def _is_reading(data: object) -> bool:
+def is_reading(data: object) -> bool:
+    """Whether JSON is a whole reading."""
     if not isinstance(data, dict):
         return False
     texts = isinstance(data.get("key"), str) and isinstance(data.get("unit"), str)
@@ -33,14 +32,14 @@ def _is_reading(data: object) -> bool:
     channel = data.get("channel")
     cautions = data.get("cautions")
     rest = isinstance(channel, int) and channel >= 1 and isinstance(cautions, list) and isinstance(data.get("at"), dict)
-    return texts and numeric and rest and all(c in _CAUTIONS for c in cautions or ())
+    return texts and numeric and rest and all(c in CAUTIONS for c in cautions or ())
 
 
 def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
     """A small drawing's points, both from 0 to 1; none for what is no drawing."""
     try:
         found = [(float(x), float(y)) for x, y in load_json(text, "drawing")]
-    except _FAULTS:
+    except FAULTS:
         return ()
     inside = all(-1 <= v <= 2 for point in found for v in point)
     if inside:

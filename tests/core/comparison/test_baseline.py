@@ -160,14 +160,14 @@ class TestInTheStudy:
         baseline_measured(study)
         after = measured(study, 1, 1)
         delay = {
-            name: next(r for r in run.readings if r["key"] == "delay")
+            name: next(r for r in run.readings if r.key == "delay")
             for name, run in (("before", before), ("after", after))
         }
-        assert delay["before"]["value"] > 0.011, "buffers and converters"
-        assert 0 < delay["after"]["value"] < 1e-4, "the amplifier's own"
+        assert delay["before"].value > 0.011, "buffers and converters"
+        assert 0 < delay["after"].value < 1e-4, "the amplifier's own"
         again = recompute(study, before.id, {})
-        assert next(r for r in again.readings if r["key"] == "delay")["value"] == pytest.approx(
-            delay["after"]["value"], abs=1e-6
+        assert next(r for r in again.readings if r.key == "delay").value == pytest.approx(
+            delay["after"].value, abs=1e-6
         )
 
     def test_the_baseline_itself_stays_as_it_is(self, study):

@@ -98,7 +98,7 @@ def test_rows_over_rate_and_buffer(tmp_path):
         chain = chain_for_subject(study, row)
         device = open_for_chain(chain, row.device, row.conditions, seed=2)
         run = measure(study, RunPlan(row.id, column.id, "latency", settings, chain), device)
-        values[rate] = next(r["value"] for r in run.readings if r["key"] == "latency_samples" and r["channel"] == 1)
+        values[rate] = next(r.value for r in run.readings if r.key == "latency_samples" and r.channel == 1)
     study.close()
     converters = 29.3 + 38.9
     assert values["44.1 kHz"] == pytest.approx(2 * 128 + 22 + converters, abs=0.01) or values[

@@ -63,7 +63,7 @@ def test_a_stretch_becomes_a_run(window, taken, two_paths):
     run = window.session.overview.runs[taken]
     assert run.device == "imported recording: two.wav from 0.5 s to 3.5 s"
     assert run.settings["stimulus"] == "nothing"
-    found = {r["key"]: r["value"] for r in run.readings if r["channel"] == 2}
+    found = {r.key: r.value for r in run.readings if r.channel == 2}
     assert found["delay_samples"] == pytest.approx(LATE, abs=0.01)
     assert (found["polarity"], found["transients"]) == (-1, 3)
     study = window.session.study
@@ -74,7 +74,7 @@ def test_a_stretch_becomes_a_run(window, taken, two_paths):
     original, _ = soundfile.read(two_paths, always_2d=True)
     assert np.array_equal(whole, original), "what came is kept whole; the section is cut from it"
     again = recompute(study, run.id, {})
-    assert [r["value"] for r in again.readings] == [r["value"] for r in run.readings]
+    assert [r.value for r in again.readings] == [r.value for r in run.readings]
 
 
 def test_a_tone_recorded_anywhere(window, qtbot, tmp_path, monkeypatch):
@@ -94,9 +94,7 @@ def test_a_tone_recorded_anywhere(window, qtbot, tmp_path, monkeypatch):
     pick.wave.set_stretch(0.1, 0.9)
     pick.go.click()
     wait_for(qtbot, lambda: (row.id, column.id) in window.session.overview.runs)
-    found = {
-        r["key"]: r["value"] for r in window.session.overview.runs[row.id, column.id].readings if r["channel"] == 1
-    }
+    found = {r.key: r.value for r in window.session.overview.runs[row.id, column.id].readings if r.channel == 1}
     assert found["frequency"] == pytest.approx(997, abs=1e-3)
     assert found["thd"] < -120
 

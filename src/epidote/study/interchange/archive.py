@@ -217,9 +217,9 @@ def run_json(run: RunSummary) -> dict[str, Any]:
         "firmware": run.firmware,
         "person": run.person,
         "settings": dict(run.settings),
-        "chain": dict(run.chain),
+        "chain": run.chain.model_dump(mode="json"),
         "cautions": list(run.cautions),
-        "readings": list(run.readings),
+        "readings": [reading.to_json() for reading in run.readings],
     }
 
 

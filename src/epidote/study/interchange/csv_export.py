@@ -16,7 +16,7 @@ from epidote.study.models import RunSummary
 
 def describe_run(run: RunSummary) -> str:
     """Settings and chain of a run in one line."""
-    chain = {k: v for k, v in run.chain.items() if v is not None}
+    chain = {k: v for k, v in run.chain.model_dump(mode="json").items() if v is not None}
     return (
         f"{run.procedure} {json.dumps(dict(run.settings))}, chain {json.dumps(chain)}, {run.device},"
         f" {run.made:%Y-%m-%d %H:%M} UTC, run {run.id}"
@@ -35,18 +35,18 @@ def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = 
     )
     for name, run in runs:
         for r in run.readings:
-            at = "; ".join(f"{k}={v}" for k, v in r["at"].items())
-            cautions = " ".join(dict.fromkeys([*r["cautions"], *run.cautions]))
+            at = "; ".join(f"{k}={v}" for k, v in r.at.items())
+            cautions = " ".join(dict.fromkeys([*map(str, r.cautions), *run.cautions]))
             writer.writerow(
                 [
                     spreadsheet_cell(visible(name)),
                     run.procedure,
-                    spreadsheet_cell(visible(r["key"])),
-                    r["channel"],
-                    _plain(r["value"]),
-                    spreadsheet_cell(visible(r["unit"])),
-                    _plain(r["spread"]),
-                    _plain(r["floor"]),
+                    spreadsheet_cell(visible(r.key)),
+                    r.channel,
+                    _plain(r.value),
+                    spreadsheet_cell(visible(r.unit)),
+                    _plain(r.spread),
+                    _plain(r.floor),
                     spreadsheet_cell(visible(at)),
                     cautions,
                     run.id,

@@ -54,7 +54,7 @@ def test_axes(staircase, window, qtbot):
     chain = window.session.overview.runs[
         window.session.overview.subjects[1].id, page.selection.current_column().id
     ].chain
-    full = chain["input_full_scale"] * chain["probe_ratio"]
+    full = chain.input_full_scale * chain.probe_ratio
     np.testing.assert_allclose(figure(page).traces[0].x, 20 * np.log10(volts / full))
     do(window, "next axis")
     assert figure(page).traces[0].x[0] == pytest.approx(-40)

@@ -20,6 +20,8 @@ def path(measured_study, tmp_path):
     from epidote.core.settings import make_settings
     from epidote.measurement.request import add_column
     from epidote.study.curve_codec import thumbnail_points
+    from epidote.study.headline import Headline
+    from epidote.study.models import FinishedRun
     from epidote.study.store import create_study
 
     study = create_study(tmp_path / "Many.epidote", "Many")
@@ -29,18 +31,20 @@ def path(measured_study, tmp_path):
         row = study.add_subject(study.add_unit("Maker", f"M{n}"), {"load": "8 Ω"}, "standin:wire")
         curve = Curve("level", 1, f, 20 - 10 * np.log10(1 + (f / (9000 + 500 * n)) ** 2), "Hz", "dB")
         readings = level_readings(curve, np.full(curve.x.size, 0.001))
-        head = {**readings[0].to_json(), "title": "Gain"}
+        head = Headline(readings[0], "Gain")
         study.add_run(
-            row.id,
-            column.id,
-            "response",
-            column.settings,
-            Chain(),
-            "made up",
-            Result((curve,), readings),
-            head,
-            thumbnail_points(curve),
-            (),
+            FinishedRun(
+                row.id,
+                column.id,
+                "response",
+                column.settings,
+                Chain(),
+                "made up",
+                Result((curve,), readings),
+                head,
+                thumbnail_points(curve),
+                (),
+            )
         )
     study.close()
     return tmp_path / "Many.epidote"

@@ -400,7 +400,7 @@ def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, c
     page.exchange.take_recording(settings, tmp_path / "take.wav")
     cell = (rows["low"], columns["response"])
     wait_for(qtbot, lambda: cell in window.session.overview.runs)
-    readings = {r["key"]: r["value"] for r in window.session.overview.runs[cell].readings}
+    readings = {r.key: r.value for r in window.session.overview.runs[cell].readings}
     assert readings["clock_offset"] == pytest.approx(40, abs=0.05)
     assert "+40.00" in window.message.text()
     page.exchange.take_recording(settings, tmp_path / "for nobody.wav")
@@ -414,14 +414,14 @@ def test_crossings_are_said_beside_the_readings(window, rows, columns, qtbot):
     qtbot.waitUntil(lambda: bool(page.graph_panel.graph.figure().crossings), timeout=10000)
     (words,) = page.graph_panel.graph.figure().crossings
     level = {
-        r["key"]: r["value"]
+        r.key: r.value
         for r in window.session.overview.runs[rows["a25"], columns["response"]].readings
-        if r["channel"] == 1
+        if r.channel == 1
     }
     reference = {
-        r["key"]: r["value"]
+        r.key: r.value
         for r in window.session.overview.runs[rows["high"], columns["response"]].readings
-        if r["channel"] == 1
+        if r.channel == 1
     }
     assert words.startswith("Havelmar A25 ")
     assert ("lower" in words) is (level["gain_1k"] < reference["gain_1k"])
@@ -456,10 +456,8 @@ def test_corners_that_have_a_pin_get_no_second_one(window, rows, columns, qtbot)
         """The run as if it fell by 3 dB there; the study's answer to an edit takes its place again."""
         seen = window.session.overview
         run = seen.runs[where]
-        readings = [
-            {**r, "value": hertz} if (r["key"], r["channel"]) == ("bandwidth_high", 1) else r for r in run.readings
-        ]
-        fallen = replace(run, readings_json=json.dumps(readings))
+        readings = [replace(r, value=hertz) if (r.key, r.channel) == ("bandwidth_high", 1) else r for r in run.readings]
+        fallen = replace(run, readings_json=json.dumps([r.to_json() for r in readings]))
         window.session.overview = replace(seen, runs={**seen.runs, where: fallen})
 
     def pins() -> list[float]:

@@ -145,7 +145,7 @@ def test_a_state_becomes_a_run_of_the_study(page, window, qtbot):
     assert run.device == "Watch snapshot “idle”"
     (kept,) = window.session.study.recordings(run.id)
     assert kept.signal.samples == pytest.approx(page.states.states["idle"].recent, abs=1e-7)
-    assert any(r["key"] == "mains_2" and r["value"] for r in run.readings)
+    assert any(r.key == "mains_2" and r.value for r in run.readings)
 
 
 def test_threshold_of_hearing(page, qtbot):

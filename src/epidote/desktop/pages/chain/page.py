@@ -220,7 +220,7 @@ class ChainPage(Page):
         if not runs:
             return "Baseline (loopback, output to input): not measured", True
         latest = max(runs, key=lambda r: r.made)
-        differs = self.chain.wired().differs_from(Chain.model_validate(latest.chain))
+        differs = self.chain.wired().differs_from(latest.chain)
         when = f"{latest.made.astimezone():%d %b %H:%M}"
         if differs:
             return f"Baseline of {when} not used: {' and '.join(differs)} changed since", True

@@ -141,10 +141,10 @@ class ImportExport:
 
         def done(run: RunSummary) -> None:
             self._session.refresh()
-            clock = next((r for r in run.readings if r["key"] == "clock_offset"), None)
+            clock = run.reading("clock_offset")
             if clock is not None:
                 self._session.said.emit(
-                    f"{source.name}: sample clock {clock['value']:+.4f} ppm (±{2 * (clock['spread'] or 0):.2g}) off the"
+                    f"{source.name}: sample clock {clock.value:+.4f} ppm (±{2 * (clock.spread or 0):.2g}) off the"
                     " stimulus file; corrected before the analysis."
                 )
 

@@ -314,11 +314,8 @@ class MatrixPage(Page):
         if subject is None or column is None or run is None:
             return
         self._recomputing = run
-        from epidote.core.chain.chain import Chain
 
-        self.run_panel.show_recompute(
-            subject, column, Chain.model_validate(run.chain), procedure_named(run.procedure), run
-        )
+        self.run_panel.show_recompute(subject, column, run.chain, procedure_named(run.procedure), run)
         self.side.setCurrentWidget(self.run_panel)
 
     def _recompute(self, settings: dict[str, Any]) -> None:

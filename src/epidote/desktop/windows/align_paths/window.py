@@ -88,7 +88,7 @@ class AlignWindow(QDialog):
         head.addWidget(quiet("Compare with channel 1:"))
         self.channel = QComboBox()
         self.channel.setAccessibleName("Channel to align")
-        numbers = sorted({r["channel"] for r in self.run.readings if r["key"] == "delay" and r["value"] is not None})
+        numbers = sorted({r.channel for r in self.run.readings if r.key == "delay" and r.value is not None})
         for number in numbers:
             self.channel.addItem(f"Channel {number}", number)
         self.channel.currentIndexChanged.connect(self._load)
@@ -129,9 +129,10 @@ class AlignWindow(QDialog):
 
     def _told(self, key: str) -> float:
         number = self.channel.currentData()
-        return float(
-            next((r["value"] or 0.0 for r in self.run.readings if r["key"] == key and r["channel"] == number), 0.0)
-        )
+        reading = self.run.reading(key, number)
+        if reading is None or reading.value is None:
+            return 0.0
+        return reading.value
 
     def _load(self) -> None:
         number = self.channel.currentData()

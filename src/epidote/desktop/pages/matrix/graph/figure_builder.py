@@ -263,13 +263,13 @@ def _settings_words(run: RunSummary) -> str:
     values = _settings_said(run.procedure, json.dumps(dict(run.settings)))
     chain = run.chain
     load = ""
-    if chain.get("load_ohms"):
-        load = f", {chain['load_ohms']:g} Ω"
+    if chain.load_ohms:
+        load = f", {chain.load_ohms:g} Ω"
     who = "".join(
         f", {w}" for w in (run.person and f"operator {run.person}", run.firmware and f"firmware {run.firmware}") if w
     )
     return (
-        f"{values}; {chain['name']}, {chain['rate'] / 1000:g} kHz{load}; {run.device};"
+        f"{values}; {chain.name}, {chain.rate / 1000:g} kHz{load}; {run.device};"
         f" {run.made.astimezone():%d %b %Y %H:%M}{who}"
     )
 
@@ -294,9 +294,7 @@ def make_table(
     names = short_names([c.subject for c in ordered])
     columns = [(names[c.subject.id], -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered]
     columns += [("Difference", c.subject.colour, True) for c in others]
-    found = {
-        c.run.id: {r["key"]: Reading.from_json(r) for r in c.run.readings if r["channel"] == channel} for c in ordered
-    }
+    found = {c.run.id: {r.key: r for r in c.run.readings if r.channel == channel} for c in ordered}
     keys = dict.fromkeys(k for c in ordered for k in found[c.run.id])
     rows = _pin_rows(ordered, others, reference, channel, pins, view_title)
     rows += _point_rows(ordered, others, reference, channel, points, whole or {}, percent)
@@ -503,7 +501,7 @@ def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:
     """What two or more runs have in common and where they differ, in words."""
     if len(chosen) < 2:
         return "", ""
-    differ = differing_settings([(dict(c.run.settings), dict(c.run.chain)) for c in chosen])
+    differ = differing_settings([(dict(c.run.settings), c.run.chain.model_dump(mode="json")) for c in chosen])
     units = len({c.subject.unit.id for c in chosen if c.subject.unit})
     names = dict.fromkeys(k for c in chosen for k in c.subject.conditions)
     conditions = [n for n in names if len({c.subject.conditions.get(n) for c in chosen}) > 1]
@@ -511,7 +509,7 @@ def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:
     told = [_CONDITION_OF.get(n, n) in conditions for n in differ]
     differ = [n for n, already in zip(differ, told, strict=True) if not already]
     differs = (["unit"] if units > 1 else []) + conditions + [_label_in(chosen[0].run, n) for n in differ]
-    settings = {**chosen[0].run.settings, **chosen[0].run.chain}
+    settings = {**chosen[0].run.settings, **chosen[0].run.chain.model_dump(mode="json")}
     same = [n for n in _USUAL if n in settings and n not in differ and _CONDITION_OF.get(n, n) not in conditions]
     alike = [_label_in(chosen[0].run, n) for n in same]
     return ", ".join(alike), ", ".join(differs) or "nothing (same unit, conditions and settings)"

@@ -126,7 +126,6 @@ class GraphOverlays:
         first.
         """
         from epidote.core.comparison.limits import check_curve, check_reading
-        from epidote.core.results.reading import Reading
         from epidote.core.wording.differences import limit_check_words
         from epidote.desktop.pages.matrix.graph.figure_builder import short_names
 
@@ -135,7 +134,7 @@ class GraphOverlays:
         for _, limit in self.limits():
             for one in chosen:
                 if limit.of_a_reading:
-                    told = [check_reading(limit, Reading.from_json(r)) for r in one.run.readings]
+                    told = [check_reading(limit, r) for r in one.run.readings]
                 elif limit.key == key:
                     told = [check_curve(limit, c) for c in one.curves]
                 else:

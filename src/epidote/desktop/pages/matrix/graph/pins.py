@@ -30,9 +30,9 @@ class Pins:
             return
         channel = min(self._view.channels)
         wanted = [
-            r["value"]
+            r.value
             for r in run.readings
-            if r["key"] in ("bandwidth_low", "bandwidth_high") and r["channel"] == channel and r["value"]
+            if r.key in ("bandwidth_low", "bandwidth_high") and r.channel == channel and r.value
         ]
         if wanted:
             self._view.show_view("level")

@@ -171,7 +171,6 @@ class GraphViewState:
 
     def _curves(self, run: RunSummary, view: CurveView) -> tuple[Any, ...]:
         """A run's curves of a view, on the chosen axis."""
-        from epidote.core.chain.chain import Chain
         from epidote.core.comparison.differences.axes import on_axis, per_hertz
 
         if self._place is not None and (run.id, self._place) in self._stepped and view.key.startswith("step_"):
@@ -183,8 +182,9 @@ class GraphViewState:
         curves = [c for c in self._selection.curves_of(run.id) if c.key == view.key]
         if self.axis is None:
             return tuple(curves)
-        chain = Chain.model_validate(run.chain)
-        return tuple(on_axis(c, self.axis, chain.scale(c.channel)[0]) for c in curves if c.x_unit == self.axis.source)
+        return tuple(
+            on_axis(c, self.axis, run.chain.scale(c.channel)[0]) for c in curves if c.x_unit == self.axis.source
+        )
 
     def in_view(self, run_id: int) -> tuple[Any, ...]:
         """A run's curves as they are shown, for an export."""

@@ -24,24 +24,27 @@ RUN_ONLY_CAUTIONS = {Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED}
 def headline_text(run: RunSummary) -> str:
     """The reading that stands for a run: "±0.09 dB", "-82.6 dB"."""
     head = run.headline
-    if head is None or head["value"] is None:
+    if head is None or head.reading.value is None:
         return MISSING_VALUE
-    text = format_quantity(head["value"], head["unit"])
-    if head.get("shown") == Shown.PLUS_MINUS:
+    text = format_quantity(head.reading.value, head.reading.unit)
+    if head.shown is Shown.PLUS_MINUS:
         return f"±{text}"
     return text
 
 
 def headline_name(run: RunSummary) -> str:
     """What the headline is, in a word."""
-    return str((run.headline or {}).get("title", ""))
+    if run.headline is None:
+        return ""
+    return run.headline.title
 
 
 def marked(run: RunSummary) -> tuple[Caution, ...]:
     """The cautions worth a mark in the cell: those of the recording, and those of the headline itself."""
     own = [Caution(c) for c in run.cautions if Caution(c) not in RUN_ONLY_CAUTIONS]
-    head = [Caution(c) for c in (run.headline or {}).get("cautions", [])]
-    return tuple(dict.fromkeys([*own, *head]))
+    if run.headline is None:
+        return tuple(own)
+    return tuple(dict.fromkeys([*own, *run.headline.reading.cautions]))
 
 
 def _verdict_lines(verdicts: list[Verdict]) -> str | None:

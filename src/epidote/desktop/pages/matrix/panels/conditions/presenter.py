@@ -55,11 +55,9 @@ class ConditionsPresenter:
                 if s.unit == unit and unit is not None and (s.id, column.id) in overview.runs
             ]
         channel = min(self._view.channels)
-        there = {
-            r["key"] for _, run in chosen for r in run.readings if r["channel"] == channel and r["value"] is not None
-        }
+        there = {r.key for _, run in chosen for r in run.readings if r.channel == channel and r.value is not None}
         titles = {k: t for k, t in reading_titles(procedure_named(column.procedure)).items() if k in there}
-        head = next((str(r.headline["key"]) for _, r in chosen if r.headline), "")
+        head = next((r.headline.reading.key for _, r in chosen if r.headline), "")
         if self._reading not in titles:
             if head in titles:
                 self._reading = head
@@ -69,22 +67,13 @@ class ConditionsPresenter:
         several = len({s.unit.id for s, _ in chosen if s.unit}) > 1
         told = []
         for subject, run in chosen:
-            value = next(
-                (
-                    r
-                    for r in run.readings
-                    if r["key"] == self._reading and r["channel"] == channel and r["value"] is not None
-                ),
-                None,
-            )
-            if value is not None:
+            reading = run.reading(self._reading, channel)
+            if reading is not None and reading.value is not None:
                 conditions = dict(subject.conditions)
                 if several:
                     conditions = {"unit": subject.name, **conditions}
                 told.append(
-                    ConditionReading(
-                        subject.full_name, conditions, value["value"], value["unit"], value.get("spread") or 0.0
-                    )
+                    ConditionReading(subject.full_name, conditions, reading.value, reading.unit, reading.spread or 0.0)
                 )
         try:
             found = grid(told)

@@ -40,7 +40,7 @@ class ReadingsPresenter:
 
         Returns the one that is shown: the selected one, else the graph's first.
         """
-        channels = sorted({reading["channel"] for one in drawn.chosen for reading in one.run.readings})
+        channels = sorted({reading.channel for one in drawn.chosen for reading in one.run.readings})
         selected = [int(c) for c in self.panel.channel.on() if int(c) in channels]
         first_shown = min(self._view.channels)
         if not selected:
