@@ -138,7 +138,7 @@ def test_reading_changes_no_file(kind):
         content_of(study)
         study.checked_curves(1)
         study.units()
-        study.room_left()
+        study.free_bytes()
     assert on_disk(kind.path) == before
 
 

@@ -100,7 +100,7 @@ study.close()
 
 
 def test_a_full_disk_is_noticed_before_anything_is_played(study, monkeypatch):
-    monkeypatch.setattr(Study, "room_left", lambda self: 1_000_000)
+    monkeypatch.setattr(Study, "free_bytes", lambda self: 1_000_000)
     with pytest.raises(StudyError, match="1 MB free.*Nothing was measured"):
         measured(study)
 

@@ -79,7 +79,7 @@ def step(disk: Path, path: Path, rng: random.Random, runs: set[int], refused: li
             words = rng.choice(("measuring", "editing", "deleting", "zipping"))
             rows = study.overview().subjects
             if words == "measuring" and not study.read_only:
-                Study.room_left = lambda self: 1 << 40  # the check before a run would refuse nearly everything here
+                Study.free_bytes = lambda self: 1 << 40  # the check before a run would refuse nearly everything here
                 runs.add(measure_cell(study, rng.choice(rows[1:]).id, 1, seed=rng.randrange(1000)))
             elif words == "editing":
                 study.entries.add("note", {"text": "x" * rng.randrange(20_000)})

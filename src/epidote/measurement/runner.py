@@ -135,7 +135,7 @@ def _require_room(study: Study, order: RunPlan) -> None:
     seconds = procedure(order.procedure).duration(order.settings, order.chain)
     channels = len(order.chain.inputs) + 1  # what was played may be kept as one more
     needed = math.ceil(seconds * order.chain.rate * channels * _BYTES_PER_SAMPLE) + _SPARE_BYTES
-    free = study.room_left()
+    free = study.free_bytes()
     if free < needed:
         raise StudyError(
             f"Not enough disk space: {free / 1e6:.0f} MB free, about {needed / 1e6:.0f} MB needed. Nothing was"
