@@ -145,10 +145,12 @@ def analyse(
         clocks.append(clock)
         return parts
 
-    if procedure == "paths" and marks is None and not channel and baseline is None:
-        rate, result = _streamed(recordings, settings, first, last)
-        _say_result(procedure, rate, settings, result, as_json=as_json)
-        return 0
+    if marks is None and not channel and baseline is None:
+        streamed = _streamed(carried, recordings, settings, first, last)
+        if streamed is not None:
+            rate, result = streamed
+            _say_result(procedure, rate, settings, result, as_json=as_json)
+            return 0
     clocks: list[ClockOffset] = []
     captured = [recording for path in recordings for recording in read(path)]
     path_chain = read_chain(chain, rate=captured[0].signal.rate).changed(rate=captured[0].signal.rate)
@@ -194,24 +196,29 @@ def _signal_of(tracks: Sequence[Any], name: str, number: int, channels: list[int
     return Signal(signal.samples[:, [c - 1 for c in channels]], signal.rate)
 
 
-def _streamed(files: list[Path], settings: Any, first: float, last: float | None) -> tuple[float, Any]:
-    """Rate and result of every channel of every track of all files against the first, read piece by piece."""
+def _streamed(
+    procedure: Any, files: list[Path], settings: Any, first: float, last: float | None
+) -> tuple[float, Any] | None:
+    """Rate and result of every channel of every track of all files, read piece by piece; None for a procedure that
+    takes recordings whole.
+    """
     from contextlib import ExitStack
 
     from epidote.audio.files.streams import SoundStream
-    from epidote.core.procedures.path_delay.procedure import compare_with_first
 
+    if not procedure.reads_sources:
+        return None
     with ExitStack() as stack:
         streams = [stack.enter_context(SoundStream(path, first, last)) for path in files]
-        ways = [track.channel(n) for stream in streams for track in stream.tracks for n in range(1, track.channels + 1)]
-        result = compare_with_first(ways, settings)
+        tracks = [track for stream in streams for track in stream.tracks]
+        sources = [track.channel(number) for track in tracks for number in range(1, track.channels + 1)]
+        result = procedure.analyse_sources(sources, settings)
         for stream in streams:
             stream.require_still()
-    return ways[0].rate, result
+    return sources[0].rate, result
 
 
 def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_json: bool) -> None:
-    from epidote.core.procedures.path_delay.readings import transients_of
     from epidote.core.procedures.registry import procedure as find
     from epidote.core.procedures.registry import reading_titles
 
@@ -224,7 +231,7 @@ def _say_result(procedure: str, rate: float, settings: Any, result: Any, *, as_j
                 "cautions": [str(c) for c in result.cautions],
                 "readings": [r.to_json() for r in result.readings],
                 "curves": [c.to_json() for c in result.curves],
-                **({"transients": transients_of(result)} if procedure == "paths" else {}),
+                **find(procedure).details(result),
             }
         )
     else:

@@ -26,6 +26,7 @@ from epidote.core.comparison.repeatability import (
     swap_conclusion,
 )
 from epidote.core.effects import Severity
+from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.units import to_db
 from epidote.core.results.kinds import reading_kind
 from epidote.core.results.result import Curve
@@ -271,13 +272,19 @@ def latencies(study: Study) -> list[MeasuredLatency]:
     out.
     """
     seen = study.overview()
+    keys = {
+        column.id: kind.key
+        for column in seen.columns
+        for kind in procedure(column.procedure).readings
+        if kind.total_latency
+    }
     rows = []
     for subject in seen.subjects:
-        for column in (c for c in seen.columns if c.procedure == "latency"):
+        for column in seen.columns:
             run = seen.runs.get((subject.id, column.id))
-            if run is None:
+            if run is None or column.id not in keys:
                 continue
-            latency = run.reading("latency")
+            latency = run.reading(keys[column.id])
             if latency is not None and latency.value is not None:
                 rows.append((subject.name, dict(subject.conditions), run.chain.rate, latency.value, latency.spread))
     return latencies_of(rows)

@@ -12,7 +12,7 @@ import numpy as np
 
 from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.results.caution import Caution
-from epidote.core.results.kinds import ChainShare, curve_kind, reading_kind
+from epidote.core.results.kinds import ChainShare, CurveRole, curve_kind, reading_kind
 from epidote.core.results.level_readings import recompute_level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, with_caution
@@ -37,7 +37,9 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
     curves = _siblings(
         [_less_latency(_curve(c, baseline.curve(c.key, c.channel, c.x_unit)), baseline) for c in result.curves]
     )
-    again = recompute_level_readings(c for c in curves if c.key == "level" and c.meta.get("baseline") == "taken out")
+    again = recompute_level_readings(
+        c for c in curves if curve_kind(c.key).role is CurveRole.RESPONSE and c.meta.get("baseline") == "taken out"
+    )
     readings = []
     for reading in result.readings:
         own = baseline.reading(reading.key, reading.channel)
@@ -57,24 +59,19 @@ def _of_the_insertion(reading: Reading, own: Reading | None, scale: float) -> li
     """
     if own is None or reading.value is None or own.value is None:
         return []
-    if reading.key == "gain_1k" and "baseline" in reading.at and reading.value < _AMPLIFIES_DB:
-        return [replace(reading, key="insertion_loss", value=-reading.value)]
+    kind = reading_kind(reading.key)
+    if kind.loss and "baseline" in reading.at and reading.value < _AMPLIFIES_DB:
+        return [replace(reading, key=kind.loss, value=-reading.value)]
     # through another probe the converter's noise weighs more, but what the wire brought along does not: then there is
     # no saying
-    if (
-        reading.key == "noise"
-        and reading.unit == own.unit == "V"
-        and abs(scale - 1) < _SAME
-        and own.value > 0
-        and reading.value > 0
-    ):
+    if kind.rise and reading.unit == own.unit == "V" and abs(scale - 1) < _SAME and own.value > 0 and reading.value > 0:
         if reading.spread is None:
             spread = None
         else:
             spread = math.sqrt(2) * 8.686 * reading.spread / reading.value
         return [
             Reading(
-                "noise_rise",
+                kind.rise,
                 reading.channel,
                 20 * math.log10(reading.value / own.value),
                 "dB",

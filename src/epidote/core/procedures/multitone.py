@@ -29,7 +29,7 @@ from epidote.core.procedures.common.claim_answers import response_candidates
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
+from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind, Shown
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
@@ -71,7 +71,15 @@ class Multitone(ProcedureBase):
     Settings = MultitoneSettings
     answers = (ClaimAnswer((RESPONSE,), response_candidates, curves=("level",)),)
     views = (
-        CurveView("level", "Level", "level", "Gain", chain=ChainShare.SUBTRACTS, microphone=Microphone.LEVEL),
+        CurveView(
+            "level",
+            "Level",
+            "level",
+            "Gain",
+            chain=ChainShare.SUBTRACTS,
+            microphone=Microphone.LEVEL,
+            role=CurveRole.RESPONSE,
+        ),
         CurveView(
             "floor",
             "Distortion + noise",
@@ -80,13 +88,21 @@ class Multitone(ProcedureBase):
             chain=ChainShare.ADDS,
             ratio=True,
         ),
-        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
+        CurveView(
+            "spectrum",
+            "Spectrum",
+            "spectrum",
+            "Level",
+            compared=False,
+            microphone=Microphone.LEVEL,
+            role=CurveRole.SPECTRUM,
+        ),
     )
     readings = (
         ReadingKind("distortion_noise", "Distortion and noise", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("gain_1k", "Gain at 1 kHz"),
-        ReadingKind("bandwidth_low", "Lower -3 dB"),
-        ReadingKind("bandwidth_high", "Upper -3 dB"),
+        ReadingKind("gain_1k", "Gain at 1 kHz", loss="insertion_loss"),
+        ReadingKind("bandwidth_low", "Lower -3 dB", corner_of="level"),
+        ReadingKind("bandwidth_high", "Upper -3 dB", corner_of="level"),
         ReadingKind("bandwidth_low_1db", "Lower -1 dB"),
         ReadingKind("bandwidth_high_1db", "Upper -1 dB"),
         ReadingKind("flatness", "Flatness", shown=Shown.PLUS_MINUS),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Sequence
+from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
@@ -11,11 +11,20 @@ import numpy as np
 from epidote.core.chain.chain import Chain
 from epidote.core.claims.answer import ClaimAnswer
 from epidote.core.errors import SettingError
-from epidote.core.results.kinds import ChainShare, CurveKind, Microphone, ReadingKind, declare_curves, declare_readings
+from epidote.core.results.kinds import (
+    ChainShare,
+    CurveKind,
+    CurveRole,
+    Microphone,
+    ReadingKind,
+    declare_curves,
+    declare_readings,
+)
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings
 from epidote.core.signals.recording import Recording
+from epidote.core.signals.sample_source import SampleSource
 from epidote.core.signals.signal import Signal
 from epidote.core.signals.stimulus import Stimulus
 
@@ -74,10 +83,11 @@ class CurveView:
     microphone: Microphone = Microphone.NONE
     less_reading: str = ""
     former: tuple[str, ...] = ()
+    role: CurveRole = CurveRole.PLAIN
 
     @property
     def kind(self) -> CurveKind:
-        return CurveKind(self.key, self.chain, self.ratio, self.microphone, self.less_reading)
+        return CurveKind(self.key, self.chain, self.ratio, self.microphone, self.less_reading, self.role)
 
 
 S = TypeVar("S", bound=Settings)
@@ -93,6 +103,8 @@ class Procedure(Protocol[S]):
     of_levels: bool  # whether the load bears on what it says
     of_any_recording: bool  # whether a recording says something of which nobody knows what was played
     measures_power: bool  # whether results into different loads cannot be compared
+    reads_sources: bool  # whether sound of any length can be analysed piece by piece
+    aligns_paths: bool  # whether its runs hold two paths that can be aligned by hand
     keeps_part: bool  # whether a run that is stopped half-way is worth keeping
     views: tuple[CurveView, ...]
     readings: tuple[ReadingKind, ...]
@@ -127,6 +139,15 @@ class Procedure(Protocol[S]):
     def summary(self, settings: S) -> str:
         """The settings in a few words, for a column head."""
 
+    def for_existing_sound(self, settings: Mapping[str, Any]) -> dict[str, Any]:
+        """The settings with which sound is analysed that was recorded for another purpose."""
+
+    def analyse_sources(self, sources: Sequence[SampleSource], settings: S) -> Result:
+        """The result of every source of samples against the first, read piece by piece, where ``reads_sources``."""
+
+    def details(self, result: Result) -> dict[str, Any]:
+        """What a result's JSON holds besides readings and curves."""
+
 
 class ProcedureBase:
     """What most procedures have in common; a procedure that differs says so."""
@@ -140,6 +161,8 @@ class ProcedureBase:
     step_views: tuple[CurveView, ...] = ()
     readings: tuple[ReadingKind, ...] = ()
     answers: tuple[ClaimAnswer, ...] = ()
+    aligns_paths = False
+    reads_sources = False
 
     def __init_subclass__(cls) -> None:
         """Make known what the procedure's readings and curves are."""
@@ -164,6 +187,18 @@ class ProcedureBase:
         except StopIteration:
             pass
         return found
+
+    def for_existing_sound(self, settings: Mapping[str, Any]) -> dict[str, Any]:
+        """The settings with which sound is analysed that was recorded for another purpose."""
+        return dict(settings)
+
+    def analyse_sources(self, sources: Sequence[SampleSource], settings: Any) -> Result:
+        """The result of every source of samples against the first, read piece by piece, where ``reads_sources``."""
+        raise NotImplementedError
+
+    def details(self, result: Result) -> dict[str, Any]:
+        """What a result's JSON holds besides readings and curves."""
+        return {}
 
     def wired(self, settings: Any) -> Any:
         """The settings as they are for the baseline, where a wire stands in the unit's place."""

@@ -32,7 +32,7 @@ from epidote.core.procedures.common.channels import merge_channels, per_channel,
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when
-from epidote.core.results.kinds import Microphone, ReadingKind
+from epidote.core.results.kinds import CurveRole, Microphone, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import LabelledEnum, Settings, setting
@@ -76,7 +76,17 @@ class Spectrum(ProcedureBase):
     title = "Spectrum"
     of_any_recording = True
     Settings = SpectrumSettings
-    views = (CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),)
+    views = (
+        CurveView(
+            "spectrum",
+            "Spectrum",
+            "spectrum",
+            "Level",
+            compared=False,
+            microphone=Microphone.LEVEL,
+            role=CurveRole.SPECTRUM,
+        ),
+    )
     readings = (
         ReadingKind("level", "Level"),
         ReadingKind("level_a", "Level, A-weighted"),

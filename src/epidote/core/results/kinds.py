@@ -28,6 +28,15 @@ class Shown(StrEnum):
     POLARITY = "polarity"
 
 
+class CurveRole(StrEnum):
+    """What a curve is to those who draw it and read values off it."""
+
+    PLAIN = "plain"
+    RESPONSE = "response"  # gain over frequency: a drop counts from 1 kHz, gains can be aligned
+    GAIN = "gain"  # gain over something else
+    SPECTRUM = "spectrum"  # levels of a sound; in Pa the threshold of hearing applies
+
+
 class Microphone(StrEnum):
     """Which of a microphone's own responses is taken out of a curve over frequency."""
 
@@ -42,6 +51,10 @@ class ReadingKind:
 
     title: at most 22 characters. ratio: a ratio of amplitudes, which can be shown in percent. compared: whether a
     difference of two says something about units. former: keys under which earlier versions kept it.
+    loss: of a gain, the reading that says instead what a unit takes away, and rise: of a noise, the one that says how
+    far a unit raises it, both where the baseline was a plain wire in the unit's place. corner_of: the curve on which
+    it is a corner. range_of: the reading whose range over rows of one unit says something, as of a volume control.
+    total_latency: whether it belongs in the table of latencies.
     """
 
     key: str
@@ -51,6 +64,11 @@ class ReadingKind:
     shown: Shown = Shown.QUANTITY
     compared: bool = True
     former: tuple[str, ...] = ()
+    loss: str = ""
+    rise: str = ""
+    corner_of: str = ""
+    range_of: str = ""
+    total_latency: bool = False
 
 
 @dataclass(frozen=True)
@@ -64,6 +82,7 @@ class CurveKind:
     ratio: bool = False
     microphone: Microphone = Microphone.NONE
     less_reading: str = ""
+    role: CurveRole = CurveRole.PLAIN
 
 
 _READINGS: dict[str, ReadingKind] = {}

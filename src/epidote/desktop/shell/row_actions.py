@@ -198,10 +198,12 @@ class RowActions:
         session.ask(ask, then)
 
     def align_paths(self) -> None:
-        """The chosen run of “paths” by hand."""
+        """Align the two paths of the chosen run by hand."""
+        from epidote.core.procedures.registry import procedure
+
         window = self.window
         cell = next(
-            ((s, r) for s, r in window.matrix.selection.selected_runs() if r.procedure == "paths"),
+            ((s, r) for s, r in window.matrix.selection.selected_runs() if procedure(r.procedure).aligns_paths),
             None,
         )
         if cell is None:

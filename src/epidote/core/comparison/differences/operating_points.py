@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from epidote.core.quantities.units import QuantityError, parse, parse_as
 from epidote.core.results.curve_features import LOGARITHMIC, curve_at, cutoff_frequency, last_x_below
+from epidote.core.results.kinds import CurveRole, curve_kind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve
 
@@ -49,10 +50,11 @@ def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Ope
             f"“{name[:20]}…” is too long ({len(name)} characters, at most {LONGEST_NAME}). Enter a value and a unit, as"
             " in “1 kHz”."
         )
-    ratio = y_unit == "dB" and key not in ("level", "gain")
+    role = curve_kind(key).role
+    ratio = y_unit == "dB" and role not in (CurveRole.RESPONSE, CurveRole.GAIN)
     if found.unit in ("%", "ppm") and ratio:
         return OperatingPoint(name=name, curve=key, by=PointAxis.Y, value=parse_as(text, "dB"), unit="dB")
-    if found.unit == "dB" and key == "level" and found.value < 0:
+    if found.unit == "dB" and role is CurveRole.RESPONSE and found.value < 0:
         return OperatingPoint(name=name, curve=key, by=PointAxis.DROP, value=-found.value, unit="dB")
     if found.unit == y_unit and found.unit not in x_units:
         return OperatingPoint(name=name, curve=key, by=PointAxis.Y, value=found.value, unit=y_unit)

@@ -40,7 +40,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import from_db, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.curve_features import interpolate
-from epidote.core.results.kinds import ChainShare, ReadingKind
+from epidote.core.results.kinds import ChainShare, CurveRole, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.signals.recording import Recording
@@ -69,7 +69,7 @@ class DistortionFrequency(ProcedureBase):
         CurveView("thd", "THD", "THD", "THD", chain=ChainShare.ADDS, ratio=True),
         *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}", chain=ChainShare.ADDS, ratio=True) for n in range(2, 6)),
         CurveView("noise", "Noise", "noise", "Residual noise", chain=ChainShare.ADDS),
-        CurveView("gain", "Gain", "gain", "Gain"),
+        CurveView("gain", "Gain", "gain", "Gain", role=CurveRole.GAIN),
         CurveView("output", "Output", "output", "Level of the fundamental"),
     )
     step_views = STEP_VIEWS

@@ -43,7 +43,7 @@ from epidote.core.procedures.distortion_level.settings import PRACTICAL, RATED, 
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.results.caution import Caution, caution_when, unique
-from epidote.core.results.kinds import ChainShare, ReadingKind
+from epidote.core.results.kinds import ChainShare, CurveRole, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.signals.recording import Recording
@@ -69,7 +69,7 @@ class DistortionLevel(ProcedureBase):
         CurveView("thd", "THD", "THD", "THD", chain=ChainShare.ADDS, ratio=True),
         *(CurveView(f"h{n}", "THD", f"H{n}", f"Harmonic {n}", chain=ChainShare.ADDS, ratio=True) for n in range(2, 6)),
         CurveView("noise", "Noise", "noise", "Residual noise", chain=ChainShare.ADDS),
-        CurveView("gain", "Gain", "gain", "Gain"),
+        CurveView("gain", "Gain", "gain", "Gain", role=CurveRole.GAIN),
     )
     step_views = STEP_VIEWS
     readings = (

@@ -32,7 +32,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, QuantityError, parse_as, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
-from epidote.core.results.kinds import Microphone, ReadingKind, Shown
+from epidote.core.results.kinds import CurveRole, Microphone, ReadingKind, Shown
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, setting
@@ -77,12 +77,20 @@ class Gain(ProcedureBase):
     Settings = GainSettings
     answers = ANSWERS
     views = (
-        CurveView("spectrum", "Tone", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
+        CurveView(
+            "spectrum",
+            "Tone",
+            "spectrum",
+            "Level",
+            compared=False,
+            microphone=Microphone.LEVEL,
+            role=CurveRole.SPECTRUM,
+        ),
         CurveView("waveform", "Tone", "waveform", "Signal", log_x=False, compared=False),
     )
     readings = (
         ReadingKind("gain", "Gain"),
-        ReadingKind("gain_ratio", "Gain (ratio)"),
+        ReadingKind("gain_ratio", "Gain (ratio)", range_of="gain"),
         ReadingKind("balance", "Balance re channel 1"),
         ReadingKind("output", "Output level"),
         ReadingKind("input", "Input level"),

@@ -38,7 +38,7 @@ from epidote.core.procedures.intermodulation.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
-from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind
+from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, encode_annotations
 from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
@@ -191,7 +191,15 @@ class Intermodulation(ProcedureBase):
         CurveView("modulation", "Swept", "modulation", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),
         CurveView("d2", "Swept", "2nd order", "2nd-order products", chain=ChainShare.ADDS, ratio=True),
         CurveView("d3", "Swept", "3rd order", "3rd-order products", chain=ChainShare.ADDS, ratio=True),
-        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
+        CurveView(
+            "spectrum",
+            "Spectrum",
+            "spectrum",
+            "Level",
+            compared=False,
+            microphone=Microphone.LEVEL,
+            role=CurveRole.SPECTRUM,
+        ),
     )
     readings = (
         ReadingKind("modulation_distortion", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),

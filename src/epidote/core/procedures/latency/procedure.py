@@ -84,7 +84,7 @@ class Latency(ProcedureBase):
         CurveView("arrival", "Arrival", "arrival", "First burst as received", log_x=False, compared=False),
     )
     readings = (
-        ReadingKind("latency", "Latency", chain=ChainShare.SUBTRACTS),
+        ReadingKind("latency", "Latency", chain=ChainShare.SUBTRACTS, total_latency=True),
         ReadingKind("latency_samples", "Latency in samples", chain=ChainShare.SUBTRACTS),
         ReadingKind("latency_other", "Second latency"),
         ReadingKind("latency_share", "Share of bursts"),

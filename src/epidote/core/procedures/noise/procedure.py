@@ -39,7 +39,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.spectrum import Mains
 from epidote.core.quantities.units import QuantityError, from_db, parse, parse_as
 from epidote.core.results.caution import Caution, caution_when
-from epidote.core.results.kinds import ChainShare, ReadingKind
+from epidote.core.results.kinds import ChainShare, CurveRole, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, require_rising, setting
@@ -90,10 +90,12 @@ class Noise(ProcedureBase):
     answers = ANSWERS
     views = (
         CurveView("density", "Density", "density", "Noise in 1 Hz bandwidth"),
-        CurveView("third_octave", "Third octave", "third octave", "Noise in third-octave bands"),
+        CurveView(
+            "third_octave", "Third octave", "third octave", "Noise in third-octave bands", role=CurveRole.SPECTRUM
+        ),
     )
     readings = (
-        ReadingKind("noise", "Noise", chain=ChainShare.ADDS),
+        ReadingKind("noise", "Noise", chain=ChainShare.ADDS, rise="noise_rise"),
         ReadingKind("noise_a", "Noise, A-weighted"),
         ReadingKind("noise_468", "Noise, 468 quasi-peak"),
         ReadingKind("noise_468_mean", "468 quasi-peak, mean"),

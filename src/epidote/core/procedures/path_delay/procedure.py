@@ -7,10 +7,10 @@ others are held against.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -19,7 +19,7 @@ from epidote.core.analysis.delay.path_comparison import compare_paths
 from epidote.core.analysis.signal_scan import scan_sources
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.path_delay.readings import echo_result, path_result
+from epidote.core.procedures.path_delay.readings import echo_result, path_result, transients_of
 from epidote.core.procedures.path_delay.settings import PathsSettings, Played
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
@@ -53,6 +53,8 @@ class Paths(ProcedureBase):
     of_levels = False
     Settings = PathsSettings
     of_the_chain = False
+    aligns_paths = True
+    reads_sources = True
     views = (
         CurveView("delay_over_time", "Delay", "course", "Delay", log_x=False, former=("course",)),
         CurveView(
@@ -118,6 +120,15 @@ class Paths(ProcedureBase):
         ReadingKind("comb_null", "First comb-filter null"),
         ReadingKind("comb_depth", "Comb filter, depth"),
     )
+
+    def for_existing_sound(self, settings: Mapping[str, Any]) -> dict[str, Any]:
+        return {**settings, "stimulus": "nothing"}
+
+    def analyse_sources(self, sources: Sequence[SampleSource], settings: PathsSettings) -> Result:
+        return compare_with_first(sources, settings)
+
+    def details(self, result: Result) -> dict[str, Any]:
+        return {"transients": transients_of(result)}
 
     def conduct(self, settings: PathsSettings, chain: Chain) -> Conduct:
         if settings.stimulus is Played.NOTHING:

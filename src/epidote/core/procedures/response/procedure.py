@@ -26,7 +26,7 @@ from epidote.core.procedures.response.transfer_function_method import analysed_b
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import normalise_phase
-from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
+from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind, Shown
 from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
@@ -59,7 +59,15 @@ class Response(ProcedureBase):
     Settings = ResponseSettings
     answers = ANSWERS
     views = (
-        CurveView("level", "Level", "level", "Gain", chain=ChainShare.SUBTRACTS, microphone=Microphone.LEVEL),
+        CurveView(
+            "level",
+            "Level",
+            "level",
+            "Gain",
+            chain=ChainShare.SUBTRACTS,
+            microphone=Microphone.LEVEL,
+            role=CurveRole.RESPONSE,
+        ),
         CurveView("phase", "Phase", "wrapped", "Phase", chain=ChainShare.SUBTRACTS, microphone=Microphone.PHASE),
         CurveView(
             "phase_unwrapped",
@@ -90,9 +98,9 @@ class Response(ProcedureBase):
         CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
     )
     readings = (
-        ReadingKind("gain_1k", "Gain at 1 kHz"),
-        ReadingKind("bandwidth_low", "Lower -3 dB"),
-        ReadingKind("bandwidth_high", "Upper -3 dB"),
+        ReadingKind("gain_1k", "Gain at 1 kHz", loss="insertion_loss"),
+        ReadingKind("bandwidth_low", "Lower -3 dB", corner_of="level"),
+        ReadingKind("bandwidth_high", "Upper -3 dB", corner_of="level"),
         ReadingKind("bandwidth_low_1db", "Lower -1 dB"),
         ReadingKind("bandwidth_high_1db", "Upper -1 dB"),
         ReadingKind("flatness", "Flatness", shown=Shown.PLUS_MINUS),

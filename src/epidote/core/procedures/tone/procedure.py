@@ -45,7 +45,7 @@ from epidote.core.procedures.tone.claim_answers import ANSWERS
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, to_db
 from epidote.core.results.caution import Caution, caution_when
-from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind
+from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, require_rising, setting
@@ -84,7 +84,15 @@ class Tone(ProcedureBase):
     Settings = ToneSettings
     answers = ANSWERS
     views = (
-        CurveView("spectrum", "Spectrum", "spectrum", "Level", compared=False, microphone=Microphone.LEVEL),
+        CurveView(
+            "spectrum",
+            "Spectrum",
+            "spectrum",
+            "Level",
+            compared=False,
+            microphone=Microphone.LEVEL,
+            role=CurveRole.SPECTRUM,
+        ),
         CurveView("waveform", "Waveform", "waveform", "Signal", log_x=False, compared=False),
         CurveView("residual", "Residual", "residual", "Residual without fundamental", log_x=False, compared=False),
     )
@@ -93,7 +101,7 @@ class Tone(ProcedureBase):
         ReadingKind("thd", "THD", chain=ChainShare.ADDS, ratio=True),
         ReadingKind("level", "Level"),
         ReadingKind("frequency", "Frequency"),
-        ReadingKind("noise", "Noise", chain=ChainShare.ADDS),
+        ReadingKind("noise", "Noise", chain=ChainShare.ADDS, rise="noise_rise"),
         ReadingKind("snr", "SNR", chain=ChainShare.LIMITS),
         ReadingKind("sinad", "SINAD", chain=ChainShare.LIMITS),
         ReadingKind("enob", "ENOB", chain=ChainShare.LIMITS),

@@ -184,11 +184,7 @@ class ImportExport:
                 from epidote.measurement.request import RunPlan
 
                 carried = procedure(column.procedure)
-                if carried.key == "paths":
-                    nothing = {"stimulus": "nothing"}
-                else:
-                    nothing = {}
-                made = make_settings(carried.Settings, {**settings, **nothing})
+                made = make_settings(carried.Settings, carried.for_existing_sound(settings))
                 return import_segment(
                     study, RunPlan(*cell, column.procedure, made, chain_for_subject(study, subject)), recordings, words
                 )

@@ -34,7 +34,7 @@ from epidote.core.quantities.formatting import format_plain, format_quantity, fo
 from epidote.core.quantities.units import in_percent
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import curve_at, noise_uncertainty, slope
-from epidote.core.results.kinds import curve_kind, reading_kind
+from epidote.core.results.kinds import CurveRole, curve_kind, reading_kind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, annotations_of
 from epidote.core.settings import describe_settings, label_of
@@ -328,12 +328,11 @@ def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]
     """What a volume control does: the greatest and the least gain among rows of one unit that differ by their
     conditions.
     """
-    if (
-        not all("gain_ratio" in found[c.run.id] for c in chosen)
-        or len({c.subject.unit.id for c in chosen if c.subject.unit}) != 1
-    ):
+    kinds = procedure(chosen[0].run.procedure).readings if chosen else ()
+    key = next((kind.range_of for kind in kinds if kind.range_of), "")
+    if not key or len({c.subject.unit.id for c in chosen if c.subject.unit}) != 1:
         return ""
-    gains = [(r.value, c) for c in chosen if (r := found[c.run.id].get("gain")) is not None and r.value is not None]
+    gains = [(r.value, c) for c in chosen if (r := found[c.run.id].get(key)) is not None and r.value is not None]
     if len(gains) < 2:
         return ""
     least, most = min(gains, key=lambda g: g[0]), max(gains, key=lambda g: g[0])
@@ -487,7 +486,7 @@ def _at_point(curves: Sequence[Curve], point: OperatingPoint, channel: int) -> d
     )
     out: dict[str, Reading] = {}
     for r in found:
-        if point.curve == "level":
+        if curve_kind(point.curve).role is CurveRole.RESPONSE:
             name = "Level"
         else:
             name = point.curve.upper().replace("_", "+")

@@ -86,6 +86,7 @@ class GraphOverlays:
 
         from epidote.core.analysis.spectral.hearing_threshold import FREQUENCIES, THRESHOLD_DB_SPL
         from epidote.core.results.curve_features import curve_at
+        from epidote.core.results.kinds import CurveRole, curve_kind
         from epidote.desktop.plotting.figure import Line
 
         lines = []
@@ -109,7 +110,7 @@ class GraphOverlays:
                         words=guide.words,
                     )
                 )
-        if y_unit == "dB SPL" and key in ("spectrum", "density", "third_octave"):
+        if y_unit == "dB SPL" and curve_kind(key).role is CurveRole.SPECTRUM:
             lines.append(
                 Line(
                     "Threshold of hearing",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+from epidote.core.results.kinds import reading_kind
 from epidote.desktop.state import edits
 
 if TYPE_CHECKING:
@@ -29,21 +30,22 @@ class Pins:
         if column is None or run is None:
             return
         channel = min(self._view.channels)
-        wanted = [
-            r.value
+        corners = {
+            r.value: reading_kind(r.key).corner_of
             for r in run.readings
-            if r.key in ("bandwidth_low", "bandwidth_high") and r.channel == channel and r.value
-        ]
-        if wanted:
-            self._view.show_view("level")
+            if reading_kind(r.key).corner_of and r.channel == channel and r.value
+        }
+        if corners:
+            curve = next(iter(corners.values()))
+            self._view.show_view(curve)
             overview = self._session.overview
             if overview is not None:
-                there = [p.x for p in overview.pins_of(column.id, "level")]
+                there = [p.x for p in overview.pins_of(column.id, curve)]
             else:
                 there = []
-            missing = [x for x in wanted if not any(math.isclose(x, old, rel_tol=1e-6) for old in there)]
+            missing = [x for x in corners if not any(math.isclose(x, old, rel_tol=1e-6) for old in there)]
             if missing:
-                edits.add_pins(self._session, column.id, "level", missing)
+                edits.add_pins(self._session, column.id, curve, missing)
         else:
             self._selection.failed.emit("This run has no -3 dB point in the measured band. No pin was added.")
 

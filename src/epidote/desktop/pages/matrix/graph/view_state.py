@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from epidote.core.errors import in_window
+from epidote.core.results.kinds import CurveRole
 from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
 from epidote.study.annotations import valid
 
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     OverlaySource = Callable[[Figure, str, list[Chosen], set[int]], tuple[tuple[Line, ...], tuple[str, ...]]]
 
 DENSITY = "spectrum per hertz"
+DENSITY_SOURCE = "spectrum"  # the curve that is shown per hertz, where its bins' noise bandwidth is known
 _MOST_STEPS = 24
 
 
@@ -177,7 +179,9 @@ class GraphViewState:
             return tuple(c for c in self._stepped[run.id, self._place] if c.key == view.key)
         if view.key == DENSITY:
             return tuple(
-                d for c in self._selection.curves_of(run.id) if c.key == "spectrum" and (d := per_hertz(c)) is not None
+                d
+                for c in self._selection.curves_of(run.id)
+                if c.key == DENSITY_SOURCE and (d := per_hertz(c)) is not None
             )
         curves = [c for c in self._selection.curves_of(run.id) if c.key == view.key]
         if self.axis is None:
@@ -206,7 +210,7 @@ class GraphViewState:
     def _offer_aligning(self, view: CurveView, rows: list[Any]) -> None:
         overview = self._session.overview
         there = (
-            view.key == "level"
+            view.role is CurveRole.RESPONSE
             and overview is not None
             and overview.reference in {s.id for s in rows}
             and len(rows) > 1
@@ -393,7 +397,7 @@ def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
     for view in carried.views:
         if view.key in keys:
             views.append(view)
-            if view.key == "spectrum" and any("enbw_hz" in c.meta for c in available if c.key == "spectrum"):
+            if view.key == DENSITY_SOURCE and any("enbw_hz" in c.meta for c in available if c.key == view.key):
                 views.append(replace(view, key=DENSITY, title="density", axis="Level in 1 Hz bandwidth"))
     return (*views, *(carried.step_views if available else ()))
 
