@@ -192,6 +192,14 @@ def test_a_study_from_nothing(run, tmp_path):
     assert "Havelmar A25, load 8 Ω" in out.read_text()
     assert run("study", "export", path, out, "--curve", "spectrum", "--run", made["run"])[0] == 0
     assert "x (Hz)" in out.read_text()
+    text = tmp_path / "o.txt"
+    assert run("study", "export", path, text, "--curve", "spectrum", "--run", made["run"])[0] == 0
+    assert (tmp_path / "o Havelmar A25_ load 8 Ω ch 1.txt").exists()
+    assert run("study", "export", path, tmp_path / "o.dat", "--format", "json", "--run", made["run"])[0] == 0
+    (exported,) = json.loads((tmp_path / "o.dat").read_text())["runs"]
+    assert exported["readings"] == made["readings"]
+    assert run("study", "export", path, tmp_path / "o.dat")[0] != 0
+    assert "curves, readings, text, json" in run("study", "export", path, out, "--format", "ods")[2]
 
 
 def test_measuring_the_baseline_uses_the_wire(run, tmp_path):

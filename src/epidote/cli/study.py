@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -14,6 +14,9 @@ from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_quantity
 from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study, create_study
+
+if TYPE_CHECKING:
+    from epidote.study.interchange.exporters import Exporter, RunExport
 
 
 class SeparatorName(StrEnum):
@@ -187,28 +190,55 @@ def recompute(
 @app.command("export")
 def export(
     path: PathArgument,
-    out: Annotated[Path, typer.Argument(help="CSV file to write")],
+    out: Annotated[Path, typer.Argument(help="file to write; its ending selects the format")],
     run: Annotated[list[int], typer.Option(help="run number; may be repeated [default: all runs in the matrix]")] = [],
-    curve: Annotated[str | None, typer.Option(help="export this curve of each run instead of the readings")] = None,
+    curve: Annotated[str | None, typer.Option(help="curve of each run to export instead of the readings")] = None,
+    format_: Annotated[
+        str, typer.Option("--format", help="readings, curves, text or json [default: by the file's ending]")
+    ] = "",
 ) -> int:
-    """Export readings, or one curve of several runs, as CSV."""
-    from epidote.audio.files.sound_file import write_whole
+    """Export readings or curves of several runs as CSV, text or JSON."""
     from epidote.core.procedures.registry import current_curve_key
-    from epidote.study.interchange.csv_export import curves_csv, readings_csv
+    from epidote.study.interchange.exporters import ExportedRun, RunExport
 
+    exporter = _exporter_for(out, curve, format_)
     with Study(path) as study:
         seen = study.overview()
         chosen = [study.run(number) for number in run] or list(seen.runs.values())
-        named = [(s.full_name, r) for r in chosen for s in seen.subjects if s.id == r.subject_id]
-        if curve is None:
-            text = readings_csv(named)
-        else:
-            text = curves_csv(
-                [(name, r, study.curves(r.id, [current_curve_key(r.procedure, curve)])) for name, r in named]
-            )
-        write_whole(out, text.encode())
-        say(f"{out}: {len(named)} runs")
+        exported = []
+        for summary in chosen:
+            subject = seen.subject(summary.subject_id)
+            if subject is None:
+                continue
+            curves = study.curves(summary.id)
+            key = current_curve_key(summary.procedure, curve or "")
+            shown = tuple(c for c in curves if not curve or c.key == key)
+            notes = seen.notes_on(subject, summary)
+            exported.append(ExportedRun(subject.full_name, summary, shown, curves, notes))
+        channels = frozenset(c.channel for one in exported for c in one.shown)
+        exporter.write(out, RunExport(tuple(exported), channels))
+    say(f"{out}: {len(exported)} runs")
     return 0
+
+
+def _exporter_for(out: Path, curve: str | None, key: str) -> Exporter[RunExport]:
+    """The exporter by its key, else by the file's ending. Raises SettingError that names the formats."""
+    from epidote.study.interchange.exporters import CURVES, EXPORTERS, READINGS, exporter_of
+
+    by_key = {exporter.key: exporter for exporter in EXPORTERS}
+    if key:
+        if key not in by_key:
+            raise SettingError(f"--format: “{key}” is not valid; use one of: {', '.join(by_key)}.")
+        return by_key[key]
+    if curve is None and out.suffix.lower() == CURVES.ending:
+        return READINGS
+    exporter = exporter_of(out, EXPORTERS)
+    if exporter is None:
+        raise SettingError(
+            f"{out.name} has no ending that can be exported to. Nothing was written; use"
+            f" {', '.join(e.ending for e in EXPORTERS)}, or --format."
+        )
+    return exporter
 
 
 @app.command("latency")

@@ -27,8 +27,9 @@ from epidote.core.comparison.repeatability import (
 )
 from epidote.core.effects import Severity
 from epidote.core.procedures.registry import procedure
-from epidote.core.quantities.units import to_db
+from epidote.core.quantities.units import DB_PER_NEPER, to_db
 from epidote.core.results.kinds import reading_kind
+from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
 from epidote.study.annotations import valid
@@ -263,8 +264,16 @@ def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumm
         chosen = [r for r in run.readings if r.key == head.reading.key and r.value is not None]
         level = all(r.unit in ("V", "W", "Pa", "FS") and (r.value or 0) > 0 for r in chosen)
         sides.append({r.channel: to_db(r.value or 1.0) if level else r.value or 0.0 for r in chosen})
-        least = max([least, *(3 * (r.spread or 0.0) / ((r.value or 1.0) / 8.686 if level else 1.0) for r in chosen)])
+        least = max([least, *(3 * _spread_in_db(r, level=level) for r in chosen)])
     return SwapFinding(head.title or head.reading.key, swap_conclusion(sides[0], sides[1], least))
+
+
+def _spread_in_db(reading: Reading, *, level: bool) -> float:
+    """The spread of a reading, of an amplitude (``level``) in dB."""
+    spread = reading.spread or 0.0
+    if level:
+        return spread / ((reading.value or 1.0) / DB_PER_NEPER)
+    return spread
 
 
 def latencies(study: Study) -> list[MeasuredLatency]:

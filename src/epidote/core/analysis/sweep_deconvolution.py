@@ -16,6 +16,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from epidote.core.quantities.statistics import NORMAL_MEDIAN
 from epidote.core.signals import transforms
 from epidote.core.signals.fft_lengths import even_fast_len
 from epidote.core.signals.signal import Samples
@@ -121,7 +122,7 @@ def deconvolve(x: Samples, with_kernel: Kernel) -> Deconvolved:
     peak = index_of_greatest(impulse)
     sample = impulse[:: max(1, k.frames // 20000)]
     return Deconvolved(
-        k, impulse, turned, peak, float(np.median(np.abs(sample))) / 0.6745, *_noise_sums(impulse, peak, k)
+        k, impulse, turned, peak, float(np.median(np.abs(sample))) / NORMAL_MEDIAN, *_noise_sums(impulse, peak, k)
     )
 
 

@@ -11,6 +11,7 @@ from dataclasses import replace
 import numpy as np
 
 from epidote.core.comparison.differences.difference import difference_curve
+from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution
 from epidote.core.results.kinds import ChainShare, CurveRole, curve_kind, reading_kind
 from epidote.core.results.level_readings import recompute_level_readings
@@ -68,7 +69,7 @@ def _of_the_insertion(reading: Reading, own: Reading | None, scale: float) -> li
         if reading.spread is None:
             spread = None
         else:
-            spread = math.sqrt(2) * 8.686 * reading.spread / reading.value
+            spread = math.sqrt(2) * DB_PER_NEPER * reading.spread / reading.value
         return [
             Reading(
                 kind.rise,

@@ -16,6 +16,7 @@ import numpy as np
 
 from epidote.core.analysis.cross_correlation import correlation, refined_lag
 from epidote.core.errors import UnusableInputError
+from epidote.core.quantities.statistics import NORMAL_MEDIAN
 from epidote.core.quantities.units import to_db
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Result
@@ -119,7 +120,7 @@ def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
     first = int(np.argmax(both))
     low = max(0, first + begin - slack)
     last = low + int(np.argmax(height[low : first + begin + slack + 1]))
-    noise = float(np.median(height)) / 0.6745
+    noise = float(np.median(height)) / NORMAL_MEDIAN
     if both[first] <= 12 * noise:
         raise UnusableInputError(
             "The sync markers of the stimulus file were not found in the recording. Nothing was computed; check that it"

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.analysis.cross_correlation import refined_lag
+from epidote.core.quantities.statistics import NORMAL_MEDIAN
 from epidote.core.signals import transforms
 from epidote.core.signals.fft_lengths import even_fast_len
 from epidote.core.signals.sample_source import CHUNK_FRAMES, SampleSource, iter_chunks
@@ -80,7 +81,7 @@ def detect_echo(way: SampleSource, band: tuple[float, float], longest: float) ->
     near[: math.ceil(_LEAST * way.rate)] = 0
     place = int(np.argmax(near))
     if np.any(near):
-        usual = float(np.median(near[near > 0])) / 0.6745
+        usual = float(np.median(near[near > 0])) / NORMAL_MEDIAN
     else:
         usual = 0.0
     if near[place] < max(_STANDS_OUT * usual, _FAINTEST):

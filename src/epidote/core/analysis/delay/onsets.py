@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from epidote.core.analysis.signal_scan import SignalStatistics, scan_source
+from epidote.core.quantities.statistics import NORMAL_MEDIAN
 from epidote.core.signals import transforms
 from epidote.core.signals.sample_source import SampleSource
 from epidote.core.signals.signal import Samples
@@ -73,7 +74,7 @@ def _clicks(way: SampleSource, seen: SignalStatistics) -> list[int]:
     """
     from scipy.ndimage import median_filter
 
-    local = median_filter(seen.usual, _AROUND, mode="nearest") / 0.6745
+    local = median_filter(seen.usual, _AROUND, mode="nearest") / NORMAL_MEDIAN
     # before a hit there may be silence, and the noise of the converter is no event
     threshold = np.maximum(_TIMES * local, 0.1 * seen.peak)
     found: list[int] = []
@@ -98,7 +99,7 @@ def _begins(way: SampleSource, place: int, mean: float) -> bool:
     if frames == 0:
         return True
     before = np.abs(way.read(place - frames, frames) - mean)
-    return abs(float(way.read(place, 1)[0]) - mean) > _OVER * float(np.median(before)) / 0.6745
+    return abs(float(way.read(place, 1)[0]) - mean) > _OVER * float(np.median(before)) / NORMAL_MEDIAN
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from epidote.core.analysis.quantisation import bits_of, follows_rounding, middle
 from epidote.core.analysis.sine.sine_fit import fit_tone
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.analysis.spectral.windows import line_at
+from epidote.core.quantities.statistics import RAYLEIGH_MEDIAN
 from epidote.core.signals import transforms
 from epidote.core.signals.signal import Samples
 
@@ -160,7 +161,7 @@ def _is_undithered(x: Samples, residual: Samples, rate: float, tones: Sequence[f
 
 def _spread(lines: Samples) -> float:
     """The median of the windowed lines is noise; Rayleigh's median is 1.177 of one component's standard deviation."""
-    return float(np.median(lines)) / 1.177
+    return float(np.median(lines)) / RAYLEIGH_MEDIAN
 
 
 def _spread_near(lines: Samples, place: float) -> float:

@@ -27,6 +27,7 @@ from epidote.core.procedures.common.stepped_tones import OVERHEAD, least_dwell
 from epidote.core.procedures.crosstalk.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
+from epidote.core.quantities.statistics import RAYLEIGH_MEDIAN
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind
@@ -240,7 +241,7 @@ def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
         beside = most
     else:
         beside = together
-    return line_at(weighted, frequency, rate), beside / 1.177
+    return line_at(weighted, frequency, rate), beside / RAYLEIGH_MEDIAN
 
 
 def _channel(

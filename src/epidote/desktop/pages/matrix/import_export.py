@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QWidget
 from epidote.desktop.pages.matrix.graph.view_state import procedure_named
 
 if TYPE_CHECKING:
-    from epidote.desktop.pages.matrix.exporters import Selection
+    from epidote.desktop.pages.matrix.exporters import GraphExport
     from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
     from epidote.desktop.pages.matrix.selection import MatrixSelection
     from epidote.desktop.theme import Theme
@@ -32,10 +32,11 @@ class ImportExport:
 
     def export(self, path: Path) -> None:
         """Write what is selected as what the path's ending says, on the study's thread (see ``exporters``)."""
-        from epidote.desktop.pages.matrix.exporters import exporter_of
+        from epidote.desktop.pages.matrix.exporters import EXPORTERS
+        from epidote.study.interchange.exporters import exporter_of
 
         selection = self._to_export()
-        exporter = exporter_of(path)
+        exporter = exporter_of(path, EXPORTERS)
         if exporter is None:
             self._selection.failed.emit(
                 f"{path.name} has no ending that can be exported to. Nothing was written; use a name that ends in .png"
@@ -49,13 +50,14 @@ class ImportExport:
 
         self._session.ask(work, self._session.said.emit)
 
-    def _to_export(self) -> Selection:
-        from epidote.desktop.pages.matrix.exporters import SelectedRun, Selection
+    def _to_export(self) -> GraphExport:
+        from epidote.desktop.pages.matrix.exporters import GraphExport
+        from epidote.study.interchange.exporters import ExportedRun
 
         overview = self._session.overview
         graph = self._view.panel.graph
         runs = tuple(
-            SelectedRun(
+            ExportedRun(
                 subject.full_name,
                 run,
                 tuple(self._view.in_view(run.id)),
@@ -64,7 +66,7 @@ class ImportExport:
             )
             for subject, run in self._selection.selected_runs()
         )
-        return Selection(runs, frozenset(self._view.channels), graph.figure(), graph.view(), self._theme())
+        return GraphExport(runs, frozenset(self._view.channels), graph.figure(), graph.view(), self._theme())
 
     def write_file(self, settings: dict[str, Any], path: Path | None = None) -> None:
         """The run on offer as a sound file between marks, for a player of its own; asks where to when no path is

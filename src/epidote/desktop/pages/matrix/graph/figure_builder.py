@@ -31,7 +31,7 @@ from epidote.core.comparison.differences.operating_points import (
 from epidote.core.procedures.protocol import CurveView
 from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_plain, format_quantity, format_reading
-from epidote.core.quantities.units import in_percent
+from epidote.core.quantities.units import DB_PER_NEPER, in_percent
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import curve_at, noise_uncertainty, slope
 from epidote.core.results.kinds import CurveRole, curve_kind, reading_kind
@@ -364,7 +364,7 @@ def _reading_cell(reading: Reading | None, percent: bool) -> Cell:
     if percent and reading_kind(reading.key).ratio and reading.value is not None:
         value = in_percent(reading.value)
         if reading.spread:
-            spread = value * reading.spread / 8.686
+            spread = value * reading.spread / DB_PER_NEPER
         else:
             spread = None
         return Cell(format_quantity(value, "%", digits=3, uncertainty=spread), reading.cautions)
