@@ -19,3 +19,8 @@ def export(qtbot, page, path) -> None:
     """Export what is selected, and wait until the study's thread has written it."""
     with qtbot.waitSignal(page.session.said, timeout=15000):
         page.exchange.export(path)
+
+
+def row_of(table, title: str) -> list[str]:
+    """The cells beside a title in a table to read; none where there is no such row."""
+    return next((row[1:] for row in table.cells.texts()[1:] if row[0] == title), [])

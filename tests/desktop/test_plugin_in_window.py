@@ -3,6 +3,7 @@
 import pytest
 
 from tests.contracts.test_plugin import KEY, plugin, with_column  # noqa: F401  fixtures
+from tests.desktop.driver import row_of
 
 
 @pytest.fixture
@@ -20,5 +21,5 @@ def test_column_form_graph_readings_and_difference(path, window, qtbot):
     page.selection.select(rows, column.id)
     qtbot.waitUntil(lambda: page.graph_panel.graph.figure() is not None and page.look.key == "histogram", timeout=15000)
     assert len(page.graph_panel.graph.figure().traces) == 2
-    assert page.readings.text_of("Distinct values")[0].isdigit()
-    assert page.readings.text_of("Smallest step")[0].endswith("dBFS")
+    assert row_of(page.readings.table, "Distinct values")[0].isdigit()
+    assert row_of(page.readings.table, "Smallest step")[0].endswith("dBFS")

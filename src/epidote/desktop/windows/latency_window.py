@@ -6,16 +6,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QBrush
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QDialog,
     QHBoxLayout,
     QHeaderView,
     QLineEdit,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
@@ -35,6 +31,7 @@ from epidote.core.quantities.units import parse_as
 from epidote.core.wording.differences import suitability_words
 from epidote.desktop.theme import font
 from epidote.desktop.widgets.plain import Label, plain_tip
+from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 
 if TYPE_CHECKING:
     from epidote.desktop.state.session import Session
@@ -59,17 +56,12 @@ class LatencyWindow(QDialog):
         self.heading = Label("Latency in ms and equivalent distance in air (20 °C)")
         self.heading.setProperty("heading", True)
         layout.addWidget(self.heading)
-        self.table = QTableWidget()
-        self.table.setAccessibleName("Latencies")
-        self.table.setProperty("plain", True)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table = ReadOnlyTable("Latencies")
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.table.setShowGrid(False)
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         chosen = f"background: {theme.chosen_back}; color: {theme.text};"
-        self.table.setStyleSheet(
-            f"QTableWidget::item {{ padding: 2px 10px; }} QTableWidget::item:selected {{ {chosen} }}"
-        )
-        self.table.currentCellChanged.connect(lambda *_: self._chosen())
+        self.table.setStyleSheet(f"QTableView::item {{ padding: 2px 10px; }} QTableView::item:selected {{ {chosen} }}")
+        self.table.selectionModel().currentChanged.connect(lambda *_: self._chosen())
         layout.addWidget(self.table, 1)
         low, high = (format_quantity(v, "s", digits=2) for v in LIVE)
         guide = Label(f"▲ Above {high}: disturbs live playing. {low} to {high}: borderline (rule of thumb).")
@@ -104,29 +96,28 @@ class LatencyWindow(QDialog):
             self.heading.setText("No latency measured in this study. Measure a “Latency” column first.")
             return
         seen = self._seen = latency_table(found)
-        self.table.setRowCount(len(seen.devices))
-        self.table.setColumnCount(len(seen.settings))
-        self.table.setVerticalHeaderLabels(list(seen.devices))
-        self.table.setHorizontalHeaderLabels([_setting_words(s) for s in seen.settings])
-        for row, device in enumerate(seen.devices):
-            for column, setting in enumerate(seen.settings):
-                cell = seen.cells.get((device, setting))
-                item = QTableWidgetItem(_cell_words(cell) if cell else "")
-                item.setFont(font())
-                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                if cell is not None:
-                    item.setToolTip(plain_tip(suitability_words(live_suitability(cell.seconds))))
-                    if cell.seconds > LIVE[0]:
-                        item.setForeground(QBrush(self._theme.colour("caution")))
-                self.table.setItem(row, column, item)
-        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        self.table.verticalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        heads = [TableCell("", font(), right=False)]
+        heads += [TableCell(_setting_words(setting), font()) for setting in seen.settings]
+        rows = []
+        for device in seen.devices:
+            cells = (self._cell(seen.cells.get((device, setting))) for setting in seen.settings)
+            rows.append([TableCell(device, font(), right=False), *cells])
+        self.table.show_cells(heads, rows)
+
+    def _cell(self, latency: MeasuredLatency | None) -> TableCell:
+        if latency is None:
+            return TableCell("", font())
+        colour = self._theme.colour("text")
+        if latency.seconds > LIVE[0]:
+            colour = self._theme.colour("caution")
+        tip = plain_tip(suitability_words(live_suitability(latency.seconds)))
+        return TableCell(_cell_words(latency), font(), tip, colour)
 
     def _chosen(self) -> None:
-        row, column = self.table.currentRow(), self.table.currentColumn()
-        if self._seen is None or row < 0 or column < 0:
+        row, column = self.table.current_cell()
+        if self._seen is None or row < 0 or column < 1:
             return
-        cell = self._seen.cells.get((self._seen.devices[row], self._seen.settings[column]))
+        cell = self._seen.cells.get((self._seen.devices[row], self._seen.settings[column - 1]))
         if cell is not None:
             self.wanted.setText(f"{1000 * cell.seconds:.4g} ms")
 

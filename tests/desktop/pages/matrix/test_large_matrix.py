@@ -55,7 +55,7 @@ def test_it_opens_on_the_first_rows_and_shows_all_when_asked(window, qtbot):
     do(window, "whole column")
     wait_for(qtbot, lambda: len(window.matrix.graph_panel.graph.figure().traces) == ROWS)
     do(window, "beside conditions")
-    wait_for(qtbot, lambda: window.matrix.beside.varying.panel.table.rowCount() == ROWS)
+    wait_for(qtbot, lambda: window.matrix.beside.varying.panel.table.row_count() == ROWS)
 
 
 def test_cells_are_painted_once_and_anew_when_they_change(window, qtbot, monkeypatch):

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QImage
 
 from epidote.study.store import Study
-from tests.desktop.driver import do, export, wait_for
+from tests.desktop.driver import do, export, row_of, wait_for
 
 ALT = Qt.KeyboardModifier.NoModifier
 
@@ -21,7 +21,7 @@ def test_it_opens_on_a_comparison(window, rows, columns):
     assert figure.reference_name == "Ostrel P40, gain high"
     assert [t.name for t in figure.differences] == ["Havelmar A25, load 8 Ω"]
     assert window.windowTitle() == "Measured – Epidote"
-    assert window.matrix.readings.text_of("Gain at 1 kHz")[2].startswith("-0.8")
+    assert row_of(window.matrix.readings.table, "Gain at 1 kHz")[2].startswith("-0.8")
 
 
 def test_cells_say_what_they_hold(window, rows, columns):
@@ -124,7 +124,7 @@ def test_duplicating_a_row_and_repeating_the_reference_on_it(window, rows, colum
         assert mine.settings == reference.settings
         assert mine.chain == reference.chain
     window.matrix.selection.select([rows["high"], new.id], columns["response"])
-    wait_for(qtbot, lambda: window.matrix.readings.text_of("Gain at 1 kHz")[-1:] == ["-12.000 dB"])
+    wait_for(qtbot, lambda: row_of(window.matrix.readings.table, "Gain at 1 kHz")[-1:] == ["-12.000 dB"])
     assert "gain" in window.matrix.readings.likeness.text()
 
 
@@ -228,9 +228,9 @@ def test_percent_or_db_channels_and_kinds_of_curve(window, rows, columns, qtbot)
     do(window, "next view")
     assert "delay removed" in page.graph_panel.graph.figure().y_title
     page.selection.select([rows["a25"]], columns["tone"])
-    wait_for(qtbot, lambda: bool(page.readings.text_of("THD+N")))
+    wait_for(qtbot, lambda: bool(row_of(page.readings.table, "THD+N")))
     do(window, "percent")
-    assert page.readings.text_of("THD+N")[0].endswith("%")
+    assert row_of(page.readings.table, "THD+N")[0].endswith("%")
 
 
 def test_pins_and_corners(window, rows, columns, qtbot):
@@ -247,9 +247,9 @@ def test_pins_and_corners(window, rows, columns, qtbot):
     graph.set_cursor_x(8000.0)
     qtbot.keyClick(graph, Qt.Key.Key_P)
     wait_for(qtbot, lambda: len(graph.figure().pins) == 2)
-    wait_for(qtbot, lambda: bool(page.readings.text_of("Slope, pin 1 to 2")))
-    at_pin = page.readings.text_of("Gain at pin 1, 1.000 kHz")
-    assert at_pin[0][:5] == page.readings.text_of("Gain at 1 kHz")[0][:5]
+    wait_for(qtbot, lambda: bool(row_of(page.readings.table, "Slope, pin 1 to 2")))
+    at_pin = row_of(page.readings.table, "Gain at pin 1, 1.000 kHz")
+    assert at_pin[0][:5] == row_of(page.readings.table, "Gain at 1 kHz")[0][:5]
     qtbot.keyClick(graph, Qt.Key.Key_Delete)
     wait_for(qtbot, lambda: len(graph.figure().pins) == 1)
     do(window, "undo")

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QMessageBox
 
 from epidote.desktop.widgets.curve_preview import CurvePreview
 from epidote.study.interchange.curve_text import text_readings
-from tests.desktop.driver import do, export, wait_for
+from tests.desktop.driver import do, export, row_of, wait_for
 
 
 @pytest.fixture
@@ -31,12 +31,12 @@ def entries(window, kind):
 def test_a_row_is_called_different_or_not(window, two, qtbot):
     do(window, "beside difference")
     panel = two.beside.comparing.panel
-    wait_for(qtbot, lambda: panel.text_of("Gain at 1 kHz") != [])
-    difference, verdict = panel.text_of("Gain at 1 kHz")
+    wait_for(qtbot, lambda: row_of(panel.table, "Gain at 1 kHz") != [])
+    difference, verdict = row_of(panel.table, "Gain at 1 kHz")
     assert difference.startswith("-0.8")
     assert verdict == "different (single run)"
-    assert panel.text_of("Delay")[1] == "different (single run)"
-    assert panel.text_of("Signal-to-noise ratio")[1] == "not repeated"  # it states no spread
+    assert row_of(panel.table, "Delay")[1] == "different (single run)"
+    assert row_of(panel.table, "Signal-to-noise ratio")[1] == "not repeated"  # it states no spread
     assert "lower throughout" in panel.crossings.text()
 
 
@@ -49,13 +49,13 @@ def test_what_forbids_a_verdict_is_acknowledged_first(window, rows, columns, qtb
     do(window, "beside difference")
     page.selection.select([rows["high"], rows["a25"]], columns["tone"])
     panel = page.beside.comparing.panel
-    wait_for(qtbot, lambda: panel.text_of("THD") != [])
-    assert panel.text_of("THD")[1] == "not compared"
+    wait_for(qtbot, lambda: row_of(panel.table, "THD") != [])
+    assert row_of(panel.table, "THD")[1] == "not compared"
     assert "cannot be compared" in panel.mismatches.text()
     qtbot.mouseClick(panel.known, Qt.MouseButton.LeftButton, pos=QPoint(8, panel.known.height() // 2))
-    wait_for(qtbot, lambda: panel.text_of("THD")[1] != "not compared")
+    wait_for(qtbot, lambda: row_of(panel.table, "THD")[1] != "not compared")
     window.session.undo.undo()
-    wait_for(qtbot, lambda: panel.text_of("THD")[1] == "not compared")
+    wait_for(qtbot, lambda: row_of(panel.table, "THD")[1] == "not compared")
 
 
 def test_runs_are_repeated_in_one_command(window, rows, columns, qtbot):
@@ -66,8 +66,8 @@ def test_runs_are_repeated_in_one_command(window, rows, columns, qtbot):
     wait_for(qtbot, lambda: all(window.session.overview.repeats.get(c) == 3 for c in cells))
     do(window, "beside difference")
     page.selection.select([rows["high"], rows["a25"]], columns["tone"])
-    wait_for(qtbot, lambda: page.beside.comparing.panel.text_of("THD") != [])
-    assert page.beside.comparing.panel.text_of("THD")[1] == "different"
+    wait_for(qtbot, lambda: row_of(page.beside.comparing.panel.table, "THD") != [])
+    assert row_of(page.beside.comparing.panel.table, "THD")[1] == "different"
 
 
 def test_curves_are_judged_by_their_repeats(window, rows, columns, qtbot):
@@ -97,7 +97,7 @@ def test_channels_swapped_tell_what_a_difference_follows(window, rows, columns, 
     wait_for(qtbot, lambda: window.session.overview.reference == twin().id)
     do(window, "beside difference")
     page.selection.select([rows["a25"], twin().id], columns["tone"])
-    wait_for(qtbot, lambda: page.beside.comparing.panel.text_of("THD") != [])
+    wait_for(qtbot, lambda: row_of(page.beside.comparing.panel.table, "THD") != [])
     assert any(
         w in page.beside.comparing.panel.mismatches.text() for w in ("belongs to the unit", "No measurable difference")
     )
@@ -132,8 +132,8 @@ def test_a_band_dragged_in_the_difference_strip(window, two, qtbot):
 def test_points_are_kept_as_readings_of_the_column(window, two, qtbot):
     two.readings.point.setText("100 Hz")
     qtbot.keyClick(two.readings.point, Qt.Key.Key_Return)
-    wait_for(qtbot, lambda: two.readings.text_of("Level at 100 Hz") != [])
-    cells = two.readings.text_of("Level at 100 Hz")
+    wait_for(qtbot, lambda: row_of(two.readings.table, "Level at 100 Hz") != [])
+    cells = row_of(two.readings.table, "Level at 100 Hz")
     assert cells[0].endswith("dB")
     assert cells[2].startswith("-0.9")
     told = []
@@ -142,22 +142,22 @@ def test_points_are_kept_as_readings_of_the_column(window, two, qtbot):
     assert "does not fit these curves" in told[0]
     entry = entries(window, "point")[0]
     two.readings.point_unwanted.emit(entry.id, "100 Hz")
-    wait_for(qtbot, lambda: two.readings.text_of("Level at 100 Hz") == [])
+    wait_for(qtbot, lambda: row_of(two.readings.table, "Level at 100 Hz") == [])
     window.session.undo.undo()
-    wait_for(qtbot, lambda: two.readings.text_of("Level at 100 Hz") != [])
+    wait_for(qtbot, lambda: row_of(two.readings.table, "Level at 100 Hz") != [])
 
 
 def test_conditions_as_a_line_and_words_where_there_is_none(window, rows, columns, two, qtbot):
     do(window, "beside conditions")
     panel = two.beside.varying.panel
-    wait_for(qtbot, lambda: "differ in" in panel.words.text() or panel.table.rowCount() > 0)
+    wait_for(qtbot, lambda: "differ in" in panel.words.text() or panel.table.row_count() > 0)
     two.selection.select([rows["low"]], columns["response"])
     two.measure_empty()
     wait_for(qtbot, lambda: (rows["low"], columns["response"]) in window.session.overview.runs)
     two.selection.select([rows["high"], rows["low"]], columns["response"])
     panel.reading_chosen.emit("gain_1k")
-    wait_for(qtbot, lambda: panel.table.rowCount() == 2)
-    shown = [panel.table.item(r, c).text() for r in range(2) for c in range(2)]
+    wait_for(qtbot, lambda: panel.table.row_count() == 2)
+    shown = [panel.table.text(r, c) for r in range(2) for c in range(2)]
     assert {"high", "low"} <= set(shown)
     assert panel.over.text() == "vs. gain"
     assert panel.lines.isVisible()
@@ -174,7 +174,7 @@ def test_claims_are_typed_judged_and_drawn(window, rows, columns, two, qtbot):
     qtbot.keyClicks(panel.typed, "frequency response 20 Hz-20 kHz ±0.5 dB")
     assert panel.understood.text().startswith("Read as: Frequency response within ±0.5 dB, 20 Hz to 20 kHz")
     qtbot.keyClick(panel.typed, Qt.Key.Key_Return)
-    wait_for(qtbot, lambda: panel.table.rowCount() == 1 and "not met" in panel.table.item(0, 2).text())
+    wait_for(qtbot, lambda: panel.table.row_count() == 1 and "not met" in panel.table.text(0, 2))
     assert "misses by" in panel.verdict.text()
     claims_row = next(s for s in window.session.overview.rows if s.is_claims)
     index = two.model.index_of(claims_row.id, columns["response"])
@@ -187,11 +187,11 @@ def test_claims_are_typed_judged_and_drawn(window, rows, columns, two, qtbot):
     }  # the new row left the choice alone
     panel.typed.setText("SNR 90 dB(A)")
     panel.add_typed()
-    wait_for(qtbot, lambda: panel.table.rowCount() == 2 and "inconclusive" in panel.table.item(1, 2).text())
+    wait_for(qtbot, lambda: panel.table.row_count() == 2 and "inconclusive" in panel.table.text(1, 2))
     panel.table.selectRow(1)
     assert panel.measure.isEnabled()
     qtbot.mouseClick(panel.measure, Qt.MouseButton.LeftButton)
-    wait_for(qtbot, lambda: "met" in panel.table.item(1, 2).text() and "not" not in panel.table.item(1, 2).text())
+    wait_for(qtbot, lambda: "met" in panel.table.text(1, 2) and "not" not in panel.table.text(1, 2))
     window.session.undo.undo()
     wait_for(qtbot, lambda: len(entries(window, "claim")) == 1)
 

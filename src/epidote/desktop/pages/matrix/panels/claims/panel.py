@@ -7,21 +7,20 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
     QHeaderView,
     QLineEdit,
     QPushButton,
-    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label, plain_tip
-from epidote.desktop.widgets.read_only_table import plain_table
+from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
@@ -52,11 +51,11 @@ class ClaimsPanel(QWidget):
         self.heading = Label()
         self.heading.setProperty("heading", True)
         layout.addWidget(self.heading)
-        self.table = plain_table("Claims")
+        self.table = ReadOnlyTable("Claims")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setWordWrap(True)
-        self.table.itemSelectionChanged.connect(self._chosen)
+        self.table.selectionModel().selectionChanged.connect(lambda *_: self._chosen())
         layout.addWidget(self.table, 1)
         self.verdict = Label()
         self.verdict.setWordWrap(True)
@@ -95,46 +94,18 @@ class ClaimsPanel(QWidget):
     def show_unit(
         self, unit: Unit | None, entries: list[Entry], verdicts: dict[int, Verdict], *, writable: bool
     ) -> None:
-        from epidote.core.claims.claim import Claim
-
         current = self._current()
         self.unit, self._entries, self._verdicts = unit, entries, verdicts
         self.heading.setText(f"Claims for {unit.name}" if unit is not None else "Select a row to see its claims.")
         for widget in (self.typed, self.source, self.take):
             widget.setEnabled(writable and unit is not None)
-        self.table.blockSignals(True)
-        self.table.clear()
-        self.table.setColumnCount(3)
-        self.table.setRowCount(len(entries))
-        for c, title in enumerate(("Claim", "Measured", "Verdict")):
-            self.table.setHorizontalHeaderItem(c, QTableWidgetItem(title))
-        t = self.theme
-        for r, entry in enumerate(entries):
-            verdict = verdicts.get(entry.id)
-            if verdict:
-                outcome = str(verdict.outcome)
-            else:
-                outcome = "checking…"
-            claim = next((c for _, c in valid([entry], Claim)), None)
-            if claim is None:
-                words = f"Unreadable claim (entry {entry.id}): damaged, or of a procedure that is not installed"
-                self.table.setItem(r, 0, QTableWidgetItem(words))
-                continue
-            cells = (claim.words, _measured(verdict), f"{_MARKS.get(outcome, '…')} {outcome}")
-            for c, text in enumerate(cells):
-                item = QTableWidgetItem(text)
-                item.setFont(font(0.9, bold=c == 2 and outcome == "not met"))
-                item.setForeground(t.colour(_INKS.get(outcome, "text") if c == 2 else "text"))
-                if c == 1:
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                item.setToolTip(plain_tip(f"{claim.text}{f' ({claim.source})' if claim.source else ''}"))
-                self.table.setItem(r, c, item)
+        heads = [TableCell(title, font(0.9), right=False) for title in ("Claim", "Measured", "Verdict")]
+        self.table.show_cells(heads, [self._cells_of(entry, verdicts.get(entry.id)) for entry in entries])
         header = self.table.horizontalHeader()
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         for c in (1, 2):
             header.setSectionResizeMode(c, QHeaderView.ResizeMode.ResizeToContents)
         self.table.resizeRowsToContents()
-        self.table.blockSignals(False)
         again = next(
             (i for i, e in enumerate(entries) if current is not None and e.id == current.id), 0 if entries else -1
         )
@@ -143,8 +114,28 @@ class ClaimsPanel(QWidget):
         self._chosen()
         self._offer_adding(self._understood(self.typed.text()))
 
+    def _cells_of(self, entry: Entry, verdict: Verdict | None) -> list[TableCell]:
+        """A row of the table: the claim, the measured figure, and the verdict."""
+        from epidote.core.claims.claim import Claim
+
+        claim = next((c for _, c in valid([entry], Claim)), None)
+        if claim is None:
+            words = f"Unreadable claim (entry {entry.id}): damaged, or of a procedure that is not installed"
+            return [TableCell(words, font(0.9), right=False), TableCell("", font(0.9)), TableCell("", font(0.9))]
+        outcome = "checking…"
+        if verdict is not None:
+            outcome = str(verdict.outcome)
+        source = f" ({claim.source})" if claim.source else ""
+        tip, text = plain_tip(f"{claim.text}{source}"), self.theme.colour("text")
+        mark, ink = _MARKS.get(outcome, "…"), self.theme.colour(_INKS.get(outcome, "text"))
+        return [
+            TableCell(claim.words, font(0.9), tip, text, right=False),
+            TableCell(_measured(verdict), font(0.9), tip, text),
+            TableCell(f"{mark} {outcome}", font(0.9, bold=outcome == "not met"), tip, ink, right=False),
+        ]
+
     def _current(self) -> Entry | None:
-        row = self.table.currentRow()
+        row, _ = self.table.current_cell()
         if 0 <= row < len(self._entries):
             return self._entries[row]
         return None

@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
 
 from epidote.core.quantities.formatting import format_quantity
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label, plain_tip
-from epidote.desktop.widgets.read_only_table import plain_table
+from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 
 if TYPE_CHECKING:
-    from epidote.core.comparison.conditions.condition_table import ConditionTable
+    from epidote.core.comparison.conditions.condition_table import ConditionReading, ConditionTable
 
 
 class ConditionLines(QWidget):
@@ -113,7 +113,7 @@ class ConditionsPanel(QWidget):
         self.over.setProperty("quiet", True)
         top.addWidget(self.over, 1)
         layout.addLayout(top)
-        self.table = plain_table("Reading vs. conditions, table")
+        self.table = ReadOnlyTable("Reading vs. conditions, table")
         layout.addWidget(self.table, 1)
         self.lines = ConditionLines(theme)
         layout.addWidget(self.lines, 1)
@@ -131,11 +131,16 @@ class ConditionsPanel(QWidget):
 
     def show_words(self, words: str) -> None:
         """Why there is no table."""
-        self.table.setRowCount(0)
-        self.table.setColumnCount(0)
+        self.table.show_cells((), ())
         self.lines.show_grid(None)
         self.over.setText("")
         self.words.setText(words)
+
+    def _cell(self, reading: ConditionReading | None) -> TableCell:
+        if reading is None:
+            return TableCell("not measured", font(0.9), colour=self.theme.colour("quiet"))
+        text = format_quantity(reading.value, reading.unit, uncertainty=reading.spread or None)
+        return TableCell(text, font(0.9), plain_tip(reading.name), self.theme.colour("text"))
 
     def show_grid(self, grid: ConditionTable, equal: list[str]) -> None:
         if grid.second:
@@ -143,29 +148,15 @@ class ConditionsPanel(QWidget):
         else:
             seconds = ("",)
         self.over.setText(f"vs. {grid.first[0]}{f' and {grid.second[0]}' if grid.second else ''}")
-        self.table.clear()
-        self.table.setColumnCount(1 + len(seconds))
-        self.table.setRowCount(len(grid.first[1]))
-        for c, title in enumerate((grid.first[0], *(f"{grid.second[0]} {s}" if grid.second else "" for s in seconds))):
-            head = QTableWidgetItem(title)
-            head.setFont(font(0.9, bold=c > 0))
-            self.table.setHorizontalHeaderItem(c, head)
-        for r, a in enumerate(grid.first[1]):
-            name = QTableWidgetItem(a)
-            name.setFont(font(0.9))
-            self.table.setItem(r, 0, name)
-            for c, s in enumerate(seconds, start=1):
-                told = grid.at(a, s)
-                item = QTableWidgetItem(
-                    format_quantity(told.value, told.unit, uncertainty=told.spread or None) if told else "not measured"
-                )
-                item.setFont(font(0.9))
-                item.setForeground(self.theme.colour("text" if told else "quiet"))
-                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                if told:
-                    item.setToolTip(plain_tip(told.name))
-                self.table.setItem(r, c, item)
-            self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
+        heads = [TableCell(grid.first[0], font(0.9), right=False)]
+        for second in seconds:
+            title = f"{grid.second[0]} {second}" if grid.second else ""
+            heads.append(TableCell(title, font(0.9, bold=True)))
+        rows = []
+        for first in grid.first[1]:
+            name = TableCell(first, font(0.9), right=False)
+            rows.append([name, *(self._cell(grid.at(first, second)) for second in seconds)])
+        self.table.show_cells(heads, rows)
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         self.lines.theme = self.theme
         self.lines.show_grid(grid)

@@ -6,26 +6,27 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QHBoxLayout,
     QHeaderView,
     QPushButton,
-    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
+from epidote.core.comparison.repeatability import Significance
 from epidote.core.effects import Severity
 from epidote.core.wording.differences import comparison_words, mismatch_words, swap_words
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label, plain_tip
-from epidote.desktop.widgets.read_only_table import plain_table
+from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 if TYPE_CHECKING:
     from epidote.core.comparison.conditions.comparability import Mismatch
+    from epidote.core.comparison.repeatability import Comparison
     from epidote.measurement.assessment import DifferenceReport
 
 _MOST_CROSSINGS, _MOST_UNLIKE = 2, 5
@@ -62,7 +63,7 @@ class DifferencePanel(QWidget):
         self.heading = Label()
         self.heading.setWordWrap(True)
         layout.addWidget(self.heading)
-        self.table = plain_table("Differences")
+        self.table = ReadOnlyTable("Differences")
         layout.addWidget(self.table, 1)
         self.crossings = Label()
         self.crossings.setWordWrap(True)
@@ -94,8 +95,7 @@ class DifferencePanel(QWidget):
         """Why there is nothing to compare, and what to do."""
         self.rows.set_options([], [])
         self.heading.setText(words)
-        self.table.setRowCount(0)
-        self.table.setColumnCount(0)
+        self.table.show_cells((), ())
         for label in (self.crossings, self.mismatches):
             label.hide()
         self.known.hide()
@@ -114,36 +114,9 @@ class DifferencePanel(QWidget):
         self.rows.set_options([(str(n), name) for n, name in rows] if len(rows) > 1 else [], [str(current)])
         blocked = report.blocked and not known
         self.heading.setText(f"{report.name} vs. {reference}" + (": no verdict, see below" if blocked else ""))
-        t = self.theme
-        self.table.clear()
-        self.table.setColumnCount(3)
-        self.table.setRowCount(len(report.comparisons))
-        for column, title in enumerate(("Reading", "Difference (95 %)", "Finding")):
-            self.table.setHorizontalHeaderItem(column, QTableWidgetItem(title))
-        for r, (key, found) in enumerate(report.comparisons):
-            once = ""
-            if max(found.repeats) == 1 and found.finding == "different":
-                once = " (single run)"
-            if blocked:
-                verdict = "not compared"
-            else:
-                verdict = f"{found.finding}{once}"
-            shown = _difference_words(found)
-            for c, (text, colour) in enumerate(
-                (
-                    (titles.get(key, key), "text"),
-                    (shown, "text"),
-                    (verdict, "text" if verdict.startswith("different") else "quiet"),
-                )
-            ):
-                item = QTableWidgetItem(text)
-                item.setFont(font(0.9, bold=c == 2 and verdict.startswith("different")))
-                item.setForeground(t.colour("caution") if c == 2 and verdict == "chain-limited" else t.colour(colour))
-                if c == 1:
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                item.setToolTip(plain_tip(comparison_words(found)))
-                self.table.setItem(r, c, item)
-            self.table.setRowHeight(r, round(font().pointSizeF() * 2.1))
+        heads = [TableCell(title, font(0.9)) for title in ("Reading", "Difference (95 %)", "Finding")]
+        cells = [self._cells_of(titles.get(key, key), found, blocked=blocked) for key, found in report.comparisons]
+        self.table.show_cells(heads, cells)
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         words = [_marked_mismatch(one) for one in report.mismatches[:_MOST_UNLIKE]]
         swapped = []
@@ -167,6 +140,26 @@ class DifferencePanel(QWidget):
         self.known.setVisible(report.blocked)
         self.known.setChecked(known)
 
+    def _cells_of(self, title: str, found: Comparison, *, blocked: bool) -> list[TableCell]:
+        """A row of the table: the reading, how far it differs, and whether that is real."""
+        different = found.finding is Significance.DIFFERENT and not blocked
+        finding = str(found.finding)
+        if different and max(found.repeats) == 1:
+            finding = f"{finding} (single run)"
+        if blocked:
+            finding = "not compared"
+        ink = "quiet"
+        if different:
+            ink = "text"
+        elif found.finding is Significance.CHAIN_LIMITED and not blocked:
+            ink = "caution"
+        tip, text = plain_tip(comparison_words(found)), self.theme.colour("text")
+        return [
+            TableCell(title, font(0.9), tip, text, right=False),
+            TableCell(_difference_words(found), font(0.9), tip, text),
+            TableCell(finding, font(0.9, bold=different), tip, self.theme.colour(ink), right=False),
+        ]
+
     def show_crossings(self, crossings: tuple[str, ...]) -> None:
         more = len(crossings) - _MOST_CROSSINGS
         self.crossings.setText(
@@ -175,14 +168,6 @@ class DifferencePanel(QWidget):
             )
         )
         self.crossings.setVisible(bool(crossings))
-
-    def text_of(self, title: str) -> list[str]:
-        """What stands in the row of that title."""
-        for r in range(self.table.rowCount()):
-            head = self.table.item(r, 0)
-            if head is not None and head.text() == title:
-                return [item.text() if (item := self.table.item(r, c)) else "" for c in (1, 2)]
-        return []
 
 
 def _difference_words(found: Any) -> str:

@@ -18,9 +18,8 @@ from PySide6.QtWidgets import (
 
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label, button_text, plain_tip
-from epidote.desktop.widgets.read_only_table import plain_view
+from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
-from epidote.desktop.widgets.table_model import ReadOnlyTableModel, TableCell
 
 _MEASURED = 3  # of a column: the widest text is among the longest
 _ROOM_ABOUT = 14  # pixels beside a text
@@ -51,8 +50,8 @@ class ReadingsPanel(QWidget):
         self.units = SegmentedButtons()
         top.addWidget(self.units)
         layout.addLayout(top)
-        self.model = ReadOnlyTableModel()
-        self.table = plain_view("Readings", self.model)
+        self.table = ReadOnlyTable("Readings")
+        self.model = self.table.cells
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
         self._widths: list[int] = []  # that the columns' texts need
         layout.addWidget(self.table, 1)
@@ -115,7 +114,6 @@ class ReadingsPanel(QWidget):
         self._keys = [(row.key, row.unit) for row in table.rows]
         self._entries = {r: row.entry for r, row in enumerate(table.rows) if row.entry is not None}
         self.model.show(self._heads(table), self._rows(table))
-        self.table.verticalHeader().setDefaultSectionSize(round(font().pointSizeF() * 2.1))
         self._widths = [_width_of(self.model.column(c)) for c in range(self.model.columnCount())]
         self._fit()
         words = [
@@ -166,11 +164,6 @@ class ReadingsPanel(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._fit()
-
-    def text_of(self, title: str) -> list[str]:
-        """What stands in the row of that title, for tests and the clipboard."""
-        found = (row[1:] for row in self.model.texts()[1:] if row[0] == title)
-        return next(found, [])
 
 
 def _width_of(cells: list[TableCell]) -> int:
