@@ -198,7 +198,7 @@ def by_hand(window: MainWindow, dressed: Callable[[str, int, int], None], wanted
     window.rows.show_latencies()
     seen = window.findChildren(LatencyWindow)[-1]
     settle(window, 2)
-    seen.table.setCurrentCell(1, 1)
+    seen.table.setCurrentIndex(seen.table.cells.index(1, 2))
     keep(seen, "latencies-light", wanted)
     seen.close()
 

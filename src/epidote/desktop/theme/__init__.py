@@ -216,7 +216,7 @@ def _style(t: Theme) -> str:
     QMenu::item {{ padding: 5px 22px; }} QMenu::item:selected {{ background: {t.chosen_back}; }}
     QMenu::item:disabled {{ color: {t.quiet}; }}
     QMenu::separator {{ background: {t.faint_line}; height: 1px; margin: 4px 0; }}
-    QTableWidget, QListWidget {{ selection-background-color: {t.chosen_back}; selection-color: {t.text}; }}
+    QTableView, QListWidget {{ selection-background-color: {t.chosen_back}; selection-color: {t.text}; }}
     QListWidget {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; }}
     QDialog {{ background: {t.back}; }}
     QLabel#step {{ border: 1px solid {t.line}; border-radius: 12px; color: {t.quiet}; }}

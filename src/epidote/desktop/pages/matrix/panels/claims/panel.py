@@ -99,7 +99,11 @@ class ClaimsPanel(QWidget):
         self.heading.setText(f"Claims for {unit.name}" if unit is not None else "Select a row to see its claims.")
         for widget in (self.typed, self.source, self.take):
             widget.setEnabled(writable and unit is not None)
-        heads = [TableCell(title, font(0.9), right=False) for title in ("Claim", "Measured", "Verdict")]
+        heads = [
+            TableCell("Claim", font(0.9), right=False),
+            TableCell("Measured", font(0.9)),
+            TableCell("Verdict", font(0.9), right=False),
+        ]
         self.table.show_cells(heads, [self._cells_of(entry, verdicts.get(entry.id)) for entry in entries])
         header = self.table.horizontalHeader()
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)

@@ -114,7 +114,11 @@ class DifferencePanel(QWidget):
         self.rows.set_options([(str(n), name) for n, name in rows] if len(rows) > 1 else [], [str(current)])
         blocked = report.blocked and not known
         self.heading.setText(f"{report.name} vs. {reference}" + (": no verdict, see below" if blocked else ""))
-        heads = [TableCell(title, font(0.9)) for title in ("Reading", "Difference (95 %)", "Finding")]
+        heads = [
+            TableCell("Reading", font(0.9), right=False),
+            TableCell("Difference (95 %)", font(0.9)),
+            TableCell("Finding", font(0.9), right=False),
+        ]
         cells = [self._cells_of(titles.get(key, key), found, blocked=blocked) for key, found in report.comparisons]
         self.table.show_cells(heads, cells)
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
