@@ -7,18 +7,18 @@ from __future__ import annotations
 from epidote.core.signals.signal import Samples, Signal
 
 
-def for_playing(samples: Samples, rate: float, wanted: float) -> Samples:
+def for_playing(samples: Samples, rate: float, target_rate: float) -> Samples:
     """samples (frames,) or (frames, channels) at ``rate`` Hz, brought to ``wanted`` Hz."""
-    if rate == wanted or samples.shape[0] == 0:
+    if rate == target_rate or samples.shape[0] == 0:
         return samples
     import soxr  # a compiled library that the first window does not need
 
-    brought: Samples = soxr.resample(samples, rate, wanted, quality="VHQ")
-    return brought
+    resampled: Samples = soxr.resample(samples, rate, target_rate, quality="VHQ")
+    return resampled
 
 
-def signal_for_playing(signal: Signal, wanted: float) -> Signal:
+def signal_for_playing(signal: Signal, target_rate: float) -> Signal:
     """The whole signal brought to ``wanted`` Hz."""
-    if signal.rate == wanted:
+    if signal.rate == target_rate:
         return signal
-    return Signal(for_playing(signal.samples, signal.rate, wanted), wanted)
+    return Signal(for_playing(signal.samples, signal.rate, target_rate), target_rate)

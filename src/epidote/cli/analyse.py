@@ -58,11 +58,11 @@ def stimulus(
         write_with_description,
     )
 
-    carried = find(procedure)
-    values = parsed_settings(carried.Settings, set_)
+    proc = find(procedure)
+    values = parsed_settings(proc.Settings, set_)
     if level is not None:
         values["level"] = level
-    settings = make_settings(carried.Settings, values)
+    settings = make_settings(proc.Settings, values)
     if not 8000 <= rate <= 384000:
         raise SettingError(f"The rate {rate:g} Hz is out of range: 8000 to 384000 Hz.")
     stimuli = offline_stimuli(procedure, settings, Chain(rate=rate))
@@ -73,11 +73,11 @@ def stimulus(
     else:
         samples, description = stimuli[0].samples(), describe_stimulus(procedure, settings, stimuli[0])
         words = f"{bits.value} bit. Analyse a recording of it with --stimulus {{}}."
-    beside = write_with_description(out, samples, rate, bits.value, description)
+    description_file = write_with_description(out, samples, rate, bits.value, description)
     if as_json:
         print_json({**description, "file": str(out)})
     else:
-        say(f"{out}: {samples.shape[0] / rate:.2f} s at {rate:g} Hz, {words.format(beside.name)}")
+        say(f"{out}: {samples.shape[0] / rate:.2f} s at {rate:g} Hz, {words.format(description_file.name)}")
     return 0
 
 
@@ -133,20 +133,20 @@ def analyse(
     from epidote.core.signals.recording import Recording
     from epidote.measurement.processing import analyse
 
-    carried = find(procedure)
+    proc = find(procedure)
     described, played, marks = _described(stimulus) if stimulus else ({}, None, None)
-    settings = make_settings(carried.Settings, {**described, **parsed_settings(carried.Settings, set_)})
+    settings = make_settings(proc.Settings, {**described, **parsed_settings(proc.Settings, set_)})
 
     def read(path: Path) -> list[Recording]:
-        taken = _signal_of(read_tracks(path, first, last), path.name, track, channel)
+        signal = _signal_of(read_tracks(path, first, last), path.name, track, channel)
         if marks is None:
-            return [Recording(taken, played)]
-        parts, clock = to_player_clock(taken, marks)
+            return [Recording(signal, played)]
+        parts, clock = to_player_clock(signal, marks)
         clocks.append(clock)
         return parts
 
     if marks is None and not channel and baseline is None:
-        streamed = _streamed(carried, recordings, settings, first, last)
+        streamed = _streamed(proc, recordings, settings, first, last)
         if streamed is not None:
             rate, result = streamed
             _say_result(procedure, rate, settings, result, as_json=as_json)
@@ -156,9 +156,9 @@ def analyse(
     path_chain = read_chain(chain, rate=captured[0].signal.rate).changed(rate=captured[0].signal.rate)
     result = analyse(procedure, captured, settings, path_chain)
     if baseline is not None:
-        found = list(clocks)
+        baseline_free_clocks = list(clocks)
         result = against_baseline(result, analyse(procedure, read(baseline), settings, path_chain))
-        clocks[:] = found
+        clocks[:] = baseline_free_clocks
     if clocks:
         result = with_clock(result, clocks, path_chain.rate)
     if channel:

@@ -32,9 +32,9 @@ def _runs(study: Study, procedure: str) -> tuple[Overview, dict[int, RunSummary]
     """The runs of the first column of a procedure that has any, by row. Raises SettingError."""
     seen = study.overview()
     for column in (c for c in seen.columns if c.procedure == procedure):
-        found = {s.id: seen.runs[s.id, column.id] for s in seen.subjects if (s.id, column.id) in seen.runs}
-        if found:
-            return seen, found
+        latest = {s.id: seen.runs[s.id, column.id] for s in seen.subjects if (s.id, column.id) in seen.runs}
+        if latest:
+            return seen, latest
     raise SettingError(f"{study.path.name} contains no run of “{procedure}”. Measure it first.")
 
 
@@ -67,7 +67,7 @@ def readings(
         seen, runs = _runs(study, procedure)
         base = _reference(study, seen, against, runs)
         titles, known = reading_titles(find(procedure)), known_spreads(study, seen, runs[base.id].column_id)
-        told: list[dict[str, Any]] = []
+        reports: list[dict[str, Any]] = []
         for subject in seen.subjects:
             if subject.id not in runs or subject.id == base.id or subject.is_baseline:
                 continue
@@ -87,11 +87,11 @@ def readings(
                 for key, c in report.comparisons
             ]
             mismatches = [mismatch_to_json(one) for one in report.mismatches]
-            told.append({"subject": subject.full_name, "differences": rows, "unlike": mismatches})
+            reports.append({"subject": subject.full_name, "differences": rows, "unlike": mismatches})
     if as_json:
-        print_json({"reference": base.full_name, "channel": channel, "rows": told})
+        print_json({"reference": base.full_name, "channel": channel, "rows": reports})
         return 0
-    for row in told:
+    for row in reports:
         say(f"{row['subject']} vs. {base.full_name}")
         for d in row["differences"]:
             say(f"  {titles.get(d['key'], d['key']).ljust(24)} {d['words']}")
@@ -132,16 +132,16 @@ def curves(
     curve = current_curve_key(procedure, curve)
     span = (-math.inf if low is None else low, math.inf if high is None else high)
     study = Study(path)
-    told: list[dict[str, Any]] = []
+    rows: list[dict[str, Any]] = []
     with study:
         seen, runs = _runs(study, procedure)
         base = _reference(study, seen, against, runs)
 
         def of(subject: Subject) -> Any:
-            found = [
+            candidates = [
                 c for c in study.curves(runs[subject.id].id, [curve]) if c.channel == channel and axis in ("", c.x_unit)
             ]
-            return next((c for c in found if c.x_unit in ("W", "Hz")), found[0] if found else None)
+            return next((c for c in candidates if c.x_unit in ("W", "Hz")), candidates[0] if candidates else None)
 
         reference = of(base)
         if reference is None:
@@ -159,8 +159,8 @@ def curves(
             if less is None:
                 continue
             most = greatest_deviation(less, *span)
-            doubt = np.hypot(noise_uncertainty(own, less.x), noise_uncertainty(reference, less.x))
-            told.append(
+            uncertainty = np.hypot(noise_uncertainty(own, less.x), noise_uncertainty(reference, less.x))
+            rows.append(
                 {
                     "subject": subject.full_name,
                     "aligned_by_db": shift,
@@ -168,14 +168,14 @@ def curves(
                     "at": most.at if most else None,
                     "unit": less.y_unit,
                     "x_unit": less.x_unit,
-                    "words": ranges_words(subject.full_name, base.full_name, less, doubt),
+                    "words": ranges_words(subject.full_name, base.full_name, less, uncertainty),
                     "difference": less.to_json(),
                 }
             )
     if as_json:
-        print_json({"reference": base.full_name, "curve": curve, "channel": channel, "rows": told})
+        print_json({"reference": base.full_name, "curve": curve, "channel": channel, "rows": rows})
         return 0
-    for row in told:
+    for row in rows:
         say(_deviation_in_words(row))
     return 0
 
@@ -210,40 +210,42 @@ def points(
 
     curve = current_curve_key(procedure, curve)
     study = Study(path)
-    told: list[dict[str, Any]] = []
+    rows: list[dict[str, Any]] = []
     with study:
         seen, runs = _runs(study, procedure)
         base = _reference(study, seen, against, runs) if against or seen.reference else None
-        kept = {
+        curves_by_subject = {
             s.id: [c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel]
             for s in seen.subjects
             if s.id in runs
         }
-        sample = next((c for c in kept.values() if c), None)
+        sample = next((c for c in curves_by_subject.values() if c), None)
         if sample is None:
             raise SettingError(
                 f"No row has the curve “{curve}” in channel {channel}. Use a curve and channel of this column."
             )
         # a wire's curves know no watts; the other rows' do
         units = sorted(
-            {c.x_unit for own in kept.values() for c in own},
+            {c.x_unit for own in curves_by_subject.values() for c in own},
             key=lambda u: ("W", "Hz", "V", "dBFS").index(u) if u in ("W", "Hz", "V", "dBFS") else 9,
         )
         for text in point:
-            wanted = parse_point(text, curve, units, sample[0].y_unit)
+            operating_point = parse_point(text, curve, units, sample[0].y_unit)
 
-            def told_of(s: Subject, wanted: Any = wanted) -> dict[tuple[str, str], Any]:
+            def told_of(s: Subject, operating_point: Any = operating_point) -> dict[tuple[str, str], Any]:
                 return {
-                    (r.key, r.unit): r for r in at_point(kept[s.id], wanted) if r.unit in (units[0], sample[0].y_unit)
+                    (r.key, r.unit): r
+                    for r in at_point(curves_by_subject[s.id], operating_point)
+                    if r.unit in (units[0], sample[0].y_unit)
                 }
 
-            bases = told_of(base) if base is not None and base.id in kept else {}
-            for subject in (s for s in seen.subjects if s.id in kept):
+            bases = told_of(base) if base is not None and base.id in curves_by_subject else {}
+            for subject in (s for s in seen.subjects if s.id in curves_by_subject):
                 is_reference = base is not None and subject.id == base.id
                 for key, reading in told_of(subject).items():
                     other = None if is_reference else bases.get(key)
                     difference = difference_words(reading.value, other.value, reading.unit) if other else ""
-                    told.append(
+                    rows.append(
                         {
                             "point": reading.key,
                             "subject": subject.full_name,
@@ -253,11 +255,11 @@ def points(
                         }
                     )
     if as_json:
-        print_json({"reference": base.full_name if base else None, "curve": curve, "channel": channel, "points": told})
+        print_json({"reference": base.full_name if base else None, "curve": curve, "channel": channel, "points": rows})
         return 0
-    for name in dict.fromkeys(t["point"] for t in told):
+    for name in dict.fromkeys(t["point"] for t in rows):
         say(name)
-        for t in (t for t in told if t["point"] == name):
+        for t in (t for t in rows if t["point"] == name):
             say(f"  {t['subject'].ljust(44)} {format_quantity(t['value'], t['unit']).rjust(14)}   {t['difference']}")
     return 0
 
@@ -355,17 +357,17 @@ def claims(
     from epidote.study.models import Owner
 
     with Study(path) as study:
-        wanted = [(text, source) for text in add] + (read_claims(import_) if import_ is not None else [])
+        texts = [(text, source) for text in add] + (read_claims(import_) if import_ is not None else [])
         units = [u for u in study.units() if u.name.casefold().startswith(unit.casefold())]
         if unit and not units:
             raise SettingError(f"No unit name starts with “{unit}”. Units: {', '.join(u.name for u in study.units())}.")
-        if wanted:
+        if texts:
             if len(units) != 1:
                 raise SettingError(
                     f"--unit “{unit}” matches {len(units)} units but must match one. Units:"
                     f" {', '.join(u.name for u in study.units())}."
                 )
-            understood = [(text, parse_claim(text, where or source)) for text, where in wanted]
+            understood = [(text, parse_claim(text, where or source)) for text, where in texts]
             unclear = [f"“{text}”: {found.words}" for text, found in understood if found.claim is None]
             if unclear:
                 raise SettingError(f"Nothing was added. {' '.join(unclear)} Correct these claims.")
@@ -426,7 +428,7 @@ def limits(
         if around or good:
             seen, runs = _runs(study, procedure)
             chosen = [find_subject(study, n) for n in ([around] if around else good)]
-            kept = [
+            row_curves = [
                 (
                     next((c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel), None)
                     if s.id in runs
@@ -434,22 +436,22 @@ def limits(
                 )
                 for s in chosen
             ]
-            found = [c for c in kept if c is not None]
-            if len(found) < len(chosen):
+            curves = [c for c in row_curves if c is not None]
+            if len(curves) < len(chosen):
                 raise SettingError(
                     f"Some of these rows have no curve “{curve}” of “{procedure}”. No limit was created; measure them"
                     " first, or leave them out."
                 )
             if around:
-                made = limits_around(name, procedure, found[0], db, db, f"{chosen[0].full_name} ±{db:g} dB")
+                made = limits_around(name, procedure, curves[0], db, db, f"{chosen[0].full_name} ±{db:g} dB")
             else:
-                made = from_reference_units(name, procedure, found)
+                made = from_reference_units(name, procedure, curves)
             study.entries.add("limit", made.model_dump(mode="json"), person=study.person)
         seen = study.overview()
-        told = []
+        checks = []
         for (subject, _), run in seen.runs.items():
             row = seen.subject(subject)
-            told += [(row.full_name if row else "", held) for held in held_limits(study, seen, run)]
+            checks += [(row.full_name if row else "", held) for held in held_limits(study, seen, run)]
     if as_json:
         print_json(
             {
@@ -463,13 +465,13 @@ def limits(
                         "at": h.at,
                         "side": h.side,
                     }
-                    for s, h in told
+                    for s, h in checks
                 ]
             }
         )
     else:
-        for row_name, held in told:
-            say(f"{row_name}: {limit_check_words(held)}")
-    if any(not h.passed for _, h in told):
+        for row_name, check in checks:
+            say(f"{row_name}: {limit_check_words(check)}")
+    if any(not h.passed for _, h in checks):
         return NOT_MET
     return 0

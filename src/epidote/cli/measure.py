@@ -64,8 +64,8 @@ def measure(
     from epidote.core.settings import make_settings
     from epidote.study.store import Study
 
-    carried = find(procedure)
-    settings = make_settings(carried.Settings, parsed_settings(carried.Settings, set_))
+    proc = find(procedure)
+    settings = make_settings(proc.Settings, parsed_settings(proc.Settings, set_))
     combinations = _combinations(over)
     opened = Study(study)
     runs: list[dict[str, Any]] = []
@@ -82,7 +82,7 @@ def measure(
                         made = _carried_out(
                             opened,
                             one,
-                            carried,
+                            proc,
                             settings,
                             device,
                             chain,
@@ -120,10 +120,10 @@ def _combinations(over: list[str]) -> list[dict[str, str]]:
     named = []
     for words in over:
         name, _, values = words.partition("=")
-        found = [v.strip() for v in values.split(",") if v.strip()]
-        if not name.strip() or not found:
+        choices = [v.strip() for v in values.split(",") if v.strip()]
+        if not name.strip() or not choices:
             raise SettingError(f"--over “{words}” is not valid. Use name=value,value, e.g. buffer=32,64,128.")
-        named.append([(name.strip(), value) for value in found])
+        named.append([(name.strip(), value) for value in choices])
     return [dict(pairs) for pairs in product(*named)]
 
 
@@ -131,15 +131,15 @@ def _row_with(study: Study, row: Subject, conditions: dict[str, str]) -> Subject
     """The row of the same unit under these conditions as well; a new one after it where there is none."""
     if not conditions:
         return row
-    wanted = {**row.conditions, **conditions}
-    same = next((s for s in study.overview().subjects if s.unit == row.unit and dict(s.conditions) == wanted), None)
-    return same or study.add_subject(row.unit, wanted, row.device, after=study.overview().subjects[-1].id)
+    target = {**row.conditions, **conditions}
+    same = next((s for s in study.overview().subjects if s.unit == row.unit and dict(s.conditions) == target), None)
+    return same or study.add_subject(row.unit, target, row.device, after=study.overview().subjects[-1].id)
 
 
 def _carried_out(
     study: Study,
     row: Subject,
-    carried: Any,
+    proc: Any,
     settings: Settings,
     device: str | None,
     chain: Path | None,
@@ -165,8 +165,8 @@ def _carried_out(
     path = path.changed(device=name)
 
     def with_column() -> RunPlan:
-        next(carried.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
-        return RunPlan(row.id, add_column(study, carried.key, settings).id, carried.key, settings, path)
+        next(proc.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
+        return RunPlan(row.id, add_column(study, proc.key, settings).id, proc.key, settings, path)
 
     def confirm(start: SafeStart) -> bool:
         warn(start.words)
@@ -180,7 +180,7 @@ def _carried_out(
 
     (run,) = carry_out(
         study,
-        RunPlan(row.id, 0, carried.key, settings, path),
+        RunPlan(row.id, 0, proc.key, settings, path),
         row.conditions,
         confirm=confirm,
         progress=progress,
@@ -191,12 +191,12 @@ def _carried_out(
         seed=seed,
     )
     if not as_json:
-        say(f"run {run.id}: {row.full_name}, {carried.title.lower()} ({carried.summary(settings)})")
-        print_result(Result((), run.readings, tuple(Caution(c) for c in run.cautions)), reading_titles(carried))
+        say(f"run {run.id}: {row.full_name}, {proc.title.lower()} ({proc.summary(settings)})")
+        print_result(Result((), run.readings, tuple(Caution(c) for c in run.cautions)), reading_titles(proc))
     return {
         "run": run.id,
         "subject": row.full_name,
-        "procedure": carried.key,
+        "procedure": proc.key,
         "settings": dict(run.settings),
         "device": run.device,
         "made": run.made.isoformat(),
@@ -246,11 +246,11 @@ def list_procedures(as_json: Json = False) -> int:
     """List the procedures with their settings."""
     from epidote.core.procedures.registry import procedures
 
-    found = procedures()
+    available = procedures()
     if as_json:
-        print_json({key: p.Settings.model_json_schema() for key, p in found.items()})
+        print_json({key: p.Settings.model_json_schema() for key, p in available.items()})
         return 0
-    for key, p in found.items():
+    for key, p in available.items():
         say(f"{key}: {p.title}")
         for name, field in p.Settings.model_fields.items():
             unit = field.json_schema_extra.get("unit", "")

@@ -52,12 +52,12 @@ def find_subject(study: Study, name: str) -> Subject:
     """
     rows = study.overview().subjects
     exact = [s for s in rows if s.full_name.casefold() == name.casefold() or str(s.id) == name]
-    found = exact or [s for s in rows if s.full_name.casefold().startswith(name.casefold())]
-    if len(found) == 1:
-        return found[0]
+    matches = exact or [s for s in rows if s.full_name.casefold().startswith(name.casefold())]
+    if len(matches) == 1:
+        return matches[0]
     listed = "; ".join(s.full_name for s in rows)
     raise SettingError(
-        f"“{name}” matches {'no row' if not found else 'more than one row'} in {study.path.name}. Rows: {listed}."
+        f"“{name}” matches {'no row' if not matches else 'more than one row'} in {study.path.name}. Rows: {listed}."
     )
 
 
@@ -168,8 +168,8 @@ def recompute(
     from epidote.measurement.recompute import recompute as carry_out
 
     with Study(path) as study:
-        carried = procedure(study.run(run).procedure)
-        made = carry_out(study, run, parsed_settings(carried.Settings, set_))
+        proc = procedure(study.run(run).procedure)
+        made = carry_out(study, run, parsed_settings(proc.Settings, set_))
         if as_json:
             print_json(
                 {
@@ -259,13 +259,13 @@ def latency(
     from epidote.measurement.assessment import latencies
 
     with Study(path) as study:
-        found = latencies(study)
-    if not found:
+        rows = latencies(study)
+    if not rows:
         raise SettingError(f"{path.name} contains no latency runs. Measure “latency” first.")
     if equal is not None:
-        chosen = similar_latencies(found, equal / 1000, within / 100)
+        chosen = similar_latencies(rows, equal / 1000, within / 100)
     else:
-        chosen = found
+        chosen = rows
     if as_json:
         print_json(
             {
@@ -289,7 +289,7 @@ def latency(
         for one in chosen:
             say(f"  {1000 * one.seconds:.3f} ms   {one.device}, {_setting_words(one.setting)}")
         return 0
-    table = latency_table(found)
+    table = latency_table(rows)
     for setting in table.settings:
         say(_setting_words(setting))
         for device in table.devices:
@@ -362,10 +362,10 @@ def curve_in(
     from epidote.study.interchange.curve_text import TextOptions, readings_of_file
 
     separator_, decimal_, unit_ = ("" if v == "auto" else str(v) for v in (separator, decimal, unit))
-    wanted = TextOptions(separator_, decimal_, unit_, first)
+    options = TextOptions(separator_, decimal_, unit_, first)
     with Study(path) as study:
-        run = import_curve(study, find_subject(study, subject), file, wanted)
-        read = readings_of_file(file, wanted)[0]
+        run = import_curve(study, find_subject(study, subject), file, options)
+        read = readings_of_file(file, options)[0]
         say(f"run {run.id}: {file.name}, {read.words} ({read.preview})")
     return 0
 
@@ -385,16 +385,16 @@ def curve_out(
     from epidote.study.interchange.curve_text import text_of
 
     with Study(path) as study:
-        kept = [c for c in study.curves(run) if c.channel == channel]
+        curves_of_channel = [c for c in study.curves(run) if c.channel == channel]
         curve = current_curve_key(study.run(run).procedure, curve)
-        level = next((c for c in kept if c.key == curve), None)
+        level = next((c for c in curves_of_channel if c.key == curve), None)
         if level is None:
             raise SettingError(
                 f"Run {run} has no curve “{curve}” in channel {channel}. Available:"
-                f" {', '.join(sorted({c.key for c in kept}))}."
+                f" {', '.join(sorted({c.key for c in curves_of_channel}))}."
             )
         if curve == "level":
-            phase = next((c for c in kept if c.key == "phase"), None)
+            phase = next((c for c in curves_of_channel if c.key == "phase"), None)
         else:
             phase = None
         write_whole(out, text_of(level, phase, [describe_run(study.run(run))]).encode())

@@ -181,17 +181,17 @@ def setting_error(model: type[BaseModel], error: ValidationError) -> SettingErro
         name = place[0]
     cause = first.get("ctx", {}).get("error")
     if first["type"] == "extra_forbidden":
-        found = SettingError(f"Unknown setting “{'.'.join(place)}”. Available: {', '.join(model.model_fields)}.")
+        fault = SettingError(f"Unknown setting “{'.'.join(place)}”. Available: {', '.join(model.model_fields)}.")
     elif not name:
         # a rule of the whole model is a sentence of ours
         if isinstance(cause, SettingError):
-            found = cause
+            fault = cause
         else:
-            found = SettingError(_sentence(own_words(first)))
+            fault = SettingError(_sentence(own_words(first)))
     else:
-        found = SettingError(f"{{{name}}}: {_shown(first.get('input'))} is not valid; {_remedy(first)}.", name)
-    found.labels = labels_of(model)
-    return found
+        fault = SettingError(f"{{{name}}}: {_shown(first.get('input'))} is not valid; {_remedy(first)}.", name)
+    fault.labels = labels_of(model)
+    return fault
 
 
 @contextmanager

@@ -312,17 +312,17 @@ def missing_orders(study: Study) -> list[RunPlan]:
         else:
             row = None
         if subject.is_baseline:
-            wanted = (*_WHOLE, "latency")
+            procedures_of_row = (*_WHOLE, "latency")
         elif row is not None:
-            wanted = row.measured
+            procedures_of_row = row.measured
         else:
-            wanted = ()
+            procedures_of_row = ()
         chain = chain_for_subject(study, subject)
         for column in overview.columns:
-            carried = procedure(column.procedure)
-            settings = make_settings(carried.Settings, column.settings)
+            proc = procedure(column.procedure)
+            settings = make_settings(proc.Settings, column.settings)
             called = names.get((column.procedure, str(settings.model_dump(mode="json"))), "")
-            if called not in wanted:
+            if called not in procedures_of_row:
                 continue
             if subject.unit is not None:
                 more = often.get((subject.unit.model, tuple(subject.conditions.items()), called), 0)
@@ -334,7 +334,7 @@ def missing_orders(study: Study) -> list[RunPlan]:
                     subject.id,
                     column.id,
                     column.procedure,
-                    carried.wired(settings) if subject.is_baseline else settings,
+                    proc.wired(settings) if subject.is_baseline else settings,
                     chain,
                 )
             ] * max(0, missing)

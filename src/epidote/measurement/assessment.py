@@ -41,11 +41,11 @@ def repeats_of(study: Study, run: RunSummary) -> list[RunSummary]:
     """A run and those of its cell with the same settings and chain values, one for each set of recordings, latest
     first.
     """
-    found: dict[int, RunSummary] = {}
+    repeats: dict[int, RunSummary] = {}
     for other in study.runs_of(run.subject_id, run.column_id):
         if dict(other.settings) == dict(run.settings) and other.chain.load_ohms == run.chain.load_ohms:
-            found.setdefault(other.source, other)
-    return list(found.values())
+            repeats.setdefault(other.source, other)
+    return list(repeats.values())
 
 
 def spreads_of(study: Study, run: RunSummary, repeats: int) -> dict[tuple[str, int], Spread]:
@@ -59,7 +59,7 @@ def spreads_of(study: Study, run: RunSummary, repeats: int) -> dict[tuple[str, i
 
 def evidence_of(study: Study, seen: Overview, subject: Subject, run: RunSummary, place: int = 0) -> Evidence:
     """A run as the core compares it; ``place``: of its row among the unit's."""
-    found = spreads_of(study, run, seen.repeats.get((run.subject_id, run.column_id), 1))
+    spreads = spreads_of(study, run, seen.repeats.get((run.subject_id, run.column_id), 1))
     return Evidence(
         run.id,
         run.procedure,
@@ -70,7 +70,7 @@ def evidence_of(study: Study, seen: Overview, subject: Subject, run: RunSummary,
         run.readings,
         cache(lambda: study.curves(run.id)),
         run.cautions,
-        {k: s.deviation for k, s in found.items()},
+        {k: s.deviation for k, s in spreads.items()},
         place,
     )
 
@@ -90,7 +90,7 @@ def evidence_of_unit(
 
 def judged_claims(study: Study, seen: Overview, entries: Iterable[Entry] | None = None) -> dict[int, Verdict]:
     """The verdict on every claim, by its entry."""
-    found: dict[int, Verdict] = {}
+    verdicts: dict[int, Verdict] = {}
     known: dict[int, list[Evidence]] = {}
     for entry, claim in valid(seen.of_kind("claim") if entries is None else entries, Claim):
         unit = entry.owner.unit
@@ -98,21 +98,21 @@ def judged_claims(study: Study, seen: Overview, entries: Iterable[Entry] | None 
             continue
         if unit not in known:
             known[unit] = evidence_of_unit(study, seen, unit)
-        found[entry.id] = judge(claim, known[unit])
-    return found
+        verdicts[entry.id] = judge(claim, known[unit])
+    return verdicts
 
 
 def held_limits(study: Study, seen: Overview, run: RunSummary) -> list[LimitCheck]:
     """What a run does at every limit of its procedure."""
-    found: list[LimitCheck] = []
+    checks: list[LimitCheck] = []
     for entry, limit in valid(seen.of_kind("limit"), Limit):
         if limit.procedure != run.procedure or entry.owner.column not in (None, run.column_id):
             continue
         if limit.of_a_reading:
-            found += [h for r in run.readings if (h := check_reading(limit, r)) is not None]
+            checks += [h for r in run.readings if (h := check_reading(limit, r)) is not None]
         else:
-            found += [h for c in study.curves(run.id, [limit.key]) if (h := check_curve(limit, c)) is not None]
-    return found
+            checks += [h for c in study.curves(run.id, [limit.key]) if (h := check_curve(limit, c)) is not None]
+    return checks
 
 
 def known_spreads(study: Study, seen: Overview, column_id: int) -> dict[tuple[str, int], Spread]:
@@ -197,12 +197,12 @@ def difference_report(
     if known is None:
         known = known_spreads(study, seen, run.column_id)
     sides = [[r.readings for r in repeats_of(study, of)] for of in (run, reference)]
-    found = []
+    comparisons = []
     for key in dict.fromkeys(r.key for r in one.readings if r.channel == channel and reading_kind(r.key).compared):
         a, b = ([r for readings in side for r in readings if r.key == key and r.channel == channel] for side in sides)
         result = compare(a, b, known.get((key, channel)))
         if result is not None:
-            found.append((key, result))
+            comparisons.append((key, result))
     swapped = next((p for p in ((ours, theirs), (theirs, ours)) if _is_twin(*p)), None)
     repeated = None
     if curve is not None:
@@ -210,7 +210,7 @@ def difference_report(
     finding = None
     if swapped is not None:
         finding = _channels(*swapped)
-    return DifferenceReport(subject.full_name, tuple(found), tuple(mismatches), repeated, finding)
+    return DifferenceReport(subject.full_name, tuple(comparisons), tuple(mismatches), repeated, finding)
 
 
 def _curves_by_repeats(
@@ -223,17 +223,17 @@ def _curves_by_repeats(
     """The difference of the mean curves of two rows and how far it scatters; None unless both were repeated."""
     sides = []
     for _, run in (ours, theirs):
-        kept = [
+        curves = [
             c
             for r in repeats_of(study, run)[:_MOST_CURVES]
             for c in study.curves(r.id, [curve[0]])
             if c.channel == channel and c.x_unit == curve[1]
         ]
-        spread = spread_curve(kept)
+        spread = spread_curve(curves)
         if spread is None or spread.x.size < 2:
             return None
-        mean = np.mean([np.interp(spread.x, c.x, c.y) for c in kept], axis=0)
-        sides.append((Curve(curve[0], channel, spread.x, mean, curve[1], kept[0].y_unit), spread, len(kept)))
+        mean = np.mean([np.interp(spread.x, c.x, c.y) for c in curves], axis=0)
+        sides.append((Curve(curve[0], channel, spread.x, mean, curve[1], curves[0].y_unit), spread, len(curves)))
     (a, sa, na), (b, sb, nb) = sides
     less = difference_curve(a, b)
     if less is None or less.y_unit != "dB":

@@ -59,8 +59,8 @@ def run_precheck(
 
     ``alone``: then the same on the first output only, to see whether channels are swapped.
     """
-    wanted = min(level, chain.ceiling_dbfs) - below_db
-    stimuli = precheck_stimuli(chain.rate, wanted, alone and min(len(chain.outputs), len(chain.inputs)) > 1)
+    precheck_level = min(level, chain.ceiling_dbfs) - below_db
+    stimuli = precheck_stimuli(chain.rate, precheck_level, alone and min(len(chain.outputs), len(chain.inputs)) > 1)
     recordings = [
         device.exchange(s, ceiling_dbfs=chain.ceiling_dbfs, progress=no_progress, cancelled=cancelled) for s in stimuli
     ]

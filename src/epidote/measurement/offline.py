@@ -42,10 +42,10 @@ from epidote.study.store import Study
 def offline_stimuli(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
     """What a procedure plays where nobody listens meanwhile. Raises SettingError when it plays nothing."""
     with labelled(type(settings)):
-        found: list[Stimulus] = procedure(key).plan(settings, chain)
-    if not found or not any(np.any(s.samples()) for s in found):
+        stimuli: list[Stimulus] = procedure(key).plan(settings, chain)
+    if not stimuli or not any(np.any(s.samples()) for s in stimuli):
         raise SettingError(f"“{procedure(key).title}” plays nothing, so there is no stimulus file to export.")
-    return found
+    return stimuli
 
 
 def marked_file(key: str, settings: Settings, chain: Chain) -> MarkedSequence:
@@ -87,9 +87,9 @@ def write_with_description(
 ) -> Path:
     """A sound file and, beside it, its description as JSON, whose path is returned. Raises the same."""
     write_sound(path, samples, rate, bits)
-    beside = path.with_suffix(".json")
-    write_whole(beside, (json.dumps(description, indent=1) + "\n").encode())
-    return beside
+    description_file = path.with_suffix(".json")
+    write_whole(description_file, (json.dumps(description, indent=1) + "\n").encode())
+    return description_file
 
 
 def describe(key: str, settings: Settings, file: MarkedSequence) -> dict[str, Any]:
@@ -149,10 +149,10 @@ def import_curve(study: Study, subject: Subject, path: Path, options: TextOption
     Raises UnusableInputError; then nothing was kept.
     """
     level, phase = read_text_curve(path, options)
-    carried = procedure("response")
+    proc = procedure("response")
     overview = study.overview()
     column = next((c for c in overview.columns if c.procedure == "response"), None)
-    settings = make_settings(carried.Settings, column.settings if column is not None else {})
+    settings = make_settings(proc.Settings, column.settings if column is not None else {})
     if column is None:
         column = add_column(study, "response", settings)
     result = Result((level,) if phase is None else (level, phase), level_readings(level, None), ())

@@ -35,28 +35,28 @@ def play_and_record(
 def _play_and_record(
     key: str, settings: Settings, chain: Chain, device: Device, progress: Progress, cancelled: Cancelled
 ) -> list[Recording]:
-    carried = procedure(key)
-    conduct = carried.conduct(settings, chain)
-    expected = max(carried.duration(settings, chain), 1e-3)
+    proc = procedure(key)
+    conduct = proc.conduct(settings, chain)
+    expected = max(proc.duration(settings, chain), 1e-3)
     recordings: list[Recording] = []
     done = 0.0
     try:
-        wanted = next(conduct)
+        request = next(conduct)
         while True:
-            stimulus = stimulus_of(wanted)
+            stimulus = stimulus_of(request)
             begun, share = done, stimulus.frames / stimulus.rate / expected
             recording = device.exchange(
                 stimulus,
                 ceiling_dbfs=chain.ceiling_dbfs,
-                cancelled=not_cancelled if carried.keeps_part else cancelled,
-                enough=_enough(wanted, carried.keeps_part, cancelled),
+                cancelled=not_cancelled if proc.keeps_part else cancelled,
+                enough=_enough(request, proc.keeps_part, cancelled),
                 progress=lambda part, b=begun, s=share: progress(min(1.0, b + part * s)),  # type: ignore[misc]
             )
             done += share
             recordings.append(recording.with_reference())
-            if carried.keeps_part and cancelled():
+            if proc.keeps_part and cancelled():
                 break
-            wanted = conduct.send(recording)
+            request = conduct.send(recording)
     except StopIteration:
         pass
     if not recordings:
@@ -65,14 +65,14 @@ def _play_and_record(
 
 
 def _enough(
-    wanted: Stimulus | InterruptibleStimulus, keeps_part: bool, cancelled: Cancelled
+    request: Stimulus | InterruptibleStimulus, keeps_part: bool, cancelled: Cancelled
 ) -> Callable[[Signal], bool] | None:
-    if not isinstance(wanted, InterruptibleStimulus) and not keeps_part:
+    if not isinstance(request, InterruptibleStimulus) and not keeps_part:
         return None
 
     def enough(signal: Signal) -> bool:
         if keeps_part and cancelled():
             return True
-        return isinstance(wanted, InterruptibleStimulus) and wanted.enough(signal)
+        return isinstance(request, InterruptibleStimulus) and request.enough(signal)
 
     return enough

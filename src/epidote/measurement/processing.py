@@ -76,7 +76,7 @@ def process(study: Study, order: RunPlan, recordings: Sequence[Recording]) -> Re
 
 def step_curves(study: Study, run: RunSummary, x: float) -> tuple[Curve, ...]:
     """One step of a run's staircase as curves, from its kept recordings; ``x``: what was stepped, dBFS or Hz."""
-    carried = procedure(run.procedure)
-    settings = make_settings(carried.Settings, run.settings)
-    curves: tuple[Curve, ...] = carried.step_curves(study.recordings(run.id), settings, run.chain, x)
+    proc = procedure(run.procedure)
+    settings = make_settings(proc.Settings, run.settings)
+    curves: tuple[Curve, ...] = proc.step_curves(study.recordings(run.id), settings, run.chain, x)
     return curves

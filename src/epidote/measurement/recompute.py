@@ -51,6 +51,8 @@ def _recompute(study: Study, old: RunSummary, model: type[Settings], changes: Ma
     order = RunPlan(old.subject_id, old.column_id, old.procedure, settings, old.chain)
     acquired = study.acquired(old.id)
     result = with_clock(process(study, order, acquired.recordings), acquired.clocks, acquired.rate)
-    kept = [c for c in _PRECHECK_CAUTIONS if str(c) in old.cautions]  # what only the bench could tell stays true
-    result = replace(result, cautions=unique((*result.cautions, *kept)))
+    kept_cautions = [
+        c for c in _PRECHECK_CAUTIONS if str(c) in old.cautions
+    ]  # what only the bench could tell stays true
+    result = replace(result, cautions=unique((*result.cautions, *kept_cautions)))
     return store_run(study, order, old.device, result, (), old.recomputed_from or old.id)

@@ -29,8 +29,8 @@ def add_column(study: Study, key: str, settings: Settings) -> Column:
     for column in study.overview().columns:
         if column.procedure == key and dict(column.settings) == values:
             return column
-    carried = procedure(key)
-    return study.add_column(key, values, carried.title, carried.summary(settings))
+    proc = procedure(key)
+    return study.add_column(key, values, proc.title, proc.summary(settings))
 
 
 def baseline_orders(study: Study) -> list[RunPlan]:
@@ -40,9 +40,9 @@ def baseline_orders(study: Study) -> list[RunPlan]:
     row = next(s for s in study.overview().subjects if s.is_baseline)
     fitting = {k: p for k, p in procedures().items() if p.of_the_chain}
     present = {c.procedure for c in study.overview().columns}
-    for key, carried in fitting.items():
+    for key, proc in fitting.items():
         if key not in present:
-            add_column(study, key, carried.Settings())
+            add_column(study, key, proc.Settings())
     chain = chain_for_subject(study, row)
     return [
         RunPlan(

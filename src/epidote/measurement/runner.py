@@ -54,14 +54,14 @@ def measure(
         raise ReadOnlyError(f"{study.path.name} is read-only ({study.why_read_only}). Nothing was measured.")
     _require_room(study, order)
     order = replace(order, chain=order.chain.changed(device=device.info.name))
-    found: tuple[Caution, ...] = ()
+    cautions: tuple[Caution, ...] = ()
     if check:
         shot = run_precheck(device, order.chain, precheck_level(order.settings, order.chain), cancelled=cancelled)
         if shot.stops:
             raise BenchNotReadyError(
                 f"{shot.words} Nothing was measured, and earlier runs are unchanged; correct this and measure again."
             )
-        found = shot.cautions
+        cautions = shot.cautions
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled)
     try:
         result = process(study, order, recordings)
@@ -70,11 +70,16 @@ def measure(
             raise CancelledError("Stopped. This run was not saved.") from None
         raise
     if order.chain.calibrated and order.chain.stale(date.today()):
-        found = (*found, Caution.CALIBRATION_STALE)
+        cautions = (*cautions, Caution.CALIBRATION_STALE)
     if cancelled() and not (procedure(order.procedure).keeps_part and result.curves):
         raise CancelledError("Stopped. This run was not saved.")
     return store_run(
-        study, order, device.info.title, replace(result, cautions=unique((*result.cautions, *found))), recordings, None
+        study,
+        order,
+        device.info.title,
+        replace(result, cautions=unique((*result.cautions, *cautions))),
+        recordings,
+        None,
     )
 
 
@@ -113,7 +118,7 @@ def store_run(
     source: int | None,
 ) -> RunSummary:
     """Put a finished run into its cell; ``source``: the run whose recordings it was computed from again."""
-    carried = procedure(order.procedure)
+    proc = procedure(order.procedure)
     return study.add_run(
         FinishedRun(
             order.subject_id,
@@ -123,8 +128,8 @@ def store_run(
             order.chain,
             device,
             result,
-            headline_of(carried, result),
-            thumbnail_points(carried.thumbnail(result)),
+            headline_of(proc, result),
+            thumbnail_points(proc.thumbnail(result)),
             recordings,
             source,
         )
@@ -143,10 +148,10 @@ def _require_room(study: Study, order: RunPlan) -> None:
         )
 
 
-def headline_of(carried: Any, result: Result) -> Headline | None:
+def headline_of(proc: Any, result: Result) -> Headline | None:
     """The reading that stands for a run of a procedure, with its title and how it is shown."""
-    reading: Reading | None = carried.headline(result)
+    reading: Reading | None = proc.headline(result)
     if reading is None:
         return None
-    kind = next(kind for kind in carried.readings if kind.key == reading.key)
+    kind = next(kind for kind in proc.readings if kind.key == reading.key)
     return Headline(reading, kind.title, kind.shown)

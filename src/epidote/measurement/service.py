@@ -127,9 +127,9 @@ def _start_safely(device: Device, plan: RunPlan, confirm: Confirm, cancelled: Ca
     Raises MeasurementError where it rules a run out.
     """
     level = precheck_level(plan.settings, plan.chain)
-    found = run_low_level_precheck(device, plan.chain, level, cancelled)
-    if found.stops:
+    precheck = run_low_level_precheck(device, plan.chain, level, cancelled)
+    if precheck.stops:
         raise MeasurementError(
-            f"Level check {-FIRST_START_DB:g} dB below the set level: {found.words} Nothing was measured."
+            f"Level check {-FIRST_START_DB:g} dB below the set level: {precheck.words} Nothing was measured."
         )
-    return confirm(SafeStart(plan.chain.name, level, found))
+    return confirm(SafeStart(plan.chain.name, level, precheck))

@@ -58,8 +58,8 @@ class Dac:
 
     def set_to(self, conditions: Mapping[str, str]) -> Dac:
         """Its filter, as the condition of that name says."""
-        wanted = conditions.get("filter", self.filter)
-        return replace(self, filter=wanted if wanted in self.filters else self.filter)
+        filter_name = conditions.get("filter", self.filter)
+        return replace(self, filter=filter_name if filter_name in self.filters else self.filter)
 
     def process(
         self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float

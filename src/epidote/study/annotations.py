@@ -45,13 +45,13 @@ def valid(entries: Iterable[Entry], model: type[M]) -> list[tuple[Entry, M]]:
     """The entries whose data fit their model, with it; the others are damaged and left out, here as everywhere."""
     from pydantic import ValidationError
 
-    found = []
+    valid_entries = []
     for entry in entries:
         try:
-            found.append((entry, model.model_validate(dict(entry.data))))
+            valid_entries.append((entry, model.model_validate(dict(entry.data))))
         except (ValidationError, RecursionError):
             continue
-    return found
+    return valid_entries
 
 
 @dataclass(frozen=True)
@@ -80,7 +80,7 @@ class Entries:
         if kind not in KINDS:
             raise ValueError(kind)
         made = datetime.now(UTC)
-        found = []
+        entries = []
         with self.db.writing() as c:
             for data in all_data:
                 key = c.execute(
@@ -98,8 +98,8 @@ class Entries:
                     ),
                 ).lastrowid
                 assert key is not None
-                found.append(Entry(key, kind, owner, dict(data), made, person))
-        return tuple(found)
+                entries.append(Entry(key, kind, owner, dict(data), made, person))
+        return tuple(entries)
 
     def update(self, key: int, data: Mapping[str, Any]) -> None:
         with self.db.writing() as c:

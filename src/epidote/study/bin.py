@@ -29,7 +29,7 @@ def move_orphans(database: Database, folder: StudyFolder) -> tuple[str, ...]:
     return moved
 
 
-def empty_into_bin(database: Database, folder: StudyFolder, kept: Entries) -> None:
+def empty_into_bin(database: Database, folder: StudyFolder, annotations: Entries) -> None:
     """Move the files of what was deleted into bin/, with what the database knew of it, and only then forget it:
     a kill in between leaves rows that are marked as deleted, which the next closing takes up again.
     """
@@ -48,12 +48,12 @@ def empty_into_bin(database: Database, folder: StudyFolder, kept: Entries) -> No
         }
         runs = [r for r in runs if r["id"] not in needed]
         files = [dict(r) for run in runs for r in c.execute("SELECT * FROM recording WHERE run_id = ?", (run["id"],))]
-    entries, pictures = kept.deleted([r["id"] for r in runs])
+    entries, pictures = annotations.deleted([r["id"] for r in runs])
     if not runs and not entries:
         return
     day = day_now()
-    said = json.dumps({"runs": runs, "recordings": files, "entries": entries}, indent=1)
-    folder.write(f"{BIN}/{day}", "deleted.json", said.encode())
+    description = json.dumps({"runs": runs, "recordings": files, "entries": entries}, indent=1)
+    folder.write(f"{BIN}/{day}", "deleted.json", description.encode())
     for room, name in [*((RECORDINGS, f["file"]) for f in files), *((ATTACHMENTS, name) for name in pictures)]:
         try:
             folder.move_to_bin(room, name, day)

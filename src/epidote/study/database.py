@@ -58,8 +58,8 @@ class Database:
                 self._connection.execute("PRAGMA journal_mode = WAL")
                 self._connection.execute("PRAGMA synchronous = FULL")
                 self._migrate()
-                told = path.stat()
-                self._file = (told.st_dev, told.st_ino)
+                status = path.stat()
+                self._file = (status.st_dev, status.st_ino)
         except sqlite3.Error as error:
             self._close_quietly()
             raise _translated(error, path) from error
@@ -88,9 +88,9 @@ class Database:
                 f" {known}). Nothing was changed; update Epidote to open it."
             )
         if self._left_open and self.path.stat().st_size < _CHECKED_UP_TO:
-            found = self._connection.execute("PRAGMA quick_check(1)").fetchone()[0]
-            if found != "ok":
-                raise StudyError(_damaged(self.path, found))
+            result = self._connection.execute("PRAGMA quick_check(1)").fetchone()[0]
+            if result != "ok":
+                raise StudyError(_damaged(self.path, result))
 
     def _upgrade_a_copy(self) -> None:
         """A reader of an older format works on an upgraded copy in memory: the file is not its to change."""

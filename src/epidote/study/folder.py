@@ -109,8 +109,8 @@ class StudyFolder:
         """Regular files of a room, sorted; links and anything else are not its files."""
         try:
             with self._room(room) as folder:
-                found = _names_in(folder)
-                return sorted(n for n in found if n.isprintable() and stat.S_ISREG(os.lstat(n, dir_fd=folder).st_mode))
+                names = _names_in(folder)
+                return sorted(n for n in names if n.isprintable() and stat.S_ISREG(os.lstat(n, dir_fd=folder).st_mode))
         except StudyError:
             return []
 
@@ -188,8 +188,8 @@ class StudyFolder:
         with self._room(room) as folder, self._room(f"{BIN}/{day}", make=True) as target:
             if name not in _names_in(folder):
                 return False
-            taken = set(_names_in(target))
-            free = next(n for i in range(10000) if (n := name if i == 0 else f"{i} {name}") not in taken)
+            existing = set(_names_in(target))
+            free = next(n for i in range(10000) if (n := name if i == 0 else f"{i} {name}") not in existing)
             os.rename(name, free, src_dir_fd=folder, dst_dir_fd=target)
             os.fsync(folder)
             os.fsync(target)
@@ -209,12 +209,12 @@ class StudyFolder:
         """The folders of the bin, latest first."""
         try:
             with self._room(BIN) as folder:
-                found = [
+                days = [
                     n for n in _names_in(folder) if n.isprintable() and stat.S_ISDIR(os.lstat(n, dir_fd=folder).st_mode)
                 ]
         except StudyError:
             return []
-        return sorted(found, reverse=True)
+        return sorted(days, reverse=True)
 
 
 def day_now(remark: str = "") -> str:

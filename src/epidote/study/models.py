@@ -250,11 +250,11 @@ class Overview:
             if entry.owner.unit is not None:
                 figures[entry.owner.unit] = figures.get(entry.owner.unit, 0) + 1
         last = {s.unit.id: s for s in self.subjects if s.unit is not None}
-        found: list[Subject] = []
+        subjects: list[Subject] = []
         for subject in self.subjects:
-            found.append(subject)
+            subjects.append(subject)
             if subject.unit is not None and subject.unit.id in figures and last[subject.unit.id] is subject:
-                found.append(
+                subjects.append(
                     Subject(
                         -subject.unit.id,
                         subject.unit,
@@ -266,7 +266,7 @@ class Overview:
                         figures[subject.unit.id],
                     )
                 )
-        return tuple(found)
+        return tuple(subjects)
 
     def notes_on(self, subject: Subject, run: RunSummary) -> tuple[str, ...]:
         """What was noted of a row's unit, of the row, and of the run; captions of pictures too."""
@@ -275,14 +275,14 @@ class Overview:
         else:
             unit = None
         own = (Owner(unit=unit) if unit is not None else None, Owner(subject=subject.id), Owner(run=run.id))
-        found = [
+        notes = [
             (str(e.data.get("text" if e.kind == "note" else "caption", "")), e.kind)
             for e in self.entries
             if e.kind in ("note", "picture") and e.owner in own
         ]
         return tuple(
             f"{'Picture: ' if kind == 'picture' else ''}{' '.join(text.split())}"
-            for text, kind in found
+            for text, kind in notes
             if text.strip()
         )
 

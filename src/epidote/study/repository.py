@@ -88,9 +88,9 @@ class Repository:
                 read.each("entry", c.execute("SELECT * FROM entry WHERE NOT deleted ORDER BY id"), entry_from_row)
             )
         read.damaged += [f"run {r.id}" for r in runs.values() if Caution.DAMAGED in r.cautions]
-        told = names.get("reference", "")
-        if told.isdecimal():
-            reference = int(told)
+        reference_text = names.get("reference", "")
+        if reference_text.isdecimal():
+            reference = int(reference_text)
         else:
             reference = None
         return Overview(
@@ -141,12 +141,14 @@ class Repository:
         with self._db.reading() as c:
             rows = c.execute("SELECT * FROM curve WHERE run_id = ?", (run_id,)).fetchall()
         if keys is None:
-            wanted = None
+            selected_keys = None
         else:
-            wanted = set(keys)
-        found = [(str(r["key"]), curve_from_row(r)) for r in rows if wanted is None or r["key"] in wanted]
-        damaged = dict.fromkeys(key for key, curve in found if curve is None)
-        return tuple(curve for _, curve in found if curve is not None), tuple(damaged)
+            selected_keys = set(keys)
+        decoded = [
+            (str(r["key"]), curve_from_row(r)) for r in rows if selected_keys is None or r["key"] in selected_keys
+        ]
+        damaged = dict.fromkeys(key for key, curve in decoded if curve is None)
+        return tuple(curve for _, curve in decoded if curve is not None), tuple(damaged)
 
     def add_unit(self, maker: str, model: str, serial: str = "", firmware: str = "", notes: str = "") -> Unit:
         if not (maker.strip() or model.strip()):

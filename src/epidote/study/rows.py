@@ -38,20 +38,20 @@ class Reader:
 
     def each(self, kind: str, rows: Iterable[sqlite3.Row], read: Callable[[sqlite3.Row], T]) -> list[T]:
         """The rows that can be read."""
-        found = []
+        values = []
         for row in rows:
             try:
-                found.append(read(row))
+                values.append(read(row))
             except FAULTS:
                 self.damaged.append(f"{kind} {row['id']}")
-        return found
+        return values
 
 
 def _object(text: str) -> dict[str, Any]:
-    found = load_json(text, "row")
-    if not isinstance(found, dict):
+    data = load_json(text, "row")
+    if not isinstance(data, dict):
         raise TypeError("no JSON object")
-    return found
+    return data
 
 
 def _seen(data: dict[str, Any]) -> dict[str, Any]:
@@ -192,18 +192,18 @@ def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | 
 
     try:
         if row["stimulus"]:
-            told = load_json(row["stimulus"], "stimulus")
+            data = load_json(row["stimulus"], "stimulus")
         else:
-            told = None
+            data = None
         stimulus: Stimulus | MarkedSequence | Place | None = None
-        if told is not None and "section" in told:
-            first, frames = told["section"]
+        if data is not None and "section" in data:
+            first, frames = data["section"]
             stimulus = int(first), int(frames)
-        elif told is not None:
-            if "marked" in told:
-                stimulus = MarkedSequence.from_json(told["marked"])
+        elif data is not None:
+            if "marked" in data:
+                stimulus = MarkedSequence.from_json(data["marked"])
             else:
-                stimulus = Stimulus.from_json(told)
+                stimulus = Stimulus.from_json(data)
         faults = tuple(str(f) for f in load_json(row["faults"], "faults"))
     except FAULTS as error:
         raise StudyError(

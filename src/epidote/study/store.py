@@ -44,23 +44,23 @@ def create_study(path: Path, title: str | None = None) -> Study:
         path = path.with_name(path.name + SUFFIX)
     if os.path.lexists(path):
         raise StudyError(f"{path} already exists. Nothing was changed; choose another name.")
-    beside = path.with_name(f".{path.name[:_LONGEST_STEM]}.{os.urandom(4).hex()}.part")
+    partial = path.with_name(f".{path.name[:_LONGEST_STEM]}.{os.urandom(4).hex()}.part")
     try:
-        (beside / RECORDINGS).mkdir(parents=True)
-        (beside / ATTACHMENTS).mkdir()
-        (beside / "README.txt").write_text(README, encoding="utf-8")
-        study = Study(beside, create=True)
+        (partial / RECORDINGS).mkdir(parents=True)
+        (partial / ATTACHMENTS).mkdir()
+        (partial / "README.txt").write_text(README, encoding="utf-8")
+        study = Study(partial, create=True)
         study.set_setting("title", title or path.stem)
         study.add_subject(None, {})
         study.close()
-        beside.rename(path)
+        partial.rename(path)
     except OSError as error:
         raise StudyError(
             f"{path} could not be created: {error.strerror}. Nothing was changed; choose another folder."
         ) from error
     finally:
-        if beside.is_dir():
-            shutil.rmtree(beside, ignore_errors=True)
+        if partial.is_dir():
+            shutil.rmtree(partial, ignore_errors=True)
     return Study(path)
 
 

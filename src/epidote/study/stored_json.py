@@ -14,11 +14,11 @@ CAUTIONS = frozenset(str(c) for c in Caution)
 def readings_from_json(text: str) -> tuple[Reading, ...]:
     """The readings that are whole: key, channel, value or None, unit and what else every reader relies on."""
     try:
-        found = load_json(text, "row")
+        data = load_json(text, "row")
     except FAULTS:
         return ()
-    if isinstance(found, list):
-        return tuple(Reading.from_json(one) for one in found if is_reading(one))
+    if isinstance(data, list):
+        return tuple(Reading.from_json(one) for one in data if is_reading(one))
     return ()
 
 
@@ -38,10 +38,10 @@ def is_reading(data: object) -> bool:
 def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
     """A small drawing's points, both from 0 to 1; none for what is no drawing."""
     try:
-        found = [(float(x), float(y)) for x, y in load_json(text, "drawing")]
+        points = [(float(x), float(y)) for x, y in load_json(text, "drawing")]
     except FAULTS:
         return ()
-    inside = all(-1 <= v <= 2 for point in found for v in point)
+    inside = all(-1 <= v <= 2 for point in points for v in point)
     if inside:
-        return tuple(found)
+        return tuple(points)
     return ()

@@ -17,13 +17,11 @@ def refresh_titles(connection: sqlite3.Connection) -> None:
     """
     for row in connection.execute("SELECT id, procedure, settings FROM column_").fetchall():
         try:
-            carried = procedure(row["procedure"])
-            summary = carried.summary(make_settings(carried.Settings, json.loads(row["settings"])))
+            proc = procedure(row["procedure"])
+            summary = proc.summary(make_settings(proc.Settings, json.loads(row["settings"])))
         except SettingError:
             continue
-        connection.execute(
-            "UPDATE column_ SET title = ?, summary = ? WHERE id = ?", (carried.title, summary, row["id"])
-        )
+        connection.execute("UPDATE column_ SET title = ?, summary = ? WHERE id = ?", (proc.title, summary, row["id"]))
     for row in connection.execute("SELECT id, procedure, headline FROM run").fetchall():
         headline = json.loads(row["headline"])
         if headline is None:

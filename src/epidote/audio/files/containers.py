@@ -70,10 +70,10 @@ def decoded(path: Path, first: float = 0.0, last: float | None = None) -> list[D
     for track in tracks:
         if track.frames == 0:
             raise UnusableInputError(f"{path.name}, {track.name}, contains no samples. Nothing was computed.")
-    apart = [t.late - begin for t in tracks]
+    offsets = [t.late - begin for t in tracks]
     return [
         Decoded(t.name, t.file, t.rate, t.channels, late if late > _AUDIBLE else 0.0)
-        for t, late in zip(tracks, apart, strict=True)
+        for t, late in zip(tracks, offsets, strict=True)
     ]
 
 

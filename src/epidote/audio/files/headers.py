@@ -102,14 +102,14 @@ def _riff(file: BinaryIO, size: int) -> Announced | None:
             long_size = struct.unpack("<8xQ", file.read(16))[0]
         if name == b"data":
             if length == _UNKNOWN_32 and long_size:
-                said = long_size
+                stated_length = long_size
             else:
-                said = length
-            if said == 0 or (
-                said >= _STREAMED and not long_size
+                stated_length = length
+            if stated_length == 0 or (
+                stated_length >= _STREAMED and not long_size
             ):  # streaming writers leave the length at 0 or all ones
                 return None
-            return Announced(said, size - begin)
+            return Announced(stated_length, size - begin)
     return None
 
 
@@ -128,10 +128,10 @@ def _wave64(file: BinaryIO, size: int) -> Announced | None:
     return None
 
 
-def _after(container: _Container, file: BinaryIO, size: int, wanted: bytes, before: int) -> Announced | None:
+def _after(container: _Container, file: BinaryIO, size: int, tag: bytes, before: int) -> Announced | None:
     """The chunk whose samples begin ``before`` bytes into it."""
     for name, length, begin in container.chunks(file, size):
-        if name == wanted:
+        if name == tag:
             if length > 0:
                 return Announced(max(0, length - before), max(0, size - begin - before))
             return None

@@ -48,9 +48,9 @@ def read_tracks(path: Path, first: float = 0.0, last: float | None = None) -> li
     Raises UnusableInputError.
     """
     with SoundStream(path, first, last) as stream:
-        found = [Track(t.name, t.signal()) for t in stream.tracks]
+        tracks = [Track(t.name, t.signal()) for t in stream.tracks]
         stream.require_still()
-    return found
+    return tracks
 
 
 def read_material(path: str, rate: float) -> Signal:
@@ -106,13 +106,13 @@ def read_bounded(path: Path, most: int, what: str) -> bytes:
     try:
         descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)  # a FIFO must not make it wait
         with os.fdopen(descriptor, "rb") as file:
-            told = os.fstat(file.fileno())
-            if not stat.S_ISREG(told.st_mode):
+            status = os.fstat(file.fileno())
+            if not stat.S_ISREG(status.st_mode):
                 raise UnusableInputError(f"{path} is not a file. Nothing was read; select {what}.")
-            if told.st_size > most:
+            if status.st_size > most:
                 raise UnusableInputError(
-                    f"{path.name} has {told.st_size / 1e6:.0f} MB; {what} has at most {most / 1e6:.0f} MB. Nothing was"
-                    " read; use a smaller file."
+                    f"{path.name} has {status.st_size / 1e6:.0f} MB; {what} has at most {most / 1e6:.0f} MB. Nothing"
+                    " was read; use a smaller file."
                 )
             return file.read(most)
     except OSError as error:

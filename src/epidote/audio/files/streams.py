@@ -226,9 +226,9 @@ def _track(one: Decoded) -> TrackStream:
 def _refuse_cut_off(path: Path, size: int) -> None:
     """A file whose header announces more sound than there is, in any format whose header says so."""
     with path.open("rb") as file:
-        found = announced(file, size)
-    if found is not None and found.cut_off:
+        stated = announced(file, size)
+    if stated is not None and stated.cut_off:
         raise UnusableInputError(
-            f"{path.name} is truncated: only {100 * found.share:.0f} % of the audio is there. Nothing was computed;"
+            f"{path.name} is truncated: only {100 * stated.share:.0f} % of the audio is there. Nothing was computed;"
             " copy or export it again."
         )

@@ -125,9 +125,9 @@ class SimulatedDevice:
         enough: Enough | None = None,
     ) -> Recording:
         played = playable(stimulus, self._rate, ceiling_dbfs)
-        wanted = np.zeros((stimulus.frames, len(self._wiring.outputs)))
-        wanted[:, [n - 1 for n in stimulus.channels if n <= wanted.shape[1]]] = played[:, None]
-        return Recording(self._exchanged(wanted, progress, cancelled, enough), stimulus)
+        driven = np.zeros((stimulus.frames, len(self._wiring.outputs)))
+        driven[:, [n - 1 for n in stimulus.channels if n <= driven.shape[1]]] = played[:, None]
+        return Recording(self._exchanged(driven, progress, cancelled, enough), stimulus)
 
     def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:
         silence = np.zeros((max(1, round(seconds * self._rate)), len(self._wiring.outputs)))

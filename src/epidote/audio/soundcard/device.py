@@ -84,10 +84,10 @@ class SoundCard:
 
     def __init__(self, name: str, wiring: Wiring, *, ceiling_dbfs: float = 0.0) -> None:
         out, _, into = (part.strip() for part in name.partition(">"))
-        found = listed_devices()
-        if not {out, into or out} <= {_name(d) for d in found}:
-            found = listed_devices()  # a busy sound server may not have answered in time
-        playing, recording = _find(out, found), _find(into or out, found)
+        listed = listed_devices()
+        if not {out, into or out} <= {_name(d) for d in listed}:
+            listed = listed_devices()  # a busy sound server may not have answered in time
+        playing, recording = _find(out, listed), _find(into or out, listed)
         self._require_fit(playing, recording, wiring)
         self.info = _info(playing)
         self._wiring, self.rate = wiring, wiring.rate
@@ -333,9 +333,9 @@ class SoundCardLive:
         self._thread.join(3)
 
 
-def _find(name: str, found: list[dict[str, Any]]) -> dict[str, Any]:
-    for d in found:
+def _find(name: str, listed: list[dict[str, Any]]) -> dict[str, Any]:
+    for d in listed:
         if _name(d) == name:
             return d
-    there = ", ".join(_name(d) for d in found) or "none (is a sound server running and libportaudio2 installed?)"
+    there = ", ".join(_name(d) for d in listed) or "none (is a sound server running and libportaudio2 installed?)"
     raise SettingError(f"Sound device “{name}” is not connected. Available: {there}.")

@@ -70,18 +70,18 @@ def _takes(sd: Any, index: int, rate: int, outputs: int, inputs: int) -> bool:
     return True
 
 
-def _index(sd: Any, wanted: list[str]) -> int:
+def _index(sd: Any, options: list[str]) -> int:
     """PortAudio's number of a device, given as host and name: numbers change from process to process, and a busy
     server may not answer at once.
     """
     for _ in range(_LOOKS):
         for index, host, d in _found(sd):
-            if [host, str(d["name"])] == wanted:
+            if [host, str(d["name"])] == options:
                 return index
         sd._terminate()
         time.sleep(0.2)
         sd._initialize()
-    raise SettingError(f"“{wanted[1]}” is not connected")
+    raise SettingError(f"“{options[1]}” is not connected")
 
 
 class Host:

@@ -13,22 +13,22 @@ from epidote.core.signals.signal import Samples
 _STEPS = 6
 
 
-def correlation(x: Samples, wanted: Samples) -> Samples:
+def correlation(x: Samples, chirp: Samples) -> Samples:
     """Sum over t of x[t + lag] wanted[t], by lag from 0 up; at the end those below 0, as if counted from the end."""
-    size = transforms.next_fast_len(x.size + wanted.size, real=True)
-    return np.asarray(transforms.irfft(transforms.rfft(x, size) * np.conj(transforms.rfft(wanted, size)), size))
+    size = transforms.next_fast_len(x.size + chirp.size, real=True)
+    return np.asarray(transforms.irfft(transforms.rfft(x, size) * np.conj(transforms.rfft(chirp, size)), size))
 
 
 def coarse_lag(played: Samples, back: Samples, least: float) -> tuple[int, int] | None:
     """By how many frames ``back`` is later than ``played`` (negative: earlier), and its sign; None when less than
     ``least`` of it is alike.
     """
-    alike = correlation(back, played)
-    place = int(np.argmax(np.abs(alike)))
-    held = math.sqrt(float(played @ played) * float(back @ back))
-    if held == 0 or abs(alike[place]) < least * held:
+    heights = correlation(back, played)
+    place = int(np.argmax(np.abs(heights)))
+    norm = math.sqrt(float(played @ played) * float(back @ back))
+    if norm == 0 or abs(heights[place]) < least * norm:
         return None
-    return (place if place < back.size else place - alike.size), (1 if alike[place] > 0 else -1)
+    return (place if place < back.size else place - heights.size), (1 if heights[place] > 0 else -1)
 
 
 def refined_lag(cross: NDArray[np.complex128], size: int, lag: float) -> tuple[float, float]:

@@ -36,27 +36,27 @@ class SignalStatistics:
     greatest: Samples
 
 
-def scan_source(way: SampleSource) -> SignalStatistics:
+def scan_source(source: SampleSource) -> SignalStatistics:
     """One look through a way, a piece at a time."""
-    return scan_sources([way], lambda work: [one() for one in work])[0]
+    return scan_sources([source], lambda work: [one() for one in work])[0]
 
 
 def scan_sources(
-    ways: Sequence[SampleSource], together: Callable[[Sequence[Callable[[], None]]], object]
+    sources: Sequence[SampleSource], together: Callable[[Sequence[Callable[[], None]]], object]
 ) -> list[SignalStatistics]:
     """One look through ways of one rate side by side, a piece of each at a time; ``together`` does the work on a
     piece of each.
     """
-    looks = [_SourceScan(way) for way in ways]
-    for first, frames in iter_chunks(max(w.frames for w in ways), CHUNK_FRAMES // looks[0].block * looks[0].block):
+    looks = [_SourceScan(way) for way in sources]
+    for first, frames in iter_chunks(max(w.frames for w in sources), CHUNK_FRAMES // looks[0].block * looks[0].block):
         together([partial(look.add, first, frames) for look in looks])
     return [look.survey() for look in looks]
 
 
 class _SourceScan:
-    def __init__(self, way: SampleSource) -> None:
-        self._way = way
-        self.block = max(1, round(_QUICK * way.rate))
+    def __init__(self, source: SampleSource) -> None:
+        self._way = source
+        self.block = max(1, round(_QUICK * source.rate))
         self._usual: list[Samples] = []
         self._greatest: list[Samples] = []
         self._tops: list[tuple[float, bool]] = []

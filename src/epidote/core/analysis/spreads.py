@@ -37,30 +37,30 @@ def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence
     acts on it as well; places: of the fundamental and its harmonics, in bins. The variance of a fitted peak amplitude
     is the noise's mean square per bin (Rife, Boorstyn 1974, with the local level in place of sigma²).
     """
-    taken = np.zeros(residual.size, bool)
+    excluded = np.zeros(residual.size, bool)
     for number, place in enumerate(places):
         if number == 0:
-            beside = _BESIDE_FUNDAMENTAL
+            neighbours = _BESIDE_FUNDAMENTAL
         else:
-            beside = _BESIDE_HARMONIC
-        taken[max(0, math.ceil(place - beside)) : math.floor(place + beside) + 1] = True
-    found = np.zeros(len(places))
+            neighbours = _BESIDE_HARMONIC
+        excluded[max(0, math.ceil(place - neighbours)) : math.floor(place + neighbours) + 1] = True
+    spreads = np.zeros(len(places))
     for number, place in enumerate(places):
         low, high = max(1, round(place) - _REACH), min(residual.size, round(place) + _REACH + 1)
-        around = np.square(np.abs(residual[low:high][~taken[low:high]])) * (2 / frames**2)
+        around = np.square(np.abs(residual[low:high][~excluded[low:high]])) * (2 / frames**2)
         if around.size:
-            found[number] = math.sqrt(lower_mean(around))
+            spreads[number] = math.sqrt(lower_mean(around))
         else:
-            found[number] = 0.0
-    return found
+            spreads[number] = 0.0
+    return spreads
 
 
 def lower_mean(powers: Samples) -> float:
     """The level of noise from the powers of its bins, those of lines left out: the mean of the lower four fifths,
     brought to that of all.
     """
-    kept = np.partition(powers, max(0, int(_KEPT * powers.size) - 1))[: max(1, int(_KEPT * powers.size))]
-    return float(kept.mean()) / _LOWER_MEAN
+    lowest = np.partition(powers, max(0, int(_KEPT * powers.size) - 1))[: max(1, int(_KEPT * powers.size))]
+    return float(lowest.mean()) / _LOWER_MEAN
 
 
 def power_variance(weighted: Samples, block: int = _BLOCK, *, lines: bool = True) -> float:
@@ -132,8 +132,8 @@ def _without_lines(powers: Samples, block: int) -> float:
     begins = np.arange(count) * block
     local = _levels_about(powers, begins, block)[:, None]
     blocks = powers[: count * block].reshape(count, block)
-    kept = np.where(blocks > _A_LINE * local, local, blocks)
-    return float(kept.sum() + powers[count * block :].sum())
+    without_lines = np.where(blocks > _A_LINE * local, local, blocks)
+    return float(without_lines.sum() + powers[count * block :].sum())
 
 
 def _levels_about(powers: Samples, begins: NDArray[np.int64], block: int) -> Samples:

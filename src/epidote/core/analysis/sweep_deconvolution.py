@@ -150,11 +150,11 @@ def _noise_sums(impulse: Samples, peak: int, k: Kernel) -> tuple[Samples, int]:
     """
     span = int(min(2 * k.length, 1.5) * k.rate)
     begin = peak - int(4.2 * k.length * k.rate) - span // 2
-    stretch = np.take(impulse, np.arange(begin, begin + span), mode="wrap")
+    section = np.take(impulse, np.arange(begin, begin + span), mode="wrap")
     pieces = 7
     size = transforms.prev_fast_len(2 * span // (pieces + 1), real=True)
     window = np.hanning(size)
-    parts = np.stack([stretch[n * size // 2 : n * size // 2 + size] for n in range(pieces)])
+    parts = np.stack([section[n * size // 2 : n * size // 2 + size] for n in range(pieces)])
     power = np.square(np.abs(transforms.rfft(parts * window, axis=1))).mean(axis=0) / np.square(window).sum()
     return np.concatenate([[0.0], np.cumsum(power)]), size
 
@@ -191,12 +191,12 @@ def _fill_below_band(quotient: Complex, k: Kernel, delay: int) -> Complex:
     basis = np.zeros((_BRIDGE_TERMS, top + 1), complex)
     basis[:, :gap] = np.stack([(1j * bins[:gap] / gap) ** r for r in range(_BRIDGE_TERMS)])
     columns = transforms.irfft(basis, size, axis=1)[:, empty].T
-    found, *_ = np.linalg.lstsq(columns, -without[empty], rcond=1e-9)
-    left = np.square(without[empty] + columns @ found).sum()
+    coefficients, *_ = np.linalg.lstsq(columns, -without[empty], rcond=1e-9)
+    left = np.square(without[empty] + columns @ coefficients).sum()
     if as_divided <= left + _EMPTY_ENOUGH * np.square(without).sum():
         return quotient
     bridged = quotient.copy()
-    bridged[:gap] = (found @ basis[:, :gap]) * turn[:gap].conj()
+    bridged[:gap] = (coefficients @ basis[:, :gap]) * turn[:gap].conj()
     return bridged
 
 
@@ -217,12 +217,12 @@ def windowed_responses(impulse: Samples, windows: Sequence[tuple[int, int, int]]
     """
     buffer = np.zeros((len(windows), size))
     for row, (centre, before, after) in zip(buffer, windows, strict=True):
-        stretch = np.take(impulse, np.arange(centre - before, centre + after), mode="wrap") * flat_window(before, after)
-        for first in range(before, stretch.size, size):
-            part = stretch[first : first + size]
+        section = np.take(impulse, np.arange(centre - before, centre + after), mode="wrap") * flat_window(before, after)
+        for first in range(before, section.size, size):
+            part = section[first : first + size]
             row[: part.size] += part
         if before:
-            row[-before:] += stretch[:before]
+            row[-before:] += section[:before]
     return np.asarray(transforms.rfft(buffer, axis=1, overwrite_x=True))
 
 
@@ -325,8 +325,8 @@ def _settled_step(d: Deconvolved, rows: Complex, lengths: Sequence[float], frequ
     noise = np.sqrt(noise_density(d, inside) * 0.75 * rate)
     for number in range(len(lengths) - 1, 0, -1):
         longer = rows[number - 1, low:high]
-        apart = np.abs(rows[number, low:high] - longer)
-        beyond = apart > _SAME * np.abs(longer) + _OVER_NOISE * noise * math.sqrt(lengths[number - 1])
+        deviation = np.abs(rows[number, low:high] - longer)
+        beyond = deviation > _SAME * np.abs(longer) + _OVER_NOISE * noise * math.sqrt(lengths[number - 1])
         allowed = np.where(np.logical_or.reduceat(beyond, edges), np.minimum(allowed, number - 1), allowed)
     # a band beside one that needs longer gets it, too: a resonance has skirts
     padded = np.pad(allowed, 1, mode="edge")
@@ -373,18 +373,20 @@ def hum_amplitudes(d: Deconvolved, frequencies: Samples) -> Samples:
     (sum w)² in a window w.
     """
     power, size = np.diff(d.noise_sums), d.noise_size
-    found = np.zeros(frequencies.size)
+    amplitudes = np.zeros(frequencies.size)
     for number, frequency in enumerate(frequencies):
         place = round(float(frequency) * size / d.kernel.rate)
         if place < 2 * _HUM_BESIDE or place + _HUM_BESIDE >= power.size:
-            beside = power[max(1, place - _HUM_BESIDE) : place + _HUM_BESIDE]
+            neighbours = power[max(1, place - _HUM_BESIDE) : place + _HUM_BESIDE]
         else:
-            beside = np.concatenate([power[place - _HUM_BESIDE : place - 2], power[place + 3 : place + _HUM_BESIDE]])
+            neighbours = np.concatenate(
+                [power[place - _HUM_BESIDE : place - 2], power[place + 3 : place + _HUM_BESIDE]]
+            )
         own = float(power[max(1, place - 1) : place + 2].max(initial=0.0))
-        if beside.size and own > _HUM_CLEAR * float(np.median(beside)):
+        if neighbours.size and own > _HUM_CLEAR * float(np.median(neighbours)):
             # of a Hann window the square of the sum over the sum of squares is two thirds of its length
-            found[number] = math.sqrt(4 * own / (size * 2 / 3))
-    return found
+            amplitudes[number] = math.sqrt(4 * own / (size * 2 / 3))
+    return amplitudes
 
 
 def best_delay(response: Complex, size: int, weight: Samples, first: int, rate: float) -> float:

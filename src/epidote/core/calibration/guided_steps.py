@@ -125,27 +125,27 @@ def _output(chain: Chain, channel: int, typed: Typed, levels: Levels, today: dat
 
 
 def _input(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
-    taken = levels["level"]
-    value = full_scale(typed["volts"], taken.level)
-    entry = _entry("input_full_scale", value, "V", today, "a known voltage at the input", taken.spread, channel)
-    return _found(chain, entry, chain.input_full_scale, _clean(taken), input_full_scale=value)
+    captured = levels["level"]
+    value = full_scale(typed["volts"], captured.level)
+    entry = _entry("input_full_scale", value, "V", today, "a known voltage at the input", captured.spread, channel)
+    return _found(chain, entry, chain.input_full_scale, _clean(captured), input_full_scale=value)
 
 
 def _input_by_wire(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     if chain.output_full_scale is None:
         raise SettingError("The output is not calibrated. Calibrate the output first.")
-    taken = levels["level"]
+    captured = levels["level"]
     loss = 1.0
     if chain.output_ohms and chain.input_ohms:
         loss = chain.input_ohms / (chain.input_ohms + chain.output_ohms)
-    value = full_scale(chain.output_full_scale * from_db(taken.played) * loss, taken.level)
-    entry = _entry("input_full_scale", value, "V", today, "the calibrated output (loopback)", taken.spread, channel)
-    return _found(chain, entry, chain.input_full_scale, _clean(taken), input_full_scale=value)
+    value = full_scale(chain.output_full_scale * from_db(captured.played) * loss, captured.level)
+    entry = _entry("input_full_scale", value, "V", today, "the calibrated output (loopback)", captured.spread, channel)
+    return _found(chain, entry, chain.input_full_scale, _clean(captured), input_full_scale=value)
 
 
-def _clean(taken: CapturedLevel) -> str:
-    if taken.rest > -40:
-        return f"The source has {taken.rest:.0f} dB of distortion and noise; the meter and this reading may differ."
+def _clean(captured: CapturedLevel) -> str:
+    if captured.rest > -40:
+        return f"The source has {captured.rest:.0f} dB of distortion and noise; the meter and this reading may differ."
     return ""
 
 
@@ -156,20 +156,22 @@ def _input_volts(chain: Chain, level: float) -> float:
 
 
 def _probe(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
-    taken = levels["level"]
-    value = typed["volts"] / _input_volts(chain, taken.level) * from_db(chain.preamp_gain_db)
+    captured = levels["level"]
+    value = typed["volts"] / _input_volts(chain, captured.level) * from_db(chain.preamp_gain_db)
     if value < 1:
         raise SettingError(
             f"The calculated probe ratio is {value:.4g}, below 1. Check the voltage and the preamp gain."
         )
-    entry = _entry("probe_ratio", value, "", today, "a known voltage at the probe tip", taken.spread, channel)
+    entry = _entry("probe_ratio", value, "", today, "a known voltage at the probe tip", captured.spread, channel)
     return _found(chain, entry, chain.probe_ratio if chain.probe_ratio != 1 else None, probe_ratio=value)
 
 
 def _preamp(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
-    taken = levels["level"]
-    value = to_db(_input_volts(chain, taken.level) / typed["volts"])
-    entry = _entry("preamp_gain_db", value, "dB", today, "a known voltage at the preamplifier", taken.spread, channel)
+    captured = levels["level"]
+    value = to_db(_input_volts(chain, captured.level) / typed["volts"])
+    entry = _entry(
+        "preamp_gain_db", value, "dB", today, "a known voltage at the preamplifier", captured.spread, channel
+    )
     return _found(chain, entry, chain.preamp_gain_db or None, preamp_gain_db=value)
 
 
@@ -179,8 +181,8 @@ def _load(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date)
 
 
 def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
-    taken = levels["level"]
-    volts = _input_volts(chain, taken.level) * from_db(-chain.preamp_gain_db)
+    captured = levels["level"]
+    volts = _input_volts(chain, captured.level) * from_db(-chain.preamp_gain_db)
     value = sensitivity(volts, typed["spl"])
     old = chain.microphone_sensitivities
     if channel <= len(old):
@@ -195,12 +197,16 @@ def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
         "V",
         today,
         f"{typed['spl']:g} dB SPL at the microphone",
-        taken.spread,
+        captured.spread,
         channel,
     )
-    found = _found(chain, entry, before, microphone_sensitivities=tuple(others))
+    outcome = _found(chain, entry, before, microphone_sensitivities=tuple(others))
     return CalibrationOutcome(
-        found.chain, f"{format_quantity(value, 'V')}/Pa", found.plausible, found.judgement, _usual_microphone(value)
+        outcome.chain,
+        f"{format_quantity(value, 'V')}/Pa",
+        outcome.plausible,
+        outcome.judgement,
+        _usual_microphone(value),
     )
 
 

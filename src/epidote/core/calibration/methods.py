@@ -131,13 +131,13 @@ def from_two_loads(first_ohms: float, first: float, second_ohms: float, second: 
     below = second * high - first * low
     if below == 0 or first_ohms == second_ohms:
         raise UnusableInputError("Both loads are equal. Use two different loads, e.g. 8 Ω and no load.")
-    found = (first - second) / below
-    if not math.isfinite(found) or found < -0.01 * min(first_ohms, second_ohms):
+    resistance = (first - second) / below
+    if not math.isfinite(resistance) or resistance < -0.01 * min(first_ohms, second_ohms):
         raise UnusableInputError(
             "The voltage is higher with the heavier load, which is impossible. Check that the levels were read in the"
             " order of the loads."
         )
-    return max(0.0, found)
+    return max(0.0, resistance)
 
 
 def damping_factor(load_ohms: float, output_ohms: float) -> float | None:
@@ -189,9 +189,10 @@ def parse_correction(text: str) -> tuple[tuple[float, ...], ...]:
             place = ": its lines are written in different ways"
         raise UnusableInputError(f"Correction file{place}. Nothing was changed; correct the file.")
     if len(tables) > 1:
-        ways = " or ".join(f"{t.layout.words} ({t.values[0, 0]:g} Hz: {t.values[0, 1]:g} dB)" for t in tables[:2])
+        choices = " or ".join(f"{t.layout.words} ({t.values[0, 0]:g} Hz: {t.values[0, 1]:g} dB)" for t in tables[:2])
         raise UnusableInputError(
-            f"The correction file can be read in two ways: {ways}. Nothing was changed; separate its columns with tabs."
+            f"The correction file can be read in two ways: {choices}. Nothing was changed; separate its columns with"
+            " tabs."
         )
     rows = [tuple(row) for row in tables[0].values[:, :3].tolist()]
     for before, row, (number, line) in zip([None, *rows], rows, lines.rows, strict=False):

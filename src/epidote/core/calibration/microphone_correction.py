@@ -28,16 +28,16 @@ def apply_microphone_correction(result: Result, chain: Chain) -> Result:
     def less(curve: Curve) -> Curve:
         share = curve_kind(curve.key).microphone
         if share is Microphone.LEVEL and curve.x_unit == "Hz" and curve.y_unit.startswith("dB"):
-            taken = own(curve.x, 1)
+            correction = own(curve.x, 1)
         elif share is Microphone.PHASE and table.shape[1] > 2:
-            taken = own(curve.x, 2)
+            correction = own(curve.x, 2)
         else:
             return curve
         if curve.floor is None:
             floor = None
         else:
-            floor = curve.floor - taken
-        return replace(curve, y=curve.y - taken, floor=floor, meta={**curve.meta, "microphone": "corrected"})
+            floor = curve.floor - correction
+        return replace(curve, y=curve.y - correction, floor=floor, meta={**curve.meta, "microphone": "corrected"})
 
     curves = tuple(less(c) for c in result.curves)
     again = recompute_level_readings(c for c in curves if c.key == "level" and c.x_unit == "Hz")

@@ -85,11 +85,11 @@ def evaluate_precheck(
     """
     recording = recordings[0]
     assert recording.stimulus is not None
-    found: list[PrecheckFinding] = []
+    findings: list[PrecheckFinding] = []
     levels: list[float | None] = []
     views = [_Channel(recording, number) for number in range(1, recording.signal.channels + 1)]
-    for number, (view, wanted) in enumerate(zip(views, expected, strict=False), start=1):
-        if not wanted:
+    for number, (view, expected_level) in enumerate(zip(views, expected, strict=False), start=1):
+        if not expected_level:
             levels.append(None)
             continue
         alive = view.alive
@@ -106,12 +106,12 @@ def evaluate_precheck(
                 caution = Caution.WRONG_CHANNEL
             else:
                 caution = Caution.NO_SIGNAL
-            found.append(PrecheckFinding(caution, number, not elsewhere, f"no signal received.{where or _DEAD}"))
+            findings.append(PrecheckFinding(caution, number, not elsewhere, f"no signal received.{where or _DEAD}"))
             continue
-        found += [replace(f, channel=number) for f in view.findings(loud_below_db)]
+        findings += [replace(f, channel=number) for f in view.findings(loud_below_db)]
     if len(recordings) > 1 and len(views) > 1 and all(expected[:2]):
-        found += _swapped(recordings[1])
-    return Precheck(tuple(found), tuple(levels))
+        findings += _swapped(recordings[1])
+    return Precheck(tuple(findings), tuple(levels))
 
 
 _DEAD = " Check that the unit is on and not muted, and that output, unit and input are connected."
@@ -182,10 +182,10 @@ class _Channel:
         return math.isfinite(self.level) and self.level > max(quiet + LEAST_RISE_DB, -130.0)
 
     def findings(self, louder_db: float) -> list[PrecheckFinding]:
-        found = []
+        findings = []
         peak = to_db(float(np.abs(self._x).max())) + louder_db
         if peak > CLIP_DB:
-            found.append(
+            findings.append(
                 PrecheckFinding(
                     Caution.CLIPPED,
                     1,
@@ -195,7 +195,7 @@ class _Channel:
                 )
             )
         elif self.level + louder_db < LOW_DB:
-            found.append(
+            findings.append(
                 PrecheckFinding(
                     Caution.TOO_QUIET,
                     1,
@@ -207,7 +207,7 @@ class _Channel:
         step = self._steps[1]
         thirds = [self._level(part) for part in np.array_split(step, 3)]
         if max(thirds) - min(thirds) > UNSTEADY_DB:
-            found.append(
+            findings.append(
                 PrecheckFinding(
                     Caution.UNSTEADY,
                     1,
@@ -217,16 +217,16 @@ class _Channel:
                 )
             )
         rise = self._levels[1] - self._levels[0]
-        asked = BELOW_DB[1] - BELOW_DB[0]
+        expected_drop = BELOW_DB[1] - BELOW_DB[0]
         back = self._levels[2] - self._levels[0]
         clear = self._levels[0] > self._level(self._silence[-step.size :]) + 30
-        if clear and (abs(rise - asked) > FOLLOWS_DB or abs(back) > FOLLOWS_DB):
-            found.append(
+        if clear and (abs(rise - expected_drop) > FOLLOWS_DB or abs(back) > FOLLOWS_DB):
+            findings.append(
                 PrecheckFinding(
                     Caution.PROCESSING,
                     1,
                     False,
-                    f"a level step of {asked:g} dB gave {rise:.2f}"
+                    f"a level step of {expected_drop:g} dB gave {rise:.2f}"
                     f" dB{f', and the low tone then differed by {back:+.2f} dB' if abs(back) > FOLLOWS_DB else ''}. A"
                     " gain control, limiter or enhancement is active, or the unit is overdriven.",
                 )
@@ -239,7 +239,7 @@ class _Channel:
         else:
             relative = -math.inf
         if relative > HUM_DB:
-            found.append(
+            findings.append(
                 PrecheckFinding(
                     Caution.HUM,
                     1,
@@ -248,7 +248,7 @@ class _Channel:
                     " a transformer.",
                 )
             )
-        return found
+        return findings
 
 
 def _line_level(x: Samples, rate: float, frequency: float) -> float:

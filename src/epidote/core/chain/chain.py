@@ -246,23 +246,23 @@ class Chain(BaseModel):
         """In what the converters' side of two chains differs, in words: then the baseline of one says nothing about
         the other.
         """
-        found = []
+        differences = []
         if self.rate != other.rate:
-            found.append("rate")
+            differences.append("rate")
         if (
             interface_of(self.device)
             and interface_of(other.device)
             and interface_of(self.device) != interface_of(other.device)
         ):
-            found.append("device")
+            differences.append("device")
         if (self.outputs, self.inputs) != (other.outputs, other.inputs):
-            found.append("channels")
+            differences.append("channels")
         gains = ("output_full_scale", "input_full_scale", "preamp_gain_db", "gain_setting")
         if any(getattr(self, name) != getattr(other, name) for name in gains):
-            found.append("gain")
+            differences.append("gain")
         if self.buffer != other.buffer:
-            found.append("buffer")
-        return tuple(found)
+            differences.append("buffer")
+        return tuple(differences)
 
     def drives_like(self, other: Chain) -> bool:
         """Whether both bring the same voltage to the unit: else the first run with the new one starts low and asks."""
@@ -278,15 +278,15 @@ class Chain(BaseModel):
 
     def age_days(self, today: date) -> int | None:
         """Days since what is oldest among the values that levels rest on was calibrated; None when nothing was."""
-        found = [
+        dates = [
             c.on
             for c in map(self.latest, ("input_full_scale", "output_full_scale", "microphone_sensitivities"))
             if c is not None
         ]
-        if not found and self.calibrated_on is not None:
-            found = [self.calibrated_on]
-        if found:
-            return (today - min(found)).days
+        if not dates and self.calibrated_on is not None:
+            dates = [self.calibrated_on]
+        if dates:
+            return (today - min(dates)).days
         return None
 
     def stale(self, today: date) -> bool:
@@ -311,11 +311,11 @@ def stored_chain(text: str) -> Chain:
 def _number(text: str, unit: str) -> float | None:
     """A condition as a positive number; None for one that is not there or says something else."""
     try:
-        found = parse(text, unit)
+        quantity = parse(text, unit)
     except QuantityError:
         return None
-    if found.unit == unit and found.value > 0:
-        return found.value
+    if quantity.unit == unit and quantity.value > 0:
+        return quantity.value
     return None
 
 

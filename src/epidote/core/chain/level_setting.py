@@ -19,12 +19,12 @@ def _level(value: object) -> str:
     else:
         text = f"{value}"
     try:
-        found = parse(text, "dBFS")
+        quantity = parse(text, "dBFS")
     except QuantityError as error:
         raise SettingError(str(error)) from error
-    if found.unit not in _UNITS:
+    if quantity.unit not in _UNITS:
         raise SettingError("use dBFS, V, dBV, dBu, W or dB SPL")
-    if found.unit not in ("dBFS", "dBV", "dBu", "dB SPL") and found.value <= 0:
+    if quantity.unit not in ("dBFS", "dBV", "dBu", "dB SPL") and quantity.value <= 0:
         raise SettingError("a level must be greater than 0")
     return text
 
@@ -43,10 +43,10 @@ def drive_dbfs(text: str, chain: Chain, name: str = "level") -> float:
     Raises SettingError for a power or a sound level, which the unit decides, and for volts at an output that is not
     calibrated.
     """
-    found = parse(text, "dBFS")
-    if found.unit in ("W", "Pa", "dB SPL"):
+    quantity = parse(text, "dBFS")
+    if quantity.unit in ("W", "Pa", "dB SPL"):
         raise SettingError(
-            f"{{{name}}} is the generator level, before the unit: use dBFS, V, dBV or dBu, not {found.unit}.", name
+            f"{{{name}}} is the generator level, before the unit: use dBFS, V, dBV or dBu, not {quantity.unit}.", name
         )
     try:
         return parse_as(text, "dBFS", chain.drive())

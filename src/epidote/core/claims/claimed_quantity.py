@@ -80,10 +80,10 @@ def declared_quantities() -> tuple[ClaimedQuantity, ...]:
 
 def quantity_named(name: str) -> ClaimedQuantity:
     """A quantity by its stored name. Raises ValueError for one that no loaded procedure declares."""
-    found = _QUANTITIES.get(name)
-    if found is None:
+    quantity = _QUANTITIES.get(name)
+    if quantity is None:
         raise ValueError(f"unknown quantity “{name}”; the procedure that declares it may not be installed")
-    return found
+    return quantity
 
 
 def _amplitude_ratio(name: str, pattern: str, *, two_tones: bool = False) -> ClaimedQuantity:

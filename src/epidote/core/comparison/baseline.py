@@ -44,12 +44,12 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
     readings = []
     for reading in result.readings:
         own = baseline.reading(reading.key, reading.channel)
-        found = again.get((reading.key, reading.channel))
-        if found is None or own is None:
+        reread = again.get((reading.key, reading.channel))
+        if reread is None or own is None:
             readings.append(_reading(reading, _scaled(own, reading.unit, scale)))
         else:
-            at = {**found.at, **({"baseline": own.value} if own.value is not None else {})}
-            readings.append(replace(found, spread=reading.spread, at=at))
+            at = {**reread.at, **({"baseline": own.value} if own.value is not None else {})}
+            readings.append(replace(reread, spread=reading.spread, at=at))
         readings += _of_the_insertion(readings[-1], own, scale)
     return replace(result, curves=curves, readings=tuple(readings))
 
@@ -89,13 +89,13 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
         return curve
     kind = curve_kind(curve.key)
     if kind.chain is ChainShare.SUBTRACTS and curve.y_unit in _IN_SERIES:
-        taken = difference_curve(curve, own)
-        if taken is not None and taken.x.size == curve.x.size:
+        difference = difference_curve(curve, own)
+        if difference is not None and difference.x.size == curve.x.size:
             if curve.floor is not None:
-                floor = curve.floor - (curve.y - taken.y)
+                floor = curve.floor - (curve.y - difference.y)
             else:
                 floor = None
-            return replace(curve, y=taken.y, floor=floor, meta={**curve.meta, "baseline": "taken out"})
+            return replace(curve, y=difference.y, floor=floor, meta={**curve.meta, "baseline": "taken out"})
         return curve
     if kind.chain is ChainShare.ADDS and curve.y_unit == "dB" and curve.x_unit in _DRIVEN_AXES and own.x.size:
         if own.x.shape == curve.x.shape and np.allclose(own.x, curve.x):

@@ -101,9 +101,9 @@ def check_curve(limit: Limit, curve: Curve) -> LimitCheck | None:
         if known.size == 0:
             continue
         i = int(known[int(np.argmin(room[known]))])
-        held = LimitCheck(limit, curve.channel, bool(room[i] >= 0), float(room[i]), float(x[i]), side)
-        if worst is None or held.margin < worst.margin:
-            worst = held
+        check = LimitCheck(limit, curve.channel, bool(room[i] >= 0), float(room[i]), float(x[i]), side)
+        if worst is None or check.margin < worst.margin:
+            worst = check
     return worst
 
 

@@ -97,10 +97,10 @@ def spread_curve(curves: Sequence[Curve]) -> Curve | None:
 
 
 def _value(curve: Curve, x: float) -> float:
-    found = curve_at(curve, float(x))
-    if found is None:
+    value = curve_at(curve, float(x))
+    if value is None:
         return math.nan
-    return found
+    return value
 
 
 def compare(ours: Sequence[Reading], theirs: Sequence[Reading], known: Spread | None = None) -> Comparison | None:
@@ -163,13 +163,13 @@ def _variance(side: Sequence[Reading], repeated: tuple[float, float] | None) -> 
     count = len(side)
     own = float(np.mean([(r.spread or 0.0) ** 2 for r in side]))
     if count > 1:
-        found, degrees = float(np.var([r.value or 0.0 for r in side], ddof=1)), float(count - 1)
+        variance, degrees = float(np.var([r.value or 0.0 for r in side], ddof=1)), float(count - 1)
     elif repeated is not None:
-        found, degrees = repeated
+        variance, degrees = repeated
     else:
         return own / count, math.inf
-    if found >= own:
-        return (found / count, degrees)
+    if variance >= own:
+        return (variance / count, degrees)
     return (own / count, math.inf)
 
 

@@ -64,10 +64,10 @@ class LevelMeter:
             return None
         self._since = 0
         now = self._heard / self._rate
-        found = tuple(self._look(c, now) for c in range(self._recent.shape[1]))
+        snapshots = tuple(self._look(c, now) for c in range(self._recent.shape[1]))
         past = self._history[self.watched - 1]
         times = np.array([t - now for t, _ in past])
-        return LevelSnapshot(found, times, np.array([v for _, v in past]), self.watched)
+        return LevelSnapshot(snapshots, times, np.array([v for _, v in past]), self.watched)
 
     def _look(self, column: int, now: float) -> LevelNow:
         x = np.ascontiguousarray(self._recent[:, column])

@@ -306,26 +306,26 @@ def mains_lines(
     """
     window, width = WINDOWS[state.window], state.rate / state.length
     power = state.power[channel - 1]
-    found: list[tuple[float, float | None]] = []
+    lines: list[tuple[float, float | None]] = []
     half = window.half_width
     for n in range(1, orders + 1):
         f = n * mains
         centre = round(f / width)
         if centre < 3 * half or centre + 4 * half >= power.size or 5 * half * width > mains:
-            found.append((f, None))
+            lines.append((f, None))
             continue
         # the mains wanders: its line may stand a bin beside where it should
         inside = power[centre - half - 1 : centre + half + 2].astype(np.float64)
-        beside = np.concatenate(
+        neighbours = np.concatenate(
             [power[centre - 3 * half : centre - half - 1], power[centre + half + 2 : centre + 3 * half + 1]]
         )
-        if beside.size:
-            noise = float(np.median(beside)) / math.log(2) * inside.size
+        if neighbours.size:
+            noise = float(np.median(neighbours)) / math.log(2) * inside.size
         else:
             noise = 0.0
         total = float(inside.sum()) - noise
-        found.append((f, 10 * math.log10(total / window.enbw) if total > noise else None))
-    return found
+        lines.append((f, 10 * math.log10(total / window.enbw) if total > noise else None))
+    return lines
 
 
 def sum_of(levels: list[float | None]) -> float | None:

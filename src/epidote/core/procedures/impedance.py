@@ -143,8 +143,8 @@ class Impedance(ProcedureBase):
             ratio, variance = _ratio(before, after)
             ratios.append(ratio)
             variances.append(variance)
-        unsure = np.mean(variances, axis=0) / len(recordings)
-        return _result(np.mean(ratios, axis=0), unsure, kernel, settings, recordings[0], cautions)
+        mean_variance = np.mean(variances, axis=0) / len(recordings)
+        return _result(np.mean(ratios, axis=0), mean_variance, kernel, settings, recordings[0], cautions)
 
 
 def _responses(before: dc.Deconvolved, after: dc.Deconvolved) -> list[NDArray[np.complex128]]:
@@ -204,12 +204,12 @@ def _result(
     width = kernel.rate / dc.response_grid(kernel)
     bins = log_bins(ratio.size, width, settings.start_frequency, settings.stop_frequency)
     x, index = bins * width, bins.astype(int)
-    found = ratio[index]
-    drop = 1 - found
-    z = settings.series_ohms * found / np.where(np.abs(drop) > 1e-9, drop, 1e-9)
+    ratios = ratio[index]
+    drop = 1 - ratios
+    z = settings.series_ohms * ratios / np.where(np.abs(drop) > 1e-9, drop, 1e-9)
     size = np.abs(z)
     # dZ/Z = dr / (r (1 - r)); half of the noise lies along Z
-    leverage = 1 / np.maximum(np.abs(found * drop), 1e-12)
+    leverage = 1 / np.maximum(np.abs(ratios * drop), 1e-12)
     spreads = size * leverage * np.sqrt(variance[index] / 2)
     # what both inputs differ by acts as an error of the ratio itself
     mismatch = (10 ** (settings.mismatch / 20) - 1) / np.maximum(np.abs(drop), 1e-9)
@@ -237,8 +237,8 @@ def _result(
         """
         where, spread, limited = at(place)
         if chosen:
-            alike = int(np.count_nonzero(np.abs(size - size[place]) < _ALIKE * spread))
-            spread *= math.sqrt(1 + 2 * math.log(max(1, alike)))
+            equal = int(np.count_nonzero(np.abs(size - size[place]) < _ALIKE * spread))
+            spread *= math.sqrt(1 + 2 * math.log(max(1, equal)))
         return Reading(key, 1, value, "Ω", where, None, spread if value is not None else None, limited)
 
     readings = [

@@ -158,8 +158,8 @@ class Multitone(ProcedureBase):
 def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain) -> Result:
     signal = recording.signal
     cautions = list(capture_cautions(signal, number, gaps=False))
-    found = analyse_multitone(signal.channel(number), stimulus)
-    if found is None:
+    analysis = analyse_multitone(signal.channel(number), stimulus)
+    if analysis is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         return Result(
             (),
@@ -167,50 +167,50 @@ def _channel(recording: Recording, stimulus: Stimulus, number: int, chain: Chain
             unique((*cautions, *missing)),
         )
     terminal = ChannelScale.at(signal, chain, number)
-    ppm = (found.ratio - 1) * 1e6
+    ppm = (analysis.ratio - 1) * 1e6
     if abs(ppm) > OWN_CLOCK_PPM:
         cautions.append(Caution.OTHER_CLOCK)
-    if found.hum_included:
+    if analysis.hum_included:
         cautions.append(Caution.HUM_INCLUDED)
-    if found.undithered:
+    if analysis.undithered:
         cautions.append(Caution.UNDITHERED)
-    level, floor, spectrum = _curves(found, terminal, chain)
-    tones = float(np.square(found.peaks).sum()) / 2
-    rest = float(found.between.sum())
+    level, floor, spectrum = _curves(analysis, terminal, chain)
+    tones = float(np.square(analysis.peaks).sum()) / 2
+    rest = float(analysis.between.sum())
     if rest > 0:
-        rest_spread = power_spread_db(found.between_variance, rest)
+        rest_spread = power_spread_db(analysis.between_variance, rest)
     else:
         rest_spread = None
     at: dict[str, float | str] = {
-        "band_low_hz": float(found.frequencies[0]),
-        "band_high_hz": float(found.frequencies[-1]),
+        "band_low_hz": float(analysis.frequencies[0]),
+        "band_high_hz": float(analysis.frequencies[-1]),
         "level_dbfs": stimulus["level"],
     }
     readings = [
         Reading(
             "distortion_noise", number, 10 * math.log10(rest / tones) if rest > 0 else None, "dB", at, None, rest_spread
         ),
-        *level_readings(level, DB_PER_NEPER * found.peak_spreads / found.peaks),
-        Reading("clock", number, ppm, "ppm", {}, None, found.ratio_spread * 1e6),
+        *level_readings(level, DB_PER_NEPER * analysis.peak_spreads / analysis.peaks),
+        Reading("clock", number, ppm, "ppm", {}, None, analysis.ratio_spread * 1e6),
         headroom(signal, number),
     ]
     return Result((level, floor, spectrum), tuple(readings), unique(cautions))
 
 
-def _curves(found: Tones, terminal: ChannelScale, chain: Chain) -> tuple[Curve, Curve, Curve]:
+def _curves(tones: Tones, terminal: ChannelScale, chain: Chain) -> tuple[Curve, Curve, Curve]:
     """Gain of every tone; what lies from each tone to the next, relative to the tone at the output; and the whole
     spectrum.
     """
-    number, x = terminal.channel, found.frequencies
-    gain = 20 * np.log10(np.maximum(found.peaks, 1e-20) / found.played) + (chain.offset_db(number) or 0.0)
-    own = np.square(found.peaks) / 2
+    number, x = terminal.channel, tones.frequencies
+    gain = 20 * np.log10(np.maximum(tones.peaks, 1e-20) / tones.played) + (chain.offset_db(number) or 0.0)
+    own = np.square(tones.peaks) / 2
     mean = np.sqrt(own[:-1] * own[1:])
-    floor = 10 * np.log10(np.maximum(found.between, 1e-40) / np.maximum(mean, 1e-40))
+    floor = 10 * np.log10(np.maximum(tones.between, 1e-40) / np.maximum(mean, 1e-40))
     middle = np.sqrt(x[:-1] * x[1:])
-    f, level = bin_frequencies(found.whole.size, found.width), line_levels(2 * found.whole, terminal.level_offset)
+    f, level = bin_frequencies(tones.whole.size, tones.width), line_levels(2 * tones.whole, terminal.level_offset)
     meta: dict[str, float | str] = {
         "window": "none, whole periods",
-        "enbw_hz": found.width,
+        "enbw_hz": tones.width,
         "frames": float(2 * (level.size - 1)),
     }
     return (

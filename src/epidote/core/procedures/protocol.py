@@ -39,16 +39,16 @@ def precheck_level(settings: Settings, chain: Chain) -> float:
     begins = getattr(settings, "start_level", None)
     try:
         if begins is not None:
-            wanted = min(drive_dbfs(begins, chain) + _LOOK_ABOVE_DB, drive_dbfs(settings.stop_level, chain), _LOOK)  # type: ignore[attr-defined]
+            level = min(drive_dbfs(begins, chain) + _LOOK_ABOVE_DB, drive_dbfs(settings.stop_level, chain), _LOOK)  # type: ignore[attr-defined]
         elif given is None:
-            wanted = _LOOK
+            level = _LOOK
         elif isinstance(given, (int, float)):
-            wanted = float(given)
+            level = float(given)
         else:
-            wanted = drive_dbfs(given, chain)
+            level = drive_dbfs(given, chain)
     except SettingError:
-        wanted = _LOOK
-    return min(wanted, chain.ceiling_dbfs)
+        level = _LOOK
+    return min(level, chain.ceiling_dbfs)
 
 
 @dataclass(frozen=True)
@@ -176,17 +176,17 @@ class ProcedureBase:
     def plan(self, settings: Any, chain: Chain) -> list[Stimulus]:
         """What ``conduct`` plays when everything comes back as it went out."""
         conduct = self.conduct(settings, chain)
-        found: list[Stimulus] = []
+        stimuli: list[Stimulus] = []
         try:
-            wanted = next(conduct)
-            while len(found) < _MOST_STIMULI:
-                stimulus = stimulus_of(wanted)
-                found.append(stimulus)
+            request = next(conduct)
+            while len(stimuli) < _MOST_STIMULI:
+                stimulus = stimulus_of(request)
+                stimuli.append(stimulus)
                 samples = np.repeat(stimulus.samples()[:, None], len(chain.inputs), axis=1)
-                wanted = conduct.send(Recording(Signal(samples, stimulus.rate), stimulus))
+                request = conduct.send(Recording(Signal(samples, stimulus.rate), stimulus))
         except StopIteration:
             pass
-        return found
+        return stimuli
 
     def for_existing_sound(self, settings: Mapping[str, Any]) -> dict[str, Any]:
         """The settings with which sound is analysed that was recorded for another purpose."""
@@ -212,8 +212,8 @@ class ProcedureBase:
 _MOST_STIMULI = 1000
 
 
-def stimulus_of(wanted: Stimulus | InterruptibleStimulus) -> Stimulus:
+def stimulus_of(request: Stimulus | InterruptibleStimulus) -> Stimulus:
     """Return the stimulus of what a procedure asks for."""
-    if isinstance(wanted, InterruptibleStimulus):
-        return wanted.stimulus
-    return wanted
+    if isinstance(request, InterruptibleStimulus):
+        return request.stimulus
+    return request

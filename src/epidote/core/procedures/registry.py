@@ -15,9 +15,9 @@ SHARED_READINGS = (ReadingKind("clock_offset", "Sample clock offset"), ReadingKi
 declare_readings(SHARED_READINGS)
 
 
-def reading_titles(carried: Any) -> dict[str, str]:
+def reading_titles(proc: Any) -> dict[str, str]:
     """The titles of a procedure's readings, by key."""
-    return {kind.key: kind.title for kind in (*carried.readings, *SHARED_READINGS)}
+    return {kind.key: kind.title for kind in (*proc.readings, *SHARED_READINGS)}
 
 
 def current_reading_key(procedure_key: str, key: str) -> str:

@@ -99,14 +99,14 @@ def layouts(lines: Lines, separator: str = "", decimal: str = "") -> list[Table]
     rows = [row for _, row in lines.rows]
     if any(len(row) > _LONGEST_LINE for row in rows):
         return []
-    found: list[Table] = []
+    tables: list[Table] = []
     for layout in _candidates(rows):
         if (separator and layout.separator != separator) or (decimal and layout.decimal != decimal):
             continue
         values = _numbers(rows, layout)
-        if values is not None and not any(np.array_equal(values, other.values) for other in found):
-            found.append(Table(layout, values))
-    return found
+        if values is not None and not any(np.array_equal(values, other.values) for other in tables):
+            tables.append(Table(layout, values))
+    return tables
 
 
 def fault(lines: Lines) -> tuple[int, str]:
@@ -126,18 +126,18 @@ def _candidates(rows: list[str]) -> list[ColumnLayout]:
                 ColumnLayout(name, "comma"),
                 ColumnLayout(name, "point", thousands=True),
             ]
-    found = [
+    candidates = [
         ColumnLayout("space", "point"),
         ColumnLayout("space", "comma"),
         ColumnLayout("space", "point", thousands=True),
     ]
     if all("," in row for row in rows):
-        found += [
+        candidates += [
             ColumnLayout("comma", "point"),
             ColumnLayout("comma", "comma"),
             ColumnLayout("comma", "comma", pairs=True),
         ]
-    return found
+    return candidates
 
 
 def _cut(layout: ColumnLayout) -> Callable[[str], list[str]]:

@@ -20,12 +20,12 @@ def _decimals(value: float, significant: int, uncertainty: float | None) -> int:
     """Decimals that show ``significant`` digits, but none beyond the first digit of the uncertainty."""
     rounded = abs(float(f"{value:.{significant - 1}e}"))
     if rounded:
-        wanted = significant - 1 - math.floor(math.log10(rounded))
+        decimals = significant - 1 - math.floor(math.log10(rounded))
     else:
-        wanted = significant - 1
+        decimals = significant - 1
     if uncertainty and uncertainty > 0 and math.isfinite(uncertainty):
-        wanted = min(wanted, -math.floor(math.log10(uncertainty)))
-    return max(0, min(wanted, 9))
+        decimals = min(decimals, -math.floor(math.log10(uncertainty)))
+    return max(0, min(decimals, 9))
 
 
 def _number(value: float, decimals: int) -> str:

@@ -44,8 +44,8 @@ def _require_bounds(text: str, name: str, most: int) -> None:
     if text.count("[") + text.count("{") <= MOST_DEPTH:
         return  # it cannot be deeper than it has brackets: a study's rows are read by the thousand
     depth = 0
-    for found in _OUTSIDE_STRINGS.finditer(text):
-        token = found.group()
+    for escape in _OUTSIDE_STRINGS.finditer(text):
+        token = escape.group()
         if token in "[{":
             depth += 1
         elif token in "]}":

@@ -216,10 +216,10 @@ def parse(text: str, default_unit: str) -> Quantity:
     match = _TYPED.match(cleaned)
     if not match:
         raise QuantityError(f"“{text}” is not a number with an optional unit. Enter a number, such as 1 kHz.")
-    found = _with_unit(float(match[1].replace(",", ".")), match[2].strip(), text, default_unit)
-    if not math.isfinite(found.value):
+    quantity = _with_unit(float(match[1].replace(",", ".")), match[2].strip(), text, default_unit)
+    if not math.isfinite(quantity.value):
         raise QuantityError(f"“{text}” is too large. Enter a smaller number.")
-    return found
+    return quantity
 
 
 def _with_unit(number: float, rest: str, text: str, default_unit: str) -> Quantity:

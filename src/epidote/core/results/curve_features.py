@@ -129,8 +129,8 @@ def noise_uncertainty(curve: Curve, x: Samples) -> Samples:
         return np.zeros(x.size)
     log = curve.x_unit in LOGARITHMIC and curve.x[0] > 0
     if log:
-        places, wanted = (np.log(curve.x), np.log(np.maximum(x, 1e-300)))
+        places, at = (np.log(curve.x), np.log(np.maximum(x, 1e-300)))
     else:
-        places, wanted = (curve.x, x)
-    apart = np.interp(wanted, places, curve.floor - curve.y, left=0.0, right=0.0)
-    return np.asarray(20 * np.log10(1 + 10 ** (np.minimum(apart, 0) / 20)))
+        places, at = (curve.x, x)
+    below = np.interp(at, places, curve.floor - curve.y, left=0.0, right=0.0)
+    return np.asarray(20 * np.log10(1 + 10 ** (np.minimum(below, 0) / 20)))

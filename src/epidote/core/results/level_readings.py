@@ -49,12 +49,14 @@ def level_readings(level: Curve, spreads: Samples | None) -> tuple[Reading, ...]
     readings = [Reading("gain_1k", number, base, "dB", {"frequency_hz": reference}, None, of.at(reference))]
     for key, drop in (("bandwidth_{}", 3.0), ("bandwidth_{}_1db", 1.0)):
         for side, upwards in (("low", False), ("high", True)):
-            found = cutoff_frequency(level, drop, reference, upwards)
-            if found is None:
+            corner = cutoff_frequency(level, drop, reference, upwards)
+            if corner is None:
                 spread = None
             else:
-                spread = of.of_corner(found)
-            readings.append(Reading(key.format(side), number, found, "Hz", at, None, spread, () if found else outside))
+                spread = of.of_corner(corner)
+            readings.append(
+                Reading(key.format(side), number, corner, "Hz", at, None, spread, () if corner else outside)
+            )
     low, top = evaluation_band(level)
     where: dict[str, float | str] = {"low_hz": low, "high_hz": top}
     readings.append(

@@ -25,14 +25,14 @@ class Spline:
         n = x.size
         h: Samples = np.diff(x)
         slopes = np.diff(y) / h
-        system, wanted = np.zeros((n, n)), np.zeros(n)
+        system, right_side = np.zeros((n, n)), np.zeros(n)
         inner = np.arange(1, n - 1)
         system[inner, inner - 1], system[inner, inner], system[inner, inner + 1] = h[:-1], 2 * (h[:-1] + h[1:]), h[1:]
-        wanted[1:-1] = 6 * np.diff(slopes)
+        right_side[1:-1] = 6 * np.diff(slopes)
         # the third derivative goes on over the second point and the last but one
         system[0, :3] = -h[1], h[0] + h[1], -h[0]
         system[-1, -3:] = -h[-1], h[-2] + h[-1], -h[-2]
-        bends: Samples = np.asarray(np.linalg.solve(system, wanted), dtype=np.float64)
+        bends: Samples = np.asarray(np.linalg.solve(system, right_side), dtype=np.float64)
         return Spline(x, y, bends)
 
     def cubic(self, segment: int) -> Samples:

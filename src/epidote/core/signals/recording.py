@@ -33,13 +33,13 @@ class Recording:
         count = min(played.size, self.stimulus.material.size)
         played[:count] = self.stimulus.material[:count]
         both = Signal(np.column_stack([self.signal.samples, played]), self.signal.rate, self.signal.unit)
-        told = Stimulus(
+        reference = Stimulus(
             self.stimulus.kind,
             self.stimulus.rate,
             {**self.stimulus.parameters, "reference_channel": both.channels},
             self.stimulus.channels,
         )
-        return Recording(both, told, self.faults, self.clock)
+        return Recording(both, reference, self.faults, self.clock)
 
 
 @dataclass(frozen=True)

@@ -72,10 +72,10 @@ class Signal:
 
     def extremes(self, number: int) -> tuple[Samples, Samples]:
         """The greatest and the least (blocks,) of each block of ``EXTREMES_OVER`` samples of a channel."""
-        found = self._extremes.get(number)
-        if found is None:
-            found = self._extremes[number] = block_min_max(self.channel(number))
-        return found
+        extremes = self._extremes.get(number)
+        if extremes is None:
+            extremes = self._extremes[number] = block_min_max(self.channel(number))
+        return extremes
 
     def peak(self, number: int) -> float:
         """The greatest absolute value of a channel; 0 where there is none."""

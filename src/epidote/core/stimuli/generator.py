@@ -189,8 +189,8 @@ def multitone_loop(rate: float) -> Samples:
     """
     width = rate / _LOOP
     top = min(20000.0, 0.45 * rate)
-    wanted = 20 * 10 ** (np.arange(math.floor(_TONES_PER_DECADE * math.log10(top / 20)) + 1) / _TONES_PER_DECADE)
-    bins = np.unique(np.round(wanted / width).astype(int))
+    frequencies = 20 * 10 ** (np.arange(math.floor(_TONES_PER_DECADE * math.log10(top / 20)) + 1) / _TONES_PER_DECADE)
+    bins = np.unique(np.round(frequencies / width).astype(int))
     spectrum = np.zeros(_LOOP // 2 + 1, complex)
     spectrum[bins] = np.exp(2j * np.pi * np.random.default_rng(0).random(bins.size))
     loop = np.fft.irfft(spectrum)

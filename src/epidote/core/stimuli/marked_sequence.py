@@ -88,7 +88,7 @@ class MarkedSequence:
         try:
             stimuli = tuple(Stimulus.from_json(s) for s in data["stimuli"])
             starts = tuple(int(s["at"]) for s in data["stimuli"])
-            found = MarkedSequence(
+            sequence = MarkedSequence(
                 stimuli,
                 float(data["level"]),
                 int(data["first_mark"]),
@@ -101,20 +101,20 @@ class MarkedSequence:
                 "The sync markers in the stimulus description cannot be read. Export the stimulus again."
             ) from error
         inside = (
-            bool(found.stimuli)
-            and 0 <= found.first_mark < min(found.starts)
-            and max(found.starts) < found.last_mark < found.frames
+            bool(sequence.stimuli)
+            and 0 <= sequence.first_mark < min(sequence.starts)
+            and max(sequence.starts) < sequence.last_mark < sequence.frames
         )
         if (
             not inside
-            or found.frames > MOST_FRAMES
-            or not abs(found.level) <= 1000
-            or len({s.rate for s in found.stimuli}) > 1
+            or sequence.frames > MOST_FRAMES
+            or not abs(sequence.level) <= 1000
+            or len({s.rate for s in sequence.stimuli}) > 1
         ):
             raise UnusableInputError(
                 "The sync markers in the stimulus description do not enclose the stimuli. Export the stimulus again."
             )
-        return found
+        return sequence
 
 
 def build_marked_sequence(stimuli: Sequence[Stimulus], level: float) -> MarkedSequence:

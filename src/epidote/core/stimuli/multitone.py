@@ -27,12 +27,12 @@ def bins_of(start: float, stop: float, per_octave: float, period: int, rate: flo
     """Rising bins of the tones (tones,), evenly spaced in octaves about 1 kHz; where the period is too short for the
     low ones, fewer of them.
     """
-    wanted = np.round(fractional_octave_series(per_octave, start, stop) * period / rate).astype(int)
-    kept: list[int] = []
-    for b in wanted.tolist():
-        if b >= LEAST_APART and (not kept or b - kept[-1] >= LEAST_APART):
-            kept.append(b)
-    return np.array(kept)
+    bins = np.round(fractional_octave_series(per_octave, start, stop) * period / rate).astype(int)
+    distinct: list[int] = []
+    for b in bins.tolist():
+        if b >= LEAST_APART and (not distinct or b - distinct[-1] >= LEAST_APART):
+            distinct.append(b)
+    return np.array(distinct)
 
 
 def multitone(

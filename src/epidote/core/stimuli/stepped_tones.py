@@ -104,11 +104,11 @@ def steps_of(stimulus: Stimulus) -> list[ScheduledStep]:
     """The steps in the order in which they sound."""
     p = stimulus.parameters
     first = round(p["lead"]) + round(p["chirp"]) + round(p["gap"])
-    found = []
+    steps = []
     for i in range(round(p["steps"])):
-        found.append(ScheduledStep(first, round(p[f"n{i}"]), p[f"f{i}"], p[f"l{i}"]))
+        steps.append(ScheduledStep(first, round(p[f"n{i}"]), p[f"f{i}"], p[f"l{i}"]))
         first += round(p[f"n{i}"])
-    return found
+    return steps
 
 
 def chirp(rate: float, frames: int, level: float) -> Samples:

@@ -174,8 +174,8 @@ def repeated_curves_words(
     """Where mean curves differ by more than their repeats scatter."""
     typical = float(np.median(interval))
     scatter = format_quantity(typical, "dB", uncertainty=typical / 10 or None)
-    found = ranges_words(name, reference, difference, interval / 2)
-    return f"From {repeats[0]} and {repeats[1]} repeats (repeatability of the curves ±{scatter}): {found}"
+    sentence = ranges_words(name, reference, difference, interval / 2)
+    return f"From {repeats[0]} and {repeats[1]} repeats (repeatability of the curves ±{scatter}): {sentence}"
 
 
 def ranges_words(name: str, reference: str, difference: Curve, uncertainty: Samples) -> str:
@@ -184,13 +184,13 @@ def ranges_words(name: str, reference: str, difference: Curve, uncertainty: Samp
     """
     if difference.x.size < 2:
         return ""
-    found = ranges(difference, uncertainty)
+    intervals = ranges(difference, uncertainty)
     low, high = float(difference.x[0]), float(difference.x[-1])
-    if not found:
+    if not intervals:
         return f"{name} vs. {reference}: no measurable difference, {_span(low, high, difference.x_unit)}."
     parts = []
     for sign, word in ((-1, "lower"), (1, "higher")):
-        of_sign = [r for r in found if r.sign == sign]
+        of_sign = [r for r in intervals if r.sign == sign]
         if of_sign:
             parts.append(f"{word} {_and([_where(r, low, high, difference.x_unit) for r in of_sign])}")
     return f"{name} vs. {reference}: {', '.join(parts)}."

@@ -154,14 +154,14 @@ class Figure:
                 high = max(high, float(inside.max()))
         if not differences and math.isfinite(low):
             room = 0.6 * max(high - low, LEAST_SPAN.get(self.y_unit, 0.0))
-            beside = [
+            neighbours = [
                 float(v)
                 for line in self.lines
                 if line.y is not None
                 for v in (line.y.min(), line.y.max())
                 if np.isfinite(v)
             ]
-            for value in beside:  # lines near the curves come into view, far ones do not squeeze them
+            for value in neighbours:  # lines near the curves come into view, far ones do not squeeze them
                 if not self.log_y and low - room <= value <= high + room:
                     low, high = min(low, value), max(high, value)
         if differences:

@@ -218,7 +218,7 @@ class FigurePainter:
 
     def _labels_across(self, p: QPainter, box: QRectF, values: list[float], metrics: QFontMetricsF) -> None:
         """Labels under a graph where they have room, whole decades of a logarithmic axis first."""
-        taken: list[QRectF] = []
+        used_areas: list[QRectF] = []
         decades = [v for v in values if self.view.x.log and f"{v:.0e}".startswith("1e")]
         for value in (*decades, *(v for v in values if v not in decades)):
             text = self.figure.tick_text(value, self.figure.x_unit, values)
@@ -228,16 +228,16 @@ class FigurePainter:
                 centre - width / 2, box.right() + _BESIDE - width
             )  # the last one moves inwards rather than lose its end
             place = QRectF(left, box.bottom() + 4, width, metrics.height())
-            if not any(place.adjusted(-2, 0, 2, 0).intersects(other) for other in taken):
+            if not any(place.adjusted(-2, 0, 2, 0).intersects(other) for other in used_areas):
                 p.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
-                taken.append(place)
+                used_areas.append(place)
 
     def _marks(self, p: QPainter, box: QRectF) -> None:
         """Names of harmonics and products along the upper edge, as far as there is room for them."""
         small = font(0.72)
         metrics = QFontMetricsF(small)
         p.setFont(small)
-        taken: list[tuple[float, float]] = []
+        used_places: list[tuple[float, float]] = []
         for x, name in self.figure.marks:  # the first of them matter most
             place = self.view.x.place(x)
             if not 0 <= place <= 1:
@@ -247,11 +247,11 @@ class FigurePainter:
             p.drawLine(QPointF(px, box.top()), QPointF(px, box.top() + 4))
             width = metrics.horizontalAdvance(name)
             left, right = px - width / 2 - 2, px + width / 2 + 2
-            if right < box.right() and all(right < a or left > b for a, b in taken):
+            if right < box.right() and all(right < a or left > b for a, b in used_places):
                 p.drawText(
                     QRectF(left, box.top() + 4, right - left, metrics.height()), Qt.AlignmentFlag.AlignCenter, name
                 )
-                taken.append((left, right))
+                used_places.append((left, right))
 
     def _zero(self, p: QPainter, box: QRectF) -> None:
         py = box.bottom() - self.view.dy.place(0) * box.height()
@@ -281,8 +281,8 @@ class FigurePainter:
         p.setClipRect(box)
         p.setRenderHint(QPainter.RenderHint.Antialiasing, not self.plainly)
         for trace in traces:
-            if self.plainly and (kept := kept_line(trace, log_x=self.view.x.log, log_y=y.log)) is not None:
-                self._moved(p, box, trace, kept, y)
+            if self.plainly and (polyline := kept_line(trace, log_x=self.view.x.log, log_y=y.log)) is not None:
+                self._moved(p, box, trace, polyline, y)
                 continue
             xs, ys, floor = decimate(trace, self.view.x, max(64, int(box.width())))
             if xs.size < 2:
@@ -313,7 +313,7 @@ class FigurePainter:
                 _polylines(p, px, np.where(keep, py, np.nan))
         p.restore()
 
-    def _moved(self, p: QPainter, box: QRectF, trace: Trace, kept: QPolygonF, y: Scale) -> None:
+    def _moved(self, p: QPainter, box: QRectF, trace: Trace, polyline: QPolygonF, y: Scale) -> None:
         """A line that is kept in its own coordinates, put where the scales say: nothing of it is computed anew."""
         (left, right), (bottom, top) = self.view.x.ends(), y.ends()
         across, up = box.width() / (right - left), -box.height() / (top - bottom)
@@ -322,7 +322,7 @@ class FigurePainter:
         p.save()
         p.setTransform(QTransform(across, 0, 0, up, box.left() - left * across, box.bottom() - bottom * up), True)
         p.setPen(pen)
-        p.drawPolyline(kept)
+        p.drawPolyline(polyline)
         p.restore()
 
     def _across(self, xs: np.ndarray, box: QRectF) -> np.ndarray:

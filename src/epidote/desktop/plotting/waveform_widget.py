@@ -155,13 +155,13 @@ class WaveformWidget(QWidget):
     def _paint_times(self, p: QPainter, box: QRectF, height: float) -> None:
         scale = Scale(self.first / self.rate, self.last / self.rate)
         wide = scale.high - scale.low
-        found = [v for v, _ in ticks(scale, max(2, int(box.width() / 110)))]
-        if len(found) > 1:
-            step = found[1] - found[0]
+        tick_values = [v for v, _ in ticks(scale, max(2, int(box.width() / 110)))]
+        if len(tick_values) > 1:
+            step = tick_values[1] - tick_values[0]
         else:
             step = wide
         digits = max(0, -int(np.floor(np.log10(max(step, 1e-12)) + 1e-9)))
-        for value in found:
+        for value in tick_values:
             x = self._x(box, value * self.rate)
             p.setPen(QPen(self._theme.colour("faint_line"), 1))
             p.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))

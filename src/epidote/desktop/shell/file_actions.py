@@ -106,20 +106,20 @@ class FileActions:
             if not into:
                 return
             source, folder = Path(name), Path(into)
-        found, into_folder = source, folder
+        archive, into_folder = source, folder
 
         def size() -> tuple[int, int]:
             from epidote.study.interchange.archive import MOST_UNPACKED, unpacked_size
 
-            return unpacked_size(found), MOST_UNPACKED
+            return unpacked_size(archive), MOST_UNPACKED
 
         def ask(sizes: tuple[int, int]) -> None:
             needed, usual = sizes
             if needed <= usual:
-                self._unpack(found, into_folder, needed)
+                self._unpack(archive, into_folder, needed)
                 return
-            words = f"{found.name} unpacks to {needed / 1e9:.0f} GB. Unpack it only if you know where it comes from."
-            go = partial(self._unpack, found, into_folder, needed)
+            words = f"{archive.name} unpacks to {needed / 1e9:.0f} GB. Unpack it only if you know where it comes from."
+            go = partial(self._unpack, archive, into_folder, needed)
             ask_whether(
                 self.window.widget, "Import study from ZIP", words, "Unpack", lambda wanted: go() if wanted else None
             )
@@ -158,10 +158,10 @@ class FileActions:
 
             return readings_of_file(source)
 
-        def show(found: Any) -> None:
+        def show(interpretations: Any) -> None:
             from epidote.desktop.widgets.curve_preview import ask_reading
 
-            options = ask_reading(self.window.widget, source.name, found)
+            options = ask_reading(self.window.widget, source.name, interpretations)
             if options is not None:
                 self._import_curve(subject, source, options)
 

@@ -26,8 +26,8 @@ class RowActions:
         from epidote.desktop.widgets.dialogs import RowDialog
 
         def show(units: Any) -> None:
-            def with_devices(found: list[tuple[str, str]]) -> None:
-                dialog = RowDialog(self.window.widget, units, found, start, duplicate=duplicate)
+            def with_devices(devices: list[tuple[str, str]]) -> None:
+                dialog = RowDialog(self.window.widget, units, devices, start, duplicate=duplicate)
                 if dialog.exec():
                     then(dialog)
 
@@ -141,16 +141,16 @@ class RowActions:
         from epidote.core.procedures.registry import procedures
         from epidote.desktop.widgets.dialogs import ModelDialog
 
-        found = procedures()
-        titles = {p.title: key for key, p in found.items()}
+        available = procedures()
+        titles = {p.title: key for key, p in available.items()}
         title, chosen = QInputDialog.getItem(self.window.widget, "Add column", "Procedure", sorted(titles), 0, False)
         if chosen:
-            carried = found[titles[title]]
+            proc = available[titles[title]]
             dialog = ModelDialog(
                 self.window.widget,
                 f"Add column: {title}",
                 "Add",
-                carried.Settings,
+                proc.Settings,
                 {},
                 "Settings for new measurements in this column.",
             )
@@ -190,9 +190,9 @@ class RowActions:
                 for o in baseline_orders(study)
             ]
 
-        def then(wanted: list[RunRequest]) -> None:
+        def then(requests: list[RunRequest]) -> None:
             session.refresh()
-            session.runs.measure(wanted)
+            session.runs.measure(requests)
             self.window.show_page("Matrix")
 
         session.ask(ask, then)

@@ -101,9 +101,9 @@ class LiveAudio(QObject):
                 device = opener()
             live = device.listen(ceiling_dbfs=ceiling)
             with self._lock:
-                self._live, wanted = live, self._wanted
-            if wanted is not None:
-                live.play(*wanted)
+                self._live, source = live, self._wanted
+            if source is not None:
+                live.play(*source)
             watcher = make(live.rate)
             self._delivered.emit(turn, partial(self.began.emit, watcher))
             self._feed(live, watcher, turn)

@@ -70,24 +70,24 @@ class RunQueue(QObject):
         """Wait for the run under way, which ``cancel`` ends soon."""
         self._worker.close()
 
-    def measure(self, wanted: list[RunRequest]) -> None:
+    def measure(self, requests: list[RunRequest]) -> None:
         """Queue runs; each shows its progress in its cell."""
         if not self._session.writable:
             self._session.failed.emit("The study is read-only. Nothing was measured.")
             return
         self._session.live.stop()
-        for w in wanted:
+        for w in requests:
             if w.cell in self.under_way:
                 continue
             self.under_way[w.cell] = CellProgress(0.0, None, True)
             self.progress_changed.emit(w.cell)
             self._queue(w, self._session.study, self._cancel)
 
-    def _queue(self, wanted: RunRequest, study: Study | None, cancel: threading.Event) -> None:
+    def _queue(self, request: RunRequest, study: Study | None, cancel: threading.Event) -> None:
         self._worker.submit(
-            lambda: self._run(study, wanted, cancel),
-            lambda run: self._ran(wanted.cell, run),
-            lambda words: self._did_not(wanted.cell, words),
+            lambda: self._run(study, request, cancel),
+            lambda run: self._ran(request.cell, run),
+            lambda words: self._did_not(request.cell, words),
         )
 
     def recompute(self, run: RunSummary, changes: Mapping[str, Any]) -> None:
@@ -127,7 +127,7 @@ class RunQueue(QObject):
         self._cancel.set()
         self._cancel = threading.Event()  # of the runs to come; those there are keep the one that is set
 
-    def _run(self, study: Study | None, wanted: RunRequest, cancel: threading.Event) -> RunSummary | None:
+    def _run(self, study: Study | None, request: RunRequest, cancel: threading.Event) -> RunSummary | None:
         """On the runs' thread."""
         if study is None or cancel.is_set():
             return None
@@ -139,20 +139,20 @@ class RunQueue(QObject):
         from epidote.measurement.service import SafeStart, carry_out
 
         overview = study.overview()
-        subject, column = overview.subject(wanted.cell[0]), overview.column(wanted.cell[1])
+        subject, column = overview.subject(request.cell[0]), overview.column(request.cell[1])
         if subject is None or column is None:
             raise StudyError(
                 "The row or column was deleted while its measurement was queued. Nothing was measured; undo the"
                 " deletion to measure it."
             )
         chain = chain_for_subject(study, subject)
-        name = wanted.device or subject.device or chain.device
+        name = request.device or subject.device or chain.device
         if not name:
             raise StudyError(
                 f"No device is set for {subject.full_name}. Nothing was measured; select a device below the settings"
                 " and measure again."
             )
-        settings = make_settings(procedure(column.procedure).Settings, wanted.settings)
+        settings = make_settings(procedure(column.procedure).Settings, request.settings)
         plan = RunPlan(subject.id, column.id, column.procedure, settings, chain.changed(device=name))
         self._session.live.wait()
 
@@ -166,11 +166,11 @@ class RunQueue(QObject):
                 plan,
                 subject.conditions,
                 confirm=confirm,
-                progress=lambda share: self._progressed.emit(wanted.cell, share),
+                progress=lambda share: self._progressed.emit(request.cell, share),
                 cancelled=cancel.is_set,
                 opening=patience(name, self._session.said.emit),
                 check=self.checks,
-                times=wanted.times,
+                times=request.times,
                 real_time=True,
             )
         except CancelledError:

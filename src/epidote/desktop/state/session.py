@@ -119,9 +119,9 @@ class Session(QObject):
             from epidote.core.procedures.registry import procedures
             from epidote.measurement.request import add_column
 
-            found = procedures()
+            available = procedures()
             for key in DEFAULT_COLUMNS:
-                add_column(study, key, found[key].Settings())
+                add_column(study, key, available[key].Settings())
             return study
 
         self.open(make)
@@ -167,22 +167,22 @@ class Session(QObject):
         else:
             states = {}
         if overview is not None:
-            wanted = [e for e in overview.of_kind("claim") if self._judged.get(e.id) != states[e.id]]
+            changed = [e for e in overview.of_kind("claim") if self._judged.get(e.id) != states[e.id]]
         else:
-            wanted = []
-        self.verdicts = {i: v for i, v in self.verdicts.items() if i in states and i not in {e.id for e in wanted}}
+            changed = []
+        self.verdicts = {i: v for i, v in self.verdicts.items() if i in states and i not in {e.id for e in changed}}
         self._judged.update(states)
-        if overview is None or not wanted:
+        if overview is None or not changed:
             done()
             return
 
         def ask(study: Study) -> dict[int, Verdict]:
             from epidote.measurement.assessment import judged_claims
 
-            return judged_claims(study, overview, wanted)
+            return judged_claims(study, overview, changed)
 
-        def judged(found: dict[int, Verdict]) -> None:
-            self.verdicts.update({i: v for i, v in found.items() if self._judged.get(i) == states[i]})
+        def judged(verdicts: dict[int, Verdict]) -> None:
+            self.verdicts.update({i: v for i, v in verdicts.items() if self._judged.get(i) == states[i]})
             done()
 
         self.ask(ask, judged)
@@ -200,11 +200,11 @@ class Session(QObject):
         self.overview = overview.marked(self._damaged)
         self._changed.start()  # answers that come close together are shown once
 
-    def mark_damaged(self, found: Mapping[int, Sequence[str]]) -> None:
+    def mark_damaged(self, curves_by_run: Mapping[int, Sequence[str]]) -> None:
         """Curves (their keys, by run) cannot be read: the runs are marked in the matrix from now on, and it is said
         once.
         """
-        new = {run: keys for run, keys in found.items() if keys and run not in self._damaged}
+        new = {run: keys for run, keys in curves_by_run.items() if keys and run not in self._damaged}
         if not new or self.overview is None:
             return
         self._damaged.update(new)
@@ -271,11 +271,11 @@ class Session(QObject):
 
             return [(d.name, d.title) for d in devices()]
 
-        def done(found: list[tuple[str, str]]) -> None:
-            self.devices = found
-            self.devices_found.emit(found)
+        def done(devices: list[tuple[str, str]]) -> None:
+            self.devices = devices
+            self.devices_found.emit(devices)
             if then is not None:
-                then(found)
+                then(devices)
 
         if self.devices is not None and not anew:
             done(self.devices)

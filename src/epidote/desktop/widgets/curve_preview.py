@@ -21,16 +21,16 @@ _SHOWN = 5  # points
 class CurvePreview(FormDialog):
     """``options()``: those of the reading that is selected."""
 
-    def __init__(self, parent: QWidget | None, name: str, found: list[TextReading]) -> None:
+    def __init__(self, parent: QWidget | None, name: str, interpretations: list[TextReading]) -> None:
         super().__init__(parent, "Import curve", "Import")
-        self._found = found
+        self._found = interpretations
         self.lines.addRow("File", Label(name))
         self.ways = QComboBox()
         self.ways.setAccessibleName("Read as")
         self.ways.setToolTip("How the numbers in the file are written")
-        if len(found) > 1:
+        if len(interpretations) > 1:
             self.ways.addItem("Select…", None)
-        for reading in found:
+        for reading in interpretations:
             self.ways.addItem(reading.words, reading)
         self.lines.addRow("Read as", self.ways)
         self.points = Label()
@@ -66,9 +66,9 @@ class CurvePreview(FormDialog):
         return reading.options
 
 
-def ask_reading(parent: QWidget, name: str, found: list[TextReading]) -> TextOptions | None:
+def ask_reading(parent: QWidget, name: str, interpretations: list[TextReading]) -> TextOptions | None:
     """Show the preview; the options of the reading that the user imports, None when it is cancelled."""
-    dialog = CurvePreview(parent, name, found)
+    dialog = CurvePreview(parent, name, interpretations)
     if dialog.exec():
         return dialog.options()
     return None

@@ -121,8 +121,8 @@ class RowDialog(FormDialog):
             self.conditions.selectAll()
 
     def unit(self) -> Unit | None:
-        found: Unit | None = self.units.currentData()
-        return found
+        unit: Unit | None = self.units.currentData()
+        return unit
 
     def _unit_chosen(self) -> None:
         unit = self.unit()

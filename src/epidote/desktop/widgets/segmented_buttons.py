@@ -28,7 +28,7 @@ class SegmentedButtons(QWidget):
         self, options: Iterable[tuple[str, str]], on: Iterable[str], tips: Mapping[str, str] | None = None
     ) -> None:
         """options: (key, words); tips: what an option means, by key."""
-        options, wanted = list(options), set(on)
+        options, selected = list(options), set(on)
         if options != [(k, b.text()) for k, b in self._buttons.items()]:
             for old in self._buttons.values():
                 self._group.removeButton(old)
@@ -49,7 +49,7 @@ class SegmentedButtons(QWidget):
         exclusive = self._group.exclusive()
         self._group.setExclusive(False)
         for key, button in self._buttons.items():
-            button.setChecked(key in wanted)
+            button.setChecked(key in selected)
         self._group.setExclusive(exclusive)
 
     def on(self) -> tuple[str, ...]:

@@ -104,8 +104,8 @@ class SettingsForm(QWidget):
         if isinstance(editor, QLineEdit):
             editor.setText(text)
         elif isinstance(editor, QComboBox):
-            found = editor.findData(text)
-            editor.setCurrentIndex(found if found >= 0 else editor.findText(text))
+            index = editor.findData(text)
+            editor.setCurrentIndex(index if index >= 0 else editor.findText(text))
         else:
             editor.setChecked(text == "yes")
 

@@ -90,12 +90,12 @@ class LatencyWindow(QDialog):
 
         session.ask(ask, self.show_latencies)
 
-    def show_latencies(self, found: list[MeasuredLatency]) -> None:
-        self._found = found
-        if not found:
+    def show_latencies(self, latencies: list[MeasuredLatency]) -> None:
+        self._found = latencies
+        if not latencies:
             self.heading.setText("No latency measured in this study. Measure a “Latency” column first.")
             return
-        seen = self._seen = latency_table(found)
+        seen = self._seen = latency_table(latencies)
         heads = [TableCell("", font(), right=False)]
         heads += [TableCell(_setting_words(setting), font()) for setting in seen.settings]
         rows = []
@@ -124,17 +124,17 @@ class LatencyWindow(QDialog):
     def look_up(self, text: str) -> None:
         """Say what is as late as ``text``."""
         try:
-            wanted = parse_as(text, "s")
+            seconds = parse_as(text, "s")
         except EpidoteError:
             self.equals.setText("Enter a latency, e.g. 5 ms." if text.strip() else "Select a cell or enter a latency.")
             return
-        near = similar_latencies(self._found, wanted, _WITHIN)
-        said = "; ".join(
+        near = similar_latencies(self._found, seconds, _WITHIN)
+        matches = "; ".join(
             f"{one.device} at {_setting_words(one.setting)} ({format_quantity(one.seconds, 's', digits=4)})"
             for one in near
         )
-        distance = f"{distance_in_air(wanted):.2f} m ({suitability_words(live_suitability(wanted))})"
-        self.equals.setText(said or f"No measured latency matches. Equivalent distance in air: {distance}.")
+        distance = f"{distance_in_air(seconds):.2f} m ({suitability_words(live_suitability(seconds))})"
+        self.equals.setText(matches or f"No measured latency matches. Equivalent distance in air: {distance}.")
 
 
 def _setting_words(setting: tuple[float, int]) -> str:

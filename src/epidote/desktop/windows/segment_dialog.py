@@ -36,8 +36,8 @@ _KEYS = "Drag: select · Shift+drag: pan · Wheel, +, −: zoom · PgUp, PgDn: s
 class _FileLane:
     """Samples of a channel from the file, read off the interface's thread; the last ones are kept."""
 
-    def __init__(self, way: ChannelStream, worker: Worker, arrived: Any) -> None:
-        self._way, self._worker, self._arrived = way, worker, arrived
+    def __init__(self, source: ChannelStream, worker: Worker, arrived: Any) -> None:
+        self._way, self._worker, self._arrived = source, worker, arrived
         self._first, self._held = 0, np.zeros(0)
         self._asked: tuple[int, int] | None = None
 
@@ -45,15 +45,15 @@ class _FileLane:
         if self._first <= first and first + frames <= self._first + self._held.size:
             return self._held[first - self._first : first - self._first + frames]
         low = max(0, first - frames)
-        wanted = low, min(self._way.frames, first + 2 * frames) - low
+        stretch = low, min(self._way.frames, first + 2 * frames) - low
         if self._asked is None:
-            self._asked = wanted
-            self._worker.submit(lambda: self._way.read(*wanted), partial(self._take, wanted), lambda _: None)
+            self._asked = stretch
+            self._worker.submit(lambda: self._way.read(*stretch), partial(self._take, stretch), lambda _: None)
         return None
 
-    def _take(self, wanted: tuple[int, int], samples: Samples) -> None:
+    def _take(self, stretch: tuple[int, int], samples: Samples) -> None:
         self._asked = None
-        self._first, self._held = wanted[0], samples
+        self._first, self._held = stretch[0], samples
         self._arrived()
 
 
@@ -128,12 +128,12 @@ class SegmentDialog(QDialog):
     # -- on the files' thread ----------------------------------------------------------------------
 
     def _opened(self) -> list[tuple[str, Any]]:
-        found = []
+        entries = []
         for path in self._files:
             stream = self._open.enter_context(SoundStream(path))
             self._streams.append(stream)
-            found += [(f"{path.name}{f', {t.name}' if t.name else ''}", t) for t in stream.tracks]
-        return found
+            entries += [(f"{path.name}{f', {t.name}' if t.name else ''}", t) for t in stream.tracks]
+        return entries
 
     def _outline(self) -> None:
         """Piece by piece, all channels of a track side by side, told as it goes."""
@@ -236,10 +236,10 @@ class SegmentDialog(QDialog):
             self.wave.set_stretch(first, last)
 
     def _go(self) -> None:
-        stretch = self.wave.stretch
-        if stretch is None:
+        stretch_shown = self.wave.stretch
+        if stretch_shown is None:
             return
-        first, last = stretch
+        first, last = stretch_shown
         self.go.setEnabled(False)
         self._going = False  # the outline is not needed any more
         words = f"{', '.join(p.name for p in self._files)} from {first:.6g} s to {last:.6g} s"

@@ -113,25 +113,25 @@ def unzip_study(source: Path, folder: Path, most_bytes: int = MOST_UNPACKED) -> 
     Nothing but the files of a study is unpacked. ``most_bytes``: more than that is refused with the number, before
     anything is written.
     """
-    beside: Path | None = None
+    partial: Path | None = None
     try:
         with _translated(source), zipfile.ZipFile(source) as packed:
-            top, wanted = _files_of_study(source, packed)
+            top, names = _files_of_study(source, packed)
             target = folder / top
             if os.path.lexists(target):
                 raise StudyError(f"{target} already exists. Nothing was unpacked; choose another folder.")
-            _require_room(source, _size(wanted), folder, most_bytes)
-            beside = folder / f".{top[:120]}.{os.urandom(4).hex()}.part"
+            _require_room(source, _size(names), folder, most_bytes)
+            partial = folder / f".{top[:120]}.{os.urandom(4).hex()}.part"
             for room in ("", RECORDINGS, ATTACHMENTS):
-                (beside / room).mkdir(parents=True, exist_ok=True)
-            for name, entry in wanted.items():
-                with packed.open(entry) as content, (beside / name).open("xb") as into:
+                (partial / room).mkdir(parents=True, exist_ok=True)
+            for name, entry in names.items():
+                with packed.open(entry) as content, (partial / name).open("xb") as into:
                     shutil.copyfileobj(content, into, _BLOCK)
-            beside.rename(target)
+            partial.rename(target)
             return target
     finally:
-        if beside is not None and beside.is_dir():
-            shutil.rmtree(beside, ignore_errors=True)
+        if partial is not None and partial.is_dir():
+            shutil.rmtree(partial, ignore_errors=True)
 
 
 def _require_room(source: Path, size: int, folder: Path, most_bytes: int) -> None:
@@ -188,7 +188,7 @@ def _files_of_study(source: Path, packed: zipfile.ZipFile) -> tuple[str, dict[st
     top = next(iter(tops), "")
     if len(tops) != 1 or f"{top}/{DATABASE}" not in packed.namelist() or not top.endswith(SUFFIX):
         raise StudyError(f"{source.name} does not contain a study. Nothing was unpacked; select another file.")
-    found: dict[str, zipfile.ZipInfo] = {}
+    files: dict[str, zipfile.ZipInfo] = {}
     for entry in entries:
         parts = entry.filename.split("/")[1:]
         try:
@@ -198,11 +198,11 @@ def _files_of_study(source: Path, packed: zipfile.ZipFile) -> tuple[str, dict[st
             raise StudyError(f"{source.name} contains unsafe paths. Nothing was unpacked.") from None
         known = parts in ([DATABASE], ["README.txt"]) or (len(parts) == 2 and parts[0] in (RECORDINGS, ATTACHMENTS))
         name = "/".join(parts)
-        if name in found:
+        if name in files:
             raise StudyError(f"{source.name} contains {name} twice. Nothing was unpacked.")
         if known:
-            found[name] = entry
-    return top, found
+            files[name] = entry
+    return top, files
 
 
 def run_json(run: RunSummary) -> dict[str, Any]:
@@ -228,10 +228,10 @@ def study_json(study: Study, seen: Overview, *, curves: bool = False) -> dict[st
     units = {s.unit.id: s.unit for s in seen.subjects if s.unit is not None}
     runs = []
     for run in seen.runs.values():
-        told = run_json(run)
+        run_data = run_json(run)
         if curves:
-            told["curves"] = [c.to_json() for c in study.curves(run.id)]
-        runs.append(told)
+            run_data["curves"] = [c.to_json() for c in study.curves(run.id)]
+        runs.append(run_data)
     return {
         "title": seen.title,
         "reference": seen.reference,

@@ -55,9 +55,9 @@ def _by_heads(heads: list[str], rows: list[list[str]]) -> list[tuple[str, str]]:
 
     parts = [column for column in (place("quantity"), place(*_CLAIM), place("conditions")) if column is not None]
     source = place(*_SOURCE)
-    found = []
+    claims = []
     for row in rows:
         cells = [row[column] for column in parts if column < len(row) and row[column]]
         if cells:
-            found.append((", ".join(cells), row[source] if source is not None and source < len(row) else ""))
-    return found
+            claims.append((", ".join(cells), row[source] if source is not None and source < len(row) else ""))
+    return claims

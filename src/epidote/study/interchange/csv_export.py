@@ -63,11 +63,11 @@ def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes:
     out.writelines(f"# note: {visible(note)}\n" for note in notes)
     writer = csv.writer(out, lineterminator="\n")
     groups: list[tuple[Curve, list[tuple[str, Curve]]]] = []
-    for name, run, found in curves:
+    for name, run, run_curves in curves:
         out.write(f"# {visible(name)}: {visible(describe_run(run))}\n")
         if run.cautions:
             out.write(f"# {name}: cautions: {', '.join(run.cautions)}\n")
-        for curve in found:
+        for curve in run_curves:
             for first, members in groups:
                 if first.x.shape == curve.x.shape and first.x_unit == curve.x_unit and bool((first.x == curve.x).all()):
                     members.append((name, curve))

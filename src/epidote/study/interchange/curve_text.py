@@ -102,16 +102,17 @@ def parse_text_curve(text: str, name: str, options: TextOptions = AS_FOUND) -> t
     return _the_one(text_readings(text, name, options), name)
 
 
-def _the_one(found: list[TextReading], name: str) -> tuple[Curve, Curve | None]:
-    if len(found) == 1:
-        return found[0].level, found[0].phase
-    ways = "; or ".join(f"{r.words} ({r.preview})" for r in found[:3])
+def _the_one(interpretations: list[TextReading], name: str) -> tuple[Curve, Curve | None]:
+    if len(interpretations) == 1:
+        return interpretations[0].level, interpretations[0].phase
+    choices = "; or ".join(f"{r.words} ({r.preview})" for r in interpretations[:3])
     raise UnusableInputError(
-        f"{name} can be read in {len(found)} ways: {ways}. Nothing was read; decide with {_deciding(found)}."
+        f"{name} can be read in {len(interpretations)} ways: {choices}. Nothing was read; decide with"
+        f" {_deciding(interpretations)}."
     )
 
 
-def _deciding(found: list[TextReading]) -> str:
+def _deciding(interpretations: list[TextReading]) -> str:
     """The command line's options in which the readings differ."""
     names = {
         "separator": "--separator",
@@ -119,7 +120,9 @@ def _deciding(found: list[TextReading]) -> str:
         "frequency": "--frequency-unit",
         "first": "--frequency-column",
     }
-    differing = [option for name, option in names.items() if len({getattr(r.options, name) for r in found}) > 1]
+    differing = [
+        option for name, option in names.items() if len({getattr(r.options, name) for r in interpretations}) > 1
+    ]
     return " or ".join(differing)
 
 
@@ -145,7 +148,7 @@ def text_readings(text: str, name: str, options: TextOptions = AS_FOUND) -> list
         raise UnusableInputError(
             f"{name}{place}. Nothing was read; correct the file, or name the separator and the decimal sign."
         )
-    found: list[TextReading] = []
+    interpretations: list[TextReading] = []
     wrong = ""
     for table in tables:
         for first in _frequency_columns(table.values, options.first):
@@ -155,15 +158,15 @@ def text_readings(text: str, name: str, options: TextOptions = AS_FOUND) -> list
                 except UnusableInputError as error:
                     wrong = str(error)
                     continue
-                said = f"{table.layout.words}, frequency in {unit}{f' in column {first + 1}' if first else ''}"
-                found.append(
+                words = f"{table.layout.words}, frequency in {unit}{f' in column {first + 1}' if first else ''}"
+                interpretations.append(
                     TextReading(
-                        said, TextOptions(table.layout.separator, table.layout.decimal, unit, first + 1), level, phase
+                        words, TextOptions(table.layout.separator, table.layout.decimal, unit, first + 1), level, phase
                     )
                 )
-    if not found:
+    if not interpretations:
         raise UnusableInputError(wrong or f"{name} contains no curve. Nothing was read; select another file.")
-    return found
+    return interpretations
 
 
 def _frequency_columns(values: Samples, said: int) -> list[int]:
@@ -215,9 +218,9 @@ def _head_of(heads: Sequence[str], column: int) -> str:
 def _from_json(text: str, name: str) -> tuple[Curve, Curve | None]:
     """The first level curve of a JSON document as this program writes it, and its phase."""
     try:
-        found = _curves_in(load_json(text, name))
-        level = next(c for c in found if c["key"] == "level")
-        phase = next((c for c in found if c["key"] == "phase" and c["channel"] == level["channel"]), None)
+        lists = _curves_in(load_json(text, name))
+        level = next(c for c in lists if c["key"] == "level")
+        phase = next((c for c in lists if c["key"] == "phase" and c["channel"] == level["channel"]), None)
         made = [
             (
                 None

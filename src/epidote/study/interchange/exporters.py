@@ -78,13 +78,13 @@ def _write_readings(path: Path, export: RunExport) -> None:
 
 def _write_texts(path: Path, export: RunExport) -> None:
     """A text file for each curve; of several the row's name and the channel stand in the file's name."""
-    found = [(one, curve) for one in export.runs for curve in one.shown if curve.channel in export.channels]
-    for one, curve in found:
+    curves = [(one, curve) for one in export.runs for curve in one.shown if curve.channel in export.channels]
+    for one, curve in curves:
         phase = None
         if curve.key == "level":
             phase = next((c for c in one.curves if c.key == "phase" and c.channel == curve.channel), None)
         target = path
-        if len(found) > 1:
+        if len(curves) > 1:
             plain = "".join(ch if ch.isalnum() or ch in " -" else "_" for ch in one.name)
             target = path.with_name(f"{path.stem} {plain} ch {curve.channel}.txt")
         write_whole(target, text_of(curve, phase, [f"{one.name}: {describe_run(one.run)}"]).encode())

@@ -79,34 +79,34 @@ def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> Cloc
     """
     nominal = rate / file.rate
     sound = marker_chirp(rate, 0.0)
-    apart = (file.last_mark - file.first_mark) * nominal
-    if x.size < apart + sound.size:
+    distance = (file.last_mark - file.first_mark) * nominal
+    if x.size < distance + sound.size:
         raise UnusableInputError(
             f"The recording is shorter than the file that was played: {x.size / rate:.1f} s of"
             f" {file.frames / file.rate:.1f} s. Nothing was computed; record all of it with some margin before and"
             " after."
         )
-    first, last = _found(x, sound, apart)
+    first, last = _found(x, sound, distance)
     span = sound.size + round(min(_AROUND, GAP / 2) * rate)
     lead = round(0.02 * rate)
     a, b = (zero_padded_slice(x, place - lead, span + 2 * lead) for place in (first, last))
     shift, spread = _shift(a, b, rate)
-    ratio = (last - first + shift) / apart
+    ratio = (last - first + shift) / distance
     # the mark as the recorder's clock saw it tells the start; what the unit itself delays stays in the recording
     start_mark = first + _shift(zero_padded_slice(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
     ppm = (ratio - 1) * 1e6
-    return ClockOffset(ppm, start_mark - file.first_mark * nominal * ratio, spread / apart * 1e6)
+    return ClockOffset(ppm, start_mark - file.first_mark * nominal * ratio, spread / distance * 1e6)
 
 
 def _at_ratio(sound: Samples, ratio: float) -> Samples:
     return resample(sound, 1 / ratio, 0.0, sound.size)
 
 
-def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
+def _found(x: Samples, sound: Samples, distance: float) -> tuple[int, int]:
     """Rough frames of both marks: the pair, about as far apart as it must be, in which both stand out."""
     height = np.abs(correlation(x, sound)[: x.size])
-    slack = max(8, math.ceil(apart * MOST_PPM * 1e-6))
-    room = x.size - math.floor(apart) + slack
+    slack = max(8, math.ceil(distance * MOST_PPM * 1e-6))
+    room = x.size - math.floor(distance) + slack
     if room <= 0:
         raise UnusableInputError(
             "The recording ends before the second sync marker. Nothing was computed; keep recording until after the end"
@@ -115,7 +115,7 @@ def _found(x: Samples, sound: Samples, apart: float) -> tuple[int, int]:
     from scipy.ndimage import maximum_filter1d
 
     later = maximum_filter1d(height, 2 * slack + 1)
-    begin = round(apart)
+    begin = round(distance)
     both = np.minimum(height[: x.size - begin], later[begin:])
     first = int(np.argmax(both))
     low = max(0, first + begin - slack)

@@ -67,9 +67,11 @@ def highest_peaks(cross: NDArray[np.complex128], size: int, search: int) -> Peak
     return Peaks(places[order] / 2 - reach, values[order], rms)
 
 
-def _around(found: Samples, reach: int) -> Samples:
+def _around(correlation: Samples, reach: int) -> Samples:
     """The lags from -reach to reach of what irfft orders from 0 up."""
-    return np.concatenate([found[found.size - reach :] if reach else found[:0], found[: reach + 1]])
+    return np.concatenate(
+        [correlation[correlation.size - reach :] if reach else correlation[:0], correlation[: reach + 1]]
+    )
 
 
 def _stands_alone(near: Samples, greatest: float, cross: NDArray[np.complex128]) -> bool:
@@ -123,8 +125,8 @@ def _interpolated(fine: Samples, places: Samples, reach: int = _TAPS, beta: floa
     """
     whole = np.floor(places).astype(int)
     taps = np.arange(1 - reach, reach + 1)
-    apart = (places - whole)[:, None] - taps
-    inside = np.maximum(1 - (apart / reach) ** 2, 0)
-    kernel = np.sinc(apart) * np.i0(beta * np.sqrt(inside)) / np.i0(beta)
+    offsets = (places - whole)[:, None] - taps
+    inside = np.maximum(1 - (offsets / reach) ** 2, 0)
+    kernel = np.sinc(offsets) * np.i0(beta * np.sqrt(inside)) / np.i0(beta)
     index = np.clip(whole[:, None] + taps, 0, fine.size - 1)
     return np.asarray(np.einsum("ij,ij->i", kernel, fine[index]))

@@ -85,8 +85,8 @@ class Delay:
     @property
     def whole_spread(self) -> float:
         """One standard deviation in frames with the doubt of which peak it is."""
-        apart = sum(r.likelihood * (r.frames - self.frames) ** 2 for r in self.rivals)
-        return math.hypot(self.spread, math.sqrt(apart))
+        variance = sum(r.likelihood * (r.frames - self.frames) ** 2 for r in self.rivals)
+        return math.hypot(self.spread, math.sqrt(variance))
 
 
 @dataclass(frozen=True)
@@ -123,9 +123,9 @@ class Spectra:
 
     def before(self) -> float:
         """Correlation as it came."""
-        held = math.sqrt(float(self.first.sum()) * float(self.second.sum()))
-        if held:
-            return float(self.cross.real.sum()) / held
+        norm = math.sqrt(float(self.first.sum()) * float(self.second.sum()))
+        if norm:
+            return float(self.cross.real.sum()) / norm
         return 0.0
 
 
@@ -173,11 +173,11 @@ def delay_between(
     cut and not where the sound is.
     """
     size = transform_size(max(first.size, second.size), rate, search)
-    held = spectra(_faded(first, fade), _faded(second, fade), rate, band, size)
-    found = delay_of(held, round(search * rate), watch_dispersion=watch_dispersion, expected=expected)
-    if isinstance(found, NoCorrelation) or expected is not None or not found.nearly_as_high:
-        return found
-    return _steady(found, first, second, rate, band, size)
+    spectra_of_pair = spectra(_faded(first, fade), _faded(second, fade), rate, band, size)
+    delay = delay_of(spectra_of_pair, round(search * rate), watch_dispersion=watch_dispersion, expected=expected)
+    if isinstance(delay, NoCorrelation) or expected is not None or not delay.nearly_as_high:
+        return delay
+    return _steady(delay, first, second, rate, band, size)
 
 
 def _faded(x: Samples, fade: int) -> Samples:
@@ -189,14 +189,14 @@ def _faded(x: Samples, fade: int) -> Samples:
     return faded
 
 
-def _steady(found: Delay, first: Samples, second: Samples, rate: float, band: tuple[float, float], size: int) -> Delay:
+def _steady(delay: Delay, first: Samples, second: Samples, rate: float, band: tuple[float, float], size: int) -> Delay:
     """The same, with every period allowed where the sound goes on to both ends of the record.
 
     Then only the ends of the record tell one period from the next, which is no evidence: peaks that are as high per
     overlap are equally likely, and of these the shortest delay is given.
     """
-    others = sorted(found.nearly_as_high, key=abs)[:_MOST_RIVALS]
-    lags = np.array([found.frames, *others])
+    others = sorted(delay.nearly_as_high, key=abs)[:_MOST_RIVALS]
+    lags = np.array([delay.frames, *others])
     a, b = (_in_band(x, rate, band, size) for x in (first, second))
     cross = b * a.conj()
     w = 2 * np.pi * np.arange(cross.size) / size
@@ -208,62 +208,64 @@ def _steady(found: Delay, first: Samples, second: Samples, rate: float, band: tu
     moved = np.round(lags).astype(int)
     energy_a = held_a[end] - held_a[begin]
     energy_b = held_b[np.clip(end + moved, 0, second.size)] - held_b[np.clip(begin + moved, 0, second.size)]
-    alike = np.abs(heights) / np.sqrt(np.maximum(energy_a * energy_b, 1e-300))
+    coherence = np.abs(heights) / np.sqrt(np.maximum(energy_a * energy_b, 1e-300))
     outside = 1 - energy_a / max(float(held_a[-1]), 1e-300)
-    equal = alike >= _EQUAL * float(alike[0])
+    equal = coherence >= _EQUAL * float(coherence[0])
     if np.count_nonzero(equal) < 2 or float(outside[equal].max()) <= _OUTSIDE:
-        return found
+        return delay
     likely = 1 / int(np.count_nonzero(equal))
     order = [i for i in np.argsort(np.abs(lags), kind="stable") if equal[i]]
-    rivals = tuple(Rival(float(lags[i]), found.polarity, likely) for i in order)
-    return replace(found, frames=rivals[0].frames, best=rivals[0].frames, rivals=rivals)
+    rivals = tuple(Rival(float(lags[i]), delay.polarity, likely) for i in order)
+    return replace(delay, frames=rivals[0].frames, best=rivals[0].frames, rivals=rivals)
 
 
 def delay_of(
-    held: Spectra, search: int, *, watch_dispersion: bool = True, expected: float | None = None
+    pair: Spectra, search: int, *, watch_dispersion: bool = True, expected: float | None = None
 ) -> Delay | NoCorrelation:
     """Delay in the spectra of two signals, within ``search`` frames either way."""
-    both = math.sqrt(float(held.first.sum()) * float(held.second.sum()))
+    both = math.sqrt(float(pair.first.sum()) * float(pair.second.sum()))
     if both <= 0:
         return NoCorrelation(0.0)
-    peaks = highest_peaks(held.cross, held.size, search)
-    alike = abs(float(peaks.heights[0])) * held.size / 2 / both
+    peaks = highest_peaks(pair.cross, pair.size, search)
+    similarity = abs(float(peaks.heights[0])) * pair.size / 2 / both
     # where they overlap, unrelated signals correlate more than on the average of all lags
-    if alike < _ALIKE and abs(float(peaks.heights[0])) < _STANDS_OUT * peaks.rms * math.sqrt(held.size / held.span):
-        return NoCorrelation(alike)
+    if similarity < _ALIKE and abs(float(peaks.heights[0])) < _STANDS_OUT * peaks.rms * math.sqrt(
+        pair.size / pair.span
+    ):
+        return NoCorrelation(similarity)
     if expected is None:
         place = float(peaks.lags[0])
     else:
         place = peaks.nearest(expected)
-    lag, sign = refined_lag(held.cross, held.size, place)
+    lag, sign = refined_lag(pair.cross, pair.size, place)
     peaks = replace(peaks, lags=np.where(peaks.lags == place, lag, peaks.lags))
     plain = replace(
-        _estimate_at(held, lag, sign), rivals=_rivals(held, peaks), nearly_as_high=_nearly_as_high(peaks, lag)
+        _estimate_at(pair, lag, sign), rivals=_rivals(pair, peaks), nearly_as_high=_nearly_as_high(peaks, lag)
     )
     if not watch_dispersion:
         return plain
-    shift, shift_spread = _shift_within(held, lag)
+    shift, shift_spread = _shift_within(pair, lag)
     if shift > _LIKELY_SPREADS * shift_spread:
         plain = replace(plain, shift=shift, dispersed=shift > max(_WORTH_SAYING, _SPREADS * shift_spread))
-    weighted, coherence = _weighted(held, lag, max(1, round(held.size / held.span * _SEGMENTS)))
-    moved, turned = refined_lag(weighted, held.size, highest_peaks(weighted, held.size, search).nearest(lag))
+    weighted, coherence = _weighted(pair, lag, max(1, round(pair.size / pair.span * _SEGMENTS)))
+    moved, turned = refined_lag(weighted, pair.size, highest_peaks(weighted, pair.size, search).nearest(lag))
     # in noise the second way is the less sure one
     if coherence <= _SURE:
         return plain
     if abs(moved - lag) > _DISPERSED + _SPREADS * plain.spread:
-        return replace(_estimate_at(held, moved, turned, dispersed=True), best=lag)
+        return replace(_estimate_at(pair, moved, turned, dispersed=True), best=lag)
     return plain
 
 
-def _shift_within(held: Spectra, lag: float) -> tuple[float, float]:
+def _shift_within(pair: Spectra, lag: float) -> tuple[float, float]:
     """By how many frames the upper part of a band is later or earlier than its lower part, with the spread that
     noise leaves it.
 
     Either part decides half of the delay. Their own lags are one step of Newton's method from that of both. The best
     alignment of a unit with a high-pass lies between them, and so does its delay above the band.
     """
-    w: Samples = np.asarray(2 * np.pi / held.size * np.arange(held.cross.size))
-    turned = held.cross * np.exp(1j * w * lag)
+    w: Samples = np.asarray(2 * np.pi / pair.size * np.arange(pair.cross.size))
+    turned = pair.cross * np.exp(1j * w * lag)
     slopes, bends = w * turned.imag, w * w * turned.real
     if float(bends.sum()) >= 0:
         sign = 1.0
@@ -271,7 +273,7 @@ def _shift_within(held: Spectra, lag: float) -> tuple[float, float]:
         sign = -1.0
     decided = np.cumsum(np.maximum(sign * bends, 0))
     middle = int(np.searchsorted(decided, decided[-1] / 2))
-    padded = held.size / held.span
+    padded = pair.size / pair.span
     lags, variance = [], 0.0
     for part in (slice(None, middle), slice(middle, None)):
         bend = float(bends[part].sum())
@@ -289,35 +291,35 @@ def _nearly_as_high(peaks: Peaks, lag: float) -> tuple[float, ...]:
     return tuple(float(v) for v in peaks.lags[high & same & (np.abs(peaks.lags - lag) > 1)])
 
 
-def _rivals(held: Spectra, peaks: Peaks) -> tuple[Rival, ...]:
+def _rivals(pair: Spectra, peaks: Peaks) -> tuple[Rival, ...]:
     """The peaks that may be the delay as well, with their likelihood: what each leaves unexplained of the second, in
     white noise.
     """
-    sum_a, sum_b = float(held.first.sum()), float(held.second.sum())
-    explained = (peaks.heights * held.size / 2) ** 2 / sum_a
+    sum_a, sum_b = float(pair.first.sum()), float(pair.second.sum())
+    explained = (peaks.heights * pair.size / 2) ** 2 / sum_a
     rest = np.maximum(sum_b - explained, 1e-15 * sum_b)
     # as many independent values as the record holds in the band: the zeros that fill it up add bins, not values
-    values = 2 * np.count_nonzero(held.first) * held.frames / held.size
+    values = 2 * np.count_nonzero(pair.first) * pair.frames / pair.size
     nats = np.minimum(values / 2 * np.log(rest / rest.min()), 700)
     likely = np.exp(-nats) / np.exp(-nats).sum()
     order = [i for i in np.argsort(-likely, kind="stable") if likely[i] > _LEAST_LIKELY][:_MOST_RIVALS]
     return tuple(Rival(float(peaks.lags[i]), 1 if peaks.heights[i] > 0 else -1, float(likely[i])) for i in order)
 
 
-def _weighted(held: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex128], float]:
+def _weighted(pair: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex128], float]:
     """The cross spectrum's phase by how coherent it is: C/(1 - C) over its magnitude, C from ``width`` neighbouring
     bins laid over each other; and the median C of the band.
     """
     from scipy.ndimage import uniform_filter1d
 
-    cross = held.cross
-    turned = cross * np.exp(2j * np.pi / held.size * np.arange(cross.size) * lag)
+    cross = pair.cross
+    turned = cross * np.exp(2j * np.pi / pair.size * np.arange(cross.size) * lag)
     smooth = [
-        uniform_filter1d(v, 2 * width + 1, mode="nearest") for v in (turned.real, turned.imag, held.first, held.second)
+        uniform_filter1d(v, 2 * width + 1, mode="nearest") for v in (turned.real, turned.imag, pair.first, pair.second)
     ]
     # running sums are true to the rounding of their greatest value; below it a bin's coherence says nothing
     rounding = np.finfo(float).eps
-    least = max(rounding * float(held.first.max()) * rounding * float(held.second.max()), 1e-300)
+    least = max(rounding * float(pair.first.max()) * rounding * float(pair.second.max()), 1e-300)
     coherence = np.clip((smooth[0] ** 2 + smooth[1] ** 2) / np.maximum(smooth[2] * smooth[3], least), 0, _MOST_COHERENT)
     magnitude = np.abs(cross)
     there = magnitude > 0
@@ -326,38 +328,38 @@ def _weighted(held: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex
     )
 
 
-def _estimate_at(held: Spectra, lag: float, sign: float, *, dispersed: bool = False) -> Delay:
-    w: Samples = np.asarray(2 * np.pi / held.size * np.arange(held.first.size))
-    sum_a, sum_b = float(held.first.sum()), float(held.second.sum())
-    turned = held.cross * np.exp(1j * w * lag)
-    alike = float(turned.real.sum())
-    scale = alike / sum_a
-    spread = _spread_of(held, w, turned, max(0.0, sum_b - alike * scale))
+def _estimate_at(pair: Spectra, lag: float, sign: float, *, dispersed: bool = False) -> Delay:
+    w: Samples = np.asarray(2 * np.pi / pair.size * np.arange(pair.first.size))
+    sum_a, sum_b = float(pair.first.sum()), float(pair.second.sum())
+    turned = pair.cross * np.exp(1j * w * lag)
+    real_sum = float(turned.real.sum())
+    scale = real_sum / sum_a
+    spread = _spread_of(pair, w, turned, max(0.0, sum_b - real_sum * scale))
     # a path that turns the phases about has no single factor: then it is power against power
-    if dispersed or alike == 0:
+    if dispersed or real_sum == 0:
         level = 10 * math.log10(sum_b / sum_a)
     else:
         level = 20 * math.log10(abs(scale))
-    polarity, correlation = (1 if sign > 0 else -1), sign * alike / math.sqrt(sum_a * sum_b)
-    unsure = _level_spread(held, turned, scale, alike)
-    return Delay(lag, polarity, correlation, held.before(), level, spread, dispersed, lag, level_spread=unsure)
+    polarity, correlation = (1 if sign > 0 else -1), sign * real_sum / math.sqrt(sum_a * sum_b)
+    level_spread = _level_spread(pair, turned, scale, real_sum)
+    return Delay(lag, polarity, correlation, pair.before(), level, spread, dispersed, lag, level_spread=level_spread)
 
 
-def _level_spread(held: Spectra, turned: NDArray[np.complex128], scale: float, alike: float) -> float:
+def _level_spread(pair: Spectra, turned: NDArray[np.complex128], scale: float, similarity: float) -> float:
     """Standard deviation in dB of the factor by which the first is in the second, from what each bin departs from it
     (White's estimator).
 
     Along the factor and across it the noise is alike; along it, a path that is not flat departs as well.
     """
-    if alike == 0:
+    if similarity == 0:
         return math.inf
-    padded = held.size / held.span
+    padded = pair.size / pair.span
     across = float(np.square(turned.imag).sum()) * padded
-    along = float(np.square(turned.real - scale * held.first).sum()) * padded
-    return DB_PER_NEPER * math.sqrt(min(across, along)) / abs(alike)
+    along = float(np.square(turned.real - scale * pair.first).sum()) * padded
+    return DB_PER_NEPER * math.sqrt(min(across, along)) / abs(similarity)
 
 
-def _spread_of(held: Spectra, w: Samples, turned: NDArray[np.complex128], rest: float) -> float:
+def _spread_of(pair: Spectra, w: Samples, turned: NDArray[np.complex128], rest: float) -> float:
     """Standard deviation of the lag in frames: the slope's own noise over the bend of the correlation at its peak.
 
     The noise is what each bin shows across the peak (White's estimator, 1980, from memory), so that it counts where it
@@ -369,7 +371,7 @@ def _spread_of(held: Spectra, w: Samples, turned: NDArray[np.complex128], rest: 
     if bend == 0:
         return math.inf
     # filling up with zeros gives more bins, not more that are independent; each piece more gives all of them once more
-    padded = held.size / held.span
+    padded = pair.size / pair.span
     deciding = bend**2 / max(float((bends * bends).sum()), 1e-300) / padded
     seen = (
         math.sqrt(float(np.square(w * turned.imag).sum()) * padded)
@@ -378,6 +380,6 @@ def _spread_of(held: Spectra, w: Samples, turned: NDArray[np.complex128], rest: 
     )
     if deciding >= _MANY_BINS:
         return seen
-    noise = rest / max(1, int(np.count_nonzero(held.first)))
-    even = math.sqrt(noise / 2 * float((w * w * held.first).sum()) * padded) / bend
+    noise = rest / max(1, int(np.count_nonzero(pair.first)))
+    even = math.sqrt(noise / 2 * float((w * w * pair.first).sum()) * padded) / bend
     return max(seen, even)

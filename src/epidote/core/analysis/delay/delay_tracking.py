@@ -142,12 +142,12 @@ def _first_delay(
             return NoCorrelation(abs(correlation))
         return _FirstDelay(float(seed[0]), correlation, seed[1])
     a, b = first.read(0, first.frames), second.read(0, second.frames)
-    found = delay_between(a, b, first.rate, band, search, fade=round(_FADE * first.rate))
-    if isinstance(found, Delay):
-        return _FirstDelay(found.frames, found.before, whole=found)
+    delay = delay_between(a, b, first.rate, band, search, fade=round(_FADE * first.rate))
+    if isinstance(delay, Delay):
+        return _FirstDelay(delay.frames, delay.before, whole=delay)
     seed = _initial_delay(windows, second, band, search)
     if seed is None:
-        return found
+        return delay
     return _FirstDelay(float(seed[0]), 0.0)
 
 
@@ -161,15 +161,15 @@ class SegmentGrid:
     energy: tuple[float, ...]
 
     @staticmethod
-    def of(way: SampleSource, length: float | None = None) -> SegmentGrid:
+    def of(source: SampleSource, length: float | None = None) -> SegmentGrid:
         """Windows of about ``length`` s, all over the way."""
-        rate = way.rate
+        rate = source.rate
         if length is None:
-            length = min(max(way.frames / rate / 16, _LEAST_WINDOW), _LONGEST_WINDOW)
-        size = min(round(length * rate), way.frames)
-        count = min(_MOST_WINDOWS, max(1, 2 * way.frames // size - 1))
-        begins = tuple(round(v) for v in np.linspace(0, way.frames - size, count))
-        return SegmentGrid(way, size, begins, tuple(float(np.square(way.read(b, size)).sum()) for b in begins))
+            length = min(max(source.frames / rate / 16, _LEAST_WINDOW), _LONGEST_WINDOW)
+        size = min(round(length * rate), source.frames)
+        count = min(_MOST_WINDOWS, max(1, 2 * source.frames // size - 1))
+        begins = tuple(round(v) for v in np.linspace(0, source.frames - size, count))
+        return SegmentGrid(source, size, begins, tuple(float(np.square(source.read(b, size)).sum()) for b in begins))
 
 
 def _search_radius(first: SampleSource) -> float:
@@ -177,10 +177,10 @@ def _search_radius(first: SampleSource) -> float:
     long record from one window to the next.
     """
     if first.frames > MAX_IN_MEMORY_FRAMES:
-        apart = first.frames / (_MOST_WINDOWS - 1)
+        spacing = first.frames / (_MOST_WINDOWS - 1)
     else:
-        apart = first.frames
-    return 0.005 + _MOST_PPM * 1e-6 * apart / first.rate
+        spacing = first.frames
+    return 0.005 + _MOST_PPM * 1e-6 * spacing / first.rate
 
 
 def _raw_correlation(first: SampleSource, second: SampleSource, band: tuple[float, float]) -> float:
@@ -188,13 +188,13 @@ def _raw_correlation(first: SampleSource, second: SampleSource, band: tuple[floa
     size = round(_LONGEST_WINDOW * first.rate)
     begins = [round(v) for v in np.linspace(0, first.frames - size, _FEW)]
     length = transform_size(size, first.rate, 0)
-    held = [spectra(first.read(b, size), second.read(b, size), first.rate, band, length) for b in begins]
-    return _sum(held).before()
+    segments = [spectra(first.read(b, size), second.read(b, size), first.rate, band, length) for b in begins]
+    return _sum(segments).before()
 
 
-def _sum(held: list[Spectra]) -> Spectra:
-    total = held[0]
-    for one in held[1:]:
+def _sum(segments: list[Spectra]) -> Spectra:
+    total = segments[0]
+    for one in segments[1:]:
         total = total + one
     return total
 
@@ -215,9 +215,9 @@ def _initial_delay(
         for offset, frames in iter_chunks(max(0, end - low)):
             # by the window's length more, so that none falls between two
             more = min(frames + size, end - low - offset)
-            found = delay_between(x, second.read(low + offset, more), rate, band, max(more, size) / rate)
-            if isinstance(found, Delay) and (best is None or found.correlation > best[0]):
-                best = found.correlation, found.frames + low + offset - begin
+            delay = delay_between(x, second.read(low + offset, more), rate, band, max(more, size) / rate)
+            if isinstance(delay, Delay) and (best is None or delay.correlation > best[0]):
+                best = delay.correlation, delay.frames + low + offset - begin
         if best is not None and abs(best[1]) <= reach + 1:
             return best[1], begin
     return None
@@ -254,9 +254,9 @@ def _segment_delays(
         tried += 1
         x = windows.way.read(begin, size)
         y = _read(second, begin, size, start, drift)
-        found = delay_between(x * taper, y * taper, rate, band, reach, watch_dispersion=False, expected=0.0)
-        if isinstance(found, Delay) and found.correlation > _ALIKE and math.isfinite(found.spread):
-            rows.append((middle, _shift_at(begin, start, drift, middle) + found.frames, found.whole_spread))
+        delay = delay_between(x * taper, y * taper, rate, band, reach, watch_dispersion=False, expected=0.0)
+        if isinstance(delay, Delay) and delay.correlation > _ALIKE and math.isfinite(delay.spread):
+            rows.append((middle, _shift_at(begin, start, drift, middle) + delay.frames, delay.whole_spread))
     table = np.array(sorted(rows)).reshape(-1, 3)
     return table[:, 0], table[:, 1], np.maximum(table[:, 2], 1e-9), len(rows) / max(1, tried)
 
@@ -284,8 +284,8 @@ def _usual_delay(delays: Samples, spreads: Samples) -> float:
     """
     weights = spreads**-2.0
     order = np.argsort(delays)
-    held = np.cumsum(weights[order])
-    middle = float(delays[order][np.searchsorted(held, held[-1] / 2)])
+    cumulative = np.cumsum(weights[order])
+    middle = float(delays[order][np.searchsorted(cumulative, cumulative[-1] / 2)])
     away = np.abs(delays - middle)
     near = _agree(away, spreads)
     return float(np.average(delays[near], weights=weights[near]))

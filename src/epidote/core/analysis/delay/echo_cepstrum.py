@@ -50,21 +50,21 @@ class Echo:
         return math.inf
 
 
-def detect_echo(way: SampleSource, band: tuple[float, float], longest: float) -> Echo | None:
+def detect_echo(source: SampleSource, band: tuple[float, float], longest: float) -> Echo | None:
     """The second arrival within ``longest`` s in one signal, by what of it lies in the band in Hz; None where none
     stands out.
     """
-    longest = min(longest, way.frames / way.rate / _SHORTEST)
-    size = even_fast_len(min(way.frames, CHUNK_FRAMES))
-    f = np.arange(size // 2 + 1) * (way.rate / size)
-    inside = np.flatnonzero((f >= band[0]) & (f <= min(band[1], 0.49 * way.rate)) & (f > 0))
+    longest = min(longest, source.frames / source.rate / _SHORTEST)
+    size = even_fast_len(min(source.frames, CHUNK_FRAMES))
+    f = np.arange(size // 2 + 1) * (source.rate / size)
+    inside = np.flatnonzero((f >= band[0]) & (f <= min(band[1], 0.49 * source.rate)) & (f > 0))
     if inside.size < 64:
         return None
     shape = 0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(inside.size) + 0.5) / inside.size)
     logs = np.zeros(inside.size)
     count = 0
-    for first, frames in iter_chunks(way.frames):
-        x = way.read(first, frames)
+    for first, frames in iter_chunks(source.frames):
+        x = source.read(first, frames)
         if (count and frames < size / 2) or not x.any():
             continue
         spectrum = transforms.rfft(x, size)[inside]
@@ -76,9 +76,9 @@ def detect_echo(way: SampleSource, band: tuple[float, float], longest: float) ->
     logs /= count
     weighted = np.zeros(size // 2 + 1, complex)
     weighted[inside] = shape * (logs - np.average(logs, weights=shape)) / shape.sum()
-    heights = transforms.irfft(weighted, size)[: round(longest * way.rate) + 1] * size / 2
+    heights = transforms.irfft(weighted, size)[: round(longest * source.rate) + 1] * size / 2
     near = np.abs(heights)
-    near[: math.ceil(_LEAST * way.rate)] = 0
+    near[: math.ceil(_LEAST * source.rate)] = 0
     place = int(np.argmax(near))
     if np.any(near):
         usual = float(np.median(near[near > 0])) / NORMAL_MEDIAN
@@ -88,4 +88,4 @@ def detect_echo(way: SampleSource, band: tuple[float, float], longest: float) ->
         return None
     lag, sign = refined_lag(weighted, size, float(place))
     gain = sign * abs(float((weighted * np.exp(2j * np.pi / size * lag * np.arange(weighted.size))).real.sum()))
-    return Echo(lag / way.rate, gain, np.arange(heights.size) / way.rate, heights)
+    return Echo(lag / source.rate, gain, np.arange(heights.size) / source.rate, heights)

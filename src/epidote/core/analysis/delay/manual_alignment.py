@@ -54,11 +54,11 @@ class PairAlignment:
         self.first, self.second, self.rate, self.band = first, second, rate, band
         self.reach = min(round(reach * rate), max(first.size, second.size) - 1)
         size = transform_size(max(first.size, second.size), rate, reach)
-        held = spectra(first, second, rate, band, size)
-        self._cross, self._size = held.cross, size
-        self._power = float(held.first.sum()), float(held.second.sum())
+        pair = spectra(first, second, rate, band, size)
+        self._cross, self._size = pair.cross, size
+        self._power = float(pair.first.sum()), float(pair.second.sum())
         self._banded = [in_band(x, rate, band, size) for x in (first, second)]
-        by_frame = transforms.irfft(held.cross, size) * (size / 2)
+        by_frame = transforms.irfft(pair.cross, size) * (size / 2)
         wide = self.reach + _AROUND
         if 2 * wide < size:
             self._by_frame = np.concatenate([by_frame[-wide:], by_frame[: wide + 1]])
@@ -77,13 +77,15 @@ class PairAlignment:
         # a windowed sinc: the correlation goes on far to both sides, and nothing of it may be cut off sharply
         away = delay - whole - k
         kernel = np.sinc(away) * np.exp(_BETA * (np.sqrt(np.maximum(1 - (away / _REACH) ** 2, 0)) - 1))
-        held = float(kernel @ np.take(self._by_frame, self._zero + whole + k, mode="wrap"))
+        value = float(kernel @ np.take(self._by_frame, self._zero + whole + k, mode="wrap"))
         one, two = self._powers(whole)
         if one * two <= 0:
             return AlignmentQuality(0.0, 0.0, 0.0)
-        alike = held / math.sqrt(one * two)
+        similarity = value / math.sqrt(one * two)
         return AlignmentQuality(
-            alike, 10 * math.log10(two / one), 10 * math.log10(min(1.0, max(1 - alike * alike, _DEEPEST)))
+            similarity,
+            10 * math.log10(two / one),
+            10 * math.log10(min(1.0, max(1 - similarity * similarity, _DEEPEST))),
         )
 
     def _powers(self, delay: int) -> tuple[float, float]:

@@ -62,11 +62,11 @@ def onset_delay(
         return None
     lag, sign = refined_lag(levelled, size, best)
     whole = round(lag)
-    beside = zero_padded_slice(second, reach + whole, first.size) * window
+    segment = zero_padded_slice(second, reach + whole, first.size) * window
     return OnsetDelay(
         lag,
         _spread(sign * levelled, size, round(_SHARED * size / rate), lag),
-        _level(of_first, beside, lag - whole, size, rate, band),
+        _level(of_first, segment, lag - whole, size, rate, band),
     )
 
 
@@ -90,14 +90,14 @@ def _in_band(
 
 
 def _level(
-    of_first: NDArray[np.complex128], beside: Samples, rest: float, size: int, rate: float, band: tuple[float, float]
+    of_first: NDArray[np.complex128], segment: Samples, rest: float, size: int, rate: float, band: tuple[float, float]
 ) -> float:
     """What of the first is in the second, in dB; ``rest``: frames by which that still is later."""
-    cross = _in_band(transforms.rfft(beside, size) * of_first.conj(), size, rate, band)
+    cross = _in_band(transforms.rfft(segment, size) * of_first.conj(), size, rate, band)
     power = float(np.square(np.abs(_in_band(of_first, size, rate, band))).sum())
-    alike = abs(float((cross * np.exp(2j * np.pi * np.arange(cross.size) * rest / size)).real.sum()))
+    similarity = abs(float((cross * np.exp(2j * np.pi * np.arange(cross.size) * rest / size)).real.sum()))
     if power:
-        return 20 * math.log10(max(alike / power, 1e-15))
+        return 20 * math.log10(max(similarity / power, 1e-15))
     return 0.0
 
 

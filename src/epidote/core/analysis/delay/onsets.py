@@ -52,20 +52,20 @@ class Onset:
     doubt: float
 
 
-def onsets(way: SampleSource, seen: SignalStatistics | None = None) -> list[Onset]:
+def onsets(source: SampleSource, seen: SignalStatistics | None = None) -> list[Onset]:
     """All that begin, in order, at least 50 ms apart; ``seen`` where the way was looked through already."""
-    seen = seen or scan_source(way)
+    seen = seen or scan_source(source)
     if seen.peak == 0:
         return []
-    clicks = [Onset(place, 0.5) for place in _clicks(way, seen)]
-    notes = [_placed(way, rise, seen.mean) for rise in _rises(way, seen)]
-    gap = _GAP * way.rate
+    clicks = [Onset(place, 0.5) for place in _clicks(source, seen)]
+    notes = [_placed(source, rise, seen.mean) for rise in _rises(source, seen)]
+    gap = _GAP * source.rate
     # what both searches found, the waveform has placed
-    apart = [c for c in clicks if all(abs(c.frame - n.frame) > gap for n in notes)]
-    return sorted([*notes, *apart], key=lambda one: one.frame)
+    separate = [c for c in clicks if all(abs(c.frame - n.frame) > gap for n in notes)]
+    return sorted([*notes, *separate], key=lambda one: one.frame)
 
 
-def _clicks(way: SampleSource, seen: SignalStatistics) -> list[int]:
+def _clicks(source: SampleSource, seen: SignalStatistics) -> list[int]:
     """Frames at which a sample stands out.
 
     A sample counts when it stands seven times above the usual size of its surroundings, found as the median of half a
@@ -77,29 +77,29 @@ def _clicks(way: SampleSource, seen: SignalStatistics) -> list[int]:
     local = median_filter(seen.usual, _AROUND, mode="nearest") / NORMAL_MEDIAN
     # before a hit there may be silence, and the noise of the converter is no event
     threshold = np.maximum(_TIMES * local, 0.1 * seen.peak)
-    found: list[int] = []
+    starts: list[int] = []
     last = -math.inf
     count = seen.usual.size
     for number in np.flatnonzero(seen.greatest > threshold):
         first = int(number) * seen.block
         if number == count - 1:
-            frames = way.frames - first
+            frames = source.frames - first
         else:
             frames = seen.block
-        for place in first + np.flatnonzero(np.abs(way.read(first, frames) - seen.mean) > threshold[number]):
-            if place - last > _APART * way.rate and _begins(way, int(place), seen.mean):
-                found.append(int(place))
+        for place in first + np.flatnonzero(np.abs(source.read(first, frames) - seen.mean) > threshold[number]):
+            if place - last > _APART * source.rate and _begins(source, int(place), seen.mean):
+                starts.append(int(place))
             last = int(place)
-    return found
+    return starts
 
 
-def _begins(way: SampleSource, place: int, mean: float) -> bool:
+def _begins(source: SampleSource, place: int, mean: float) -> bool:
     """Whether what stands at ``place`` was not there a moment before."""
-    frames = min(place, max(1, round(_BEFORE * way.rate)))
+    frames = min(place, max(1, round(_BEFORE * source.rate)))
     if frames == 0:
         return True
-    before = np.abs(way.read(place - frames, frames) - mean)
-    return abs(float(way.read(place, 1)[0]) - mean) > _OVER * float(np.median(before)) / NORMAL_MEDIAN
+    before = np.abs(source.read(place - frames, frames) - mean)
+    return abs(float(source.read(place, 1)[0]) - mean) > _OVER * float(np.median(before)) / NORMAL_MEDIAN
 
 
 @dataclass(frozen=True)
@@ -123,10 +123,10 @@ class _Frames:
         return np.asarray(np.abs(transforms.rfft(rows * window, axis=1)))
 
 
-def _rises(way: SampleSource, seen: SignalStatistics) -> list[int]:
+def _rises(source: SampleSource, seen: SignalStatistics) -> list[int]:
     """Middles, in frames, of the short spectra at which the energy of many bands has risen."""
-    hop = max(1, round(_HOP * way.rate))
-    spectra = _Frames(way, seen.mean, transforms.next_fast_len(round(_FRAME * way.rate), real=True), hop)
+    hop = max(1, round(_HOP * source.rate))
+    spectra = _Frames(source, seen.mean, transforms.next_fast_len(round(_FRAME * source.rate), real=True), hop)
     if spectra.count < 2 * _MEDIAN_HOPS:
         return []
     flux = _flux(spectra, _KNEE / _loudest_line(spectra, seen))
@@ -134,16 +134,16 @@ def _rises(way: SampleSource, seen: SignalStatistics) -> list[int]:
 
     usual = median_filter(flux, 2 * _MEDIAN_HOPS + 1, mode="nearest")
     greatest = maximum_filter1d(flux, 2 * _PEAK_HOPS + 1, mode="nearest")
-    found: list[int] = []
+    starts: list[int] = []
     # the fewer bins, the more their mean scatters in noise
     over = max(_OVER_NOTHING, _SCATTER / math.sqrt(spectra.size / 2))
     for number in np.flatnonzero((flux == greatest) & (flux > _OVER_MEDIAN * usual + over)):
         # the rise lies between the spectrum at this number and the one that it was compared with
         place = int(number) * hop + spectra.size // 2 - _LAG * hop // 2
-        inside = _ENDS * way.rate <= place <= way.frames - _ENDS * way.rate
-        if inside and (not found or place - found[-1] >= _GAP * way.rate):
-            found.append(place)
-    return found
+        inside = _ENDS * source.rate <= place <= source.frames - _ENDS * source.rate
+        if inside and (not starts or place - starts[-1] >= _GAP * source.rate):
+            starts.append(place)
+    return starts
 
 
 def _loudest_line(spectra: _Frames, seen: SignalStatistics) -> float:
@@ -171,11 +171,11 @@ def _flux(spectra: _Frames, scale: float) -> Samples:
     return flux
 
 
-def _placed(way: SampleSource, rise: int, mean: float) -> Onset:
+def _placed(source: SampleSource, rise: int, mean: float) -> Onset:
     """The onset near a rise of energy: the change point of the band whose power grows most."""
-    rate = way.rate
+    rate = source.rate
     begin = max(0, rise - round(_LOOK_BACK * rate))
-    x = way.read(begin, min(way.frames, rise + round(_LOOK_ON * rate)) - begin) - mean
+    x = source.read(begin, min(source.frames, rise + round(_LOOK_ON * rate)) - begin) - mean
     seen = [_change_in(x, low, high, rate) for low, high in _BANDS if high <= 0.45 * rate or math.isinf(high)]
     enough = _ENOUGH * max(one.evidence for one in seen)
     # something begins where the first of the bands that show it does
@@ -228,18 +228,18 @@ def _change_point(x: Samples, rate: float, independent: float) -> tuple[int, flo
     ln(power), summed.
     """
     side = max(2, round(_LEAST_SIDE * rate))
-    held = np.concatenate([[0.0], np.cumsum(np.square(x))])
-    tiny = 1e-12 * float(held[-1]) / x.size + 1e-300
+    energy = np.concatenate([[0.0], np.cumsum(np.square(x))])
+    tiny = 1e-12 * float(energy[-1]) / x.size + 1e-300
     places = np.arange(side, x.size - side)
-    before = np.maximum(held[places] / places, tiny)
-    after = np.maximum((held[-1] - held[places]) / (x.size - places), tiny)
+    before = np.maximum(energy[places] / places, tiny)
+    after = np.maximum((energy[-1] - energy[places]) / (x.size - places), tiny)
     unlikely = places * np.log(before) + (x.size - places) * np.log(after)
     at = int(np.argmin(unlikely))
     likely = np.exp(-0.5 * min(1.0, independent) * (unlikely - unlikely[at]))
     likely /= likely.sum()
     middle = float(likely @ places)
     width = math.sqrt(float(likely @ np.square(places - middle)))
-    unchanged = x.size * math.log(max(float(held[-1]) / x.size, tiny))
+    unchanged = x.size * math.log(max(float(energy[-1]) / x.size, tiny))
     return int(places[at]), width, 0.5 * independent * (unchanged - float(unlikely[at]))
 
 

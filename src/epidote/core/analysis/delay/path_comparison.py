@@ -96,11 +96,11 @@ def compare_paths(
     """
     windows = SegmentGrid.of(first)
     courses = together([partial(track_delay, windows, other, band, search) for other in others])
-    laid = [
+    aligned = [
         _AlignedPair(first, o, c, band) if isinstance(c, DelayTrack) else c
         for o, c in zip(others, courses, strict=True)
     ]
-    there = [one for one in laid if isinstance(one, _AlignedPair)]
+    there = [one for one in aligned if isinstance(one, _AlignedPair)]
     if events and there:
         begin_at = onsets(first, replace(seen, mean=0.0) if seen else None)
     else:
@@ -111,7 +111,7 @@ def compare_paths(
         inside = [one for one in begin_at if begin <= one.frame < begin + size]
         x = first.read(begin, size)
         together([partial(one.add, begin, x, inside) for one in there])
-    return [one.found() if isinstance(one, _AlignedPair) else one for one in laid]
+    return [one.found() if isinstance(one, _AlignedPair) else one for one in aligned]
 
 
 class _AlignedPair:

@@ -55,10 +55,10 @@ class Arrivals:
         return math.inf
 
 
-def two_arrivals(wanted: Samples, x: Samples, rate: float, band: tuple[float, float]) -> Arrivals | None:
+def two_arrivals(emitted: Samples, x: Samples, rate: float, band: tuple[float, float]) -> Arrivals | None:
     """Two arrivals of ``wanted`` in x (frames,), within the band in Hz; None when there is one only, or none."""
-    size = even_fast_len(x.size + wanted.size)
-    a, b = transforms.rfft(wanted, size), transforms.rfft(x, size)
+    size = even_fast_len(x.size + emitted.size)
+    a, b = transforms.rfft(emitted, size), transforms.rfft(x, size)
     f = np.arange(a.size) * (rate / size)
     inside = (f >= band[0]) & (f <= min(band[1], rate / 2))
     a[~inside] = 0

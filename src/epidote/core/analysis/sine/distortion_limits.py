@@ -92,14 +92,14 @@ def refinement_levels(steps: Sequence[StepMeasurement], limits: Sequence[float],
     """
     levels = []
     for limit in limits:
-        found = limit_crossing(steps, limit, measure)
-        if found is None or found.width <= FINE_DB:
+        crossing = limit_crossing(steps, limit, measure)
+        if crossing is None or crossing.width <= FINE_DB:
             continue
-        a, b = steps[found.before].level, steps[found.before + 1].level
-        if found.width > _WIDE_DB:
+        a, b = steps[crossing.before].level, steps[crossing.before + 1].level
+        if crossing.width > _WIDE_DB:
             levels += [a + (b - a) * k / (_PER_ROUND + 1) for k in range(1, _PER_ROUND + 1)]
         else:
-            levels += [v for v in (found.level - FINE_DB / 2, found.level + FINE_DB / 2) if a < v < b]
+            levels += [v for v in (crossing.level - FINE_DB / 2, crossing.level + FINE_DB / 2) if a < v < b]
     return levels
 
 
@@ -107,14 +107,14 @@ def anomalies(steps: Sequence[StepMeasurement], limit: float) -> tuple[Caution, 
     """What does not look like one steady unit: a gain that jumps, something that rises beside the tone, output that
     falls.
     """
-    found = []
+    levels = []
     gains = [20 * math.log10(s.amplitude) - s.level for s in steps]
     for i in range(1, len(steps)):
         a, b = steps[i - 1], steps[i]
         # a limiter or a supply at its end lets the gain fall together with distortion; a switched gain does not
         spread = 8.7 * max(math.sqrt(x.noise) / x.amplitude for x in (a, b))
         if abs(gains[i] - gains[i - 1]) > _JUMP_DB + 3 * spread and max(a.thd, b.thd) < 0.5 * limit:
-            found.append(Caution.GAIN_CHANGED)
+            levels.append(Caution.GAIN_CHANGED)
             break
     quietest = min((s.noise for s in steps if s.noise > 0), default=0.0)
     if any(
@@ -122,7 +122,7 @@ def anomalies(steps: Sequence[StepMeasurement], limit: float) -> tuple[Caution, 
         for s in steps[1:]
         if s.thd_n > steps[0].thd_n
     ):
-        found.append(Caution.STRANGER)
+        levels.append(Caution.STRANGER)
     if steps and output_decreases(steps):
-        found.append(Caution.FOLDED_BACK)
-    return tuple(found)
+        levels.append(Caution.FOLDED_BACK)
+    return tuple(levels)

@@ -48,7 +48,7 @@ def mains_lines(residual: Samples, rate: float, nearest: Callable[[float], float
     def size_at(frequency: float) -> float:
         return float(lines[round(frequency / width * _FINER)])
 
-    found = []
+    strongest = []
     for mains in MAINS:
         sizes = []
         for order in range(1, MAINS_ORDERS + 1):
@@ -61,10 +61,10 @@ def mains_lines(residual: Samples, rate: float, nearest: Callable[[float], float
                 sizes.append(math.nan)
                 continue
             size = size_at(line)
-            beside = float(np.median([size_at(line + k * width) for k in (-3.5, -2.5, 2.5, 3.5)]))
-            sizes.append(size if size > _CLEAR * beside else 0.0)
-        found.append(MainsSeen(mains, tuple(sizes)))
-    return tuple(found)
+            neighbours = float(np.median([size_at(line + k * width) for k in (-3.5, -2.5, 2.5, 3.5)]))
+            sizes.append(size if size > _CLEAR * neighbours else 0.0)
+        strongest.append(MainsSeen(mains, tuple(sizes)))
+    return tuple(strongest)
 
 
 def may_meet_hum(frequency: float, harmonics: int, width: float) -> bool:

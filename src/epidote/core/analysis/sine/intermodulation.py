@@ -70,10 +70,10 @@ class TwoTones:
 
     def ratio_of_sums(self, orders: Sequence[Order], reference: float) -> float | None:
         """Arithmetic sum of products over a reference; None where one of them lies above half the rate."""
-        found = [self.products[o] for o in orders]
-        if any(p is None for p in found):
+        amplitudes = [self.products[o] for o in orders]
+        if any(p is None for p in amplitudes):
             return None
-        return sum(p for p in found if p is not None) / reference
+        return sum(p for p in amplitudes if p is not None) / reference
 
 
 def place(order: Order, f1: float, f2: float) -> float:
@@ -98,38 +98,38 @@ def too_close(f1: float, f2: float, seconds: float) -> str:
 def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
     """x (frames,) taken apart; None when either tone is missing. Frequencies are found near the given ones."""
     rest = x - x.mean()
-    found = [f1, f2]
+    frequencies = [f1, f2]
     own: list[Samples] = [np.zeros_like(rest), np.zeros_like(rest)]
     amplitudes = [0.0, 0.0]
     # each tone is fitted to what the other leaves; four passes bring both below rounding
     for _ in range(_PASSES):
         for i in (1, 0):
             alone = rest - own[1 - i]
-            fit = fit_tone(alone, rate, found[i], 5 if i == 0 else 1, 1)
-            found[i], amplitudes[i] = fit.frequency, abs(fit.amplitudes[0])
+            fit = fit_tone(alone, rate, frequencies[i], 5 if i == 0 else 1, 1)
+            frequencies[i], amplitudes[i] = fit.frequency, abs(fit.amplitudes[0])
             if i == 1:
                 own[i] = alone - fit.residual
             else:
                 own[i] = _fundamental(x.size, rate, fit.frequency, complex(fit.amplitudes[0]))
             sigma = fit.sigma
     if (
-        abs(found[0] / f1 - 1) > 0.02
-        or abs(found[1] / f2 - 1) > 0.02
+        abs(frequencies[0] / f1 - 1) > 0.02
+        or abs(frequencies[1] / f2 - 1) > 0.02
         or min(amplitudes) <= _STANDS_OUT * sigma / math.sqrt(x.size)
     ):
         return None
     residual = rest - own[0] - own[1]
     weighted = WINDOW.weighted(residual)
     end = 0.5 * rate - _LEAST_APART * rate / x.size
-    places = {o: place(o, *found) for o in ALL}
+    places = {o: place(o, *frequencies) for o in ALL}
     products = {o: line_at(weighted, f, rate) if f < end else None for o, f in places.items()}
     lines = np.abs(transforms.rfft(weighted))
     spreads = {o: _spread_near(lines, f * x.size / rate) for o, f in places.items()}
     # the window lets through more of the noise than a fit, which has none
-    of_tones = [_spread_near(lines, f * x.size / rate) / math.sqrt(WINDOW.enbw) for f in found]
-    undithered = _is_undithered(middle_of(x), middle_of(residual), rate, found)
+    of_tones = [_spread_near(lines, f * x.size / rate) / math.sqrt(WINDOW.enbw) for f in frequencies]
+    undithered = _is_undithered(middle_of(x), middle_of(residual), rate, frequencies)
     return TwoTones(
-        (found[0], found[1]),
+        (frequencies[0], frequencies[1]),
         (amplitudes[0], amplitudes[1]),
         products,
         _spread(lines),

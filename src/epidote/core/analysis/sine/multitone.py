@@ -65,14 +65,14 @@ def analyse_multitone(x: Samples, stimulus: Stimulus) -> Tones | None:
         return None
     bins, played = tones_of(stimulus)
     ratio, spread = _clock(x[first : first + period], bins)
-    stretch = x[first : first + period]
+    section = x[first : first + period]
     if abs(ratio - 1) * bins[-1] > _SLIP:
         for _ in range(2):
             low, high = max(0, first - _ROOM), min(x.size, first + period + _ROOM + round(abs(ratio - 1) * period))
-            stretch = resample(x[low:high], ratio, first - low, period)
-            more, spread = _clock(stretch, bins)
+            section = resample(x[low:high], ratio, first - low, period)
+            more, spread = _clock(section, bins)
             ratio *= more
-    spectrum = transforms.rfft(stretch - stretch.mean())
+    spectrum = transforms.rfft(section - section.mean())
     peaks = 2 / period * np.abs(spectrum[bins])
     whole = 2 * np.square(np.abs(spectrum) / period)
     rest = spectrum.copy()
@@ -105,7 +105,7 @@ def analyse_multitone(x: Samples, stimulus: Stimulus) -> Tones | None:
         ratio,
         spread,
         _hum_is_included(frequencies, peaks, residual, rate),
-        follows_rounding(stretch, residual) is not None,
+        follows_rounding(section, residual) is not None,
     )
 
 
@@ -126,13 +126,13 @@ def _peak_spreads(rest: NDArray[np.complex128], bins: NDArray[np.int64], period:
     power = 2 * np.square(np.abs(rest) / period)
     there = np.ones(power.size, bool)
     there[bins] = there[0] = False
-    found = np.zeros(bins.size)
+    spreads = np.zeros(bins.size)
     for number, place in enumerate(bins.tolist()):
         reach = slice(max(1, place - _BESIDE), place + _BESIDE + 1)
         around = power[reach][there[reach]]
         if around.size:
-            found[number] = math.sqrt(lower_mean(around))
-    return found
+            spreads[number] = math.sqrt(lower_mean(around))
+    return spreads
 
 
 @dataclass(frozen=True)
@@ -174,9 +174,9 @@ def _clock(x: Samples, bins: NDArray[np.int64]) -> tuple[float, float]:
     keep = size > 1e-3 * size.max()
     top = bottom = 0.0
     offset = 0.0
-    kept = bins[keep].astype(float)
-    slipped = np.zeros(kept.size)
-    for number, (b, z) in enumerate(zip(kept.tolist(), turned[keep].tolist(), strict=True)):
+    kept_bins = bins[keep].astype(float)
+    slipped = np.zeros(kept_bins.size)
+    for number, (b, z) in enumerate(zip(kept_bins.tolist(), turned[keep].tolist(), strict=True)):
         expected = np.pi * b * offset
         slipped[number] = (expected + float(np.angle(z * np.exp(-1j * expected)))) / np.pi
         weight = abs(z) * b
@@ -184,8 +184,8 @@ def _clock(x: Samples, bins: NDArray[np.int64]) -> tuple[float, float]:
         bottom += weight * b
         offset = top / bottom
     # each tone's own departure from the line, as it counts in the slope (White's estimator)
-    scores = size[keep] * kept * (slipped - kept * offset)
-    count = kept.size
+    scores = size[keep] * kept_bins * (slipped - kept_bins * offset)
+    count = kept_bins.size
     if bottom:
         spread = math.sqrt(float(scores @ scores) * count / max(1, count - 1)) / bottom
     else:

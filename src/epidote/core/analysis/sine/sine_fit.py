@@ -141,8 +141,8 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
     total = blocks.power_sums(w, inner_turns, outer, 2 * order + 1)
 
     def sums_of(n: NDArray[np.int64], r: NDArray[np.int64]) -> Complex:
-        found = total[r, np.abs(n)]
-        return np.where(n < 0, found.conj(), found)
+        chosen = total[r, np.abs(n)]
+        return np.where(n < 0, chosen.conj(), chosen)
 
     orders = power[:, None] + power[None, :]
     p = sums_of(multiple[None, :] - multiple[:, None], orders)
@@ -162,17 +162,17 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
     scale = 1 / np.sqrt(np.maximum(np.diag(gram), np.finfo(float).tiny))
     scaled = gram * np.outer(scale, scale)
     # columns that hardly lean on each other, as they do over whole cycles, need no care
-    apart = float(np.abs(scaled).sum(axis=1).max()) < 1.5
-    if apart:
+    separated = float(np.abs(scaled).sum(axis=1).max()) < 1.5
+    if separated:
         inverse = np.linalg.inv(scaled)
     else:
         inverse = np.linalg.pinv(scaled, rcond=1e-13, hermitian=True)
-    found = np.zeros(2 * columns)
+    solution = np.zeros(2 * columns)
     variance = np.zeros(2 * columns)
-    found[keep] = scale * (inverse @ (scale * right))
+    solution[keep] = scale * (inverse @ (scale * right))
     variance[keep] = scale**2 * np.diag(inverse)
     return _Solution(
-        found[:columns] + 1j * found[columns:], variance[:columns] + variance[columns:], multiple, table, outer
+        solution[:columns] + 1j * solution[columns:], variance[:columns] + variance[columns:], multiple, table, outer
     )
 
 

@@ -113,13 +113,13 @@ def locate_preamble(signal: Signal, stimulus: Stimulus) -> int | None:
     By the correlation with the chirp, divided by how loud the recording is there: a loud tone later on does not
     resemble it.
     """
-    wanted = chirp(stimulus.rate, round(stimulus["chirp"]), 0.0)
+    preamble = chirp(stimulus.rate, round(stimulus["chirp"]), 0.0)
     near = round(stimulus["lead"] + stimulus["chirp"] + stimulus["gap"] + _NEAR * stimulus.rate)
     for frames in (
         near,
         signal.frames,
     ):  # a device is seldom more than a second late; only a recording from elsewhere is looked through
-        best = max(_alike(signal.channel(n)[:frames], wanted) for n in range(1, signal.channels + 1))
+        best = max(_alike(signal.channel(n)[:frames], preamble) for n in range(1, signal.channels + 1))
         if best[0] > _SURE or frames >= signal.frames:
             break
     if best[0] > _ALIKE:
@@ -127,16 +127,16 @@ def locate_preamble(signal: Signal, stimulus: Stimulus) -> int | None:
     return None
 
 
-def _alike(x: Samples, wanted: Samples) -> tuple[float, int]:
+def _alike(x: Samples, preamble: Samples) -> tuple[float, int]:
     """How much x (frames,) resembles the chirp where it does so most, from 0 to 1, and the frame at which that
     begins.
     """
-    if x.size <= wanted.size or not x.any():
+    if x.size <= preamble.size or not x.any():
         return 0.0, 0
-    alike = correlation(x, wanted)[: x.size - wanted.size]
+    similarity = correlation(x, preamble)[: x.size - preamble.size]
     energy = np.concatenate([[0.0], np.cumsum(np.square(x))])
-    loud = energy[wanted.size : -1] - energy[: x.size - wanted.size]
-    share = np.abs(alike) / np.sqrt(np.maximum(loud, 1e-9 * energy[-1] + 1e-30) * float(wanted @ wanted))
+    loud = energy[preamble.size : -1] - energy[: x.size - preamble.size]
+    share = np.abs(similarity) / np.sqrt(np.maximum(loud, 1e-9 * energy[-1] + 1e-30) * float(preamble @ preamble))
     place = int(np.argmax(share))
     return float(share[place]), place
 
@@ -161,9 +161,9 @@ def analyse_step(
     """A stretch (frames,) of a step taken apart; None when it holds no tone of the step's frequency."""
     if not x.any():
         return None
-    found = analyse_tone(x, rate, step.frequency, harmonics, band, weighting)
-    if found is not None and abs(found.fit.frequency / step.frequency - 1) < 0.02:
-        return found
+    analysis = analyse_tone(x, rate, step.frequency, harmonics, band, weighting)
+    if analysis is not None and abs(analysis.fit.frequency / step.frequency - 1) < 0.02:
+        return analysis
     return None
 
 
@@ -193,11 +193,11 @@ def measure_step(
         if key in _KNOWN:
             _KNOWN.move_to_end(key)
             return _KNOWN[key]
-    found = analyse_step(x, rate, step, harmonics, band, weighting)
-    if found is None:
+    analysis = analyse_step(x, rate, step, harmonics, band, weighting)
+    if analysis is None:
         figures = None
     else:
-        figures = _figures(found, step, harmonics, weighting, is_clipped(x, unit) and float(np.abs(x).max()) > 0.99)
+        figures = _figures(analysis, step, harmonics, weighting, is_clipped(x, unit) and float(np.abs(x).max()) > 0.99)
     with _LOCK:
         _KNOWN[key] = figures
         while len(_KNOWN) > _KEPT:

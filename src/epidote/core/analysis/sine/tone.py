@@ -68,14 +68,14 @@ class ToneAnalysis:
             return self.fit.frequency_spread
         place = round(self.fit.frequency * self.frames / self.rate)
         near, far = WINDOW.half_width + 1, 4 * WINDOW.half_width
-        beside = np.concatenate(
+        neighbours = np.concatenate(
             [
                 self.residual_power[max(0, place - far) : max(0, place - near)],
                 self.residual_power[place + near : place + far],
             ]
         )
-        if beside.size:
-            there = min(spread**2, lower_mean(beside))
+        if neighbours.size:
+            there = min(spread**2, lower_mean(neighbours))
         else:
             there = spread**2
         # what leaks from elsewhere acts at the record's ends, where a slope is three times as sensitive as to noise all
@@ -110,7 +110,7 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
 
     A short piece tells, if the tone stands clear in it; then the whole record need not be transformed for this alone.
     """
-    found = expected
+    frequency = expected
     for size in (_GLANCE, x.size):
         if size > x.size:
             continue
@@ -123,13 +123,13 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
             spectrum, size, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2)
         )
         if near_height > 0.1 * height:
-            found, amplitude = (near, near_height)
+            frequency, amplitude = (near, near_height)
         else:
-            found, amplitude = (strongest, height)
+            frequency, amplitude = (strongest, height)
         noise = float(np.median(np.abs(spectrum[:: max(1, spectrum.size // 4096)]))) * 2 / size
-        if amplitude > 30 * noise and found > 8 * width:
+        if amplitude > 30 * noise and frequency > 8 * width:
             break
-    return found
+    return frequency
 
 
 def analyse_tone(
@@ -143,19 +143,19 @@ def analyse_tone(
     fitted = _fit_without_lines(x, rate, expected, harmonics, band)
     if fitted is None:
         return None
-    fit, residual, clean, strangers, drifted = fitted
+    fit, residual, clean, spurious, drifted = fitted
     amplitude = abs(fit.amplitudes[0])
-    strangers = _fitted_apart(fit, strangers, rate)
+    spurious = _fitted_apart(fit, spurious, rate)
     places = [n * fit.frequency / width for n in range(1, len(fit.amplitudes) + 1)]
     undithered = undithered_in(x, fit.residual, fit.frequency / rate, amplitude)
-    line_spread = line_spreads(residual, frames, [*places, *(line.frequency / width for line in strangers)])
+    line_spread = line_spreads(residual, frames, [*places, *(line.frequency / width for line in spurious)])
     if undithered is not None:
         line_spread = np.hypot(line_spread, undithered.line_spread)
     level = _noise_level(residual, clean, frames, width, band, weighting)
     # the fit took some of the noise along with each parameter inside the band
     noise, variance = level.power * (1 + min(0.5, fit.parameters / 2 / bins)), level.variance
     lines = [(n * fit.frequency, amplitude) for n, amplitude in enumerate(fit.amplitudes, start=1)]
-    for line, spread in zip(strangers, line_spread[len(places) :], strict=True):
+    for line, spread in zip(spurious, line_spread[len(places) :], strict=True):
         inside = band[0] <= line.frequency <= band[1]
         share = float(power_weight(np.array([line.frequency]), weighting)[0]) * inside
         noise += line.power * share
@@ -170,7 +170,7 @@ def analyse_tone(
     else:
         shown = clean * (2 * WINDOW.enbw)
         _draw_lines(shown, residual, frames, np.array([f for f, _ in lines]) / width, np.array([a for _, a in lines]))
-    for line in strangers:
+    for line in spurious:
         clean[round(line.frequency / width)] += line.power
     return ToneAnalysis(
         fit,
@@ -200,7 +200,7 @@ def _fit_without_lines(
     frames, width = x.size, rate / x.size
     frequency = _coarse_frequency(x, rate, expected)
     order, orders = _DRIFT_ORDERS[0], iter(_DRIFT_ORDERS[1:])
-    strangers: list[_SpuriousLine] = []
+    spurious_lines: list[_SpuriousLine] = []
     own = x
     while True:
         fit = fit_tone(own, rate, frequency, harmonics, order)
@@ -211,10 +211,10 @@ def _fit_without_lines(
             return None
         residual = transforms.rfft(fit.residual)
         clean = mean_squares(windowed_power(residual, WINDOW), frames, WINDOW.mean_square)
-        found = _stranger(residual, clean, fit, rate) if len(strangers) < _MOST_STRANGERS else None
-        if found is not None:
-            strangers.append(found)
-            own = own - found.samples
+        spurious = _stranger(residual, clean, fit, rate) if len(spurious_lines) < _MOST_STRANGERS else None
+        if spurious is not None:
+            spurious_lines.append(spurious)
+            own = own - spurious.samples
             continue
         excess = _skirt_excess_power(clean, fit.frequency, width, band)
         if excess < amplitude**2 * _ROUNDING:
@@ -223,7 +223,7 @@ def _fit_without_lines(
         if excess > _DRIFT_SHARE * total and (following := next(orders, None)) is not None:
             order = following
             continue
-        return fit, residual, clean, strangers, excess > _DRIFT_CAUTION * total
+        return fit, residual, clean, spurious_lines, excess > _DRIFT_CAUTION * total
 
 
 @dataclass(frozen=True)
@@ -321,20 +321,20 @@ def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, ra
     return _SpuriousLine(line.frequency, complex(line.amplitudes[0]), fit.residual - line.residual - line.dc)
 
 
-def _fitted_apart(fit: ToneFit, strangers: list[_SpuriousLine], rate: float) -> list[_SpuriousLine]:
+def _fitted_apart(fit: ToneFit, spurious_lines: list[_SpuriousLine], rate: float) -> list[_SpuriousLine]:
     """Each of several strangers once more, now that the others are known: they leaned on each other."""
-    if len(strangers) < 2:
-        return strangers
+    if len(spurious_lines) < 2:
+        return spurious_lines
     refined = []
-    for line in strangers:
+    for line in spurious_lines:
         with_it = fit.residual + line.samples
         again = fit_tone(with_it, rate, line.frequency, 1, 1)
         if again.frequency < _LEAST_CYCLES * rate / with_it.size:
             refined.append(line)
             continue
-        found = _SpuriousLine(again.frequency, complex(again.amplitudes[0]), with_it - again.residual - again.dc)
-        fit.residual[:] = with_it - found.samples
-        refined.append(found)
+        spurious = _SpuriousLine(again.frequency, complex(again.amplitudes[0]), with_it - again.residual - again.dc)
+        fit.residual[:] = with_it - spurious.samples
+        refined.append(spurious)
     return refined
 
 

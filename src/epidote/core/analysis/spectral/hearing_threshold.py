@@ -83,29 +83,29 @@ def audible_components(levels: Samples, bin_width: float, spl_of_zero: float) ->
     peak[2:-2] = (levels[2:-2] >= levels[1:-3]) & (levels[2:-2] > levels[3:-1])
     candidates = np.flatnonzero(peak & np.isfinite(hearing))
     excess = levels[candidates] + spl_of_zero - hearing[candidates]
-    found: list[Component] = []
+    components: list[Component] = []
     for i in candidates[np.argsort(-excess)][:400]:
         around = levels[max(0, i - 40) : i + 41]
         if levels[i] - float(np.median(around)) < _STANDS_OUT_DB:
             continue
-        if any(abs(c.frequency - f[i]) < 6 * bin_width for c in found):
+        if any(abs(c.frequency - f[i]) < 6 * bin_width for c in components):
             continue
-        found.append(
+        components.append(
             Component(float(f[i]), float(levels[i] + spl_of_zero), float(levels[i] + spl_of_zero - hearing[i]))
         )
-        if len(found) >= _MOST:
+        if len(components) >= _MOST:
             break
-    return found
+    return components
 
 
-def audibility_sentence(found: list[Component], spl_of_zero: float) -> str:
+def audibility_sentence(components: list[Component], spl_of_zero: float) -> str:
     """What would be heard, in a sentence."""
-    above = [c for c in found if c.above > 0]
+    above = [c for c in components if c.above > 0]
     where = f"With 0 dB = {spl_of_zero:g} dB SPL at the listener"
     if not above:
         nearest = ""
-        if found:
-            nearest = f"; the closest is {_hz(found[0].frequency)}, {-found[0].above:.0f} dB below"
+        if components:
+            nearest = f"; the closest is {_hz(components[0].frequency)}, {-components[0].above:.0f} dB below"
         return f"{where}, no component exceeds the threshold of hearing{nearest}."
     named = ", ".join(f"{_hz(c.frequency)} by {c.above:.0f} dB" for c in above[:5])
     if len(above) > 5:

@@ -154,15 +154,18 @@ def line_powers(
     """``line_power`` of several lines (lines,) at once."""
     half = window.half_width
     places = np.round(frequencies / bin_width).astype(int)[:, None] + np.arange(-4 * half, 4 * half + 1)
-    found = np.where((places >= 0) & (places < power.size), power[np.clip(places, 0, power.size - 1)], np.nan)
-    inside = found[:, 3 * half : 5 * half + 1]
-    beside = np.concatenate([found[:, : 3 * half], found[:, 5 * half + 1 :]], axis=1)
-    known = np.isfinite(beside)
+    powers = np.where((places >= 0) & (places < power.size), power[np.clip(places, 0, power.size - 1)], np.nan)
+    inside = powers[:, 3 * half : 5 * half + 1]
+    neighbours = np.concatenate([powers[:, : 3 * half], powers[:, 5 * half + 1 :]], axis=1)
+    known = np.isfinite(neighbours)
     # the middle of those there are: what lies beyond the spectrum's ends sorts last
-    middle = np.sort(beside, axis=1)
+    middle = np.sort(neighbours, axis=1)
     count = known.sum(axis=1)
     rows = np.arange(len(places))
-    low, high = middle[rows, np.maximum(count - 1, 0) // 2], middle[rows, np.minimum(count // 2, beside.shape[1] - 1)]
+    low, high = (
+        middle[rows, np.maximum(count - 1, 0) // 2],
+        middle[rows, np.minimum(count // 2, neighbours.shape[1] - 1)],
+    )
     noise = np.where(count > 0, (low + high) / 2, 0.0) / np.log(2) * np.isfinite(inside).sum(axis=1)
     total = np.nansum(inside, axis=1)
     return total, np.where(_is_narrow(inside, total - noise), noise, total)

@@ -66,9 +66,9 @@ def estimate_transfer_function(
     segment = even_fast_len(round(min(longest * rate, frames / (1 + (_LEAST_SEGMENTS - 1) * 0.5))))
     if frames < 2 * segment or segment < 64:
         return None
-    held = WelchAccumulator(segment, rate)
-    held.add(x[first:end], y[first:end])
-    return held.path(delay, polarity)
+    accumulator = WelchAccumulator(segment, rate)
+    accumulator.add(x[first:end], y[first:end])
+    return accumulator.path(delay, polarity)
 
 
 class WelchAccumulator:

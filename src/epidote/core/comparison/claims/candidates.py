@@ -35,12 +35,12 @@ def answers_to(quantity: ClaimedQuantity) -> Iterator[tuple[str, ClaimAnswer]]:
 def candidates_for(claim: Claim, evidence: list[Evidence]) -> list[Candidate]:
     """Every figure there is for a claim, whatever its conditions."""
     answers = dict(answers_to(claim.claimed))
-    found: list[Candidate] = []
+    candidates: list[Candidate] = []
     for run in evidence:
         answer = answers.get(run.procedure)
         if answer is not None:
-            found.extend(answer.candidates(claim, run))
-    return found
+            candidates.extend(answer.candidates(claim, run))
+    return candidates
 
 
 def propose_measurement(claim: Claim) -> ProposedMeasurement | None:

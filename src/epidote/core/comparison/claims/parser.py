@@ -202,20 +202,20 @@ def _weighting(reading: _Reading) -> None:
 
 def _counts(reading: _Reading, claimed: ClaimedQuantity) -> None:
     """Channels, load, buffer, rate."""
-    found = reading.found
-    reading.take(r"\b(\d{1,2})\s*x\s*(?=\d)", lambda m: found.update(channels=int(m[1])))
-    if "channels" not in found:
-        reading.take(r"\b(\d{1,2}) channels( driven)?", lambda m: found.update(channels=int(m[1])))
+    fields = reading.found
+    reading.take(r"\b(\d{1,2})\s*x\s*(?=\d)", lambda m: fields.update(channels=int(m[1])))
+    if "channels" not in fields:
+        reading.take(r"\b(\d{1,2}) channels( driven)?", lambda m: fields.update(channels=int(m[1])))
     reading.take(
         rf"({_NUMBER})\s*(k?)Ω",
-        lambda m: found.update(load_ohms=number_of(m[1], "Ω") * (1000 if m[2].lower() == "k" else 1)),
+        lambda m: fields.update(load_ohms=number_of(m[1], "Ω") * (1000 if m[2].lower() == "k" else 1)),
     )
     if claimed.at_buffer:
         buffer = (
             rf"(?:at|@|with|,|\()\s*(?:a )?({_NUMBER})[- ]?(?:samples?|smp|frames?)(?: buffer)?\)?|(?:buffer|block)(?:"
             rf" size)?(?: of)?[ :=]*({_NUMBER})(?: samples?| frames?)?|({_NUMBER})[- ]?(?:samples?|frames?)? buffer"
         )
-        reading.take(buffer, lambda m: found.update(buffer=round(number_of(m[1] or m[2] or m[3], "samples"))))
+        reading.take(buffer, lambda m: fields.update(buffer=round(number_of(m[1] or m[2] or m[3], "samples"))))
     rate = (
         rf"({_NUMBER})\s*(k?)(?:S/s|Hz\s*(?:sampling|sample)(?: rate| frequency)?|Hz fs\b)|(?:fs|sample rate|sampling"
         rf" rate)[ :=]*({_NUMBER})\s*(k?)Hz"
@@ -225,7 +225,7 @@ def _counts(reading: _Reading, claimed: ClaimedQuantity) -> None:
 
     def use_rate(m: re.Match[str]) -> None:
         number, kilo = next((m[i], m[i + 1]) for i in range(1, m.re.groups + 1, 2) if m[i])
-        found["rate"] = number_of(number, "Hz") * (1000 if kilo.lower() == "k" else 1)
+        fields["rate"] = number_of(number, "Hz") * (1000 if kilo.lower() == "k" else 1)
 
     reading.take(rate, use_rate)
 
@@ -245,25 +245,26 @@ def _span(m: re.Match[str]) -> tuple[float, float]:
 
 def _places(reading: _Reading, claimed: ClaimedQuantity) -> None:
     """Bandwidth, frequency or range of frequencies."""
-    found = reading.found
+    fields = reading.found
 
     def use_band(m: re.Match[str]) -> None:
-        found["band_low"], found["band_high"] = _span(m)
+        fields["band_low"], fields["band_high"] = _span(m)
 
     def use_span(m: re.Match[str]) -> None:
         low, high = _span(m)
         alone = re.search(rf"{_NUMBER}\s*k?Hz", reading.left[: m.start()] + " ; " + reading.left[m.end() :], re.I)
         if claimed.band_is_condition or (alone and not claimed.deviation):
-            found["band_low"], found["band_high"] = (
+            fields["band_low"], fields["band_high"] = (
                 low,
                 high,
             )  # a tone has one frequency: then the range is what was measured in
         else:
-            found["frequency"], found["frequency_high"] = low, high
+            fields["frequency"], fields["frequency_high"] = low, high
 
     if claimed.two_tones:
         reading.take(
-            rf"({_NUMBER})\s*(k?Hz)?\s*(?:\+|/|and|&)\s*({_NUMBER})\s*(k?Hz)(\s*,?\s*\d:\d)?", lambda m: _pair(m, found)
+            rf"({_NUMBER})\s*(k?Hz)?\s*(?:\+|/|and|&)\s*({_NUMBER})\s*(k?Hz)(\s*,?\s*\d:\d)?",
+            lambda m: _pair(m, fields),
         )
     if claimed is not RESPONSE:
         with_word = (
@@ -278,20 +279,20 @@ def _places(reading: _Reading, claimed: ClaimedQuantity) -> None:
         else:
             reading.take(
                 rf"({_NUMBER})\s*(k?Hz)\s*{_BAND_WORD}|{_BAND_WORD}\s*(?:of|:|=)?\s*({_NUMBER})\s*(k?Hz)",
-                lambda m: found.update(band_high=_hertz(m[1] or m[3], m[2] or m[4])),
+                lambda m: fields.update(band_high=_hertz(m[1] or m[3], m[2] or m[4])),
             )
     reading.take(_SPAN, use_span)
-    if "frequency" not in found:
-        reading.take(rf"({_NUMBER})\s*(k?Hz)", lambda m: found.update(frequency=_hertz(m[1], m[2])))
+    if "frequency" not in fields:
+        reading.take(rf"({_NUMBER})\s*(k?Hz)", lambda m: fields.update(frequency=_hertz(m[1], m[2])))
 
 
-def _pair(m: re.Match[str], found: dict[str, Any]) -> None:
+def _pair(m: re.Match[str], fields: dict[str, Any]) -> None:
     second = _hertz(m[3], m[4])
     if m[2]:
         first = _hertz(m[1], m[2])
     else:
         first = number_of(m[1]) * (1000 if second >= 2000 and number_of(m[1]) < 20 else 1)
-    found["frequency"], found["frequency_high"] = min(first, second), max(first, second)
+    fields["frequency"], fields["frequency_high"] = min(first, second), max(first, second)
 
 
 def _sense(reading: _Reading, claimed: ClaimedQuantity) -> Bound:
@@ -340,32 +341,32 @@ _Amount = tuple[re.Match[str], float, str]
 
 def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[str]:
     """The figure itself, its level and its limit; questions where it is not clear."""
-    found = reading.found
-    found["sense"] = sense
+    fields = reading.found
+    fields["sense"] = sense
     allowed = claimed.units
     if sense is Bound.WITHIN and reading.take(
         r"\+\s?([\d.,]+)\s*(?:dB)?\s*[,/]\s*-\s?([\d.,]+)\s*dB",
-        lambda m: found.update(low=-number_of(m[2]), high=number_of(m[1]), unit="dB"),
+        lambda m: fields.update(low=-number_of(m[2]), high=number_of(m[1]), unit="dB"),
     ):
         return []
     if claimed.stated_at_distortion:
         reading.take(
             rf"(?:[<@]|at|with)?\s*({_NUMBER})\s*%\s*(THD(\s*\+\s*N)?)?",
-            lambda m: found.update(limit_percent=number_of(m[1])),
+            lambda m: fields.update(limit_percent=number_of(m[1])),
         )
-    asked = None
+    questions = None
     if not claimed.deviation:
-        asked = _centred(reading, allowed)
-    if asked:
-        return asked
-    return _amounts(reading, claimed, sense, () if asked is not None else allowed)
+        questions = _centred(reading, allowed)
+    if questions:
+        return questions
+    return _amounts(reading, claimed, sense, () if questions is not None else allowed)
 
 
 def _amounts(reading: _Reading, claimed: ClaimedQuantity, sense: Bound, allowed: tuple[str, ...]) -> list[str]:
     """The figure among the amounts that are left, and its level; ``allowed``: units of the figure, none where it is
     known already.
     """
-    found = reading.found
+    fields = reading.found
     centred = not allowed
     candidates, levels = _candidates_and_levels(reading, allowed)
     if not candidates and not centred:
@@ -380,11 +381,11 @@ def _amounts(reading: _Reading, claimed: ClaimedQuantity, sense: Bound, allowed:
     if len(levels) > 1:
         return [f"More than one level found: {', '.join(m[0].strip() for m, *_ in levels)}. Keep one."]
     if levels:
-        found["level"] = levels[0][0][0].strip(" <>=~")
+        fields["level"] = levels[0][0][0].strip(" <>=~")
     for match, *_ in (*([first] if first else []), *levels):
         reading.left = reading.left.replace(match[0], " ; ", 1)
     if first is not None:
-        _limits(found, claimed, sense, first[1], first[2])
+        _limits(fields, claimed, sense, first[1], first[2])
     return []
 
 
@@ -416,18 +417,18 @@ def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:
     return []
 
 
-def _limits(found: dict[str, Any], claimed: ClaimedQuantity, sense: Bound, value: float, unit: str) -> None:
+def _limits(fields: dict[str, Any], claimed: ClaimedQuantity, sense: Bound, value: float, unit: str) -> None:
     if unit == "dB" and claimed.below_zero:
         value = -abs(value)
     if unit == "x":
         value, unit = to_db(value), "dB"
-    found["unit"] = unit
+    fields["unit"] = unit
     if sense is Bound.WITHIN:
         if claimed is RESPONSE and value < 0:
-            found["low"] = value  # "(-3 dB)": how far it may fall
+            fields["low"] = value  # "(-3 dB)": how far it may fall
         else:
-            found["low"], found["high"] = -abs(value), abs(value)
+            fields["low"], fields["high"] = -abs(value), abs(value)
     elif sense is Bound.TYPICAL:
-        found["low"] = found["high"] = value
+        fields["low"] = fields["high"] = value
     else:
-        found["high" if sense is Bound.AT_MOST else "low"] = value
+        fields["high" if sense is Bound.AT_MOST else "low"] = value

@@ -55,42 +55,42 @@ class Mismatch:
 def find_mismatches(ours: Evidence, theirs: Evidence, under_study: Iterable[str] = ()) -> list[Mismatch]:
     """Everything in which two runs differ but what is under study (names of conditions), worst first."""
     studied = set(under_study)
-    found: list[Mismatch] = []
+    mismatches: list[Mismatch] = []
     if ours.procedure != theirs.procedure:
-        found.append(
+        mismatches.append(
             Mismatch(MismatchKind.PROCEDURE, "procedure", ours.procedure, theirs.procedure, DIFFERENT_PROCEDURES)
         )
-    found += _settings(ours, theirs)
-    found += _chains(ours, theirs)
-    found += _conditions(ours, theirs)
-    return sorted((one for one in found if one.name not in studied), key=lambda one: -one.severity)
+    mismatches += _settings(ours, theirs)
+    mismatches += _chains(ours, theirs)
+    mismatches += _conditions(ours, theirs)
+    return sorted((one for one in mismatches if one.name not in studied), key=lambda one: -one.severity)
 
 
 def _settings(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
     model = procedure(ours.procedure).Settings
-    found = []
+    mismatches = []
     for name in dict.fromkeys([*ours.settings, *theirs.settings]):
         first, second = ours.settings.get(name), theirs.settings.get(name)
         if first != second:
             effect = effect_of(model, name) or effects.LITTLE
-            found.append(Mismatch(MismatchKind.SETTING, name, first, second, effect, ours.procedure))
-    return found
+            mismatches.append(Mismatch(MismatchKind.SETTING, name, first, second, effect, ours.procedure))
+    return mismatches
 
 
 def _chains(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
     first, second = ours.chain, theirs.chain
-    found = []
+    mismatches = []
     if first.load_ohms != second.load_ohms:
         effect = HEAVIER_LOAD
         if procedure(ours.procedure).measures_power:
             effect = POWER_INTO_LOADS
-        found.append(Mismatch(MismatchKind.CHAIN, "load", first.load_ohms, second.load_ohms, effect))
+        mismatches.append(Mismatch(MismatchKind.CHAIN, "load", first.load_ohms, second.load_ohms, effect))
     if first.rate != second.rate:
         highest = max(_highest_frequency(ours), _highest_frequency(theirs))
         effect = effects.LITTLE
         if highest > _COVERED * min(first.rate, second.rate):
             effect = BAND_NOT_COVERED
-        found.append(Mismatch(MismatchKind.CHAIN, "rate", first.rate, second.rate, effect))
+        mismatches.append(Mismatch(MismatchKind.CHAIN, "rate", first.rate, second.rate, effect))
     for name in Chain.model_fields:
         declared = effect_of(Chain, name)
         if declared is None:
@@ -99,17 +99,17 @@ def _chains(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
         if name == "device":
             a, b = interface_of(a), interface_of(b)
         if a != b:
-            found.append(Mismatch(MismatchKind.CHAIN, name, a, b, declared))
-    return found
+            mismatches.append(Mismatch(MismatchKind.CHAIN, name, a, b, declared))
+    return mismatches
 
 
 def _conditions(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
-    found = []
+    mismatches = []
     for name in dict.fromkeys([*ours.conditions, *theirs.conditions]):
         first, second = ours.conditions.get(name), theirs.conditions.get(name)
         if first != second and name not in _OF_THE_CHAIN:
-            found.append(Mismatch(MismatchKind.CONDITION, name, first, second, SEVERAL_CONDITIONS))
-    return found
+            mismatches.append(Mismatch(MismatchKind.CONDITION, name, first, second, SEVERAL_CONDITIONS))
+    return mismatches
 
 
 def _highest_frequency(run: Evidence) -> float:

@@ -109,15 +109,17 @@ def equivalent_settings(table: ConditionTable) -> list[Equivalence]:
         return []
     name, values = table.first
     other, kinds = table.second
-    found = []
+    equivalences = []
     for i, one in enumerate(kinds):
         for two in kinds[i + 1 :]:
             for value in values:
                 reading = table.at(value, one)
                 same = next((v for v in values if _both_same(reading, table.at(v, two))), None)
                 if reading is not None and same is not None:
-                    found.append(Equivalence(name, other, (value, one), (same, two), reading.value, reading.unit))
-    return found
+                    equivalences.append(
+                        Equivalence(name, other, (value, one), (same, two), reading.value, reading.unit)
+                    )
+    return equivalences
 
 
 def _both_same(ours: ConditionReading | None, theirs: ConditionReading | None) -> bool:

@@ -35,12 +35,14 @@ def latencies_of(rows: Iterable[tuple[str, dict[str, str], float, float, float |
     """From (unit, conditions, rate of its chain, seconds, spread): buffer and rate are taken out of the conditions,
     the rest tells devices apart.
     """
-    found = []
+    latencies = []
     for unit, conditions, rate, seconds, spread in rows:
         rest = [f"{k} {v}" for k, v in conditions.items() if k not in ("buffer", "rate")]
         digits = "".join(c for c in conditions.get("buffer", "") if c.isdigit())
-        found.append(MeasuredLatency(", ".join([unit, *rest]), rate, int(digits) if digits else None, seconds, spread))
-    return found
+        latencies.append(
+            MeasuredLatency(", ".join([unit, *rest]), rate, int(digits) if digits else None, seconds, spread)
+        )
+    return latencies
 
 
 @dataclass(frozen=True)
@@ -54,20 +56,22 @@ class LatencyTable:
     cells: dict[tuple[str, tuple[float, int]], MeasuredLatency]
 
 
-def latency_table(found: Sequence[MeasuredLatency]) -> LatencyTable:
+def latency_table(latencies: Sequence[MeasuredLatency]) -> LatencyTable:
     """Device by buffer and rate; the last of several of the same counts."""
-    cells = {(one.device, one.setting): one for one in found}
+    cells = {(one.device, one.setting): one for one in latencies}
     return LatencyTable(
-        tuple(dict.fromkeys(one.device for one in found)), tuple(sorted({one.setting for one in found})), cells
+        tuple(dict.fromkeys(one.device for one in latencies)), tuple(sorted({one.setting for one in latencies})), cells
     )
 
 
-def similar_latencies(found: Sequence[MeasuredLatency], wanted: float, within: float = 0.05) -> list[MeasuredLatency]:
+def similar_latencies(
+    latencies: Sequence[MeasuredLatency], seconds: float, within: float = 0.05
+) -> list[MeasuredLatency]:
     """Those whose latency is ``wanted`` s, to a share of it, nearest first: "128 at 48 kHz here is as late as 64 at
     44.1 kHz there".
     """
-    near = [one for one in found if abs(one.seconds - wanted) <= within * abs(wanted)]
-    return sorted(near, key=lambda one: abs(one.seconds - wanted))
+    near = [one for one in latencies if abs(one.seconds - seconds) <= within * abs(seconds)]
+    return sorted(near, key=lambda one: abs(one.seconds - seconds))
 
 
 def speed_of_sound(celsius: float = ROOM) -> float:

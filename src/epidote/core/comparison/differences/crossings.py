@@ -25,13 +25,13 @@ class Range:
     sign: int
 
 
-def ranges(difference: Curve, doubt: Samples) -> list[Range]:
+def ranges(difference: Curve, uncertainty: Samples) -> list[Range]:
     """Where a difference curve is surely above or below 0: beyond twice ``doubt`` (points,) and 0.01 dB, for three
     points in a row or more.
 
     A range ends where the difference passes the middle between two that change places, else at its own last point.
     """
-    least = np.maximum(_LIKELY * doubt, _LEAST.get(difference.y_unit, _LEAST_DB))
+    least = np.maximum(_LIKELY * uncertainty, _LEAST.get(difference.y_unit, _LEAST_DB))
     sign = np.where(np.abs(difference.y) > least, np.sign(difference.y), 0).astype(int)
     edges = np.flatnonzero(np.diff(sign, prepend=sign[:1] - 1 if sign.size else 0))
     runs = [(int(a), int(b) - 1, int(sign[a])) for a, b in zip(edges, [*edges[1:], sign.size], strict=True)]

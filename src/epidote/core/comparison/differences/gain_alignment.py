@@ -21,19 +21,19 @@ class Levelling:
         """What a curve is taken to lie at; None where it does not get there."""
         if self.high is None:
             return curve_at(curve, self.low)
-        found = [curve_at(curve, float(x)) for x in np.geomspace(self.low, self.high, 65)]
-        known = [v for v in found if v is not None]
-        if len(known) == len(found):
+        levels = [curve_at(curve, float(x)) for x in np.geomspace(self.low, self.high, 65)]
+        known = [v for v in levels if v is not None]
+        if len(known) == len(levels):
             return float(np.mean(known))
         return None
 
 
 def levelled(curve: Curve, reference: Curve, by: Levelling) -> tuple[Curve, float] | None:
     """The curve moved up or down onto the reference, and by how many dB; None where either does not get there."""
-    own, wanted = by.level_of(curve), by.level_of(reference)
-    if own is None or wanted is None:
+    own, target = by.level_of(curve), by.level_of(reference)
+    if own is None or target is None:
         return None
-    shift = wanted - own
+    shift = target - own
     if curve.floor is None:
         floor = None
     else:

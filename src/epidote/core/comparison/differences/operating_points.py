@@ -43,7 +43,7 @@ def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Ope
 
     Raises QuantityError that says what would do.
     """
-    found = parse(text, x_units[0] if x_units else "Hz")
+    quantity = parse(text, x_units[0] if x_units else "Hz")
     name = text.strip()
     if len(name) > LONGEST_NAME:
         raise QuantityError(
@@ -52,14 +52,14 @@ def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Ope
         )
     role = curve_kind(key).role
     ratio = y_unit == "dB" and role not in (CurveRole.RESPONSE, CurveRole.GAIN)
-    if found.unit in ("%", "ppm") and ratio:
+    if quantity.unit in ("%", "ppm") and ratio:
         return OperatingPoint(name=name, curve=key, by=PointAxis.Y, value=parse_as(text, "dB"), unit="dB")
-    if found.unit == "dB" and role is CurveRole.RESPONSE and found.value < 0:
-        return OperatingPoint(name=name, curve=key, by=PointAxis.DROP, value=-found.value, unit="dB")
-    if found.unit == y_unit and found.unit not in x_units:
-        return OperatingPoint(name=name, curve=key, by=PointAxis.Y, value=found.value, unit=y_unit)
-    if found.unit in x_units:
-        return OperatingPoint(name=name, curve=key, by=PointAxis.X, value=found.value, unit=found.unit)
+    if quantity.unit == "dB" and role is CurveRole.RESPONSE and quantity.value < 0:
+        return OperatingPoint(name=name, curve=key, by=PointAxis.DROP, value=-quantity.value, unit="dB")
+    if quantity.unit == y_unit and quantity.unit not in x_units:
+        return OperatingPoint(name=name, curve=key, by=PointAxis.Y, value=quantity.value, unit=y_unit)
+    if quantity.unit in x_units:
+        return OperatingPoint(name=name, curve=key, by=PointAxis.X, value=quantity.value, unit=quantity.unit)
     raise QuantityError(
         f"“{name}” does not fit these curves. Enter an x value ({', '.join(x_units)}) or a y value"
         f" ({y_unit}{', %' if ratio else ''})."
@@ -97,11 +97,11 @@ def x_where_reached(curve: Curve, y: float) -> float | None:
     """
     if curve.x_unit in ("W", "V", "FS", "dBFS"):
         if curve.x[0] > 0:
-            found = last_x_below(curve, y)
+            crossing = last_x_below(curve, y)
         else:
-            found = None
-        if found is not None and found[1]:
-            return found[0]
+            crossing = None
+        if crossing is not None and crossing[1]:
+            return crossing[0]
         return None
     passes = np.flatnonzero(np.diff(np.signbit(curve.y - y)))
     if passes.size == 0:

@@ -31,13 +31,13 @@ def _explained(readings: Sequence[Reading], recordings: Sequence[Recording]) -> 
     """A reading without a value says why: where nothing else did, because its channel holds nothing but equal
     samples.
     """
-    told: dict[int, bool] = {}
+    is_explained: dict[int, bool] = {}
 
     def is_silent(channel: int) -> bool:
-        if channel not in told:
+        if channel not in is_explained:
             own = [r.signal.channel(channel) for r in recordings if channel <= r.signal.channels]
-            told[channel] = any(x.size > 0 and bool((x == x[0]).all()) for x in own)
-        return told[channel]
+            is_explained[channel] = any(x.size > 0 and bool((x == x[0]).all()) for x in own)
+        return is_explained[channel]
 
     def explained(reading: Reading) -> Reading:
         unexplained = reading.value is None and not reading.cautions

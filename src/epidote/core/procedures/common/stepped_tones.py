@@ -137,7 +137,7 @@ def analyse_steps(
     settings: SteppedSettings,
 ) -> ChannelSteps:
     """Every step of one channel (from 1), in the order of playing."""
-    found: list[StepMeasurement] = []
+    measurements: list[StepMeasurement] = []
     silent: list[ScheduledStep] = []
     missing = 0
     for recording, stimulus, start in zip(recordings, stimuli, starts, strict=True):
@@ -153,9 +153,9 @@ def analyse_steps(
             if one is None:
                 silent.append(step)
             else:
-                found.append(one)
-    cautions = caution_when(any(s.clipped for s in found), Caution.CLIPPED)
-    return ChannelSteps(tuple(found), missing, tuple(silent), cautions)
+                measurements.append(one)
+    cautions = caution_when(any(s.clipped for s in measurements), Caution.CLIPPED)
+    return ChannelSteps(tuple(measurements), missing, tuple(silent), cautions)
 
 
 def measure_by_settings(
@@ -301,14 +301,14 @@ def curves_of_step(
             part = step_segment(signal.channel(number), start or 0, step, signal.rate)
             if part is None:
                 continue
-            found = analyse_step(
+            analysis = analyse_step(
                 part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting
             )
-            if found is not None:
+            if analysis is not None:
                 meta: dict[str, float | str] = {"step_level_dbfs": step.level, "step_frequency_hz": step.frequency}
                 curves += [
                     Curve(f"step_{c.key}", number, c.x, c.y, c.x_unit, c.y_unit, None, {**c.meta, **meta})
-                    for c in tone_curves(found, terminals(number))
+                    for c in tone_curves(analysis, terminals(number))
                 ]
                 break
     return tuple(curves)

@@ -15,12 +15,12 @@ from epidote.core.results.reading import Reading
 
 def _candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
     if claim.frequency_high is None:
-        found = (_at_one_frequency(claim, evidence, reading) for reading in evidence.channels("crosstalk"))
+        candidates = (_at_one_frequency(claim, evidence, reading) for reading in evidence.channels("crosstalk"))
     else:
         low, high = claim.frequency or USUAL_BAND[0], claim.frequency_high
         curves = evidence.curves_of("crosstalk", "Hz")
-        found = (greatest_in_range(ConditionCheck(claim, evidence), curve, low, high) for curve in curves)
-    for candidate in found:
+        candidates = (greatest_in_range(ConditionCheck(claim, evidence), curve, low, high) for curve in curves)
+    for candidate in candidates:
         if candidate is not None:
             yield candidate
 

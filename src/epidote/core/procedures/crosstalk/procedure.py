@@ -184,10 +184,10 @@ class Crosstalk(ProcedureBase):
                     " exported for crosstalk."
                 )
             driven = stimulus.channels[0]
-            found = _leaks(recording, stimulus, driven, channels)
-            if not found:
+            measured = _leaks(recording, stimulus, driven, channels)
+            if not measured:
                 lost.append(driven)
-            leaks |= {(driven, number): several for number, several in found.items()}
+            leaks |= {(driven, number): several for number, several in measured.items()}
         results = [_channel(number, leaks, lost, recordings) for number in range(1, channels + 1)]
         return merge_channels(results, recordings, chain)
 
@@ -196,9 +196,9 @@ def _leaks(recording: Recording, stimulus: Stimulus, driven: int, channels: int)
     """By listening channel, the reading's step first; empty when the driven tone is not there."""
     signal = recording.signal
     start = locate_preamble(signal, stimulus)
-    found: dict[int, list[_Leak]] = {}
+    leaks: dict[int, list[_Leak]] = {}
     if start is None or driven > channels:
-        return found
+        return leaks
     for step in steps_of(stimulus):
         part = step_segment(signal.channel(driven), start, step, signal.rate)
         if part is None or not part.any():
@@ -214,9 +214,9 @@ def _leaks(recording: Recording, stimulus: Stimulus, driven: int, channels: int)
             if number != driven and other is not None:
                 size, spread = _line(other, signal.rate, fit.frequency)
                 ratio = size / main
-                unsure = math.hypot(spread, ratio * main_spread) / main
-                found.setdefault(number, []).append(_Leak(step.frequency, ratio, unsure, undithered))
-    return found
+                leak_spread = math.hypot(spread, ratio * main_spread) / main
+                leaks.setdefault(number, []).append(_Leak(step.frequency, ratio, leak_spread, undithered))
+    return leaks
 
 
 def _is_undithered(x: Samples, rate: float, frequency: float) -> bool:
@@ -238,10 +238,10 @@ def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
     together = float(np.median([*sides[0], *sides[1]]))
     most = max(float(np.median(side)) for side in sides if side)
     if most > _UNLIKE * together:
-        beside = most
+        neighbours = most
     else:
-        beside = together
-    return line_at(weighted, frequency, rate), beside / RAYLEIGH_MEDIAN
+        neighbours = together
+    return line_at(weighted, frequency, rate), neighbours / RAYLEIGH_MEDIAN
 
 
 def _channel(
@@ -272,12 +272,12 @@ def _channel(
             (leaks[d, number][1:][top] for d in curves if len(leaks[d, number]) > top + 1), key=lambda leak: leak.ratio
         )
         if worst_of.ratio > 0:
-            unsure = DB_PER_NEPER * worst_of.spread / worst_of.ratio
+            spread = DB_PER_NEPER * worst_of.spread / worst_of.ratio
         else:
-            unsure = None
+            spread = None
         faint = caution_when(worst_of.ratio < _STANDS_OUT * worst_of.spread, Caution.NOISE_DOMINATED)
         at: dict[str, float | str] = {"frequency_hz": float(first.x[top])}
-        readings.append(Reading("worst", number, float(shown[0].y[top]), "dB", at, None, unsure, faint))
+        readings.append(Reading("worst", number, float(shown[0].y[top]), "dB", at, None, spread, faint))
         readings.append(Reading("worst_frequency", number, float(first.x[top]), "Hz"))
     driven = next((r for r in recordings if r.stimulus is not None and r.stimulus.channels == (number,)), recordings[0])
     readings.append(headroom(driven.signal, number))

@@ -90,23 +90,23 @@ class DistortionFrequency(ProcedureBase):
         if not settings.holds_output:
             yield monitored(self._even(settings, chain), settings)
             return
-        wanted = settings.output_dbfs(chain)
+        output_level = settings.output_dbfs(chain)
         count = settings.frequencies().size
         # a first look so far down that no unit minds, then one nearer to the output
         levels = [min(_FIRST_LOOK_DBFS, chain.ceiling_dbfs)] * count
         recording = yield monitored(
             stepped_tones(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings
         )
-        levels = self._corrected(recording, settings, chain, levels, wanted - _LOOK_BELOW_DB)
+        levels = self._corrected(recording, settings, chain, levels, output_level - _LOOK_BELOW_DB)
         recording = yield monitored(
             stepped_tones(rate=chain.rate, steps=settings.steps(levels, _LOOK_DWELL), channels=channels), settings
         )
-        levels = self._corrected(recording, settings, chain, levels, wanted)
+        levels = self._corrected(recording, settings, chain, levels, output_level)
         for _ in range(_CORRECTIONS):
             recording = yield monitored(
                 stepped_tones(rate=chain.rate, steps=settings.steps(levels), channels=channels), settings
             )
-            after = self._corrected(recording, settings, chain, levels, wanted)
+            after = self._corrected(recording, settings, chain, levels, output_level)
             if max(abs(a - b) for a, b in zip(after, levels, strict=True)) <= HELD_DB / 2:
                 return
             levels = after
@@ -117,7 +117,7 @@ class DistortionFrequency(ProcedureBase):
         settings: DistortionFrequencySettings,
         chain: Chain,
         levels: Sequence[float],
-        wanted: float,
+        output_level: float,
     ) -> list[float]:
         """Drive levels, rising in frequency, with which the first driven channel would put out ``wanted`` dBFS, as
         far as the ceiling lets it.
@@ -125,20 +125,20 @@ class DistortionFrequency(ProcedureBase):
         stimulus = recording.stimulus
         assert stimulus is not None
         number = settings.read_channels(recording.signal.channels)[0]
-        found = {
+        corrected = {
             round(s.frequency, 1): s
             for s in analyse_steps(
                 [recording], [stimulus], locate_starts([recording], [stimulus]), number, settings
             ).found
         }
-        played = sorted(found.values(), key=lambda s: s.frequency)
+        played = sorted(corrected.values(), key=lambda s: s.frequency)
         new = []
         for frequency, level in zip(settings.frequencies(), levels, strict=True):
             near = min(played, key=lambda s: abs(math.log(s.frequency / frequency)), default=None)
             if near is None or abs(near.frequency / frequency - 1) > 0.02:
                 new.append(level)  # nothing came back: more drive would not be answered either
                 continue
-            new.append(min(level + wanted - to_db(near.amplitude), chain.ceiling_dbfs))
+            new.append(min(level + output_level - to_db(near.amplitude), chain.ceiling_dbfs))
         return new
 
     def _even(self, settings: DistortionFrequencySettings, chain: Chain) -> Stimulus:
@@ -184,10 +184,10 @@ class DistortionFrequency(ProcedureBase):
         return next((c for c in result.curves if c.key == "thd_n"), None)
 
     def summary(self, settings: DistortionFrequencySettings) -> str:
-        held = ""
+        hold = ""
         if settings.holds_output:
-            held = ", constant output"
-        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.level}{held}"
+            hold = ", constant output"
+        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.level}{hold}"
 
     def analyse(self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain) -> Result:
         channels = require_consistent_channels(recordings)
@@ -247,15 +247,18 @@ def _channel(
     if with_hum:
         cautions.append(Caution.HUM_INCLUDED)
     if settings.holds_output:
-        held = _error_of_hold(steps, settings, chain, number)
+        error = _error_of_hold(steps, settings, chain, number)
     else:
-        held = None
-    if held is not None and held > HELD_DB:
+        error = None
+    if error is not None and error > HELD_DB:
         cautions.append(Caution.LEVEL_NOT_HELD)
     if any(s.undithered for s in steps):
         cautions.append(Caution.UNDITHERED)
-    found = _readings(steps, passed, with_hum, settings, terminal, held)
-    readings = (*(without_spreads(found) if any(s.repeats for s in steps) else found), headroom(signal, number))
+    channel_readings = _readings(steps, passed, with_hum, settings, terminal, error)
+    readings = (
+        *(without_spreads(channel_readings) if any(s.repeats for s in steps) else channel_readings),
+        headroom(signal, number),
+    )
     return Result(_curves(steps, passed, with_hum, terminal, chain), readings, unique(cautions))
 
 
@@ -274,8 +277,8 @@ def _error_of_hold(
     """Greatest departure of the output from the wanted one, in dB, of the channel that it was corrected by."""
     if number != settings.read_channels(len(chain.inputs))[0]:
         return None
-    wanted = settings.output_dbfs(chain)
-    return max(abs(to_db(s.amplitude) - wanted) for s in steps)
+    output_level = settings.output_dbfs(chain)
+    return max(abs(to_db(s.amplitude) - output_level) for s in steps)
 
 
 def _curves(
@@ -322,7 +325,7 @@ def _readings(
     with_hum: Sequence[StepMeasurement],
     settings: DistortionFrequencySettings,
     terminal: ChannelScale,
-    held: float | None,
+    error: float | None,
 ) -> list[Reading]:
     number = terminal.channel
     base: dict[str, float | str] = {
@@ -398,10 +401,10 @@ def _readings(
         )
     amplitude = from_db(interpolate(x, np.array([to_db(s.amplitude) for s in steps]), 1000.0) or to_db(near.amplitude))
     readings.append(terminal.level("output", amplitude**2 / 2, at_1k, near.main_spread_db))
-    if held is not None:
+    if error is not None:
         readings.append(
             Reading(
-                "level_error", number, held, "dB", base, cautions=caution_when(held > HELD_DB, Caution.LEVEL_NOT_HELD)
+                "level_error", number, error, "dB", base, cautions=caution_when(error > HELD_DB, Caution.LEVEL_NOT_HELD)
             )
         )
     return readings

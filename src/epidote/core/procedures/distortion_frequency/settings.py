@@ -97,11 +97,11 @@ class DistortionFrequencySettings(SteppedSettings):
     def steps(self, levels: Sequence[float], dwell: float | None = None) -> list[Step]:
         """Low tones sound longer, so that each holds enough cycles."""
         if dwell is None:
-            wanted = self.dwell
+            dwell_time = self.dwell
         else:
-            wanted = dwell
+            dwell_time = dwell
         made = [
-            Step(float(f), v, max(wanted, least_dwell(float(f), _LEAST_CYCLES)))
+            Step(float(f), v, max(dwell_time, least_dwell(float(f), _LEAST_CYCLES)))
             for f, v in zip(self.frequencies(), levels, strict=True)
         ]
         if self.order is Order.DOWN:

@@ -97,14 +97,16 @@ class DistortionLevel(ProcedureBase):
             return knee.is_reached(steps, limit, settings.measure) or knee.output_decreases(steps)
 
         recording = yield monitored(stimulus, settings, is_over)
-        found: dict[int, list[StepMeasurement]] = {n: [] for n in settings.read_channels(recording.signal.channels)}
+        measurements: dict[int, list[StepMeasurement]] = {
+            n: [] for n in settings.read_channels(recording.signal.channels)
+        }
         for _ in range(_ROUNDS):
             starts = locate_starts([recording], [stimulus])
-            for number, known in found.items():
+            for number, known in measurements.items():
                 known.extend(analyse_steps([recording], [stimulus], starts, number, settings).found)
             finer = _apart(
                 v
-                for known in found.values()
+                for known in measurements.values()
                 for v in knee.refinement_levels(_rising(known), settings.limits, settings.measure)
             )
             if not finer:
@@ -184,15 +186,15 @@ def _ended(result: Result) -> bool:
 
 def _apart(levels: Iterable[float]) -> list[float]:
     """Rising, without those that say nothing new."""
-    kept: list[float] = []
+    separate: list[float] = []
     for level in sorted(levels):
-        if not kept or level - kept[-1] > knee.FINE_DB / 4:
-            kept.append(level)
-    return kept
+        if not separate or level - separate[-1] > knee.FINE_DB / 4:
+            separate.append(level)
+    return separate
 
 
-def _rising(found: Sequence[StepMeasurement]) -> list[StepMeasurement]:
-    return sorted(found, key=lambda s: s.level)
+def _rising(measurements: Sequence[StepMeasurement]) -> list[StepMeasurement]:
+    return sorted(measurements, key=lambda s: s.level)
 
 
 def _channel(
@@ -226,8 +228,11 @@ def _channel(
         load = None
     if any(s.undithered for s in steps):
         cautions.append(Caution.UNDITHERED)
-    found = _readings(steps, settings, terminal, load, chain)
-    readings = (*(without_spreads(found) if any(s.repeats for s in steps) else found), headroom(signal, number))
+    channel_readings = _readings(steps, settings, terminal, load, chain)
+    readings = (
+        *(without_spreads(channel_readings) if any(s.repeats for s in steps) else channel_readings),
+        headroom(signal, number),
+    )
     return Result(_curves(steps, terminal, load, chain), readings, unique(cautions))
 
 
@@ -266,10 +271,10 @@ class _LevelReadings:
         """Level and power at which distortion passes a limit."""
         number, terminal = self.terminal.channel, self.terminal
         at: dict[str, float | str] = {**self.base, "limit_percent": 100 * limit}
-        found = knee.limit_crossing(self.steps, limit, self.settings.measure)
-        if found is not None:
-            at["drive_dbfs"] = found.level
-            return self.output(f"level_at_{name}", f"power_at_{name}", found.amplitude, at, found.spread_db)
+        crossing = knee.limit_crossing(self.steps, limit, self.settings.measure)
+        if crossing is not None:
+            at["drive_dbfs"] = crossing.level
+            return self.output(f"level_at_{name}", f"power_at_{name}", crossing.amplitude, at, crossing.spread_db)
         over = (Caution.OVER_LIMIT,) if knee.always_above(self.steps, limit) else (Caution.NOT_REACHED,)
         unit = terminal.base if terminal.full else "dBFS"
         absent = [Reading(f"level_at_{name}", number, None, unit, at, cautions=over)]

@@ -170,18 +170,18 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
         drive = settings.level
     x = settled_segment(signal.channel(number), signal.rate, SETTLE / 2, settings.duration, _LEAST_FRAMES)
     if x.any() and expected < signal.rate / 2:
-        found = analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE)
+        tone = analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE)
     else:
-        found = None
-    if found is None or abs(found.fit.frequency / expected - 1) > 0.02:
+        tone = None
+    if tone is None or abs(tone.fit.frequency / expected - 1) > 0.02:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         return Result((), (Reading("gain", number, None, "dB", cautions=missing),), unique((*cautions, *missing)))
-    fit = found.fit
+    fit = tone.fit
     amplitude = abs(fit.amplitudes[0])
     at: dict[str, float | str] = {"frequency_hz": fit.frequency, "level_dbfs": drive}
     terminal = ChannelScale.at(signal, chain, number)
-    spread = DB_PER_NEPER * float(found.line_spreads[0]) / amplitude
-    if found.undithered is not None:
+    spread = DB_PER_NEPER * float(tone.line_spreads[0]) / amplitude
+    if tone.undithered is not None:
         cautions.append(Caution.UNDITHERED)
     offset = chain.offset_db(number)
     digital = to_db(amplitude) - drive
@@ -202,9 +202,9 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
         *_polarity(recordings, number),
         headroom(signal, number),
     ]
-    if found.undithered is not None and found.undithered.coherent:
+    if tone.undithered is not None and tone.undithered.coherent:
         readings = without_spreads(readings)
-    curves = tuple(c for c in tone_curves(found, terminal) if c.key != "residual")
+    curves = tuple(c for c in tone_curves(tone, terminal) if c.key != "residual")
     return Result(curves, tuple(readings), unique(cautions))
 
 
@@ -232,9 +232,9 @@ def _input_for(
         full, base = chain.scale(number)
         text = settings.output_level
         if full is None:
-            wanted = parse_as(text, "dBFS")
+            input_level = parse_as(text, "dBFS")
         else:
-            wanted = to_db(parse_as(text, base, chain.conversion()) / full)
+            input_level = to_db(parse_as(text, base, chain.conversion()) / full)
     except QuantityError:
         return Reading(
             "input_for_output",
@@ -244,7 +244,7 @@ def _input_for(
             where,
             cautions=(Caution.UNCALIBRATED,),
         )
-    return _input(number, wanted - digital, chain, where, "input_for_output", spread_db)
+    return _input(number, input_level - digital, chain, where, "input_for_output", spread_db)
 
 
 def _polarity(recordings: Sequence[Recording], number: int) -> list[Reading]:
@@ -252,7 +252,7 @@ def _polarity(recordings: Sequence[Recording], number: int) -> list[Reading]:
     swept = next((r for r in recordings if r.stimulus is not None and r.stimulus.kind == "sweep"), None)
     if swept is None or swept.stimulus is None:
         return []
-    found = dc.deconvolve(swept.signal.channel(number), dc.kernel(swept.stimulus, swept.signal.frames))
-    if not found.found:
+    impulse = dc.deconvolve(swept.signal.channel(number), dc.kernel(swept.stimulus, swept.signal.frames))
+    if not impulse.found:
         return [Reading("polarity", number, None, "ratio", cautions=(Caution.STIMULUS_NOT_FOUND,))]
-    return [Reading("polarity", number, float(np.sign(found.impulse[found.peak])), "ratio")]
+    return [Reading("polarity", number, float(np.sign(impulse.impulse[impulse.peak])), "ratio")]

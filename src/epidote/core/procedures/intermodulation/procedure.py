@@ -171,13 +171,13 @@ class IntermodulationSettings(Settings):
         """Of the sweep, rising; those whose products would fall upon each other are moved aside by as much as it
         takes.
         """
-        found = []
+        tones = []
         for f in np.geomspace(self.sweep_from, self.frequency_2, self.sweep_points).tolist():
             moved = f
             while intermod.too_close(self.frequency_1, moved, 0.6 * _SWEPT_DWELL) and moved < 1.2 * f:
                 moved += 10.0
-            found.append(moved)
-        return found
+            tones.append(moved)
+        return tones
 
 
 class Intermodulation(ProcedureBase):
@@ -281,10 +281,10 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
             " a higher sample rate."
         )
     if x.any():
-        found = intermod.two_tones(x, signal.rate, f1, f2)
+        products = intermod.two_tones(x, signal.rate, f1, f2)
     else:
-        found = None
-    if found is None:
+        products = None
+    if products is None:
         missing = (Caution.STIMULUS_NOT_FOUND,)
         keys = ("modulation_distortion", "difference_d2", "difference_d3", "total")
         at: dict[str, float | str] = {"ratio": settings.ratio}
@@ -292,22 +292,22 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
             (), tuple(Reading(k, number, None, "dB", at, cautions=missing) for k in keys), unique((*cautions, *missing))
         )
     terminal = ChannelScale.at(signal, chain, number)
-    curves = [_spectrum(x, signal.rate, found, terminal)]
+    curves = [_spectrum(x, signal.rate, products, terminal)]
     if len(recordings) > 1:
         curves += _swept(recordings[1], number, settings)
-    readings = _readings(found, settings, terminal)
-    if found.undithered:
+    readings = _readings(products, settings, terminal)
+    if products.undithered:
         # the steps' own products are a fixed pattern, not noise
         cautions.append(Caution.UNDITHERED)
         readings = without_spreads(readings)
     return Result(tuple(curves), (*readings, headroom(signal, number)), unique(cautions))
 
 
-def modulation(found: intermod.TwoTones, convention: Convention) -> float | None:
+def modulation(products: intermod.TwoTones, convention: Convention) -> float | None:
     """Modulation distortion as a ratio; None where a sideband lies above half the rate."""
-    carrier = found.amplitudes[1]
-    d2, d3 = (found.ratio_of_sums(o, carrier) for o in (intermod.SECOND, intermod.THIRD_ABOUT_F2))
-    sides = [found.products[o] for o in (*intermod.SECOND, *intermod.THIRD_ABOUT_F2)]
+    carrier = products.amplitudes[1]
+    d2, d3 = (products.ratio_of_sums(o, carrier) for o in (intermod.SECOND, intermod.THIRD_ABOUT_F2))
+    sides = [products.products[o] for o in (*intermod.SECOND, *intermod.THIRD_ABOUT_F2)]
     if d2 is None or d3 is None:
         return None
     if convention is Convention.ROOT_OF_SQUARES:
@@ -318,12 +318,12 @@ def modulation(found: intermod.TwoTones, convention: Convention) -> float | None
     return math.hypot(d2, d3) / math.sqrt(2)
 
 
-def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, terminal: ChannelScale) -> list[Reading]:
+def _readings(products: intermod.TwoTones, settings: IntermodulationSettings, terminal: ChannelScale) -> list[Reading]:
     number = terminal.channel
-    a1, a2 = found.amplitudes
+    a1, a2 = products.amplitudes
     at: dict[str, float | str] = {
-        "frequency_1_hz": found.frequencies[0],
-        "frequency_2_hz": found.frequencies[1],
+        "frequency_1_hz": products.frequencies[0],
+        "frequency_2_hz": products.frequencies[1],
         "ratio": settings.ratio,
         "level_dbfs": settings.level,
     }
@@ -334,7 +334,7 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
         where = {**at, **({"convention": words} if words else {})}
         if value is None:
             return Reading(key, number, None, "dB", where, cautions=(Caution.OUTSIDE_BAND,))
-        spread = found.spread_of(orders) / reference
+        spread = products.spread_of(orders) / reference
         faint = caution_when(value < 3 * spread, Caution.NOISE_DOMINATED)
         if spread > 0:
             floor = 20 * math.log10(2 * spread)
@@ -348,15 +348,15 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
             key, number, given, "dB", where, floor, DB_PER_NEPER * spread / value if value > 0 else None, faint
         )
 
-    sums = found.ratio_of_sums
+    sums = products.ratio_of_sums
     sides = (*intermod.SECOND, *intermod.THIRD_ABOUT_F2)
     # only what stands clear of the noise counts for the total: a sum of noise would grow with the number of products
     # looked for
-    clear = {o: p for o, p in found.products.items() if p is not None and p > 3 * found.spreads[o]}
+    clear = {o: p for o, p in products.products.items() if p is not None and p > 3 * products.spreads[o]}
     power = sum(p**2 for p in clear.values())
     # of a root of a sum of squares: the products as they weigh in it
     if power:
-        total_spread = math.sqrt(sum((p * found.spreads[o]) ** 2 for o, p in clear.items()) / power)
+        total_spread = math.sqrt(sum((p * products.spreads[o]) ** 2 for o, p in clear.items()) / power)
     else:
         total_spread = 0.0
     tones = math.hypot(a1, a2)
@@ -370,7 +370,7 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
     if power:
         total = replace(total, spread=DB_PER_NEPER * total_spread / math.sqrt(power))
     return [
-        ratio("modulation_distortion", modulation(found, settings.convention), a2, sides, str(settings.convention)),
+        ratio("modulation_distortion", modulation(products, settings.convention), a2, sides, str(settings.convention)),
         ratio(
             "modulation_d2",
             sums(intermod.SECOND, a2),
@@ -401,24 +401,30 @@ def _readings(found: intermod.TwoTones, settings: IntermodulationSettings, termi
         ),
         total,
         terminal.level(
-            "level_1", a1**2 / 2, {"frequency_hz": found.frequencies[0]}, DB_PER_NEPER * found.tone_spreads[0] / a1
+            "level_1",
+            a1**2 / 2,
+            {"frequency_hz": products.frequencies[0]},
+            DB_PER_NEPER * products.tone_spreads[0] / a1,
         ),
         terminal.level(
-            "level_2", a2**2 / 2, {"frequency_hz": found.frequencies[1]}, DB_PER_NEPER * found.tone_spreads[1] / a2
+            "level_2",
+            a2**2 / 2,
+            {"frequency_hz": products.frequencies[1]},
+            DB_PER_NEPER * products.tone_spreads[1] / a2,
         ),
     ]
 
 
-def _spectrum(x: Samples, rate: float, found: intermod.TwoTones, terminal: ChannelScale) -> Curve:
+def _spectrum(x: Samples, rate: float, products: intermod.TwoTones, terminal: ChannelScale) -> Curve:
     power, width = windowed_mean_squares(x - x.mean(), rate, WINDOW)
     f, level = bin_frequencies(power.size, width), line_levels(2 * WINDOW.enbw * power, terminal.level_offset)
     meta: dict[str, float | str] = {
         "window": WINDOW.name,
         "enbw_hz": WINDOW.enbw * width,
         "frames": float(x.size),
-        "frequency_1_hz": found.frequencies[0],
-        "frequency_2_hz": found.frequencies[1],
-        "marks": _marks(found, rate),
+        "frequency_1_hz": products.frequencies[0],
+        "frequency_2_hz": products.frequencies[1],
+        "marks": _marks(products, rate),
     }
     return Curve("spectrum", terminal.channel, f[1:], level[1:], "Hz", terminal.level_unit, None, meta)
 
@@ -426,9 +432,9 @@ def _spectrum(x: Samples, rate: float, found: intermod.TwoTones, terminal: Chann
 _NAMES = {(-1, 1): "f2-f1", (1, 1): "f2+f1", (-2, 1): "f2-2f1", (2, 1): "f2+2f1", (2, -1): "2f1-f2", (-1, 2): "2f2-f1"}
 
 
-def _marks(found: intermod.TwoTones, rate: float) -> str:
+def _marks(products: intermod.TwoTones, rate: float) -> str:
     """Where the tones and their products of 2nd and 3rd order lie."""
-    f1, f2 = found.frequencies
+    f1, f2 = products.frequencies
     places = {"f1": f1, "f2": f2, **{name: intermod.place(order, f1, f2) for order, name in _NAMES.items()}}
     return encode_annotations((f, name) for name, f in places.items() if f < rate / 2)
 
@@ -447,16 +453,16 @@ def _swept(recording: Recording, number: int, settings: IntermodulationSettings)
     for step in steps_of(stimulus):
         part = step_segment(signal.channel(number), start, step, signal.rate)
         if part is not None and part.any():
-            found = intermod.two_tones(part, signal.rate, settings.frequency_1, step.frequency)
+            products = intermod.two_tones(part, signal.rate, settings.frequency_1, step.frequency)
         else:
-            found = None
-        if found is None:
+            products = None
+        if products is None:
             continue
-        a1, a2 = found.amplitudes
+        a1, a2 = products.amplitudes
         close = settings.ratio < 2
-        d2 = found.ratio_of_sums(intermod.SECOND[:1] if close else intermod.SECOND, a1 + a2 if close else a2)
-        d3 = found.ratio_of_sums(intermod.THIRD_NEAR if close else intermod.THIRD_ABOUT_F2, a1 + a2 if close else a2)
-        rows.append((step.frequency, modulation(found, settings.convention), d2, d3, 2 * found.spread / a2))
+        d2 = products.ratio_of_sums(intermod.SECOND[:1] if close else intermod.SECOND, a1 + a2 if close else a2)
+        d3 = products.ratio_of_sums(intermod.THIRD_NEAR if close else intermod.THIRD_ABOUT_F2, a1 + a2 if close else a2)
+        rows.append((step.frequency, modulation(products, settings.convention), d2, d3, 2 * products.spread / a2))
     if not rows:
         return []
     x = np.array([r[0] for r in rows])

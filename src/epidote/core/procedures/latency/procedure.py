@@ -149,51 +149,51 @@ def _heard(recording: Recording, number: int, settings: LatencySettings) -> tupl
 
 def _found(recordings: Sequence[Recording], number: int, settings: LatencySettings) -> tuple[list[Delay], int]:
     """The delay of every shot that came back, and how many did not."""
-    found: list[Delay] = []
+    delays: list[Delay] = []
     missing = 0
     for recording in recordings:
         signal = recording.signal
-        wanted, stretches = _heard(recording, number, settings)
+        emitted, stretches = _heard(recording, number, settings)
         for stretch in stretches:
-            if stretch.size > wanted.size // 2 and stretch.any():
+            if stretch.size > emitted.size // 2 and stretch.any():
                 one = delay_between(
-                    wanted, stretch, signal.rate, (settings.band_low, settings.band_high), settings.longest
+                    emitted, stretch, signal.rate, (settings.band_low, settings.band_high), settings.longest
                 )
             else:
                 one = None
             if isinstance(one, Delay):
-                found.append(one)
+                delays.append(one)
             else:
                 missing += 1
-    return found, missing
+    return delays, missing
 
 
 def _channel(recordings: Sequence[Recording], number: int, settings: LatencySettings, chain: Chain) -> Result:
     signal = recordings[0].signal
     rate = signal.rate
-    found, missing = _found(recordings, number, settings)
+    shot_delays, missing = _found(recordings, number, settings)
     clipped = any(is_clipped(r.signal.channel(number), signal.unit) for r in recordings)
     cautions = list(caution_when(clipped, Caution.CLIPPED))
-    if not found:
+    if not shot_delays:
         none = (Caution.STIMULUS_NOT_FOUND,)
         return Result(
             (), tuple(Reading(k, number, None, u, cautions=none) for k, u in _MISSING), unique((*cautions, *none))
         )
-    delays = np.array([d.frames for d in found])
+    delays = np.array([d.frames for d in shot_delays])
     jumped = float(np.ptp(delays)) > _JUMP
     usual, other = delays, delays[:0]
     if jumped:
         usual, other = _groups(delays)
     middle = float(np.median(usual))
     # dispersion acts on every burst alike: no median makes it less
-    shift = float(np.median([d.shift for d in found]))
-    unsure = math.hypot(_spread_of_median(usual, [d.spread for d in found]), shift)
+    shift = float(np.median([d.shift for d in shot_delays]))
+    spread = math.hypot(_spread_of_median(usual, [d.spread for d in shot_delays]), shift)
     cautions += [
         *caution_when(missing > 0, Caution.PARTIAL),
         *caution_when(jumped, Caution.DELAY_JUMPS),
         *caution_when(other.size > 0, Caution.TWO_LATENCIES),
-        *caution_when(any(d.ambiguous for d in found), Caution.AMBIGUOUS),
-        *caution_when(any(d.dispersed for d in found), Caution.DISPERSED),
+        *caution_when(any(d.ambiguous for d in shot_delays), Caution.AMBIGUOUS),
+        *caution_when(any(d.dispersed for d in shot_delays), Caution.DISPERSED),
     ]
     at: dict[str, float | str] = {
         "rate_hz": rate,
@@ -203,14 +203,14 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     }
     own = caution_when(jumped, Caution.DELAY_JUMPS)
     readings = [
-        Reading("latency", number, middle / rate, "s", at, None, unsure / rate, own),
-        Reading("latency_samples", number, middle, "samples", at, None, unsure, own),
+        Reading("latency", number, middle / rate, "s", at, None, spread / rate, own),
+        Reading("latency_samples", number, middle, "samples", at, None, spread, own),
     ]
     if other.size:
         shares = {"share_of_bursts": usual.size / delays.size}
         readings[0] = replace(readings[0], at={**at, **shares})
         second: dict[str, float | str] = {**at, "share_of_bursts": other.size / delays.size}
-        other_spread = _spread_of_median(other, [d.spread for d in found]) / rate
+        other_spread = _spread_of_median(other, [d.spread for d in shot_delays]) / rate
         readings.append(
             Reading("latency_other", number, float(np.median(other)) / rate, "s", second, None, other_spread, own)
         )
@@ -222,10 +222,10 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
         share = 2 * chain.buffer / rate
         each: dict[str, float | str] = {"buffer": float(chain.buffer), "rate_hz": rate}
         readings.append(Reading("buffer_latency", number, share, "s", each))
-        readings.append(Reading("non_buffer_latency", number, middle / rate - share, "s", each, None, unsure / rate))
+        readings.append(Reading("non_buffer_latency", number, middle / rate - share, "s", each, None, spread / rate))
     # a single shot's sign may be chance in noise
-    readings.append(Reading("polarity", number, float(np.sign(sum(d.polarity for d in found)) or 1), "ratio"))
-    readings.append(Reading("correlation", number, float(np.mean([d.correlation for d in found])), "ratio", at))
+    readings.append(Reading("polarity", number, float(np.sign(sum(d.polarity for d in shot_delays)) or 1), "ratio"))
+    readings.append(Reading("correlation", number, float(np.mean([d.correlation for d in shot_delays])), "ratio", at))
     readings += _second_arrival(recordings[0], number, settings)
     readings.append(headroom(signal, number))
     return Result(_curves(recordings[0], delays, number, settings), tuple(readings), unique(cautions))
@@ -264,17 +264,17 @@ def _groups(delays: Samples) -> tuple[Samples, Samples]:
 def _second_arrival(recording: Recording, number: int, settings: LatencySettings) -> list[Reading]:
     """Where the first shot came back twice, as when dry and processed are mixed."""
     signal = recording.signal
-    wanted, stretches = _heard(recording, number, settings)
-    found = two_arrivals(wanted, stretches[0], signal.rate, (settings.band_low, settings.band_high))
-    if found is None:
+    emitted, stretches = _heard(recording, number, settings)
+    arrivals = two_arrivals(emitted, stretches[0], signal.rate, (settings.band_low, settings.band_high))
+    if arrivals is None:
         return []
-    at: dict[str, float | str] = {"first_s": found.first / signal.rate}
+    at: dict[str, float | str] = {"first_s": arrivals.first / signal.rate}
     return [
-        Reading("second_arrival", number, found.second / signal.rate, "s", at),
-        Reading("arrival_separation", number, found.apart / signal.rate, "s", at),
-        Reading("second_level", number, found.level_db, "dB", at),
-        Reading("comb_null", number, signal.rate / found.null_frames, "Hz", at),
-        Reading("comb_depth", number, found.depth_db if np.isfinite(found.depth_db) else None, "dB", at),
+        Reading("second_arrival", number, arrivals.second / signal.rate, "s", at),
+        Reading("arrival_separation", number, arrivals.apart / signal.rate, "s", at),
+        Reading("second_level", number, arrivals.level_db, "dB", at),
+        Reading("comb_null", number, signal.rate / arrivals.null_frames, "Hz", at),
+        Reading("comb_depth", number, arrivals.depth_db if np.isfinite(arrivals.depth_db) else None, "dB", at),
     ]
 
 

@@ -137,13 +137,13 @@ class Noise(ProcedureBase):
 
 def _reference(settings: NoiseSettings, chain: Chain, full: float | None) -> float | None:
     """Mean square in FS² of the level that SNR is stated to; None when the chain does not know its volts."""
-    found = parse(settings.reference_level, "dBFS")
-    if found.unit in ("dBFS", "FS"):
+    quantity = parse(settings.reference_level, "dBFS")
+    if quantity.unit in ("dBFS", "FS"):
         return 0.5 * from_db(parse_as(settings.reference_level, "dBFS")) ** 2
     if full is None:
         return None
     try:
-        if chain.acoustic and found.unit in ("Pa", "dB SPL"):
+        if chain.acoustic and quantity.unit in ("Pa", "dB SPL"):
             base = "Pa"
         else:
             base = "V"
@@ -243,16 +243,16 @@ def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[flo
     readings = []
     for key, weighting, offset in keys:
         if x.size >= 256 and x.any():
-            found = analyse_tone(x, signal.rate, _RANGE_TONE, 1, band, weighting)
+            tone = analyse_tone(x, signal.rate, _RANGE_TONE, 1, band, weighting)
         else:
-            found = None
-        if found is None or found.noise <= 0 or abs(found.fit.frequency / _RANGE_TONE - 1) > 0.02:
+            tone = None
+        if tone is None or tone.noise <= 0 or abs(tone.fit.frequency / _RANGE_TONE - 1) > 0.02:
             readings.append(Reading(key, number, None, "dB", at, cautions=missing))
             continue
-        main = abs(found.fit.amplitudes[0]) ** 2 / 2
-        value = 10 * math.log10(main / found.noise) - offset - _RANGE_LEVEL
+        main = abs(tone.fit.amplitudes[0]) ** 2 / 2
+        value = 10 * math.log10(main / tone.noise) - offset - _RANGE_LEVEL
         readings.append(
-            Reading(key, number, value, "dB", {**at, "weighting": str(weighting)}, None, found.noise_spread_db)
+            Reading(key, number, value, "dB", {**at, "weighting": str(weighting)}, None, tone.noise_spread_db)
         )
     return readings
 

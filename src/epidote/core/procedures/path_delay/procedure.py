@@ -153,66 +153,66 @@ class Paths(ProcedureBase):
     def analyse(self, recordings: Sequence[Recording], settings: PathsSettings, chain: Chain) -> Result:
         if not recordings:
             raise UnusableInputError("There is no recording to analyse. Measure again, or select a recording.")
-        ways = [
+        sources = [
             ArraySource(r.signal.channel(n), r.signal.rate) for r in recordings for n in range(1, r.signal.channels + 1)
         ]
-        result = compare_with_first(ways, settings)
+        result = compare_with_first(sources, settings)
         lost = caution_when(any(r.faults for r in recordings), Caution.DROPOUT)
         return replace(result, cautions=unique((*result.cautions, *lost)))
 
 
-def compare_with_first(ways: Sequence[SampleSource], settings: PathsSettings) -> Result:
+def compare_with_first(sources: Sequence[SampleSource], settings: PathsSettings) -> Result:
     """Every further way against the first, whose rate all are brought to; of one alone, the second arrival in it.
 
     Raises UnusableInputError.
     """
-    shortest = min((w.frames for w in ways), default=0)
+    shortest = min((w.frames for w in sources), default=0)
     if shortest < LEAST_FRAMES:
         raise UnusableInputError(
             f"The recording is too short ({shortest} of at least {LEAST_FRAMES} samples). Nothing was computed; make a"
             " longer recording."
         )
-    rate = ways[0].rate
-    brought: list[SampleSource] = [w if w.rate == rate else ResampledSource(w, rate) for w in ways]
+    rate = sources[0].rate
+    at_one_rate: list[SampleSource] = [w if w.rate == rate else ResampledSource(w, rate) for w in sources]
     # what is too long to be held at once is gone through by two at a time
-    if max(w.frames for w in brought) > CHUNK_FRAMES:
+    if max(w.frames for w in at_one_rate) > CHUNK_FRAMES:
         at_once = 2
     else:
-        at_once = len(brought)
+        at_once = len(at_one_rate)
     with ThreadPoolExecutor(min(at_once, 8)) as pool:
 
         def together(work: Sequence[Callable[[], T]], /) -> list[T]:
             return list(pool.map(lambda one: one(), work))
 
-        seen = scan_sources(brought, together)
+        seen = scan_sources(at_one_rate, together)
         unusable = sum(s.unusable for s in seen)
         if unusable:
             raise UnusableInputError(
                 f"The recording has invalid samples (NaN or infinite): {unusable}. Nothing was computed; export it"
                 " again."
             )
-        brought = [ZeroMeanSource(w, s.mean) for w, s in zip(brought, seen, strict=True)]
+        at_one_rate = [ZeroMeanSource(w, s.mean) for w, s in zip(at_one_rate, seen, strict=True)]
         band = settings.band_low, settings.band_high
-        if len(brought) == 1:
+        if len(at_one_rate) == 1:
             if seen[0].clipped:
                 cautions = [Caution.CLIPPED]
             else:
                 cautions = []
             return echo_result(
-                detect_echo(brought[0], band, min(settings.search, _LONGEST_ECHO)), settings, rate, cautions
+                detect_echo(at_one_rate[0], band, min(settings.search, _LONGEST_ECHO)), settings, rate, cautions
             )
-        loud = [w for w, s in zip(brought[1:], seen[1:], strict=True) if s.peak and seen[0].peak]
-        found = compare_paths(
-            brought[0], loud, band, settings.search, events=settings.events, seen=seen[0], together=together
+        loud = [w for w, s in zip(at_one_rate[1:], seen[1:], strict=True) if s.peak and seen[0].peak]
+        estimates = compare_paths(
+            at_one_rate[0], loud, band, settings.search, events=settings.events, seen=seen[0], together=together
         )
-    which = iter(found)
+    which = iter(estimates)
     results = []
-    for index in range(1, len(brought)):
+    for index in range(1, len(at_one_rate)):
         sounds = bool(seen[index].peak and seen[0].peak)
         cautions = [
-            *([Caution.OTHER_RATE] if ways[index].rate != rate else []),
+            *([Caution.OTHER_RATE] if sources[index].rate != rate else []),
             *([Caution.CLIPPED] if seen[0].clipped or seen[index].clipped else []),
-            *([Caution.IDENTICAL] if sounds and _identical(brought[0], brought[index]) else []),
+            *([Caution.IDENTICAL] if sounds and _identical(at_one_rate[0], at_one_rate[index]) else []),
         ]
         results.append(path_result(next(which) if sounds else None, index + 1, rate, settings, cautions))
     headroom = tuple(

@@ -326,10 +326,10 @@ def _result(
         *_harmonic_curves(a, kernel, number, settings, power),
         _impulse_curve(a.first, number),
     ]
-    unsure = _delay_spread(a.linear, kernel, size, x, density / a.count)
+    spread = _delay_spread(a.linear, kernel, size, x, density / a.count)
     return Result(
         tuple(curves),
-        _readings(plain, noise_power, number, chain, (delay / rate, unsure / rate), polarity),
+        _readings(plain, noise_power, number, chain, (delay / rate, spread / rate), polarity),
         unique(cautions),
     )
 
@@ -396,9 +396,9 @@ def _readings(
     signal_power = 10 ** (level.y / 10) / 10 ** ((chain.offset_db(number) or 0.0) / 10)
     spreads = DB_PER_NEPER * np.sqrt(noise_power / 2 / np.maximum(signal_power, _LEAST))
     readings = list(level_readings(level, spreads))
-    late, unsure = delay
+    late, spread = delay
     readings.append(
-        Reading("delay", number, late, "s", {"samples": late * chain.rate if chain.rate else 0.0}, None, unsure)
+        Reading("delay", number, late, "s", {"samples": late * chain.rate if chain.rate else 0.0}, None, spread)
     )
     readings.append(Reading("polarity", number, float(polarity), "ratio"))
     span_low, span_high = evaluation_band(level)

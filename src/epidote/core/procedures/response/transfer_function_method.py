@@ -42,12 +42,12 @@ def reference_of(
     """What the unit was given (frames,), and the channels that listen to what it made of it. Raises SettingError."""
     signal = recording.signal
     if recording.stimulus is not None:
-        kept = round(recording.stimulus.parameters.get(REFERENCE, 0))
+        reference_channel = round(recording.stimulus.parameters.get(REFERENCE, 0))
     else:
-        kept = 0
-    number = settings.reference_channel or kept
+        reference_channel = 0
+    number = settings.reference_channel or reference_channel
     if 0 < number <= signal.channels:
-        others = [c for c in range(1, signal.channels + 1) if c not in (number, kept)]
+        others = [c for c in range(1, signal.channels + 1) if c not in (number, reference_channel)]
         return signal.channel(number), others
     if stimulus is not None:
         made = stimulus
@@ -101,7 +101,7 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
     weak = path.coherence[bins] < _WEAK
     if bool(np.mean(weak) > 0.1):
         cautions.append(Caution.NOISE_DOMINATED)
-    delay, unsure = _delay(path, signal.rate, start, stop)
+    delay, spread = _delay(path, signal.rate, start, stop)
     turns = 2 * np.pi * at / signal.rate
     phase = np.angle(path.response[bins])
     straight = normalise_phase(np.unwrap(phase + turns * (delay - path.delay)), at.size // 2, path.polarity)
@@ -112,7 +112,7 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
     spreads = DB_PER_NEPER * np.sqrt(path.variance[bins] / 2)
     readings = [
         *level_readings(plain, spreads),
-        Reading("delay", number, delay / signal.rate, "s", {"samples": delay}, None, unsure / signal.rate),
+        Reading("delay", number, delay / signal.rate, "s", {"samples": delay}, None, spread / signal.rate),
         Reading("polarity", number, float(path.polarity), "ratio"),
         Reading(
             "coherence", number, float(path.coherence[bins][band].mean()), "ratio", {"low_hz": low, "high_hz": high}

@@ -154,14 +154,16 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         LEAST_FRAMES,
     )
     if x.any():
-        found = analyse_tone(
+        analysis = analyse_tone(
             x, signal.rate, expected, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting
         )
     else:
-        found = None
+        analysis = None
     cautions = list(wrong_with_it())
-    wrong = found is not None and recording.stimulus is not None and abs(found.fit.frequency / expected - 1) > 0.02
-    if found is None or wrong:
+    wrong = (
+        analysis is not None and recording.stimulus is not None and abs(analysis.fit.frequency / expected - 1) > 0.02
+    )
+    if analysis is None or wrong:
         cautions.append(Caution.STIMULUS_NOT_FOUND)
         keys = ["frequency", "level", "thd", "thd_n", "sinad", "snr", "enob", "noise", "dc", "hum"]
         units = {"frequency": "Hz", "level": "dBFS", "noise": "dBFS", "enob": "bit", "dc": "FS", "hum": "dBFS"}
@@ -169,19 +171,19 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
         return Result(
             (), tuple(Reading(k, number, None, units.get(k, "dB"), cautions=missing) for k in keys), tuple(cautions)
         )
-    if found.drifted:
+    if analysis.drifted:
         cautions.append(Caution.DRIFT)
-    if found.undithered is not None:
+    if analysis.undithered is not None:
         cautions.append(Caution.UNDITHERED)
-    if may_meet_hum(found.fit.frequency, len(found.fit.amplitudes), found.rate / found.frames) and hum_in_harmonics(
-        found, mains_seen(found)
-    ):
+    if may_meet_hum(
+        analysis.fit.frequency, len(analysis.fit.amplitudes), analysis.rate / analysis.frames
+    ) and hum_in_harmonics(analysis, mains_seen(analysis)):
         cautions.append(Caution.HUM_INCLUDED)
     terminal = ChannelScale.at(signal, chain, number)
-    readings = _readings(found, signal, settings, terminal)
-    if found.undithered is not None and found.undithered.coherent:
+    readings = _readings(analysis, signal, settings, terminal)
+    if analysis.undithered is not None and analysis.undithered.coherent:
         readings = tuple(without_spreads(readings))
-    return Result(tone_curves(found, terminal), readings, tuple(cautions))
+    return Result(tone_curves(analysis, terminal), readings, tuple(cautions))
 
 
 def _readings(c: ToneAnalysis, signal: Signal, settings: ToneSettings, terminal: ChannelScale) -> tuple[Reading, ...]:
@@ -283,11 +285,11 @@ def _hum(c: ToneAnalysis, terminal: ChannelScale) -> Reading:
         for mains in MAINS:
             orders = mains * np.arange(1, MAINS_ORDERS + 1)
             from_tone = np.abs((orders + c.fit.frequency / 2) % c.fit.frequency - c.fit.frequency / 2)
-            apart = orders[
+            separate = orders[
                 from_tone >= 2 * WINDOW.half_width * width
             ]  # the others are hidden by the tone or one of its harmonics
-            found = _Lines.of(*line_powers(c.residual_power, width, apart, WINDOW), mains)
-            best = max(best, found, key=lambda one: one.power)
+            lines = _Lines.of(*line_powers(c.residual_power, width, separate, WINDOW), mains)
+            best = max(best, lines, key=lambda one: one.power)
     cautions = caution_when(not best.clear, Caution.NOISE_DOMINATED)
     power = max(best.power - best.under, 0.25 * best.power)
     if power > 0:

@@ -199,15 +199,15 @@ class CalibrationPanel(QWidget):
                     self._found = self.guide.reckon(self._chain, self._channel, typed, self._taken, date.today())
             except (EpidoteError, ValueError) as error:
                 words = in_window(error)
-        found = self._found
-        if found is not None:
-            words = f"{found.judgement} {found.note}".strip()
+        outcome = self._found
+        if outcome is not None:
+            words = f"{outcome.judgement} {outcome.note}".strip()
         self.judgement.setText(words)
-        self.judgement.setProperty("error", found is None or not found.plausible)
+        self.judgement.setProperty("error", outcome is None or not outcome.plausible)
         self.judgement.style().unpolish(self.judgement)
         self.judgement.style().polish(self.judgement)
-        self.use.setText(f"Apply {found.value}" if found is not None else "Apply")
-        self.use.setEnabled(found is not None)
+        self.use.setText(f"Apply {outcome.value}" if outcome is not None else "Apply")
+        self.use.setEnabled(outcome is not None)
         for key, mark in self._marks:
             mark.setProperty("done", key not in missing and (key != "first" or bool(self._taken or typed)))
             mark.style().unpolish(mark)

@@ -195,10 +195,10 @@ class ChainPage(Page):
             self.failed.emit(in_window(error))
         self.name.setText(self.chain.name)
         self.kept.refresh()
-        found = blocks(self.chain, date.today(), headroom_of(self.session.overview))
-        self.blocks = {b.key: b for b in found}
+        path_blocks = blocks(self.chain, date.today(), headroom_of(self.session.overview))
+        self.blocks = {b.key: b for b in path_blocks}
         wire, weak = self._wire()
-        self.path.show_path(found, wire, weak)
+        self.path.show_path(path_blocks, wire, weak)
         self.live.set_channels(self.chain)
         writable = self.session.writable
         self.baseline.setEnabled(writable)
@@ -330,10 +330,10 @@ class ChainPage(Page):
             self.session.live.play(NOTHING)
         self.left.setCurrentIndex(0)
 
-    def _use(self, found: CalibrationOutcome) -> None:
-        self.change(found.chain, anew=True)
+    def _use(self, outcome: CalibrationOutcome) -> None:
+        self.change(outcome.chain, anew=True)
         self._leave_guide()
-        self.session.said.emit(f"{found.value} applies to new runs. Existing runs keep their chain settings.")
+        self.session.said.emit(f"{outcome.value} applies to new runs. Existing runs keep their chain settings.")
 
     # -- live --------------------------------------------------------------------------------------
 
@@ -439,9 +439,9 @@ class ChainPage(Page):
 
         self.session.find_devices(found, anew=True)
 
-    def _devices_found(self, found: object) -> None:
-        if isinstance(found, list):
-            self.known_devices = list(found)
+    def _devices_found(self, answer: object) -> None:
+        if isinstance(answer, list):
+            self.known_devices = list(answer)
         else:
             self.known_devices = []
         typing = False

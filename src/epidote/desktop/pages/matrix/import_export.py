@@ -185,8 +185,8 @@ class ImportExport:
                 from epidote.measurement.offline import import_segment
                 from epidote.measurement.request import RunPlan
 
-                carried = procedure(column.procedure)
-                made = make_settings(carried.Settings, carried.for_existing_sound(settings))
+                proc = procedure(column.procedure)
+                made = make_settings(proc.Settings, proc.for_existing_sound(settings))
                 return import_segment(
                     study, RunPlan(*cell, column.procedure, made, chain_for_subject(study, subject)), recordings, words
                 )

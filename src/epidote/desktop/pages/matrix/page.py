@@ -176,14 +176,14 @@ class MatrixPage(Page):
         if self.model.columnCount():
             self.header.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
             self.header.resizeSection(0, HEAD_WIDTH)
-        wanted = (
+        width = (
             self.header.sizeHint().height()
             + ROW_HEIGHT * min(self.model.rowCount(), max(4, int(0.34 * self.height() / ROW_HEIGHT)))
             + 2
         )
         sizes = self.splitter.sizes()
-        if sum(sizes) and abs(sizes[0] - wanted) > 4 and not self.splitter.property("moved"):
-            self.splitter.setSizes([wanted, max(200, sum(sizes) - wanted)])
+        if sum(sizes) and abs(sizes[0] - width) > 4 and not self.splitter.property("moved"):
+            self.splitter.setSizes([width, max(200, sum(sizes) - width)])
 
     def resizeEvent(self, event: object) -> None:
         self._fit_columns()
@@ -256,10 +256,10 @@ class MatrixPage(Page):
 
             return chain_for_subject(study, subject), procedure(column.procedure)
 
-        def done(found: tuple[Any, Any]) -> None:
+        def done(prepared: tuple[Any, Any]) -> None:
             def with_devices(devices: list[tuple[str, str]]) -> None:
                 if self._panel_cell == (subject.id, column.id):
-                    self.run_panel.show_cell(subject, column, found[0], found[1], dict(settings), devices)
+                    self.run_panel.show_cell(subject, column, prepared[0], prepared[1], dict(settings), devices)
 
             self.session.find_devices(with_devices)
 

@@ -62,8 +62,8 @@ class MatrixSelection(QObject):
             return []
         column = self.cells.currentIndex().column()
         rows = sorted({i.row() for i in self.cells.selectedIndexes() if i.column() == column})
-        found = [(self.model.subject(row), self.model.run(self.model.index(row, column))) for row in rows]
-        return [(subject, run) for subject, run in found if subject is not None and not subject.is_claims]
+        cells = [(self.model.subject(row), self.model.run(self.model.index(row, column))) for row in rows]
+        return [(subject, run) for subject, run in cells if subject is not None and not subject.is_claims]
 
     def selected_runs(self) -> list[tuple[Subject, RunSummary]]:
         """Those of the selected cells that are measured."""
@@ -137,10 +137,10 @@ class MatrixSelection(QObject):
     def _load(self, run_ids: list[int]) -> None:
         self._asked.update(run_ids)
 
-        def done(found: dict[int, tuple[tuple[Any, ...], tuple[str, ...]]]) -> None:
-            self._asked.difference_update(found)
-            self._curves.update({i: curves for i, (curves, _) in found.items()})
-            self.session.mark_damaged({i: damaged for i, (_, damaged) in found.items()})
+        def done(curves_by_run: dict[int, tuple[tuple[Any, ...], tuple[str, ...]]]) -> None:
+            self._asked.difference_update(curves_by_run)
+            self._curves.update({i: curves for i, (curves, _) in curves_by_run.items()})
+            self.session.mark_damaged({i: damaged for i, (_, damaged) in curves_by_run.items()})
             # older ones make room, but never those that are in view
             in_view = {run.id for _, run in self.selected_runs()}
             for old in [i for i in self._curves if i not in in_view][: max(0, len(self._curves) - _MOST_RUNS)]:

@@ -40,7 +40,7 @@ def sources_of(recordings: tuple[Recording, ...]) -> list[tuple[Samples, float]]
 
 
 def align_pair(
-    ways: list[tuple[Samples, float]],
+    tracks: list[tuple[Samples, float]],
     number: int,
     drift_ppm: float,
     delay_s: float,
@@ -50,7 +50,7 @@ def align_pair(
     """Path ``number`` (from 2) over the first, brought to its rate and its clock; the loudest minute of what is
     longer.
     """
-    (first, rate), (second, other) = ways[0], ways[number - 1]
+    (first, rate), (second, other) = tracks[0], tracks[number - 1]
     step = other / rate * (1 + 1e-6 * drift_ppm)
     second = for_playing(second, rate * step, rate)
     most = round(LONGEST * rate)
@@ -73,13 +73,13 @@ def align_pair(
     return AlignedPair(overlay, overlay.best(near), drift_ppm, overlay.events(), low / rate)
 
 
-def sum_of(laid: AlignedPair, delay: float | None, *, invert: bool) -> Stimulus:
+def sum_of(pair: AlignedPair, delay: float | None, *, invert: bool) -> Stimulus:
     """Both paths at once as a stimulus: as they came with ``delay`` None, else the second brought forward by it.
 
     Both are as loud as each other only where the paths are: one factor for all of it, so that what is quieter is heard
     as such.
     """
-    overlay = laid.overlay
+    overlay = pair.overlay
     frames = overlay.first.size
     as_it_came = np.zeros(frames)
     as_it_came[: min(frames, overlay.second.size)] = overlay.second[:frames]
@@ -99,27 +99,27 @@ def sum_of(laid: AlignedPair, delay: float | None, *, invert: bool) -> Stimulus:
 
 
 def export_aligned(
-    ways: list[tuple[Samples, float]], number: int, laid: AlignedPair, delay: float, target: Path, *, invert: bool
+    tracks: list[tuple[Samples, float]], number: int, pair: AlignedPair, delay: float, target: Path, *, invert: bool
 ) -> list[Path]:
     """Write the first path and the other brought under it, whole and as 32-bit floats: TARGET 1.wav and TARGET N
     aligned.wav.
 
     Raises UnusableInputError when a file is there already; DiskError.
     """
-    (first, rate), (second, other) = ways[0], ways[number - 1]
-    step = other / rate * (1 + 1e-6 * laid.drift_ppm)
+    (first, rate), (second, other) = tracks[0], tracks[number - 1]
+    step = other / rate * (1 + 1e-6 * pair.drift_ppm)
     # the stretch began at the same frame of both: the delay of the whole is that of the stretch
-    brought = resample(second, step, delay * step, first.size)
+    shifted = resample(second, step, delay * step, first.size)
     if delay == round(delay) and step == 1:
-        brought = np.zeros(first.size)
+        shifted = np.zeros(first.size)
         low = round(delay)
         part = second[max(0, low) : max(0, low) + first.size - max(0, -low)]
-        brought[max(0, -low) : max(0, -low) + part.size] = part
+        shifted[max(0, -low) : max(0, -low) + part.size] = part
     base = target.with_suffix("")
     files = [base.with_name(f"{base.name} 1.wav"), base.with_name(f"{base.name} {number} aligned.wav")]
     there = [f.name for f in files if f.exists()]
     if there:
         raise UnusableInputError(f"{there[0]} already exists. Nothing was written; choose another name.")
-    for file, x in zip(files, (first, -brought if invert else brought), strict=True):
+    for file, x in zip(files, (first, -shifted if invert else shifted), strict=True):
         write_whole(file, encode(x, rate, "WAV", "32f"))
     return files

@@ -114,7 +114,7 @@ class AlignControls(QWidget):
         else:
             turned = 1
         self.typed.setText(f"{delay:.3f} samples")
-        said = {
+        texts = {
             "ms": format_quantity(delay / rate, "s", digits=5),
             "metres": f"{distance_in_air(delay / rate):.3f} m",
             "correlation": f"{turned * fit.correlation:+.5f}",
@@ -123,7 +123,7 @@ class AlignControls(QWidget):
             "null": format_quantity(fit.null_db, "dB"),
             "best": f"{delay - best:+.3f} samples",
         }
-        for key, words in said.items():
+        for key, words in texts.items():
             self.figures[key].setText(words)
 
 

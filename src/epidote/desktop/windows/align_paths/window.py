@@ -142,15 +142,15 @@ class AlignWindow(QDialog):
         settings, drift, delay = self.run.settings, self._told("drift_ppm"), self._told("delay")
 
         def work(study: Study) -> tuple[list[Any], AlignedPair]:
-            ways = sources_of(study.recordings(self.run.id))
+            sources = sources_of(study.recordings(self.run.id))
             band = float(settings["band_low"]), float(settings["band_high"])
-            return ways, align_pair(ways, number, drift, delay, band, float(settings["search"]))
+            return sources, align_pair(sources, number, drift, delay, band, float(settings["search"]))
 
         self.words.setText("Loading…")
         self.session.ask(work, self._loaded)
 
-    def _loaded(self, found: tuple[list[Any], AlignedPair]) -> None:
-        self._ways, self.laid = found
+    def _loaded(self, loaded: tuple[list[Any], AlignedPair]) -> None:
+        self._ways, self.laid = loaded
         self.delay = self.laid.delay
         overlay = self.laid.overlay
         lanes = [
@@ -244,8 +244,8 @@ class AlignWindow(QDialog):
 
     def listen(self, aligned: bool) -> None:
         """Both paths at once, before or after, by the chosen device."""
-        laid, name = self.laid, str(self.side.device.currentData() or "")
-        if laid is None or not name:
+        pair, name = self.laid, str(self.side.device.currentData() or "")
+        if pair is None or not name:
             return
         delay, invert = (self.delay if aligned else None), self.side.invert.isChecked()
         self.stopping.set()
@@ -256,8 +256,8 @@ class AlignWindow(QDialog):
             from epidote.measurement.chain_for_row import chain_for_subject
             from epidote.measurement.device_setup import no_progress, open_for_chain
 
-            chain = chain_for_subject(study, self.subject).changed(rate=laid.overlay.rate)
-            stimulus = sum_of(laid, delay, invert=invert)
+            chain = chain_for_subject(study, self.subject).changed(rate=pair.overlay.rate)
+            stimulus = sum_of(pair, delay, invert=invert)
             device = open_for_chain(chain, name, self.subject.conditions, real_time=True)
             try:
                 device.exchange(stimulus, ceiling_dbfs=chain.ceiling_dbfs, progress=no_progress, cancelled=stop.is_set)
@@ -274,8 +274,8 @@ class AlignWindow(QDialog):
 
     def write(self, path: Path | None = None) -> None:
         """Both paths as files, the second brought under the first; asks where to when no path is given."""
-        laid, number = self.laid, self.channel.currentData()
-        if laid is None:
+        pair, number = self.laid, self.channel.currentData()
+        if pair is None:
             return
         if path is None:
             from PySide6.QtWidgets import QFileDialog
@@ -286,8 +286,8 @@ class AlignWindow(QDialog):
             if not name:
                 return
             path = Path(name)
-        target, delay, invert, ways = path, self.delay, self.side.invert.isChecked(), self._ways
-        self.session.ask(lambda _: export_aligned(ways, number, laid, delay, target, invert=invert), self._written)
+        target, delay, invert, tracks = path, self.delay, self.side.invert.isChecked(), self._ways
+        self.session.ask(lambda _: export_aligned(tracks, number, pair, delay, target, invert=invert), self._written)
 
     def _written(self, files: list[Path]) -> None:
         self.words.setText(f"Exported {' and '.join(f.name for f in files)} to {files[0].parent}.")

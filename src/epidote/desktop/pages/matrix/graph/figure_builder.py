@@ -203,8 +203,8 @@ def make_figure(
             deviations += pair.deviation(less, band, percent=percent)
         if less.y_unit == "dB":
             of = f", channel {curve.channel}" if len(channels) > 1 else ""
-            doubt = pair.doubt(less)
-            crossings.append(ranges_words(names[one.subject.id] + of, names[reference.subject.id], less, doubt))
+            uncertainty = pair.doubt(less)
+            crossings.append(ranges_words(names[one.subject.id] + of, names[reference.subject.id], less, uncertainty))
     notes = [f"{c.subject.full_name}: {_settings_words(c.run)}" for c in chosen]
     notes += [f"! {c.subject.full_name}: {Caution(k).words}" for c in chosen for k in c.run.cautions]
     words = view.group.lower() if view.title == view.group.lower() else view.title
@@ -294,22 +294,24 @@ def make_table(
     names = short_names([c.subject for c in ordered])
     columns = [(names[c.subject.id], -1 if c.subject.is_baseline else c.subject.colour, False) for c in ordered]
     columns += [("Difference", c.subject.colour, True) for c in others]
-    found = {c.run.id: {r.key: r for r in c.run.readings if r.channel == channel} for c in ordered}
-    keys = dict.fromkeys(k for c in ordered for k in found[c.run.id])
+    readings = {c.run.id: {r.key: r for r in c.run.readings if r.channel == channel} for c in ordered}
+    keys = dict.fromkeys(k for c in ordered for k in readings[c.run.id])
     rows = _pin_rows(ordered, others, reference, channel, pins, view_title)
     rows += _point_rows(ordered, others, reference, channel, points, whole or {}, percent)
     for key in sorted(keys, key=lambda k: list(titles).index(k) if k in titles else 999):
-        cells = [_reading_cell(found[c.run.id].get(key), percent) for c in ordered]
+        cells = [_reading_cell(readings[c.run.id].get(key), percent) for c in ordered]
         cells += [
-            _difference_cell(found[c.run.id].get(key), found[reference.run.id].get(key) if reference else None)
+            _difference_cell(readings[c.run.id].get(key), readings[reference.run.id].get(key) if reference else None)
             for c in others
         ]
-        unit = next((r.unit for c in ordered if (r := found[c.run.id].get(key)) is not None), "")
+        unit = next((r.unit for c in ordered if (r := readings[c.run.id].get(key)) is not None), "")
         rows.append(ReadingRow(titles.get(key, key), tuple(cells), None, key, unit))
     cautions = _cautions(ordered)
     units = [c for c in ordered if not c.subject.is_baseline]
-    alike, differs = _likeness(units)
-    return ReadingTable(tuple(columns), tuple(rows), tuple(cautions), alike, differs, _range_of_gain(units, found))
+    similarities, differs = _likeness(units)
+    return ReadingTable(
+        tuple(columns), tuple(rows), tuple(cautions), similarities, differs, _range_of_gain(units, readings)
+    )
 
 
 def _cautions(chosen: Sequence[Chosen]) -> list[str]:
@@ -324,7 +326,7 @@ def _cautions(chosen: Sequence[Chosen]) -> list[str]:
     return own + [caution.words for caution in rows if caution in general]
 
 
-def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]]) -> str:
+def _range_of_gain(chosen: Sequence[Chosen], readings: dict[int, dict[str, Reading]]) -> str:
     """What a volume control does: the greatest and the least gain among rows of one unit that differ by their
     conditions.
     """
@@ -332,7 +334,7 @@ def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]
     key = next((kind.range_of for kind in kinds if kind.range_of), "")
     if not key or len({c.subject.unit.id for c in chosen if c.subject.unit}) != 1:
         return ""
-    gains = [(r.value, c) for c in chosen if (r := found[c.run.id].get(key)) is not None and r.value is not None]
+    gains = [(r.value, c) for c in chosen if (r := readings[c.run.id].get(key)) is not None and r.value is not None]
     if len(gains) < 2:
         return ""
     least, most = min(gains, key=lambda g: g[0]), max(gains, key=lambda g: g[0])
@@ -347,10 +349,12 @@ def _range_of_gain(chosen: Sequence[Chosen], found: dict[int, dict[str, Reading]
 
 def short_names(subjects: Sequence[Subject]) -> dict[int, str]:
     """By row: the unit's name, or what tells it from the same unit under other conditions."""
-    alike: dict[str, list[Subject]] = {}
+    same_name: dict[str, list[Subject]] = {}
     for subject in subjects:
-        alike.setdefault(subject.name, []).append(subject)
-    return {s.id: name if len(twins) == 1 else _told_apart(s, twins) for name, twins in alike.items() for s in twins}
+        same_name.setdefault(subject.name, []).append(subject)
+    return {
+        s.id: name if len(twins) == 1 else _told_apart(s, twins) for name, twins in same_name.items() for s in twins
+    }
 
 
 def _told_apart(subject: Subject, twins: Sequence[Subject]) -> str:
@@ -453,19 +457,22 @@ def _point_rows(
     """What the curves say at the kept operating points; the differences in the fitting way."""
     rows = []
     for entry, point in points:
-        found = {c.run.id: _at_point(whole.get(c.run.id, ()), point, channel) for c in ordered}
-        for title in dict.fromkeys(t for per_run in found.values() for t in per_run):
-            told = {run: per_run.get(title) for run, per_run in found.items()}
+        readings = {c.run.id: _at_point(whole.get(c.run.id, ()), point, channel) for c in ordered}
+        for title in dict.fromkeys(t for per_run in readings.values() for t in per_run):
+            readings_at_point = {run: per_run.get(title) for run, per_run in readings.items()}
             cells = [
                 (
                     _reading_cell(r, percent and curve_kind(point.curve).ratio)
-                    if (r := told[c.run.id]) is not None
+                    if (r := readings_at_point[c.run.id]) is not None
                     else Cell("")
                 )
                 for c in ordered
             ]
             for c in others:
-                mine, base = told[c.run.id], told[reference.run.id] if reference is not None else None
+                mine, base = (
+                    readings_at_point[c.run.id],
+                    readings_at_point[reference.run.id] if reference is not None else None,
+                )
                 cells.append(
                     Cell(
                         difference_words(mine.value, base.value, mine.unit)
@@ -480,12 +487,12 @@ def _point_rows(
 def _at_point(curves: Sequence[Curve], point: OperatingPoint, channel: int) -> dict[str, Reading]:
     """Readings of one channel at a point, by title; of several axes the one that people read first."""
     order = ("W", "V", "Hz", "s", "dBFS")
-    found = sorted(
+    readings = sorted(
         (r for r in at_point(curves, point) if r.channel == channel),
         key=lambda r: order.index(r.unit) if r.unit in order else 9,
     )
     out: dict[str, Reading] = {}
-    for r in found:
+    for r in readings:
         if curve_kind(point.curve).role is CurveRole.RESPONSE:
             name = "Level"
         else:
@@ -505,13 +512,13 @@ def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:
     names = dict.fromkeys(k for c in chosen for k in c.subject.conditions)
     conditions = [n for n in names if len({c.subject.conditions.get(n) for c in chosen}) > 1]
     # what a row says as a condition is not said again as the chain's value
-    told = [_CONDITION_OF.get(n, n) in conditions for n in differ]
-    differ = [n for n, already in zip(differ, told, strict=True) if not already]
+    is_condition = [_CONDITION_OF.get(n, n) in conditions for n in differ]
+    differ = [n for n, already in zip(differ, is_condition, strict=True) if not already]
     differs = (["unit"] if units > 1 else []) + conditions + [_label_in(chosen[0].run, n) for n in differ]
     settings = {**chosen[0].run.settings, **chosen[0].run.chain.model_dump(mode="json")}
     same = [n for n in _USUAL if n in settings and n not in differ and _CONDITION_OF.get(n, n) not in conditions]
-    alike = [_label_in(chosen[0].run, n) for n in same]
-    return ", ".join(alike), ", ".join(differs) or "nothing (same unit, conditions and settings)"
+    common = [_label_in(chosen[0].run, n) for n in same]
+    return ", ".join(common), ", ".join(differs) or "nothing (same unit, conditions and settings)"
 
 
 def _label_in(run: RunSummary, name: str) -> str:

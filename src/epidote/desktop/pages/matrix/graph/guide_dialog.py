@@ -43,8 +43,8 @@ class GuideDialog(FormDialog):
 
     def _value(self, text: str) -> float:
         unit = self._units[str(self.along.currentData())]
-        found = parse(text, unit)
-        if unit == "dB" and found.unit == "%":
+        quantity = parse(text, unit)
+        if unit == "dB" and quantity.unit == "%":
             return parse_as(text, "dB")
         return parse_as(text, unit)
 

@@ -62,24 +62,24 @@ class GraphOverlays:
             ),
             None,
         )
-        held = self._held(key, chosen)
-        failed = {name for name, passed, _ in held if not passed}
-        found = [
+        checks = self._held(key, chosen)
+        failed = {name for name, passed, _ in checks if not passed}
+        lines = [
             *self._guides(key, figure.x_unit, y_unit, first),
             *self._limits(key, figure, failed),
             *self._claims(key, figure.x_unit, y_unit, chosen),
         ]
         if percent:
-            found = [
+            lines = [
                 replace(
                     f,
                     y=None if f.y is None else in_percent(np.asarray(f.y)),
                     other=f.other if f.x is not None or f.other is None else in_percent(f.other),
                 )
-                for f in found
+                for f in lines
             ]
         off = self._off()
-        return tuple(f for f in found if f.name not in off), tuple(words for _, _, words in held)
+        return tuple(f for f in lines if f.name not in off), tuple(words for _, _, words in checks)
 
     def _guides(self, key: str, x_unit: str, y_unit: str, first: Any) -> list[Line]:
         import numpy as np
@@ -131,21 +131,21 @@ class GraphOverlays:
         from epidote.desktop.pages.matrix.graph.figure_builder import short_names
 
         names = short_names([c.subject for c in chosen])
-        found = []
+        checks = []
         for _, limit in self.limits():
             for one in chosen:
                 if limit.of_a_reading:
-                    told = [check_reading(limit, r) for r in one.run.readings]
+                    results = [check_reading(limit, r) for r in one.run.readings]
                 elif limit.key == key:
-                    told = [check_curve(limit, c) for c in one.curves]
+                    results = [check_curve(limit, c) for c in one.curves]
                 else:
-                    told = []
-                found += [
+                    results = []
+                checks += [
                     (h.passed, h.margin, limit.name, f"{names[one.subject.id]}: {limit_check_words(h)}")
-                    for h in told
+                    for h in results
                     if h is not None
                 ]
-        return [(name, passed, words) for passed, _, name, words in sorted(found)]
+        return [(name, passed, words) for passed, _, name, words in sorted(checks)]
 
     def _limits(self, key: str, figure: Figure, failed: set[str]) -> list[Line]:
         import numpy as np
@@ -215,8 +215,8 @@ class GraphOverlays:
         overview, column = self._session.overview, self._selection.current_column()
         if overview is None or column is None:
             return []
-        found = valid((e for e in overview.of_kind("limit") if e.owner.column in (None, column.id)), Limit)
-        return [(e, limit) for e, limit in found if limit.procedure == column.procedure]
+        limits = valid((e for e in overview.of_kind("limit") if e.owner.column in (None, column.id)), Limit)
+        return [(e, limit) for e, limit in limits if limit.procedure == column.procedure]
 
     def _off(self) -> set[str]:
         from epidote.core.comparison.graph_guides import FORMER_NAMES
@@ -331,20 +331,20 @@ class GraphOverlays:
 
     def _free(self, name: str) -> str:
         """A name that no limit has yet."""
-        taken = {limit.name for _, limit in self.limits()}
-        return next(n for i in range(1, 999) if (n := name if i == 1 else f"{name} {i}") not in taken)
+        used_names = {limit.name for _, limit in self.limits()}
+        return next(n for i in range(1, 999) if (n := name if i == 1 else f"{name} {i}") not in used_names)
 
     def _chosen_curves(self) -> list[tuple[Any, Any]]:
         """(row, curve of the first channel shown) of every chosen run that is no baseline."""
         channel = min(self._view.channels)
-        found = []
+        curves = []
         for subject, run in self._selection.selected_runs():
             if subject.is_baseline:
                 continue
             curve = next((c for c in self._view.in_view(run.id) if c.channel == channel), None)
             if curve is not None:
-                found.append((subject, curve))
-        return found
+                curves.append((subject, curve))
+        return curves
 
     def about_reference(self, distance: float | None = None) -> None:
         """Limits so many dB above and below the reference's curve, or the first chosen one's."""
@@ -444,12 +444,12 @@ class GraphOverlays:
         )
         if go:
             try:
-                found = readings_of_file(Path(name))
+                interpretations = readings_of_file(Path(name))
             except EpidoteError as error:
                 self._selection.failed.emit(str(error))
                 return
-            options = ask_reading(self._view.panel, Path(name).name, found)
-            reading = next((r for r in found if r.options == options), None)
+            options = ask_reading(self._view.panel, Path(name).name, interpretations)
+            reading = next((r for r in interpretations if r.options == options), None)
             if reading is None:
                 return
             curve = reading.level

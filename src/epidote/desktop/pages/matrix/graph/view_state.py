@@ -88,9 +88,9 @@ class GraphViewState:
         from epidote.core.comparison.differences.axes import axes_of
 
         cells = self._selection.selected_runs()
-        carried, panel = procedure_named(column.procedure), self.panel
+        proc, panel = procedure_named(column.procedure), self.panel
         available = [c for _, r in cells for c in self._selection.curves_of(r.id)]
-        self._views = _views_of(carried, available)
+        self._views = _views_of(proc, available)
         panel.heading.setText(column.title)
         if not self._views:
             self._show_nothing(column)
@@ -117,7 +117,7 @@ class GraphViewState:
             [("%", "%"), ("dB", "dB")] if view.ratio else [], ["%" if self.percent else "dB"], UNIT_TIPS
         )
         self._offer_aligning(view, [s for s, _ in cells])
-        stepping = view in carried.step_views
+        stepping = view in proc.step_views
         self._offer_steps(available if stepping else [])
         if stepping and not self._steps_ready([r for _, r in cells]):
             return
@@ -135,7 +135,7 @@ class GraphViewState:
         figure = make_figure(
             column, view, chosen, self.channels, self.percent, pins, self.axis, self.band, self.levelling()
         )
-        lines, held = self._overlays(figure, view.key, chosen, self.channels)
+        lines, checks = self._overlays(figure, view.key, chosen, self.channels)
         sentences = tuple(dict.fromkeys(line.words for line in lines if line.words))
         sentences += tuple(
             f"Note on {c.subject.full_name}: {note}" for c in chosen for note in overview.notes_on(c.subject, c.run)
@@ -143,8 +143,8 @@ class GraphViewState:
         figure = replace(
             figure,
             lines=lines,
-            held=held,
-            notes=(*figure.notes[: len(figure.crossings)], *held, *figure.notes[len(figure.crossings) :], *sentences),
+            held=checks,
+            notes=(*figure.notes[: len(figure.crossings)], *checks, *figure.notes[len(figure.crossings) :], *sentences),
         )
         shown = (column.id, view.key, figure.y_unit, self.axis.key if self.axis else "")
         if self._shown is not None and shown[:2] != self._shown[:2] and self.band is not None:
@@ -315,21 +315,21 @@ class GraphViewState:
         place = self._place
         assert place is not None
         missing = [r for r in runs if (r.id, place) not in self._stepped]
-        wanted = [r for r in missing if (r.id, place) not in self._asked]
-        if not wanted:
+        missing_runs = [r for r in missing if (r.id, place) not in self._asked]
+        if not missing_runs:
             return not missing
-        self._asked.update((r.id, place) for r in wanted)
+        self._asked.update((r.id, place) for r in missing_runs)
 
         def ask(study: Any) -> dict[int, tuple[Any, ...]]:
             from epidote.measurement.processing import step_curves
 
             if self._place != place:  # somebody has gone on to another step meanwhile
                 return {}
-            return {r.id: step_curves(study, r, place) for r in wanted}
+            return {r.id: step_curves(study, r, place) for r in missing_runs}
 
-        def done(found: dict[int, tuple[Any, ...]]) -> None:
-            self._asked.difference_update((r.id, place) for r in wanted)
-            self._stepped.update({(run_id, place): curves for run_id, curves in found.items()})
+        def done(curves_by_run: dict[int, tuple[Any, ...]]) -> None:
+            self._asked.difference_update((r.id, place) for r in missing_runs)
+            self._stepped.update({(run_id, place): curves for run_id, curves in curves_by_run.items()})
             while len(self._stepped) > _MOST_STEPS:
                 self._stepped.pop(next(iter(self._stepped)))
             self._selection.refresh()
@@ -390,16 +390,16 @@ class GraphViewState:
         self._selection.refresh()
 
 
-def _views_of(carried: Any, available: list[Any]) -> tuple[CurveView, ...]:
+def _views_of(proc: Any, available: list[Any]) -> tuple[CurveView, ...]:
     """The procedure's views as far as there are curves, with what can be made of those."""
     keys = {c.key for c in available}
     views: list[CurveView] = []
-    for view in carried.views:
+    for view in proc.views:
         if view.key in keys:
             views.append(view)
             if view.key == DENSITY_SOURCE and any("enbw_hz" in c.meta for c in available if c.key == view.key):
                 views.append(replace(view, key=DENSITY, title="density", axis="Level in 1 Hz bandwidth"))
-    return (*views, *(carried.step_views if available else ()))
+    return (*views, *(proc.step_views if available else ()))
 
 
 def procedure_named(key: str) -> Any:

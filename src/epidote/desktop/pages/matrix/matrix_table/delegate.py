@@ -87,7 +87,7 @@ class MatrixDelegate(QStyledItemDelegate):
         self, index: QModelIndex | QPersistentModelIndex, subject: Subject, size: QSize, ratio: float, *, chosen: bool
     ) -> tuple[object, ...] | None:
         """What a cell's picture depends on; None for those that change too often to be kept."""
-        look = (
+        appearance = (
             size.width(),
             size.height(),
             ratio,
@@ -100,27 +100,32 @@ class MatrixDelegate(QStyledItemDelegate):
         if chosen or subject.is_claims or self._model.under(index) is not None:
             return None
         if index.column() == 0:
-            return (*look, subject.full_name, self._model.is_reference(index.row()), self._model.beside(subject) > 0)
+            return (
+                *appearance,
+                subject.full_name,
+                self._model.is_reference(index.row()),
+                self._model.beside(subject) > 0,
+            )
         run = self._model.run(index)
-        return (*look, run.id if run is not None else None)
+        return (*appearance, run.id if run is not None else None)
 
     def _kept(
         self, key: tuple[object, ...], size: QSize, index: QModelIndex | QPersistentModelIndex, subject: Subject
     ) -> QPixmap:
         """A cell's picture, painted once: scrolling shows the same ones over and over."""
-        found = self._pictures.get(key)
-        if found is None:
+        picture = self._pictures.get(key)
+        if picture is None:
             ratio = float(key[2])  # type: ignore[arg-type]
-            found = QPixmap(size * ratio)
-            found.setDevicePixelRatio(ratio)
-            inner = QPainter(found)
+            picture = QPixmap(size * ratio)
+            picture.setDevicePixelRatio(ratio)
+            inner = QPainter(picture)
             inner.setFont(font())
             self.paint_cell(inner, QRect(QPoint(0, 0), size), index, subject, chosen=False)
             inner.end()
             while len(self._pictures) >= _KEPT_PICTURES:
                 self._pictures.pop(next(iter(self._pictures)))
-            self._pictures[key] = found
-        return found
+            self._pictures[key] = picture
+        return picture
 
     def paint_cell(
         self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, subject: Subject, *, chosen: bool
@@ -174,8 +179,8 @@ class MatrixDelegate(QStyledItemDelegate):
             )
         if not subject.shown:
             eye_mark(p, QRectF(box.right() - 20, box.bottom() - 19, 14, 10), t.colour("quiet"))
-        beside = self._model.beside(subject)
-        if beside:
+        note_count = self._model.beside(subject)
+        if note_count:
             page_mark(
                 p, QRectF(box.right() - (38 if not subject.shown else 20), box.bottom() - 21, 11, 13), t.colour("quiet")
             )
@@ -192,7 +197,7 @@ class MatrixDelegate(QStyledItemDelegate):
             p.drawText(
                 QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "No conditions"
             )
-        room = box.right() - left - (24 if beside or not subject.shown else 8)
+        room = box.right() - left - (24 if note_count or not subject.shown else 8)
         for chip in fitting(subject.chips, room):
             x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), None) + _GAP
 
@@ -223,8 +228,8 @@ class MatrixDelegate(QStyledItemDelegate):
             tint = QColor(colour)
             tint.setAlpha(38)
             p.fillRect(box, tint)
-        found = self._model.verdicts(index)
-        counts = verdict_counts(found)
+        verdicts = self._model.verdicts(index)
+        counts = verdict_counts(verdicts)
         for i, words in enumerate(counts[:2]):
             bad = words.endswith("not met")
             ink = "quiet"
@@ -288,12 +293,14 @@ class MatrixDelegate(QStyledItemDelegate):
         line = QRectF(box).adjusted(PAD, 4, -6, -box.height() / 2 + 3)
         value = headline_text(run)
         p.drawText(line, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, value)
-        taken = QFontMetricsF(p.font()).horizontalAdvance(value) + 10
+        value_width = QFontMetricsF(p.font()).horizontalAdvance(value) + 10
         small, name = font(0.78), headline_name(run)
-        if QFontMetricsF(small).horizontalAdvance(name) < line.width() - taken:
+        if QFontMetricsF(small).horizontalAdvance(name) < line.width() - value_width:
             p.setFont(small)
             p.setPen(t.colour("quiet"))
-            p.drawText(line.adjusted(taken, 1, 0, 1), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+            p.drawText(
+                line.adjusted(value_width, 1, 0, 1), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name
+            )
         if run.thumbnail:
             p.setPen(QPen(colour, 1.2))
             drawing = QRectF(box.left() + PAD, box.top() + 26, box.width() - 2 * PAD - 18, box.height() - 33)

@@ -54,12 +54,12 @@ def _verdict_lines(verdicts: list[Verdict]) -> str | None:
     return "\n".join(f"{one.claim.words}: {verdict_words(one)}" for one in verdicts) or None
 
 
-def verdict_counts(found: list[Verdict]) -> list[str]:
+def verdict_counts(verdicts: list[Verdict]) -> list[str]:
     """Verdicts in short: "2 met", "1 not met"."""
     return [
         f"{n} {outcome}"
         for outcome in ("not met", "met", "inconclusive")
-        if (n := sum(1 for v in found if v.outcome == outcome))
+        if (n := sum(1 for v in verdicts if v.outcome == outcome))
     ]
 
 
@@ -157,17 +157,17 @@ class MatrixModel(QAbstractTableModel):
     def _count_beside(self) -> dict[int, int]:
         overview = self._session.overview
         if overview is not None:
-            kept = [e.owner for e in overview.entries if e.kind in ("note", "picture")]
+            owners = [e.owner for e in overview.entries if e.kind in ("note", "picture")]
         else:
-            kept = []
-        if overview is None or not kept:
+            owners = []
+        if overview is None or not owners:
             return {}
         row_of = {r.id: row for (row, _), r in overview.runs.items()}
         units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None}
         return {
             s.id: sum(
                 1
-                for o in kept
+                for o in owners
                 if s.id in (o.subject, row_of.get(o.run or 0)) or (o.unit is not None and o.unit == units.get(s.id))
             )
             for s in overview.subjects
@@ -197,20 +197,20 @@ class MatrixModel(QAbstractTableModel):
             return None
         if subject.is_claims:
             if index.column():
-                found = self.verdicts(index)
+                verdicts = self.verdicts(index)
             else:
-                found = []
+                verdicts = []
             if role == Qt.ItemDataRole.ToolTipRole:
-                return _verdict_lines(found)
+                return _verdict_lines(verdicts)
             if index.column() == 0:
                 return f"{subject.name}, claims"
-            return ", ".join(verdict_counts(found))
+            return ", ".join(verdict_counts(verdicts))
         if index.column() == 0:
-            told = [
+            status = [
                 subject.full_name,
                 subject.unit.notes if subject.unit and role == Qt.ItemDataRole.ToolTipRole else "",
             ]
-            return "\n".join(t for t in told if t)
+            return "\n".join(t for t in status if t)
         run = self.run(index)
         if role == Qt.ItemDataRole.ToolTipRole:
             if run:

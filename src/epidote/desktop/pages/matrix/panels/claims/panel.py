@@ -175,21 +175,21 @@ class ClaimsPanel(QWidget):
 
     def _understand(self, text: str) -> None:
         """What was understood stands under the line while it is typed."""
-        found = self._understood(text)
-        self._offer_adding(found)
-        words = found.words if found is not None else ""
-        self.understood.setText(f"Read as: {words}" if found is not None and found.claim is not None else words)
-        self.understood.setVisible(found is not None)
+        parsed = self._understood(text)
+        self._offer_adding(parsed)
+        words = parsed.words if parsed is not None else ""
+        self.understood.setText(f"Read as: {words}" if parsed is not None and parsed.claim is not None else words)
+        self.understood.setVisible(parsed is not None)
 
-    def _offer_adding(self, found: ParsedClaim | None) -> None:
+    def _offer_adding(self, parsed: ParsedClaim | None) -> None:
         self.add.setEnabled(
-            found is not None and found.claim is not None and self.unit is not None and self.typed.isEnabled()
+            parsed is not None and parsed.claim is not None and self.unit is not None and self.typed.isEnabled()
         )
 
     def add_typed(self) -> None:
-        found = self._understood(self.typed.text())
-        if found is not None and found.claim is not None and self.unit is not None:
-            self.added.emit([found.claim.model_dump(mode="json", exclude_none=True)])
+        parsed = self._understood(self.typed.text())
+        if parsed is not None and parsed.claim is not None and self.unit is not None:
+            self.added.emit([parsed.claim.model_dump(mode="json", exclude_none=True)])
             self.typed.clear()
 
     def import_csv(self, path: Path | None = None) -> None:
@@ -210,19 +210,20 @@ class ClaimsPanel(QWidget):
                 return
             path = Path(name)
         try:
-            found = [(text, parse_claim(text, source or path.name)) for text, source in read_claims(path)]
+            parsed_claims = [(text, parse_claim(text, source or path.name)) for text, source in read_claims(path)]
         except EpidoteError as error:
             self.understood.setText(in_window(error))
             self.understood.show()
             return
-        clear = [u.claim.model_dump(mode="json", exclude_none=True) for _, u in found if u.claim is not None]
+        clear = [u.claim.model_dump(mode="json", exclude_none=True) for _, u in parsed_claims if u.claim is not None]
         if clear:
             self.added.emit(clear)
-        unclear = [text for text, u in found if u.claim is None]
+        unclear = [text for text, u in parsed_claims if u.claim is None]
         if unclear:
             self.typed.setText(unclear[0])
             self.understood.setText(
-                f"{len(clear)} of {len(found)} claims added; {len(unclear)} need editing. {self.understood.text()}"
+                f"{len(clear)} of {len(parsed_claims)} claims added; {len(unclear)} need editing."
+                f" {self.understood.text()}"
             )
 
 

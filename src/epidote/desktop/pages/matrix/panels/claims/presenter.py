@@ -85,13 +85,13 @@ class ClaimsPresenter:
             from epidote.core.settings import make_settings
             from epidote.measurement.request import add_column
 
-            carried = procedure(offer.procedure)
+            proc = procedure(offer.procedure)
             base = next((dict(c.settings) for c in study.overview().columns if c.procedure == offer.procedure), {})
-            made = make_settings(carried.Settings, {**base, **offer.settings})
+            made = make_settings(proc.Settings, {**base, **offer.settings})
             return add_column(study, offer.procedure, made).id, made.model_dump(mode="json")
 
-        def done(found: tuple[int, dict[str, Any]]) -> None:
+        def done(measurement: tuple[int, dict[str, Any]]) -> None:
             self._session.refresh()
-            self._session.runs.measure([RunRequest((row.id, found[0]), found[1])])
+            self._session.runs.measure([RunRequest((row.id, measurement[0]), measurement[1])])
 
         self._session.ask(ask, done)

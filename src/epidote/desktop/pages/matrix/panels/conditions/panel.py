@@ -82,9 +82,9 @@ class ConditionLines(QWidget):
                 pen.setDashPattern([5, 3])
             p.setPen(pen)
             points = [
-                QPointF(box.left() + i * step, box.bottom() - (told.value - low) / (high - low) * box.height())
+                QPointF(box.left() + i * step, box.bottom() - (reading.value - low) / (high - low) * box.height())
                 for i, a in enumerate(places)
-                if (told := g.at(a, kind)) is not None
+                if (reading := g.at(a, kind)) is not None
             ]
             p.drawPolyline(points)
             for point in points:

@@ -65,19 +65,19 @@ class ConditionsPresenter:
                 self._reading = next(iter(titles), "")
         panel.offer(list(titles.items()), self._reading)
         several = len({s.unit.id for s, _ in chosen if s.unit}) > 1
-        told = []
+        readings = []
         for subject, run in chosen:
             reading = run.reading(self._reading, channel)
             if reading is not None and reading.value is not None:
                 conditions = dict(subject.conditions)
                 if several:
                     conditions = {"unit": subject.name, **conditions}
-                told.append(
+                readings.append(
                     ConditionReading(subject.full_name, conditions, reading.value, reading.unit, reading.spread or 0.0)
                 )
         try:
-            found = grid(told)
+            table = grid(readings)
         except UnusableInputError as error:
             panel.show_words(in_window(error))
             return
-        panel.show_grid(found, [equivalence_words(one) for one in equivalent_settings(found)])
+        panel.show_grid(table, [equivalence_words(one) for one in equivalent_settings(table)])

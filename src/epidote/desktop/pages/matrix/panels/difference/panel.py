@@ -144,23 +144,23 @@ class DifferencePanel(QWidget):
         self.known.setVisible(report.blocked)
         self.known.setChecked(known)
 
-    def _cells_of(self, title: str, found: Comparison, *, blocked: bool) -> list[TableCell]:
+    def _cells_of(self, title: str, comparison: Comparison, *, blocked: bool) -> list[TableCell]:
         """A row of the table: the reading, how far it differs, and whether that is real."""
-        different = found.finding is Significance.DIFFERENT and not blocked
-        finding = str(found.finding)
-        if different and max(found.repeats) == 1:
+        different = comparison.finding is Significance.DIFFERENT and not blocked
+        finding = str(comparison.finding)
+        if different and max(comparison.repeats) == 1:
             finding = f"{finding} (single run)"
         if blocked:
             finding = "not compared"
         ink = "quiet"
         if different:
             ink = "text"
-        elif found.finding is Significance.CHAIN_LIMITED and not blocked:
+        elif comparison.finding is Significance.CHAIN_LIMITED and not blocked:
             ink = "caution"
-        tip, text = plain_tip(comparison_words(found)), self.theme.colour("text")
+        tip, text = plain_tip(comparison_words(comparison)), self.theme.colour("text")
         return [
             TableCell(title, font(0.9), tip, text, right=False),
-            TableCell(_difference_words(found), font(0.9), tip, text),
+            TableCell(_difference_words(comparison), font(0.9), tip, text),
             TableCell(finding, font(0.9, bold=different), tip, self.theme.colour(ink), right=False),
         ]
 
@@ -174,12 +174,15 @@ class DifferencePanel(QWidget):
         self.crossings.setVisible(bool(crossings))
 
 
-def _difference_words(found: Any) -> str:
+def _difference_words(comparison: Any) -> str:
     from epidote.core.quantities.formatting import format_quantity
 
-    value = format_quantity(found.difference, found.unit, digits=3, uncertainty=found.interval or None, signed=True)
-    if not found.interval:
+    value = format_quantity(
+        comparison.difference, comparison.unit, digits=3, uncertainty=comparison.interval or None, signed=True
+    )
+    if not comparison.interval:
         return value
-    if found.unit == "dB" and found.interval < 0.0005:
+    if comparison.unit == "dB" and comparison.interval < 0.0005:
         return f"{value} ±<0.001 dB"
-    return f"{value} ±{format_quantity(found.interval, found.unit, digits=2, uncertainty=found.interval / 10)}"
+    interval = format_quantity(comparison.interval, comparison.unit, digits=2, uncertainty=comparison.interval / 10)
+    return f"{value} ±{interval}"

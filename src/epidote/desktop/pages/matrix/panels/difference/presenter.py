@@ -84,9 +84,9 @@ class DifferencePresenter:
         channel = min(self._view.channels)
         overview = self._session.overview
         assert overview is not None
-        look = self._view
-        if figure is not None and look.key is not None:
-            curve = (look.key, look.axis.source if look.axis is not None else figure.x_unit)
+        view = self._view
+        if figure is not None and view.key is not None:
+            curve = (view.key, view.axis.source if view.axis is not None else figure.x_unit)
         else:
             curve = None
         known = self._pair_key(ours[1], theirs[1]) in self._known()

@@ -64,15 +64,15 @@ class NotesPresenter:
     def _owners(self) -> dict[str, tuple[str, Owner]]:
         """What notes can belong to just now: (words, owner) by key."""
         row = self._selection.current_row()
-        found: dict[str, tuple[str, Owner]] = {}
+        owners: dict[str, tuple[str, Owner]] = {}
         if row is not None and row.unit is not None:
-            found["unit"] = (row.unit.name, Owner(unit=row.unit.id))
+            owners["unit"] = (row.unit.name, Owner(unit=row.unit.id))
         if row is not None and not row.is_claims:
-            found["row"] = ("Row", Owner(subject=row.id))
+            owners["row"] = ("Row", Owner(subject=row.id))
         run = self._selection.current_run()
         if run is not None:
-            found["run"] = (f"Run {run.id}", Owner(run=run.id))
-        return found
+            owners["run"] = (f"Run {run.id}", Owner(run=run.id))
+        return owners
 
     def show(self) -> None:
         panel, overview, owners = self.panel, self._session.overview, self._owners()

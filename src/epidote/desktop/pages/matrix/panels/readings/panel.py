@@ -109,7 +109,7 @@ class ReadingsPanel(QWidget):
         """The table to the clipboard, tabs between columns."""
         QGuiApplication.clipboard().setText("\n".join("\t".join(row) for row in self.model.texts()))
 
-    def show_table(self, table: ReadingTable, held: tuple[str, ...] = ()) -> None:
+    def show_table(self, table: ReadingTable, checks: tuple[str, ...] = ()) -> None:
         """``held``: what the runs do at their limits, what failed first."""
         self._keys = [(row.key, row.unit) for row in table.rows]
         self._entries = {r: row.entry for r, row in enumerate(table.rows) if row.entry is not None}
@@ -121,7 +121,7 @@ class ReadingsPanel(QWidget):
             f"Same: {table.alike}." if table.alike else "",
             f"Different: {table.differs}." if table.differs else "",
         ]
-        limits = [*held[:_HELD], *([f"… and {len(held) - _HELD} more limits."] if len(held) > _HELD else [])]
+        limits = [*checks[:_HELD], *([f"… and {len(checks) - _HELD} more limits."] if len(checks) > _HELD else [])]
         self.likeness.setText("\n".join([*limits, " ".join(w for w in words if w)]).strip())
         self.likeness.setVisible(bool(self.likeness.text()))
         self.cautions.setText("\n".join(table.cautions))

@@ -97,13 +97,13 @@ class RunPanel(QWidget):
         """For units that play or record by themselves."""
         self.elsewhere = QHBoxLayout()
         self.as_file, self.from_recording = QToolButton(), QToolButton()
-        for button, words, wanted in (
+        for button, words, enabled in (
             (self.as_file, "Export stimulus file…", self.file_wanted),
             (self.from_recording, "Import recording…", self.recording_wanted),
         ):
             button.setText(words)
             button.clicked.connect(
-                lambda _=False, w=wanted: w.emit(self.form.values()) if self.form is not None else None
+                lambda _=False, w=enabled: w.emit(self.form.values()) if self.form is not None else None
             )
             self.elsewhere.addWidget(button)
         self.as_file.setToolTip(
