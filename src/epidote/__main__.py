@@ -30,7 +30,10 @@ def main() -> None:
 
 
 def _to_show(arguments: list[str]) -> str | None:
-    """What the application is to open: "" for nothing, "demo", or a study's folder; None when a command is meant."""
+    """Return what the application is to open: "" for nothing, "demo", or a study's folder.
+
+    None when a command is meant.
+    """
     if not arguments:
         return ""
     if arguments == ["demo"] or (len(arguments) == 1 and Path(arguments[0]).is_dir()):

@@ -22,7 +22,7 @@ def prepare() -> None:
 
 
 def _keep_large_blocks() -> None:
-    """glibc maps every block above 128 KiB afresh and unmaps it when freed, so that each transform pays for its
+    """Glibc maps every block above 128 KiB afresh and unmaps it when freed, so that each transform pays for its
     pages again (1.3 to 1.9 times its time): ask it not to, where the C library knows the question.
     """
     with contextlib.suppress(OSError, AttributeError):

@@ -71,7 +71,7 @@ class Live(Protocol):
         """Silence within one block, until something is played again."""
 
     def faults(self) -> tuple[str, ...]:
-        """What the device complained about so far."""
+        """Return what the device complained about so far."""
 
     def close(self) -> None: ...
 
@@ -112,7 +112,7 @@ class Device(Protocol):
 
 
 def playable(stimulus: Stimulus, rate: float, ceiling_dbfs: float) -> Samples:
-    """The stimulus' samples (frames,).
+    """Return the stimulus' samples (frames,).
 
     Raises FormatRefusedError for one of another rate, MeasurementError for one above the ceiling.
     """

@@ -8,7 +8,7 @@ from epidote.core.signals.signal import Samples, Signal
 
 
 def for_playing(samples: Samples, rate: float, target_rate: float) -> Samples:
-    """samples (frames,) or (frames, channels) at ``rate`` Hz, brought to ``wanted`` Hz."""
+    """Return samples (frames,) or (frames, channels) at ``rate`` Hz, brought to ``target_rate`` Hz."""
     if rate == target_rate or samples.shape[0] == 0:
         return samples
     import soxr  # a compiled library that the first window does not need
@@ -18,7 +18,7 @@ def for_playing(samples: Samples, rate: float, target_rate: float) -> Samples:
 
 
 def signal_for_playing(signal: Signal, target_rate: float) -> Signal:
-    """The whole signal brought to ``wanted`` Hz."""
+    """Return the whole signal brought to ``target_rate`` Hz."""
     if signal.rate == target_rate:
         return signal
     return Signal(for_playing(signal.samples, signal.rate, target_rate), target_rate)

@@ -82,7 +82,7 @@ def stimulus(
 
 
 def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
-    """Settings, stimulus and marks (or None) from a description written by ``stimulus``."""
+    """Return settings, stimulus and marks (or None) from a description written by ``stimulus``."""
     from epidote.audio.files.sound_file import read_bounded
     from epidote.core.signals.stimulus import Stimulus
     from epidote.core.stimuli.marked_sequence import MarkedSequence
@@ -179,7 +179,7 @@ def analyse(
 
 
 def _signal_of(tracks: Sequence[Any], name: str, number: int, channels: list[int]) -> Any:
-    """The channels asked for of a track, both from 1; all channels where none is. Raises UnusableInputError."""
+    """Return the channels asked for of a track, both from 1; all channels where none is. Raises UnusableInputError."""
     from epidote.core.signals.signal import Signal
 
     if number > len(tracks):
@@ -199,8 +199,9 @@ def _signal_of(tracks: Sequence[Any], name: str, number: int, channels: list[int
 def _streamed(
     procedure: Any, files: list[Path], settings: Any, first: float, last: float | None
 ) -> tuple[float, Any] | None:
-    """Rate and result of every channel of every track of all files, read piece by piece; None for a procedure that
-    takes recordings whole.
+    """Rate and result of every channel of every track of all files, read piece by piece.
+
+    None for a procedure that takes recordings whole.
     """
     from contextlib import ExitStack
 

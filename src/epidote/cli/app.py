@@ -1,5 +1,6 @@
-"""Commands and exit codes: 0 done; 2 wrong usage; 3 input that cannot be read or does not fit; 4 could not be
-carried out; 5 limit not met.
+"""The commands, and what they exit with.
+
+0 done; 2 wrong usage; 3 input that cannot be read or does not fit; 4 could not be carried out; 5 limit not met.
 """
 
 from __future__ import annotations
@@ -67,5 +68,5 @@ def run_command(arguments: list[str]) -> int:
 
 
 def _tell(words: str) -> None:
-    """An error on its own line; what a terminal would act on is shown instead."""
+    """Print an error on its own line; control characters are shown, not sent to the terminal."""
     sys.stderr.write(f"epidote: {visible(words, lines=True)}\n")

@@ -31,7 +31,7 @@ def parsed_settings(model: Any, pairs: Sequence[str]) -> dict[str, Any]:
 
 
 def typed_value(model: Any, name: str, text: str) -> Any:
-    """What a person typed for a setting, in the setting's unit where it has one."""
+    """Return what a person typed for a setting, in the setting's unit where it has one."""
     field = model.model_fields.get(name)
     if field is None or field.annotation not in (float, int):
         return text
@@ -45,7 +45,7 @@ def typed_value(model: Any, name: str, text: str) -> Any:
 
 
 def read_chain(path: Path | None, **usual: Any) -> Chain:
-    """A chain file, or an uncalibrated chain with the given values."""
+    """Return a chain file, or an uncalibrated chain with the given values."""
     from epidote.core.chain.chain import Chain  # not loaded for --help
     from epidote.study.chain_library import read_chain_file
 
@@ -71,7 +71,7 @@ def warn(text: str) -> None:
 
 
 def print_result(result: Result, titles: dict[str, str]) -> None:
-    """Readings as a table, one column per channel, then the cautions in words."""
+    """Print readings as a table, one column per channel, then the cautions in words."""
     channels = sorted({r.channel for r in result.readings})
     keys = dict.fromkeys(r.key for r in result.readings)
     say("".ljust(22) + "".join(f"channel {c}".rjust(18) for c in channels))

@@ -29,7 +29,7 @@ NOT_MET = 5
 
 
 def _runs(study: Study, procedure: str) -> tuple[Overview, dict[int, RunSummary]]:
-    """The runs of the first column of a procedure that has any, by row. Raises SettingError."""
+    """Return the runs of the first column of a procedure that has any, by row. Raises SettingError."""
     seen = study.overview()
     for column in (c for c in seen.columns if c.procedure == procedure):
         latest = {s.id: seen.runs[s.id, column.id] for s in seen.subjects if (s.id, column.id) in seen.runs}

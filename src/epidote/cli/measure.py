@@ -1,5 +1,6 @@
-"""``measure`` carries out one run into a study; ``devices`` and ``procedures`` list what there is; ``demo`` opens
-the demo study.
+"""``measure`` carries out one run into a study.
+
+``devices`` and ``procedures`` list what there is; ``demo`` opens the demo study.
 """
 
 from __future__ import annotations
@@ -128,7 +129,7 @@ def _combinations(over: list[str]) -> list[dict[str, str]]:
 
 
 def _row_with(study: Study, row: Subject, conditions: dict[str, str]) -> Subject:
-    """The row of the same unit under these conditions as well; a new one after it where there is none."""
+    """Return the row of the same unit under these conditions as well; a new one after it where there is none."""
     if not conditions:
         return row
     target = {**row.conditions, **conditions}

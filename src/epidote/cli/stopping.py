@@ -13,7 +13,7 @@ _SIGNALS = (signal.SIGINT, signal.SIGTERM)
 
 @contextmanager
 def stoppable() -> Iterator[threading.Event]:
-    """An event that the first of these signals sets; a second one interrupts at once, as it does outside."""
+    """Yield an event that the first of these signals sets; a second one interrupts at once, as it does outside."""
     stop = threading.Event()
     if threading.current_thread() is not threading.main_thread():
         yield stop

@@ -46,7 +46,7 @@ Condition = Annotated[list[str], typer.Option("--condition", help="condition, na
 
 
 def find_subject(study: Study, name: str) -> Subject:
-    """A row by its full name, its number, or a beginning that only one row has.
+    """Return a row by its full name, its number, or a beginning that only one row has.
 
     Raises SettingError listing the rows.
     """
@@ -222,7 +222,7 @@ def export(
 
 
 def _exporter_for(out: Path, curve: str | None, key: str) -> Exporter[RunExport]:
-    """The exporter by its key, else by the file's ending. Raises SettingError that names the formats."""
+    """Return the exporter by its key, else by the file's ending. Raises SettingError that names the formats."""
     from epidote.study.interchange.exporters import CURVES, EXPORTERS, READINGS, exporter_of
 
     by_key = {exporter.key: exporter for exporter in EXPORTERS}

@@ -45,7 +45,7 @@ class SettingError(EpidoteError, ValueError):
 
 
 def in_window(error: Exception) -> str:
-    """An error's message as the window shows it."""
+    """Return an error's message as the window shows it."""
     if isinstance(error, SettingError):
         return error.in_window
     return str(error)

@@ -84,7 +84,8 @@ def setting(
     affects: Effect | None = None,
     **limits: Any,
 ) -> Any:
-    """A settings field: default, label on screen, meaning in one line, unit, and pydantic's limits (ge, le, gt, lt).
+    """Return a settings field: default, label on screen, meaning in one line, unit, and pydantic's limits (ge, le, gt,
+    lt).
 
     ``played``: it decides what is played, so that a finished run cannot be recomputed with another value. ``affects``:
     what a different value means for a comparison of two runs.
@@ -96,7 +97,7 @@ def setting(
 
 
 def effect_of(model: type[BaseModel], name: str) -> Effect | None:
-    """What a different value of a setting means for a comparison; None where it means little."""
+    """Return what a different value of a setting means for a comparison; None where it means little."""
     field = model.model_fields.get(name)
     if field is None or "why" not in _extra(field):
         return None
@@ -105,7 +106,10 @@ def effect_of(model: type[BaseModel], name: str) -> Effect | None:
 
 
 def label_of(model: type[BaseModel], name: str) -> str:
-    """What the window calls a setting; a name that the model does not have is shown as it is, without underscores."""
+    """Return what the window calls a setting.
+
+    A name that the model does not have is shown as it is, without underscores.
+    """
     field = model.model_fields.get(name)
     if field is None or not field.title:
         return name.replace("_", " ").capitalize()
@@ -113,17 +117,17 @@ def label_of(model: type[BaseModel], name: str) -> str:
 
 
 def labels_of(model: type[BaseModel]) -> dict[str, str]:
-    """The labels of all settings of a model by name."""
+    """Return the labels of all settings of a model by name."""
     return {name: label_of(model, name) for name in model.model_fields}
 
 
 def unit_of(field: FieldInfo) -> str:
-    """The unit of a setting, "" for none."""
+    """Return the unit of a setting, "" for none."""
     return str(_extra(field).get("unit", ""))
 
 
 def value_in_words(model: type[BaseModel], name: str, value: Any) -> str:
-    """A value as a person reads it: with its unit, a choice by its label; "" for what was left empty."""
+    """Return a value as a person reads it: with its unit, a choice by its label; "" for what was left empty."""
     field = model.model_fields.get(name)
     if value is None or value == "":
         return ""
@@ -145,8 +149,8 @@ def value_in_words(model: type[BaseModel], name: str, value: Any) -> str:
 
 
 def describe_settings(model: type[BaseModel], values: Mapping[str, Any]) -> str:
-    """Settings with their labels and units, for a picture or a report: "Start frequency 20 Hz, …"; without what was
-    left empty.
+    """Return settings with their labels and units, for a picture or a report: "Start frequency 20 Hz, …"; without what
+    was left empty.
     """
     words = {name: value_in_words(model, name, value) for name, value in values.items()}
     return ", ".join(f"{label_of(model, name)} {said}" for name, said in words.items() if said)
@@ -165,7 +169,10 @@ def analysis_settings(model: type[BaseModel]) -> tuple[str, ...]:
 
 
 def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
-    """Settings from names and values. Raises SettingError that names the setting, the value and what it may be."""
+    """Return settings from names and values.
+
+    Raises SettingError that names the setting, the value and what it may be.
+    """
     try:
         return model.model_validate(dict(values))
     except ValidationError as error:
@@ -173,7 +180,7 @@ def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
 
 
 def setting_error(model: type[BaseModel], error: ValidationError) -> SettingError:
-    """The first thing that is wrong, in our words: names of settings, not those of the validation library."""
+    """Return the first thing that is wrong, in our words: names of settings, not those of the validation library."""
     first = error.errors()[0]
     place = [str(part) for part in first["loc"]]
     name = ""
@@ -205,14 +212,14 @@ def labelled(model: type[BaseModel]) -> Iterator[None]:
 
 
 def own_words(details: Any) -> str:
-    """What a validator of ours said, without the library's words before it; else the library's words."""
+    """Return what a validator of ours said, without the library's words before it; else the library's words."""
     cause = details.get("ctx", {}).get("error")
     return str(cause if cause is not None else details["msg"]).rstrip(".")
 
 
 def validation_words(error: ValidationError) -> str:
-    """What is wrong with a model that is no settings form, such as a limit or a claim: one sentence without its full
-    stop.
+    """Return what is wrong with a model that is no settings form, such as a limit or a claim: one sentence without its
+    full stop.
     """
     first = error.errors()[0]
     if "error" in first.get("ctx", {}):
@@ -226,7 +233,7 @@ def validation_words(error: ValidationError) -> str:
 
 
 def _remedy(details: Any) -> str:
-    """What to enter instead."""
+    """Return what to enter instead."""
     context: Mapping[str, Any] = details.get("ctx", {})
     if "error" in context:
         return own_words(details)
@@ -242,7 +249,7 @@ def _remedy(details: Any) -> str:
 
 
 def _shown(value: Any) -> str:
-    """What was entered; a long text is cut."""
+    """Return what was entered; a long text is cut."""
     if isinstance(value, str):
         return f"“{value if len(value) <= _LONGEST_SHOWN else value[:_LONGEST_SHOWN] + '…'}”"
     if isinstance(value, (int, float)):

@@ -10,9 +10,10 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 def visible(text: str, *, lines: bool = False) -> str:
-    """The text with control characters, terminal escapes and marks that turn the direction of writing shown as such.
+    """Return the text with control characters, terminal escapes and marks that turn the direction of writing shown as
+    such.
 
-    ``lines``: line breaks and tabs stay, as in a note.
+        ``lines``: line breaks and tabs stay, as in a note.
     """
     if text.isprintable():
         return text
@@ -31,7 +32,7 @@ def _shown(c: str) -> str:
 
 
 def spreadsheet_cell(text: str) -> str:
-    """A cell that no spreadsheet takes for a formula: those that begin like one get an apostrophe before them,
+    """Return a cell that no spreadsheet takes for a formula: those that begin like one get an apostrophe before them,
     numbers do not.
     """
     if not text.startswith(_FORMULA):

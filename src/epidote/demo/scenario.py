@@ -264,8 +264,9 @@ def demo_path() -> Path:
 
 
 def open_demo(path: Path | None = None) -> Study:
-    """The demo study, made with its rows and columns if it is not there yet; see ``missing_orders`` for what is left
-    to measure.
+    """Return the demo study, made with its rows and columns if it is not there yet.
+
+    See ``missing_orders`` for what is left to measure.
     """
     where = path or demo_path()
     if where.exists():
@@ -296,7 +297,9 @@ def open_demo(path: Path | None = None) -> Study:
 
 
 def missing_orders(study: Study) -> list[RunPlan]:
-    """What is still to be measured of the demo, in the order of rows: the baseline first, since the others use it."""
+    """Return what is still to be measured of the demo, in the order of rows: the baseline first, since the others use
+    it.
+    """
     overview = study.overview()
     names = {}
     for name, (key, values) in COLUMNS.items():

@@ -14,7 +14,7 @@ from epidote.desktop.theme import apply_theme, chosen_theme, load_fonts
 
 
 def application() -> QApplication:
-    """The one QApplication, dressed."""
+    """Return the one QApplication, dressed."""
     app = QApplication.instance()
     if isinstance(app, QApplication):
         made = app

@@ -38,8 +38,8 @@ from epidote.study.store import Study
 
 
 def repeats_of(study: Study, run: RunSummary) -> list[RunSummary]:
-    """A run and those of its cell with the same settings and chain values, one for each set of recordings, latest
-    first.
+    """Return a run and those of its cell with the same settings and chain values, one for each set of recordings,
+    latest first.
     """
     repeats: dict[int, RunSummary] = {}
     for other in study.runs_of(run.subject_id, run.column_id):
@@ -49,8 +49,9 @@ def repeats_of(study: Study, run: RunSummary) -> list[RunSummary]:
 
 
 def spreads_of(study: Study, run: RunSummary, repeats: int) -> dict[tuple[str, int], Spread]:
-    """Each reading's spread over a cell's repeats; none where there was one run (``repeats`` as the overview counts
-    them).
+    """Each reading's spread over a cell's repeats.
+
+    None where there was one run (``repeats`` as the overview counts them).
     """
     if repeats > 1:
         return spreads(r.readings for r in repeats_of(study, run))
@@ -58,7 +59,7 @@ def spreads_of(study: Study, run: RunSummary, repeats: int) -> dict[tuple[str, i
 
 
 def evidence_of(study: Study, seen: Overview, subject: Subject, run: RunSummary, place: int = 0) -> Evidence:
-    """A run as the core compares it; ``place``: of its row among the unit's."""
+    """Return a run as the core compares it; ``place``: of its row among the unit's."""
     spreads = spreads_of(study, run, seen.repeats.get((run.subject_id, run.column_id), 1))
     return Evidence(
         run.id,
@@ -78,7 +79,7 @@ def evidence_of(study: Study, seen: Overview, subject: Subject, run: RunSummary,
 def evidence_of_unit(
     study: Study, seen: Overview, unit_id: int, columns: Sequence[int] | None = None
 ) -> list[Evidence]:
-    """The latest run of every cell of a unit, under whatever conditions it was."""
+    """Return the latest run of every cell of a unit, under whatever conditions it was."""
     rows = {s.id: s for s in seen.subjects if s.unit is not None and s.unit.id == unit_id}
     places = {subject: place for place, subject in enumerate(rows)}
     return [
@@ -89,7 +90,7 @@ def evidence_of_unit(
 
 
 def judged_claims(study: Study, seen: Overview, entries: Iterable[Entry] | None = None) -> dict[int, Verdict]:
-    """The verdict on every claim, by its entry."""
+    """Return the verdict on every claim, by its entry."""
     verdicts: dict[int, Verdict] = {}
     known: dict[int, list[Evidence]] = {}
     for entry, claim in valid(seen.of_kind("claim") if entries is None else entries, Claim):
@@ -103,7 +104,7 @@ def judged_claims(study: Study, seen: Overview, entries: Iterable[Entry] | None 
 
 
 def held_limits(study: Study, seen: Overview, run: RunSummary) -> list[LimitCheck]:
-    """What a run does at every limit of its procedure."""
+    """Return what a run does at every limit of its procedure."""
     checks: list[LimitCheck] = []
     for entry, limit in valid(seen.of_kind("limit"), Limit):
         if limit.procedure != run.procedure or entry.owner.column not in (None, run.column_id):
@@ -185,8 +186,8 @@ def difference_report(
     curve: tuple[str, str] | None = None,
     known: Mapping[tuple[str, int], Spread] | None = None,
 ) -> DifferenceReport:
-    """Whether a row's readings differ from the reference's, over the repeats there are; of the curves ``curve``
-    (key, unit of x), too.
+    """Whether a row's readings differ from the reference's, over the repeats there are; of the curves ``curve`` (key,
+    unit of x), too.
 
     ``known``: the column's ``known_spreads``, where several rows are asked about.
     """
@@ -220,7 +221,7 @@ def _curves_by_repeats(
     channel: int,
     curve: tuple[str, str],
 ) -> RepeatedCurves | None:
-    """The difference of the mean curves of two rows and how far it scatters; None unless both were repeated."""
+    """Return the difference of the mean curves of two rows and how far it scatters; None unless both were repeated."""
     sides = []
     for _, run in (ours, theirs):
         curves = [
@@ -254,7 +255,7 @@ def _is_twin(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumma
 
 
 def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSummary]) -> SwapFinding | None:
-    """What the difference between the channels goes with, by the reading that stands for the runs."""
+    """Return what the difference between the channels goes with, by the reading that stands for the runs."""
     head = plain[1].headline
     if head is None:
         return None
@@ -269,7 +270,7 @@ def _channels(swapped: tuple[Subject, RunSummary], plain: tuple[Subject, RunSumm
 
 
 def _spread_in_db(reading: Reading, *, level: bool) -> float:
-    """The spread of a reading, of an amplitude (``level``) in dB."""
+    """Return the spread of a reading, of an amplitude (``level``) in dB."""
     spread = reading.spread or 0.0
     if level:
         return spread / ((reading.value or 1.0) / DB_PER_NEPER)

@@ -9,8 +9,8 @@ from epidote.study.store import Study
 
 
 def chain_for_subject(study: Study, subject: Subject) -> Chain:
-    """The chain that a row's new runs use: the study's own; for the baseline without probe and load, otherwise with
-    the row's load, probe (as 10:1), rate and buffer.
+    """Return the chain that a row's new runs use: the study's own; for the baseline without probe and load, otherwise
+    with the row's load, probe (as 10:1), rate and buffer.
     """
     chain = chain_from_toml(study.chain_toml)
     if subject.is_baseline:

@@ -22,7 +22,7 @@ class BenchNotReadyError(MeasurementError):
 
 
 def not_cancelled() -> bool:
-    """A run that nobody cancels."""
+    """Return a run that nobody cancels."""
     return False
 
 
@@ -53,9 +53,9 @@ def run_precheck(
     alone: bool = False,
     cancelled: Cancelled = not_cancelled,
 ) -> Precheck:
-    """A second of tone at ``level`` dBFS less ``below_db``, and what it says about a run at ``level``.
+    """Return a second of tone at ``level`` dBFS less ``below_db``, and what it says about a run at ``level``.
 
-    Raises what the device raises.
+        Raises what the device raises.
 
     ``alone``: then the same on the first output only, to see whether channels are swapped.
     """
@@ -70,7 +70,9 @@ def run_precheck(
 def run_low_level_precheck(
     device: Device, chain: Chain, level: float, cancelled: Cancelled = not_cancelled
 ) -> Precheck:
-    """The short shot with which the first run through a changed chain begins: 40 dB down, channels looked at too."""
+    """Return the short shot with which the first run through a changed chain begins: 40 dB down, channels looked at
+    too.
+    """
     return run_precheck(device, chain, level, below_db=-FIRST_START_DB, alone=True, cancelled=cancelled)
 
 

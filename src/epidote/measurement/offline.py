@@ -40,7 +40,7 @@ from epidote.study.store import Study
 
 
 def offline_stimuli(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
-    """What a procedure plays where nobody listens meanwhile. Raises SettingError when it plays nothing."""
+    """Return what a procedure plays where nobody listens meanwhile. Raises SettingError when it plays nothing."""
     with labelled(type(settings)):
         stimuli: list[Stimulus] = procedure(key).plan(settings, chain)
     if not stimuli or not any(np.any(s.samples()) for s in stimuli):
@@ -49,7 +49,7 @@ def offline_stimuli(key: str, settings: Settings, chain: Chain) -> list[Stimulus
 
 
 def marked_file(key: str, settings: Settings, chain: Chain) -> MarkedSequence:
-    """A procedure's stimuli between marks, as loud as the loudest of them."""
+    """Return a procedure's stimuli between marks, as loud as the loudest of them."""
     return between_marks(offline_stimuli(key, settings, chain))
 
 
@@ -67,7 +67,7 @@ def dithered(samples: Samples, bits: str) -> Samples:
 
 
 def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
-    """Samples (frames,) or (frames, channels) as WAV, or FLAC by its ending.
+    """Write samples (frames,) or (frames, channels) as WAV, or FLAC by its ending.
 
     Raises SettingError for bits it cannot hold, DiskError.
     """
@@ -85,7 +85,7 @@ def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
 def write_with_description(
     path: Path, samples: Samples, rate: float, bits: str, description: Mapping[str, Any]
 ) -> Path:
-    """A sound file and, beside it, its description as JSON, whose path is returned. Raises the same."""
+    """Return a sound file and, beside it, its description as JSON, whose path is returned. Raises the same."""
     write_sound(path, samples, rate, bits)
     description_file = path.with_suffix(".json")
     write_whole(description_file, (json.dumps(description, indent=1) + "\n").encode())
@@ -93,7 +93,7 @@ def write_with_description(
 
 
 def describe(key: str, settings: Settings, file: MarkedSequence) -> dict[str, Any]:
-    """What goes beside a marked file as JSON."""
+    """Return what goes beside a marked file as JSON."""
     rate = file.rate
     schedule = [{"what": "mark", "start_s": file.first_mark / rate}]
     schedule += [{"what": s.kind, "start_s": at / rate} for s, at in zip(file.stimuli, file.starts, strict=True)]
@@ -102,7 +102,7 @@ def describe(key: str, settings: Settings, file: MarkedSequence) -> dict[str, An
 
 
 def describe_stimulus(key: str, settings: Settings, stimulus: Stimulus) -> dict[str, Any]:
-    """What goes beside a single stimulus as JSON."""
+    """Return what goes beside a single stimulus as JSON."""
     start, end = stimulus.parameters.get("lead", 0.0) / stimulus.rate, stimulus.frames / stimulus.rate
     schedule: list[dict[str, Any]] = [{"what": stimulus.kind, "start_s": start, "end_s": end}]
     if stimulus.kind == STAIRCASE:
@@ -143,10 +143,10 @@ def import_marked_recording(study: Study, order: RunPlan, path: Path) -> RunSumm
 
 
 def import_curve(study: Study, subject: Subject, path: Path, options: TextOptions = AS_FOUND) -> RunSummary:
-    """A response curve measured elsewhere, from a text file, as a run of a row: readings are taken off it, but it
-    has no recording.
+    """Return a response curve measured elsewhere, from a text file, as a run of a row: readings are taken off it, but
+    it has no recording.
 
-    Raises UnusableInputError; then nothing was kept.
+        Raises UnusableInputError; then nothing was kept.
     """
     level, phase = read_text_curve(path, options)
     proc = procedure("response")
@@ -161,8 +161,8 @@ def import_curve(study: Study, subject: Subject, path: Path, options: TextOption
 
 
 def import_segment(study: Study, order: RunPlan, sections: Sequence[Section], words: str) -> RunSummary:
-    """Make sections of recordings made elsewhere, of nothing that was played from here, a run of the order's cell;
-    the recordings are kept as they came. ``words``: where they are from.
+    """Make sections of recordings made elsewhere, of nothing that was played from here, a run of the order's cell; the
+    recordings are kept as they came. ``words``: where they are from.
 
     Raises UnusableInputError; then nothing was kept.
     """

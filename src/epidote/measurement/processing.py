@@ -20,8 +20,9 @@ from epidote.study.store import Study
 
 @dataclass(frozen=True)
 class Baseline:
-    """What the chain itself did with the same settings; unfit: in what that chain differed, so that it cannot be
-    used.
+    """What the chain itself did with the same settings.
+
+    unfit: in what that chain differed, so that it cannot be used.
     """
 
     result: Result
@@ -43,8 +44,9 @@ def analyse(key: str, recordings: Sequence[Recording], settings: Settings, chain
 
 
 def baseline_of(study: Study, order: RunPlan) -> Baseline | None:
-    """The baseline's latest run in the order's column; None when there is none, or when the order is the baseline's
-    own.
+    """Return the baseline's latest run in the order's column.
+
+    None when there is none, or when the order is the baseline's own.
     """
     overview = study.overview()
     row = next((s for s in overview.subjects if s.is_baseline), None)
@@ -59,7 +61,7 @@ def baseline_of(study: Study, order: RunPlan) -> Baseline | None:
 
 
 def with_baseline(result: Result, chain: Chain, baseline: Baseline | None) -> Result:
-    """The result less the chain's own, or cautioned when the baseline does not apply."""
+    """Return the result less the chain's own, or cautioned when the baseline does not apply."""
     if baseline is None:
         return result
     if baseline.unfit:
@@ -69,7 +71,7 @@ def with_baseline(result: Result, chain: Chain, baseline: Baseline | None) -> Re
 
 
 def process(study: Study, order: RunPlan, recordings: Sequence[Recording]) -> Result:
-    """What an order's recordings say, read against the baseline there is now."""
+    """Return what an order's recordings say, read against the baseline there is now."""
     result = analyse(order.procedure, recordings, order.settings, order.chain)
     return with_baseline(result, order.chain, baseline_of(study, order))
 

@@ -28,8 +28,8 @@ _PRECHECK_CAUTIONS = (
 
 
 def recompute(study: Study, run_id: int, changes: Mapping[str, Any]) -> RunSummary:
-    """A new run from the kept recordings of another, with some settings changed, against the baseline there is now;
-    nothing is played.
+    """Return a new run from the kept recordings of another, with some settings changed, against the baseline there is
+    now; nothing is played.
     """
     old = study.run(run_id)
     model = procedure(old.procedure).Settings

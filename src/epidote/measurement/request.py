@@ -24,7 +24,7 @@ class RunPlan:
 
 
 def add_column(study: Study, key: str, settings: Settings) -> Column:
-    """A column for a procedure with these settings; the one that is there already if there is one."""
+    """Return a column for a procedure with these settings; the one that is there already if there is one."""
     values = settings.model_dump(mode="json")
     for column in study.overview().columns:
         if column.procedure == key and dict(column.settings) == values:

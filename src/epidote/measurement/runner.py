@@ -149,7 +149,7 @@ def _require_room(study: Study, order: RunPlan) -> None:
 
 
 def headline_of(proc: Any, result: Result) -> Headline | None:
-    """The reading that stands for a run of a procedure, with its title and how it is shown."""
+    """Return the reading that stands for a run of a procedure, with its title and how it is shown."""
     reading: Reading | None = proc.headline(result)
     if reading is None:
         return None

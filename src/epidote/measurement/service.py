@@ -122,7 +122,7 @@ class _Share:
 
 
 def _start_safely(device: Device, plan: RunPlan, confirm: Confirm, cancelled: Cancelled) -> bool:
-    """The level check far below the set level, and the answer to what it found.
+    """Return the level check far below the set level, and the answer to what it found.
 
     Raises MeasurementError where it rules a run out.
     """

@@ -24,8 +24,9 @@ _LOOP_TURNS = 12.0  # Hz below which a loop that is short of gain gets no worse
 
 @dataclass(frozen=True)
 class Amplifier:
-    """All voltages in V at the output. second and third: relative distortion per volt and per volt²; knobs change
-    fields by name.
+    """All voltages in V at the output.
+
+    second and third: relative distortion per volt and per volt²; knobs change fields by name.
 
     low_corner: below it distortion grows as loop gain is short, 0: it is not; dead_zone: V by which the output stage
     hesitates at the crossover; noise_rise: Hz above which a switching amplifier's noise grows by 12 dB per octave, 0:
@@ -61,8 +62,8 @@ class Amplifier:
     knobs: Mapping[str, Mapping[str, Mapping[str, float]]] = field(default_factory=dict)
 
     def set_to(self, conditions: Mapping[str, str]) -> Amplifier:
-        """The amplifier with its knobs as the conditions say ("gain": "low"); conditions that are no knob leave it
-        alone.
+        """Return the amplifier with its knobs as the conditions say ("gain": "low"); conditions that are no knob leave
+        it alone.
         """
         changes: dict[str, float] = {}
         for name, value in conditions.items():
@@ -72,8 +73,9 @@ class Amplifier:
     def process(
         self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
     ) -> Samples:
-        """Output (frames, channels) in V into the load for an input in V; ``powered_for``: seconds since it was
-        switched on.
+        """Output (frames, channels) in V into the load for an input in V.
+
+        ``powered_for``: seconds since it was switched on.
         """
         signal = Spectral(volts, rate)
         f = signal.f
@@ -101,8 +103,8 @@ class Amplifier:
         return np.asarray(output * (load_ohms / (load_ohms + self.output_ohms)))
 
     def _clip(self, v: Samples, rate: float, load_ohms: float) -> Samples:
-        """The supply's limit, softened a little, and sagging with the current drawn over the last hundredths of a
-        second.
+        """Return the supply's limit, softened a little, and sagging with the current drawn over the last hundredths of
+        a second.
         """
         if self.dead_zone:
             v = v - self.dead_zone * np.tanh(v / self.dead_zone)
@@ -134,7 +136,9 @@ class Amplifier:
         return np.asarray(volts * math.sqrt(2) * np.sin(2 * np.pi * frequency * t + 0.3 * np.sin(2 * np.pi * 3.1 * t)))
 
     def _hum(self, frames: int, rate: float, since: float) -> Samples:
-        """The mains wanders a little about its frequency, as mains do, and goes on from one recording to the next."""
+        """Return mains that wander a little about its frequency, as mains do, and goes on from one recording to the
+        next.
+        """
         t = since + np.arange(frames) / rate
         phase = 2 * np.pi * self.mains * t + 0.9 * np.sin(2 * np.pi * t / 47.0) + 1.0
         return np.asarray(sum(a * np.sin(n * phase) for n, a in enumerate(self.hum, start=1)))

@@ -16,8 +16,9 @@ _SINE_PEAK = 2**0.5
 
 @dataclass(frozen=True)
 class Converter:
-    """full_scale: RMS volts of a full-scale sine; noise: RMS over half the rate re full scale, in dB; second, third:
-    re full scale, per unit.
+    """full_scale: RMS volts of a full-scale sine.
+
+    noise: RMS over half the rate re full scale, in dB; second, third: re full scale, per unit.
     """
 
     full_scale: float
@@ -30,7 +31,7 @@ class Converter:
     bits: int = 24
 
     def _quantised(self, x: Samples, rng: np.random.Generator) -> Samples:
-        """Rounded to the converter's steps with triangular dither of two steps, clipped at its ends."""
+        """Return samples rounded to the converter's steps with triangular dither of two steps, clipped at its ends."""
         steps = 2.0 ** (self.bits - 1)
         dither = rng.random(x.shape)
         dither -= rng.random(x.shape)

@@ -115,8 +115,8 @@ class Processor:
 
 @dataclass(frozen=True)
 class NetworkPath:
-    """Sound over a network: late by its buffer, received on a clock of its own; the second channel, as the first
-    goes by wire.
+    """Sound over a network: late by its buffer, received on a clock of its own; the second channel, as the first goes
+    by wire.
     """
 
     maker: str

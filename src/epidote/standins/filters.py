@@ -32,7 +32,7 @@ def second_order_low_pass(f: Samples, corner: float, q: float) -> Complex:
 
 
 def converter_band(f: Samples, rate: float, latency: float) -> Complex:
-    """A linear-phase band limit that turns between 0.46 and 0.5 of the rate, ``latency`` samples late."""
+    """Return a linear-phase band limit that turns between 0.46 and 0.5 of the rate, ``latency`` samples late."""
     share = np.clip((f / rate - 0.46) / 0.04, 0, 1)
     return np.asarray((0.5 + 0.5 * np.cos(np.pi * share)) * np.exp(-2j * np.pi * f * latency / rate))
 
@@ -54,7 +54,7 @@ class Spectral:
         return self
 
     def oversampled(self, factor: int) -> Samples:
-        """The signal (channels, frames) at ``factor`` times the rate, its room included."""
+        """Return the signal (channels, frames) at ``factor`` times the rate, its room included."""
         wide = np.zeros((self.bins.shape[0], self.size * factor // 2 + 1), complex)
         np.multiply(self.bins, factor, out=wide[:, : self.bins.shape[1]])
         return np.asarray(scipy.fft.irfft(wide, self.size * factor, overwrite_x=True))

@@ -16,8 +16,9 @@ from epidote.standins.filters import Spectral, coloured_noise
 
 @dataclass(frozen=True)
 class Loudspeaker:
-    """dc_ohms, coil_henries: voice coil; resonance in Hz with its mechanical and electrical Q; series_ohms: the
-    resistor in the line.
+    """dc_ohms, coil_henries: voice coil.
+
+    Resonance in Hz with its mechanical and electrical Q; series_ohms: the resistor in the line.
     """
 
     maker: str
@@ -31,7 +32,7 @@ class Loudspeaker:
     noise_density: float = 3e-9
 
     def set_to(self, conditions: Mapping[str, str]) -> Loudspeaker:
-        """It has no knobs."""
+        """Return the loudspeaker itself, which has no knobs."""
         return self
 
     def impedance(self, f: Samples) -> NDArray[np.complex128]:

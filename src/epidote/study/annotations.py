@@ -42,7 +42,9 @@ M = TypeVar("M", bound="BaseModel")
 
 
 def valid(entries: Iterable[Entry], model: type[M]) -> list[tuple[Entry, M]]:
-    """The entries whose data fit their model, with it; the others are damaged and left out, here as everywhere."""
+    """Return the entries whose data fit their model, with it; the others are damaged and left out, here as
+    everywhere.
+    """
     from pydantic import ValidationError
 
     valid_entries = []
@@ -130,7 +132,7 @@ class Entries:
         return self.add("picture", {"file": file, "name": name, "caption": caption, "sha256": digest}, owner, person)
 
     def read(self, entry: Entry) -> bytes:
-        """A picture's bytes; b"" where its file is missing or is none of the study's."""
+        """Return a picture's bytes; b"" where its file is missing or is none of the study's."""
         try:
             return self.folder.read(ATTACHMENTS, entry.file, _MOST_BYTES)
         except StudyError:
@@ -152,7 +154,7 @@ class Entries:
 
 
 def _file_of(data: str) -> str:
-    """The file that a picture's row names; "" where it names none."""
+    """Return the file that a picture's row names; "" where it names none."""
     try:
         return str(json.loads(data)["file"])
     except (ValueError, KeyError, TypeError):

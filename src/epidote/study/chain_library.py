@@ -50,7 +50,7 @@ class ChainLibrary:
 
 
 def read_chain_file(path: Path) -> Chain:
-    """Raises UnusableInputError saying what is wrong with the file."""
+    """Read a chain. Raises UnusableInputError saying what is wrong with the file."""
     from epidote.audio.files.sound_file import read_bounded
     from epidote.core.chain.chain_toml import chain_from_toml
 
@@ -63,7 +63,7 @@ def read_chain_file(path: Path) -> Chain:
 
 
 def write_chain_file(path: Path, chain: Chain) -> None:
-    """Raises EpidoteError when the disk refuses; then what was there is still there."""
+    """Write a chain. Raises EpidoteError when the disk refuses; then what was there is still there."""
     from epidote.audio.files.sound_file import write_whole
     from epidote.core.chain.chain_toml import chain_to_toml
 

@@ -27,8 +27,9 @@ def _unpacked(blob: bytes, points: int) -> Samples:
 
 
 def insert_curve(connection: sqlite3.Connection, run_id: int, curve: Curve) -> None:
-    """Keep a curve; points that could not be drawn (no number, x not rising) are left out, and a curve without any
-    others is.
+    """Keep a curve.
+
+    Points that could not be drawn (no number, x not rising) are left out, and a curve without any others is.
     """
     sound = sound_curve(curve)
     if sound is None:
@@ -59,8 +60,9 @@ def insert_curve(connection: sqlite3.Connection, run_id: int, curve: Curve) -> N
 
 
 def curve_from_row(row: sqlite3.Row) -> Curve | None:
-    """A stored curve; None where what is stored is none: cut short, of other lengths, not rising, with values that
-    are no numbers.
+    """Return a stored curve.
+
+    None where what is stored is none: cut short, of other lengths, not rising, with values that are no numbers.
     """
     try:
         points = int(row["points"])
@@ -93,7 +95,7 @@ def curve_from_row(row: sqlite3.Row) -> Curve | None:
 
 
 def thumbnail_points(curve: Curve | None, points: int = 48) -> list[tuple[float, float]]:
-    """A small drawing of a curve: (x, y) from 0 to 1, x logarithmic for frequencies, peaks kept."""
+    """Return a small drawing of a curve: (x, y) from 0 to 1, x logarithmic for frequencies, peaks kept."""
     if curve is None or curve.x.size < 2:
         return []
     keep = np.isfinite(curve.y) & ((curve.x > 0) | (curve.x_unit != "Hz"))

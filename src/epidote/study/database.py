@@ -93,7 +93,7 @@ class Database:
                 raise StudyError(_damaged(self.path, result))
 
     def _upgrade_a_copy(self) -> None:
-        """A reader of an older format works on an upgraded copy in memory: the file is not its to change."""
+        """Upgrade a copy in memory for a reader of an older format: the file is not its to change."""
         if self._connection.execute("PRAGMA user_version").fetchone()[0] >= migrations()[-1][0]:
             return
         copy = _connect(":memory:")
@@ -133,7 +133,7 @@ class Database:
 
     @contextmanager
     def writing(self) -> Iterator[sqlite3.Connection]:
-        """A transaction: all of it happens or nothing."""
+        """Yield a transaction: all of it happens or nothing."""
         if self.read_only:
             raise ReadOnlyError(
                 f"{self.path.parent.name} is read-only. Nothing was changed; close it elsewhere, or copy the study and"
@@ -153,7 +153,7 @@ class Database:
                 raise _translated(error, self.path) from error
 
     def _require_there(self) -> None:
-        """Raises StudyError when the file that is open is no longer the one in the folder: what is written to it
+        """Raise StudyError when the file that is open is no longer the one in the folder: what is written to it
         would be lost.
         """
         try:
@@ -180,7 +180,7 @@ def _connect(address: str) -> sqlite3.Connection:
 
 
 def _read_where_nothing_can_be_written(path: Path, *, log: bool) -> sqlite3.Connection:
-    """A reader on a medium that cannot be written.
+    """Return a reader on a medium that cannot be written.
 
     SQLite cannot use the write-ahead log there, so one that a killed process left is read from a copy; without a log
     the file itself is the whole truth.
@@ -197,7 +197,7 @@ def _read_where_nothing_can_be_written(path: Path, *, log: bool) -> sqlite3.Conn
 
 
 def quoted(path: Path) -> str:
-    """A path for SQLite's file: address."""
+    """Return a path for SQLite's file: address."""
     return str(path.absolute()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
 
 

@@ -30,7 +30,7 @@ class UnsafeNameError(StudyError):
 
 
 def require_plain(name: str) -> str:
-    """The name itself. Raises UnsafeNameError for what could lead anywhere else than into its room."""
+    """Return the name itself. Raises UnsafeNameError for what could lead anywhere else than into its room."""
     fits = 0 < len(os.fsencode(name)) <= _LONGEST_NAME and name not in (".", "..")
     if not fits or "/" in name or not name.isprintable():
         raise UnsafeNameError(
@@ -58,7 +58,7 @@ class StudyFolder:
         return ""
 
     def _kind(self, name: str) -> str:
-        """What stands under a name in the study's folder itself; "" for nothing."""
+        """Return what stands under a name in the study's folder itself; "" for nothing."""
         try:
             mode = os.lstat(self.path / name).st_mode
         except OSError:
@@ -74,7 +74,7 @@ class StudyFolder:
 
     @contextmanager
     def _room(self, room: str, *, make: bool = False) -> Iterator[int]:
-        """The room's directory descriptor. Raises StudyError when it is a link or is missing."""
+        """Yield the room's directory descriptor. Raises StudyError when it is a link or is missing."""
         assert room in _ROOMS or room.startswith(f"{BIN}/")
         try:
             if make:
@@ -115,7 +115,7 @@ class StudyFolder:
             return []
 
     def open(self, room: str, name: str) -> int:
-        """A descriptor for reading.
+        """Return a descriptor for reading.
 
         Raises StudyError for a name that is not plain, a file that is missing, or no regular file.
         """
@@ -137,7 +137,7 @@ class StudyFolder:
         return descriptor
 
     def read(self, room: str, name: str, most: int | None = None) -> bytes:
-        """A file whole. Raises StudyError, also for one larger than ``most`` bytes."""
+        """Return a file whole. Raises StudyError, also for one larger than ``most`` bytes."""
         with os.fdopen(self.open(room, name), "rb") as file:
             size = os.fstat(file.fileno()).st_size
             if most is not None and size > most:
@@ -206,7 +206,7 @@ class StudyFolder:
         return False
 
     def days(self) -> list[str]:
-        """The folders of the bin, latest first."""
+        """Return the folders of the bin, latest first."""
         try:
             with self._room(BIN) as folder:
                 days = [
@@ -218,10 +218,10 @@ class StudyFolder:
 
 
 def day_now(remark: str = "") -> str:
-    """The name of a new folder in the bin."""
+    """Return the name of a new folder in the bin."""
     return f"{datetime.now(UTC):%Y-%m-%d %H%M%S}{f' {remark}' if remark else ''}"
 
 
 def _names_in(descriptor: int) -> list[str]:
-    """The names in an open folder; a path would have to be followed again."""
+    """Return the names in an open folder; a path would have to be followed again."""
     return os.listdir(descriptor)

@@ -24,7 +24,7 @@ class Headline:
 
 
 def headline_from_json(text: str) -> Headline | None:
-    """The reading that stands for a run. Raises what damaged JSON raises."""
+    """Return the reading that stands for a run. Raises what damaged JSON raises."""
     data = load_json(text, "run")
     if data is None:
         return None

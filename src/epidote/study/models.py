@@ -154,7 +154,7 @@ class RunSummary:
         return readings_from_json(self.readings_json)
 
     def reading(self, key: str, channel: int | None = None) -> Reading | None:
-        """The first reading of a key that has a value, of one channel or of any."""
+        """Return the first reading of a key that has a value, of one channel or of any."""
         for reading in self.readings:
             if reading.key == key and channel in (None, reading.channel) and reading.value is not None:
                 return reading
@@ -228,7 +228,7 @@ class Overview:
     damaged: tuple[str, ...] = ()  # rows of the database that cannot be read ("entry 12")
 
     def marked(self, run_ids: Collection[int]) -> Overview:
-        """The same with the caution of damaged data on these runs, as found when their curves were read."""
+        """Return the same with the caution of damaged data on these runs, as found when their curves were read."""
         if not run_ids:
             return self
 
@@ -269,7 +269,7 @@ class Overview:
         return tuple(subjects)
 
     def notes_on(self, subject: Subject, run: RunSummary) -> tuple[str, ...]:
-        """What was noted of a row's unit, of the row, and of the run; captions of pictures too."""
+        """Return what was noted of a row's unit, of the row, and of the run; captions of pictures too."""
         if subject.unit:
             unit = subject.unit.id
         else:

@@ -25,8 +25,10 @@ _MOST_FLAC_RATE = 655350  # Hz, of the format
 
 @dataclass(frozen=True)
 class Acquired:
-    """What was recorded; clocks: of the recorders that played or recorded by themselves, at ``rate`` Hz; none for
-    recordings of this computer.
+    """What was recorded.
+
+    clocks: of the recorders that played or recorded by themselves, at ``rate`` Hz; none for recordings of this
+    computer.
     """
 
     recordings: tuple[Recording, ...]
@@ -62,7 +64,7 @@ class RecordingFiles:
         return name, hashlib.sha256(content).hexdigest()
 
     def acquired(self, rows: Iterable[sqlite3.Row]) -> Acquired:
-        """The recordings of a run by their rows, in order, each with what is known of how it was made.
+        """Return the recordings of a run by their rows, in order, each with what is known of how it was made.
 
         Of recordings of a marked file the recorder's clock is found again. Raises StudyError when a file is missing or
         changed.
@@ -90,7 +92,7 @@ class RecordingFiles:
         return Acquired(tuple(result), tuple(clocks), rate)
 
     def _read(self, name: str, digest: str) -> bytes:
-        """A recording's bytes, taken out of the bin again where it lies there.
+        """Return a recording's bytes, taken out of the bin again where it lies there.
 
         Raises StudyError when it is missing or changed.
         """

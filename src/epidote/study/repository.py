@@ -129,13 +129,13 @@ class Repository:
             return tuple(run_from_row(r) for r in rows)
 
     def curves(self, run_id: int, keys: Iterable[str] | None = None) -> tuple[Curve, ...]:
-        """A run's curves, all or those of some keys; what is damaged is left out, see ``checked_curves``."""
+        """Return a run's curves, all or those of some keys; what is damaged is left out, see ``checked_curves``."""
         return self.checked_curves(run_id, keys)[0]
 
     def checked_curves(
         self, run_id: int, keys: Iterable[str] | None = None
     ) -> tuple[tuple[Curve, ...], tuple[str, ...]]:
-        """The curves, and the keys of those that cannot be shown, since what is stored of them is no curve."""
+        """Return the curves, and the keys of those that cannot be shown, since what is stored of them is no curve."""
         from epidote.study.curve_codec import curve_from_row  # NumPy is not needed before the first graph
 
         with self._db.reading() as c:
@@ -170,7 +170,7 @@ class Repository:
     def add_subject(
         self, unit: Unit | None, conditions: Mapping[str, str], device: str = "", after: int | None = None
     ) -> Subject:
-        """A new row, at the end or after another one.
+        """Return a new row, at the end or after another one.
 
         Raises StudyError when the same unit stands there under the same conditions.
         """
@@ -201,7 +201,7 @@ class Repository:
         return Subject(_key(key), unit, dict(conditions), device, colour, position)
 
     def _require_fitting(self, conditions: Mapping[str, str]) -> None:
-        """Raises SettingError for conditions that make a chain that cannot be, such as a probe of 0.5:1."""
+        """Raise SettingError for conditions that make a chain that cannot be, such as a probe of 0.5:1."""
         if _OF_THE_CHAIN & conditions.keys():
             from epidote.core.chain.chain import Chain
 
@@ -271,7 +271,7 @@ class Repository:
         return _key(c.execute(f"INSERT INTO run ({names}) VALUES ({places})", values).lastrowid)
 
     def _firmware_of(self, c: sqlite3.Connection, subject_id: int) -> str:
-        """The firmware that a row's unit has now."""
+        """Return the firmware that a row's unit has now."""
         row = c.execute(
             "SELECT firmware FROM unit JOIN subject ON unit.id = unit_id WHERE subject.id = ?", (subject_id,)
         ).fetchone()
@@ -298,7 +298,7 @@ class Repository:
         return self.run(run_id)
 
     def recording_rows(self, run_id: int) -> list[sqlite3.Row]:
-        """The rows of a run's recordings, in order; of a recomputed run those of the run it came from."""
+        """Return the rows of a run's recordings, in order; of a recomputed run those of the run it came from."""
         source = self.run(run_id).source
         with self._db.reading() as c:
             return c.execute("SELECT * FROM recording WHERE run_id = ? ORDER BY position", (source,)).fetchall()

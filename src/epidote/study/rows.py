@@ -37,7 +37,7 @@ class Reader:
     damaged: list[str] = field(default_factory=list)
 
     def each(self, kind: str, rows: Iterable[sqlite3.Row], read: Callable[[sqlite3.Row], T]) -> list[T]:
-        """The rows that can be read."""
+        """Return the rows that can be read."""
         values = []
         for row in rows:
             try:
@@ -55,7 +55,7 @@ def _object(text: str) -> dict[str, Any]:
 
 
 def _seen(data: dict[str, Any]) -> dict[str, Any]:
-    """An entry's data with every text visible; only notes keep their lines."""
+    """Return an entry's data with every text visible; only notes keep their lines."""
     return {k: visible(v, lines=k == "text") if isinstance(v, str) else v for k, v in data.items()}
 
 
@@ -117,7 +117,7 @@ def entry_from_row(row: sqlite3.Row) -> Entry:
 
 
 def run_from_row(row: sqlite3.Row) -> RunSummary:
-    """A run; of a damaged one what is still known, with the caution that says so."""
+    """Return a run; of a damaged one what is still known, with the caution that says so."""
     try:
         cautions = load_json(row["cautions"], "run")
         headline = headline_from_json(row["headline"])
@@ -170,8 +170,8 @@ def run_from_row(row: sqlite3.Row) -> RunSummary:
 
 
 def described_recording(recording: Recording | MarkedRecording | Section) -> tuple[str, str]:
-    """What a recording's row keeps of how it was made: what was played, the marked file, or the section that counts,
-    and what the device complained about.
+    """Return what a recording's row keeps of how it was made: what was played, the marked file, or the section that
+    counts, and what the device complained about.
     """
     from epidote.core.signals.recording import Recording, Section
 
@@ -186,7 +186,7 @@ def described_recording(recording: Recording | MarkedRecording | Section) -> tup
 
 
 def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | Place | None, tuple[str, ...]]:
-    """The same read again; a Place: the section's first frame and its frames. Raises StudyError."""
+    """Return the same read again; a Place: the section's first frame and its frames. Raises StudyError."""
     from epidote.core.signals.stimulus import Stimulus
     from epidote.core.stimuli.marked_sequence import MarkedSequence
 

@@ -100,7 +100,7 @@ class Study(Repository):
         return self.why_read_only != ""
 
     def _opened(self, file: Path, *, create: bool) -> Database:
-        """The database; on a disk that is full to the last block for reading only."""
+        """Return the database; on a disk that is full to the last block for reading only."""
         try:
             return Database(file, read_only=self.read_only, create=create)
         except DiskFullError:
@@ -138,14 +138,14 @@ class Study(Repository):
         return self.insert_run(run, [files.write(recording.signal) for recording in run.recordings])
 
     def recordings(self, run_id: int) -> tuple[Recording, ...]:
-        """The kept recordings of a run (of the run it was recomputed from).
+        """Return the kept recordings of a run (of the run it was recomputed from).
 
         Raises StudyError when one is missing or changed.
         """
         return self.acquired(run_id).recordings
 
     def acquired(self, run_id: int) -> Acquired:
-        """The same with what is known of how they were made."""
+        """Return the same with what is known of how they were made."""
         from epidote.study.recording_files import RecordingFiles
 
         return RecordingFiles(self.folder, read_only=self.read_only).acquired(self.recording_rows(run_id))
@@ -157,7 +157,7 @@ class Study(Repository):
 
 
 def _require_own_database(path: Path) -> None:
-    """Raises StudyError when the database is a link: opening it would change a file somewhere else."""
+    """Raise StudyError when the database is a link: opening it would change a file somewhere else."""
     if (path / DATABASE).is_symlink():
         raise StudyError(
             f"{DATABASE} in {path.name} is a link, not the study's own file. Nothing was changed; put the file itself"

@@ -12,7 +12,7 @@ CAUTIONS = frozenset(str(c) for c in Caution)
 
 
 def readings_from_json(text: str) -> tuple[Reading, ...]:
-    """The readings that are whole: key, channel, value or None, unit and what else every reader relies on."""
+    """Return the readings that are whole: key, channel, value or None, unit and what else every reader relies on."""
     try:
         data = load_json(text, "row")
     except FAULTS:
@@ -36,7 +36,7 @@ def is_reading(data: object) -> bool:
 
 
 def points_from_json(text: str) -> tuple[tuple[float, float], ...]:
-    """A small drawing's points, both from 0 to 1; none for what is no drawing."""
+    """Return a small drawing's points, both from 0 to 1; none for what is no drawing."""
     try:
         points = [(float(x), float(y)) for x, y in load_json(text, "drawing")]
     except FAULTS:

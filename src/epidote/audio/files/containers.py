@@ -22,8 +22,9 @@ class DiskError(EpidoteError):
 
 @dataclass(frozen=True)
 class Decoded:
-    """One track of a container, decoded into a file without a name: 32-bit floats, frame after frame. late: s after
-    the first track.
+    """One track of a container, decoded into a file without a name: 32-bit floats, frame after frame.
+
+    late: s after the first track.
     """
 
     name: str

@@ -36,7 +36,7 @@ class Announced:
 
 
 def announced(file: BinaryIO, size: int) -> Announced | None:
-    """What a file's header says; None where it does not say, or the format is none of these.
+    """Return what a file's header says; None where it does not say, or the format is none of these.
 
     ``size``: the file's, in bytes.
     """
@@ -129,7 +129,7 @@ def _wave64(file: BinaryIO, size: int) -> Announced | None:
 
 
 def _after(container: _Container, file: BinaryIO, size: int, tag: bytes, before: int) -> Announced | None:
-    """The chunk whose samples begin ``before`` bytes into it."""
+    """Return the chunk whose samples begin ``before`` bytes into it."""
     for name, length, begin in container.chunks(file, size):
         if name == tag:
             if length > 0:

@@ -1,5 +1,6 @@
-"""Sound files in and out: WAV, FLAC, AIFF, Ogg and what containers hold, read with every doubt; written so that
-nothing is half there.
+"""Sound files in and out: WAV, FLAC, AIFF, Ogg and what containers hold, read with every doubt.
+
+Written so that nothing is half there.
 """
 
 from __future__ import annotations
@@ -35,7 +36,7 @@ class Track:
 
 
 def read_sound(path: Path) -> Signal:
-    """A sound file as a signal in FS; of a container, its first track.
+    """Return a sound file as a signal in FS; of a container, its first track.
 
     Raises UnusableInputError saying what is wrong with it.
     """
@@ -54,7 +55,7 @@ def read_tracks(path: Path, first: float = 0.0, last: float | None = None) -> li
 
 
 def read_material(path: str, rate: float) -> Signal:
-    """A sound file brought to a rate, for playing. Raises UnusableInputError."""
+    """Return a sound file brought to a rate, for playing. Raises UnusableInputError."""
     return signal_for_playing(read_sound(Path(path).expanduser()), rate)
 
 
@@ -62,7 +63,7 @@ set_material_reader(read_material)
 
 
 def encode(samples: Samples, rate: float, kind: str, bits: str) -> bytes:
-    """A sound file's bytes; kind WAV or FLAC, bits 16, 24 or 32f.
+    """Return a sound file's bytes; kind WAV or FLAC, bits 16, 24 or 32f.
 
     Integers are rounded, so that 24-bit numbers come back exactly.
     """
@@ -99,7 +100,7 @@ def write_whole(path: Path, content: bytes) -> None:
 
 
 def read_bounded(path: Path, most: int, what: str) -> bytes:
-    """A file from outside, whole: a regular file of at most ``most`` bytes.
+    """Return a file from outside, whole: a regular file of at most ``most`` bytes.
 
     ``what``: what it is to be. Raises UnusableInputError.
     """
@@ -122,14 +123,14 @@ def read_bounded(path: Path, most: int, what: str) -> bytes:
 
 
 def part_of(path: Path) -> Path:
-    """The temporary name under which a file is written. Raises DiskError for a path that names no file."""
+    """Return the temporary name under which a file is written. Raises DiskError for a path that names no file."""
     if not path.name:
         raise DiskError(f"“{path}” is not a file name. Nothing was written; enter a name.")
     return path.with_name(path.name + ".part")
 
 
 def new_part(path: Path) -> IO[bytes]:
-    """A new file under the temporary name of ``path``, open for reading and writing. Raises OSError."""
+    """Return a new file under the temporary name of ``path``, open for reading and writing. Raises OSError."""
     temporary = part_of(path)
     temporary.unlink(missing_ok=True)  # of a process that was killed; of a link only the link itself
     return os.fdopen(
@@ -138,7 +139,7 @@ def new_part(path: Path) -> IO[bytes]:
 
 
 def disk_error(name: str, folder: Path, error: OSError) -> DiskError:
-    """What the disk refused, in words."""
+    """Return what the disk refused, in words."""
     if error.errno == errno.ENOSPC:
         return DiskError(
             f"The disk is full: {name} could not be written to {folder}. Any existing file is unchanged; free some"
@@ -151,7 +152,7 @@ def disk_error(name: str, folder: Path, error: OSError) -> DiskError:
 
 
 def decode_kept(content: bytes) -> Signal:
-    """The signal of a WAV or FLAC file's bytes, as ``encode`` made them. Raises UnusableInputError."""
+    """Return the signal of a WAV or FLAC file's bytes, as ``encode`` made them. Raises UnusableInputError."""
     try:
         samples, rate = soundfile.read(io.BytesIO(content), dtype="float64", always_2d=True)
     except (soundfile.SoundFileError, OSError) as error:

@@ -195,7 +195,7 @@ class SoundStream:
         self.close()
 
     def require_still(self) -> None:
-        """Raises UnusableInputError when somebody wrote to the file since it was opened."""
+        """Raise UnusableInputError when somebody wrote to the file since it was opened."""
         after = self._path.stat()
         if (after.st_size, after.st_mtime_ns) != (self._before.st_size, self._before.st_mtime_ns):
             raise UnusableInputError(
@@ -224,7 +224,7 @@ def _track(one: Decoded) -> TrackStream:
 
 
 def _refuse_cut_off(path: Path, size: int) -> None:
-    """A file whose header announces more sound than there is, in any format whose header says so."""
+    """Refuse a file whose header announces more sound than there is, in any format whose header says so."""
     with path.open("rb") as file:
         stated = announced(file, size)
     if stated is not None and stated.cut_off:

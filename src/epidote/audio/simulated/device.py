@@ -36,7 +36,7 @@ class StandIn(Protocol):
     """A unit on the simulated bench."""
 
     def set_to(self, conditions: Mapping[str, str]) -> StandIn:
-        """The unit with its knobs as the conditions say; conditions that are no knob leave it alone."""
+        """Return the unit with its knobs as the conditions say; conditions that are no knob leave it alone."""
 
     def process(
         self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
@@ -185,8 +185,9 @@ class SimulatedDevice:
         return np.ascontiguousarray(recorded[:, [n - 1 for n in self._wiring.inputs]])
 
     def _pace(self, recorded: Samples, progress: Progress, cancelled: Cancelled, enough: Enough | None) -> int:
-        """Hand out the recording block by block, so that progress, cancelling and stopping work as with a real
-        device; how much came out.
+        """Hand out the recording block by block, so that progress, cancelling and stopping work as with a real device.
+
+        Return how many frames came out.
         """
         frames = int(recorded.shape[0])
         duration = frames / self._rate
@@ -215,7 +216,7 @@ def _stop_if(cancelled: Cancelled) -> None:
 
 
 def _load_of(conditions: Mapping[str, str], usual: float) -> float:
-    """The load somebody put on, if a condition says so: "load": "4 Ω"."""
+    """Return the load somebody put on, if a condition says so: "load": "4 Ω"."""
     try:
         return parse_as(conditions["load"], "Ω")
     except (KeyError, QuantityError):

@@ -41,7 +41,7 @@ _GIVEN_UP = "Earlier runs are saved; this run is not. Reconnect the device and m
 
 
 def sound_cards() -> list[DeviceInfo]:
-    """The devices that PortAudio finds now; none when the library, or every sound server, is missing."""
+    """Return the devices that PortAudio finds now; none when the library, or every sound server, is missing."""
     return [_info(d) for d in listed_devices()]
 
 
@@ -235,7 +235,7 @@ class SoundCard:
             self.process.wait()
 
     def _require_open(self) -> None:
-        """Raises DeviceLostError after the device was closed, or once its process is gone."""
+        """Raise DeviceLostError after the device was closed, or once its process is gone."""
         if self._socket.fileno() < 0 or self.process.poll() is not None:
             raise DeviceLostError(f"{self.info.title} is closed. {_GIVEN_UP}")
 
@@ -248,7 +248,7 @@ class SoundCard:
             frames.send_words(self._socket, words)
 
     def _message(self) -> tuple[bytes, bytes]:
-        """The next message of the host.
+        """Return the next message of the host.
 
         Raises DeviceLostError when there will be none, TimeoutError when there is none yet.
         """

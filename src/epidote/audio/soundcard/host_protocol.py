@@ -28,7 +28,7 @@ def send_words(to: socket.socket, words: dict[str, Any]) -> None:
 
 
 def receive(source: socket.socket) -> tuple[bytes, bytes] | None:
-    """The next message: its letter and content; None when the other side is gone.
+    """Return the next message: its letter and content; None when the other side is gone.
 
     Raises TimeoutError as the socket is set to.
     """
@@ -56,7 +56,7 @@ def _exactly(source: socket.socket, size: int) -> bytes | None:
 
 
 def to_bytes(samples: Samples) -> bytes:
-    """Samples as 32-bit floats, which hold what a 24-bit converter does exactly."""
+    """Return samples as 32-bit floats, which hold what a 24-bit converter does exactly."""
     return np.ascontiguousarray(samples, dtype="<f4").tobytes()
 
 

@@ -22,7 +22,7 @@ _PIECE = 64 * _HALF  # pieces that stay in the processor's cache
 
 
 def require_valid(signal: Signal, least_frames: int) -> None:
-    """Raises UnusableInputError for samples that are not finite, or too few of them."""
+    """Raise UnusableInputError for samples that are not finite, or too few of them."""
     if signal.channels < 1 or signal.frames < least_frames:
         raise UnusableInputError(
             f"The recording is too short ({signal.frames} of at least {least_frames} samples). Nothing was computed;"
@@ -37,6 +37,7 @@ def require_valid(signal: Signal, least_frames: int) -> None:
 
 def is_clipped(x: Samples, unit: str, extremes: tuple[Samples, Samples] | None = None) -> bool:
     """Flat tops: runs of equal samples at the greatest or least value, in several places, or at digital full scale.
+
     x (frames,); ``extremes`` as ``Signal.extremes`` gives them, where they are known.
 
     A slow tone has equal samples at its peaks too, as long as it changes by less than a step there; but then it leaves
@@ -86,7 +87,7 @@ def _has_flat_tops(x: Samples, sign: float, tops: Samples, level: float) -> bool
 
 
 def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
-    """Samples lost on the way, from a tone or sweep (frames,): a stretch of zeros, or a jump.
+    """Return samples lost on the way, from a tone or sweep (frames,): a stretch of zeros, or a jump.
 
     Over a few cycles a tone, and a sweep, obey x[n+1] + x[n-1] = c x[n]; what breaks that in one isolated place is a
     jump. A signal that breaks it everywhere (noise, distortion in every cycle) has none.
@@ -123,8 +124,9 @@ def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
 
 
 def _loud_span(x: Samples, limit: float) -> tuple[int, int]:
-    """From the first sample of x (frames,) beyond ``limit`` to after the last; they are near the ends as a rule, so
-    not all are looked at.
+    """From the first sample of x (frames,) beyond ``limit`` to after the last.
+
+    They are near the ends as a rule, so not all are looked at.
     """
     ends = []
     for turned in (x, x[::-1]):
@@ -155,8 +157,9 @@ def median_of_neighbours(values: NDArray[np.float32], at: NDArray[np.int64], rea
 
 
 def capture_cautions(signal: Signal, channel: int, *, gaps: bool = True) -> tuple[Caution, ...]:
-    """What is wrong with one channel (from 1) of a capture of a tone or sweep; of several tones at once, which break
-    what a gap is looked for by, without ``gaps``.
+    """Return what is wrong with one channel (from 1) of a capture of a tone or sweep.
+
+    Of several tones at once, which break what a gap is looked for by, without ``gaps``.
     """
     x = signal.channel(channel)
     cautions = []
@@ -174,16 +177,16 @@ def capture_cautions(signal: Signal, channel: int, *, gaps: bool = True) -> tupl
 
 
 def headroom(signal: Signal, channel: int) -> Reading:
-    """What is left between the greatest sample of a channel and digital full scale."""
+    """Return what is left between the greatest sample of a channel and digital full scale."""
     peak = signal.peak(channel)
     return Reading("headroom", channel, -to_db(peak) if peak > 0 and signal.unit == "FS" else None, "dB")
 
 
 def settled_segment(x: Samples, rate: float, settle: float, seconds: float | None, least: int) -> Samples:
-    """The steady part of x (frames,) less ``settle`` s at its beginning, ``seconds`` of it at most, in a length that
-    transforms quickly.
+    """Return the steady part of x (frames,) less ``settle`` s at its beginning, ``seconds`` of it at most, in a length
+    that transforms quickly.
 
-    All of x where that leaves fewer than ``least`` frames.
+        All of x where that leaves fewer than ``least`` frames.
     """
     first, end = steady_interval(x, rate)
     first = min(first + round(settle * rate), end)

@@ -20,8 +20,9 @@ def correlation(x: Samples, chirp: Samples) -> Samples:
 
 
 def coarse_lag(played: Samples, back: Samples, least: float) -> tuple[int, int] | None:
-    """By how many frames ``back`` is later than ``played`` (negative: earlier), and its sign; None when less than
-    ``least`` of it is alike.
+    """By how many frames ``back`` is later than ``played`` (negative: earlier), and its sign.
+
+    None when less than ``least`` of it is alike.
     """
     heights = correlation(back, played)
     place = int(np.argmax(np.abs(heights)))
@@ -32,7 +33,7 @@ def coarse_lag(played: Samples, back: Samples, least: float) -> tuple[int, int] 
 
 
 def refined_lag(cross: NDArray[np.complex128], size: int, lag: float) -> tuple[float, float]:
-    """The maximum of a cross-correlation near ``lag`` frames, between frames too, and its sign.
+    """Return the maximum of a cross-correlation near ``lag`` frames, between frames too, and its sign.
 
     cross (size//2+1,): spectrum of the later times the conjugate of the earlier, 0 outside the band. Newton's steps on
     the band-limited correlation itself: a parabola through three of its samples is off by up to 0.1 frames.

@@ -22,9 +22,10 @@ _SHORT_PERIOD = 4096  # frames
 
 @dataclass(frozen=True)
 class Undithered:
-    """bits: of the steps; line_spread: by how much these move a line's peak amplitude, rms, in FS; coherent: the
-    tone repeats before it has gone through many different roundings, so that its error is one fixed pattern and no
-    chance.
+    """bits: of the steps.
+
+    line_spread: by how much these move a line's peak amplitude, rms, in FS; coherent: the tone repeats before it has
+    gone through many different roundings, so that its error is one fixed pattern and no chance.
     """
 
     bits: int
@@ -33,7 +34,7 @@ class Undithered:
 
 
 def undithered_in(x: Samples, residual: Samples, frequency: float, amplitude: float) -> Undithered | None:
-    """x (frames,) and what a fitted tone leaves of it; ``frequency`` in cycles per frame, ``amplitude`` its peak in FS.
+    """X (frames,) and what a fitted tone leaves of it; ``frequency`` in cycles per frame, ``amplitude`` its peak in FS.
 
     None for what was dithered, was analogue, or is as fine as floating point.
     """
@@ -47,8 +48,9 @@ def undithered_in(x: Samples, residual: Samples, frequency: float, amplitude: fl
 
 
 def follows_rounding(x: Samples, residual: Samples) -> int | None:
-    """The bits of the steps to which x (frames,) was rounded without dither; ``residual``: what its tones leave of
-    it; None as above.
+    """Return the bits of the steps to which x (frames,) was rounded without dither.
+
+    ``residual``: what its tones leave of it; None as above.
     """
     part, left = middle_of(x), middle_of(residual)
     bits = bits_of(part)
@@ -64,14 +66,15 @@ def follows_rounding(x: Samples, residual: Samples) -> int | None:
 
 
 def middle_of(x: Samples) -> Samples:
-    """The part of x (frames,) that is looked at."""
+    """Return the part of x (frames,) that is looked at."""
     first = max(0, (x.size - _LOOKED_AT) // 2)
     return x[first : first + _LOOKED_AT]
 
 
 def bits_of(x: Samples) -> int | None:
-    """The least number of bits that hold all samples (frames,) of a full scale of 1; None beyond 24, and for what
-    exceeds full scale.
+    """Return the least number of bits that hold all samples (frames,) of a full scale of 1.
+
+    None beyond 24, and for what exceeds full scale.
     """
     if float(np.abs(x).max(initial=0.0)) > 1.0:
         return None

@@ -22,9 +22,10 @@ _ENOUGH = 600  # samples of a block tell its median to 4 %
 
 @dataclass(frozen=True)
 class SignalStatistics:
-    """mean: its direct part; peak: greatest sample without that; unusable: samples that are not finite; usual and
-    greatest (blocks,): median and maximum of the magnitude in blocks of ``block`` frames, the last of which takes what
-    is left over.
+    """mean: its direct part.
+
+    peak: greatest sample without that; unusable: samples that are not finite; usual and greatest (blocks,): median and
+    maximum of the magnitude in blocks of ``block`` frames, the last of which takes what is left over.
     """
 
     mean: float
@@ -44,8 +45,9 @@ def scan_source(source: SampleSource) -> SignalStatistics:
 def scan_sources(
     sources: Sequence[SampleSource], together: Callable[[Sequence[Callable[[], None]]], object]
 ) -> list[SignalStatistics]:
-    """One look through ways of one rate side by side, a piece of each at a time; ``together`` does the work on a
-    piece of each.
+    """One look through ways of one rate side by side, a piece of each at a time.
+
+    ``together`` does the work on a piece of each.
     """
     looks = [_SourceScan(way) for way in sources]
     for first, frames in iter_chunks(max(w.frames for w in sources), CHUNK_FRAMES // looks[0].block * looks[0].block):

@@ -31,7 +31,8 @@ _WIDEST = {_BLOCK: 5, WINDOWED_BLOCK: 14}  # bins of a block that a line may tak
 
 
 def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence[float]) -> Samples:
-    """Standard deviation of the peak amplitude of each fitted line (lines,), from what the fit left about it.
+    """Return the standard deviation of the peak amplitude of each fitted line (lines,), from what the fit left about
+    it.
 
     residual: rfft of the fit's residual, without a window, since the fit has none: what leaks to a line from elsewhere
     acts on it as well; places: of the fundamental and its harmonics, in bins. The variance of a fitted peak amplitude
@@ -56,8 +57,8 @@ def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence
 
 
 def lower_mean(powers: Samples) -> float:
-    """The level of noise from the powers of its bins, those of lines left out: the mean of the lower four fifths,
-    brought to that of all.
+    """Return the level of noise from the powers of its bins, those of lines left out: the mean of the lower four
+    fifths, brought to that of all.
     """
     lowest = np.partition(powers, max(0, int(_KEPT * powers.size) - 1))[: max(1, int(_KEPT * powers.size))]
     return float(lowest.mean()) / _LOWER_MEAN
@@ -87,7 +88,7 @@ def power_variance(weighted: Samples, block: int = _BLOCK, *, lines: bool = True
 
 
 def power_spread_db(variance: float, power: float) -> float:
-    """Standard deviation in dB of the level of a power > 0 with that variance."""
+    """Return the standard deviation in dB of the level of a power > 0 with that variance."""
     return DB_PER_NEPER / 2 * math.sqrt(variance) / power
 
 
@@ -102,17 +103,17 @@ def line_power_variance(own: FloatOrSamples, under: FloatOrSamples, window: Cosi
 
 
 def median_spread(of_one: float, count: int) -> float:
-    """Standard deviation of the median of so many values: sqrt(pi/2) times that of a mean for many, and as much for
-    two.
+    """Return the standard deviation of the median of so many values: sqrt(pi/2) times that of a mean for many, and as
+    much for two.
     """
     return of_one * math.sqrt(math.pi / 2 / (count + math.pi / 2 - 1))
 
 
 def windowed_band_spread(weighted: Samples, crowding: float, *, lines: bool = True) -> float:
-    """Standard deviation in dB of the level of a band from the powers of its bins (bins,), weighted, read with a
-    window; 0 of silence.
+    """Return the standard deviation in dB of the level of a band from the powers of its bins (bins,), weighted, read
+    with a window; 0 of silence.
 
-    ``crowding``: of the window, by which its bins share their noise; ``lines``: whether those belong to the level.
+        ``crowding``: of the window, by which its bins share their noise; ``lines``: whether those belong to the level.
     """
     if lines:
         total = float(weighted.sum())
@@ -125,7 +126,7 @@ def windowed_band_spread(weighted: Samples, crowding: float, *, lines: bool = Tr
 
 
 def _without_lines(powers: Samples, block: int) -> float:
-    """The sum of noise bins, those of lines counted as their surroundings are."""
+    """Return the sum of noise bins, those of lines counted as their surroundings are."""
     count = powers.size // block
     if count < 2:
         return float(powers.sum())
@@ -137,8 +138,8 @@ def _without_lines(powers: Samples, block: int) -> float:
 
 
 def _levels_about(powers: Samples, begins: NDArray[np.int64], block: int) -> Samples:
-    """Mean level of blocks by their median, which a line in them does not raise; of those that overlap one the
-    highest, so that the edge of a band of noise is not taken for a line.
+    """Mean level of blocks by their median, which a line in them does not raise; of those that overlap one the highest,
+    so that the edge of a band of noise is not taken for a line.
     """
     shifted = begins[:, None] + np.array([-block // 2, 0, block // 2])
     index = np.clip(shifted, 0, powers.size - block)[:, :, None] + np.arange(block)

@@ -53,8 +53,8 @@ class Kernel:
 
 
 def kernel(stimulus: Stimulus, frames: int) -> Kernel:
-    """The kernel for recordings of up to ``frames`` samples; the last ones are kept, for the next run of the same
-    kind.
+    """Return the kernel for recordings of up to ``frames`` samples; the last ones are kept, for the next run of the
+    same kind.
     """
     return _kernel(_Key(stimulus), even_fast_len(max(frames, stimulus.frames)))
 
@@ -144,7 +144,7 @@ def index_of_greatest(x: Samples) -> int:
 
 
 def _noise_sums(impulse: Samples, peak: int, k: Kernel) -> tuple[Samples, int]:
-    """Running sum over the bins of the noise's power spectrum, and the length of its transform.
+    """Return the running sum over the bins of the noise's power spectrum, and the length of its transform.
 
     Between the responses of the 20th and higher orders and the sweep's beginning there is nothing but noise.
     """
@@ -160,7 +160,7 @@ def _noise_sums(impulse: Samples, peak: int, k: Kernel) -> tuple[Samples, int]:
 
 
 def _fill_below_band(quotient: Complex, k: Kernel, delay: int) -> Complex:
-    """The quotient with its bins below the sweep's first frequency replaced where they are not worth dividing.
+    """Return the quotient with its bins below the sweep's first frequency replaced where they are not worth dividing.
 
     Down there the sweep has next to no energy, and noise, or the direct voltage that even orders leave while the sweep
     sounds, would be divided by nothing. Leaving the bins out is no way either: a response cut off sharply at its low
@@ -201,7 +201,9 @@ def _fill_below_band(quotient: Complex, k: Kernel, delay: int) -> Complex:
 
 
 def flat_window(before: int, after: int) -> Samples:
-    """A window (before + after,) that is 1 over the inner half of each side and falls as a raised cosine outside it."""
+    """Return a window (before + after,) that is 1 over the inner half of each side and falls as a raised cosine outside
+    it.
+    """
     rise, fall = max(1, before // 2), max(1, after // 2)
     window = np.ones(before + after)
     window[:rise] = 0.5 - 0.5 * np.cos(np.pi * (np.arange(rise) + 0.5) / rise)
@@ -255,7 +257,7 @@ class Linear:
 
 
 def linear_response(d: Deconvolved, *, by_frequency: bool) -> Linear:
-    """A fixed window keeps 20 ms before and 400 ms after the peak.
+    """Return the responses in their windows: a fixed window keeps 20 ms before and 400 ms after the peak.
 
     By frequency, it shortens from there to 32 cycles, 25 ms at least: responses of several windows are crossfaded over
     log frequency. Where a longer window gives another response than noise explains, as about a sharp resonance, it
@@ -308,10 +310,10 @@ def _room_after(k: Kernel) -> float:
 
 
 def _settled_step(d: Deconvolved, rows: Complex, lengths: Sequence[float], frequency: Samples) -> Samples:
-    """The shortest window (bins,), counted from the longest, that gives the same response as the next longer one,
-    within a thousandth or the noise.
+    """Return the shortest window (bins,), counted from the longest, that gives the same response as the next longer
+    one, within a thousandth or the noise.
 
-    Looked at in bands of a twelfth of an octave and their neighbours, and joined over log frequency.
+        Looked at in bands of a twelfth of an octave and their neighbours, and joined over log frequency.
     """
     rate = d.kernel.rate
     first, last = d.kernel.stimulus["start"], d.kernel.stimulus["stop"]
@@ -335,8 +337,8 @@ def _settled_step(d: Deconvolved, rows: Complex, lengths: Sequence[float], frequ
 
 
 def harmonic_response(d: Deconvolved, order: int) -> tuple[Complex, int]:
-    """Response of harmonic ``order`` against its own (output) frequency on the grid of ``response_grid``; window
-    length in samples.
+    """Response of harmonic ``order`` against its own (output) frequency on the grid of ``response_grid``; window length
+    in samples.
     """
     rate, length = d.kernel.rate, d.kernel.length
     advance = length * math.log(order) * rate
@@ -366,8 +368,9 @@ def noise_density(d: Deconvolved, frequencies: Samples) -> Samples:
 
 
 def hum_amplitudes(d: Deconvolved, frequencies: Samples) -> Samples:
-    """Peak amplitude of lines (lines,) at these frequencies that go on through the whole impulse response, as hum
-    does; 0 where none stands clear.
+    """Peak amplitude of lines (lines,) at these frequencies that go on through the whole impulse response, as hum does.
+
+    0 where none stands clear.
 
     A stretch with nothing but noise tells (see ``Deconvolved.noise_sums``). A line of amplitude a has the power a²/4
     (sum w)² in a window w.

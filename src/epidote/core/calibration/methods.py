@@ -46,7 +46,7 @@ class ToneLevel:
 
 
 def tone_level(x: Samples, rate: float) -> ToneLevel | None:
-    """The strongest tone of a short stretch (frames,); None when none stands 20 dB clear of the rest."""
+    """Return the strongest tone of a short stretch (frames,); None when none stands 20 dB clear of the rest."""
     if x.size < 512 or not np.any(x):
         return None
     spectrum = np.fft.rfft((x - x.mean()) * np.hanning(x.size))
@@ -95,7 +95,7 @@ def full_scale(volts: float, level_dbfs: float) -> float:
 
 
 def sensitivity(volts: float, spl_db: float) -> float:
-    """A microphone's V/Pa, when it gives ``volts`` in a field of ``spl_db`` (94 dB SPL is 1.0024 Pa)."""
+    """Return a microphone's V/Pa, when it gives ``volts`` in a field of ``spl_db`` (94 dB SPL is 1.0024 Pa)."""
     return volts / (SPL_PASCALS * from_db(spl_db))
 
 
@@ -111,10 +111,10 @@ def weighted_level(x: Samples, rate: float, weighting: Weighting) -> float:
 
 
 def through_series(series_ohms: float, before: float, after: float) -> float:
-    """The resistance that a known series resistor leads to: ``before`` and ``after`` are the voltages on its two
+    """Return the resistance that a known series resistor leads to: ``before`` and ``after`` are the voltages on its two
     sides, in the same unit.
 
-    Raises UnusableInputError when the resistor drops nothing, or the voltages are the wrong way round.
+        Raises UnusableInputError when the resistor drops nothing, or the voltages are the wrong way round.
     """
     if not before > after > 0:
         raise UnusableInputError(
@@ -148,7 +148,7 @@ def damping_factor(load_ohms: float, output_ohms: float) -> float | None:
 
 
 def loading_error_db(source_ohms: float, input_ohms: float) -> float:
-    """What a source's own resistance loses into an input, in dB (0 or less)."""
+    """Return what a source's own resistance loses into an input, in dB (0 or less)."""
     return to_db(input_ohms / (input_ohms + source_ohms))
 
 

@@ -14,7 +14,7 @@ from epidote.core.signals.signal import Samples
 
 
 def apply_microphone_correction(result: Result, chain: Chain) -> Result:
-    """The result less the chain's microphone correction: straight between its points over log frequency, its end
+    """Return the result less the chain's microphone correction: straight between its points over log frequency, its end
     values beyond them.
     """
     rows = chain.microphone_correction

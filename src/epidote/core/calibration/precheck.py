@@ -1,7 +1,7 @@
-"""A short shot before a run: is the path alive, on the right channels, at a sensible level, steady, and does it
-follow the drive?
+"""A short shot before a run.
 
-All limits are common practice, no source; each stands by its name below.
+It tells whether the path is alive, on the right channels, at a sensible level, steady, and whether it follows the
+drive. All limits are common practice, no source; each stands by its name below.
 """
 
 from __future__ import annotations
@@ -66,7 +66,7 @@ class Precheck:
 
 
 def precheck_stimuli(rate: float, level: float, alone: bool) -> list[Stimulus]:
-    """What is played: all outputs together, then the first ``alone`` too if asked, to see whether channels are
+    """Return what is played: all outputs together, then the first ``alone`` too if asked, to see whether channels are
     swapped.
     """
     together = level_check_tone(rate=rate, level=level)
@@ -78,7 +78,7 @@ def precheck_stimuli(rate: float, level: float, alone: bool) -> list[Stimulus]:
 def evaluate_precheck(
     recordings: Sequence[Recording], expected: Sequence[bool], loud_below_db: float = 0.0
 ) -> Precheck:
-    """What the shots of ``shots`` brought back.
+    """Return what the shots of ``shots`` brought back.
 
     ``expected``: per channel, whether the unit's output is wired to it; ``loud_below_db``: by how much the run itself
     will be louder than the shot.

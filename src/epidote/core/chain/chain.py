@@ -177,8 +177,9 @@ class Chain(BaseModel):
         return None if volts is None else volts / self.microphone_sensitivities[min(channel - 1, last)], "Pa"
 
     def offset_db(self, channel: int) -> float | None:
-        """What turns a digital ratio in dB into a voltage gain, or into Pa per V, in dB; None when either side is
-        not calibrated.
+        """Return what turns a digital ratio in dB into a voltage gain, or into Pa per V, in dB.
+
+        None when either side is not calibrated.
         """
         terminal, _ = self.scale(channel)
         if terminal is None or self.output_full_scale is None:
@@ -205,7 +206,10 @@ class Chain(BaseModel):
         return Conversion(self.output_full_scale, None, None, self.rate)
 
     def wired(self) -> Chain:
-        """The same chain with its output wired to its input: no probe, no microphone, no load. For the baseline."""
+        """Return the same chain with its output wired to its input: no probe, no microphone, no load.
+
+        For the baseline.
+        """
         without: dict[str, Any] = {
             "probe_ratio": 1.0,
             "load_ohms": None,
@@ -217,11 +221,11 @@ class Chain(BaseModel):
         return self.model_copy(update=without)
 
     def changed(self, **changes: Any) -> Chain:
-        """The chain with other values, checked as any chain is. Raises SettingError."""
+        """Return the chain with other values, checked as any chain is. Raises SettingError."""
         return make_settings(Chain, {**self.model_dump(), **changes})
 
     def with_conditions(self, conditions: Mapping[str, str]) -> Chain:
-        """The chain as a row's conditions make it: its load, probe (as 10:1), rate and buffer.
+        """Return the chain as a row's conditions make it: its load, probe (as 10:1), rate and buffer.
 
         Raises SettingError for a value that none can have; a condition that says something else than a number is the
         row's own matter.
@@ -270,7 +274,7 @@ class Chain(BaseModel):
         return all(getattr(self, name) == getattr(other, name) for name in names)
 
     def latest(self, what: str, channel: int | None = None) -> Calibration | None:
-        """The last calibration of a field, with its day, value and spread."""
+        """Return the last calibration of a field, with its day, value and spread."""
         return next(
             (c for c in reversed(self.calibrations) if c.what == what and (channel is None or c.channel == channel)),
             None,
@@ -295,13 +299,13 @@ class Chain(BaseModel):
         return age is not None and not -1 <= age <= STALE_DAYS
 
     def calibrated_with(self, entry: Calibration, **changes: Any) -> Chain:
-        """The chain with a new calibration: its values changed, the entry kept beside the earlier ones."""
+        """Return the chain with a new calibration: its values changed, the entry kept beside the earlier ones."""
         update = {**changes, "calibrated_on": entry.on, "calibrations": (*self.calibrations, entry)}
         return Chain.model_validate({**self.model_dump(), **update})
 
 
 def stored_chain(text: str) -> Chain:
-    """A chain from the JSON that a run keeps; an uncalibrated one where the text is no chain."""
+    """Return a chain from the JSON that a run keeps; an uncalibrated one where the text is no chain."""
     try:
         return Chain.model_validate_json(text)
     except ValidationError:
@@ -309,7 +313,7 @@ def stored_chain(text: str) -> Chain:
 
 
 def _number(text: str, unit: str) -> float | None:
-    """A condition as a positive number; None for one that is not there or says something else."""
+    """Return a condition as a positive number; None for one that is not there or says something else."""
     try:
         quantity = parse(text, unit)
     except QuantityError:
@@ -320,7 +324,7 @@ def _number(text: str, unit: str) -> float | None:
 
 
 def interface_of(device: str) -> str:
-    """The interface of a device's name: every simulated bench stands behind the same one."""
+    """Return the interface of a device's name: every simulated bench stands behind the same one."""
     if device.startswith("standin:"):
         return "standin"
     return device

@@ -14,7 +14,7 @@ from epidote.core.settings import setting_error, unit_of
 
 
 def chain_from_toml(text: str) -> Chain:
-    """A chain from its TOML form (docs/formats.md); of an empty text the usual one.
+    """Return a chain from its TOML form (docs/formats.md); of an empty text the usual one.
 
     Raises UnusableInputError naming the faulty entry.
     """
@@ -30,8 +30,8 @@ def chain_from_toml(text: str) -> Chain:
 
 
 def chain_to_toml(chain: Chain) -> str:
-    """The chain as readable TOML; entries that are as they were from the start are left out, but for the name and
-    the rate.
+    """Return the chain as readable TOML; entries that are as they were from the start are left out, but for the name
+    and the rate.
     """
     usual = Chain()
     lines = []

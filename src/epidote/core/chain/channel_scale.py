@@ -72,7 +72,7 @@ class ChannelScale:
         spread_db: float | None = None,
         cautions: tuple[Caution, ...] = (),
     ) -> Reading:
-        """A level from a mean square in FS² (0 dBFS: 1/2)."""
+        """Return a level from a mean square in FS² (0 dBFS: 1/2)."""
         if self.full is None:
             if mean_square > 0:
                 value = 10 * math.log10(2 * mean_square)

@@ -38,9 +38,9 @@ def is_power(text: str) -> bool:
 
 
 def drive_dbfs(text: str, chain: Chain, name: str = "level") -> float:
-    """What is typed as the level at the chain's output, in dBFS.
+    """Return what is typed as the level at the chain's output, in dBFS.
 
-    Raises SettingError for a power or a sound level, which the unit decides, and for volts at an output that is not
+        Raises SettingError for a power or a sound level, which the unit decides, and for volts at an output that is not
     calibrated.
     """
     quantity = parse(text, "dBFS")

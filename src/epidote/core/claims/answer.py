@@ -26,7 +26,7 @@ _UNCOVERED = 0.06  # a curve that begins or ends this share inside a range does 
 
 
 def no_proposal(claim: Claim) -> None:
-    """The procedure answers such claims, but another one measures them better."""
+    """Propose nothing: another procedure measures such claims better."""
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ class ClaimAnswer:
 def answer_by_reading(
     quantity: ClaimedQuantity, key: str, settings: ProposedSettings | None = None, curves: tuple[str, ...] = ()
 ) -> ClaimAnswer:
-    """The answer that one reading gives, whatever the conditions are."""
+    """Yield the answer that one reading gives, whatever the conditions are."""
 
     def candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
         for reading in evidence.channels(key):
@@ -57,7 +57,7 @@ def answer_by_reading(
 
 
 def greatest_in_range(check: ConditionCheck, curve: Curve, low: float, high: float) -> Candidate | None:
-    """The greatest value of a curve in a range, which it must cover."""
+    """Return the greatest value of a curve in a range, which it must cover."""
     in_range = (curve.x >= low * (1 - _EDGE)) & (curve.x <= high * (1 + _EDGE)) & np.isfinite(curve.y)
     inside = np.flatnonzero(in_range)
     if inside.size == 0:
@@ -89,7 +89,10 @@ def is_level(text: str) -> bool:
 
 
 def lines_on_graph(claim: Claim, x_unit: str, y_unit: str, at_1k: float | None) -> list[Line]:
-    """The lines of a claim on a graph of curves that answer it. at_1k: what a response lies at there, in y's unit."""
+    """Return the lines of a claim on a graph of curves that answer it.
+
+    at_1k: what a response lies at there, in y's unit.
+    """
     quantity = claim.claimed
     span = None
     if claim.frequency and claim.frequency_high:
@@ -120,7 +123,7 @@ def _lines_of_deviation(claim: Claim, span: tuple[float, float] | None, y_unit: 
 
 
 def _line_across(claim: Claim, value: float, x_unit: str) -> list[Line]:
-    """A power or a voltage as a line at its x."""
+    """Return a power or a voltage as a line at its x."""
     if x_unit != claim.claimed.units[0]:
         return []
     if claim.unit == x_unit:

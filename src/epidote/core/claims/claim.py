@@ -11,7 +11,7 @@ from epidote.core.quantities.formatting import format_plain, format_quantity
 
 
 def _known_quantity(value: object) -> object:
-    """A stored name as the quantity that it names."""
+    """Return a stored name as the quantity that it names."""
     if isinstance(value, str):
         return quantity_named(value)
     return value

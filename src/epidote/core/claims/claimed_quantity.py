@@ -79,7 +79,7 @@ def declared_quantities() -> tuple[ClaimedQuantity, ...]:
 
 
 def quantity_named(name: str) -> ClaimedQuantity:
-    """A quantity by its stored name. Raises ValueError for one that no loaded procedure declares."""
+    """Return a quantity by its stored name. Raises ValueError for one that no loaded procedure declares."""
     quantity = _QUANTITIES.get(name)
     if quantity is None:
         raise ValueError(f"unknown quantity “{name}”; the procedure that declares it may not be installed")

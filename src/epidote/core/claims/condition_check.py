@@ -87,7 +87,7 @@ class ConditionCheck:
             self.differs(Condition.FREQUENCY, hertz(measured), hertz(claimed))
 
     def level(self, volts: float | None) -> None:
-        """The measured level at the unit's output against the claimed one."""
+        """Compare the measured level at the unit's output with the claimed one."""
         if not self.claim.level:
             if volts is not None:
                 self.assume(Condition.LEVEL, ConditionValue((volts,), "V"))
@@ -115,7 +115,7 @@ class ConditionCheck:
             self.differs(Condition.BANDWIDTH, hertz(high), hertz(claim.band_high))
 
     def band_of(self, reading: Reading) -> None:
-        """The bandwidth in which a reading was measured."""
+        """Compare the bandwidth in which a reading was measured."""
         self.band(reading.at.get("band_low_hz"), reading.at.get("band_high_hz"))
 
     def weighting(self, measured: object) -> None:
@@ -124,7 +124,7 @@ class ConditionCheck:
             self.differs(Condition.WEIGHTING, ConditionValue(text=measured_name), ConditionValue(text=claimed_name))
 
     def candidate(self, reading: Reading, value: float | None = None) -> Candidate:
-        """The figure of a reading, or ``value`` with the reading's unit and spread."""
+        """Return the figure of a reading, or ``value`` with the reading's unit and spread."""
         assert reading.value is not None
         if value is None:
             value = reading.value
@@ -142,7 +142,7 @@ class ConditionCheck:
         )
 
     def candidate_at(self, curve: Curve, x: float) -> Candidate | None:
-        """The figure of a curve at x; None outside the curve."""
+        """Return the figure of a curve at x; None outside the curve."""
         value = curve_at(curve, x)
         if value is None:
             return None
@@ -168,7 +168,7 @@ class ConditionCheck:
 
 
 def _weighting_name(text: str) -> str:
-    """A weighting's name; none is written "none" or not at all."""
+    """Return a weighting's name; none is written "none" or not at all."""
     if text == "none":
         return ""
     return text

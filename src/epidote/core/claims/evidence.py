@@ -31,14 +31,14 @@ class Evidence:
     place: int = 0
 
     def channels(self, key: str) -> list[Reading]:
-        """A reading of every channel that has it."""
+        """Return a reading of every channel that has it."""
         return [r for r in self.readings if r.key == key and r.value is not None]
 
     def curves_of(self, key: str, x_unit: str) -> list[Curve]:
         return [c for c in self.curves() if c.key == key and c.x_unit == x_unit]
 
     def volts(self, level: str) -> float | None:
-        """A typed level at the unit's output in volts; None where the chain cannot tell."""
+        """Return a typed level at the unit's output in volts; None where the chain cannot tell."""
         try:
             return parse_as(level, "V", self.chain.conversion())
         except QuantityError:

@@ -29,9 +29,10 @@ _BITS_PER_DB = 1 / 6.0206
 
 
 def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Result:
-    """The result with the baseline's response, phase and delay taken out, and its distortion and noise as floors.
+    """Return the result with the baseline's response, phase and delay taken out, and its distortion and noise as
+    floors.
 
-    ``scale``: what full scale is at the unit over what it was at the baseline's wire (a probe makes the converter's
+        ``scale``: what full scale is at the unit over what it was at the baseline's wire (a probe makes the converter's
     noise weigh more). A reading within 6 dB of the baseline's is cautioned: it is mostly the chain. What is read off a
     level curve is read again.
     """
@@ -55,8 +56,8 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
 
 
 def _of_the_insertion(reading: Reading, own: Reading | None, scale: float) -> list[Reading]:
-    """What a unit does to a line that was a plain wire before: insertion loss at 1 kHz, and how far the noise floor
-    rises over the wire's. ``reading``: with the baseline taken out.
+    """Return what a unit does to a line that was a plain wire before: insertion loss at 1 kHz, and how far the noise
+    floor rises over the wire's. ``reading``: with the baseline taken out.
     """
     if own is None or reading.value is None or own.value is None:
         return []
@@ -111,7 +112,7 @@ def _curve(curve: Curve, own: Curve | None) -> Curve:
 
 
 def _less_latency(curve: Curve, baseline: Result) -> Curve:
-    """The chain's own latency taken out of every shot: its median, since its shots are not the unit's."""
+    """Return the chain's own latency taken out of every shot: its median, since its shots are not the unit's."""
     less = curve_kind(curve.key).less_reading
     own = baseline.reading(less, curve.channel) if less else None
     if own is None or own.value is None:
@@ -137,7 +138,7 @@ def _siblings(curves: Sequence[Curve]) -> tuple[Curve, ...]:
 
 
 def _scaled(own: Reading | None, unit: str, scale: float) -> Reading | None:
-    """The baseline's own reading as it would stand at the unit."""
+    """Return the baseline's own reading as it would stand at the unit."""
     if own is None or own.value is None or own.unit not in ("V", "Pa"):
         return own
     return replace(own, value=own.value * scale, unit=unit)

@@ -10,8 +10,9 @@ COMMON_PRACTICE = "rule of thumb"
 
 
 class GraphGuide(BaseModel):
-    """A line at y, a line at x, or an area between two of either. curves: the kinds of curve it is drawn with; unit
-    of x or y as stored.
+    """A line at y, a line at x, or an area between two of either.
+
+    curves: the kinds of curve it is drawn with; unit of x or y as stored.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)

@@ -1,5 +1,6 @@
-"""Upper and lower limits of curves and readings: made by hand, from a reference, or from a set of good units; passed
-or not, where and by how much.
+"""Upper and lower limits of curves and readings: made by hand, from a reference, or from a set of good units.
+
+Passed or not, where and by how much.
 """
 
 from __future__ import annotations
@@ -54,8 +55,9 @@ class Limit(BaseModel):
 
 @dataclass(frozen=True)
 class LimitCheck:
-    """What a curve or reading did at its limits. margin: the least distance on the good side, negative beyond; at:
-    where that is.
+    """What a curve or reading did at its limits.
+
+    margin: the least distance on the good side, negative beyond; at: where that is.
     """
 
     limit: Limit
@@ -67,7 +69,7 @@ class LimitCheck:
 
 
 def line_at(corners: Corners, x: Samples, x_unit: str) -> Samples:
-    """A limit line at x (points,); NaN where it has none."""
+    """Return a limit line at x (points,); NaN where it has none."""
     places, values = np.array([c[0] for c in corners]), np.array([c[1] for c in corners])
     if places.size == 1:
         return np.full(x.size, values[0])
@@ -80,7 +82,7 @@ def line_at(corners: Corners, x: Samples, x_unit: str) -> Samples:
 
 
 def check_curve(limit: Limit, curve: Curve) -> LimitCheck | None:
-    """A curve against a limit of its kind; None where the two have nothing in common.
+    """Return a curve against a limit of its kind; None where the two have nothing in common.
 
     The limit's own corners are looked at, too.
     """
@@ -108,7 +110,7 @@ def check_curve(limit: Limit, curve: Curve) -> LimitCheck | None:
 
 
 def check_reading(limit: Limit, reading: Reading) -> LimitCheck | None:
-    """A reading against a limit of its kind; None where it has no value."""
+    """Return a reading against a limit of its kind; None where it has no value."""
     if not limit.of_a_reading or (limit.key, limit.unit) != (reading.key, reading.unit) or reading.value is None:
         return None
     rooms = [
@@ -121,7 +123,7 @@ def check_reading(limit: Limit, reading: Reading) -> LimitCheck | None:
 
 
 def _corners(x: Samples, y: Samples) -> Corners:
-    """A curve as corners, thinned to what a limit needs."""
+    """Return a curve as corners, thinned to what a limit needs."""
     step = max(1, -(-x.size // _MOST_CORNERS))
     index = np.unique(np.append(np.arange(0, x.size, step), x.size - 1))
     return tuple((float(a), float(b)) for a, b in zip(x[index], y[index], strict=True))

@@ -50,8 +50,9 @@ class Spread:
 
 @dataclass(frozen=True)
 class Comparison:
-    """difference in ``unit`` with the half width of its 95 % interval; repeats of either side; degrees: of freedom,
-    infinite where only the estimators' own noise was known.
+    """difference in ``unit`` with the half width of its 95 % interval.
+
+    Repeats of either side; degrees: of freedom, infinite where only the estimators' own noise was known.
     """
 
     finding: Significance
@@ -73,8 +74,9 @@ def spreads(runs: Iterable[Sequence[Reading]]) -> dict[tuple[str, int], Spread]:
 
 
 def spread_curve(curves: Sequence[Curve]) -> Curve | None:
-    """Standard deviation (points,) over repeats of one curve at each x of the first, where all have a value; None
-    for fewer than two.
+    """Return the standard deviation (points,) over repeats of one curve at each x of the first, where all have a value.
+
+    None for fewer than two.
     """
     if len(curves) < 2:
         return None
@@ -104,10 +106,11 @@ def _value(curve: Curve, x: float) -> float:
 
 
 def compare(ours: Sequence[Reading], theirs: Sequence[Reading], known: Spread | None = None) -> Comparison | None:
-    """Our readings of one key and channel (one per run) against theirs; None when either has no value or their units
-    differ.
+    """Our readings of one key and channel (one per run) against theirs.
 
-    known: the spread of such readings in other cells, for a side that was measured only once. The estimator's own
+    None when either has no value or their units differ.
+
+        known: the spread of such readings in other cells, for a side that was measured only once. The estimator's own
     spread is the least that a single run is taken to scatter by.
     """
     a, b = ([r for r in side if r.value is not None] for side in (ours, theirs))

@@ -18,8 +18,9 @@ EVERY, TONE_SECONDS, NOISE_SECONDS, KEPT_SECONDS = 0.1, 0.25, 1.0, 10.0
 
 @dataclass(frozen=True)
 class LevelNow:
-    """One channel: the tone (None when there is none), or the weighted level, in dBFS; RMS and greatest sample in
-    dBFS; how steady.
+    """One channel: the tone (None when there is none), or the weighted level, in dBFS.
+
+    RMS and greatest sample in dBFS; how steady.
     """
 
     level: float | None

@@ -23,8 +23,10 @@ _TONE_CLEAR_DB = 10.0  # a tone is named when it holds ten times the power of al
 
 @dataclass(frozen=True)
 class Figures:
-    """One channel. rms, peak in FS terms: dBFS; crest in dB; weighted: A, dBFS; frequency in Hz and thd_n in dB,
-    None without a clear tone.
+    """One channel.
+
+    rms, peak in FS terms: dBFS; crest in dB; weighted: A, dBFS; frequency in Hz and thd_n in dB, None without a clear
+    tone.
     """
 
     rms: float

@@ -68,8 +68,9 @@ class View:
 
 @dataclass(frozen=True, eq=False)
 class HeldSpectrum:
-    """A spectrum by itself: power (channels, bins); name: what the user called it; recent: the samples it was made
-    of (frames, channels).
+    """A spectrum by itself: power (channels, bins).
+
+    name: what the user called it; recent: the samples it was made of (frames, channels).
     """
 
     name: str
@@ -136,7 +137,7 @@ class Reducer:
 
 
 def reduced(state: HeldSpectrum, view: View) -> tuple[Samples, Samples]:
-    """A held state as a view shows it."""
+    """Return a held state as a view shows it."""
     return Reducer(state.rate, state.length, view)(state.power)
 
 
@@ -265,7 +266,7 @@ class SpectrumAnalyser:
         return self._ring.last(min(frames, self.transform_length, self._ring.heard))
 
     def _wave(self) -> tuple[Samples, Samples]:
-        """The latest stretch that begins where the first channel rises through the trigger."""
+        """Return the latest stretch that begins where the first channel rises through the trigger."""
         span = max(8, min(round(self._used.wave_seconds * self.rate), self.transform_length // 2))
         part = self._recent(max(4 * span, round(0.05 * self.rate)))
         if part.shape[1] <= span:
@@ -284,7 +285,10 @@ class SpectrumAnalyser:
         return np.asarray(times, dtype=np.float64), np.asarray(part[:, begin : begin + span], dtype=np.float64)
 
     def hold(self, name: str, *, samples: bool = True) -> HeldSpectrum:
-        """The present state, to be kept with what it was made of, or only to be read off. Called from any thread."""
+        """Return the present state, to be kept with what it was made of, or only to be read off.
+
+        Called from any thread.
+        """
         with self._lock:
             if self._shown is None:
                 power = self.power_of_latest()[0]
@@ -299,10 +303,11 @@ class SpectrumAnalyser:
 def mains_lines(
     state: HeldSpectrum, mains: float, channel: int = 1, orders: int = 10
 ) -> list[tuple[float, float | None]]:
-    """(frequency in Hz, level in dBFS) of the mains and its harmonics; None where the spectrum is too coarse to
-    tell, or only noise is.
+    """(frequency in Hz, level in dBFS) of the mains and its harmonics.
 
-    The main lobe is summed and the noise beside it taken off, so that a line between two bins reads right.
+    None where the spectrum is too coarse to tell, or only noise is.
+
+        The main lobe is summed and the noise beside it taken off, so that a line between two bins reads right.
     """
     window, width = WINDOWS[state.window], state.rate / state.length
     power = state.power[channel - 1]

@@ -180,8 +180,8 @@ def _resonance(x: Samples, size: Samples, spreads: Samples) -> Reading:
 
 
 def _place_spread(x: Samples, size: Samples, spreads: Samples, least: int) -> float:
-    """Standard deviation of the frequency of a least value: noise may move it as far as the curve stays within two
-    spreads of it.
+    """Return the standard deviation of the frequency of a least value: noise may move it as far as the curve stays
+    within two spreads of it.
     """
     within = size <= size[least] + 2 * spreads[least]
     low, high = least, least

@@ -30,7 +30,7 @@ from epidote.core.signals.stimulus import Stimulus
 
 
 def precheck_level(settings: Settings, chain: Chain) -> float:
-    """dBFS that a look before a run may use: that at which a procedure plays, or near which it begins, under the
+    """DBFS that a look before a run may use: that at which a procedure plays, or near which it begins, under the
     chain's ceiling.
     """
     from epidote.core.chain.level_setting import drive_dbfs
@@ -116,37 +116,39 @@ class Procedure(Protocol[S]):
     step_views: tuple[CurveView, ...]
 
     def wired(self, settings: S) -> S:
-        """The settings with which the baseline is measured."""
+        """Return the settings with which the baseline is measured."""
 
     def step_curves(self, recordings: Sequence[Recording], settings: S, chain: Chain, x: float) -> tuple[Curve, ...]:
         """One step of a staircase as curves, for those that have steps."""
 
     def plan(self, settings: S, chain: Chain) -> list[Stimulus]:
-        """What is played where nobody can listen meanwhile, such as from a file. Raises SettingError."""
+        """Return what is played where nobody can listen meanwhile, such as from a file. Raises SettingError."""
 
     def analyse(self, recordings: Sequence[Recording], settings: S, chain: Chain) -> Result:
-        """Result of the recordings. Raises UnusableInputError."""
+        """Return the result of the recordings. Raises UnusableInputError."""
 
     def duration(self, settings: S, chain: Chain) -> float:
         """Estimated time of the sound, in s."""
 
     def headline(self, result: Result) -> Reading | None:
-        """The reading that stands for the run in the matrix."""
+        """Return the reading that stands for the run in the matrix."""
 
     def thumbnail(self, result: Result) -> Curve | None:
-        """The curve whose small drawing stands in the matrix."""
+        """Return the curve whose small drawing stands in the matrix."""
 
     def summary(self, settings: S) -> str:
-        """The settings in a few words, for a column head."""
+        """Return the settings in a few words, for a column head."""
 
     def for_existing_sound(self, settings: Mapping[str, Any]) -> dict[str, Any]:
-        """The settings with which sound is analysed that was recorded for another purpose."""
+        """Return the settings with which sound is analysed that was recorded for another purpose."""
 
     def analyse_sources(self, sources: Sequence[SampleSource], settings: S) -> Result:
-        """The result of every source of samples against the first, read piece by piece, where ``reads_sources``."""
+        """Return the result of every source of samples against the first, read piece by piece, where
+        ``reads_sources``.
+        """
 
     def details(self, result: Result) -> dict[str, Any]:
-        """What a result's JSON holds besides readings and curves."""
+        """Return what a result's JSON holds besides readings and curves."""
 
 
 class ProcedureBase:
@@ -174,7 +176,7 @@ class ProcedureBase:
         raise NotImplementedError
 
     def plan(self, settings: Any, chain: Chain) -> list[Stimulus]:
-        """What ``conduct`` plays when everything comes back as it went out."""
+        """Return what ``conduct`` plays when everything comes back as it went out."""
         conduct = self.conduct(settings, chain)
         stimuli: list[Stimulus] = []
         try:
@@ -189,23 +191,25 @@ class ProcedureBase:
         return stimuli
 
     def for_existing_sound(self, settings: Mapping[str, Any]) -> dict[str, Any]:
-        """The settings with which sound is analysed that was recorded for another purpose."""
+        """Return the settings with which sound is analysed that was recorded for another purpose."""
         return dict(settings)
 
     def analyse_sources(self, sources: Sequence[SampleSource], settings: Any) -> Result:
-        """The result of every source of samples against the first, read piece by piece, where ``reads_sources``."""
+        """Return the result of every source of samples against the first, read piece by piece, where
+        ``reads_sources``.
+        """
         raise NotImplementedError
 
     def details(self, result: Result) -> dict[str, Any]:
-        """What a result's JSON holds besides readings and curves."""
+        """Return what a result's JSON holds besides readings and curves."""
         return {}
 
     def wired(self, settings: Any) -> Any:
-        """The settings as they are for the baseline, where a wire stands in the unit's place."""
+        """Return the settings as they are for the baseline, where a wire stands in the unit's place."""
         return settings
 
     def step_curves(self, recordings: Sequence[Recording], settings: Any, chain: Chain, x: float) -> tuple[Curve, ...]:
-        """The curves of ``step_views`` of the step nearest to ``x``, computed from the kept recordings."""
+        """Return the curves of ``step_views`` of the step nearest to ``x``, computed from the kept recordings."""
         return ()
 
 

@@ -16,25 +16,25 @@ declare_readings(SHARED_READINGS)
 
 
 def reading_titles(proc: Any) -> dict[str, str]:
-    """The titles of a procedure's readings, by key."""
+    """Return the titles of a procedure's readings, by key."""
     return {kind.key: kind.title for kind in (*proc.readings, *SHARED_READINGS)}
 
 
 def current_reading_key(procedure_key: str, key: str) -> str:
-    """The key of a procedure's reading, which may be given as an earlier version called it."""
+    """Return the key of a procedure's reading, which may be given as an earlier version called it."""
     kinds = procedure(procedure_key).readings
     return next((kind.key for kind in kinds if key in kind.former), key)
 
 
 def current_curve_key(procedure_key: str, key: str) -> str:
-    """The same of a curve."""
+    """Return the same of a curve."""
     views = procedure(procedure_key).views
     return next((view.key for view in views if key in view.former), key)
 
 
 @lru_cache(maxsize=1)
 def registered() -> Mapping[str, EntryPoint]:
-    """The entry points by key. What is installed is read from the disk, so it is asked for once in a process."""
+    """Return the entry points by key. What is installed is read from the disk, so it is asked for once in a process."""
     return {entry.name: entry for entry in sorted(entry_points(group="epidote.procedures"), key=lambda e: e.name)}
 
 
@@ -53,7 +53,7 @@ def procedures() -> dict[str, type[Any]]:
 
 
 def procedure(key: str) -> Any:
-    """A procedure by its key. Raises SettingError naming those there are."""
+    """Return a procedure by its key. Raises SettingError naming those there are."""
     if key not in registered():
         raise SettingError(f"Unknown procedure “{key}”. Available: {', '.join(registered())}.")
     return loaded(key)()

@@ -61,7 +61,7 @@ class Lines:
 
 
 def decoded(content: bytes) -> str:
-    """A text file's text: UTF-8, or UTF-16 by its mark or by its zero bytes, else Latin."""
+    """Return a text file's text: UTF-8, or UTF-16 by its mark or by its zero bytes, else Latin."""
     if content.startswith((b"\xff\xfe", b"\xfe\xff")):
         return content.decode("utf-16", errors="replace")
     head = content[:2000]
@@ -93,8 +93,9 @@ def lines_of(text: str) -> Lines:
 
 
 def layouts(lines: Lines, separator: str = "", decimal: str = "") -> list[Table]:
-    """Every way in which all lines can be read as at least two columns, the same number in each; ``separator`` and
-    ``decimal``: as the user says. Ways that give the same numbers are one.
+    """Every way in which all lines can be read as at least two columns, the same number in each.
+
+    ``separator`` and ``decimal``: as the user says. Ways that give the same numbers are one.
     """
     rows = [row for _, row in lines.rows]
     if any(len(row) > _LONGEST_LINE for row in rows):
@@ -110,7 +111,7 @@ def layouts(lines: Lines, separator: str = "", decimal: str = "") -> list[Table]
 
 
 def fault(lines: Lines) -> tuple[int, str]:
-    """The first line that no way of writing fits, and the line itself; (0, "") when each fits in some."""
+    """Return the first line that no way of writing fits, and the line itself; (0, "") when each fits in some."""
     for number, row in lines.rows:
         if not any(_numbers([row], layout) is not None for layout in _candidates([row])):
             return number, row
@@ -118,7 +119,7 @@ def fault(lines: Lines) -> tuple[int, str]:
 
 
 def _candidates(rows: list[str]) -> list[ColumnLayout]:
-    """The layouts worth trying. A semicolon or a tab in every line separates, whatever else there is."""
+    """Return the layouts worth trying. A semicolon or a tab in every line separates, whatever else there is."""
     for name in ("semicolon", "tab"):
         if all(SEPARATORS[name] in row for row in rows):
             return [
@@ -151,7 +152,9 @@ def _cut(layout: ColumnLayout) -> Callable[[str], list[str]]:
 
 
 def _numbers(rows: list[str], layout: ColumnLayout) -> Samples | None:
-    """The table, or None where a field is no number in this layout, or the lines have different numbers of columns."""
+    """Return the table, or None where a field is no number in this layout, or the lines have different numbers of
+    columns.
+    """
     cut = _cut(layout)
     table: list[list[float]] = []
     for row in rows:

@@ -38,9 +38,9 @@ def _number(value: float, decimals: int) -> str:
 def format_quantity(
     value: float | None, unit: str, *, digits: int = 4, uncertainty: float | None = None, signed: bool = False
 ) -> str:
-    """A value with its unit: 12.49 mV, 997.0 Hz, -82.64 dB, 0.0123 %.
+    """Return a value with its unit: 12.49 mV, 997.0 Hz, -82.64 dB, 0.0123 %.
 
-    ``uncertainty`` is one standard deviation in the same unit and limits the digits; ``signed`` shows a plus sign.
+        ``uncertainty`` is one standard deviation in the same unit and limits the digits; ``signed`` shows a plus sign.
     Decibels get two decimals at most, or more when ``uncertainty`` supports them, and so do samples; ``None`` and
     values that are not finite give a dash.
     """
@@ -85,7 +85,7 @@ def _supported(uncertainty: float | None, most: int) -> int:
 
 
 def format_plain(value: float | None, unit: str) -> str:
-    """A figure as it was typed: no zeros behind it that nobody wrote; "" for None."""
+    """Return a figure as it was typed: no zeros behind it that nobody wrote; "" for None."""
     if value is None:
         return ""
     number, _, rest = format_quantity(value, unit, digits=6).partition(" ")
@@ -97,7 +97,7 @@ def format_plain(value: float | None, unit: str) -> str:
 
 
 def format_axis(value: float, unit: str) -> str:
-    """A tick label without its unit: 20, 1k, 10k, 0.01, -80."""
+    """Return a tick label without its unit: 20, 1k, 10k, 0.01, -80."""
     if unit in _DB_LIKE or unit == "°":
         return f"{value:.10g}"
     magnitude = abs(value)
@@ -109,8 +109,8 @@ def format_axis(value: float, unit: str) -> str:
 
 
 def format_reading(reading: Reading) -> str:
-    """A reading's value as its kind is shown: with its unit and the digits its spread supports, a polarity in words, a
-    count as such, half of a range with ±.
+    """Return a reading's value as its kind is shown: with its unit and the digits its spread supports, a polarity in
+    words, a count as such, half of a range with ±.
     """
     if reading.value is None:
         return MISSING_VALUE

@@ -106,7 +106,7 @@ def fractional_octave_series(per_octave: float, low: float, high: float) -> Samp
 
 
 def preferred_numbers(count: int, low: float, high: float) -> Samples:
-    """The preferred numbers R10, R20, R40 or R80 of ISO 3 from low to high, rising: 10^(k/count) rounded as the
+    """Return the preferred numbers R10, R20, R40 or R80 of ISO 3 from low to high, rising: 10^(k/count) rounded as the
     standard lists them.
     """
     k = np.arange(math.floor(count * math.log10(low)), math.ceil(count * math.log10(high)) + 1)

@@ -15,7 +15,10 @@ _OUTSIDE_STRINGS = re.compile(r'"(?:[^"\\]|\\.)*"|[\[\]{}]', re.DOTALL)
 
 
 def load_json(text: str, name: str) -> Any:
-    """A JSON document. Raises UnusableInputError with the number and the bound, or naming the place of the fault."""
+    """Return a JSON document.
+
+    Raises UnusableInputError with the number and the bound, or naming the place of the fault.
+    """
     _require_bounds(text, name, _MOST_JSON)
     try:
         return json.loads(text)
@@ -28,7 +31,7 @@ def load_json(text: str, name: str) -> Any:
 
 
 def load_toml(text: str, name: str) -> dict[str, Any]:
-    """A TOML document. Raises UnusableInputError likewise."""
+    """Return a TOML document. Raises UnusableInputError likewise."""
     _require_bounds(text, name, _MOST_TOML)
     try:
         return tomllib.loads(text)

@@ -130,7 +130,7 @@ def in_percent(levels: _Levels) -> _Levels:
 
 
 def to_base(quantity: Quantity) -> Quantity:
-    """The same quantity in its base unit: dBu to V, % to ratio, dBFS to FS."""
+    """Return the same quantity in its base unit: dBu to V, % to ratio, dBFS to FS."""
     if quantity.unit in LEVEL_UNITS:
         base, reference = LEVEL_UNITS[quantity.unit]
         return Quantity(from_db(quantity.value) * reference, base)
@@ -176,7 +176,7 @@ def _need(value: float | None, what: str) -> float:
 
 
 def convert(quantity: Quantity, unit: str, known: Conversion = NO_CONVERSION) -> Quantity:
-    """The quantity in another unit, through the chain where kinds differ (dBFS to V, V to W, samples to s).
+    """Return the quantity in another unit, through the chain where kinds differ (dBFS to V, V to W, samples to s).
 
     Raises QuantityError when the kinds do not go together or ``known`` lacks what is needed.
     """
@@ -208,7 +208,7 @@ def convert(quantity: Quantity, unit: str, known: Conversion = NO_CONVERSION) ->
 
 
 def parse(text: str, default_unit: str) -> Quantity:
-    """What a person typed: "0.5 %", "-80 dB", "4 Vrms", "1k", "20 mW", "0,5 V", "2 Vpp" (of a sine).
+    """Return what a person typed: "0.5 %", "-80 dB", "4 Vrms", "1k", "20 mW", "0,5 V", "2 Vpp" (of a sine).
 
     A number without a unit has ``default_unit``; a bare prefix multiplies ("1k"). Raises QuantityError.
     """
@@ -223,7 +223,7 @@ def parse(text: str, default_unit: str) -> Quantity:
 
 
 def _with_unit(number: float, rest: str, text: str, default_unit: str) -> Quantity:
-    """A number and what stands behind it; ``text``: all that was typed, for the message."""
+    """Return a number and what stands behind it; ``text``: all that was typed, for the message."""
     if not rest:
         return Quantity(number, default_unit)
     if rest in _PREFIXES and rest.lower() not in _ALIASES:
@@ -245,7 +245,10 @@ def _with_unit(number: float, rest: str, text: str, default_unit: str) -> Quanti
 
 
 def parse_as(text: str, unit: str, known: Conversion = NO_CONVERSION) -> float:
-    """What a person typed, as a value in ``unit``. Raises QuantityError, also where it has none there (0 V in dBV)."""
+    """Return what a person typed, as a value in ``unit``.
+
+    Raises QuantityError, also where it has none there (0 V in dBV).
+    """
     typed = parse(text, unit)
     try:
         value = convert(typed, unit, known).value

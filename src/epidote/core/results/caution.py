@@ -156,7 +156,7 @@ def unique(cautions: Iterable[Caution]) -> tuple[Caution, ...]:
 
 
 def caution_when(holds: bool, caution: Caution) -> tuple[Caution, ...]:
-    """The caution where a condition holds, else none."""
+    """Return the caution where a condition holds, else none."""
     if holds:
         return (caution,)
     return ()

@@ -17,7 +17,7 @@ LOGARITHMIC = ("Hz", "V", "W", "FS")  # units of axes along which ratios count
 
 
 def interpolate(x: Samples, y: Samples, at: float, log_x: bool = True) -> float | None:
-    """y at ``at`` by a cubic spline through the neighbours; None outside the curve. x ascending (points,)."""
+    """Y at ``at`` by a cubic spline through the neighbours; None outside the curve. x ascending (points,)."""
     if x.size == 0 or not x[0] - 1e-9 * abs(x[0]) <= at <= x[-1] + 1e-9 * abs(x[-1]):
         return None
     i = int(np.searchsorted(x, at))
@@ -33,7 +33,7 @@ def interpolate(x: Samples, y: Samples, at: float, log_x: bool = True) -> float 
 
 
 def curve_at(curve: Curve, at: float) -> float | None:
-    """The curve's value at x = ``at``; None outside it."""
+    """Return the curve's value at x = ``at``; None outside it."""
     log = curve.x_unit in LOGARITHMIC and curve.x.size > 0 and curve.x[0] > 0
     if curve.x_unit in ("V", "W", "FS", "dBFS", "dBV", "dBu"):  # along a staircase, whose knee a spline would overshoot
         if curve.x.size == 0 or not curve.x[0] <= at <= curve.x[-1]:
@@ -43,8 +43,8 @@ def curve_at(curve: Curve, at: float) -> float | None:
 
 
 def normalise_phase(phase: Samples, at: int, polarity: int) -> Samples:
-    """A phase in radians (points,) less the whole turns that bring the point ``at`` nearest to 0, or to half a turn
-    where polarity is -1.
+    """Return a phase in radians (points,) less the whole turns that bring the point ``at`` nearest to 0, or to half a
+    turn where polarity is -1.
     """
     if polarity > 0:
         target = 0.0
@@ -106,8 +106,9 @@ def flatness(curve: Curve, low: float, high: float) -> float | None:
 
 
 def last_x_below(curve: Curve, level: float) -> tuple[float, bool] | None:
-    """Up to which x a rising curve stays below a level for good, and whether it was seen to pass it; None if it
-    never was below.
+    """Up to which x a rising curve stays below a level for good, and whether it was seen to pass it.
+
+    None if it never was below.
     """
     above = np.flatnonzero(curve.y > level)
     below = np.flatnonzero(curve.y <= level)

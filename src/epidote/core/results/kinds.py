@@ -73,8 +73,9 @@ class ReadingKind:
 
 @dataclass(frozen=True)
 class CurveKind:
-    """One curve of a procedure, wherever it comes from. less_reading: the baseline's reading that is taken out of
-    it, if any.
+    """One curve of a procedure, wherever it comes from.
+
+    less_reading: the baseline's reading that is taken out of it, if any.
     """
 
     key: str
@@ -99,7 +100,7 @@ def declare_readings(kinds: Iterable[ReadingKind]) -> None:
 
 
 def declare_curves(kinds: Iterable[CurveKind]) -> None:
-    """The same of curves."""
+    """Make kinds of curves known, under the same rule."""
     for kind in kinds:
         known = _CURVES.setdefault(kind.key, kind)
         if known != kind:
@@ -107,10 +108,10 @@ def declare_curves(kinds: Iterable[CurveKind]) -> None:
 
 
 def reading_kind(key: str) -> ReadingKind:
-    """The kind of a reading; a plain quantity where no procedure that is loaded declares it."""
+    """Return the kind of a reading; a plain quantity where no procedure that is loaded declares it."""
     return _READINGS.get(key) or ReadingKind(key, key)
 
 
 def curve_kind(key: str) -> CurveKind:
-    """The kind of a curve; one that nothing acts on where no procedure that is loaded declares it."""
+    """Return the kind of a curve; one that nothing acts on where no procedure that is loaded declares it."""
     return _CURVES.get(key) or CurveKind(key)

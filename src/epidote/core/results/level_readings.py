@@ -72,8 +72,9 @@ def level_readings(level: Curve, spreads: Samples | None) -> tuple[Reading, ...]
 
 @dataclass(frozen=True)
 class _Spreads:
-    """Standard deviations of what is read off a level curve, from those of its points in dB; None throughout where
-    these are not known.
+    """Standard deviations of what is read off a level curve, from those of its points in dB.
+
+    None throughout where these are not known.
     """
 
     level: Curve
@@ -116,5 +117,5 @@ class _Spreads:
 
 
 def recompute_level_readings(curves: Iterable[Curve]) -> dict[tuple[str, int], Reading]:
-    """The level readings by key and channel, off level curves that were changed after the analysis."""
+    """Return the level readings by key and channel, off level curves that were changed after the analysis."""
     return {(r.key, r.channel): r for curve in curves for r in level_readings(curve, None)}

@@ -55,7 +55,7 @@ class Reading:
 
 
 def finite(value: float | None) -> float | None:
-    """The value, or None where JSON has no word for it."""
+    """Return the value, or None where JSON has no word for it."""
     if value is None or not math.isfinite(value):
         return None
     return float(value)

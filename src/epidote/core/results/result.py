@@ -64,7 +64,7 @@ class Result:
         return next((r for r in self.readings if r.key == key and r.channel == channel), None)
 
     def curve(self, key: str, channel: int = 1, x_unit: str | None = None) -> Curve | None:
-        """The first of that key and channel, against the axis in ``x_unit`` where it stands against several."""
+        """Return the first of that key and channel, against the axis in ``x_unit`` where it stands against several."""
         return next(
             (c for c in self.curves if c.key == key and c.channel == channel and x_unit in (None, c.x_unit)), None
         )
@@ -89,7 +89,7 @@ def curve_fault(curve: Curve) -> str:
 
 
 def sound_curve(curve: Curve) -> Curve | None:
-    """The curve without the points for which it could not be drawn; None when none are left."""
+    """Return the curve without the points for which it could not be drawn; None when none are left."""
     if not curve_fault(curve):
         return curve
     if curve.x.size == 0 or (curve.floor is not None and curve.floor.shape != curve.y.shape):
@@ -107,16 +107,16 @@ def sound_curve(curve: Curve) -> Curve | None:
 
 
 def encode_annotations(places: Iterable[tuple[float, str]]) -> str:
-    """What stands where on a curve's axis, for its ``meta["marks"]``."""
+    """Return what stands where on a curve's axis, for its ``meta["marks"]``."""
     return ";".join(f"{x:.10g} {name}" for x, name in places)
 
 
 def annotations_of(curve: Curve) -> list[tuple[float, str]]:
-    """The places and names that ``marks_of`` wrote."""
+    """Return the places and names that ``marks_of`` wrote."""
     parts = (m.partition(" ") for m in str(curve.meta.get("marks", "")).split(";") if m)
     return [(float(x), name) for x, _, name in parts]
 
 
 def with_caution(reading: Reading, *cautions: Caution) -> Reading:
-    """The reading with further cautions."""
+    """Return the reading with further cautions."""
     return replace(reading, cautions=unique((*reading.cautions, *cautions)))

@@ -7,12 +7,13 @@ from epidote.core.signals.signal import Samples
 
 
 def trim_to_fast_length(x: Samples) -> Samples:
-    """The beginning of x (frames,) that transforms quickly and is even in length."""
+    """Return the beginning of x (frames,) that transforms quickly and is even in length."""
     return x[: 2 * transforms.prev_fast_len(x.size // 2, real=True)]
 
 
 def even_fast_len(frames: int) -> int:
-    """The least even length from ``frames`` on that transforms quickly; an odd fast length plus one may be a slow
-    one.
+    """Return the least even length from ``frames`` on that transforms quickly.
+
+    An odd fast length plus one may be a slow one.
     """
     return int(2 * transforms.next_fast_len(-(-frames // 2), real=True))

@@ -26,7 +26,7 @@ class Recording:
     clock: str = ""
 
     def with_reference(self) -> Recording:
-        """The recording with what was played as its last channel, where nothing else could tell it later."""
+        """Return the recording with what was played as its last channel, where nothing else could tell it later."""
         if self.stimulus is None or self.stimulus.material is None:
             return self
         played = np.zeros(self.signal.frames)
@@ -53,7 +53,10 @@ class Section:
     frames: int
 
     def cut(self) -> Recording:
-        """The section as a recording of its own. Raises UnusableInputError where the recording does not hold it."""
+        """Return the section as a recording of its own.
+
+        Raises UnusableInputError where the recording does not hold it.
+        """
         if not 0 <= self.first < self.first + self.frames <= self.signal.frames:
             raise UnusableInputError("The section lies outside its recording. Nothing was computed; select it again.")
         samples = self.signal.samples[self.first : self.first + self.frames]

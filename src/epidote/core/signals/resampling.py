@@ -14,7 +14,7 @@ _TAPS, _BETA = 28, 18.0  # at twice the rate; the kernel of Barnett, Magland, af
 
 
 def resample(x: Samples, step: float, start: float, frames: int) -> Samples:
-    """x (n,) read at start + step·m, m < frames, in its own frames: (frames,).
+    """X (n,) read at start + step·m, m < frames, in its own frames: (frames,).
 
     What lies outside x is 0; above half of the new rate, cut.
     """

@@ -30,5 +30,5 @@ class Ring:
         self._end += count
 
     def last(self, frames: int, before: int = 0) -> NDArray[np.float32]:
-        """A view of the ``frames`` samples that end ``before`` samples ago (channels, frames)."""
+        """Return a view of the ``frames`` samples that end ``before`` samples ago (channels, frames)."""
         return self._store[:, self._end - before - frames : self._end - before]

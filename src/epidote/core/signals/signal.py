@@ -13,7 +13,7 @@ Samples = NDArray[np.float64]
 
 
 def as_readonly(values: Any) -> Samples:
-    """A read-only float64 array of ``values``, copied only when it must be."""
+    """Return a read-only float64 array of ``values``, copied only when it must be."""
     array = np.ascontiguousarray(values, dtype=np.float64)
     if array.flags.writeable:
         array = array.view()
@@ -25,7 +25,10 @@ BLOCK_FRAMES = 4096
 
 
 def block_min_max(x: Samples) -> tuple[Samples, Samples]:
-    """The greatest and the least of each ``EXTREMES_OVER`` samples of x (frames,), the last of fewer; 0 of nothing."""
+    """Return the greatest and the least of each ``EXTREMES_OVER`` samples of x (frames,), the last of fewer.
+
+    0 of nothing.
+    """
     whole = x.size // BLOCK_FRAMES * BLOCK_FRAMES
     blocks, rest = x[:whole].reshape(-1, BLOCK_FRAMES), x[whole:] if whole < x.size else x[:0]
     if rest.size or whole:
@@ -67,18 +70,18 @@ class Signal:
         return self.frames / self.rate
 
     def channel(self, number: int) -> Samples:
-        """Samples (frames,) of a channel; channels count from 1."""
+        """Return samples (frames,) of a channel; channels count from 1."""
         return np.asarray(self._by_channel[number - 1])
 
     def extremes(self, number: int) -> tuple[Samples, Samples]:
-        """The greatest and the least (blocks,) of each block of ``EXTREMES_OVER`` samples of a channel."""
+        """Return the greatest and the least (blocks,) of each block of ``EXTREMES_OVER`` samples of a channel."""
         extremes = self._extremes.get(number)
         if extremes is None:
             extremes = self._extremes[number] = block_min_max(self.channel(number))
         return extremes
 
     def peak(self, number: int) -> float:
-        """The greatest absolute value of a channel; 0 where there is none."""
+        """Return the greatest absolute value of a channel; 0 where there is none."""
         highs, lows = self.extremes(number)
         return float(max(highs.max(), -lows.min()))
 

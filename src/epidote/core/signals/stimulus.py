@@ -42,7 +42,7 @@ class Stimulus:
         return self.material is not None or self.kind != "material"
 
     def samples(self) -> Samples:
-        """Samples (frames,) in FS, locked."""
+        """Return samples (frames,) in FS, locked."""
         if self.material is not None:
             return self.material
         try:
@@ -74,7 +74,7 @@ class Stimulus:
 
     @staticmethod
     def from_json(data: Mapping[str, Any]) -> Stimulus:
-        """Raises UnusableInputError when the data is not a stimulus of a known kind."""
+        """Make a stimulus of its JSON. Raises UnusableInputError when the data is none of a known kind."""
         try:
             parameters = {str(k): float(v) for k, v in data["parameters"].items()}
             stimulus = Stimulus(
@@ -119,7 +119,7 @@ def register_stimulus(kind: str, needs: str | Needs) -> Callable[[Maker], Maker]
 
 
 def _maker(kind: str) -> Maker | None:
-    """The maker of a kind; all are registered before one is said to be missing."""
+    """Return the maker of a kind; all are registered before one is said to be missing."""
     if kind not in _MAKERS:
         importlib.import_module("epidote.core.stimuli.every")
     return _MAKERS.get(kind)
@@ -143,7 +143,7 @@ _LENGTHS = {
 
 
 def _require_bounds(stimulus: Stimulus) -> None:
-    """A description from outside: refused, with the number and the bound, before anything is made of it.
+    """Refuse a description from outside, with the number and the bound, before anything is made of it.
 
     Raises UnusableInputError.
     """

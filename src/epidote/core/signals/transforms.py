@@ -21,7 +21,7 @@ def _library() -> Any:
 
 
 def rfft(x: NDArray[Any], n: int | None = None, axis: int = -1, *, overwrite_x: bool = False) -> NDArray[np.complex128]:
-    """The spectrum (n//2+1,) of real samples, cut or filled up with zeros to n.
+    """Return the spectrum (n//2+1,) of real samples, cut or filled up with zeros to n.
 
     ``overwrite_x``: what is given need not be kept.
     """
@@ -31,12 +31,12 @@ def rfft(x: NDArray[Any], n: int | None = None, axis: int = -1, *, overwrite_x: 
 def irfft(
     spectrum: NDArray[Any], n: int | None = None, axis: int = -1, *, overwrite_x: bool = False
 ) -> NDArray[np.float64]:
-    """n real samples of a spectrum (n//2+1,)."""
+    """N real samples of a spectrum (n//2+1,)."""
     return np.asarray(_library().irfft(spectrum, n, axis, overwrite_x=overwrite_x))
 
 
 def fft(x: NDArray[Any], n: int | None = None, axis: int = -1) -> NDArray[np.complex128]:
-    """The spectrum (n,) of complex samples."""
+    """Return the spectrum (n,) of complex samples."""
     return np.asarray(_library().fft(x, n, axis))
 
 
@@ -46,10 +46,10 @@ def rfftfreq(n: int, spacing: float = 1.0) -> NDArray[np.float64]:
 
 
 def next_fast_len(n: int, *, real: bool = False) -> int:
-    """The least length from n on whose transform is quick."""
+    """Return the least length from n on whose transform is quick."""
     return int(_library().next_fast_len(n, real))
 
 
 def prev_fast_len(n: int, *, real: bool = False) -> int:
-    """The greatest length up to n whose transform is quick."""
+    """Return the greatest length up to n whose transform is quick."""
     return int(_library().prev_fast_len(n, real))

@@ -51,7 +51,7 @@ def burst_train(
 
 
 def burst_samples(stimulus: Stimulus) -> Samples:
-    """What each shot is (frames,)."""
+    """Return what each shot is (frames,)."""
     return _render_burst(stimulus.rate, stimulus.parameters)
 
 

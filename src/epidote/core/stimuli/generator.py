@@ -56,7 +56,7 @@ class GeneratorSettings:
         return self.level + (20 * math.log10(NOISE_CREST) - 3.01 if self.kind is Waveform.NOISE else 0.0)
 
     def below(self, ceiling_dbfs: float) -> GeneratorSettings:
-        """The same, as loud as the ceiling lets it be."""
+        """Yield the same, as loud as the ceiling lets it be."""
         if self.peak_db <= ceiling_dbfs:
             return self
         return replace(self, level=self.level - (self.peak_db - ceiling_dbfs))
@@ -96,10 +96,11 @@ class SignalGenerator:
         return self._gate > 0
 
     def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
-        """``samples`` (frames,) in FS: what a file holds, at this rate; played over and over, its peak at the
-        programme's level.
+        """Play ``samples`` (frames,) in FS: what a file holds, at this rate.
 
-        Raises SettingError for a frequency that the rate cannot carry.
+        Played over and over, its peak at the programme's level.
+
+                Raises SettingError for a frequency that the rate cannot carry.
         """
         top = max(programme.frequency, programme.second if programme.kind is Waveform.TWO_TONES else 0.0)
         if programme.kind in (Waveform.TONE, Waveform.TWO_TONES) and not 0 < top < self.rate / 2:
@@ -121,7 +122,7 @@ class SignalGenerator:
         self._muted = True
 
     def next(self, frames: int) -> Samples:
-        """The next block (frames, channels) in FS."""
+        """Return the next block (frames, channels) in FS."""
         out = np.zeros((frames, self.channels))
         if self._muted:
             if self._gate > 0:

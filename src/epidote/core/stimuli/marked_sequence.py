@@ -60,7 +60,7 @@ class MarkedSequence:
         return max(max(c) for c in every)
 
     def samples(self) -> Samples:
-        """Samples (frames, channels) in FS; the marks sound on every channel."""
+        """Return samples (frames, channels) in FS; the marks sound on every channel."""
         out = np.zeros((self.frames, self.channels))
         sound = marker_chirp(self.rate, self.level)
         for place in (self.first_mark, self.last_mark):
@@ -84,7 +84,7 @@ class MarkedSequence:
 
     @staticmethod
     def from_json(data: Mapping[str, Any]) -> MarkedSequence:
-        """Raises UnusableInputError."""
+        """Make a marked sequence of its JSON. Raises UnusableInputError."""
         try:
             stimuli = tuple(Stimulus.from_json(s) for s in data["stimuli"])
             starts = tuple(int(s["at"]) for s in data["stimuli"])
@@ -118,7 +118,7 @@ class MarkedSequence:
 
 
 def build_marked_sequence(stimuli: Sequence[Stimulus], level: float) -> MarkedSequence:
-    """The stimuli, one after the other, between marks at ``level`` dBFS, with silence at both ends."""
+    """Return the stimuli, one after the other, between marks at ``level`` dBFS, with silence at both ends."""
     rate = stimuli[0].rate
     first = round(SILENCE * rate)
     place = first + round((MARK + GAP) * rate)

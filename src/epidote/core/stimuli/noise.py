@@ -1,5 +1,5 @@
-"""Noise, white or pink, that can be made again to the sample from its seed; and any material, whose samples are at
-hand or are read anew.
+"""Noise, white or pink, that can be made again to the sample from its seed; and any material, whose samples are at hand
+or are read anew.
 """
 
 from __future__ import annotations
@@ -81,7 +81,7 @@ def set_material_reader(reader: Reader) -> None:
 
 
 def material(*, rate: float, path: str, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
-    """The beginning of a sound file, its channels as one, its peak at ``level`` dBFS.
+    """Return the beginning of a sound file, its channels as one, its peak at ``level`` dBFS.
 
     Raises SettingError, UnusableInputError.
     """
@@ -97,7 +97,7 @@ def material(*, rate: float, path: str, duration: float, level: float, channels:
 
 
 def from_samples(x: Samples, *, rate: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
-    """Samples (frames,) that are at hand, faded, their peak at ``level`` dBFS."""
+    """Return samples (frames,) that are at hand, faded, their peak at ``level`` dBFS."""
     lead = round(LEAD * rate)
     parameters = {"level": level, "lead": lead, "sounding": float(x.size), "frames": lead + x.size + round(TAIL * rate)}
     return Stimulus(MATERIAL, rate, parameters, channels, as_readonly(_fade_and_pad(x, parameters, rate)))

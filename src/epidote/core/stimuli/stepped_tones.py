@@ -72,7 +72,7 @@ def stepped_tones(
     opening: Preamble = LONG_PREAMBLE,
     fixed: FixedTone | None = None,
 ) -> Stimulus:
-    """The steps in order, phase going on from each to the next, then silence for the device's latency.
+    """Return the steps in order, phase going on from each to the next, then silence for the device's latency.
 
     Raises SettingError for a tone at or above half the rate, or a dwell that holds no step.
     """
@@ -101,7 +101,7 @@ def stepped_tones(
 
 
 def steps_of(stimulus: Stimulus) -> list[ScheduledStep]:
-    """The steps in the order in which they sound."""
+    """Return the steps in the order in which they sound."""
     p = stimulus.parameters
     first = round(p["lead"]) + round(p["chirp"]) + round(p["gap"])
     steps = []
@@ -112,7 +112,7 @@ def steps_of(stimulus: Stimulus) -> list[ScheduledStep]:
 
 
 def chirp(rate: float, frames: int, level: float) -> Samples:
-    """The chirp (frames,): an exponential sweep, faded at both ends. level in dBFS."""
+    """Return the chirp (frames,): an exponential sweep, faded at both ends. level in dBFS."""
     high = min(_CHIRP_HIGH, 0.4 * rate)
     t = np.arange(frames) / rate
     length = frames / rate / math.log(high / _CHIRP_LOW)

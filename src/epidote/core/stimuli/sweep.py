@@ -22,7 +22,7 @@ LEAD, TAIL = 0.1, 0.6  # seconds of silence before, and after for the response t
 def sweep(
     *, rate: float, start: float, stop: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)
 ) -> Stimulus:
-    """A sweep of ``duration`` s for the wanted band from ``start`` to ``stop`` Hz. level in dBFS.
+    """Return a sweep of ``duration`` s for the wanted band from ``start`` to ``stop`` Hz. level in dBFS.
 
     It begins two octaves below the band and ends above it, at 0.48 of the rate at most; the fades lie outside the band
     only. Raises SettingError when the band does not fit below half the rate.

@@ -20,7 +20,7 @@ LEAD, RAMP, SETTLE, TAIL = (
 
 
 def snapped(frequency: float, rate: float, frames: int) -> float:
-    """The frequency nearest to the wanted one at which ``frames`` samples hold whole cycles, in Hz."""
+    """Return the frequency nearest to the wanted one at which ``frames`` samples hold whole cycles, in Hz."""
     cycles = max(1, round(frequency * frames / rate))
     return cycles * rate / frames
 
@@ -28,7 +28,7 @@ def snapped(frequency: float, rate: float, frames: int) -> float:
 def tone(
     *, rate: float, frequency: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)
 ) -> Stimulus:
-    """A tone whose analysis window of ``duration`` s holds whole cycles. level in dBFS.
+    """Return a tone whose analysis window of ``duration`` s holds whole cycles. level in dBFS.
 
     Raises SettingError above half the rate.
     """
@@ -53,7 +53,7 @@ def tone(
 
 
 def raised_cosine(frames: int) -> Samples:
-    """A rise from 0 to 1 over ``frames`` samples (frames,), ends excluded."""
+    """Return a rise from 0 to 1 over ``frames`` samples (frames,), ends excluded."""
     return np.asarray(0.5 - 0.5 * np.cos(np.pi * (np.arange(frames) + 0.5) / frames))
 
 

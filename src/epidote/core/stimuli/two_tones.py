@@ -29,7 +29,7 @@ def two_tones(
     level: float,
     channels: tuple[int, ...] = (1, 2),
 ) -> Stimulus:
-    """Raises SettingError for a tone at or above half the rate."""
+    """Make a stimulus of two tones. Raises SettingError for a tone at or above half the rate."""
     if second >= rate / 2:
         raise SettingError(
             f"A tone of {second:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz."

@@ -36,7 +36,7 @@ def mismatch_words(mismatch: Mismatch) -> str:
 
 
 def mismatch_to_json(mismatch: Mismatch) -> dict[str, object]:
-    """A mismatch as data and in words."""
+    """Return a mismatch as data and in words."""
     return {
         "what": mismatch.name.replace("_", " "),
         "kind": str(mismatch.kind),
@@ -84,7 +84,7 @@ def comparison_words(comparison: Comparison) -> str:
 
 
 def _basis(comparison: Comparison) -> str:
-    """What the interval rests on, where that is not repeats of both sides."""
+    """Return what the interval rests on, where that is not repeats of both sides."""
     if min(comparison.repeats) > 1:
         return ""
     if max(comparison.repeats) > 1:
@@ -108,7 +108,7 @@ def limit_check_words(check: LimitCheck) -> str:
 
 
 def swap_words(title: str, conclusion: SwapConclusion) -> str:
-    """What swapping the wires has shown by a reading."""
+    """Return what swapping the wires has shown by a reading."""
     return f"{title}: {_SWAPPED[conclusion]}"
 
 
@@ -133,7 +133,7 @@ def equivalence_words(equivalence: Equivalence) -> str:
 
 
 def suitability_words(suitability: LiveSuitability) -> str:
-    """What a latency means for somebody who plays or speaks and hears it."""
+    """Return what a latency means for somebody who plays or speaks and hears it."""
     return _LIVE[suitability]
 
 
@@ -145,8 +145,8 @@ _LIVE = {
 
 
 def difference_words(value: float | None, reference: float | None, unit: str) -> str:
-    """The difference in the fitting way: "+50 %, +1.76 dB" of powers and voltages, "-12 %" of frequencies and times,
-    decibels of levels.
+    """Return the difference in the fitting way: "+50 %, +1.76 dB" of powers and voltages, "-12 %" of frequencies and
+    times, decibels of levels.
     """
     if value is None or reference is None:
         return ""

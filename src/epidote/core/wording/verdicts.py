@@ -13,7 +13,7 @@ _SHOWN_MARGIN = 1e-3  # an uncertainty below this share of the value is not writ
 
 
 def verdict_words(verdict: Verdict) -> str:
-    """The verdict in one or two sentences."""
+    """Return the verdict in one or two sentences."""
     outcome = verdict.outcome[0].upper() + verdict.outcome[1:]
     words = f"{outcome}: {reason_words(verdict)}"
     if verdict.assumed and verdict.run is not None:
@@ -23,7 +23,7 @@ def verdict_words(verdict: Verdict) -> str:
 
 
 def verdict_to_json(verdict: Verdict) -> dict[str, object]:
-    """The verdict as data and in words."""
+    """Return the verdict as data and in words."""
     claim = verdict.claim
     measure = None
     if verdict.proposal is not None:
@@ -108,7 +108,7 @@ def _place(verdict: Verdict) -> str:
 
 
 def _figure(verdict: Verdict) -> str:
-    """The measured figure, with its uncertainty where that can be seen."""
+    """Return the measured figure, with its uncertainty where that can be seen."""
     value, uncertainty, unit = verdict.value, verdict.uncertainty or 0.0, verdict.claim.unit
     words = format_quantity(value, unit, digits=4, uncertainty=uncertainty or None)
     if uncertainty > max(0.0, _SHOWN_MARGIN * abs(value or 0.0)):

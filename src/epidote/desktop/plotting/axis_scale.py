@@ -35,7 +35,7 @@ class Scale:
         return Scale(self.value(share), self.value(1 + share), self.log)
 
     def zoomed(self, factor: float, about: float) -> Scale:
-        """The stretch ``factor`` times as long, the place ``about`` (0 to 1) staying where it is."""
+        """Return the stretch ``factor`` times as long, the place ``about`` (0 to 1) staying where it is."""
         return Scale(self.value(about - about * factor), self.value(about + (1 - about) * factor), self.log)
 
     def within(self, least: float, most: float) -> Scale:
@@ -85,7 +85,7 @@ def linear_ticks(low: float, high: float, room: int) -> list[float]:
 
 
 def nice_range(low: float, high: float, least_span: float) -> tuple[float, float]:
-    """A little room above and below, ending on round values."""
+    """Return a little room above and below, ending on round values."""
     if high - low < least_span:
         middle = (low + high) / 2
         low, high = middle - least_span / 2, middle + least_span / 2

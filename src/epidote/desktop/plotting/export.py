@@ -86,7 +86,7 @@ def _wrapped(text: str, metrics: QFontMetricsF, width: float) -> list[str]:
 
 
 def picture_of(figure: Figure, view: Viewport, theme: Theme, size: QSize = SIZE) -> QImage:
-    """The picture at twice the size, for print, with its words as text inside it too."""
+    """Return the picture at twice the size, for print, with its words as text inside it too."""
     image = QImage(size * 2, QImage.Format.Format_RGB32)
     image.setDevicePixelRatio(2)
     for key, text in (("Title", figure.title), ("Description", "\n".join([*pin_lines(figure), *figure.notes]))):

@@ -40,7 +40,9 @@ class Trace:
     baseline: bool = False
 
     def at(self, x: float, log: bool) -> float | None:
-        """The value under the pointer: between points of a smooth curve, the highest line nearby in a spectrum."""
+        """Return the value under the pointer: between points of a smooth curve, the highest line nearby in a
+        spectrum.
+        """
         if self.x.size > GRID_POINTS:
             i = int(np.searchsorted(self.x, x))
             if self.x[0] <= x <= self.x[-1]:
@@ -84,10 +86,11 @@ class PinMark:
 
 @dataclass(frozen=True, eq=False)
 class Line:
-    """A guide, a limit or a claim beside the curves. x and y (corners,), or None for a line right across; other: an
-    area's other side.
+    """A guide, a limit or a claim beside the curves.
 
-    kind: "guide", "upper" or "lower" (a limit: which side is open tells its ticks), or "claim", in a row's colour.
+    x and y (corners,), or None for a line right across; other: an area's other side.
+
+        kind: "guide", "upper" or "lower" (a limit: which side is open tells its ticks), or "claim", in a row's colour.
     """
 
     name: str
@@ -144,7 +147,7 @@ class Figure:
         return Scale(low, high, self.log_x)
 
     def y_extent(self, x: Scale, differences: bool = False) -> Scale:
-        """A range that holds the curves where they are shown."""
+        """Return a range that holds the curves where they are shown."""
         low, high = math.inf, -math.inf
         for trace in self.differences if differences else self.traces:
             inside = trace.y[(trace.x >= x.low) & (trace.x <= x.high)]
@@ -196,7 +199,7 @@ class Figure:
         return format_quantity(y, unit or self.y_unit, digits=4, signed=signed)
 
     def tick_text(self, value: float, unit: str, labels: list[float]) -> str:
-        """A tick's label; small engineering values get the prefix that fits all of them."""
+        """Return a tick's label; small engineering values get the prefix that fits all of them."""
         if unit in ("s", "V", "W"):
             if value:
                 text = format_quantity(value, unit, digits=_telling_digits(labels))

@@ -74,8 +74,8 @@ def decimate(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray
 
 
 def simplify(px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """A polyline in pixels without the points that a straight line passes within a twentieth of a pixel: a smooth
-    curve is painted in a tenth of the time, and a lively one stays as it is.
+    """Return a polyline in pixels without the points that a straight line passes within a twentieth of a pixel: a
+    smooth curve is painted in a tenth of the time, and a lively one stays as it is.
     """
     for _ in range(_THINNINGS):
         if px.size < _FEWEST:
@@ -96,8 +96,9 @@ _KEPT: WeakKeyDictionary[Trace, dict[tuple[bool, bool], QPolygonF]] = WeakKeyDic
 
 
 def kept_line(trace: Trace, *, log_x: bool, log_y: bool) -> QPolygonF | None:
-    """The polyline of a trace in its own coordinates, logarithms where the axes are logarithmic, made once; None for
-    one that has gaps, has more points than there are pixels, or lies below its floor somewhere.
+    """Return the polyline of a trace in its own coordinates, logarithms where the axes are logarithmic, made once.
+
+    None for one that has gaps, has more points than there are pixels, or lies below its floor somewhere.
     """
     if trace.x.size > _MOST_KEPT:
         return None
@@ -314,7 +315,7 @@ class FigurePainter:
         p.restore()
 
     def _moved(self, p: QPainter, box: QRectF, trace: Trace, polyline: QPolygonF, y: Scale) -> None:
-        """A line that is kept in its own coordinates, put where the scales say: nothing of it is computed anew."""
+        """Paint a line that is kept in its own coordinates where the scales say: nothing of it is computed anew."""
         (left, right), (bottom, top) = self.view.x.ends(), y.ends()
         across, up = box.width() / (right - left), -box.height() / (top - bottom)
         pen = self._pen(trace)

@@ -117,7 +117,7 @@ class GraphWidget(QWidget):
             self._repaint()
 
     def fit_y(self) -> None:
-        """The levels of the part in view."""
+        """Fit the y axis to the part in view."""
         if self._view and self._figure:
             self._view = Viewport(
                 self._view.x, self._figure.y_extent(self._view.x), self._figure.y_extent(self._view.x, differences=True)
@@ -404,7 +404,7 @@ class GraphWidget(QWidget):
         do()
 
     def _key_commands(self, *, big: bool) -> dict[int, Callable[[], None]]:
-        """What each key does; ``big``: the cursor moves ten steps at once."""
+        """Return what each key does; ``big``: the cursor moves ten steps at once."""
         step = _KEY_STEP * (10 if big else 1)
         k = Qt.Key
         return {
@@ -448,7 +448,7 @@ class GraphWidget(QWidget):
             self.pin_unwanted.emit(near)
 
     def pin_near_cursor(self) -> int | None:
-        """The pin nearest to the cursor, or the last one."""
+        """Return the pin nearest to the cursor, or the last one."""
         if self._figure is None or self._view is None or not self._figure.pins:
             return None
         if self._cursor is None:

@@ -19,7 +19,7 @@ def caution_mark(p: QPainter, box: QRectF, colour: QColor, ink: QColor) -> None:
 
 
 def eye_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
-    """A closed eye: this row is left out of the graph."""
+    """Paint a closed eye: this row is left out of the graph."""
     p.setPen(QPen(colour, 1.3))
     path = QPainterPath(box.topLeft())
     path.quadTo(QPointF(box.center().x(), box.bottom() + 2), box.topRight())
@@ -32,7 +32,7 @@ def eye_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
 
 
 def page_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
-    """A sheet with two lines: notes or pictures belong here."""
+    """Paint a sheet with two lines: notes or pictures belong here."""
     p.setPen(QPen(colour, 1.2))
     p.setBrush(Qt.BrushStyle.NoBrush)
     p.drawRect(box)
@@ -42,7 +42,7 @@ def page_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
 
 
 def crystal_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
-    """The application's mark: three blades of a crystal."""
+    """Paint the application's mark: three blades of a crystal."""
     p.setPen(Qt.PenStyle.NoPen)
     w, h, x, y = box.width(), box.height(), box.left(), box.top()
     for alpha, points in (

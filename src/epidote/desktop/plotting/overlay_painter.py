@@ -62,8 +62,8 @@ class LinePainter:
         p.restore()
 
     def lines(self, p: QPainter, box: QRectF) -> None:
-        """Guides thin and dashed, limits with ticks on their forbidden side, claims dash-dotted in their row's
-        colour; each with its name.
+        """Guides thin and dashed, limits with ticks on their forbidden side, claims dash-dotted in their row's colour;
+        each with its name.
         """
         small = font(0.75)
         metrics = QFontMetricsF(small)
@@ -155,7 +155,7 @@ class LinePainter:
         p.drawLine(area.topRight(), area.bottomRight())
 
     def deviations(self, p: QPainter, area: QRectF) -> float:
-        """The greatest deviation of each difference, at the right above the strip; where they begin."""
+        """Return the greatest deviation of each difference, at the right above the strip; where they begin."""
         small = font(0.8)
         metrics = QFontMetricsF(small)
         p.setFont(small)

@@ -26,7 +26,8 @@ Fetch = Callable[[int, int], "Samples | None"]
 
 @dataclass
 class Lane:
-    """One waveform: ``fetch(first, frames)`` gives its samples, or None when they are still on their way;
+    """One waveform: ``fetch(first, frames)`` gives its samples, or None when they are still on their way.
+
     ``outline``: least and greatest (blocks, 2) of each BLOCK frames; ``shift``: by how many frames it is drawn earlier;
     ``turned``: upside down.
     """
@@ -55,8 +56,8 @@ def _scale(area: QRectF, lane: Lane, least: Samples, greatest: Samples) -> float
 
 
 class WaveformWidget(QWidget):
-    """The wheel zooms, dragging pans; with Ctrl held, the wheel nudges; where a stretch may be picked, dragging
-    picks it.
+    """The wheel zooms, dragging pans; with Ctrl held, the wheel nudges; where a stretch may be picked, dragging picks
+    it.
     """
 
     nudged = Signal(int)

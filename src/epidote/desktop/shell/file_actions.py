@@ -26,7 +26,7 @@ class FileActions:
         self.window, self.session, self.matrix = window, window.session, window.matrix
 
     def export(self) -> None:
-        """The graph as picture, drawing or document; its curves or the readings as numbers."""
+        """Export the graph as picture, drawing or document; its curves or the readings as numbers."""
         if not self.matrix.built or self.matrix.graph_panel.graph.figure() is None:
             self.window.say("Nothing to export. Select one or more measured cells first.")
             return
@@ -40,7 +40,7 @@ class FileActions:
             self.matrix.exchange.export(named(Path(name), kind))
 
     def copy_graph(self) -> None:
-        """The graph with its conditions to the clipboard, as a picture."""
+        """Copy the graph with its conditions to the clipboard, as a picture."""
         from epidote.desktop.plotting.export import picture_of
 
         if self.matrix.built:
@@ -63,13 +63,13 @@ class FileActions:
         self.session.ask(lambda _: picture_of(figure, shown, theme), done)
 
     def copy_table(self) -> None:
-        """The readings to the clipboard, tabs between columns."""
+        """Copy the readings to the clipboard, tabs between columns."""
         if self.matrix.built:
             self.matrix.readings.copy()
             self.window.say("Readings copied (tab-separated).")
 
     def zip_study(self, path: Path | None = None) -> None:
-        """The whole study as one file."""
+        """Write the whole study as one file."""
         if self.session.study is None:
             return
         if path is None:
@@ -136,7 +136,7 @@ class FileActions:
         self.session.open(opener)
 
     def take_curve(self, path: Path | None = None) -> None:
-        """A response measured elsewhere as a run of the current row."""
+        """Import a response measured elsewhere as a run of the current row."""
         subject = self.matrix.selection.current_subject()
         if subject is None or subject.is_baseline:
             self.window.say("Select the row that the curve belongs to first.")

@@ -96,7 +96,7 @@ class MainWindow(QMainWindow):
         self.matrix.table.setFocus()
 
     def _build_message(self) -> QHBoxLayout:
-        """The line below the top bar for messages, with a button for the details of a fault."""
+        """Return the line below the top bar for messages, with a button for the details of a fault."""
         self.message = Label()
         self.message.setWordWrap(True)
         self.message.setProperty("caution", True)
@@ -230,7 +230,7 @@ class MainWindow(QMainWindow):
                 self.actions_by_name[command.name].setChecked(command.state())
 
     def _lower_built(self) -> None:
-        """What the page's lower half offers leads to the window's commands."""
+        """Connect what the page's lower half offers to the window's commands."""
         repeat = QMenu(self)
         repeat.aboutToShow.connect(lambda: self._fill_repeat(repeat))
         self.matrix.readings.repeat.setMenu(repeat)
@@ -247,7 +247,7 @@ class MainWindow(QMainWindow):
     # -- saying ------------------------------------------------------------------------------------
 
     def say(self, words: str) -> None:
-        """A sentence under the bar that goes away by itself."""
+        """Show a sentence under the bar that goes away by itself."""
         self.message.setText(words)
         self.message.show()
         self.details.hide()
@@ -258,7 +258,7 @@ class MainWindow(QMainWindow):
         self.details.hide()
 
     def _tell_fault(self, words: str, details: str) -> None:
-        """A mistake in the program, wherever it happened; its details on demand."""
+        """Show a mistake in the program, wherever it happened; its details on demand."""
         self._fault = details
         self.say(words)
         self.details.show()
@@ -291,7 +291,7 @@ class MainWindow(QMainWindow):
     # -- commands ----------------------------------------------------------------------------------
 
     def open_demo(self) -> None:
-        """The demo study; what is not measured yet is measured before your eyes."""
+        """Open the demo study; what is not measured yet is measured before your eyes."""
         from epidote.study.store import Study
 
         def opener() -> Study:
@@ -358,14 +358,14 @@ class MainWindow(QMainWindow):
         self.pages[name].setFocus()
 
     def show_chain(self, block: str = "source") -> None:
-        """The Chain page, with a block chosen."""
+        """Show the Chain page with a block chosen."""
         self.show_page("Chain")
         page = self.page_named("Chain")
         if page is not None:
             page.show_part(block)
 
     def page_named(self, title: str) -> Page | None:
-        """A page; None before it was shown for the first time."""
+        """Return a page; None before it was shown for the first time."""
         page = self.pages[title]
         return page.page if isinstance(page, LazyPage) else page
 
@@ -379,7 +379,7 @@ class MainWindow(QMainWindow):
             page.mute()
 
     def _ask(self, words: str) -> None:
-        """A question before a run goes on; the window stays usable, and Escape says no."""
+        """Ask before a run goes on; the window stays usable, and Escape says no."""
         from epidote.desktop.widgets.question import ask_whether
 
         ask_whether(self, "Chain changed", words, "Measure at full level", self.session.runs.answer)

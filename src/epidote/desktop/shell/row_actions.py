@@ -75,7 +75,7 @@ class RowActions:
         self._row_dialog(subject, duplicate=False, then=then)
 
     def duplicate_row(self) -> None:
-        """A new row that differs in one condition; the reference's procedures are offered for it in the same menu."""
+        """Add a row that differs in one condition; the reference's procedures are offered for it in the same menu."""
         subject = self.matrix.selection.current_subject()
         if subject is None or subject.unit is None:
             self.window.say("Select a unit's row first. The baseline cannot be duplicated.")

@@ -23,14 +23,14 @@ def _again(memory: Memory, study: Study, table: str) -> bool:
 
 
 def _all_again(memory: Memory, study: Study, table: str) -> bool:
-    """The same of an edit that made several."""
+    """Return the same of an edit that made several."""
     for key in memory.get("made", ()):
         study.set_deleted(table, key, False)
     return "made" in memory
 
 
 def _delete_made(table: str) -> EditStep:
-    """The way back of an edit that made several."""
+    """Return the way back of an edit that made several."""
 
     def back(study: Study, memory: Memory) -> None:
         for key in memory["made"]:
@@ -133,7 +133,7 @@ def set_reference(session: Session, subject: Subject | None) -> None:
 
 
 def add_column(session: Session, key: str, settings: Mapping[str, Any]) -> None:
-    """A column of its own; one with these settings that is there already is said to be, and left as it is."""
+    """Add a column; one with these settings that exists already is named, and left as it is."""
 
     def forward(study: Study, memory: Memory) -> None:
         if _again(memory, study, "column_"):

@@ -36,7 +36,7 @@ class Fault:
 
 
 class Faults(QObject):
-    """``told``: words and details of a fault that was not told before."""
+    """``told``: emitted with words and details of a fault that was not reported before."""
 
     told = Signal(str, str)
 
@@ -51,7 +51,7 @@ class Faults(QObject):
         return Path(platformdirs.user_state_path("epidote")) / "log" / "epidote.log"
 
     def report(self, error: BaseException, where: str = "") -> None:
-        """A mistake in the program; may be called on any thread."""
+        """Report a mistake in the program; may be called on any thread."""
         frames = traceback.extract_tb(error.__traceback__)
         if frames:
             last = frames[-1]
@@ -65,7 +65,7 @@ class Faults(QObject):
         self._keep(place, details, f"{where or 'fault'}: {place}\n{_frames_only(frames)}\n{_without_names(str(error))}")
 
     def report_words(self, words: str) -> None:
-        """What Qt complains about."""
+        """Report what Qt complains about."""
         self._keep(words, words, f"Qt: {_without_names(words)}")
 
     def _keep(self, place: str, details: str, logged: str) -> None:
@@ -120,7 +120,7 @@ _only: Faults | None = None
 
 
 def faults() -> Faults:
-    """The one of the process."""
+    """Return the one of the process."""
     global _only  # noqa: PLW0603  made when it is first needed, since a QObject needs the process's own start
     if _only is None:
         _only = Faults()

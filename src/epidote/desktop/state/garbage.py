@@ -29,7 +29,7 @@ class GarbageCollector(QObject):
         gc.disable()
 
     def collect(self) -> None:
-        """The oldest generation that is due by Python's own thresholds."""
+        """Collect the oldest generation that is due by Python's own thresholds."""
         counts, thresholds = gc.get_count(), gc.get_threshold()
         now = time.monotonic()
         if counts[2] > thresholds[2] and now - self._last_whole > _WHOLE_EVERY:

@@ -27,7 +27,7 @@ class Watcher(Protocol):
     """What turns sound into something to show."""
 
     def feed(self, block: Samples) -> Any:
-        """A block (frames, channels); what there is to show now, or None."""
+        """Return a block (frames, channels); what there is to show now, or None."""
 
 
 class _ListeningSession:

@@ -188,7 +188,7 @@ class RunQueue(QObject):
         return bool(self.last_answer)
 
     def answer(self, go_on: bool) -> None:
-        """What the user says to ``asked``."""
+        """Answer the question that ``asked`` put."""
         self.last_answer = go_on
         self._answered.set()
 

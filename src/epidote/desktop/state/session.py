@@ -28,7 +28,7 @@ _MOST_NAMED = 6
 
 
 def _states_of_claims(overview: Overview) -> dict[int, Hashable]:
-    """What the verdict on each claim rests on: its text, and the runs of its unit."""
+    """Return what the verdict on each claim rests on: its text, and the runs of its unit."""
     units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None}
     runs: dict[int, list[int]] = {}
     for (subject, _), run in overview.runs.items():
@@ -158,8 +158,9 @@ class Session(QObject):
         self._store.submit(work, done, failed)
 
     def judge_claims(self, done: Callable[[], None]) -> None:
-        """Hold those claims against the runs whose unit was measured, or which were changed, since; ``verdicts`` has
-        all then.
+        """Hold those claims against the runs whose unit was measured, or which were changed, since.
+
+        ``verdicts`` has all then.
         """
         overview = self.overview
         if overview is not None:
@@ -216,7 +217,7 @@ class Session(QObject):
         )
 
     def setting(self, name: str) -> str:
-        """What is kept about the study under a name, as the overview has it; "" where nothing is."""
+        """Return what is kept about the study under a name, as the overview has it; "" where nothing is."""
         if self.overview is not None:
             return self.overview.settings.get(name, "")
         return ""
@@ -259,8 +260,8 @@ class Session(QObject):
     # -- devices -----------------------------------------------------------------------------------
 
     def find_devices(self, then: Callable[[list[tuple[str, str]]], None] | None = None, *, anew: bool = False) -> None:
-        """Which devices there are, off the interface's thread; asked once, and ``anew`` when something was plugged
-        in since.
+        """Which devices there are, off the interface's thread; asked once, and ``anew`` when something was plugged in
+        since.
         """
 
         def load() -> None:
@@ -314,6 +315,6 @@ class _Edit(QUndoCommand):
         memory[_REFUSED] = False
 
     def _step_back(self, study: Study, memory: dict[str, Any]) -> None:
-        """Takes back what was done; what was refused meanwhile was not."""
+        """Take back what was done; what was refused meanwhile was not."""
         if not memory.get(_REFUSED):
             self._back(study, memory)

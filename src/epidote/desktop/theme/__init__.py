@@ -45,7 +45,7 @@ class Theme:
         return colour
 
     def row(self, index: int) -> QColor:
-        """The colour of a row's curves.
+        """Return the colour of a row's curves.
 
         After the eight come the same hues nearer to the text, then nearer to the background: 24.
         """
@@ -121,7 +121,7 @@ def load_fonts() -> None:
 
 
 def font(share: float = 1.0, *, bold: bool = False) -> QFont:
-    """The application's type at a share of the chosen text size."""
+    """Return the application's type at a share of the chosen text size."""
     return QFont(_font(share, bold, text_size()))
 
 

@@ -1,5 +1,6 @@
-"""What was understood of a text file before it is imported; where it can be read in several ways, the user says
-which is meant.
+"""What was understood of a text file before it is imported.
+
+Where it can be read in several ways, the user says which is meant.
 """
 
 from __future__ import annotations

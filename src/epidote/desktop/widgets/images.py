@@ -9,7 +9,7 @@ _PIXELS = (b"png", b"jpeg", b"webp", b"gif", b"bmp")
 
 
 def png_of(image: QImage) -> bytes:
-    """The picture as the bytes of a PNG file, its texts inside it."""
+    """Return the picture as the bytes of a PNG file, its texts inside it."""
     content = QByteArray()
     buffer = QBuffer(content)
     buffer.open(QBuffer.OpenModeFlag.WriteOnly)
@@ -18,7 +18,9 @@ def png_of(image: QImage) -> bytes:
 
 
 def read_picture(content: bytes, room: QSize) -> QImage:
-    """A picture no larger than ``room`` from a file's bytes; may be called on any thread. Null where there is none.
+    """Return a picture no larger than ``room`` from a file's bytes; may be called on any thread.
+
+    Null where there is none.
 
     Only formats that hold nothing but pixels are read: a drawing (SVG) may refer to other files, which a foreign study
     must not.

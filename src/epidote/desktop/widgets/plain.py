@@ -19,12 +19,12 @@ class Label(QLabel):
 
 
 def button_text(name: str) -> str:
-    """A name for a button, menu entry or tab, which take & for an underlined letter."""
+    """Return a name for a button, menu entry or tab, which take & for an underlined letter."""
     return name.replace("&", "&&")
 
 
 def plain_tip(text: str) -> str:
-    """A text as a tooltip's: Qt reads what looks like markup as such, so that is escaped.
+    """Return a text as a tooltip's: Qt reads what looks like markup as such, so that is escaped.
 
     Every tooltip that is not a constant is one.
     """

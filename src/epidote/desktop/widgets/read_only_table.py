@@ -46,14 +46,14 @@ class ReadOnlyTableModel(QAbstractTableModel):
         self.endResetModel()
 
     def texts(self) -> list[list[str]]:
-        """The whole table as text, heads first."""
+        """Return the whole table as text, heads first."""
         return [[cell.text for cell in row] for row in (self._heads, *self._rows)]
 
     def text(self, row: int, column: int) -> str:
         return self._rows[row][column].text
 
     def column(self, number: int) -> list[TableCell]:
-        """A column's cells with its head."""
+        """Return a column's cells with its head."""
         return [self._heads[number], *(row[number] for row in self._rows)]
 
     # -- what Qt asks ------------------------------------------------------------------------------

@@ -110,7 +110,7 @@ class SettingsForm(QWidget):
             editor.setChecked(text == "yes")
 
     def values(self) -> dict[str, Any]:
-        """What is typed; a field that cannot be read is left as text, for the model to refuse."""
+        """Return what is typed; a field that cannot be read is left as text, for the model to refuse."""
         result = dict(self._given)
         for name, editor in self.editors.items():
             field = self._model.model_fields[name]
@@ -145,7 +145,7 @@ class SettingsForm(QWidget):
             return text
 
     def problem(self) -> str:
-        """What is wrong, in words, and which field is marked; empty when nothing is."""
+        """Return what is wrong, in words, and which field is marked; empty when nothing is."""
         wrong, words = "", ""
         try:
             make_settings(self._model, self.values())

@@ -14,5 +14,5 @@ UNIT_TIPS = {
 
 
 def channel_tips(channels: list[int]) -> dict[str, str]:
-    """For options “Ch 1”, “Ch 2” …"""
+    """Return the tips of the options “Ch 1”, “Ch 2” and so on."""
     return {str(c): f"Channel {c} of the recording" for c in channels}

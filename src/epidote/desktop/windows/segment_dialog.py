@@ -58,8 +58,8 @@ class _FileLane:
 
 
 class SegmentDialog(QDialog):
-    """Emits the picked stretch as recordings, one for each track, with words that say where it is from; or, where
-    they are told to hold it, that the file written for a player, with its marks, is to be found in them.
+    """Emits the picked stretch as recordings, one for each track, with words that say where it is from; or, where they
+    are told to hold it, that the file written for a player, with its marks, is to be found in them.
     """
 
     taken = Signal(object, str)
@@ -153,8 +153,8 @@ class SegmentDialog(QDialog):
             number += track.channels
 
     def _read(self, first: float, last: float) -> list[Section]:
-        """The section of each track, with the whole recording where a study can store it, else with nothing but the
-        section.
+        """Return the section of each track, with the whole recording where a study can store it, else with nothing but
+        the section.
         """
         out = []
         whole = max(t.frames / t.rate for _, t in self._tracks) <= self._most + 1e-6

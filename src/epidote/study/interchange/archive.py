@@ -28,9 +28,9 @@ _PACKED_ALREADY = (".flac", ".png", ".jpg", ".jpeg", ".webp")
 
 
 def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -> Path:
-    """The study as it is now, recordings and pictures with it, in a zip that unpacks to a study folder.
+    """Return the study as it is now, recordings and pictures with it, in a zip that unpacks to a study folder.
 
-    Raises StudyError.
+        Raises StudyError.
 
     Only the study's own regular files are packed: what a link points to is not the study's.
     """
@@ -88,7 +88,7 @@ def zip_study(study: Study, target: Path, progress: Progress = lambda _: None) -
 
 
 def _copy_database(source: Path, copy: Path) -> None:
-    """A consistent copy, whatever else is being written."""
+    """Copy the database consistently, whatever else is being written."""
     with (
         closing(sqlite3.connect(f"file:{quoted(source)}?mode=ro", uri=True)) as database,
         closing(sqlite3.connect(copy)) as into,
@@ -154,7 +154,7 @@ def _require_room(source: Path, size: int, folder: Path, most_bytes: int) -> Non
 
 @contextmanager
 def _translated(source: Path) -> Iterator[None]:
-    """What may be wrong with a ZIP file, in words."""
+    """Yield what may be wrong with a ZIP file, in words."""
     try:
         yield
     except (zipfile.BadZipFile, EOFError, zlib.error) as error:
@@ -175,7 +175,7 @@ def _translated(source: Path) -> Iterator[None]:
 
 
 def _files_of_study(source: Path, packed: zipfile.ZipFile) -> tuple[str, dict[str, zipfile.ZipInfo]]:
-    """The study's folder in the zip, and its files by their name in it.
+    """Return the study's folder in the zip, and its files by their name in it.
 
     Raises StudyError for what is no study, or holds odd names.
     """

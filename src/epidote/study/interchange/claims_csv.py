@@ -24,7 +24,7 @@ def read_claims(path: Path) -> list[tuple[str, str]]:
 
 
 def claims_in(text: str, name: str = "the text") -> list[tuple[str, str]]:
-    """The same of a text."""
+    """Return the same of a text."""
     if "\0" in text:
         raise UnusableInputError(f"{name} is not text. Nothing was added; select a CSV file of claims.")
     lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]

@@ -15,7 +15,7 @@ from epidote.study.models import RunSummary
 
 
 def describe_run(run: RunSummary) -> str:
-    """Settings and chain of a run in one line."""
+    """Return settings and chain of a run in one line."""
     chain = {k: v for k, v in run.chain.model_dump(mode="json").items() if v is not None}
     return (
         f"{run.procedure} {json.dumps(dict(run.settings))}, chain {json.dumps(chain)}, {run.device},"
@@ -56,8 +56,9 @@ def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = 
 
 
 def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes: Sequence[str] = ()) -> str:
-    """Curves side by side where they share their x, below each other otherwise. curves: (subject's full name, run,
-    its curves).
+    """Curves side by side where they share their x, below each other otherwise.
+
+    curves: (subject's full name, run, its curves).
     """
     out = io.StringIO()
     out.writelines(f"# note: {visible(note)}\n" for note in notes)

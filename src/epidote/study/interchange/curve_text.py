@@ -26,7 +26,7 @@ _MOST_HEAD_WORDS = 8
 
 
 def text_of(level: Curve, phase: Curve | None = None, notes: Sequence[str] = (), separator: str = "\t") -> str:
-    """A level curve, and its phase where there is one, as text; notes stand above as comments."""
+    """Return a level curve, and its phase where there is one, as text; notes stand above as comments."""
     columns = [level.x, level.y]
     heads = [
         f"Frequency [{level.x_unit}]" if level.x_unit == "Hz" else f"x [{level.x_unit}]",
@@ -98,7 +98,7 @@ def readings_of_file(path: Path, options: TextOptions = AS_FOUND) -> list[TextRe
 
 
 def parse_text_curve(text: str, name: str, options: TextOptions = AS_FOUND) -> tuple[Curve, Curve | None]:
-    """The curves of a text. Raises UnusableInputError."""
+    """Return the curves of a text. Raises UnusableInputError."""
     return _the_one(text_readings(text, name, options), name)
 
 
@@ -113,7 +113,7 @@ def _the_one(interpretations: list[TextReading], name: str) -> tuple[Curve, Curv
 
 
 def _deciding(interpretations: list[TextReading]) -> str:
-    """The command line's options in which the readings differ."""
+    """Return the command line's options in which the readings differ."""
     names = {
         "separator": "--separator",
         "decimal": "--decimal",
@@ -170,7 +170,7 @@ def text_readings(text: str, name: str, options: TextOptions = AS_FOUND) -> list
 
 
 def _frequency_columns(values: Samples, said: int) -> list[int]:
-    """The columns (from 0) that may be the frequency: the first, or the second where the first only counts the
+    """Return the columns (from 0) that may be the frequency: the first, or the second where the first only counts the
     lines.
     """
     if said:
@@ -199,7 +199,9 @@ def _frequency_units(frequencies: Samples, heads: Sequence[str], column: int, sa
 
 
 def _head_of(heads: Sequence[str], column: int) -> str:
-    """The head of a column: a part of the last line above the numbers, if that has as many parts; else nothing."""
+    """Return the head of a column: a part of the last line above the numbers, if that has as many parts; else
+    nothing.
+    """
     if not heads:
         return ""
     line = heads[-1].lstrip("#*;!%/ ")
@@ -216,7 +218,7 @@ def _head_of(heads: Sequence[str], column: int) -> str:
 
 
 def _from_json(text: str, name: str) -> tuple[Curve, Curve | None]:
-    """The first level curve of a JSON document as this program writes it, and its phase."""
+    """Return the first level curve of a JSON document as this program writes it, and its phase."""
     try:
         lists = _curves_in(load_json(text, name))
         level = next(c for c in lists if c["key"] == "level")

@@ -77,7 +77,7 @@ def _write_readings(path: Path, export: RunExport) -> None:
 
 
 def _write_texts(path: Path, export: RunExport) -> None:
-    """A text file for each curve; of several the row's name and the channel stand in the file's name."""
+    """Write a text file for each curve; of several the row's name and the channel stand in the file's name."""
     curves = [(one, curve) for one in export.runs for curve in one.shown if curve.channel in export.channels]
     for one, curve in curves:
         phase = None
@@ -117,6 +117,6 @@ E = TypeVar("E", bound=Exporter[Any])
 
 
 def exporter_of(path: Path, exporters: Iterable[E]) -> E | None:
-    """The exporter whose ending fits best; None for a name that ends in none of them."""
+    """Return the exporter whose ending fits best; None for a name that ends in none of them."""
     fitting = [exporter for exporter in exporters if path.name.lower().endswith(exporter.ending)]
     return max(fitting, key=lambda exporter: len(exporter.ending), default=None)

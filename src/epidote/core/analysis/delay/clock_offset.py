@@ -35,10 +35,11 @@ _CLOCK_SURE = 3.0  # times the spread
 
 @dataclass(frozen=True)
 class ClockOffset:
-    """ppm: how much faster the recorder's clock ran than the player's; start: the file's first frame in the
-    recording, in its frames.
+    """ppm: how much faster the recorder's clock ran than the player's.
 
-    spread_ppm: one standard deviation from the noise of the recording.
+    start: the file's first frame in the recording, in its frames.
+
+        spread_ppm: one standard deviation from the noise of the recording.
     """
 
     ppm: float
@@ -60,8 +61,9 @@ class MarkedRecording:
 
 
 def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Result:
-    """The result with what was found about the recorder's clock and the recording's start; rate: the recorder's, in
-    Hz.
+    """Return the result with what was found about the recorder's clock and the recording's start.
+
+    rate: the recorder's, in Hz.
     """
     more = []
     for number, clock in enumerate(clocks, start=1):
@@ -152,7 +154,7 @@ def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
 
 
 def to_player_clock(recording: Signal, file: MarkedSequence) -> tuple[list[Recording], ClockOffset]:
-    """A recording of a marked file, brought to the file's clock and cut into the recordings of its stimuli.
+    """Return a recording of a marked file, brought to the file's clock and cut into the recordings of its stimuli.
 
     The loudest channel tells the clock; all share it. Raises UnusableInputError.
     """
@@ -180,5 +182,7 @@ def to_player_clock(recording: Signal, file: MarkedSequence) -> tuple[list[Recor
 
 
 def marker_level_dbfs(stimuli_peak: float) -> float:
-    """Marks as loud as what they enclose, but never so quiet that they drown: dBFS."""
+    """Return a level in dBFS at which marks are as loud as what they enclose, but never so quiet that they drown:
+    dBFS.
+    """
     return max(-40.0, min(-3.0, to_db(stimuli_peak) if stimuli_peak > 0 else -12.0))

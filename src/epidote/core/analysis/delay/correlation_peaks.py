@@ -28,8 +28,9 @@ _ROUNDS = (0.2, 0.05)  # half frames between the three points of each parabola
 
 @dataclass(frozen=True, eq=False)
 class Peaks:
-    """The highest peaks first: lags in frames (peaks,), and the correlation there (peaks,), signed, as irfft counts
-    it; rms: of all lags.
+    """The highest peaks first: lags in frames (peaks,), and the correlation there (peaks,), signed, as irfft counts it.
+
+    rms: of all lags.
     """
 
     lags: Samples
@@ -68,7 +69,7 @@ def highest_peaks(cross: NDArray[np.complex128], size: int, search: int) -> Peak
 
 
 def _around(correlation: Samples, reach: int) -> Samples:
-    """The lags from -reach to reach of what irfft orders from 0 up."""
+    """Return the lags from -reach to reach of what irfft orders from 0 up."""
     return np.concatenate(
         [correlation[correlation.size - reach :] if reach else correlation[:0], correlation[: reach + 1]]
     )
@@ -110,7 +111,7 @@ def _crests(fine: Samples) -> Samples:
 
 
 def _read_off(fine: Samples, places: Samples) -> Samples:
-    """The places moved to the crest of the interpolated correlation, by parabolas that grow smaller."""
+    """Return the places moved to the crest of the interpolated correlation, by parabolas that grow smaller."""
     for step in _ROUNDS:
         left, middle, right = (np.abs(_interpolated(fine, places + by)) for by in (-step, 0.0, step))
         bend = left - 2 * middle + right
@@ -120,8 +121,8 @@ def _read_off(fine: Samples, places: Samples) -> Samples:
 
 
 def _interpolated(fine: Samples, places: Samples, reach: int = _TAPS, beta: float = _BETA) -> Samples:
-    """fine (n,) between its samples, by a windowed sinc of ``reach`` taps a side; the grid is twice as fine as the
-    band needs.
+    """Fine (n,) between its samples, by a windowed sinc of ``reach`` taps a side; the grid is twice as fine as the band
+    needs.
     """
     whole = np.floor(places).astype(int)
     taps = np.arange(1 - reach, reach + 1)

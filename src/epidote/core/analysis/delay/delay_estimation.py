@@ -145,7 +145,7 @@ def _in_band(x: Samples, rate: float, band: tuple[float, float], size: int) -> N
 
 
 def in_band(x: Samples, rate: float, band: tuple[float, float], size: int) -> Samples:
-    """What of x (frames,) lies in the band in Hz, filled up with zeros to ``size`` frames first."""
+    """Return what of x (frames,) lies in the band in Hz, filled up with zeros to ``size`` frames first."""
     return np.asarray(transforms.irfft(_in_band(x, rate, band, size), size))[: x.size]
 
 
@@ -190,9 +190,9 @@ def _faded(x: Samples, fade: int) -> Samples:
 
 
 def _steady(delay: Delay, first: Samples, second: Samples, rate: float, band: tuple[float, float], size: int) -> Delay:
-    """The same, with every period allowed where the sound goes on to both ends of the record.
+    """Return the same, with every period allowed where the sound goes on to both ends of the record.
 
-    Then only the ends of the record tell one period from the next, which is no evidence: peaks that are as high per
+        Then only the ends of the record tell one period from the next, which is no evidence: peaks that are as high per
     overlap are equally likely, and of these the shortest delay is given.
     """
     others = sorted(delay.nearly_as_high, key=abs)[:_MOST_RIVALS]
@@ -292,8 +292,8 @@ def _nearly_as_high(peaks: Peaks, lag: float) -> tuple[float, ...]:
 
 
 def _rivals(pair: Spectra, peaks: Peaks) -> tuple[Rival, ...]:
-    """The peaks that may be the delay as well, with their likelihood: what each leaves unexplained of the second, in
-    white noise.
+    """Return the peaks that may be the delay as well, with their likelihood: what each leaves unexplained of the
+    second, in white noise.
     """
     sum_a, sum_b = float(pair.first.sum()), float(pair.second.sum())
     explained = (peaks.heights * pair.size / 2) ** 2 / sum_a
@@ -307,8 +307,8 @@ def _rivals(pair: Spectra, peaks: Peaks) -> tuple[Rival, ...]:
 
 
 def _weighted(pair: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex128], float]:
-    """The cross spectrum's phase by how coherent it is: C/(1 - C) over its magnitude, C from ``width`` neighbouring
-    bins laid over each other; and the median C of the band.
+    """Return the cross spectrum's phase by how coherent it is: C/(1 - C) over its magnitude, C from ``width``
+    neighbouring bins laid over each other; and the median C of the band.
     """
     from scipy.ndimage import uniform_filter1d
 
@@ -346,10 +346,10 @@ def _estimate_at(pair: Spectra, lag: float, sign: float, *, dispersed: bool = Fa
 
 
 def _level_spread(pair: Spectra, turned: NDArray[np.complex128], scale: float, similarity: float) -> float:
-    """Standard deviation in dB of the factor by which the first is in the second, from what each bin departs from it
-    (White's estimator).
+    """Return the standard deviation in dB of the factor by which the first is in the second, from what each bin departs
+    from it (White's estimator).
 
-    Along the factor and across it the noise is alike; along it, a path that is not flat departs as well.
+        Along the factor and across it the noise is alike; along it, a path that is not flat departs as well.
     """
     if similarity == 0:
         return math.inf
@@ -360,7 +360,8 @@ def _level_spread(pair: Spectra, turned: NDArray[np.complex128], scale: float, s
 
 
 def _spread_of(pair: Spectra, w: Samples, turned: NDArray[np.complex128], rest: float) -> float:
-    """Standard deviation of the lag in frames: the slope's own noise over the bend of the correlation at its peak.
+    """Return the standard deviation of the lag in frames: the slope's own noise over the bend of the correlation at its
+    peak.
 
     The noise is what each bin shows across the peak (White's estimator, 1980, from memory), so that it counts where it
     is: coloured noise is not taken for white. Where few bins decide, as with a tone, their own part is fitted away, and

@@ -36,8 +36,8 @@ _FADE = 0.02  # s at either end
 
 @dataclass(frozen=True)
 class DelayTrack:
-    """start: delay at the first's frame 0, drift: frames by frame, with its spread; times, delays and spreads: of
-    each window, in frames; before: correlation as it came.
+    """start: delay at the first's frame 0, drift: frames by frame, with its spread; times, delays and spreads: of each
+    window, in frames; before: correlation as it came.
     """
 
     start: float
@@ -54,8 +54,8 @@ class DelayTrack:
         return _shift_at(begin, self.start, self.drift, middle)
 
     def read(self, second: SampleSource, begin: int, size: int) -> Samples:
-        """What of the second belongs to ``size`` frames of the first from ``begin``; without drift to the nearest
-        frame.
+        """Return what of the second belongs to ``size`` frames of the first from ``begin``; without drift to the
+        nearest frame.
         """
         return _read(second, begin, size, self.start, self.drift)
 
@@ -81,7 +81,7 @@ class DelayTrack:
 def track_delay(
     windows: SegmentGrid, second: SampleSource, band: tuple[float, float], search: float
 ) -> DelayTrack | NoCorrelation:
-    """The second along that whose windows are given, both at one rate. band in Hz, search in s.
+    """Return the second along that whose windows are given, both at one rate. band in Hz, search in s.
 
     What is longer than can be held has its delay looked for in its loudest windows, and followed from one to the next.
     """
@@ -118,8 +118,10 @@ def track_delay(
 
 @dataclass(frozen=True)
 class _FirstDelay:
-    """frames: of the delay to begin with. window: in which it was found, None where it is that of all. correlation:
-    as it came; whole: the delay of the whole, where it could be held.
+    """frames: of the delay to begin with.
+
+    window: in which it was found, None where it is that of all. correlation: as it came; whole: the delay of the whole,
+    where it could be held.
     """
 
     frames: float
@@ -131,7 +133,7 @@ class _FirstDelay:
 def _first_delay(
     windows: SegmentGrid, second: SampleSource, band: tuple[float, float], search: float
 ) -> _FirstDelay | NoCorrelation:
-    """The delay of the whole, or of the loudest window of what is too long for that or has no common delay as a
+    """Return the delay of the whole, or of the loudest window of what is too long for that or has no common delay as a
     whole.
     """
     first = windows.way
@@ -232,8 +234,8 @@ def _segment_delays(
     reach: float,
     place: int | None = None,
 ) -> tuple[Samples, Samples, Samples, float]:
-    """Middle, delay and its spread, all in frames, of each window in which there is something in common; and the
-    share of those that are loud.
+    """Middle, delay and its spread, all in frames, of each window in which there is something in common; and the share
+    of those that are loud.
 
     With ``place`` (a frame of the first at which ``start`` holds) the delay is followed outwards from there, window by
     window.
@@ -269,7 +271,9 @@ def _shift_at(begin: int, start: float, drift: float, middle: float) -> float:
 
 
 def _read(second: SampleSource, begin: int, size: int, start: float, drift: float) -> Samples:
-    """What of the second belongs to ``size`` frames of the first from ``begin``; without drift to the nearest frame."""
+    """Return what of the second belongs to ``size`` frames of the first from ``begin``; without drift to the nearest
+    frame.
+    """
     if not drift:
         return second.read(round(begin + start), size)
     pad = 128

@@ -27,8 +27,9 @@ _SHORTEST = 16  # times the longest delay that is looked for
 
 @dataclass(frozen=True)
 class Echo:
-    """apart: s between the two; gain: the fainter over the louder, negative where one is turned over; delays (s) and
-    heights: the cepstrum.
+    """apart: s between the two.
+
+    gain: the fainter over the louder, negative where one is turned over; delays (s) and heights: the cepstrum.
     """
 
     apart: float
@@ -51,8 +52,9 @@ class Echo:
 
 
 def detect_echo(source: SampleSource, band: tuple[float, float], longest: float) -> Echo | None:
-    """The second arrival within ``longest`` s in one signal, by what of it lies in the band in Hz; None where none
-    stands out.
+    """Return the second arrival within ``longest`` s in one signal, by what of it lies in the band in Hz.
+
+    None where none stands out.
     """
     longest = min(longest, source.frames / source.rate / _SHORTEST)
     size = even_fast_len(min(source.frames, CHUNK_FRAMES))

@@ -32,8 +32,10 @@ _DEEPEST = 1e-16
 
 @dataclass(frozen=True)
 class AlignmentQuality:
-    """correlation: of the band, with its sign; level_db: of the second re the first; null_db: what is left of the
-    second once the first, at its level, is taken from it.
+    """correlation: of the band, with its sign.
+
+    level_db: of the second re the first; null_db: what is left of the second once the first, at its level, is taken
+    from it.
     """
 
     correlation: float
@@ -99,8 +101,8 @@ class PairAlignment:
         return self._power[0] * shares[0], self._power[1] * shares[1]
 
     def best(self, near: float | None = None) -> float:
-        """The delay at which they are most alike, of either polarity; of all of them, or the one up the hill from
-        ``near``.
+        """Return the delay at which they are most alike, of either polarity; of all of them, or the one up the hill
+        from ``near``.
         """
         if near is None:
             inner = np.abs(
@@ -138,8 +140,9 @@ class PairAlignment:
         return centres, np.degrees(np.angle(sums))
 
     def aligned(self, delay: float, *, invert: bool = False) -> Samples:
-        """The second (frames of the first,), brought forward by ``delay`` frames, a fraction of one too; nothing
-        else is changed.
+        """Return the second (frames of the first,), brought forward by ``delay`` frames, a fraction of one too.
+
+        Nothing else is changed.
         """
         out = np.zeros(self.first.size)
         for begin in range(0, out.size, CHUNK_FRAMES):

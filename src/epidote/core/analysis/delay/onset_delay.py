@@ -40,10 +40,11 @@ class OnsetDelay:
 def onset_delay(
     first: Samples, second: Samples, reach: int, rate: float, band: tuple[float, float]
 ) -> OnsetDelay | None:
-    """first (frames,): BEFORE and AFTER an onset; second (frames + 2 reach,): the same with ``reach`` frames more at
-    either end; band in Hz.
+    """First (frames,): BEFORE and AFTER an onset.
 
-    None where no delay stands clear of the others.
+    Second (frames + 2 reach,): the same with ``reach`` frames more at either end; band in Hz.
+
+        None where no delay stands clear of the others.
     """
     window = _window(first.size, rate)
     size = transforms.next_fast_len(first.size + second.size, real=True)
@@ -71,7 +72,7 @@ def onset_delay(
 
 
 def _window(frames: int, rate: float) -> Samples:
-    """A short rise and a long fall (frames,), each as half a cosine."""
+    """Return a short rise and a long fall (frames,), each as half a cosine."""
     window = np.ones(frames)
     rise, fall = max(1, min(frames // 4, round(_RISE * rate))), max(1, round(_FALL * frames))
     window[:rise] = 0.5 - 0.5 * np.cos(np.pi * (np.arange(rise) + 0.5) / rise)
@@ -92,7 +93,7 @@ def _in_band(
 def _level(
     of_first: NDArray[np.complex128], segment: Samples, rest: float, size: int, rate: float, band: tuple[float, float]
 ) -> float:
-    """What of the first is in the second, in dB; ``rest``: frames by which that still is later."""
+    """Return what of the first is in the second, in dB; ``rest``: frames by which that still is later."""
     cross = _in_band(transforms.rfft(segment, size) * of_first.conj(), size, rate, band)
     power = float(np.square(np.abs(_in_band(of_first, size, rate, band))).sum())
     similarity = abs(float((cross * np.exp(2j * np.pi * np.arange(cross.size) * rest / size)).real.sum()))
@@ -102,9 +103,10 @@ def _level(
 
 
 def _spread(cross: NDArray[np.complex128], size: int, width: int, lag: float) -> float:
-    """Standard deviation of the lag in frames: White's estimator (``delay.py``) over stretches of ``width`` bins.
+    """Return the standard deviation of the lag in frames: White's estimator (``delay.py``) over stretches of ``width``
+    bins.
 
-    What a lossy coder adds to an attack is as short as that, so neighbouring bins share it.
+        What a lossy coder adds to an attack is as short as that, so neighbouring bins share it.
     """
     w = 2 * np.pi / size * np.arange(cross.size)
     turned = cross * np.exp(1j * w * lag)

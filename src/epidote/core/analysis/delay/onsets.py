@@ -147,7 +147,7 @@ def _rises(source: SampleSource, seen: SignalStatistics) -> list[int]:
 
 
 def _loudest_line(spectra: _Frames, seen: SignalStatistics) -> float:
-    """The greatest magnitude of a line where the way is loudest, by peak and by what is usual."""
+    """Return the greatest magnitude of a line where the way is loudest, by peak and by what is usual."""
     blocks = np.unique(np.concatenate([np.argsort(values)[-_LOUD_BLOCKS:] for values in (seen.greatest, seen.usual)]))
     count = max(1, seen.block // spectra.hop)
     firsts = np.minimum(blocks * seen.block // spectra.hop, max(0, spectra.count - count))
@@ -172,7 +172,7 @@ def _flux(spectra: _Frames, scale: float) -> Samples:
 
 
 def _placed(source: SampleSource, rise: int, mean: float) -> Onset:
-    """The onset near a rise of energy: the change point of the band whose power grows most."""
+    """Return the onset near a rise of energy: the change point of the band whose power grows most."""
     rate = source.rate
     begin = max(0, rise - round(_LOOK_BACK * rate))
     x = source.read(begin, min(source.frames, rise + round(_LOOK_ON * rate)) - begin) - mean
@@ -185,8 +185,9 @@ def _placed(source: SampleSource, rise: int, mean: float) -> Onset:
 
 @dataclass(frozen=True)
 class _Change:
-    """place: frame at which the power changes; width: standard deviation of that; attack: frames until it is over;
-    evidence in nepers.
+    """place: frame at which the power changes.
+
+    width: standard deviation of that; attack: frames until it is over; evidence in nepers.
     """
 
     place: int
@@ -196,7 +197,7 @@ class _Change:
 
 
 def _change_in(x: Samples, low: float, high: float, rate: float) -> _Change:
-    """The change point of x (frames,) in a band in Hz; in the whole of it where the band has no upper end."""
+    """Return the change point of x (frames,) in a band in Hz; in the whole of it where the band has no upper end."""
     if math.isinf(high):
         # differences: of music, which falls towards high frequencies, they are more nearly independent than the samples
         passed, independent = np.diff(x, prepend=x[0]), 1.0
@@ -207,7 +208,7 @@ def _change_in(x: Samples, low: float, high: float, rate: float) -> _Change:
 
 
 def _band_passed(x: Samples, low: float, high: float, rate: float) -> Samples:
-    """x (frames,) through a causal band pass of second order at either end (Butterworth): nothing of an attack comes
+    """X (frames,) through a causal band pass of second order at either end (Butterworth): nothing of an attack comes
     before it.
     """
     size = transforms.next_fast_len(2 * x.size, real=True)
@@ -221,10 +222,11 @@ def _band_passed(x: Samples, low: float, high: float, rate: float) -> Samples:
 
 
 def _change_point(x: Samples, rate: float, independent: float) -> tuple[int, float, float]:
-    """Frame at which the power of x (frames,) changes, its spread in frames, and by how much in nepers;
+    """Frame at which the power of x (frames,) changes, its spread in frames, and by how much in nepers.
+
     ``independent``: share of the samples that are.
 
-    Two stretches of Gaussian noise, each with its own power: minus twice the logarithm of their likelihood is n
+        Two stretches of Gaussian noise, each with its own power: minus twice the logarithm of their likelihood is n
     ln(power), summed.
     """
     side = max(2, round(_LEAST_SIDE * rate))

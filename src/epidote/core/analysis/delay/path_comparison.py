@@ -51,10 +51,11 @@ class Event:
 
 @dataclass(frozen=True)
 class PathEstimate:
-    """delay: of the whole, at its middle where it drifts; drift: frames by frame, with its spread; course: time in s
-    and delay in frames of each window (windows,); wavers: rms departure of those from the straight line in frames,
-    beyond what noise explains (0: none); path: response of the second over the first, laid over it by the whole's
-    delay, by averaged spectra; None for what is too short.
+    """delay: of the whole, at its middle where it drifts.
+
+    drift: frames by frame, with its spread; course: time in s and delay in frames of each window (windows,); wavers:
+    rms departure of those from the straight line in frames, beyond what noise explains (0: none); path: response of the
+    second over the first, laid over it by the whole's delay, by averaged spectra; None for what is too short.
     """
 
     delay: Delay
@@ -91,8 +92,9 @@ def compare_paths(
     seen: SignalStatistics | None = None,
     together: ParallelMap = sequential_map,
 ) -> list[PathEstimate | NoCorrelation]:
-    """Each of the others against the first, all at one rate. band in Hz, search in s; ``seen``: the first, where it
-    was looked through.
+    """Each of the others against the first, all at one rate.
+
+    band in Hz, search in s; ``seen``: the first, where it was looked through.
     """
     windows = SegmentGrid.of(first)
     courses = together([partial(track_delay, windows, other, band, search) for other in others])
@@ -128,7 +130,7 @@ class _AlignedPair:
         self._events: list[Event] = []
 
     def add(self, begin: int, x: Samples, inside: Sequence[Onset]) -> None:
-        """x (frames,): the first from ``begin`` on; inside: what begins in it."""
+        """X (frames,): the first from ``begin`` on; inside: what begins in it."""
         low, high = max(begin, self._begin), min(begin + x.size, self._end)
         if high <= low:
             return

@@ -56,7 +56,7 @@ class Arrivals:
 
 
 def two_arrivals(emitted: Samples, x: Samples, rate: float, band: tuple[float, float]) -> Arrivals | None:
-    """Two arrivals of ``wanted`` in x (frames,), within the band in Hz; None when there is one only, or none."""
+    """Two arrivals of ``emitted`` in x (frames,), within the band in Hz; None when there is one only, or none."""
     size = even_fast_len(x.size + emitted.size)
     a, b = transforms.rfft(emitted, size), transforms.rfft(x, size)
     f = np.arange(a.size) * (rate / size)
@@ -69,8 +69,9 @@ def two_arrivals(emitted: Samples, x: Samples, rate: float, band: tuple[float, f
         return None
 
     def found(rest: NDArray[np.complex128], near: float | None, away: float | None) -> tuple[float, float, float]:
-        """Delay, gain and how far it stands out; the greatest, not within 0.2 ms of ``away``, or the one at
-        ``near``.
+        """Delay, gain and how far it stands out.
+
+        The greatest, not within 0.2 ms of ``away``, or the one at ``near``.
         """
         cross = rest * a.conj()
         shape = np.abs(transforms.irfft(cross, size))[: x.size]

@@ -19,8 +19,9 @@ _FOLDED_DB, _JUMP_DB, _RISEN_DB = 0.5, 0.3, 20.0
 
 @dataclass(frozen=True)
 class Crossing:
-    """Where a limit is passed: drive in dBFS, fundamental as peak in FS; width: of the bracket it was found in, in
-    dB; before: index of the step below it.
+    """Where a limit is passed: drive in dBFS, fundamental as peak in FS.
+
+    width: of the bracket it was found in, in dB; before: index of the step below it.
     """
 
     level: float
@@ -30,8 +31,9 @@ class Crossing:
 
     @property
     def spread_db(self) -> float:
-        """One standard deviation: anywhere in a wide bracket; in a narrow one the straight line is seldom off by
-        half of it.
+        """One standard deviation: anywhere in a wide bracket.
+
+        In a narrow one the straight line is seldom off by half of it.
         """
         return self.width / math.sqrt(12) / (1 if self.width > _WIDE_DB else 4)
 
@@ -42,10 +44,11 @@ def index_of_minimum(steps: Sequence[StepMeasurement], measure: Measure) -> int:
 
 
 def limit_crossing(steps: Sequence[StepMeasurement], limit: float, measure: Measure) -> Crossing | None:
-    """Where distortion passes ``limit`` (a ratio) above its lowest, steps in rising order of level; None when it
-    does not.
+    """Where distortion passes ``limit`` (a ratio) above its lowest, steps in rising order of level.
 
-    Between two steps, the logarithm of distortion follows the level in a straight line.
+    None when it does not.
+
+        Between two steps, the logarithm of distortion follows the level in a straight line.
     """
     if not steps:
         return None
@@ -104,8 +107,8 @@ def refinement_levels(steps: Sequence[StepMeasurement], limits: Sequence[float],
 
 
 def anomalies(steps: Sequence[StepMeasurement], limit: float) -> tuple[Caution, ...]:
-    """What does not look like one steady unit: a gain that jumps, something that rises beside the tone, output that
-    falls.
+    """Return what does not look like one steady unit: a gain that jumps, something that rises beside the tone, output
+    that falls.
     """
     levels = []
     gains = [20 * math.log10(s.amplitude) - s.level for s in steps]

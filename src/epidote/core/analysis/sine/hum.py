@@ -34,13 +34,14 @@ class MainsSeen:
 
 
 def mains_seen(c: ToneAnalysis) -> tuple[MainsSeen, ...]:
-    """What the residual of a tone shows of the mains at 50 Hz and at 60 Hz."""
+    """Return what the residual of a tone shows of the mains at 50 Hz and at 60 Hz."""
     return mains_lines(c.fit.residual, c.rate, lambda line: max(1, round(line / c.fit.frequency)) * c.fit.frequency)
 
 
 def mains_lines(residual: Samples, rate: float, nearest: Callable[[float], float]) -> tuple[MainsSeen, ...]:
-    """The same of any residual (frames,); ``nearest``: frequency in Hz of the component that was taken out nearest
-    to a line.
+    """Return the same of any residual (frames,).
+
+    ``nearest``: frequency in Hz of the component that was taken out nearest to a line.
     """
     width = rate / residual.size
     lines = np.abs(transforms.rfft(HANN.weighted(residual), _FINER * residual.size))
@@ -81,10 +82,11 @@ def _order_at(frequency: float, mains: float, width: float) -> int | None:
 
 
 def hum_on(frequency: float, width: float, order: int, seen: Sequence[MainsSeen]) -> float:
-    """Peak amplitude of the hum that may lie on a harmonic of a tone; ``seen``: in this record and in others of the
-    same chain.
+    """Peak amplitude of the hum that may lie on a harmonic of a tone.
 
-    ``width`` of a bin in Hz. Of a line that is hidden wherever it was looked for, the greatest of the others.
+    ``seen``: in this record and in others of the same chain.
+
+        ``width`` of a bin in Hz. Of a line that is hidden wherever it was looked for, the greatest of the others.
     """
     most = 0.0
     for mains in {one.mains for one in seen}:
@@ -114,8 +116,9 @@ def hum_in_harmonics(c: ToneAnalysis, seen: Sequence[MainsSeen]) -> bool:
 
 
 def hum_included(frequency: float, width: float, sizes: Sequence[float], seen: Sequence[MainsSeen]) -> bool:
-    """The same from peak amplitudes of the tone and its harmonics, 0 where one does not count; ``width`` of a bin in
-    Hz.
+    """Return the same from peak amplitudes of the tone and its harmonics, 0 where one does not count.
+
+    ``width`` of a bin in Hz.
     """
     hums = [hum_on(frequency, width, n, seen) if size > 0 else 0.0 for n, size in enumerate(sizes, start=1)]
     of_harmonics, together = math.hypot(*hums[1:]), math.hypot(*sizes[1:])

@@ -82,7 +82,7 @@ def place(order: Order, f1: float, f2: float) -> float:
 
 
 def too_close(f1: float, f2: float, seconds: float) -> str:
-    """What two tones' products would fall upon, in words; empty when they can be told apart."""
+    """Return what two tones' products would fall upon, in words; empty when they can be told apart."""
     least = _LEAST_APART / seconds
     lines = {"the lower tone": f1, "the upper tone": f2}
     for order in (*SECOND, *THIRD_ABOUT_F2, *THIRD_NEAR):
@@ -96,7 +96,7 @@ def too_close(f1: float, f2: float, seconds: float) -> str:
 
 
 def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
-    """x (frames,) taken apart; None when either tone is missing. Frequencies are found near the given ones."""
+    """X (frames,) taken apart; None when either tone is missing. Frequencies are found near the given ones."""
     rest = x - x.mean()
     frequencies = [f1, f2]
     own: list[Samples] = [np.zeros_like(rest), np.zeros_like(rest)]
@@ -160,12 +160,15 @@ def _is_undithered(x: Samples, residual: Samples, rate: float, tones: Sequence[f
 
 
 def _spread(lines: Samples) -> float:
-    """The median of the windowed lines is noise; Rayleigh's median is 1.177 of one component's standard deviation."""
+    """Return the noise as the median of the windowed lines.
+
+    Rayleigh's median is 1.177 of one component's standard deviation.
+    """
     return float(np.median(lines)) / RAYLEIGH_MEDIAN
 
 
 def _spread_near(lines: Samples, place: float) -> float:
-    """The same of the lines beside a place in bins, those of its own main lobe left out."""
+    """Return the same of the lines beside a place in bins, those of its own main lobe left out."""
     centre, reach = round(place), _BESIDE_LINE + WINDOW.half_width
     near = WINDOW.half_width + 1
     # at the edge of a band of noise one side says nothing

@@ -52,8 +52,9 @@ class Tones:
 
 
 def analyse_multitone(x: Samples, stimulus: Stimulus) -> Tones | None:
-    """A channel (frames,) analysed over one period; None when the tones are not there, or the recording does not
-    hold a period of them.
+    """Return a channel (frames,) analysed over one period.
+
+    None when the tones are not there, or the recording does not hold a period of them.
     """
     lag = coarse_lag(stimulus.samples(), x, _ALIKE)  # a clock that is a little off does not matter
     if lag is None:
@@ -120,8 +121,8 @@ def _hum_is_included(frequencies: Samples, peaks: Samples, residual: Samples, ra
 
 
 def _peak_spreads(rest: NDArray[np.complex128], bins: NDArray[np.int64], period: int) -> Samples:
-    """Standard deviation of each tone's peak (tones,), from what lies beside it: the noise's mean square per bin, as
-    for any fitted line.
+    """Return the standard deviation of each tone's peak (tones,), from what lies beside it: the noise's mean square per
+    bin, as for any fitted line.
     """
     power = 2 * np.square(np.abs(rest) / period)
     there = np.ones(power.size, bool)

@@ -60,8 +60,9 @@ def _powers(turn: Complex, count: int) -> Complex:
 
 
 class _Blocks:
-    """A record (frames,) cut into blocks, and exact sums of u^r exp(j n w t) over it; t is centred, u = 2 t /
-    frames.
+    """A record (frames,) cut into blocks, and exact sums of u^r exp(j n w t) over it.
+
+    T is centred, u = 2 t / frames.
     """
 
     def __init__(self, x: Samples) -> None:
@@ -177,7 +178,7 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
 
 
 def _residual(blocks: _Blocks, order: int, solution: _Solution) -> Samples:
-    """What the fitted signal leaves (frames,)."""
+    """Return what the fitted signal leaves (frames,)."""
     coefficients, multiple, table = solution.coefficients, solution.multiple, solution.table
     um = blocks.scale * blocks.t
     weights = np.repeat(coefficients[None, :], blocks.t.size, axis=0)
@@ -221,10 +222,10 @@ def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -
 
 
 def _by_envelope(blocks: _Blocks, w: float) -> float:
-    """The frequency of the tone near w, in radians per frame, from how the phase of what is left turns from block to
-    block.
+    """Return the frequency of the tone near w, in radians per frame, from how the phase of what is left turns from
+    block to block.
 
-    Hann windows, within blocks and over them, keep everything else away; so it lacks only the last bit that least
+        Hann windows, within blocks and over them, keep everything else away; so it lacks only the last bit that least
     squares gives.
     """
     inner = 0.5 + 0.5 * np.cos(np.pi * blocks.b / (blocks.b[-1] + 1))

@@ -35,8 +35,9 @@ _ALIKE = 0.3  # of 1: how much a stretch must resemble the chirp
 
 @dataclass(frozen=True)
 class StepMeasurement:
-    """One step of one channel. level: drive in dBFS; frequency in Hz; amplitude: peak in FS; others are mean squares
-    in FS².
+    """One step of one channel.
+
+    level: drive in dBFS; frequency in Hz; amplitude: peak in FS; others are mean squares in FS².
 
     harmonics: H2 and up, 0 where they lie outside the band; left_out: some do; clipped: the recording, not the unit.
     """
@@ -80,8 +81,9 @@ class StepMeasurement:
         return None
 
     def meets_hum(self, others: Sequence[StepMeasurement]) -> bool:
-        """Whether mains hum may change the tone or its harmonics together by more than 0.1 dB; ``others``: of the
-        same run, where it is seen.
+        """Whether mains hum may change the tone or its harmonics together by more than 0.1 dB.
+
+        ``others``: of the same run, where it is seen.
         """
         sizes = [self.amplitude, *(math.sqrt(2 * p) for p in self.harmonics)]
         seen = [one for step in others for one in step.mains]
@@ -107,10 +109,11 @@ class StepMeasurement:
 
 
 def locate_preamble(signal: Signal, stimulus: Stimulus) -> int | None:
-    """Frame of the recording at which the stimulus' frame 0 lies (it may be negative); None when its chirp is not
-    there.
+    """Frame of the recording at which the stimulus' frame 0 lies (it may be negative).
 
-    By the correlation with the chirp, divided by how loud the recording is there: a loud tone later on does not
+    None when its chirp is not there.
+
+        By the correlation with the chirp, divided by how loud the recording is there: a loud tone later on does not
     resemble it.
     """
     preamble = chirp(stimulus.rate, round(stimulus["chirp"]), 0.0)
@@ -142,12 +145,12 @@ def _alike(x: Samples, preamble: Samples) -> tuple[float, int]:
 
 
 def settling_time(frequency: float) -> float:
-    """The least time in s that a step at this frequency is left to settle."""
+    """Return the least time in s that a step at this frequency is left to settle."""
     return min(_SETTLE_LOW, _SETTLE_CYCLES / frequency)
 
 
 def step_segment(x: Samples, start: int, step: ScheduledStep, rate: float) -> Samples | None:
-    """The settled part of a step (frames,) out of a channel; None where the recording does not hold it."""
+    """Return the settled part of a step (frames,) out of a channel; None where the recording does not hold it."""
     first = start + step.first + round(max(SETTLE * step.frames, settling_time(step.frequency) * rate))
     end = start + step.first + step.frames - round(min(GUARD * rate, 0.1 * step.frames))
     if first < 0 or end > x.size or end - first < _LEAST_FRAMES:
@@ -158,7 +161,7 @@ def step_segment(x: Samples, start: int, step: ScheduledStep, rate: float) -> Sa
 def analyse_step(
     x: Samples, rate: float, step: ScheduledStep, harmonics: int, band: tuple[float, float], weighting: Weighting
 ) -> ToneAnalysis | None:
-    """A stretch (frames,) of a step taken apart; None when it holds no tone of the step's frequency."""
+    """Return a stretch (frames,) of a step taken apart; None when it holds no tone of the step's frequency."""
     if not x.any():
         return None
     analysis = analyse_tone(x, rate, step.frequency, harmonics, band, weighting)

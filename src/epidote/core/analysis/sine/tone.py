@@ -91,7 +91,7 @@ class ToneAnalysis:
         return float(each.sum())
 
     def _harmonic_weights(self, weighting: Weighting) -> Samples:
-        """What the power of H2 and up (harmonics,) counts, 0 outside the band."""
+        """Return what the power of H2 and up (harmonics,) counts, 0 outside the band."""
         orders = np.arange(2.0, len(self.fit.amplitudes) + 1)
         return np.asarray(power_weight(np.asarray(orders * self.fit.frequency), weighting) * self.harmonics_inside())
 
@@ -106,7 +106,8 @@ class ToneAnalysis:
 
 
 def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
-    """The tone to analyse: near the expected frequency if something strong is there, otherwise the strongest line.
+    """Return the tone to analyse: near the expected frequency if something strong is there, otherwise the strongest
+    line.
 
     A short piece tells, if the tone stands clear in it; then the whole record need not be transformed for this alone.
     """
@@ -265,7 +266,8 @@ def _noise_level(
 def _draw_lines(
     shown: Samples, residual: NDArray[np.complex128], frames: int, places: Samples, amplitudes: NDArray[np.complex128]
 ) -> None:
-    """Put fitted lines (lines,) back into the spectrum (squared peaks of lines) of what they were taken out of;
+    """Put fitted lines (lines,) back into the spectrum (squared peaks of lines) of what they were taken out of.
+
     ``places`` in bins, phases at mid-record.
     """
     reach, radius = len(WINDOW.coefficients) - 1, WINDOW.half_width + 3
@@ -297,7 +299,7 @@ class _SpuriousLine:
 
 
 def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, rate: float) -> _SpuriousLine | None:
-    """The line that holds more than a fifth of the residual, if there is one away from the harmonics.
+    """Return the line that holds more than a fifth of the residual, if there is one away from the harmonics.
 
     A plain fit takes everything but the tone for white noise; a strong line elsewhere would lean on every component it
     finds.
@@ -339,8 +341,8 @@ def _fitted_apart(fit: ToneFit, spurious_lines: list[_SpuriousLine], rate: float
 
 
 def _mean_spread(residual: NDArray[np.complex128], frames: int) -> float:
-    """Standard deviation of the record's mean: of noise that rises towards 0 Hz the lowest bins say more than the
-    next thirty.
+    """Return the standard deviation of the record's mean: of noise that rises towards 0 Hz the lowest bins say more
+    than the next thirty.
     """
     powers = np.square(np.abs(residual[1:_NEAR_DC]))
     return math.sqrt(max(lower_mean(powers), float(powers[:3].mean()))) / frames
@@ -368,8 +370,8 @@ def _skirt_excess_power(clean: Samples, frequency: float, width: float, band: tu
 
 
 def _noise_beside(clean: Samples, place: int, near: NDArray[np.int64]) -> Samples:
-    """The noise expected in the bins ``near`` a tone, by what lies farther away: at a low tone that of pink noise is
-    still rising.
+    """Return the noise expected in the bins ``near`` a tone, by what lies farther away: at a low tone that of pink
+    noise is still rising.
     """
 
     def level(first: int, end: int) -> float:

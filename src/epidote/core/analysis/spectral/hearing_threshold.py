@@ -63,7 +63,7 @@ class Component:
 
 
 def threshold(frequency: Samples) -> Samples:
-    """dB SPL (points,) at frequencies in Hz; NaN where the standard gives none."""
+    """DB SPL (points,) at frequencies in Hz; NaN where the standard gives none."""
     f = np.asarray(frequency, dtype=np.float64)
     inside = (f >= FREQUENCIES[0] * 0.999) & (f <= FREQUENCIES[-1] * 1.001)
     level = np.interp(np.log(np.maximum(f, 1e-6)), np.log(FREQUENCIES), THRESHOLD_DB_SPL)
@@ -71,9 +71,9 @@ def threshold(frequency: Samples) -> Samples:
 
 
 def audible_components(levels: Samples, bin_width: float, spl_of_zero: float) -> list[Component]:
-    """The lines of a spectrum ``levels`` (bins,) in dB, loudest against the threshold first.
+    """Return the lines of a spectrum ``levels`` (bins,) in dB, loudest against the threshold first.
 
-    ``spl_of_zero``: dB SPL of 0 dB at the listener.
+        ``spl_of_zero``: dB SPL of 0 dB at the listener.
 
     A line is a bin higher than its neighbours that stands 12 dB above what surrounds it.
     """
@@ -99,7 +99,7 @@ def audible_components(levels: Samples, bin_width: float, spl_of_zero: float) ->
 
 
 def audibility_sentence(components: list[Component], spl_of_zero: float) -> str:
-    """What would be heard, in a sentence."""
+    """Return what would be heard, in a sentence."""
     above = [c for c in components if c.above > 0]
     where = f"With 0 dB = {spl_of_zero:g} dB SPL at the listener"
     if not above:

@@ -31,8 +31,9 @@ _ENOUGH_RATE = 40000.0  # of a rectified signal, for followers as slow as these
 
 
 def indication(rectified: Samples, rate: float) -> Samples:
-    """What the detector shows (frames,) for a rectified signal (frames,), in its unit; a steady sine shows
-    ``steady_sine()`` of its peak.
+    """Return what the detector shows (frames,) for a rectified signal (frames,), in its unit.
+
+    A steady sine shows ``steady_sine()`` of its peak.
     """
 
     def shares(times: tuple[float, float]) -> tuple[float, float]:
@@ -54,14 +55,14 @@ _PARTS, _PART = 24, 0.4  # at most; s, several times what the detector remembers
 
 @lru_cache(maxsize=1)
 def steady_sine() -> float:
-    """What the detector shows of a steady sine of amplitude 1."""
+    """Return what the detector shows of a steady sine of amplitude 1."""
     rate = 48000.0
     sine = np.abs(np.sin(2 * np.pi * 997.0 / rate * np.arange(round(1.5 * rate))))
     return float(indication(sine, rate)[-4800:].mean())
 
 
 def weighted(x: Samples, rate: float) -> Samples:
-    """x (frames,) through the 468 weighting, with room for what it adds."""
+    """X (frames,) through the 468 weighting, with room for what it adds."""
     size = transforms.next_fast_len(x.size + round(0.05 * rate), real=True)
     spectrum = transforms.rfft(x, size)
     spectrum *= response_468(np.asarray(transforms.rfftfreq(size, 1 / rate), dtype=np.float64))

@@ -53,8 +53,9 @@ def windowed_mean_squares(x: Samples, rate: float, window: CosineWindow) -> tupl
 def band_power(
     power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE
 ) -> float:
-    """Sum of ``power`` (bins,) between two frequencies in Hz, weighted; a bin is half a bin wide to either side of
-    its centre.
+    """Sum of ``power`` (bins,) between two frequencies in Hz, weighted.
+
+    A bin is half a bin wide to either side of its centre.
     """
     inside, below, above = _band(power.size, bin_width, low, high)
     if inside.stop <= inside.start:
@@ -66,7 +67,7 @@ def band_power(
 def band_powers_of(
     power: Samples, bin_width: float, low: float, high: float, weighting: Weighting = Weighting.NONE
 ) -> Samples:
-    """The powers (bins,) that ``band_power`` sums, weighted."""
+    """Return the powers (bins,) that ``band_power`` sums, weighted."""
     inside, _, _ = _band(power.size, bin_width, low, high)
     return _weighted(power[inside], inside, power.size, bin_width, weighting)
 
@@ -78,7 +79,7 @@ def _weighted(powers: Samples, inside: slice, bins: int, bin_width: float, weigh
 
 
 def _band(bins: int, bin_width: float, low: float, high: float) -> tuple[slice, float, float]:
-    """The bins that reach into a band, and the shares of the first and the last of them that lie outside it."""
+    """Return the bins that reach into a band, and the shares of the first and the last of them that lie outside it."""
     first = max(0, int(np.floor(low / bin_width + 0.5)))
     last = min(bins - 1, int(np.floor(high / bin_width + 0.5)))
     if last > first:
@@ -91,7 +92,7 @@ def _band(bins: int, bin_width: float, low: float, high: float) -> tuple[slice, 
 def mean_square_in_band(
     spectrum: Complex, frames: int, rate: float, low: float, high: float, weighting: Weighting
 ) -> float:
-    """The same straight from the rfft of ``frames`` samples: their mean square in the band, without a window."""
+    """Return the same straight from the rfft of ``frames`` samples: their mean square in the band, without a window."""
     inside, below, above = _band(spectrum.size, rate / frames, low, high)
     if weighting is not Weighting.NONE or inside.start == 0 or inside.stop == spectrum.size:
         power = mean_squares(np.square(spectrum.real) + np.square(spectrum.imag), frames)

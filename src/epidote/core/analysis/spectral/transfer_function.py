@@ -26,8 +26,10 @@ _ROWS = 2**18  # frames
 
 @dataclass(frozen=True)
 class TransferFunction:
-    """response (bins,) complex, referred to ``delay`` frames; coherence (bins,); density: mean square in 1 Hz of
-    what came back (bins,); width of a bin in Hz; segments: independent ones.
+    """response (bins,) complex, referred to ``delay`` frames.
+
+    Coherence (bins,); density: mean square in 1 Hz of what came back (bins,); width of a bin in Hz; segments:
+    independent ones.
     """
 
     response: NDArray[np.complex128]
@@ -48,7 +50,7 @@ class TransferFunction:
 def estimate_transfer_function(
     played: Samples, back: Samples, rate: float, longest: float = 1.0
 ) -> TransferFunction | None:
-    """played and back (frames,), each beginning anywhere; None when one is not in the other.
+    """Played and back (frames,), each beginning anywhere; None when one is not in the other.
 
     ``longest``: of a segment in s; shorter where the record would hold less than eight.
     """
@@ -82,7 +84,7 @@ class WelchAccumulator:
         self._count = 0
 
     def add(self, x: Samples, y: Samples) -> None:
-        """x and y (frames,): what went in, and what came out of it in the same frames."""
+        """X and y (frames,): what went in, and what came out of it in the same frames."""
         if x.size < self._segment:
             return
         of_x, of_y = (np.lib.stride_tricks.sliding_window_view(v, self._segment)[:: self._hop] for v in (x, y))
@@ -95,7 +97,7 @@ class WelchAccumulator:
         self._count += of_x.shape[0]
 
     def path(self, delay: float = 0, polarity: int = 1) -> TransferFunction:
-        """What was gathered, referred to ``delay`` frames."""
+        """Return what was gathered, referred to ``delay`` frames."""
         sxx, syy, sxy, window = self._sxx, self._syy, self._sxy, self._window
         tiny = 1e-12 * max(float(sxx.max()), 1e-300)
         response: NDArray[np.complex128] = sxy / np.maximum(sxx, tiny)

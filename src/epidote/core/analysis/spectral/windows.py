@@ -49,12 +49,12 @@ class CosineWindow:
         return self.mean_square / self.coherent_gain**2
 
     def samples(self, frames: int) -> Samples:
-        """The window itself (frames,)."""
+        """Return the window itself (frames,)."""
         turn = 2 * np.pi * np.arange(frames) / frames
         return np.asarray(sum((-1) ** k * a * np.cos(k * turn) for k, a in enumerate(self.coefficients)))
 
     def weighted(self, x: Samples) -> Samples:
-        """x (frames,) so windowed and scaled that ``line_at`` reads the peaks of its lines."""
+        """X (frames,) so windowed and scaled that ``line_at`` reads the peaks of its lines."""
         return x * self.samples(x.size) * (2 / x.size / self.coherent_gain)
 
     @property
@@ -87,8 +87,8 @@ def line_at(weighted: Samples, frequency: float, rate: float) -> float:
 
 @cache
 def _tables(window: CosineWindow) -> tuple[Samples, Samples]:
-    """The convolution of a row of ``_ROW`` bins as two matrices: what its own bins give it, and what the next row's
-    give it.
+    """Return the convolution of a row of ``_ROW`` bins as two matrices: what its own bins give it, and what the next
+    row's give it.
     """
     reach = len(window.coefficients) - 1
     halves = [0.5 * a * (-1) ** k for k, a in enumerate(window.coefficients)]
@@ -128,7 +128,7 @@ def windowed_power(spectrum: NDArray[np.complex128], window: CosineWindow) -> Sa
 def windowed_around(
     spectrum: NDArray[np.complex128], centre: int, radius: int, window: CosineWindow
 ) -> tuple[int, NDArray[np.complex128]]:
-    """The same for the bins within ``radius`` of ``centre`` only: first bin, bins."""
+    """Return the same for the bins within ``radius`` of ``centre`` only: first bin, bins."""
     reach = len(window.coefficients) - 1
     low = max(reach, centre - radius)
     high = min(spectrum.size - 1 - reach, centre + radius)
@@ -138,7 +138,7 @@ def windowed_around(
 def windowed_bins(
     spectrum: NDArray[np.complex128], bins: NDArray[np.int64], window: CosineWindow
 ) -> NDArray[np.complex128]:
-    """The same for any bins (..., bins) that are as far from the spectrum's ends as the window reaches."""
+    """Return the same for any bins (..., bins) that are as far from the spectrum's ends as the window reaches."""
     result = window.coefficients[0] * spectrum[bins]
     for k, a in enumerate(window.coefficients[1:], start=1):
         result += 0.5 * a * (-1) ** k * (spectrum[bins - k] + spectrum[bins + k])

@@ -44,7 +44,7 @@ def candidates_for(claim: Claim, evidence: list[Evidence]) -> list[Candidate]:
 
 
 def propose_measurement(claim: Claim) -> ProposedMeasurement | None:
-    """The procedure and the settings that measure what a claim says, under its own conditions."""
+    """Return the procedure and the settings that measure what a claim says, under its own conditions."""
     for key, answer in answers_to(claim.claimed):
         settings = answer.settings(claim)
         if settings is not None:

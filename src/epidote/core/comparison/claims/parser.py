@@ -81,7 +81,7 @@ class _Reading:
     found: dict[str, Any] = field(default_factory=dict)
 
     def take(self, pattern: str, use: Callable[[re.Match[str]], None]) -> bool:
-        """The first place that the pattern fits is used and struck out."""
+        """Return the first place that the pattern fits is used and struck out."""
         match = re.search(pattern, self.left, re.I)
         if match is None:
             return False
@@ -91,7 +91,9 @@ class _Reading:
 
 
 def number_of(text: str, unit: str = "") -> float:
-    """A typed number: 20,000 Hz is twenty thousand, 0,005 % a decimal comma, 1.234,5 and 1,234.5 are the same."""
+    """Return a typed number: 20,000 Hz is twenty thousand, 0,005 % a decimal comma, 1.234,5 and 1,234.5 are the
+    same.
+    """
     cleaned = text.replace(" ", "").strip(".,")
     if "," in cleaned and "." in cleaned:
         decimal = max(cleaned.rfind(","), cleaned.rfind("."))
@@ -111,7 +113,7 @@ class _NotANumberError(ValueError):
 
 
 def parse_claim(text: str, source: str = "") -> ParsedClaim:
-    """A published figure as typed. Nothing is guessed: what is not clear comes back as questions."""
+    """Return a published figure as typed. Nothing is guessed: what is not clear comes back as questions."""
     cleaned = " ".join(text.split())
     if len(cleaned) > _LONGEST:
         return ParsedClaim(
@@ -235,7 +237,7 @@ def _hertz(number: str, unit: str | None) -> float:
 
 
 def _span(m: re.Match[str]) -> tuple[float, float]:
-    """A range of frequencies; "10-20 kHz" is in kHz on both sides."""
+    """Return a range of frequencies; "10-20 kHz" is in kHz on both sides."""
     high = _hertz(m["high"], m["high_unit"])
     low = _hertz(m["low"], m["low_unit"])
     if m["low_unit"] is None and m["high_unit"].lower() == "khz" and low * 1000 < high and number_of(m["low"]) < 10:
@@ -315,7 +317,7 @@ _SCALES = {"m": 1e-3, "µ": 1e-6, "u": 1e-6, "k": 1e3}
 
 
 def _base(number: float, unit: str) -> tuple[float, str]:
-    """A figure in the unit it is kept in: V, W, s, samples, dB…, %."""
+    """Return a figure in the unit it is kept in: V, W, s, samples, dB…, %."""
     plain = unit.replace(" ", "").lower()
     if plain in ("dbspl", "dbfs", "dbv", "dbu", "db", "dbr"):
         return number, {"dbspl": "dB SPL", "dbfs": "dBFS", "dbv": "dBV", "dbu": "dBu"}.get(plain, "dB")
@@ -340,7 +342,7 @@ _Amount = tuple[re.Match[str], float, str]
 
 
 def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[str]:
-    """The figure itself, its level and its limit; questions where it is not clear."""
+    """Return the figure itself, its level and its limit; questions where it is not clear."""
     fields = reading.found
     fields["sense"] = sense
     allowed = claimed.units
@@ -363,8 +365,9 @@ def _figure(reading: _Reading, claimed: ClaimedQuantity, sense: Bound) -> list[s
 
 
 def _amounts(reading: _Reading, claimed: ClaimedQuantity, sense: Bound, allowed: tuple[str, ...]) -> list[str]:
-    """The figure among the amounts that are left, and its level; ``allowed``: units of the figure, none where it is
-    known already.
+    """Return the figure among the amounts that are left, and its level.
+
+    ``allowed``: units of the figure, none where it is known already.
     """
     fields = reading.found
     centred = not allowed
@@ -390,7 +393,7 @@ def _amounts(reading: _Reading, claimed: ClaimedQuantity, sense: Bound, allowed:
 
 
 def _candidates_and_levels(reading: _Reading, allowed: tuple[str, ...]) -> tuple[list[_Amount], list[_Amount]]:
-    """The amounts that may be the figure, since their unit is allowed; and the others, which are levels."""
+    """Return the amounts that may be the figure, since their unit is allowed; and the others, which are levels."""
     candidates: list[_Amount] = []
     levels: list[_Amount] = []
     for match in _QUANTITY.finditer(reading.left):
@@ -400,8 +403,9 @@ def _candidates_and_levels(reading: _Reading, allowed: tuple[str, ...]) -> tuple
 
 
 def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:
-    """A figure with its tolerance, "29 dB ±0.5 dB" or "1.2 V ±10 %": what is not clear about it; None where there is
-    none.
+    """Return a figure with its tolerance, "29 dB ±0.5 dB" or "1.2 V ±10 %": what is not clear about it.
+
+    None where there is none.
     """
     match = re.search(_CENTRED, reading.left, re.I)
     if match is None:

@@ -114,12 +114,14 @@ def judge(claim: Claim, evidence: list[Evidence]) -> Verdict:
 
 
 def _order_of_preference(one: Candidate) -> tuple[float, ...]:
-    """The most usual conditions first, then the unit's first row, fewest assumptions, least spread, latest run."""
+    """Return the most usual conditions first, then the unit's first row, fewest assumptions, least spread, latest
+    run.
+    """
     return (one.unusual, one.evidence.place, len(one.assumed), one.spread, -one.evidence.run)
 
 
 def _in_unit(value: float, unit: str, target: str, evidence: Evidence) -> float | None:
-    """A figure in the claim's unit: ratios in dB to %, volts to levels, seconds to samples."""
+    """Return a figure in the claim's unit: ratios in dB to %, volts to levels, seconds to samples."""
     if unit == target:
         return value
     if target in ("%", "ppm") and unit == "dB":
@@ -145,8 +147,9 @@ def _margin(value: float, limit: float, unit: str, *, upwards: bool) -> tuple[fl
 
 
 def _sides(claim: Claim, value: float, low: float) -> list[tuple[float, float, bool]]:
-    """(value, limit, whether the value must be above it) for each limit of a claim; ``low``: the least value, where
-    it is a range.
+    """(value, limit, whether the value must be above it) for each limit of a claim.
+
+    ``low``: the least value, where it is a range.
     """
     if claim.sense is Bound.TYPICAL:
         return [_typical(claim, value)]
@@ -159,7 +162,7 @@ def _sides(claim: Claim, value: float, low: float) -> list[tuple[float, float, b
 
 
 def _check(claim: Claim, one: Candidate, proposal: ProposedMeasurement | None) -> Verdict:
-    """The verdict on one channel's figure."""
+    """Return the verdict on one channel's figure."""
     evidence = one.evidence
     value = _in_unit(one.value, one.unit, claim.unit, evidence)
     cautions = (*one.cautions, *map(Caution, evidence.cautions))
@@ -235,7 +238,10 @@ def _conclude(
 
 
 def _typical(claim: Claim, value: float) -> tuple[float, float, bool]:
-    """A typical figure may be missed by a little on its worse side; one without a better side on either."""
+    """Return the side of a typical figure, which may be missed by a little on its worse side.
+
+    One without a better side on either.
+    """
     quantity = claim.claimed
     stated = claim.low or 0.0
     if claim.high is not None:

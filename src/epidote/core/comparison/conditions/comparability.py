@@ -36,8 +36,8 @@ class MismatchKind(StrEnum):
 
 @dataclass(frozen=True)
 class Mismatch:
-    """One thing in which two runs differ: name of the setting, chain value or condition; both values, None where one
-    is not specified; procedure: whose setting it is.
+    """One thing in which two runs differ: name of the setting, chain value or condition; both values, None where one is
+    not specified; procedure: whose setting it is.
     """
 
     kind: MismatchKind
@@ -113,7 +113,7 @@ def _conditions(ours: Evidence, theirs: Evidence) -> list[Mismatch]:
 
 
 def _highest_frequency(run: Evidence) -> float:
-    """The highest frequency that a run's settings speak of, in Hz."""
+    """Return the highest frequency that a run's settings speak of, in Hz."""
     fields = procedure(run.procedure).Settings.model_fields
     in_hertz = (run.settings.get(name) for name, field in fields.items() if unit_of(field) == "Hz")
     return max((float(value) for value in in_hertz if isinstance(value, int | float)), default=0.0)

@@ -28,8 +28,9 @@ class ConditionReading:
 
 @dataclass(frozen=True)
 class ConditionTable:
-    """first and second: (condition, its values in order); second is None for a line. cells: by the values of both
-    ("" without a second).
+    """first and second: (condition, its values in order); second is None for a line.
+
+    cells: by the values of both ("" without a second).
     """
 
     first: tuple[str, tuple[str, ...]]
@@ -41,7 +42,7 @@ class ConditionTable:
 
 
 def number_in(text: str) -> float | None:
-    """The number that a condition's value begins with, for its order: "128 samples", "48 kHz"."""
+    """Return the number that a condition's value begins with, for its order: "128 samples", "48 kHz"."""
     match = re.match(r"\s*([+-]?\d+(?:[.,]\d+)?)\s*(k)?", text)
     if match is None:
         return None

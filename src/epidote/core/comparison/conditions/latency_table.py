@@ -47,8 +47,9 @@ def latencies_of(rows: Iterable[tuple[str, dict[str, str], float, float, float |
 
 @dataclass(frozen=True)
 class LatencyTable:
-    """devices: the rows; settings: (rate, buffer) of the columns, buffer 0 where none was said; cells: by (device,
-    setting).
+    """devices: the rows.
+
+    settings: (rate, buffer) of the columns, buffer 0 where none was said; cells: by (device, setting).
     """
 
     devices: tuple[str, ...]
@@ -67,7 +68,7 @@ def latency_table(latencies: Sequence[MeasuredLatency]) -> LatencyTable:
 def similar_latencies(
     latencies: Sequence[MeasuredLatency], seconds: float, within: float = 0.05
 ) -> list[MeasuredLatency]:
-    """Those whose latency is ``wanted`` s, to a share of it, nearest first: "128 at 48 kHz here is as late as 64 at
+    """Those whose latency is ``seconds``, to a share of it, nearest first: "128 at 48 kHz here is as late as 64 at
     44.1 kHz there".
     """
     near = [one for one in latencies if abs(one.seconds - seconds) <= within * abs(seconds)]
@@ -93,7 +94,7 @@ class LiveSuitability(StrEnum):
 
 
 def live_suitability(seconds: float) -> LiveSuitability:
-    """What a latency means for live playing (common practice, no source)."""
+    """Return what a latency means for live playing (common practice, no source)."""
     if seconds <= LIVE[0]:
         return LiveSuitability.SUITABLE
     if seconds <= LIVE[1]:

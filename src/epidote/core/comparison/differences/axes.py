@@ -16,8 +16,9 @@ from epidote.core.results.result import Curve
 
 @dataclass(frozen=True)
 class Axis:
-    """words: on a button; source: unit of the stored x it is made of; unit and title: of the axis; log: drawn
-    logarithmically.
+    """words: on a button.
+
+    source: unit of the stored x it is made of; unit and title: of the axis; log: drawn logarithmically.
     """
 
     key: str
@@ -40,7 +41,7 @@ AXES = (
 
 
 def axes_of(curves: Iterable[Curve]) -> tuple[Axis, ...]:
-    """The axes that these curves can be shown against; none where there is no choice."""
+    """Return the axes that these curves can be shown against; none where there is no choice."""
     there = {c.x_unit for c in curves}
     if "dBFS" in there:
         return tuple(a for a in AXES if a.source in there)
@@ -48,7 +49,7 @@ def axes_of(curves: Iterable[Curve]) -> tuple[Axis, ...]:
 
 
 def on_axis(curve: Curve, axis: Axis, full_scale: float | None) -> Curve:
-    """The curve, whose x is in the axis' source unit, against the axis.
+    """Return the curve, whose x is in the axis' source unit, against the axis.
 
     ``full_scale``: RMS at the unit that reads 0 dBFS.
     """
@@ -63,8 +64,9 @@ def on_axis(curve: Curve, axis: Axis, full_scale: float | None) -> Curve:
 
 
 def per_hertz(curve: Curve) -> Curve | None:
-    """A spectrum as a density, so that two of different length compare; None where its bins' noise bandwidth is not
-    known.
+    """Return a spectrum as a density, so that two of different length compare.
+
+    None where its bins' noise bandwidth is not known.
     """
     width = curve.meta.get("enbw_hz")
     if not isinstance(width, (int, float)) or width <= 0:

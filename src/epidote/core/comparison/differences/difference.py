@@ -63,7 +63,7 @@ def difference_curve(curve: Curve, reference: Curve) -> Curve | None:
 
 
 def reading_difference(reading: Reading, reference: Reading) -> ReadingDifference | None:
-    """``reading`` less ``reference``; None when one is missing or their units differ."""
+    """Return ``reading`` less ``reference``; None when one is missing or their units differ."""
     if reading.value is None or reference.value is None or reading.unit != reference.unit:
         return None
     spread = None
@@ -105,7 +105,10 @@ def differing_settings(runs: Iterable[tuple[dict[str, object], dict[str, object]
 
 
 def _told(name: str, value: object) -> str:
-    """A value in words; a simulated device differs by the unit wired to it only, and that is the row's matter."""
+    """Return a value in words.
+
+    A simulated device differs by the unit wired to it only, and that is the row's matter.
+    """
     if name == "device":
         return interface_of(str(value))
     return str(value)

@@ -18,7 +18,7 @@ class Levelling:
     high: float | None = None
 
     def level_of(self, curve: Curve) -> float | None:
-        """What a curve is taken to lie at; None where it does not get there."""
+        """Return what a curve is taken to lie at; None where it does not get there."""
         if self.high is None:
             return curve_at(curve, self.low)
         levels = [curve_at(curve, float(x)) for x in np.geomspace(self.low, self.high, 65)]
@@ -29,7 +29,10 @@ class Levelling:
 
 
 def levelled(curve: Curve, reference: Curve, by: Levelling) -> tuple[Curve, float] | None:
-    """The curve moved up or down onto the reference, and by how many dB; None where either does not get there."""
+    """Return the curve moved up or down onto the reference, and by how many dB.
+
+    None where either does not get there.
+    """
     own, target = by.level_of(curve), by.level_of(reference)
     if own is None or target is None:
         return None

@@ -39,7 +39,7 @@ class OperatingPoint(BaseModel):
 
 
 def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> OperatingPoint:
-    """A typed point on curves ``key`` that stand against ``x_units`` in ``y_unit``.
+    """Return a typed point on curves ``key`` that stand against ``x_units`` in ``y_unit``.
 
     Raises QuantityError that says what would do.
     """
@@ -67,7 +67,7 @@ def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Ope
 
 
 def at_point(curves: Sequence[Curve], point: OperatingPoint) -> list[Reading]:
-    """What curves of one run say at a point: one reading per channel, two (below and above) where a response has
+    """Return what curves of one run say at a point: one reading per channel, two (below and above) where a response has
     fallen so far; readings without a value where a curve does not get there.
     """
     of_key = [c for c in curves if c.key == point.curve]
@@ -92,7 +92,7 @@ def at_point(curves: Sequence[Curve], point: OperatingPoint) -> list[Reading]:
 
 
 def x_where_reached(curve: Curve, y: float) -> float | None:
-    """The x at which a curve passes y: of distortion along a staircase where it does so for good, else the first
+    """Return the x at which a curve passes y: of distortion along a staircase where it does so for good, else the first
     place.
     """
     if curve.x_unit in ("W", "V", "FS", "dBFS"):

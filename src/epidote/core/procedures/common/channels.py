@@ -15,8 +15,8 @@ from epidote.core.signals.recording import Recording
 
 
 def merge_channels(results: Sequence[Result], recordings: Sequence[Recording], chain: Chain) -> Result:
-    """The channels' results as one, with what holds for the whole run: dropouts that the device reported, a chain
-    without volts.
+    """Return the channels' results as one, with what holds for the whole run: dropouts that the device reported, a
+    chain without volts.
     """
     cautions = [c for r in results for c in r.cautions]
     if any(r.faults for r in recordings):
@@ -28,7 +28,7 @@ def merge_channels(results: Sequence[Result], recordings: Sequence[Recording], c
 
 
 def _explained(readings: Sequence[Reading], recordings: Sequence[Recording]) -> tuple[Reading, ...]:
-    """A reading without a value says why: where nothing else did, because its channel holds nothing but equal
+    """Say of readings without a value why: where nothing else did, because its channel holds nothing but equal
     samples.
     """
     is_explained: dict[int, bool] = {}
@@ -69,7 +69,7 @@ def require_consistent_channels(recordings: Sequence[Recording]) -> int:
 
 
 def without_spreads(readings: Iterable[Reading]) -> list[Reading]:
-    """The same where roundings repeat with the tone: their error is a fixed one, which no spread describes."""
+    """Return the same where roundings repeat with the tone: their error is a fixed one, which no spread describes."""
     return [r if r.spread is None else replace(with_caution(r, Caution.UNDITHERED), spread=None) for r in readings]
 
 

@@ -80,5 +80,5 @@ def _deviation(claim: Claim, evidence: Evidence, curve: Curve) -> Candidate | No
 
 
 def frequency_setting(claim: Claim) -> dict[str, Any]:
-    """The claimed frequency as a setting."""
+    """Return the claimed frequency as a setting."""
     return {"frequency": claim.frequency or None}

@@ -51,7 +51,7 @@ def upper_band_limit(default: float = 20000.0) -> Any:
 
 
 def highest_harmonic() -> Any:
-    """Number of the highest harmonic that THD includes."""
+    """Return the number of the highest harmonic that THD includes."""
     return setting(
         10,
         "Highest harmonic",

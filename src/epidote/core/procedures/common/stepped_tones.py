@@ -66,7 +66,7 @@ class SteppedSettings(Settings):
         return self
 
     def outputs(self, available: int) -> tuple[int, ...]:
-        """The driven outputs, as positions from 1. Raises SettingError."""
+        """Return the driven outputs, as positions from 1. Raises SettingError."""
         if self.driven > available:
             raise SettingError(
                 f"{{driven}} {self.driven}: the chain has only {available} outputs. Use one of them, or change the"
@@ -78,13 +78,13 @@ class SteppedSettings(Settings):
         return tuple(range(1, available + 1))
 
     def read_channels(self, available: int) -> list[int]:
-        """The channels that carry the driven tone."""
+        """Return the channels that carry the driven tone."""
         if 0 < self.driven <= available:
             return [self.driven]
         return list(range(1, available + 1))
 
     def require_cycles(self, frequency: float) -> None:
-        """Raises SettingError for a dwell too short for the tone."""
+        """Raise SettingError for a dwell too short for the tone."""
         least = least_dwell(frequency, _LEAST_CYCLES)
         if self.dwell < least:
             raise SettingError(
@@ -111,7 +111,7 @@ class ChannelSteps:
 
 
 def stimulus_for(recording: Recording, planned: Callable[[], Stimulus]) -> Stimulus:
-    """The staircase of a recording; for one without description, the one that the settings make.
+    """Return the staircase of a recording; for one without description, the one that the settings make.
 
     Raises UnusableInputError.
     """
@@ -225,7 +225,7 @@ class StepMonitor:
 def monitored(
     stimulus: Stimulus, settings: SteppedSettings, is_over: Callable[[Sequence[StepMeasurement]], bool] | None = None
 ) -> InterruptibleStimulus:
-    """A staircase to be played as far as ``Watch`` lets it."""
+    """Return a staircase to be played as far as ``Watch`` lets it."""
     return InterruptibleStimulus(stimulus, StepMonitor(stimulus, settings, is_over).enough)
 
 
@@ -239,10 +239,11 @@ def safe_db(ratio: float) -> float:
 def ratio_curves(
     steps: Sequence[StepMeasurement], number: int, x: Samples, x_unit: str, offset: float, noise_unit: str
 ) -> list[Curve]:
-    """thd, thd_n, noise, gain and h2 to h5 against ``x`` (steps,) in ``x_unit``; ``offset``: what turns digital gain
-    into the unit's, in dB.
+    """thd, thd_n, noise, gain and h2 to h5 against ``x`` (steps,) in ``x_unit``.
 
-    thd and the harmonics carry the noise under them as floor.
+    ``offset``: what turns digital gain into the unit's, in dB.
+
+        thd and the harmonics carry the noise under them as floor.
     """
 
     def curve(key: str, y: Sequence[float], unit: str = "dB", floor: Sequence[float] | None = None) -> Curve:
@@ -283,8 +284,9 @@ def curves_of_step(
     reach: float,
     terminals: Callable[[int], ChannelScale],
 ) -> tuple[Curve, ...]:
-    """Waveform, residual and spectrum of the step for which ``away`` is least, of each channel; none where the
-    nearest is beyond ``reach``.
+    """Waveform, residual and spectrum of the step for which ``away`` is least, of each channel.
+
+    None where the nearest is beyond ``reach``.
     """
     starts = locate_starts(recordings, stimuli)
     every = [

@@ -26,7 +26,7 @@ def _candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
 
 
 def _at_one_frequency(claim: Claim, evidence: Evidence, reading: Reading) -> Candidate | None:
-    """The reading where it is at the claimed frequency, else the channel's curve."""
+    """Return the reading where it is at the claimed frequency, else the channel's curve."""
     measured = float(reading.at.get("frequency_hz", USUAL_FREQUENCY))
     check = ConditionCheck(claim, evidence)
     if claim.frequency is None or abs(measured / claim.frequency - 1) <= SAME_FREQUENCY:

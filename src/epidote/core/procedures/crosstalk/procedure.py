@@ -84,7 +84,7 @@ class CrosstalkSettings(Settings):
         return self
 
     def steps(self) -> list[Step]:
-        """The reading's tone, then those of the curve."""
+        """Return the reading's tone, then those of the curve."""
         curve: list[float] = []
         if self.points_per_octave:
             count = 1 + round(self.points_per_octave * math.log2(self.stop_frequency / self.start_frequency))

@@ -119,8 +119,8 @@ class DistortionFrequency(ProcedureBase):
         levels: Sequence[float],
         output_level: float,
     ) -> list[float]:
-        """Drive levels, rising in frequency, with which the first driven channel would put out ``wanted`` dBFS, as
-        far as the ceiling lets it.
+        """Drive levels, rising in frequency, with which the first driven channel would put out ``output_level``
+        dBFS, as far as the ceiling lets it.
         """
         stimulus = recording.stimulus
         assert stimulus is not None
@@ -164,7 +164,7 @@ class DistortionFrequency(ProcedureBase):
         return [self._even(settings, chain)]
 
     def wired(self, settings: DistortionFrequencySettings) -> DistortionFrequencySettings:
-        """A wire has no power to hold: the same tones at a usual drive."""
+        """Return settings for a wire, which has no power to hold: the same tones at a usual drive."""
         if not settings.holds_output:
             return settings
         return settings.model_copy(update={"hold": Hold.DRIVE, "level": "-20 dBFS"})
@@ -288,8 +288,8 @@ def _curves(
     terminal: ChannelScale,
     chain: Chain,
 ) -> tuple[Curve, ...]:
-    """What is filtered away, or counts harmonics beyond the band, is raised into the floor: drawn faint, named in
-    ``meta``.
+    """Raise into the floor what is filtered away, or counts harmonics beyond the band: drawn faint, named
+    in ``meta``.
     """
     x = np.array([s.frequency for s in steps])
     offset = chain.offset_db(terminal.channel) or 0.0

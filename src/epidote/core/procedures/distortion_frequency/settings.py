@@ -109,7 +109,10 @@ class DistortionFrequencySettings(SteppedSettings):
         return made
 
     def output_dbfs(self, chain: Chain) -> float:
-        """The held output as dBFS of the input. Raises SettingError when the chain does not know what it takes."""
+        """Return the held output as dBFS of the input.
+
+        Raises SettingError when the chain does not know what it takes.
+        """
         if chain.unit_full_scale is None:
             return self._output_in(chain, "dBFS")  # then nothing but dBFS has a meaning
         return to_db(self._output_in(chain, "V") / chain.unit_full_scale)

@@ -61,7 +61,7 @@ def _distortion_candidates(claim: Claim, evidence: Evidence) -> Iterator[Candida
 
 
 def _output_candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
-    """The power or voltage at which the claimed distortion is reached."""
+    """Yield the power or voltage at which the claimed distortion is reached."""
     limit = claim.limit_percent or USUAL_LIMIT
     x_unit = claim.claimed.units[0]
     for curve in evidence.curves_of(_limited_curve(evidence), x_unit):
@@ -96,14 +96,14 @@ def _frequency(evidence: Evidence) -> float:
 
 
 def _limited_curve(evidence: Evidence) -> str:
-    """The curve on which the sweep watched the limit."""
+    """Return the curve on which the sweep watched the limit."""
     if str(evidence.settings.get("stop_on", "THD+N")) == "THD+N":
         return "thd_n"
     return "thd"
 
 
 def _reading_at_limit(claim: Claim, evidence: Evidence, curve: Curve, limit: float) -> Reading | None:
-    """The run's own reading for a limit, where it has one."""
+    """Return the run's own reading for a limit, where it has one."""
     at_limits = {1.0: "at_1pct", 2.0: "at_2pct", float(evidence.settings.get("stop_at", 0)): "at_limit"}
     at_limit = at_limits.get(limit)
     if at_limit is None:

@@ -239,8 +239,8 @@ def _channel(
 def _curves(
     steps: Sequence[StepMeasurement], terminal: ChannelScale, load: float | None, chain: Chain
 ) -> tuple[Curve, ...]:
-    """Each against the drive in dBFS; against what the unit puts out, in V (FS without a calibration); and in W
-    where there is a load.
+    """Each against the drive in dBFS; against what the unit puts out, in V (FS without a calibration); and in W where
+    there is a load.
     """
     offset = chain.offset_db(terminal.channel) or 0.0
     out = np.array([s.amplitude for s in steps]) * (terminal.full or math.sqrt(0.5))
@@ -316,7 +316,7 @@ class _LevelReadings:
         ]
 
     def max_clean(self) -> list[Reading]:
-        """The output up to which distortion stays below the limit of clean output."""
+        """Return the output up to which distortion stays below the limit of clean output."""
         limit, measure = self.settings.clean / 100, self.settings.measure
         clean = [s for s in self.steps if measure(s) <= limit]
         if not clean:

@@ -24,7 +24,7 @@ def _gain_candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
 
 
 def _balance_candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
-    """The differences to channel 1; by their size where the claim is one limit for either side."""
+    """Yield the differences to channel 1; by their size where the claim is one limit for either side."""
     for reading in evidence.channels("balance"):
         if reading.channel == 1:
             continue
@@ -35,7 +35,7 @@ def _balance_candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]
 
 
 def _sensitivity_candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
-    """The input that brings the claimed output, by the measured gain."""
+    """Yield the input that brings the claimed output, by the measured gain."""
     level = claim.level or str(evidence.settings.get("output_level", ""))
     volts = evidence.volts(level)
     if volts is None:

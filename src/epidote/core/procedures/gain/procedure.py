@@ -216,7 +216,7 @@ def _input(
     key: str = "input",
     spread_db: float | None = None,
 ) -> Reading:
-    """A level at the chain's output: in V where that is calibrated."""
+    """Return a level at the chain's output: in V where that is calibrated."""
     if chain.output_full_scale is None:
         return Reading(key, number, drive, "dBFS", at, None, spread_db)
     volts = chain.output_full_scale * 10 ** (drive / 20)
@@ -226,7 +226,9 @@ def _input(
 def _input_for(
     number: int, digital: float, settings: GainSettings, chain: Chain, at: dict[str, float | str], spread_db: float
 ) -> Reading:
-    """What input brings the stated output, by the gain that was measured: no word about whether the unit reaches it."""
+    """Return what input brings the stated output, by the gain that was measured: no word about whether the unit reaches
+    it.
+    """
     where = {**at, "output_level": settings.output_level}
     try:
         full, base = chain.scale(number)

@@ -168,8 +168,9 @@ class IntermodulationSettings(Settings):
         return max(2, 1 + round(self.points_per_octave * math.log2(self.frequency_2 / self.sweep_from)))
 
     def second_tones(self) -> list[float]:
-        """Of the sweep, rising; those whose products would fall upon each other are moved aside by as much as it
-        takes.
+        """Of the sweep, rising.
+
+        Those whose products would fall upon each other are moved aside by as much as it takes.
         """
         tones = []
         for f in np.geomspace(self.sweep_from, self.frequency_2, self.sweep_points).tolist():

@@ -140,7 +140,7 @@ class Latency(ProcedureBase):
 
 
 def _heard(recording: Recording, number: int, settings: LatencySettings) -> tuple[Samples, list[Samples]]:
-    """What each shot is, and what was recorded from its beginning to that of the next."""
+    """Return what each shot is, and what was recorded from its beginning to that of the next."""
     signal = recording.signal
     stimulus = recording.stimulus or settings.played(signal.rate)
     x, every = signal.channel(number), round(stimulus["every"])
@@ -148,7 +148,7 @@ def _heard(recording: Recording, number: int, settings: LatencySettings) -> tupl
 
 
 def _found(recordings: Sequence[Recording], number: int, settings: LatencySettings) -> tuple[list[Delay], int]:
-    """The delay of every shot that came back, and how many did not."""
+    """Return the delay of every shot that came back, and how many did not."""
     delays: list[Delay] = []
     missing = 0
     for recording in recordings:
@@ -232,9 +232,10 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
 
 
 def _spread_of_median(delays: Samples, spreads: Sequence[float]) -> float:
-    """Standard deviation of the median of some shots (shots,), each with the spread that the noise leaves it.
+    """Return the standard deviation of the median of some shots (shots,), each with the spread that the noise leaves
+    it.
 
-    A few shots say little about their scatter; the noise is known from each.
+        A few shots say little about their scatter; the noise is known from each.
     """
     known = [s for s in spreads if math.isfinite(s)]
     of_one = math.sqrt(float(np.mean(np.square(known)))) if known else 0.0
@@ -244,10 +245,10 @@ def _spread_of_median(delays: Samples, spreads: Sequence[float]) -> float:
 
 
 def _groups(delays: Samples) -> tuple[Samples, Samples]:
-    """The bursts of the usual latency, and those of the other where there are just two and the second is no
+    """Return the bursts of the usual latency, and those of the other where there are just two and the second is no
     exception; else all, and none.
 
-    Two groups: on either side of the widest gap, each narrower than that.
+        Two groups: on either side of the widest gap, each narrower than that.
     """
     ordered = np.sort(delays)
     gaps = np.diff(ordered)

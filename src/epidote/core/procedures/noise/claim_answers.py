@@ -37,7 +37,7 @@ def _candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
 
 
 def _check_reference(check: ConditionCheck) -> None:
-    """The level to which the noise is referred."""
+    """Compare the level to which the noise is referred."""
     reference = str(check.evidence.settings.get("reference_level", ""))
     if check.claim.level:
         check.level(check.evidence.volts(reference))

@@ -1,5 +1,5 @@
-"""Noise: what a unit adds when it should be silent, plainly and as it is heard; and its dynamic range by a tone at
--60 dBFS.
+"""Noise: what a unit adds when it should be silent, plainly and as it is heard; and its dynamic range by a tone at -60
+dBFS.
 
 Idle noise in a band, A-weighted (IEC 61672-1), and by ITU-R BS.468-4: quasi-peak, and as an RMS value counted from 2
 kHz (AES17). Dynamic range by AES17: full scale over everything but the tone while 997 Hz plays at -60 dBFS, 468

@@ -44,7 +44,7 @@ def path_result(
     settings: PathsSettings,
     cautions: list[Caution],
 ) -> Result:
-    """What was found of one way, None where one of the two is silent."""
+    """Return what was found of one way, None where one of the two is silent."""
     at: dict[str, float | str] = {
         "against_channel": 1.0,
         "band_low_hz": settings.band_low,
@@ -183,7 +183,7 @@ def _alternative(delay: Delay, number: int, rate: float, where: dict[str, float 
 
 
 def echo_result(echo: Echo | None, settings: PathsSettings, rate: float, cautions: list[Caution]) -> Result:
-    """What was found of two arrivals in one signal."""
+    """Return what was found of two arrivals in one signal."""
     at: dict[str, float | str] = {"band_low_hz": settings.band_low, "band_high_hz": min(settings.band_high, rate / 2)}
     if echo is None:
         none = Reading("arrival_separation", 1, None, "s", at, cautions=(Caution.ONE_ARRIVAL,))

@@ -189,8 +189,8 @@ def _delay_near_peak(response: NDArray[np.complex128], kernel: dc.Kernel, size: 
 def _delay_spread(
     response: NDArray[np.complex128], kernel: dc.Kernel, size: int, x: Samples, density: Samples
 ) -> float:
-    """Standard deviation of that delay in samples, from the noise's density (points,) at the frequencies x (points,)
-    in Hz.
+    """Return the standard deviation of that delay in samples, from the noise's density (points,) at the frequencies x
+    (points,) in Hz.
 
     A window makes neighbouring bins share their noise as much as it lessens it: what counts is the noise of the impulse
     response's peak.
@@ -383,7 +383,7 @@ def _harmonic_curves(
 
 
 def _impulse_curve(d: dc.Deconvolved, number: int) -> Curve:
-    """The impulse response from 5 ms before to 50 ms after its peak; time 0 is the peak's sample."""
+    """Return the impulse response from 5 ms before to 50 ms after its peak; time 0 is the peak's sample."""
     rate = d.kernel.rate
     steps = np.arange(-round(0.005 * rate), round(0.05 * rate))
     return Curve("impulse", number, steps / rate, np.take(d.impulse, d.peak + steps, mode="wrap"), "s", "ratio")

@@ -39,7 +39,10 @@ _WEAK = 0.5  # coherence below which a figure says more about noise than about t
 def reference_of(
     recording: Recording, stimulus: Stimulus | None, settings: ResponseSettings
 ) -> tuple[Samples, list[int]]:
-    """What the unit was given (frames,), and the channels that listen to what it made of it. Raises SettingError."""
+    """Return what the unit was given (frames,), and the channels that listen to what it made of it.
+
+    Raises SettingError.
+    """
     signal = recording.signal
     if recording.stimulus is not None:
         reference_channel = round(recording.stimulus.parameters.get(REFERENCE, 0))
@@ -140,7 +143,7 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
 
 
 def _capture(path: TransferFunction, at: Samples, bins: np.ndarray, terminal: ChannelScale) -> Curve:
-    """The plain averaged spectrum of what came back, in 1 Hz."""
+    """Return the plain averaged spectrum of what came back, in 1 Hz."""
     level = 10 * np.log10(np.maximum(2 * path.density[bins], 1e-40)) + terminal.level_offset
     meta: dict[str, float | str] = {"bandwidth_hz": 1.0, "segments": path.segments, "bin_hz": path.width}
     return Curve("output_spectrum", terminal.channel, at, level, "Hz", terminal.level_unit, None, meta)
@@ -155,7 +158,7 @@ def _level(
     offset: float,
     number: int,
 ) -> tuple[Curve, Curve]:
-    """The level as it is shown, and before smoothing."""
+    """Return the level as it is shown, and before smoothing."""
     power = np.square(np.abs(path.response))
     smooth = smoothed_power(power, path.width, at, settings.smoothing, *band)
     noise = 10 * np.log10(np.maximum(power * path.variance, _LEAST)[bins]) + offset

@@ -30,7 +30,7 @@ def _candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
 
 
 def _output_volts(evidence: Evidence, reading: Reading) -> float | None:
-    """The level at which a reading was taken; None without a calibrated chain."""
+    """Return the level at which a reading was taken; None without a calibrated chain."""
     level = next((one for one in evidence.channels("level") if one.channel == reading.channel), None)
     if level is None or level.unit != "V":
         return None

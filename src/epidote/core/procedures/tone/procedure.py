@@ -271,7 +271,7 @@ def _harmonic(c: ToneAnalysis, n: int, main_spread: float, number: int) -> Readi
 
 
 def _level_db(ratio: float) -> float | None:
-    """A ratio of powers in dB; None for none."""
+    """Return a ratio of powers in dB; None for none."""
     return 10 * math.log10(ratio) if ratio > 0 else None
 
 

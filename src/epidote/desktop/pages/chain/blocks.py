@@ -27,7 +27,7 @@ class Block:
 
 
 def blocks(chain: Chain, today: date, headroom: float | None) -> tuple[Block, ...]:
-    """The chain as blocks, left to right; headroom: of the last capture, in dB."""
+    """Return the chain as blocks, left to right; headroom: of the last capture, in dB."""
     rate = f"{chain.rate / 1000:g} kHz"
     device = chain.device.partition(":")[2].rpartition("/")[2]
     if device:

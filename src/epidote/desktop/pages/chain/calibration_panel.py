@@ -176,7 +176,7 @@ class CalibrationPanel(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        """What it comes to so far."""
+        """Show what the entries come to so far."""
         if self.guide is None or self._chain is None:
             return
         typed: dict[str, float] = {}

@@ -21,8 +21,9 @@ _MOST_BYTES = 8_000_000
 
 
 class ChainLibraryMenu(QToolButton):
-    """``chain``: gives the study's chain as it is now. selected: a chain that the study is to use from now on;
-    saved: the library changed.
+    """``chain``: gives the study's chain as it is now.
+
+    selected: a chain that the study is to use from now on; saved: the library changed.
     """
 
     selected = Signal(object)

@@ -25,7 +25,7 @@ _SILENT_DBFS = -70.0
 
 
 def spread_words(spread: float) -> str:
-    """A spread in dB, to a ten-thousandth."""
+    """Return a spread in dB, to a ten-thousandth."""
     return f"{max(spread, 1e-4):.4f} dB"
 
 

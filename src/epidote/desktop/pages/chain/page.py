@@ -135,7 +135,7 @@ class ChainPage(Page):
         return head
 
     def _build_block_side(self) -> QWidget:
-        """The block that is selected: its settings, its calibrations and where its values come from."""
+        """Return the block that is selected: its settings, its calibrations and where its values come from."""
         self._block_side = QWidget()
         self._block_layout = QVBoxLayout(self._block_side)
         self._block_layout.setContentsMargins(20, 12, 20, 12)
@@ -207,7 +207,7 @@ class ChainPage(Page):
         self._say_weak()
 
     def _wire(self) -> tuple[str, bool]:
-        """What is known of the baseline, and whether that weakens anything."""
+        """Return what is known of the baseline, and whether that weakens anything."""
         overview = self.session.overview
         if overview:
             rows = [s.id for s in overview.subjects if s.is_baseline]
@@ -300,7 +300,7 @@ class ChainPage(Page):
         return button
 
     def _commit(self, form: SettingsForm) -> None:
-        """What was typed becomes the chain when it fits."""
+        """Make what was typed the chain when it fits."""
         if form is not self.form or form.problem():
             return
         self.change(Chain.model_validate(form.values()))
@@ -341,7 +341,7 @@ class ChainPage(Page):
         return max(0, self.live.channel.currentIndex()) + 1
 
     def _device(self) -> str:
-        """The chain's device, or the baseline row's."""
+        """Return the chain's device, or the baseline row's."""
         overview = self.session.overview
         own = ""
         if overview:
@@ -412,7 +412,7 @@ class ChainPage(Page):
         self.live.set_latency(seconds if isinstance(seconds, float) else None)
 
     def look_at_path(self) -> None:
-        """A short shot over the chain's device, and what it says."""
+        """Play a short burst over the chain's device, and show what it says."""
         name, chain = self._device(), self.chain
         if not name:
             self.failed.emit("No device set. Select one in the Source block.")
@@ -458,7 +458,7 @@ class ChainPage(Page):
 
 
 def _history(entry: Calibration) -> str:
-    """A calibration as it was: when, what, how, and how steady."""
+    """Return a calibration as it was: when, what, how, and how steady."""
     what = label_of(Chain, entry.what)
     if entry.channel:
         channel = f", channel {entry.channel}"

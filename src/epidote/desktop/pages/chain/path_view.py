@@ -141,14 +141,14 @@ class PathView(QWidget):
         )
 
     def event(self, event: QEvent) -> bool:
-        """A block that is pointed at shows whole what is cut short in it."""
+        """Show of a block that is pointed at what is cut short in it."""
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             QToolTip.showText(event.globalPos(), plain_tip(self.tip_at(QPointF(event.pos()))), self)
             return True
         return super().event(event)
 
     def tip_at(self, where: QPointF) -> str:
-        """The whole text of the block there, or of the loopback line."""
+        """Return the whole text of the block there, or of the loopback line."""
         for block, box in zip(self._blocks, self.boxes(), strict=False):
             if box.contains(where):
                 return "\n".join([block.kind, *block.lines])

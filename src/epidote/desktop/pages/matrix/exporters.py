@@ -42,7 +42,7 @@ EXPORTERS: tuple[Exporter[GraphExport], ...] = (
 
 
 def named(path: Path, chosen_pattern: str) -> Path:
-    """The path with an ending: its own, or that of the kind that was chosen in the dialog."""
+    """Return the path with an ending: its own, or that of the kind that was chosen in the dialog."""
     if exporter_of(path, EXPORTERS) is not None:
         return path
     exporter = next((e for e in EXPORTERS if e.pattern == chosen_pattern), EXPORTERS[0])

@@ -69,8 +69,9 @@ class ImportExport:
         return GraphExport(runs, frozenset(self._view.channels), graph.figure(), graph.view(), self._theme())
 
     def write_file(self, settings: dict[str, Any], path: Path | None = None) -> None:
-        """The run on offer as a sound file between marks, for a player of its own; asks where to when no path is
-        given.
+        """Write the run on offer as a sound file between marks, for a player of its own.
+
+        Ask where to when no path is given.
         """
         subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
@@ -109,8 +110,10 @@ class ImportExport:
         self._session.ask(work, self._session.said.emit)
 
     def take_recording(self, settings: dict[str, Any], path: Path | None = None) -> None:
-        """A recording of the file that ``write_file`` wrote becomes the cell's run; asks for it when no path is
-        given, and where the procedure can do without that file, for the stretch of any recording too.
+        """Make a recording of the file that ``write_file`` wrote the cell's run.
+
+        Ask for it when no path is given, and where the procedure can do without that file, for the stretch of any
+        recording too.
         """
         subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
@@ -153,7 +156,7 @@ class ImportExport:
         self._session.runs.in_cell((subject.id, column.id), work, done)
 
     def pick_stretch(self, settings: dict[str, Any], files: list[Path] | None = None) -> None:
-        """A stretch of recordings made elsewhere becomes the cell's run; asks for the files when none are given."""
+        """Make a section of recordings made elsewhere the cell's run; ask for the files when none are given."""
         subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return

@@ -93,7 +93,7 @@ class MatrixPage(Page):
         self.selection.failed.connect(self.failed)
 
     def build_lower(self) -> None:
-        """The graph, the readings and the run to make: after the matrix shows, since they take as long again."""
+        """Build the graph, the readings and the run form: after the matrix shows, since they take as long again."""
         if self.built:
             return
         from epidote.desktop.pages.matrix.graph.panel import GraphPanel
@@ -196,7 +196,7 @@ class MatrixPage(Page):
     # -- showing it --------------------------------------------------------------------------------
 
     def show_selected(self) -> None:
-        """The graph and the readings of the chosen runs, or the run to make when none is measured."""
+        """Show the graph and the readings of the chosen runs, or the run form when none is measured."""
         if not self.built:
             return
         column, overview = self.selection.current_column(), self.session.overview
@@ -221,7 +221,7 @@ class MatrixPage(Page):
         self._enable()
 
     def _after_first_graph(self) -> None:
-        """What can wait until the graph is painted."""
+        """Do what can wait until the graph is painted."""
         self.beside.claiming.judge()
         self.settled.emit()
 

@@ -25,8 +25,9 @@ class MatrixSelection(QObject):
     failed = Signal(str)
 
     def __init__(self, session: Session, model: MatrixModel, preload: Callable[[], None]) -> None:
-        """``preload`` loads the modules that show curves; it is called on the study's thread, not on the
-        interface's.
+        """``preload`` loads the modules that show curves.
+
+        It is called on the study's thread, not on the interface's.
         """
         super().__init__()
         self._preload = preload
@@ -40,7 +41,7 @@ class MatrixSelection(QObject):
     # -- what is selected --------------------------------------------------------------------------
 
     def current_row(self) -> Subject | None:
-        """The current row, one of published figures too."""
+        """Return the current row, one of published figures too."""
         return self.model.subject(self.cells.currentIndex().row())
 
     def current_subject(self) -> Subject | None:
@@ -53,11 +54,11 @@ class MatrixSelection(QObject):
         return self.model.column(self.cells.currentIndex().column())
 
     def current_run(self) -> RunSummary | None:
-        """The latest run of the current cell."""
+        """Return the latest run of the current cell."""
         return self.model.run(self.cells.currentIndex())
 
     def selected_cells(self) -> list[tuple[Subject, RunSummary | None]]:
-        """The selected cells of the current column, in the order of rows."""
+        """Return the selected cells of the current column, in the order of rows."""
         if self.current_column() is None:
             return []
         column = self.cells.currentIndex().column()
@@ -123,7 +124,7 @@ class MatrixSelection(QObject):
     # -- their curves ------------------------------------------------------------------------------
 
     def curves_of(self, run_id: int) -> tuple[Any, ...]:
-        """A run's curves as far as they are loaded."""
+        """Return a run's curves as far as they are loaded."""
         return self._curves.get(run_id, ())
 
     def curves_ready(self) -> bool:

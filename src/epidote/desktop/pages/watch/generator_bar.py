@@ -125,7 +125,10 @@ class GeneratorBar(QWidget):
         self._refresh()
 
     def programme(self) -> GeneratorSettings | None:
-        """What is to play; None when what is typed cannot be understood (said in ``failed``) or the output is off."""
+        """Yield what is to play.
+
+        None when what is typed cannot be understood (said in ``failed``) or the output is off.
+        """
         if not self.on:
             return GeneratorSettings()
         kind = Waveform(self.kind.on()[0])

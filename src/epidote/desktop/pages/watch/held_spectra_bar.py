@@ -65,7 +65,7 @@ class StatesBar(QWidget):
         self.shown_changed.emit()
 
     def rename(self, name: str, new: str) -> None:
-        """A name that another state has is not taken."""
+        """Rename a held spectrum; a name that another one has is refused."""
         from dataclasses import replace
 
         if new and new != name and new not in self.states and new != NOW:
@@ -111,7 +111,7 @@ class StatesBar(QWidget):
             self.chips[name] = chip
 
     def menu(self, name: str) -> QMenu:
-        """What can be done with a held state."""
+        """Return what can be done with a held state."""
         menu = QMenu(self)
         commands: list[tuple[str, Callable[[], object]]] = [
             (

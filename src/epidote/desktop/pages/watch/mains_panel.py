@@ -66,7 +66,7 @@ class LinesPanel(QWidget):
 
     @property
     def spl_of_zero(self) -> float | None:
-        """dB SPL at the listener of what reads 0 dB; None when what is typed is no level."""
+        """DB SPL at the listener of what reads 0 dB; None when what is typed is no level."""
         try:
             value = float(self.playback.text().replace(",", "."))
         except ValueError:

@@ -20,7 +20,7 @@ from epidote.desktop.widgets.plain import Label
 
 
 def heading(words: str, quiet: str = "") -> tuple[QWidget, Label]:
-    """A panel's head: words left, a quiet remark right."""
+    """Return a panel's head: words left, a quiet remark right."""
     holder = QWidget()
     layout = QGridLayout(holder)
     layout.setContentsMargins(0, 0, 0, 2)

@@ -259,7 +259,7 @@ class WatchPage(Page):
         self._units_changed()
 
     def offset(self, channel: int = 1) -> float:
-        """What is added to dBFS to give what is shown."""
+        """Return what is added to dBFS to give what is shown."""
         return self.settings.offset(self.chain, self._zero, channel)
 
     def unit(self) -> str:

@@ -22,8 +22,9 @@ _AVERAGES = (
 
 
 class SettingsBar(QWidget):
-    """``changed``: the spectrum is to be made otherwise; ``unit_chosen`` and ``axis_chosen``: it is to be shown
-    otherwise.
+    """``changed``: the spectrum is to be made otherwise.
+
+    ``unit_chosen`` and ``axis_chosen``: it is to be shown otherwise.
     """
 
     changed = Signal()
@@ -93,7 +94,7 @@ class SettingsBar(QWidget):
         self.units.set_options(options, [self.unit if self.unit in dict(options) else "dBFS"], tips)
 
     def offset(self, chain: Chain, zero: float, channel: int) -> float:
-        """What is added to dBFS to give what is shown; zero: dBFS that is to read 0."""
+        """Return what is added to dBFS to give what is shown; zero: dBFS that is to read 0."""
         if self.unit == ZERO:
             return -zero
         full, _ = chain.scale(channel)

@@ -42,8 +42,9 @@ class Layer:
 
 
 class SpectrumWidget(QWidget):
-    """``view_changed`` when the stretch of frequency or the width in pixels changes; ``key`` for keys that the page
-    knows.
+    """``view_changed`` when the stretch of frequency or the width in pixels changes.
+
+    ``key`` for keys that the page knows.
     """
 
     view_changed = Signal(object)
@@ -96,7 +97,7 @@ class SpectrumWidget(QWidget):
         self._tell()
 
     def set_levels(self, low: float, high: float, unit: str, title: str) -> None:
-        """The unit shown, and the levels that are in view to begin with."""
+        """Set the unit shown, and the levels that are in view to begin with."""
         self.unit, self.title = unit, title
         self._y = self._home_y = Scale(low, high)
         self._redraw()
@@ -234,8 +235,8 @@ class SpectrumWidget(QWidget):
             p.drawPolyline(polygon(xs[a:b], top[a:b]))
 
     def readings_at_cursor(self) -> list[tuple[str, str]]:
-        """(name, level in words) of every curve at the pointer; the highest within three pixels, so that lines can
-        be read.
+        """(name, level in words) of every curve at the pointer; the highest within three pixels, so that lines can be
+        read.
         """
         if self._cursor is None:
             return []

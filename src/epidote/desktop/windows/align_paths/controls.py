@@ -92,14 +92,14 @@ class AlignControls(QWidget):
         layout.addStretch(1)
 
     def show_devices(self, devices: list[tuple[str, str]], usual: str) -> None:
-        """What may play, and what does until another is chosen."""
+        """List the devices that may play, with the one that does until another is chosen."""
         self.device.clear()
         for name, title in devices:
             self.device.addItem(title, name)
         self.device.setCurrentIndex(max(0, self.device.findData(usual)))
 
     def step_frames(self, rate: float) -> float:
-        """The chosen step."""
+        """Return the chosen step."""
         key = self.step.on()[0]
         return {"ms": 0.001 * rate, "tenth ms": 0.0001 * rate}.get(key) or float(key)
 
@@ -108,7 +108,7 @@ class AlignControls(QWidget):
         self.step.set_options(STEPS, [keys[max(0, min(len(keys) - 1, keys.index(self.step.on()[0]) + by))]])
 
     def show_fit(self, delay: float, rate: float, fit: AlignmentQuality, best: float) -> None:
-        """What holds with the second taken to be ``delay`` frames late."""
+        """Show the figures for a second path that is ``delay`` frames late."""
         if self.invert.isChecked():
             turned = -1
         else:

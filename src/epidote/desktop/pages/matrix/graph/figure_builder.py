@@ -123,7 +123,7 @@ def _trace(chosen: Chosen, curve: Curve, percent: bool) -> Trace:
 
 
 def _in_view(chosen: Sequence[Chosen], channels: set[int]) -> Iterator[tuple[Chosen, Curve]]:
-    """The curves that are shown, those of the baseline first, so that the others lie over them."""
+    """Yield the curves that are shown, those of the baseline first, so that the others lie over them."""
     for one in sorted(chosen, key=lambda c: not c.subject.is_baseline):
         if one.subject.shown:
             yield from ((one, curve) for curve in one.curves if curve.channel in channels)
@@ -155,12 +155,12 @@ class _Pair:
         return None if self.reference is None else difference_curve(self.curve, self.reference)
 
     def doubt(self, less: Curve) -> Any:
-        """Standard deviation of the difference at its x."""
+        """Return the standard deviation of the difference at its x."""
         assert self.reference is not None
         return np.hypot(noise_uncertainty(self.curve, less.x), noise_uncertainty(self.reference, less.x))
 
     def deviation(self, less: Curve, band: tuple[float, float] | None, *, percent: bool) -> list[tuple[int, str]]:
-        """The row's colour, and its greatest deviation in words; none where there is none in the band."""
+        """Return the row's colour, and its greatest deviation in words; none where there is none in the band."""
         most = greatest_deviation(less, *(band or (-math.inf, math.inf)))
         if most is None:
             return []
@@ -181,7 +181,8 @@ def make_figure(
     band: tuple[float, float] | None = None,
     by: Levelling | None = None,
 ) -> Figure:
-    """The graph of the chosen runs; with a reference among them, the others' differences from it in a second strip.
+    """Return the graph of the chosen runs; with a reference among them, the others' differences from it in a second
+    strip.
 
     band: where the greatest deviation is looked for; by: how gains are brought to the reference's first.
     """
@@ -259,7 +260,7 @@ def _settings_said(key: str, settings_json: str) -> str:
 
 
 def _settings_words(run: RunSummary) -> str:
-    """The settings and the chain of a run, for a picture."""
+    """Return the settings and the chain of a run, for a picture."""
     values = _settings_said(run.procedure, json.dumps(dict(run.settings)))
     chain = run.chain
     load = ""
@@ -284,7 +285,7 @@ def make_table(
     points: Sequence[tuple[int, OperatingPoint]] = (),
     whole: Mapping[int, Sequence[Curve]] | None = None,
 ) -> ReadingTable:
-    """Readings side by side, the differences from the reference, and what the chosen runs have in common.
+    """Return readings side by side, the differences from the reference, and what the chosen runs have in common.
 
     points: kept operating points by their entry's number; whole: every curve of each run, by its number.
     """
@@ -327,7 +328,7 @@ def _cautions(chosen: Sequence[Chosen]) -> list[str]:
 
 
 def _range_of_gain(chosen: Sequence[Chosen], readings: dict[int, dict[str, Reading]]) -> str:
-    """What a volume control does: the greatest and the least gain among rows of one unit that differ by their
+    """Return what a volume control does: the greatest and the least gain among rows of one unit that differ by their
     conditions.
     """
     kinds = procedure(chosen[0].run.procedure).readings if chosen else ()
@@ -402,7 +403,7 @@ def _pin_rows(
     pins: Sequence[Pin],
     view_title: str,
 ) -> list[ReadingRow]:
-    """What the curves say at each pin, and the slope between the first two."""
+    """Return what the curves say at each pin, and the slope between the first two."""
 
     def curve_of(c: Chosen) -> Curve | None:
         return next((k for k in c.curves if k.channel == channel), None)
@@ -454,7 +455,7 @@ def _point_rows(
     whole: Mapping[int, Sequence[Curve]],
     percent: bool,
 ) -> list[ReadingRow]:
-    """What the curves say at the kept operating points; the differences in the fitting way."""
+    """Return what the curves say at the kept operating points; the differences in the fitting way."""
     rows = []
     for entry, point in points:
         readings = {c.run.id: _at_point(whole.get(c.run.id, ()), point, channel) for c in ordered}
@@ -485,7 +486,7 @@ def _point_rows(
 
 
 def _at_point(curves: Sequence[Curve], point: OperatingPoint, channel: int) -> dict[str, Reading]:
-    """Readings of one channel at a point, by title; of several axes the one that people read first."""
+    """Return readings of one channel at a point, by title; of several axes the one that people read first."""
     order = ("W", "V", "Hz", "s", "dBFS")
     readings = sorted(
         (r for r in at_point(curves, point) if r.channel == channel),
@@ -504,7 +505,7 @@ def _at_point(curves: Sequence[Curve], point: OperatingPoint, channel: int) -> d
 
 
 def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:
-    """What two or more runs have in common and where they differ, in words."""
+    """Return what two or more runs have in common and where they differ, in words."""
     if len(chosen) < 2:
         return "", ""
     differ = differing_settings([(dict(c.run.settings), c.run.chain.model_dump(mode="json")) for c in chosen])
@@ -522,6 +523,6 @@ def _likeness(chosen: Sequence[Chosen]) -> tuple[str, str]:
 
 
 def _label_in(run: RunSummary, name: str) -> str:
-    """What the window calls a setting of the run's procedure, or a value of its chain."""
+    """Return what the window calls a setting of the run's procedure, or a value of its chain."""
     model = procedure(run.procedure).Settings
     return label_of(model if name in model.model_fields else Chain, name)

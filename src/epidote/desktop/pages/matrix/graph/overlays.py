@@ -39,8 +39,8 @@ class GraphOverlays:
     def of(
         self, figure: Figure, key: str, chosen: list[Chosen], channels: set[int]
     ) -> tuple[tuple[Line, ...], tuple[str, ...]]:
-        """Every line that belongs on a figure of curves ``key`` and is not switched off; and what the runs do at
-        their limits, in words.
+        """Every line that belongs on a figure of curves ``key`` and is not switched off; and what the runs do at their
+        limits, in words.
         """
         from dataclasses import replace
 
@@ -330,7 +330,7 @@ class GraphOverlays:
         edits.add_entry(self._session, "limit", limit.model_dump(mode="json"), f"Add limit “{limit.name}”")
 
     def _free(self, name: str) -> str:
-        """A name that no limit has yet."""
+        """Return a name that no limit has yet."""
         used_names = {limit.name for _, limit in self.limits()}
         return next(n for i in range(1, 999) if (n := name if i == 1 else f"{name} {i}") not in used_names)
 
@@ -423,7 +423,7 @@ class GraphOverlays:
         )
 
     def imported(self) -> None:
-        """A limit from a text file of two columns; upper, or lower as the user says."""
+        """Import a limit from a text file of two columns; upper, or lower as the user says."""
         from pathlib import Path
 
         from PySide6.QtWidgets import QFileDialog, QInputDialog
@@ -460,7 +460,7 @@ class GraphOverlays:
             )
 
     def new_guide(self) -> None:
-        """A guide at a typed value, with a name and a sentence."""
+        """Ask for a guide at a typed value, with a name and a sentence."""
         from epidote.core.comparison.graph_guides import GraphGuide
         from epidote.desktop.pages.matrix.graph.guide_dialog import GuideDialog
 
@@ -473,7 +473,7 @@ class GraphOverlays:
             edits.add_entry(self._session, "guide", guide.model_dump(mode="json"), f"Add guide “{guide.name}”")
 
     def change_guide(self, entry: Entry | None, guide: GraphGuide) -> None:
-        """A guide with another place, name or sentence; a shipped one becomes one of the study's own."""
+        """Change place, name or sentence of a guide; a shipped one becomes one of the study's own."""
         from epidote.core.comparison.graph_guides import GraphGuide
         from epidote.desktop.pages.matrix.graph.guide_dialog import GuideDialog
 
@@ -490,7 +490,7 @@ class GraphOverlays:
                 edits.change_entry(self._session, entry.id, entry.data, made, f"Edit guide “{guide.name}”")
 
     def limit_reading(self, key: str, unit: str, title: str, text: str | None = None) -> None:
-        """A limit of a reading, typed: "at most 0.01 %", "at least 100 dB"."""
+        """Ask for a limit of a reading: "at most 0.01 %", "at least 100 dB"."""
         from PySide6.QtWidgets import QInputDialog
 
         from epidote.core.comparison.limits import Limit

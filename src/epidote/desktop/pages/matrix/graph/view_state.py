@@ -31,8 +31,9 @@ _MOST_STEPS = 24
 
 @dataclass(frozen=True)
 class DrawnRuns:
-    """The runs of a figure that was drawn. pins: x of the column's pins; title: of the curves' y axis, "" without
-    curves.
+    """The runs of a figure that was drawn.
+
+    pins: x of the column's pins; title: of the curves' y axis, "" without curves.
     """
 
     column: Column
@@ -66,8 +67,9 @@ class GraphViewState:
         self.align = "no"
 
     def attach(self, panel: GraphPanel, overlays: OverlaySource, drawn: Callable[[DrawnRuns], None]) -> None:
-        """Show in a panel. overlays: the lines of a figure of curves, and what the runs do at limits; drawn: called
-        after each figure.
+        """Show in a panel.
+
+        overlays: the lines of a figure of curves, and what the runs do at limits; drawn: called after each figure.
         """
         self._panel, self._overlays, self._drawn = panel, overlays, drawn
 
@@ -78,13 +80,13 @@ class GraphViewState:
         return self._panel
 
     def figure(self) -> Figure | None:
-        """The figure in view."""
+        """Return the figure in view."""
         return self.panel.graph.figure()
 
     # -- showing -----------------------------------------------------------------------------------
 
     def show(self, column: Column) -> None:
-        """The graph and the readings of the chosen runs, whose curves are loaded."""
+        """Show the graph and the readings of the chosen runs, whose curves are loaded."""
         from epidote.core.comparison.differences.axes import axes_of
 
         cells = self._selection.selected_runs()
@@ -156,7 +158,7 @@ class GraphViewState:
         self._drawn(DrawnRuns(column, chosen, tuple(pins), view.axis))
 
     def _show_nothing(self, column: Column) -> None:
-        """Readings without a curve."""
+        """Show readings without a curve."""
         from epidote.desktop.pages.matrix.graph.figure_builder import Chosen
 
         overview = self._session.overview
@@ -172,7 +174,7 @@ class GraphViewState:
             self._drawn(DrawnRuns(column, chosen, (), ""))
 
     def _curves(self, run: RunSummary, view: CurveView) -> tuple[Any, ...]:
-        """A run's curves of a view, on the chosen axis."""
+        """Return a run's curves of a view, on the chosen axis."""
         from epidote.core.comparison.differences.axes import on_axis, per_hertz
 
         if self._place is not None and (run.id, self._place) in self._stepped and view.key.startswith("step_"):
@@ -191,7 +193,7 @@ class GraphViewState:
         )
 
     def in_view(self, run_id: int) -> tuple[Any, ...]:
-        """A run's curves as they are shown, for an export."""
+        """Return a run's curves as they are shown, for an export."""
         view = next((v for v in self._views if v.key == self.key), None)
         run = next((r for _, r in self._selection.selected_runs() if r.id == run_id), None)
         if view is not None and run is not None:
@@ -244,7 +246,7 @@ class GraphViewState:
     # -- kept operating points ---------------------------------------------------------------------
 
     def points(self, column: Column) -> list[tuple[int, Any]]:
-        """The column's kept points with their entries' numbers."""
+        """Return the column's kept points with their entries' numbers."""
         from epidote.core.comparison.differences.operating_points import OperatingPoint
 
         overview = self._session.overview
@@ -282,7 +284,7 @@ class GraphViewState:
     # -- single steps of a staircase ---------------------------------------------------------------
 
     def _offer_steps(self, curves: list[Any]) -> None:
-        """The steps that the chosen runs have, by their drive or frequency."""
+        """Offer the steps that the chosen runs have, by their drive or frequency."""
         stepped = next((c for c in curves if c.x_unit in ("dBFS", "Hz") and not c.key.startswith("step_")), None)
         if stepped is None:
             self._places = []
@@ -391,7 +393,7 @@ class GraphViewState:
 
 
 def _views_of(proc: Any, available: list[Any]) -> tuple[CurveView, ...]:
-    """The procedure's views as far as there are curves, with what can be made of those."""
+    """Return the procedure's views as far as there are curves, with what can be made of those."""
     keys = {c.key for c in available}
     views: list[CurveView] = []
     for view in proc.views:

@@ -28,8 +28,8 @@ _CHIP, _IN_CHIP, _GAP = 0.78, 12, 5
 
 
 def fitting(chips: Sequence[str], room: float) -> list[str]:
-    """The chips that have room side by side, and how many more there are; the first is cut short rather than left
-    out.
+    """Return the chips that have room side by side, and how many more there are; the first is cut short rather than
+    left out.
     """
     metrics = QFontMetricsF(font(_CHIP))
 
@@ -86,7 +86,7 @@ class MatrixDelegate(QStyledItemDelegate):
     def _key(
         self, index: QModelIndex | QPersistentModelIndex, subject: Subject, size: QSize, ratio: float, *, chosen: bool
     ) -> tuple[object, ...] | None:
-        """What a cell's picture depends on; None for those that change too often to be kept."""
+        """Return what a cell's picture depends on; None for those that change too often to be kept."""
         appearance = (
             size.width(),
             size.height(),
@@ -112,7 +112,7 @@ class MatrixDelegate(QStyledItemDelegate):
     def _kept(
         self, key: tuple[object, ...], size: QSize, index: QModelIndex | QPersistentModelIndex, subject: Subject
     ) -> QPixmap:
-        """A cell's picture, painted once: scrolling shows the same ones over and over."""
+        """Return a cell's picture, painted once: scrolling shows the same ones over and over."""
         picture = self._pictures.get(key)
         if picture is None:
             ratio = float(key[2])  # type: ignore[arg-type]
@@ -156,7 +156,7 @@ class MatrixDelegate(QStyledItemDelegate):
         p.restore()
 
     def _head(self, p: QPainter, box: QRect, subject: Subject, colour: QColor, reference: bool) -> None:
-        """The row's colour and line, unit and conditions: this is the graph's legend."""
+        """Paint the row's colour and line, unit and conditions: this is the graph's legend."""
         t = self.theme
         if not subject.is_baseline:
             p.fillRect(QRect(box.left(), box.top(), 4, box.height()), colour)
@@ -202,8 +202,8 @@ class MatrixDelegate(QStyledItemDelegate):
             x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), None) + _GAP
 
     def _claims_head(self, p: QPainter, box: QRect, subject: Subject, colour: QColor) -> None:
-        """Published figures stand under their unit's rows: a dash-dotted line as on the graph, and how many there
-        are.
+        """Paint the head of published figures, which stand under their unit's rows: a dash-dotted line as on the
+        graph, and how many there are.
         """
         t = self.theme
         pen = QPen(colour, 1.4)

@@ -22,7 +22,7 @@ RUN_ONLY_CAUTIONS = {Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED}
 
 
 def headline_text(run: RunSummary) -> str:
-    """The reading that stands for a run: "±0.09 dB", "-82.6 dB"."""
+    """Return the reading that stands for a run: "±0.09 dB", "-82.6 dB"."""
     head = run.headline
     if head is None or head.reading.value is None:
         return MISSING_VALUE
@@ -33,14 +33,14 @@ def headline_text(run: RunSummary) -> str:
 
 
 def headline_name(run: RunSummary) -> str:
-    """What the headline is, in a word."""
+    """Return what the headline is, in a word."""
     if run.headline is None:
         return ""
     return run.headline.title
 
 
 def marked(run: RunSummary) -> tuple[Caution, ...]:
-    """The cautions worth a mark in the cell: those of the recording, and those of the headline itself."""
+    """Return the cautions worth a mark in the cell: those of the recording, and those of the headline itself."""
     own = [Caution(c) for c in run.cautions if Caution(c) not in RUN_ONLY_CAUTIONS]
     if run.headline is None:
         return tuple(own)
@@ -144,7 +144,7 @@ class MatrixModel(QAbstractTableModel):
         return [v for i in own if (v := self._session.verdicts.get(i)) is not None and v.procedure == column.procedure]
 
     def judged(self) -> None:
-        """The verdicts are new."""
+        """Repaint the verdicts, which are new."""
         if self.rowCount():
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
 

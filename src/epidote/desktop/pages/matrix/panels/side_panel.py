@@ -1,5 +1,6 @@
-"""What stands beside the Matrix page's graph: readings, differences, conditions, claims or notes; made when first
-looked at.
+"""What stands beside the Matrix page's graph: readings, differences, conditions, claims or notes.
+
+Made when first looked at.
 """
 
 from __future__ import annotations
@@ -82,7 +83,7 @@ class SidePanel:
         return self._stack
 
     def wrap(self, stack: QStackedWidget, readings: QWidget) -> QWidget:
-        """The tabs above the stack of panels that they choose from."""
+        """Return the tabs above the stack of panels that they choose from."""
         self._stack, self._readings = stack, readings
         whole = QWidget()
         layout = QVBoxLayout(whole)
@@ -103,7 +104,7 @@ class SidePanel:
         self._selection.refresh()
 
     def panel(self, *, measured: bool) -> QWidget | None:
-        """The panel of the tab; None where the run to make belongs there."""
+        """Return the panel of the tab; None where the run to make belongs there."""
         if self.tab not in _ALWAYS and not measured:
             return None
         if self.tab == "readings":

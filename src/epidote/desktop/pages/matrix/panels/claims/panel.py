@@ -119,7 +119,7 @@ class ClaimsPanel(QWidget):
         self._offer_adding(self._understood(self.typed.text()))
 
     def _cells_of(self, entry: Entry, verdict: Verdict | None) -> list[TableCell]:
-        """A row of the table: the claim, the measured figure, and the verdict."""
+        """Return a row of the table: the claim, the measured figure, and the verdict."""
         from epidote.core.claims.claim import Claim
 
         claim = next((c for _, c in valid([entry], Claim)), None)
@@ -174,7 +174,7 @@ class ClaimsPanel(QWidget):
         return None
 
     def _understand(self, text: str) -> None:
-        """What was understood stands under the line while it is typed."""
+        """Show what was understood under the line while it is typed."""
         parsed = self._understood(text)
         self._offer_adding(parsed)
         words = parsed.words if parsed is not None else ""
@@ -193,8 +193,9 @@ class ClaimsPanel(QWidget):
             self.typed.clear()
 
     def import_csv(self, path: Path | None = None) -> None:
-        """Figures from a CSV file; those that are not clear are put into the line, one after the other, with the
-        question.
+        """Figures from a CSV file.
+
+        Those that are not clear are put into the line, one after the other, with the question.
         """
         from epidote.core.comparison.claims.parser import parse_claim
         from epidote.core.errors import EpidoteError, in_window

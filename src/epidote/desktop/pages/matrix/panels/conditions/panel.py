@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 
 
 class ConditionLines(QWidget):
-    """The reading along the first condition, a line for each value of the second; evenly spaced, since conditions
-    need not be numbers.
+    """The reading along the first condition, a line for each value of the second; evenly spaced, since conditions need
+    not be numbers.
     """
 
     def __init__(self, theme: Theme) -> None:
@@ -123,7 +123,7 @@ class ConditionsPanel(QWidget):
         layout.addWidget(self.words)
 
     def offer(self, readings: list[tuple[str, str]], current: str) -> None:
-        """readings: (key, words) to choose from."""
+        """Offer readings, as (key, words), to choose from."""
         self.reading.clear()
         for key, words in readings:
             self.reading.addItem(words, key)

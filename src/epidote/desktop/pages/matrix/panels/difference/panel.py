@@ -33,7 +33,7 @@ _MOST_CROSSINGS, _MOST_UNLIKE = 2, 5
 
 
 def _marked_mismatch(mismatch: Mismatch) -> str:
-    """A mismatch with a mark that tells what forbids a verdict from what does not."""
+    """Return a mismatch with a mark that tells what forbids a verdict from what does not."""
     mark = "·"
     if mismatch.severity is Severity.BLOCKS:
         mark = "!"
@@ -145,7 +145,7 @@ class DifferencePanel(QWidget):
         self.known.setChecked(known)
 
     def _cells_of(self, title: str, comparison: Comparison, *, blocked: bool) -> list[TableCell]:
-        """A row of the table: the reading, how far it differs, and whether that is real."""
+        """Return a row of the table: the reading, how far it differs, and whether that is real."""
         different = comparison.finding is Significance.DIFFERENT and not blocked
         finding = str(comparison.finding)
         if different and max(comparison.repeats) == 1:

@@ -45,7 +45,9 @@ class DifferencePresenter:
         self._host.refresh()
 
     def _pair(self) -> tuple[tuple[Subject, RunSummary], tuple[Subject, RunSummary], list[tuple[int, str]]] | str:
-        """The row compared, the reference, and all rows there are to compare; or words that say what is missing."""
+        """Return the row compared, the reference, and all rows there are to compare; or words that say what is
+        missing.
+        """
         from epidote.desktop.pages.matrix.graph.figure_builder import short_names
 
         overview, column = self._session.overview, self._selection.current_column()
@@ -129,7 +131,7 @@ class DifferencePresenter:
         return list(json.loads(self._session.setting(_KNOWN) or "[]"))
 
     def _acknowledge(self, known: bool) -> None:
-        """What differs besides is known: say a verdict all the same, or no longer."""
+        """Acknowledge the listed differences for this pair of runs, or withdraw that."""
         pair = self._pair()
         if isinstance(pair, str):
             return
@@ -168,8 +170,9 @@ class DifferencePresenter:
         self._session.runs.measure([RunRequest((s, column.id), r.settings, times=times) for s, r in rows.items()])
 
     def swap_channels(self, *, ask: bool = True) -> None:
-        """A twin of the current row with its channels' wires swapped, measured by the same procedure: does a
-        difference go with the unit?
+        """Measure a twin of the current row with its channels' wires swapped, by the same procedure.
+
+        The two show whether a difference goes with the unit.
         """
         subject, column, run = (
             self._selection.current_subject(),

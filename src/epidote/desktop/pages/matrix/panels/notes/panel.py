@@ -199,7 +199,7 @@ class NotesPanel(QWidget):
             self.pictures_added.emit([Path(n) for n in names])
 
     def paste_clipboard(self) -> None:
-        """A picture, or picture files, from the clipboard."""
+        """Add a picture, or picture files, from the clipboard."""
         data = QGuiApplication.clipboard().mimeData()
         if data is None or not self.add.isEnabled():
             return
@@ -230,7 +230,7 @@ class NotesPanel(QWidget):
                 item.setIcon(QIcon(QPixmap.fromImage(images[entry.file])))
 
     def enlarge(self, row: int) -> None:
-        """The picture as large as the window allows."""
+        """Show the picture as large as the window allows."""
         if 0 <= row < len(self._pictures):
             entry = self._pictures[row]
             self.large_wanted.emit(entry, str(entry.data.get("caption") or entry.data.get("name", "")))
@@ -257,7 +257,7 @@ class NotesPanel(QWidget):
 
 
 def _blank(theme: Theme) -> QPixmap:
-    """What stands there until the picture is read."""
+    """Return what stands there until the picture is read."""
     blank = QPixmap(SMALL)
     blank.fill(theme.colour("faint_line"))
     return blank

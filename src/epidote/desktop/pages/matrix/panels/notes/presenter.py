@@ -62,7 +62,7 @@ class NotesPresenter:
         self._host.refresh()
 
     def _owners(self) -> dict[str, tuple[str, Owner]]:
-        """What notes can belong to just now: (words, owner) by key."""
+        """Return what notes can belong to just now: (words, owner) by key."""
         row = self._selection.current_row()
         owners: dict[str, tuple[str, Owner]] = {}
         if row is not None and row.unit is not None:

@@ -106,11 +106,11 @@ class ReadingsPanel(QWidget):
         menu.exec(self.table.viewport().mapToGlobal(where))
 
     def copy(self) -> None:
-        """The table to the clipboard, tabs between columns."""
+        """Copy the table to the clipboard, tabs between columns."""
         QGuiApplication.clipboard().setText("\n".join("\t".join(row) for row in self.model.texts()))
 
     def show_table(self, table: ReadingTable, checks: tuple[str, ...] = ()) -> None:
-        """``held``: what the runs do at their limits, what failed first."""
+        """Show a table; ``checks``: what the runs do at their limits, what failed first."""
         self._keys = [(row.key, row.unit) for row in table.rows]
         self._entries = {r: row.entry for r, row in enumerate(table.rows) if row.entry is not None}
         self.model.show(self._heads(table), self._rows(table))
