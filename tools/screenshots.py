@@ -147,7 +147,7 @@ def beside_the_graph(
     page.look.show_view("level")
     page.look.align = "1k"
     page.look.set_band((200.0, 20000.0))
-    page.lines.about_reference(1.0)
+    page.line_editor.about_reference(1.0)
     shoot(window, "matrix-difference-light", wanted)
     window.session.undo.undo()
     page.look.align = "no"

@@ -161,7 +161,9 @@ def test_a_state_kept_is_analysed_like_any_recording(study):
 
     t = np.arange(96000) / 48000
     x = np.column_stack([1e-4 * np.sin(2 * np.pi * 50 * t), 1e-5 * np.sin(2 * np.pi * 100 * t)])
-    run = store_recording(study, study.overview().subjects[1].id, "spectrum", {"duration": 2.0}, x, 48000, "by hand")
+    run = store_recording(
+        study, study.overview().subjects[1].id, "spectrum", {"duration": 2.0}, x, rate=48000, device="by hand"
+    )
     values = {(r.key, r.channel): r.value for r in run.readings}
     # 8 V full scale behind a divider of 4: 32 V
     assert values["mains_1", 1] == pytest.approx(32 * 1e-4, rel=1e-3)

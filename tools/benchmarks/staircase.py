@@ -87,7 +87,7 @@ def main() -> None:
             noisy = x + 1e-6 * np.random.default_rng(seed).standard_normal(x.size)
             begun = time.perf_counter()
             steps.measure_step(
-                noisy, RATE, steps.StepAt(0, x.size, 997.0, -20.0), 10, (20.0, 20000.0), steps.Weighting.NONE
+                noisy, RATE, steps.StepAt(0, x.size, 997.0, -20.0), 10, (20.0, 20000.0), weighting=steps.Weighting.NONE
             )
             times.append(time.perf_counter() - begun)
         row(f"analysis of a step of {dwell:g} s, one channel, over its dwell", f"{np.median(times) / dwell:.3f}", "0.1")

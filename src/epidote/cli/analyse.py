@@ -42,6 +42,7 @@ def stimulus(
         bool,
         typer.Option("--marked", help="add sync markers, for playback and recording on devices with their own clock"),
     ] = False,
+    *,
     bits: Annotated[Bits, typer.Option(help="sample format")] = Bits.TWENTYFOUR,
     set_: Set = [],
     as_json: Json = False,
@@ -109,6 +110,7 @@ def analyse(
     stimulus: Annotated[Path | None, typer.Option(help="description (.json) written by “epidote stimulus”")] = None,
     set_: Set = [],
     chain: Annotated[Path | None, typer.Option(help="chain file (.toml), for levels in volts instead of dBFS")] = None,
+    *,
     baseline: Annotated[
         Path | None,
         typer.Option(help="loopback recording of the chain with the same stimulus; corrected for, or used as floor"),

@@ -10,7 +10,7 @@ import sys
 
 import typer
 
-from epidote.cli import analyse, compare, measure, study
+from epidote.cli import analyse, compare, curve_files, judge, measure, study
 from epidote.core.errors import EpidoteError
 from epidote.core.text import visible
 
@@ -31,6 +31,10 @@ app.command("measure")(measure.measure)
 app.command("devices")(measure.devices)
 app.command("procedures")(measure.list_procedures)
 app.command("demo")(measure.demo)
+study.app.command("curve-in")(curve_files.curve_in)
+study.app.command("curve-out")(curve_files.curve_out)
+compare.app.command("claims")(judge.claims)
+compare.app.command("limits")(judge.limits)
 app.add_typer(study.app, name="study")
 app.add_typer(compare.app, name="compare")
 

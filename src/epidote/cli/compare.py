@@ -1,9 +1,8 @@
-"""``compare``: rows of a study against each other, against what was published, and against limits."""
+"""``compare``: rows of a study against each other."""
 
 from __future__ import annotations
 
 from dataclasses import asdict
-from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -25,10 +24,9 @@ app = typer.Typer(
 Against = Annotated[str, typer.Option("--against", help="row to compare with [default: the study's reference]")]
 Procedure = Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")]
 Channel = Annotated[int, typer.Option(help="channel, from 1", min=1)]
-NOT_MET = 5
 
 
-def _runs(study: Study, procedure: str) -> tuple[Overview, dict[int, RunSummary]]:
+def runs_of_procedure(study: Study, procedure: str) -> tuple[Overview, dict[int, RunSummary]]:
     """Return the runs of the first column of a procedure that has any, by row. Raises SettingError."""
     seen = study.overview()
     for column in (c for c in seen.columns if c.procedure == procedure):
@@ -64,7 +62,7 @@ def readings(
     from epidote.measurement.assessment import difference_report, known_spreads
 
     with Study(path) as study:
-        seen, runs = _runs(study, procedure)
+        seen, runs = runs_of_procedure(study, procedure)
         base = _reference(study, seen, against, runs)
         titles, known = reading_titles(find(procedure)), known_spreads(study, seen, runs[base.id].column_id)
         reports: list[dict[str, Any]] = []
@@ -107,6 +105,7 @@ def curves(
     curve: Annotated[str, typer.Argument(help="curve, e.g. level or thd_n")],
     against: Against = "",
     channel: Channel = 1,
+    *,
     low: Annotated[
         float | None,
         typer.Option("--from", help="lower end of the range for the maximum deviation, in units of the x axis"),
@@ -134,7 +133,7 @@ def curves(
     study = Study(path)
     rows: list[dict[str, Any]] = []
     with study:
-        seen, runs = _runs(study, procedure)
+        seen, runs = runs_of_procedure(study, procedure)
         base = _reference(study, seen, against, runs)
 
         def of(subject: Subject) -> Any:
@@ -200,6 +199,7 @@ def points(
         list[str], typer.Option("--at", help="x or y value of the curve, e.g. 1 W, 1 kHz, 1 %, -3 dB; may be repeated")
     ],
     against: Against = "",
+    *,
     channel: Channel = 1,
     as_json: Json = False,
 ) -> int:
@@ -212,7 +212,7 @@ def points(
     study = Study(path)
     rows: list[dict[str, Any]] = []
     with study:
-        seen, runs = _runs(study, procedure)
+        seen, runs = runs_of_procedure(study, procedure)
         base = _reference(study, seen, against, runs) if against or seen.reference else None
         curves_by_subject = {
             s.id: [c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel]
@@ -271,6 +271,7 @@ def conditions(
     reading: Annotated[str, typer.Argument(help="reading, e.g. latency or thd_n")],
     unit: Annotated[str, typer.Option(help="only rows whose name starts with this")] = "",
     channel: Channel = 1,
+    *,
     as_json: Json = False,
 ) -> int:
     """Tabulate a reading against the one or two conditions in which rows differ."""
@@ -280,7 +281,7 @@ def conditions(
 
     reading = current_reading_key(procedure, reading)
     with Study(path) as study:
-        seen, runs = _runs(study, procedure)
+        seen, runs = runs_of_procedure(study, procedure)
         rows = []
         for subject in seen.subjects:
             if (
@@ -333,145 +334,4 @@ def conditions(
         )
     for words in sentences:
         say(words)
-    return 0
-
-
-@app.command("claims")
-def claims(
-    path: PathArgument,
-    add: Annotated[
-        list[str], typer.Option(help="add a claim as published, e.g. “SNR > 100 dB, A-weighted”; may be repeated")
-    ] = [],
-    import_: Annotated[
-        Path | None, typer.Option("--import", help="add claims from a CSV file (columns claim, source)")
-    ] = None,
-    unit: Annotated[str, typer.Option(help="unit, by name or start of name; required with --add and --import")] = "",
-    source: Annotated[str, typer.Option(help="source of the added claims")] = "",
-    as_json: Json = False,
-) -> int:
-    """Add claims, and judge all claims, or those of one unit, by the measurements."""
-    from epidote.core.comparison.claims.parser import parse_claim
-    from epidote.core.wording.verdicts import verdict_to_json, verdict_words
-    from epidote.measurement.assessment import judged_claims
-    from epidote.study.interchange.claims_csv import read_claims
-    from epidote.study.models import Owner
-
-    with Study(path) as study:
-        texts = [(text, source) for text in add] + (read_claims(import_) if import_ is not None else [])
-        units = [u for u in study.units() if u.name.casefold().startswith(unit.casefold())]
-        if unit and not units:
-            raise SettingError(f"No unit name starts with “{unit}”. Units: {', '.join(u.name for u in study.units())}.")
-        if texts:
-            if len(units) != 1:
-                raise SettingError(
-                    f"--unit “{unit}” matches {len(units)} units but must match one. Units:"
-                    f" {', '.join(u.name for u in study.units())}."
-                )
-            understood = [(text, parse_claim(text, where or source)) for text, where in texts]
-            unclear = [f"“{text}”: {found.words}" for text, found in understood if found.claim is None]
-            if unclear:
-                raise SettingError(f"Nothing was added. {' '.join(unclear)} Correct these claims.")
-            claims = [
-                found.claim.model_dump(mode="json", exclude_none=True)
-                for _, found in understood
-                if found.claim is not None
-            ]
-            study.entries.add_all("claim", claims, Owner(unit=units[0].id), study.person)
-        seen = study.overview()
-        names = {u.id: u.name for u in units}
-        entries = [e for e in seen.of_kind("claim") if e.owner.unit in names]
-        verdicts = judged_claims(study, seen, entries)
-        owners = {e.id: names[e.owner.unit or 0] for e in entries}
-    if as_json:
-        print_json({"claims": [{"unit": owners[i], **verdict_to_json(v)} for i, v in verdicts.items()]})
-    else:
-        for i, v in verdicts.items():
-            say(f"{owners[i]}: {v.claim.words}")
-            say(f"  {verdict_words(v)}")
-            if v.proposal is not None:
-                say(
-                    " ".join(
-                        [
-                            f"  To measure it: epidote measure {v.proposal.procedure}",
-                            *(f"--set {k}={s}" for k, s in v.proposal.settings.items()),
-                        ]
-                    )
-                )
-    if any(v.outcome == "not met" for v in verdicts.values()):
-        return NOT_MET
-    return 0
-
-
-@app.command("limits")
-def limits(
-    path: PathArgument,
-    around: Annotated[str, typer.Option(help="create limits around the curve of this row")] = "",
-    procedure: Annotated[str, typer.Option(help="procedure for the new limits")] = "response",
-    curve: Annotated[str, typer.Option(help="curve for the new limits")] = "level",
-    db: Annotated[float, typer.Option(help="tolerance of --around, in dB")] = 1.0,
-    good: Annotated[
-        list[str], typer.Option(help="create limits from the scatter of these rows (at least three); may be repeated")
-    ] = [],
-    name: Annotated[str, typer.Option(help="name of the new limit")] = "limit",
-    channel: Channel = 1,
-    as_json: Json = False,
-) -> int:
-    """Create limits from a reference or from good units, and check every run against all limits."""
-    from epidote.core.comparison.limits import around_curve as limits_around
-    from epidote.core.comparison.limits import from_reference_units
-    from epidote.core.procedures.registry import current_curve_key
-    from epidote.core.wording.differences import limit_check_words
-    from epidote.measurement.assessment import held_limits
-
-    curve = current_curve_key(procedure, curve)
-    with Study(path) as study:
-        if around or good:
-            seen, runs = _runs(study, procedure)
-            chosen = [find_subject(study, n) for n in ([around] if around else good)]
-            row_curves = [
-                (
-                    next((c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel), None)
-                    if s.id in runs
-                    else None
-                )
-                for s in chosen
-            ]
-            curves = [c for c in row_curves if c is not None]
-            if len(curves) < len(chosen):
-                raise SettingError(
-                    f"Some of these rows have no curve “{curve}” of “{procedure}”. No limit was created; measure them"
-                    " first, or leave them out."
-                )
-            if around:
-                made = limits_around(name, procedure, curves[0], db, db, f"{chosen[0].full_name} ±{db:g} dB")
-            else:
-                made = from_reference_units(name, procedure, curves)
-            study.entries.add("limit", made.model_dump(mode="json"), person=study.person)
-        seen = study.overview()
-        checks = []
-        for (subject, _), run in seen.runs.items():
-            row = seen.subject(subject)
-            checks += [(row.full_name if row else "", held) for held in held_limits(study, seen, run)]
-    if as_json:
-        print_json(
-            {
-                "held": [
-                    {
-                        "subject": s,
-                        "limit": h.limit.name,
-                        "channel": h.channel,
-                        "passed": h.passed,
-                        "margin": h.margin,
-                        "at": h.at,
-                        "side": h.side,
-                    }
-                    for s, h in checks
-                ]
-            }
-        )
-    else:
-        for row_name, check in checks:
-            say(f"{row_name}: {limit_check_words(check)}")
-    if any(not h.passed for _, h in checks):
-        return NOT_MET
     return 0

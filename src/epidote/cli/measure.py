@@ -34,6 +34,7 @@ def measure(
         str | None, typer.Option(help="sound device, see “epidote devices” [default: that of the row]")
     ] = None,
     set_: Set = [],
+    *,
     over: Annotated[
         list[str],
         typer.Option(
@@ -86,12 +87,12 @@ def measure(
                             proc,
                             settings,
                             device,
-                            chain,
-                            check,
-                            full_level,
-                            None if seed is None else seed + n,
-                            as_json,
-                            stop,
+                            chain=chain,
+                            check=check,
+                            full_level=full_level,
+                            seed=None if seed is None else seed + n,
+                            as_json=as_json,
+                            stop=stop,
                         )
                         runs.append(made)
                         if stop.is_set():
@@ -143,6 +144,7 @@ def _carried_out(
     proc: Any,
     settings: Settings,
     device: str | None,
+    *,
     chain: Path | None,
     check: bool,
     full_level: bool,

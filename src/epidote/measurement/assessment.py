@@ -183,6 +183,7 @@ def difference_report(
     ours: tuple[Subject, RunSummary],
     theirs: tuple[Subject, RunSummary],
     channel: int,
+    *,
     curve: tuple[str, str] | None = None,
     known: Mapping[tuple[str, int], Spread] | None = None,
 ) -> DifferenceReport:

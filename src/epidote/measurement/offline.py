@@ -139,7 +139,9 @@ def import_marked_recording(study: Study, order: RunPlan, path: Path) -> RunSumm
     recordings, clock = to_player_clock(signal, file)
     result = with_clock(process(study, order, recordings), [clock], signal.rate)
     # the recording is kept as it came; what was cut and resampled is derived from it whenever it is wanted
-    return store_run(study, order, f"imported recording: {path.name}", result, [MarkedRecording(signal, file)], None)
+    return store_run(
+        study, order, f"imported recording: {path.name}", result, [MarkedRecording(signal, file)], source=None
+    )
 
 
 def import_curve(study: Study, subject: Subject, path: Path, options: TextOptions = AS_FOUND) -> RunSummary:
@@ -157,7 +159,7 @@ def import_curve(study: Study, subject: Subject, path: Path, options: TextOption
         column = add_column(study, "response", settings)
     result = Result((level,) if phase is None else (level, phase), level_readings(level, None), ())
     order = RunPlan(subject.id, column.id, "response", settings, chain_for_subject(study, subject))
-    return store_run(study, order, f"imported curve: {path.name}", result, (), None)
+    return store_run(study, order, f"imported curve: {path.name}", result, (), source=None)
 
 
 def import_segment(study: Study, order: RunPlan, sections: Sequence[Section], words: str) -> RunSummary:
@@ -168,4 +170,4 @@ def import_segment(study: Study, order: RunPlan, sections: Sequence[Section], wo
     """
     here = replace(order, chain=order.chain.changed(rate=sections[0].signal.rate))
     result = process(study, here, [section.cut() for section in sections])
-    return store_run(study, here, f"imported recording: {words}", result, sections, None)
+    return store_run(study, here, f"imported recording: {words}", result, sections, source=None)

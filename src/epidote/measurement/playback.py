@@ -22,6 +22,7 @@ def play_and_record(
     chain: Chain,
     device: Device,
     progress: Progress = no_progress,
+    *,
     cancelled: Cancelled = not_cancelled,
 ) -> list[Recording]:
     """Conduct a procedure on a device. Raises what the device and the procedure raise; nothing is kept then.
@@ -29,11 +30,11 @@ def play_and_record(
     Where a part is worth keeping, what was recorded before it was cancelled is returned instead.
     """
     with labelled(type(settings)):
-        return _play_and_record(key, settings, chain, device, progress, cancelled)
+        return _play_and_record(key, settings, chain, device, progress, cancelled=cancelled)
 
 
 def _play_and_record(
-    key: str, settings: Settings, chain: Chain, device: Device, progress: Progress, cancelled: Cancelled
+    key: str, settings: Settings, chain: Chain, device: Device, progress: Progress, *, cancelled: Cancelled
 ) -> list[Recording]:
     proc = procedure(key)
     conduct = proc.conduct(settings, chain)

@@ -55,4 +55,4 @@ def _recompute(study: Study, old: RunSummary, model: type[Settings], changes: Ma
         c for c in _PRECHECK_CAUTIONS if str(c) in old.cautions
     ]  # what only the bench could tell stays true
     result = replace(result, cautions=unique((*result.cautions, *kept_cautions)))
-    return store_run(study, order, old.device, result, (), old.recomputed_from or old.id)
+    return store_run(study, order, old.device, result, (), source=old.recomputed_from or old.id)

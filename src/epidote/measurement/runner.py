@@ -62,7 +62,7 @@ def measure(
                 f"{shot.words} Nothing was measured, and earlier runs are unchanged; correct this and measure again."
             )
         cautions = shot.cautions
-    recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled)
+    recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled=cancelled)
     try:
         result = process(study, order, recordings)
     except UnusableInputError:
@@ -79,7 +79,7 @@ def measure(
         device.info.title,
         replace(result, cautions=unique((*result.cautions, *cautions))),
         recordings,
-        None,
+        source=None,
     )
 
 
@@ -89,6 +89,7 @@ def store_recording(
     key: str,
     settings: Mapping[str, Any],
     samples: Samples,
+    *,
     rate: float,
     device: str,
     faults: tuple[str, ...] = (),
@@ -106,7 +107,7 @@ def store_recording(
     chain = chain_for_subject(study, subject).changed(rate=rate)
     recording = Recording(Signal(samples, rate), faults=faults)
     order = RunPlan(subject_id, column.id, key, made, chain)
-    return store_run(study, order, device, process(study, order, [recording]), [recording], None)
+    return store_run(study, order, device, process(study, order, [recording]), [recording], source=None)
 
 
 def store_run(
@@ -115,6 +116,7 @@ def store_run(
     device: str,
     result: Result,
     recordings: Sequence[Recording | MarkedRecording | Section],
+    *,
     source: int | None,
 ) -> RunSummary:
     """Put a finished run into its cell; ``source``: the run whose recordings it was computed from again."""

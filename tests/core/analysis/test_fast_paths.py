@@ -58,7 +58,9 @@ def test_a_band_straight_from_the_transform(frames, weighting, low, high):
     spectrum = np.fft.rfft(x)
     power = mean_squares(np.abs(spectrum) ** 2, frames)
     expected = band_power(power, RATE / frames, low, high, weighting)
-    assert mean_square_in_band(spectrum, frames, RATE, low, high, weighting) == pytest.approx(expected, rel=1e-12)
+    assert mean_square_in_band(spectrum, frames, RATE, low, high, weighting=weighting) == pytest.approx(
+        expected, rel=1e-12
+    )
     if (low, high, weighting) == (0.0, 24000.0, Weighting.NONE):
         assert expected == pytest.approx(np.mean(x**2) - (power[0] + power[-1]) / 2), (
             "Parseval; it ends in the middle of bins"
@@ -76,7 +78,7 @@ def test_lines_drawn_back_at_once_are_those_of_the_whole_signal():
         + 1e-3 * np.cos(2 * np.pi * 1994.6 * t)
         + 1e-7 * np.random.default_rng(5).standard_normal(n)
     )
-    found = analyse_tone(x, RATE, 1000.0, 5, (20.0, 20000.0), Weighting.NONE)
+    found = analyse_tone(x, RATE, 1000.0, 5, (20.0, 20000.0), weighting=Weighting.NONE)
     window = BLACKMAN_HARRIS_7
     whole = np.abs(np.fft.rfft(x * window.samples(n)) * 2 / n / window.coherent_gain) ** 2
     for frequency in (997.3, 1994.6):

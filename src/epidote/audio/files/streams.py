@@ -37,7 +37,7 @@ class TrackStream:
     """One track of a file: its name, rate in Hz, frames and channels, in FS; safe to read from several threads."""
 
     def __init__(
-        self, name: str, rate: float, frames: int, channels: int, read: Callable[[int, int], Samples], late: int = 0
+        self, name: str, rate: float, frames: int, channels: int, read: Callable[[int, int], Samples], *, late: int = 0
     ) -> None:
         self.name, self.rate, self.channels = name, rate, channels
         self.frames = frames + late
@@ -220,7 +220,7 @@ def _track(one: Decoded) -> TrackStream:
         raw = np.frombuffer(one.file.read(4 * frames * one.channels), np.float32)
         return raw.reshape(-1, one.channels).astype(np.float64)
 
-    return TrackStream(one.name, one.rate, one.frames, one.channels, read, round(one.late * one.rate))
+    return TrackStream(one.name, one.rate, one.frames, one.channels, read, late=round(one.late * one.rate))
 
 
 def _refuse_cut_off(path: Path, size: int) -> None:

@@ -163,7 +163,7 @@ class SoundCard:
         enough: Enough | None = None,
     ) -> Recording:
         played = playable(stimulus, self.rate, min(ceiling_dbfs, self._ceiling))
-        return Recording(*self._exchanged(played, stimulus.channels, progress, cancelled, stimulus, enough))
+        return Recording(*self._exchanged(played, stimulus.channels, progress, cancelled, stimulus, enough=enough))
 
     def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:
         silence = np.zeros(max(1, round(seconds * self.rate)))
@@ -176,6 +176,7 @@ class SoundCard:
         progress: Progress,
         cancelled: Cancelled,
         stimulus: Stimulus | None,
+        *,
         enough: Enough | None = None,
     ) -> tuple[Signal, Stimulus | None, tuple[str, ...]]:
         if cancelled():

@@ -87,7 +87,14 @@ class CalibrationGuide:
 
 
 def _entry(
-    what: str, value: float, unit: str, today: date, how: str, spread: float | None = None, channel: int | None = None
+    what: str,
+    value: float,
+    unit: str,
+    today: date,
+    how: str,
+    *,
+    spread: float | None = None,
+    channel: int | None = None,
 ) -> Calibration:
     if spread is not None and math.isfinite(spread):
         given = spread
@@ -120,14 +127,16 @@ def _output(chain: Chain, channel: int, typed: Typed, levels: Levels, today: dat
     played = GUIDES["output_full_scale"].plays
     assert played is not None
     value = full_scale(typed["volts"], min(played, chain.ceiling_dbfs))
-    entry = _entry("output_full_scale", value, "V", today, "a meter at the output", None, channel)
+    entry = _entry("output_full_scale", value, "V", today, "a meter at the output", spread=None, channel=channel)
     return _found(chain, entry, chain.output_full_scale, output_full_scale=value)
 
 
 def _input(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date) -> CalibrationOutcome:
     captured = levels["level"]
     value = full_scale(typed["volts"], captured.level)
-    entry = _entry("input_full_scale", value, "V", today, "a known voltage at the input", captured.spread, channel)
+    entry = _entry(
+        "input_full_scale", value, "V", today, "a known voltage at the input", spread=captured.spread, channel=channel
+    )
     return _found(chain, entry, chain.input_full_scale, _clean(captured), input_full_scale=value)
 
 
@@ -139,7 +148,15 @@ def _input_by_wire(chain: Chain, channel: int, typed: Typed, levels: Levels, tod
     if chain.output_ohms and chain.input_ohms:
         loss = chain.input_ohms / (chain.input_ohms + chain.output_ohms)
     value = full_scale(chain.output_full_scale * from_db(captured.played) * loss, captured.level)
-    entry = _entry("input_full_scale", value, "V", today, "the calibrated output (loopback)", captured.spread, channel)
+    entry = _entry(
+        "input_full_scale",
+        value,
+        "V",
+        today,
+        "the calibrated output (loopback)",
+        spread=captured.spread,
+        channel=channel,
+    )
     return _found(chain, entry, chain.input_full_scale, _clean(captured), input_full_scale=value)
 
 
@@ -162,7 +179,9 @@ def _probe(chain: Chain, channel: int, typed: Typed, levels: Levels, today: date
         raise SettingError(
             f"The calculated probe ratio is {value:.4g}, below 1. Check the voltage and the preamp gain."
         )
-    entry = _entry("probe_ratio", value, "", today, "a known voltage at the probe tip", captured.spread, channel)
+    entry = _entry(
+        "probe_ratio", value, "", today, "a known voltage at the probe tip", spread=captured.spread, channel=channel
+    )
     return _found(chain, entry, chain.probe_ratio if chain.probe_ratio != 1 else None, probe_ratio=value)
 
 
@@ -170,7 +189,13 @@ def _preamp(chain: Chain, channel: int, typed: Typed, levels: Levels, today: dat
     captured = levels["level"]
     value = to_db(_input_volts(chain, captured.level) / typed["volts"])
     entry = _entry(
-        "preamp_gain_db", value, "dB", today, "a known voltage at the preamplifier", captured.spread, channel
+        "preamp_gain_db",
+        value,
+        "dB",
+        today,
+        "a known voltage at the preamplifier",
+        spread=captured.spread,
+        channel=channel,
     )
     return _found(chain, entry, chain.preamp_gain_db or None, preamp_gain_db=value)
 
@@ -197,8 +222,8 @@ def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
         "V",
         today,
         f"{typed['spl']:g} dB SPL at the microphone",
-        captured.spread,
-        channel,
+        spread=captured.spread,
+        channel=channel,
     )
     outcome = _found(chain, entry, before, microphone_sensitivities=tuple(others))
     return CalibrationOutcome(
@@ -220,7 +245,13 @@ def _unit_input(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
     before, after = levels["without"], levels["with"]
     ohms = through_series(typed["ohms"], from_db(before.level), from_db(after.level))
     entry = _entry(
-        "unit_input_ohms", ohms, "Ω", today, f"{typed['ohms']:g} Ω in series", max(before.spread, after.spread), channel
+        "unit_input_ohms",
+        ohms,
+        "Ω",
+        today,
+        f"{typed['ohms']:g} Ω in series",
+        spread=max(before.spread, after.spread),
+        channel=channel,
     )
     source = chain.output_ohms or 0.0
     if source:
@@ -240,8 +271,8 @@ def _output_resistance(chain: Chain, channel: int, typed: Typed, levels: Levels,
         "Ω",
         today,
         f"{one:g} Ω and {'no load' if two == math.inf else f'{two:g} Ω'}",
-        levels["first"].spread,
-        channel,
+        spread=levels["first"].spread,
+        channel=channel,
     )
     if factor:
         note = f"Damping factor {factor:.0f} at {one:g} Ω."

@@ -130,7 +130,7 @@ def _corners(x: Samples, y: Samples) -> Corners:
 
 
 def around_curve(
-    name: str, procedure: str, curve: Curve, above: float | None, below: float | None, source: str = ""
+    name: str, procedure: str, curve: Curve, above: float | None, below: float | None, *, source: str = ""
 ) -> Limit:
     """Limits so much above and below a curve; None: open on that side. Raises UnusableInputError when both are."""
     if above is None and below is None:

@@ -144,7 +144,7 @@ class Impedance(ProcedureBase):
             ratios.append(ratio)
             variances.append(variance)
         mean_variance = np.mean(variances, axis=0) / len(recordings)
-        return _result(np.mean(ratios, axis=0), mean_variance, kernel, settings, recordings[0], cautions)
+        return _result(np.mean(ratios, axis=0), mean_variance, kernel, settings, recordings[0], cautions=cautions)
 
 
 def _responses(before: dc.Deconvolved, after: dc.Deconvolved) -> list[NDArray[np.complex128]]:
@@ -199,6 +199,7 @@ def _result(
     kernel: dc.Kernel,
     settings: ImpedanceSettings,
     recording: Recording,
+    *,
     cautions: list[Caution],
 ) -> Result:
     width = kernel.rate / dc.response_grid(kernel)

@@ -58,8 +58,8 @@ def commands_of(
         Command("copy table", "Copy readings", "Ctrl+Shift+T", "Graph", files.copy_table),
         Command("repeat often", "Repeat measurements…", "Ctrl+F5", "Run", m.beside.comparing.repeat, True),
         Command("swap channels", "Measure with channels swapped…", "", "Run", m.beside.comparing.swap_channels, True),
-        Command("draw upper", "Draw upper limit", "Ctrl+Shift+U", "Graph", lambda: m.lines.draw("upper"), True),
-        Command("draw lower", "Draw lower limit", "Ctrl+Shift+J", "Graph", lambda: m.lines.draw("lower"), True),
+        Command("draw upper", "Draw upper limit", "Ctrl+Shift+U", "Graph", lambda: m.line_editor.draw("upper"), True),
+        Command("draw lower", "Draw lower limit", "Ctrl+Shift+J", "Graph", lambda: m.line_editor.draw("lower"), True),
         *(
             Command(f"beside {key}", f"{words} panel", f"Ctrl+Alt+{i}", "View", lambda k=key: m.beside.show(k))  # type: ignore[misc]
             for i, (key, words) in enumerate(TABS, start=1)

@@ -45,9 +45,9 @@ class RowActions:
                     v["model"],
                     v["serial"],
                     v["firmware"],
-                    v["notes"],
-                    v["conditions"],
-                    v["device"],
+                    notes=v["notes"],
+                    conditions=v["conditions"],
+                    device=v["device"],
                 )
             else:
                 edits.add_row(self.session, unit, v["conditions"], v["device"], None)
@@ -152,7 +152,7 @@ class RowActions:
                 "Add",
                 proc.Settings,
                 {},
-                "Settings for new measurements in this column.",
+                note="Settings for new measurements in this column.",
             )
             if dialog.exec():
                 edits.add_column(self.session, titles[title], dialog.form.values())

@@ -45,6 +45,7 @@ def add_unit_with_row(
     model: str,
     serial: str,
     firmware: str,
+    *,
     notes: str,
     conditions: Mapping[str, str],
     device: str,
@@ -67,7 +68,7 @@ def add_unit_with_row(
 
 
 def add_row(
-    session: Session, unit: Unit, conditions: Mapping[str, str], device: str, after: int | None, then: Any = None
+    session: Session, unit: Unit, conditions: Mapping[str, str], device: str, after: int | None, *, then: Any = None
 ) -> None:
     """``then(study, new row's number)`` runs once, when the row is first made."""
 

@@ -169,7 +169,7 @@ class ModelDialog(FormDialog):
     """Any settings model as a dialog: the chain, the settings of a new column."""
 
     def __init__(
-        self, parent: QWidget | None, title: str, ok: str, model: Any, values: dict[str, Any], note: str = ""
+        self, parent: QWidget | None, title: str, ok: str, model: Any, values: dict[str, Any], *, note: str = ""
     ) -> None:
         super().__init__(parent, title, ok)
         self.form = SettingsForm(model, values)

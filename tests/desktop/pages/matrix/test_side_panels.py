@@ -234,15 +234,15 @@ def test_limits_drawn_typed_and_about_the_reference(window, two, qtbot):
     qtbot.keyClick(graph, Qt.Key.Key_Return)
     wait_for(qtbot, lambda: len(entries(window, "limit")) == 1)
     wait_for(qtbot, lambda: any(line.kind == "upper" for line in graph.figure().lines))
-    two.lines.about_reference(0.5)
+    two.line_editor.about_reference(0.5)
     wait_for(qtbot, lambda: len(entries(window, "limit")) == 2)
     wait_for(qtbot, lambda: sum(line.failed for line in graph.figure().lines) >= 2)  # the other amplifier leaves them
-    two.lines.typed("lower 20 -3, 1000 -1")
+    two.line_editor.typed("lower 20 -3, 1000 -1")
     wait_for(qtbot, lambda: len(entries(window, "limit")) == 3)
     told = []
     two.selection.failed.connect(told.append)
-    two.lines.typed("lower x")
-    two.lines.from_chosen()
+    two.line_editor.typed("lower x")
+    two.line_editor.from_chosen()
     assert len(told) == 2
     do(window, "draw lower")
     qtbot.keyClick(graph, Qt.Key.Key_Escape)
@@ -252,13 +252,13 @@ def test_limits_drawn_typed_and_about_the_reference(window, two, qtbot):
 
 
 def test_a_reading_s_limit_and_what_the_runs_do_at_it(window, rows, columns, two, qtbot, tmp_path):
-    two.lines.limit_reading("flatness", "dB", "Flatness", "at most 0.5 dB")
+    two.line_editor.limit_reading("flatness", "dB", "Flatness", "at most 0.5 dB")
     wait_for(qtbot, lambda: "Flatness: fail" in two.readings.likeness.text())
     assert "Havelmar A25: Flatness: fail" in two.readings.likeness.text()
     assert "pass" in " ".join(two.graph_panel.graph.figure().held)
     told = []
     two.selection.failed.connect(told.append)
-    two.lines.limit_reading("flatness", "dB", "Flatness", "little")
+    two.line_editor.limit_reading("flatness", "dB", "Flatness", "little")
     assert "Example: at most" in told[0]
 
 
@@ -299,14 +299,14 @@ def test_a_guide_of_one_s_own(window, two, qtbot, monkeypatch):
         return 1
 
     monkeypatch.setattr(GuideDialog, "exec", answer)
-    two.lines.new_guide()
+    two.line_editor.new_guide()
     wait_for(
         qtbot,
         lambda: any(line.name == "Speech" and line.other == 4000 for line in two.graph_panel.graph.figure().lines),
     )
     assert not two.graph_panel.graph.grab().isNull()
     monkeypatch.setattr(GuideDialog, "exec", lambda dialog: (dialog.low.setText("2.5 kHz"), 1)[1])
-    two.lines.change_guide(*next((e, g) for e, g in two.lines.guides() if g.name == "Speech"))
+    two.line_editor.change_guide(*next((e, g) for e, g in two.lines.guides() if g.name == "Speech"))
     wait_for(
         qtbot, lambda: any(line.name == "Speech" and line.x[0] == 2500 for line in two.graph_panel.graph.figure().lines)
     )

@@ -177,7 +177,7 @@ def delay_between(
     delay = delay_of(spectra_of_pair, round(search * rate), watch_dispersion=watch_dispersion, expected=expected)
     if isinstance(delay, NoCorrelation) or expected is not None or not delay.nearly_as_high:
         return delay
-    return _steady(delay, first, second, rate, band, size)
+    return _steady(delay, first, second, rate, band, size=size)
 
 
 def _faded(x: Samples, fade: int) -> Samples:
@@ -189,7 +189,9 @@ def _faded(x: Samples, fade: int) -> Samples:
     return faded
 
 
-def _steady(delay: Delay, first: Samples, second: Samples, rate: float, band: tuple[float, float], size: int) -> Delay:
+def _steady(
+    delay: Delay, first: Samples, second: Samples, rate: float, band: tuple[float, float], *, size: int
+) -> Delay:
     """Return the same, with every period allowed where the sound goes on to both ends of the record.
 
         Then only the ends of the record tell one period from the next, which is no evidence: peaks that are as high per

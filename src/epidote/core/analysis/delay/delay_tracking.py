@@ -91,11 +91,11 @@ def track_delay(
         return begin
     start, drift, drift_spread = begin.frames, 0.0, math.inf
     radius = _search_radius(first)
-    times, delays, spreads, share = _segment_delays(windows, second, band, start, 0.0, radius, begin.window)
+    times, delays, spreads, share = _segment_delays(windows, second, band, start, 0.0, reach=radius, place=begin.window)
     # the delay may move so quickly that it is smeared within a window
     while share < _ENOUGH and windows.size > _SHORTEST_WINDOW * rate:
         windows = SegmentGrid.of(first, max(windows.size / rate / 4, _SHORTEST_WINDOW))
-        shorter = _segment_delays(windows, second, band, start, 0.0, radius, begin.window)
+        shorter = _segment_delays(windows, second, band, start, 0.0, reach=radius, place=begin.window)
         if shorter[3] <= share:
             break
         times, delays, spreads, share = shorter
@@ -111,7 +111,7 @@ def track_delay(
         if abs(drift - last) * first.frames < _DRIFT_SEEN / 10:
             break
         times, delays, spreads, _ = _segment_delays(
-            windows, second, band, start, drift, max(0.002, 2 * float(np.ptp(delays)) / rate)
+            windows, second, band, start, drift, reach=max(0.002, 2 * float(np.ptp(delays)) / rate)
         )
     return DelayTrack(start, drift, drift_spread, times, delays, spreads, begin.correlation, begin.whole)
 
@@ -231,6 +231,7 @@ def _segment_delays(
     band: tuple[float, float],
     start: float,
     drift: float,
+    *,
     reach: float,
     place: int | None = None,
 ) -> tuple[Samples, Samples, Samples, float]:

@@ -67,7 +67,7 @@ def onset_delay(
     return OnsetDelay(
         lag,
         _spread(sign * levelled, size, round(_SHARED * size / rate), lag),
-        _level(of_first, segment, lag - whole, size, rate, band),
+        _level(of_first, segment, lag - whole, size, rate, band=band),
     )
 
 
@@ -91,7 +91,13 @@ def _in_band(
 
 
 def _level(
-    of_first: NDArray[np.complex128], segment: Samples, rest: float, size: int, rate: float, band: tuple[float, float]
+    of_first: NDArray[np.complex128],
+    segment: Samples,
+    rest: float,
+    size: int,
+    rate: float,
+    *,
+    band: tuple[float, float],
 ) -> float:
     """Return what of the first is in the second, in dB; ``rest``: frames by which that still is later."""
     cross = _in_band(transforms.rfft(segment, size) * of_first.conj(), size, rate, band)

@@ -159,12 +159,12 @@ def step_segment(x: Samples, start: int, step: ScheduledStep, rate: float) -> Sa
 
 
 def analyse_step(
-    x: Samples, rate: float, step: ScheduledStep, harmonics: int, band: tuple[float, float], weighting: Weighting
+    x: Samples, rate: float, step: ScheduledStep, harmonics: int, band: tuple[float, float], *, weighting: Weighting
 ) -> ToneAnalysis | None:
     """Return a stretch (frames,) of a step taken apart; None when it holds no tone of the step's frequency."""
     if not x.any():
         return None
-    analysis = analyse_tone(x, rate, step.frequency, harmonics, band, weighting)
+    analysis = analyse_tone(x, rate, step.frequency, harmonics, band, weighting=weighting)
     if analysis is not None and abs(analysis.fit.frequency / step.frequency - 1) < 0.02:
         return analysis
     return None
@@ -176,6 +176,7 @@ def measure_step(
     step: ScheduledStep,
     harmonics: int,
     band: tuple[float, float],
+    *,
     weighting: Weighting,
     unit: str = "FS",
 ) -> StepMeasurement | None:
@@ -196,7 +197,7 @@ def measure_step(
         if key in _KNOWN:
             _KNOWN.move_to_end(key)
             return _KNOWN[key]
-    analysis = analyse_step(x, rate, step, harmonics, band, weighting)
+    analysis = analyse_step(x, rate, step, harmonics, band, weighting=weighting)
     if analysis is None:
         figures = None
     else:

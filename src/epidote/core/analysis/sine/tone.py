@@ -134,7 +134,7 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
 
 
 def analyse_tone(
-    x: Samples, rate: float, expected: float, harmonics: int, band: tuple[float, float], weighting: Weighting
+    x: Samples, rate: float, expected: float, harmonics: int, band: tuple[float, float], *, weighting: Weighting
 ) -> ToneAnalysis | None:
     """Fit, residual and noise of one stretch (frames,); None when it holds no tone."""
     frames = x.size
@@ -152,7 +152,7 @@ def analyse_tone(
     line_spread = line_spreads(residual, frames, [*places, *(line.frequency / width for line in spurious)])
     if undithered is not None:
         line_spread = np.hypot(line_spread, undithered.line_spread)
-    level = _noise_level(residual, clean, frames, width, band, weighting)
+    level = _noise_level(residual, clean, frames, width, band, weighting=weighting)
     # the fit took some of the noise along with each parameter inside the band
     noise, variance = level.power * (1 + min(0.5, fit.parameters / 2 / bins)), level.variance
     lines = [(n * fit.frequency, amplitude) for n, amplitude in enumerate(fit.amplitudes, start=1)]
@@ -241,12 +241,13 @@ def _noise_level(
     frames: int,
     width: float,
     band: tuple[float, float],
+    *,
     weighting: Weighting,
 ) -> _NoiseLevel:
     """Of a residual given by its rfft, and by its windowed powers per bin ``clean``."""
     rate = width * frames
     plain, checked = (
-        mean_square_in_band(residual, frames, rate, *band, weighting),
+        mean_square_in_band(residual, frames, rate, *band, weighting=weighting),
         band_power(clean, width, *band, weighting),
     )
     if plain > 0 and checked > 0:
@@ -260,7 +261,7 @@ def _noise_level(
         if disagreement > AGREEMENT_DB + 5 * DB_PER_NEPER / 2 * scatter / checked:
             # something outside the band leaks into the plain sum
             return _NoiseLevel(checked, WINDOW.crowding * power_variance(windowed, WINDOWED_BLOCK))
-    return _NoiseLevel(plain, power_variance(unwindowed_powers(residual, frames, rate, *band, weighting)))
+    return _NoiseLevel(plain, power_variance(unwindowed_powers(residual, frames, rate, *band, weighting=weighting)))
 
 
 def _draw_lines(

@@ -30,7 +30,7 @@ class Smoothing(LabelledEnum):
 
 
 def smoothed_power(
-    power: Samples, bin_width: float, frequencies: Samples, smoothing: Smoothing, low: float, high: float
+    power: Samples, bin_width: float, frequencies: Samples, smoothing: Smoothing, *, low: float, high: float
 ) -> Samples:
     """Mean of ``power`` (bins from 0 Hz) over the smoothing's width round each frequency (points,), within
     low...high Hz only.

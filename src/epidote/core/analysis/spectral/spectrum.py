@@ -90,7 +90,7 @@ def _band(bins: int, bin_width: float, low: float, high: float) -> tuple[slice, 
 
 
 def mean_square_in_band(
-    spectrum: Complex, frames: int, rate: float, low: float, high: float, weighting: Weighting
+    spectrum: Complex, frames: int, rate: float, low: float, high: float, *, weighting: Weighting
 ) -> float:
     """Return the same straight from the rfft of ``frames`` samples: their mean square in the band, without a window."""
     inside, below, above = _band(spectrum.size, rate / frames, low, high)
@@ -105,7 +105,7 @@ def mean_square_in_band(
 
 
 def unwindowed_powers(
-    spectrum: Complex, frames: int, rate: float, low: float, high: float, weighting: Weighting
+    spectrum: Complex, frames: int, rate: float, low: float, high: float, *, weighting: Weighting
 ) -> Samples:
     """Mean square of each bin (bins,) in the band of the rfft of ``frames`` samples, weighted, without a window."""
     inside, _, _ = _band(spectrum.size, rate / frames, low, high)

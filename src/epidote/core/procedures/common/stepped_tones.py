@@ -168,8 +168,8 @@ def measure_by_settings(
         step,
         settings.harmonics,
         (settings.band_low, settings.band_high),
-        settings.weighting,
-        signal.unit,
+        weighting=settings.weighting,
+        unit=signal.unit,
     )
 
 
@@ -237,7 +237,7 @@ def safe_db(ratio: float) -> float:
 
 
 def ratio_curves(
-    steps: Sequence[StepMeasurement], number: int, x: Samples, x_unit: str, offset: float, noise_unit: str
+    steps: Sequence[StepMeasurement], number: int, x: Samples, x_unit: str, offset: float, *, noise_unit: str
 ) -> list[Curve]:
     """thd, thd_n, noise, gain and h2 to h5 against ``x`` (steps,) in ``x_unit``.
 
@@ -281,6 +281,7 @@ def curves_of_step(
     channels: Sequence[int],
     settings: SteppedSettings,
     away: Callable[[ScheduledStep], float],
+    *,
     reach: float,
     terminals: Callable[[int], ChannelScale],
 ) -> tuple[Curve, ...]:
@@ -304,7 +305,12 @@ def curves_of_step(
             if part is None:
                 continue
             analysis = analyse_step(
-                part, signal.rate, step, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting
+                part,
+                signal.rate,
+                step,
+                settings.harmonics,
+                (settings.band_low, settings.band_high),
+                weighting=settings.weighting,
             )
             if analysis is not None:
                 meta: dict[str, float | str] = {"step_level_dbfs": step.level, "step_frequency_hz": step.frequency}

@@ -197,7 +197,9 @@ class DistortionFrequency(ProcedureBase):
         stimulus = stimulus_for(last, lambda: self._even(settings, chain))
         starts = locate_starts([last], [stimulus])
         numbers = settings.read_channels(channels)
-        results = per_channel(len(numbers), lambda i: _channel(last, stimulus, starts, numbers[i - 1], settings, chain))
+        results = per_channel(
+            len(numbers), lambda i: _channel(last, stimulus, starts, numbers[i - 1], settings, chain=chain)
+        )
         return merge_channels(results, recordings, chain)
 
     def step_curves(
@@ -212,8 +214,8 @@ class DistortionFrequency(ProcedureBase):
             channels,
             settings,
             lambda s: abs(math.log2(s.frequency / x)),
-            _STEP_REACH_OCTAVES,
-            partial(ChannelScale.of, chain),
+            reach=_STEP_REACH_OCTAVES,
+            terminals=partial(ChannelScale.of, chain),
         )
 
 
@@ -223,6 +225,7 @@ def _channel(
     starts: Sequence[int | None],
     number: int,
     settings: DistortionFrequencySettings,
+    *,
     chain: Chain,
 ) -> Result:
     parts = analyse_steps([recording], [stimulus], starts, number, settings)
@@ -254,7 +257,7 @@ def _channel(
         cautions.append(Caution.LEVEL_NOT_HELD)
     if any(s.undithered for s in steps):
         cautions.append(Caution.UNDITHERED)
-    channel_readings = _readings(steps, passed, with_hum, settings, terminal, error)
+    channel_readings = _readings(steps, passed, with_hum, settings, terminal, error=error)
     readings = (
         *(without_spreads(channel_readings) if any(s.repeats for s in steps) else channel_readings),
         headroom(signal, number),
@@ -294,7 +297,7 @@ def _curves(
     x = np.array([s.frequency for s in steps])
     offset = chain.offset_db(terminal.channel) or 0.0
     curves = []
-    for one in ratio_curves(steps, terminal.channel, x, "Hz", offset, terminal.level_unit):
+    for one in ratio_curves(steps, terminal.channel, x, "Hz", offset, noise_unit=terminal.level_unit):
         curve = one
         if curve.key == "noise":
             curve = replace(curve, y=curve.y + terminal.level_offset)
@@ -325,6 +328,7 @@ def _readings(
     with_hum: Sequence[StepMeasurement],
     settings: DistortionFrequencySettings,
     terminal: ChannelScale,
+    *,
     error: float | None,
 ) -> list[Reading]:
     number = terminal.channel

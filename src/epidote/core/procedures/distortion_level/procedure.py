@@ -153,7 +153,7 @@ class DistortionLevel(ProcedureBase):
         starts = locate_starts(recordings, stimuli)
         numbers = settings.read_channels(channels)
         results = per_channel(
-            len(numbers), lambda i: _channel(recordings, stimuli, starts, numbers[i - 1], settings, chain)
+            len(numbers), lambda i: _channel(recordings, stimuli, starts, numbers[i - 1], settings, chain=chain)
         )
         result = merge_channels(results, recordings, chain)
         if any(_ended(r) for r in results):  # one channel's limit ends the staircase of all
@@ -171,8 +171,8 @@ class DistortionLevel(ProcedureBase):
             channels,
             settings,
             lambda s: abs(s.level - x),
-            _STEP_REACH_DB,
-            partial(ChannelScale.of, chain),
+            reach=_STEP_REACH_DB,
+            terminals=partial(ChannelScale.of, chain),
         )
 
 
@@ -203,6 +203,7 @@ def _channel(
     starts: Sequence[int | None],
     number: int,
     settings: DistortionLevelSettings,
+    *,
     chain: Chain,
 ) -> Result:
     parts = analyse_steps(recordings, stimuli, starts, number, settings)
@@ -252,7 +253,9 @@ def _curves(
         keep = [
             i for i in range(x.size) if i == 0 or x[i] > x[:i].max()
         ]  # where the unit folds back, there is no function of its output
-        part = ratio_curves([steps[i] for i in keep], terminal.channel, x[keep], unit, offset, terminal.level_unit)
+        part = ratio_curves(
+            [steps[i] for i in keep], terminal.channel, x[keep], unit, offset, noise_unit=terminal.level_unit
+        )
         curves += [replace(c, y=c.y + terminal.level_offset) if c.key == "noise" else c for c in part]
     return tuple(curves)
 

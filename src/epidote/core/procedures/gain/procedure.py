@@ -170,7 +170,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
         drive = settings.level
     x = settled_segment(signal.channel(number), signal.rate, SETTLE / 2, settings.duration, _LEAST_FRAMES)
     if x.any() and expected < signal.rate / 2:
-        tone = analyse_tone(x, signal.rate, expected, 5, _BAND, Weighting.NONE)
+        tone = analyse_tone(x, signal.rate, expected, 5, _BAND, weighting=Weighting.NONE)
     else:
         tone = None
     if tone is None or abs(tone.fit.frequency / expected - 1) > 0.02:
@@ -198,7 +198,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: GainSetting
         ),
         terminal.level("output", amplitude**2 / 2, at, spread),
         _input(number, drive, chain, at),
-        _input_for(number, digital, settings, chain, at, spread),
+        _input_for(number, digital, settings, chain, at, spread_db=spread),
         *_polarity(recordings, number),
         headroom(signal, number),
     ]
@@ -214,6 +214,7 @@ def _input(
     chain: Chain,
     at: dict[str, float | str],
     key: str = "input",
+    *,
     spread_db: float | None = None,
 ) -> Reading:
     """Return a level at the chain's output: in V where that is calibrated."""
@@ -224,7 +225,7 @@ def _input(
 
 
 def _input_for(
-    number: int, digital: float, settings: GainSettings, chain: Chain, at: dict[str, float | str], spread_db: float
+    number: int, digital: float, settings: GainSettings, chain: Chain, at: dict[str, float | str], *, spread_db: float
 ) -> Reading:
     """Return what input brings the stated output, by the gain that was measured: no word about whether the unit reaches
     it.
@@ -246,7 +247,7 @@ def _input_for(
             where,
             cautions=(Caution.UNCALIBRATED,),
         )
-    return _input(number, input_level - digital, chain, where, "input_for_output", spread_db)
+    return _input(number, input_level - digital, chain, where, "input_for_output", spread_db=spread_db)
 
 
 def _polarity(recordings: Sequence[Recording], number: int) -> list[Reading]:

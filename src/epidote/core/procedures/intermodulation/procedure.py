@@ -11,14 +11,11 @@ is named beside the figure.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
-from pydantic import model_validator
 
-from epidote.core import effects
 from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
 from epidote.core.analysis.sine import intermodulation as intermod
 from epidote.core.analysis.sine.stepped_tone import locate_preamble, step_segment
@@ -35,13 +32,13 @@ from epidote.core.procedures.common.channels import (
 )
 from epidote.core.procedures.common.stepped_tones import OVERHEAD
 from epidote.core.procedures.intermodulation.claim_answers import ANSWERS
+from epidote.core.procedures.intermodulation.settings import SWEPT_DWELL, Convention, IntermodulationSettings
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, encode_annotations
-from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples, Signal
 from epidote.core.signals.stimulus import Stimulus
@@ -50,135 +47,6 @@ from epidote.core.stimuli.tone import LEAD, RAMP, SETTLE, TAIL
 from epidote.core.stimuli.two_tones import amplitudes, two_tones
 
 _LEAST_FRAMES = 1024
-_SWEPT_DWELL = 0.5
-
-
-class Pair(LabelledEnum):
-    """Two tones and the ratio of their amplitudes."""
-
-    FREE = "as typed", "Custom"
-    SMPTE = "60 Hz + 7 kHz, 4:1", "SMPTE: 60 Hz + 7 kHz, 4:1"
-    DIN = "250 Hz + 8 kHz, 4:1", "DIN: 250 Hz + 8 kHz, 4:1"
-    DIFFERENCE = "19 + 20 kHz, 1:1", "Difference-frequency: 19 + 20 kHz, 1:1"
-
-
-_PAIRS: Mapping[Pair, tuple[float, float, float]] = {
-    Pair.SMPTE: (60.0, 7000.0, 4.0),
-    Pair.DIN: (250.0, 8000.0, 4.0),
-    Pair.DIFFERENCE: (19000.0, 20000.0, 1.0),
-}
-
-
-class Convention(LabelledEnum):
-    """How modulation distortion is made of its sidebands."""
-
-    ROOT_OF_SQUARES = "root of squares of d_m2 and d_m3", "Root sum square of d_m2 and d_m3"
-    SIDEBANDS = "RMS sum of the sidebands", "RMS of sidebands"
-    ENVELOPE = "RMS of the envelope", "RMS of envelope"
-
-
-class IntermodulationSettings(Settings):
-    """Settings of intermodulation."""
-
-    pair: Pair = setting(Pair.FREE, "Tone pair", "Standard tone pair, or the frequencies below", played=True)
-    frequency_1: float = setting(
-        60.0,
-        "Lower tone",
-        "Frequency of the lower tone",
-        "Hz",
-        played=True,
-        ge=5,
-        le=100000,
-        affects=effects.PRODUCT_FREQUENCIES,
-    )
-    frequency_2: float = setting(
-        7000.0,
-        "Upper tone",
-        "Frequency of the upper tone",
-        "Hz",
-        played=True,
-        ge=10,
-        le=190000,
-        affects=effects.PRODUCT_FREQUENCIES,
-    )
-    ratio: float = setting(
-        4.0,
-        "Amplitude ratio",
-        "Amplitude of the lower tone relative to the upper",
-        played=True,
-        gt=0.001,
-        le=1000,
-        affects=effects.TONE_RATIO,
-    )
-    level: float = setting(
-        -6.0,
-        "Level",
-        "Level of a sine with the same peak value as the two tones together",
-        "dBFS",
-        played=True,
-        ge=-140,
-        le=0,
-        affects=effects.LEVEL,
-    )
-    duration: float = setting(2.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.1, le=600)
-    sweep_from: float = setting(
-        0.0,
-        "Sweep from",
-        "Sweep the upper tone from this frequency to frequency_2; 0 for no sweep",
-        "Hz",
-        played=True,
-        ge=0,
-        le=190000,
-    )
-    points_per_octave: int = setting(
-        3, "Points per octave", "Tone pairs per octave of the sweep", played=True, ge=1, le=48
-    )
-    convention: Convention = setting(
-        Convention.ROOT_OF_SQUARES,
-        "Definition",
-        "Definition of modulation distortion",
-        affects=effects.MODULATION_DEFINITION,
-    )
-
-    @model_validator(mode="before")
-    @classmethod
-    def _pair_decides(cls, values: Any) -> Any:
-        if isinstance(values, dict) and values.get("pair") in list(_PAIRS):
-            first, second, ratio = _PAIRS[Pair(values["pair"])]
-            return {**values, "frequency_1": first, "frequency_2": second, "ratio": ratio}
-        return values
-
-    @model_validator(mode="after")
-    def _tones_are_two(self) -> IntermodulationSettings:
-        require_rising(self, "frequency_1", "frequency_2")
-        if self.sweep_from and not self.frequency_1 < self.sweep_from < self.frequency_2:
-            raise SettingError(
-                "{sweep_from} must be between {frequency_1} and {frequency_2}.",
-                "sweep_from",
-                "frequency_1",
-                "frequency_2",
-            )
-        words = intermod.too_close(self.frequency_1, self.frequency_2, self.duration)
-        if words:
-            raise SettingError(f"{words}. Use other frequencies or a longer duration.")
-        return self
-
-    @property
-    def sweep_points(self) -> int:
-        return max(2, 1 + round(self.points_per_octave * math.log2(self.frequency_2 / self.sweep_from)))
-
-    def second_tones(self) -> list[float]:
-        """Of the sweep, rising.
-
-        Those whose products would fall upon each other are moved aside by as much as it takes.
-        """
-        tones = []
-        for f in np.geomspace(self.sweep_from, self.frequency_2, self.sweep_points).tolist():
-            moved = f
-            while intermod.too_close(self.frequency_1, moved, 0.6 * _SWEPT_DWELL) and moved < 1.2 * f:
-                moved += 10.0
-            tones.append(moved)
-        return tones
 
 
 class Intermodulation(ProcedureBase):
@@ -227,7 +95,7 @@ class Intermodulation(ProcedureBase):
         )
         if settings.sweep_from:
             level = 20 * math.log10(amplitudes(settings.level, settings.ratio)[1])
-            steps = [Step(f, level, _SWEPT_DWELL) for f in settings.second_tones()]
+            steps = [Step(f, level, SWEPT_DWELL) for f in settings.second_tones()]
             yield stepped_tones(
                 rate=chain.rate,
                 steps=steps,
@@ -237,7 +105,7 @@ class Intermodulation(ProcedureBase):
 
     def duration(self, settings: IntermodulationSettings, chain: Chain) -> float:
         if settings.sweep_from:
-            swept = OVERHEAD + _SWEPT_DWELL * settings.sweep_points
+            swept = OVERHEAD + SWEPT_DWELL * settings.sweep_points
         else:
             swept = 0.0
         return settings.duration + 2 * LEAD + 2 * RAMP + SETTLE + TAIL + swept

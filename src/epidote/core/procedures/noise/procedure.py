@@ -243,7 +243,7 @@ def _dynamic_range(recordings: Sequence[Recording], number: int, band: tuple[flo
     readings = []
     for key, weighting, offset in keys:
         if x.size >= 256 and x.any():
-            tone = analyse_tone(x, signal.rate, _RANGE_TONE, 1, band, weighting)
+            tone = analyse_tone(x, signal.rate, _RANGE_TONE, 1, band, weighting=weighting)
         else:
             tone = None
         if tone is None or tone.noise <= 0 or abs(tone.fit.frequency / _RANGE_TONE - 1) > 0.02:

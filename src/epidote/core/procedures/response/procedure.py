@@ -169,7 +169,7 @@ def _analyse_channel(
         cautions.append(Caution.UNSETTLED)
     if _hum_is_included(averaged, kernel):
         cautions.append(Caution.HUM_INCLUDED)
-    result = _result(averaged, kernel, number, settings, chain, cautions)
+    result = _result(averaged, kernel, number, settings, chain, cautions=cautions)
     return replace(result, readings=(*result.readings, headroom(recordings[0].signal, number)))
 
 
@@ -256,7 +256,7 @@ def _unsettled(d: dc.Deconvolved, linear: dc.Linear, kernel: dc.Kernel) -> bool:
 
 
 def _result(
-    a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain, cautions: list[Caution]
+    a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain, *, cautions: list[Caution]
 ) -> Result:
     rate, size = kernel.rate, dc.response_grid(kernel)
     width = rate / size
@@ -283,7 +283,7 @@ def _result(
 
     power = np.square(np.abs(a.linear))
     plain = Curve("level", number, x, 10 * np.log10(np.maximum(power[index], _LEAST)) + offset, "Hz", "dB")
-    smooth = smoothed_power(power, width, x, settings.smoothing, start, stop)
+    smooth = smoothed_power(power, width, x, settings.smoothing, low=start, high=stop)
     floor = 10 * np.log10(np.maximum(noise_power, _LEAST)) + offset
     meta: dict[str, float | str] = {
         "smoothing": str(settings.smoothing),
@@ -329,7 +329,7 @@ def _result(
     spread = _delay_spread(a.linear, kernel, size, x, density / a.count)
     return Result(
         tuple(curves),
-        _readings(plain, noise_power, number, chain, (delay / rate, spread / rate), polarity),
+        _readings(plain, noise_power, number, chain, (delay / rate, spread / rate), polarity=polarity),
         unique(cautions),
     )
 
@@ -348,7 +348,9 @@ def _harmonic_curves(
         excitation = bins * width / n
         if bins.size < 2:
             continue
-        smooth = smoothed_power(np.square(np.abs(response)), width, bins * width, settings.smoothing, n * start, stop)
+        smooth = smoothed_power(
+            np.square(np.abs(response)), width, bins * width, settings.smoothing, low=n * start, high=stop
+        )
         main = np.interp(excitation, bin_frequencies(linear_power.size, width), linear_power)
         ratio = smooth / np.maximum(main, _LEAST)
         noise = dc.noise_density(a.first, bins * width) * 0.75 * window_length / np.maximum(main, _LEAST)
@@ -390,7 +392,7 @@ def _impulse_curve(d: dc.Deconvolved, number: int) -> Curve:
 
 
 def _readings(
-    level: Curve, noise_power: Samples, number: int, chain: Chain, delay: tuple[float, float], polarity: int
+    level: Curve, noise_power: Samples, number: int, chain: Chain, delay: tuple[float, float], *, polarity: int
 ) -> tuple[Reading, ...]:
     """``level``: before smoothing, so that smoothing moves no reading; ``delay`` in s, with its standard deviation."""
     signal_power = 10 ** (level.y / 10) / 10 ** ((chain.offset_db(number) or 0.0) / 10)

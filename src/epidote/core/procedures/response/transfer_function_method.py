@@ -100,7 +100,7 @@ def _channel(recording: Recording, played: Samples, number: int, settings: Respo
         offset = 0.0
     else:
         offset = chain.offset_db(number) or 0.0
-    level, plain = _level(path, at, bins, settings, (start, stop), offset, number)
+    level, plain = _level(path, at, bins, settings, (start, stop), offset=offset, number=number)
     weak = path.coherence[bins] < _WEAK
     if bool(np.mean(weak) > 0.1):
         cautions.append(Caution.NOISE_DOMINATED)
@@ -155,12 +155,13 @@ def _level(
     bins: np.ndarray,
     settings: ResponseSettings,
     band: tuple[float, float],
+    *,
     offset: float,
     number: int,
 ) -> tuple[Curve, Curve]:
     """Return the level as it is shown, and before smoothing."""
     power = np.square(np.abs(path.response))
-    smooth = smoothed_power(power, path.width, at, settings.smoothing, *band)
+    smooth = smoothed_power(power, path.width, at, settings.smoothing, low=band[0], high=band[1])
     noise = 10 * np.log10(np.maximum(power * path.variance, _LEAST)[bins]) + offset
     meta: dict[str, float | str] = {
         "smoothing": str(settings.smoothing),

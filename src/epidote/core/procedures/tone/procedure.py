@@ -155,7 +155,12 @@ def _analyse_channel(recording: Recording, number: int, settings: ToneSettings, 
     )
     if x.any():
         analysis = analyse_tone(
-            x, signal.rate, expected, settings.harmonics, (settings.band_low, settings.band_high), settings.weighting
+            x,
+            signal.rate,
+            expected,
+            settings.harmonics,
+            (settings.band_low, settings.band_high),
+            weighting=settings.weighting,
         )
     else:
         analysis = None

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from importlib import import_module
 from typing import Any
 
 from PySide6.QtCore import QItemSelection, Qt, QTimer, Signal
 from PySide6.QtWidgets import QHeaderView, QMenu, QSplitter, QStackedWidget, QVBoxLayout
 
+from epidote.desktop.pages.matrix.graph.overlay_editor import OverlayEditor
 from epidote.desktop.pages.matrix.graph.overlays import GraphOverlays
 from epidote.desktop.pages.matrix.graph.pins import Pins
 from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, procedure_named
@@ -29,16 +31,23 @@ _COLUMN, _FIRST_ROWS, _JUDGE_AFTER_MS = 112, 12, 300
 _WELCOME = "No study open. Create a study, open one, or explore the demo study."
 
 
-def _load_what_shows_curves() -> None:
-    import epidote.core.analysis.spectral.hearing_threshold
-    import epidote.core.comparison.claims.graph_lines
-    import epidote.core.comparison.graph_guides
-    import epidote.core.comparison.limits
-    import epidote.core.procedures.registry
-    import epidote.desktop.pages.matrix.graph.figure_builder
-    import epidote.desktop.plotting.figure_painter
+# loaded in the background once the matrix is painted, so that the first graph need not wait for them
+_SHOWS_CURVES = (
+    "epidote.core.analysis.spectral.hearing_threshold",
+    "epidote.core.comparison.claims.graph_lines",
+    "epidote.core.comparison.graph_guides",
+    "epidote.core.comparison.limits",
+    "epidote.desktop.pages.matrix.graph.figure_builder",
+    "epidote.desktop.plotting.figure_painter",
+)
 
-    epidote.core.procedures.registry.procedures()
+
+def _load_what_shows_curves() -> None:
+    from epidote.core.procedures.registry import procedures
+
+    for module in _SHOWS_CURVES:
+        import_module(module)
+    procedures()
 
 
 class MatrixPage(Page):
@@ -60,6 +69,7 @@ class MatrixPage(Page):
         self.selection = selection = MatrixSelection(session, self.model, _load_what_shows_curves)
         self.look = GraphViewState(selection)
         self.pins, self.lines = Pins(selection, self.look), GraphOverlays(selection, self.look)
+        self.line_editor = OverlayEditor(selection, self.look, self.lines)
         self.exchange = ImportExport(selection, self.look, self, lambda: self.theme)
         self.beside = SidePanel(selection, self.look, theme)
         self._build()
@@ -128,13 +138,13 @@ class MatrixPage(Page):
         self.graph_panel.graph.pin_wanted.connect(self.pins.add)
         self.graph_panel.graph.pin_unwanted.connect(lambda key: edits.remove_pins(self.session, [key]))
         self.graph_panel.graph.band_wanted.connect(self.look.set_band)
-        self.graph_panel.graph.line_drawn.connect(self.lines.drawn)
+        self.graph_panel.graph.line_drawn.connect(self.line_editor.drawn)
         lines = QMenu(self)
-        lines.aboutToShow.connect(lambda: self.lines.fill_menu(lines))
+        lines.aboutToShow.connect(lambda: self.line_editor.fill_menu(lines))
         self.graph_panel.lines.setMenu(lines)
         self.readings.point_wanted.connect(self.look.keep_point)
         self.readings.point_unwanted.connect(lambda key, name: edits.delete_entry(self.session, key, f"point {name}"))
-        self.readings.limit_wanted.connect(self.lines.limit_reading)
+        self.readings.limit_wanted.connect(self.line_editor.limit_reading)
         self.readings.again.clicked.connect(self.run_again)
         self.readings.recompute.clicked.connect(self.offer_recompute)
         self.run_panel.measure_wanted.connect(self._measure)
@@ -259,7 +269,7 @@ class MatrixPage(Page):
         def done(prepared: tuple[Any, Any]) -> None:
             def with_devices(devices: list[tuple[str, str]]) -> None:
                 if self._panel_cell == (subject.id, column.id):
-                    self.run_panel.show_cell(subject, column, prepared[0], prepared[1], dict(settings), devices)
+                    self.run_panel.show_cell(subject, column, prepared[0], prepared[1], dict(settings), devices=devices)
 
             self.session.find_devices(with_devices)
 

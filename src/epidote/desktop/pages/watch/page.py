@@ -326,9 +326,9 @@ class WatchPage(Page):
                 "spectrum",
                 {"duration": state.length / state.rate, "mains": mains},
                 state.recent,
-                state.rate,
-                f"Watch snapshot “{name}”",
-                faults,
+                rate=state.rate,
+                device=f"Watch snapshot “{name}”",
+                faults=faults,
             )
             return f"“{name}” saved as run {run.id}."
 

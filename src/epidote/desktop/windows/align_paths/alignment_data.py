@@ -45,6 +45,7 @@ def align_pair(
     drift_ppm: float,
     delay_s: float,
     band: tuple[float, float],
+    *,
     search: float,
 ) -> AlignedPair:
     """Path ``number`` (from 2) over the first, brought to its rate and its clock; the loudest minute of what is

@@ -144,7 +144,7 @@ class AlignWindow(QDialog):
         def work(study: Study) -> tuple[list[Any], AlignedPair]:
             sources = sources_of(study.recordings(self.run.id))
             band = float(settings["band_low"]), float(settings["band_high"])
-            return sources, align_pair(sources, number, drift, delay, band, float(settings["search"]))
+            return sources, align_pair(sources, number, drift, delay, band, search=float(settings["search"]))
 
         self.words.setText("Loading…")
         self.session.ask(work, self._loaded)

@@ -16,7 +16,7 @@ from epidote.study.annotations import valid
 if TYPE_CHECKING:
     from epidote.core.comparison.differences.axes import Axis
     from epidote.core.procedures.protocol import CurveView
-    from epidote.desktop.pages.matrix.graph.figure_builder import Chosen
+    from epidote.desktop.pages.matrix.graph.chosen import Chosen
     from epidote.desktop.pages.matrix.graph.panel import GraphPanel
     from epidote.desktop.pages.matrix.selection import MatrixSelection
     from epidote.desktop.plotting.figure import Figure, Line
@@ -126,7 +126,8 @@ class GraphViewState:
         self._draw(column, view)
 
     def _draw(self, column: Column, view: CurveView) -> None:
-        from epidote.desktop.pages.matrix.graph.figure_builder import Chosen, make_figure
+        from epidote.desktop.pages.matrix.graph.chosen import Chosen
+        from epidote.desktop.pages.matrix.graph.figure_builder import make_figure
 
         overview = self._session.overview
         assert overview is not None
@@ -135,7 +136,15 @@ class GraphViewState:
         ]
         pins = overview.pins_of(column.id, self.pin_key or view.key)
         figure = make_figure(
-            column, view, chosen, self.channels, self.percent, pins, self.axis, self.band, self.levelling()
+            column,
+            view,
+            chosen,
+            self.channels,
+            self.percent,
+            pins=pins,
+            axis=self.axis,
+            band=self.band,
+            by=self.levelling(),
         )
         lines, checks = self._overlays(figure, view.key, chosen, self.channels)
         sentences = tuple(dict.fromkeys(line.words for line in lines if line.words))
@@ -159,7 +168,7 @@ class GraphViewState:
 
     def _show_nothing(self, column: Column) -> None:
         """Show readings without a curve."""
-        from epidote.desktop.pages.matrix.graph.figure_builder import Chosen
+        from epidote.desktop.pages.matrix.graph.chosen import Chosen
 
         overview = self._session.overview
         assert overview is not None

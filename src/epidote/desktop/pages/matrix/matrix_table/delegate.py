@@ -148,7 +148,7 @@ class MatrixDelegate(QStyledItemDelegate):
         elif index.column() == 0:
             self._head(p, box, subject, colour, self._model.is_reference(index.row()))
         else:
-            self._cell(p, box, index, subject, colour, chosen)
+            self._cell(p, box, index, subject, colour, chosen=chosen)
         p.setOpacity(1.0)
         p.setPen(QPen(t.colour("faint_line"), 1))
         p.drawLine(box.bottomLeft(), box.bottomRight())
@@ -175,7 +175,13 @@ class MatrixDelegate(QStyledItemDelegate):
         p.setFont(small)
         if reference:
             self._chip(
-                p, "Reference", box.right() - 84, box.top() + 7, t.colour("accent"), t.colour("accent_back"), bold=True
+                p,
+                "Reference",
+                box.right() - 84,
+                box.top() + 7,
+                t.colour("accent"),
+                fill=t.colour("accent_back"),
+                bold=True,
             )
         if not subject.shown:
             eye_mark(p, QRectF(box.right() - 20, box.bottom() - 19, 14, 10), t.colour("quiet"))
@@ -199,7 +205,7 @@ class MatrixDelegate(QStyledItemDelegate):
             )
         room = box.right() - left - (24 if note_count or not subject.shown else 8)
         for chip in fitting(subject.chips, room):
-            x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), None) + _GAP
+            x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), fill=None) + _GAP
 
     def _claims_head(self, p: QPainter, box: QRect, subject: Subject, colour: QColor) -> None:
         """Paint the head of published figures, which stand under their unit's rows: a dash-dotted line as on the
@@ -248,7 +254,7 @@ class MatrixDelegate(QStyledItemDelegate):
             caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
 
     def _chip(
-        self, p: QPainter, text: str, x: float, y: float, ink: QColor, fill: QColor | None, *, bold: bool = False
+        self, p: QPainter, text: str, x: float, y: float, ink: QColor, *, fill: QColor | None, bold: bool = False
     ) -> float:
         chosen = font(_CHIP, bold=bold)
         metrics = QFontMetricsF(chosen)
@@ -270,6 +276,7 @@ class MatrixDelegate(QStyledItemDelegate):
         index: QModelIndex | QPersistentModelIndex,
         subject: Subject,
         colour: QColor,
+        *,
         chosen: bool,
     ) -> None:
         t = self.theme

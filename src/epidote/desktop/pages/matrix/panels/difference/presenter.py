@@ -48,7 +48,7 @@ class DifferencePresenter:
         """Return the row compared, the reference, and all rows there are to compare; or words that say what is
         missing.
         """
-        from epidote.desktop.pages.matrix.graph.figure_builder import short_names
+        from epidote.desktop.pages.matrix.graph.chosen import short_names
 
         overview, column = self._session.overview, self._selection.current_column()
         if overview is None or column is None:
@@ -96,7 +96,7 @@ class DifferencePresenter:
         def ask(study: Study) -> DifferenceReport:
             from epidote.measurement.assessment import difference_report
 
-            return difference_report(study, overview, ours, theirs, channel, curve)
+            return difference_report(study, overview, ours, theirs, channel, curve=curve)
 
         def done(report: DifferenceReport) -> None:
             from epidote.core.procedures.registry import reading_titles
@@ -217,4 +217,4 @@ class DifferencePresenter:
                 0, self._selection, lambda: self._session.runs.measure([RunRequest((new, column.id), run.settings)])
             )
 
-        edits.add_row(self._session, subject.unit, conditions, subject.device, subject.id, made)
+        edits.add_row(self._session, subject.unit, conditions, subject.device, subject.id, then=made)

@@ -27,7 +27,7 @@ _HELD = 3  # limits that have room
 _LEAST_SHARE = 0.3  # of the width, for the names of readings
 
 if TYPE_CHECKING:  # what composes tables computes, and is loaded after the window
-    from epidote.desktop.pages.matrix.graph.figure_builder import Cell, ReadingTable
+    from epidote.desktop.pages.matrix.graph.reading_table import Cell, ReadingTable
 
 
 class ReadingsPanel(QWidget):

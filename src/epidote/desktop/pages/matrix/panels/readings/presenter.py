@@ -23,7 +23,7 @@ class ReadingsPresenter:
     def show(self, drawn: DrawnRuns) -> None:
         """Show the readings of a figure's runs."""
         from epidote.core.procedures.registry import reading_titles
-        from epidote.desktop.pages.matrix.graph.figure_builder import make_table
+        from epidote.desktop.pages.matrix.graph.reading_table import make_table
 
         view, panel = self._view, self.panel
         panel.units.set_options([("%", "%"), ("dB", "dB")], ["%" if view.percent else "dB"], UNIT_TIPS)
@@ -31,7 +31,9 @@ class ReadingsPresenter:
         curves = {one.run.id: self._selection.curves_of(one.run.id) for one in drawn.chosen}
         titles = reading_titles(procedure_named(drawn.column.procedure))
         points = view.points(drawn.column)
-        table = make_table(titles, drawn.chosen, channel, view.percent, drawn.pins, drawn.title, points, curves)
+        table = make_table(
+            titles, drawn.chosen, channel, view.percent, drawn.pins, view_title=drawn.title, points=points, whole=curves
+        )
         figure = view.figure()
         panel.show_table(table, figure.held if figure is not None else ())
 

@@ -120,6 +120,7 @@ class RunPanel(QWidget):
         chain: Any,
         procedure: Any,
         settings: dict[str, Any],
+        *,
         devices: list[tuple[str, str]],
     ) -> None:
         """Offer a run for a cell."""
