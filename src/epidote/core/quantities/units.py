@@ -41,6 +41,9 @@ _ALIASES = {
     "w": "W",
     "watt": "W",
     "watts": "W",
+    "wrms": "W",
+    "wattrms": "W",
+    "wattsrms": "W",
     "pa": "Pa",
     "hz": "Hz",
     "s": "s",
@@ -48,6 +51,8 @@ _ALIASES = {
     "sample": "samples",
     "samples": "samples",
     "smp": "samples",
+    "frame": "samples",
+    "frames": "samples",
     "ohm": "Ω",
     "ohms": "Ω",
     "ω": "Ω",
@@ -216,14 +221,17 @@ def parse(text: str, default_unit: str) -> Quantity:
     match = _TYPED.match(cleaned)
     if not match:
         raise QuantityError(f"“{text}” is not a number with an optional unit. Enter a number, such as 1 kHz.")
-    quantity = _with_unit(float(match[1].replace(",", ".")), match[2].strip(), text, default_unit)
+    quantity = with_unit(float(match[1].replace(",", ".")), match[2].strip(), text, default_unit)
     if not math.isfinite(quantity.value):
         raise QuantityError(f"“{text}” is too large. Enter a smaller number.")
     return quantity
 
 
-def _with_unit(number: float, rest: str, text: str, default_unit: str) -> Quantity:
-    """Return a number and what stands behind it; ``text``: all that was typed, for the message."""
+def with_unit(number: float, rest: str, text: str, default_unit: str) -> Quantity:
+    """Return a number with the unit that stands behind it, as people write units: "mVrms", "Watts", "dBFS", "smp".
+
+    text: all that was typed, for the message. Raises QuantityError.
+    """
     if not rest:
         return Quantity(number, default_unit)
     if rest in _PREFIXES and rest.lower() not in _ALIASES:

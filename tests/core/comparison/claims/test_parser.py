@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from epidote.core.claims import claimed_quantity as q
 from epidote.core.claims.claimed_quantity import Bound as S
-from epidote.core.comparison.claims.parser import number_of, parse_claim
+from epidote.core.comparison.claims.amounts import number_of
+from epidote.core.comparison.claims.parser import parse_claim
 
 CLAIMS = [
     (

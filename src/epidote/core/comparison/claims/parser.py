@@ -17,6 +17,7 @@ from epidote.core.claims.claimed_quantity import (
     ClaimedQuantity,
     declared_quantities,
 )
+from epidote.core.comparison.claims.amounts import NotANumberError, hertz, in_base_unit, number_of
 from epidote.core.procedures.registry import procedures
 from epidote.core.quantities.units import to_db
 from epidote.core.settings import validation_words
@@ -90,28 +91,6 @@ class _Reading:
         return True
 
 
-def number_of(text: str, unit: str = "") -> float:
-    """Return a typed number: 20,000 Hz is twenty thousand, 0,005 % a decimal comma, 1.234,5 and 1,234.5 are the
-    same.
-    """
-    cleaned = text.replace(" ", "").strip(".,")
-    if "," in cleaned and "." in cleaned:
-        decimal = max(cleaned.rfind(","), cleaned.rfind("."))
-        cleaned = re.sub(r"[.,]", "", cleaned[:decimal]) + "." + cleaned[decimal + 1 :]
-    elif re.fullmatch(r"[+-]?[1-9]\d{0,2}(,\d{3})+", cleaned) and unit.lower().endswith(
-        ("hz", "w", "watts", "samples", "ω")
-    ):
-        cleaned = cleaned.replace(",", "")
-    try:
-        return float(cleaned.replace(",", "."))
-    except ValueError as error:
-        raise _NotANumberError(text.strip()) from error
-
-
-class _NotANumberError(ValueError):
-    """A figure such as 1.2.3, of which nobody can say what it means."""
-
-
 def parse_claim(text: str, source: str = "") -> ParsedClaim:
     """Return a published figure as typed. Nothing is guessed: what is not clear comes back as questions."""
     cleaned = " ".join(text.split())
@@ -126,7 +105,7 @@ def parse_claim(text: str, source: str = "") -> ParsedClaim:
         cleaned = re.sub(pattern, by, cleaned, flags=re.I)
     try:
         return _understood(text, cleaned, source)
-    except _NotANumberError as error:
+    except NotANumberError as error:
         return ParsedClaim(None, (f"“{error}” is not a number. Correct it.",))
 
 
@@ -232,14 +211,10 @@ def _counts(reading: _Reading, claimed: ClaimedQuantity) -> None:
     reading.take(rate, use_rate)
 
 
-def _hertz(number: str, unit: str | None) -> float:
-    return number_of(number, "Hz") * (1000 if (unit or "").lower().startswith("k") else 1)
-
-
 def _span(m: re.Match[str]) -> tuple[float, float]:
     """Return a range of frequencies; "10-20 kHz" is in kHz on both sides."""
-    high = _hertz(m["high"], m["high_unit"])
-    low = _hertz(m["low"], m["low_unit"])
+    high = hertz(m["high"], m["high_unit"])
+    low = hertz(m["low"], m["low_unit"])
     if m["low_unit"] is None and m["high_unit"].lower() == "khz" and low * 1000 < high and number_of(m["low"]) < 10:
         low *= 1000
     return low, high
@@ -281,17 +256,17 @@ def _places(reading: _Reading, claimed: ClaimedQuantity) -> None:
         else:
             reading.take(
                 rf"({_NUMBER})\s*(k?Hz)\s*{_BAND_WORD}|{_BAND_WORD}\s*(?:of|:|=)?\s*({_NUMBER})\s*(k?Hz)",
-                lambda m: fields.update(band_high=_hertz(m[1] or m[3], m[2] or m[4])),
+                lambda m: fields.update(band_high=hertz(m[1] or m[3], m[2] or m[4])),
             )
     reading.take(_SPAN, use_span)
     if "frequency" not in fields:
-        reading.take(rf"({_NUMBER})\s*(k?Hz)", lambda m: fields.update(frequency=_hertz(m[1], m[2])))
+        reading.take(rf"({_NUMBER})\s*(k?Hz)", lambda m: fields.update(frequency=hertz(m[1], m[2])))
 
 
 def _pair(m: re.Match[str], fields: dict[str, Any]) -> None:
-    second = _hertz(m[3], m[4])
+    second = hertz(m[3], m[4])
     if m[2]:
-        first = _hertz(m[1], m[2])
+        first = hertz(m[1], m[2])
     else:
         first = number_of(m[1]) * (1000 if second >= 2000 and number_of(m[1]) < 20 else 1)
     fields["frequency"], fields["frequency_high"] = min(first, second), max(first, second)
@@ -311,31 +286,6 @@ def _sense(reading: _Reading, claimed: ClaimedQuantity) -> Bound:
     if re.search(rf">|{_LEAST}", text, re.I):
         return Bound.AT_LEAST
     return usual
-
-
-_SCALES = {"m": 1e-3, "µ": 1e-6, "u": 1e-6, "k": 1e3}
-
-
-def _base(number: float, unit: str) -> tuple[float, str]:
-    """Return a figure in the unit it is kept in: V, W, s, samples, dB…, %."""
-    plain = unit.replace(" ", "").lower()
-    if plain in ("dbspl", "dbfs", "dbv", "dbu", "db", "dbr"):
-        return number, {"dbspl": "dB SPL", "dbfs": "dBFS", "dbv": "dBV", "dbu": "dBu"}.get(plain, "dB")
-    if plain in ("%", "ppm"):
-        return number, plain
-    if plain.startswith(("sample", "smp", "frame")):
-        return number, "samples"
-    if plain == "x":
-        return number, "x"
-    for ending, base in (("w", "W"), ("v", "V"), ("s", "s")):
-        stem = re.sub(r"(rms|atts?|olts?|pp)$", "", plain)
-        if stem.endswith(ending):
-            if plain.endswith("pp"):
-                peak = 8**-0.5
-            else:
-                peak = 1.0
-            return number * _SCALES.get(unit[0] if len(stem) > 1 else "", 1.0) * peak, base
-    return number, unit
 
 
 _Amount = tuple[re.Match[str], float, str]
@@ -397,7 +347,7 @@ def _candidates_and_levels(reading: _Reading, allowed: tuple[str, ...]) -> tuple
     candidates: list[_Amount] = []
     levels: list[_Amount] = []
     for match in _QUANTITY.finditer(reading.left):
-        value, unit = _base(number_of(match["number"], match["unit"]), match["unit"])
+        value, unit = in_base_unit(number_of(match["number"], match["unit"]), match["unit"])
         (candidates if unit in allowed else levels).append((match, value, unit))
     return candidates, levels
 
@@ -411,8 +361,8 @@ def _centred(reading: _Reading, allowed: tuple[str, ...]) -> list[str] | None:
     if match is None:
         return None
     reading.left = f"{reading.left[: match.start()]} ; {reading.left[match.end() :]}"
-    value, unit = _base(number_of(match["number"]), match["unit"] or match["slack_unit"])
-    slack, slack_unit = _base(number_of(match["slack"]), match["slack_unit"])
+    value, unit = in_base_unit(number_of(match["number"]), match["unit"] or match["slack_unit"])
+    slack, slack_unit = in_base_unit(number_of(match["slack"]), match["slack_unit"])
     if slack_unit == "%" and not unit.startswith(("dB", "%")):
         slack, slack_unit = abs(value) * slack / 100, unit
     if unit not in allowed or slack_unit != ("dB" if unit.startswith("dB") else unit):
