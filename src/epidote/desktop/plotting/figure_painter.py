@@ -7,12 +7,13 @@ from weakref import WeakKeyDictionary
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen, QPolygonF, QTransform
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF, QTransform
 
-from epidote.desktop.plotting.axis_scale import Scale, ticks
+from epidote.desktop.plotting.axis_painter import AxisPainter
+from epidote.desktop.plotting.axis_scale import Scale
 from epidote.desktop.plotting.figure import GRID_POINTS, Figure, Trace
 from epidote.desktop.plotting.overlay_painter import LinePainter
-from epidote.desktop.plotting.polyline import polygon
+from epidote.desktop.plotting.polyline import least_and_greatest, polygon
 from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
 
@@ -20,10 +21,7 @@ DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1
 DIFFERENCE_SHARE, CROWDED = 0.3, 12
 _MOST_KEPT = 2000  # points
 _THINNINGS, _FEWEST, _SEEN = 6, 16, 0.05  # the last in pixels
-_BESIDE, _OVER_TICK = (
-    8,
-    9,
-)  # pixels beside the graph that a label may take, and by which its title clears the uppermost one
+_OVER_TICK = 9  # pixels by which the title clears the uppermost label
 
 
 @dataclass(frozen=True)
@@ -65,7 +63,7 @@ def decimate(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray
     else:
         edges = np.unique(np.linspace(0, xs.size, width + 1).astype(int))
     edges = edges[edges < xs.size]
-    low, high = np.minimum.reduceat(ys, edges), np.maximum.reduceat(ys, edges)
+    low, high = least_and_greatest(ys, ys, edges)
     if floor is None:
         under = None
     else:
@@ -191,47 +189,15 @@ class FigurePainter:
         )
 
     def _axes(self, p: QPainter, box: QRectF, y: Scale, unit: str, *, labels_below: bool) -> None:
-        small: QFont = font(0.82)
-        metrics = QFontMetricsF(small)
-        p.setFont(small)
-        label, grid, strong = self.theme.colour("quiet"), self.theme.colour("faint_line"), self.theme.colour("line")
-        across = ticks(self.view.x, max(3, int(box.width() / (metrics.height() * 3.6))))
-        for value, named in across:
-            px = box.left() + self.view.x.place(value) * box.width()
-            p.setPen(QPen(strong if named else grid, 1 if named else 0.6))
-            p.drawLine(QPointF(px, box.top()), QPointF(px, box.bottom()))
-        if labels_below:
-            p.setPen(label)
-            self._labels_across(p, box, [v for v, n in across if n], metrics)
-        up = ticks(y, max(2, int(box.height() / (metrics.height() * 2.1))))
-        names = [v for v, n in up if n]
-        for value, named in up:
-            py = box.bottom() - y.place(value) * box.height()
-            p.setPen(QPen(strong if named else grid, 1 if named else 0.6))
-            p.drawLine(QPointF(box.left(), py), QPointF(box.right(), py))
-            if named:
-                p.setPen(label)
-                p.drawText(
-                    QRectF(box.left() - 200, py - metrics.height() / 2, 192, metrics.height()),
-                    Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                    self.figure.tick_text(value, unit, names),
-                )
-
-    def _labels_across(self, p: QPainter, box: QRectF, values: list[float], metrics: QFontMetricsF) -> None:
-        """Labels under a graph where they have room, whole decades of a logarithmic axis first."""
-        used_areas: list[QRectF] = []
-        decades = [v for v in values if self.view.x.log and f"{v:.0e}".startswith("1e")]
-        for value in (*decades, *(v for v in values if v not in decades)):
-            text = self.figure.tick_text(value, self.figure.x_unit, values)
-            width = metrics.horizontalAdvance(text) + 4
-            centre = box.left() + self.view.x.place(value) * box.width()
-            left = min(
-                centre - width / 2, box.right() + _BESIDE - width
-            )  # the last one moves inwards rather than lose its end
-            place = QRectF(left, box.bottom() + 4, width, metrics.height())
-            if not any(place.adjusted(-2, 0, 2, 0).intersects(other) for other in used_areas):
-                p.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
-                used_areas.append(place)
+        figure, axes = self.figure, AxisPainter(self.theme)
+        axes.paint_x(
+            p,
+            box,
+            self.view.x,
+            lambda value, values: figure.tick_text(value, figure.x_unit, values),
+            labelled=labels_below,
+        )
+        axes.paint_y(p, box, y, lambda value, values: figure.tick_text(value, unit, values))
 
     def _marks(self, p: QPainter, box: QRectF) -> None:
         """Names of harmonics and products along the upper edge, as far as there is room for them."""

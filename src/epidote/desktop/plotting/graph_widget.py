@@ -6,33 +6,24 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import (
-    QFontMetricsF,
-    QKeyEvent,
-    QMouseEvent,
-    QPainter,
-    QPaintEvent,
-    QPen,
-    QPixmap,
-    QResizeEvent,
-    QWheelEvent,
-)
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 
 from epidote.desktop.plotting.axis_scale import Scale
+from epidote.desktop.plotting.cursor_table import CursorRow, paint_cursor, paint_cursor_table
+from epidote.desktop.plotting.plot_widget import ZOOM, PlotWidget
 from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
-from epidote.desktop.widgets.painting import guarded
 
 if TYPE_CHECKING:  # what holds and paints curves needs NumPy, which is loaded after the window shows
     from epidote.desktop.plotting.figure import Figure
     from epidote.desktop.plotting.figure_painter import FigureLayout
 
-_KEY_STEP, _ZOOM, _REST_MS = 0.01, 0.8, 150
+_KEY_STEP = 0.01  # of the width, by which a key moves the cursor
+_REST_MS = 150
 _DRAWING_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape, Qt.Key.Key_Backspace)
 
 
-class GraphWidget(QWidget):
+class GraphWidget(PlotWidget):
     """Shows a figure.
 
     The figure itself is painted once into a pixmap; the pointer's line and table are painted over it.
@@ -44,8 +35,7 @@ class GraphWidget(QWidget):
     line_drawn = Signal(list)  # corners (x, y) of a line drawn by hand
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__()
-        self._theme = theme
+        super().__init__(theme, "Graph")
         self._figure: Figure | None = None
         self._view: Viewport | None = None
         self._home: Viewport | None = None
@@ -54,14 +44,10 @@ class GraphWidget(QWidget):
         self._box: QRectF | None = None
         self._banding: float | None = None  # where a band began to be dragged
         self._drawn: list[tuple[float, float]] | None = None  # corners of the line that is being drawn
-        self._painted: QPixmap | None = None
         self.at_rest = QTimer(self)  # once nothing has moved for a while, everything is painted with care
         self.at_rest.setSingleShot(True)
-        self.at_rest.timeout.connect(self._repaint)
+        self.at_rest.timeout.connect(self.redraw)
         self.setMouseTracking(True)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("Graph")
 
     # -- what is shown -----------------------------------------------------------------------------
 
@@ -70,10 +56,6 @@ class GraphWidget(QWidget):
 
     def view(self) -> Viewport | None:
         return self._view
-
-    def set_theme(self, theme: Theme) -> None:
-        self._theme = theme
-        self._repaint()
 
     def set_figure(self, figure: Figure | None, *, keep_zoom: bool) -> None:
         self._figure = figure
@@ -98,23 +80,23 @@ class GraphWidget(QWidget):
                 self._view = self._home
             else:
                 self._view = Viewport(self._view.x, self._view.y, self._home.dy)
-        self._repaint()
+        self.redraw()
 
     def reset_view(self) -> None:
         self._view = self._home
-        self._repaint()
+        self.redraw()
 
     def zoom_x(self, factor: float, about: float = 0.5) -> None:
         if self._view and self._home:
             self.at_rest.start(_REST_MS)
             x = self._view.x.zoomed(factor, about).within(self._home.x.low, self._home.x.high)
             self._view = Viewport(x, self._view.y, self._view.dy)
-            self._repaint()
+            self.redraw()
 
     def zoom_y(self, factor: float, about: float = 0.5) -> None:
         if self._view:
             self._view = Viewport(self._view.x, self._view.y.zoomed(factor, about), self._view.dy)
-            self._repaint()
+            self.redraw()
 
     def fit_y(self) -> None:
         """Fit the y axis to the part in view."""
@@ -122,7 +104,7 @@ class GraphWidget(QWidget):
             self._view = Viewport(
                 self._view.x, self._figure.y_extent(self._view.x), self._figure.y_extent(self._view.x, differences=True)
             )
-            self._repaint()
+            self.redraw()
 
     def pan(self, dx: float, dy: float) -> None:
         if self._view and self._home:
@@ -133,7 +115,7 @@ class GraphWidget(QWidget):
             else:
                 x = self._view.x
             self._view = Viewport(x, self._view.y.moved(dy), self._view.dy)
-            self._repaint()
+            self.redraw()
 
     def cursor_x(self) -> float | None:
         """Where all curves are read just now."""
@@ -154,15 +136,8 @@ class GraphWidget(QWidget):
 
     # -- painting ----------------------------------------------------------------------------------
 
-    def _repaint(self) -> None:
-        self._painted = None
-        self.update()
-
     def sizeHint(self) -> QSize:
         return QSize(760, 400)
-
-    def resizeEvent(self, event: QResizeEvent) -> None:
-        self._painted = None
 
     def _area(self) -> QRectF:
         return QRectF(self.rect())
@@ -173,38 +148,33 @@ class GraphWidget(QWidget):
         assert self._figure is not None
         return layout(self._figure, self._area())
 
-    @guarded
-    def paintEvent(self, event: QPaintEvent) -> None:
-        p = QPainter(self)
+    def plot_box(self) -> QRectF:
+        if self._figure is None:
+            return self._area()
+        return self.strips().main
+
+    def paint_still(self, p: QPainter) -> None:
         if self._figure is None or self._view is None:
-            p.setPen(self._theme.colour("quiet"))
+            p.setPen(self.theme.colour("quiet"))
             p.drawText(
                 self.rect(),
                 Qt.AlignmentFlag.AlignCenter,
                 "No measured cell selected. Select cells of one column to overlay their curves.",
             )
             return
-        if self._painted is None:
-            ratio = self.devicePixelRatioF()
-            self._painted = QPixmap(self.size() * ratio)
-            self._painted.setDevicePixelRatio(ratio)
-            self._painted.fill(self._theme.colour("back"))
-            inner = QPainter(self._painted)
-            from epidote.desktop.plotting.figure_painter import FigurePainter
+        from epidote.desktop.plotting.figure_painter import FigurePainter
 
-            FigurePainter(self._figure, self._view, self._theme, moving=self.at_rest.isActive()).paint(
-                inner, self._area()
-            )
-            inner.end()
-        p.drawPixmap(0, 0, self._painted)
+        painter = FigurePainter(self._figure, self._view, self.theme, moving=self.at_rest.isActive())
+        painter.paint(p, self._area())
+
+    def paint_over(self, p: QPainter) -> None:
+        if self._figure is None or self._view is None:
+            return
         if self._box is not None:
-            p.setPen(QPen(self._theme.colour("accent"), 1, Qt.PenStyle.DashLine))
+            p.setPen(QPen(self.theme.colour("accent"), 1, Qt.PenStyle.DashLine))
             p.drawRect(self._box)
         self._paint_cursor(p)
         self._paint_drawn(p, self.strips())
-        if self.hasFocus():
-            p.setPen(QPen(self._theme.colour("accent"), 1))
-            p.drawRect(self.rect().adjusted(0, 0, -1, -1))
 
     def _paint_cursor(self, p: QPainter) -> None:
         if self._cursor is None or self._figure is None or self._view is None:
@@ -213,49 +183,26 @@ class GraphWidget(QWidget):
         place = self._view.x.place(self._cursor)
         if not 0 <= place <= 1:
             return
-        px = where.main.left() + place * where.main.width()
+        x = where.main.left() + place * where.main.width()
+        bottom = where.main.bottom()
         if self._figure.differences:
             bottom = where.difference.bottom()
-        else:
-            bottom = where.main.bottom()
-        p.setPen(QPen(self._theme.colour("quiet"), 1, Qt.PenStyle.DotLine))
-        p.drawLine(QPointF(px, where.main.top()), QPointF(px, bottom))
-        rows = self.readings_at_cursor()
-        plain = font(0.85)
-        metrics = QFontMetricsF(plain)
-        height = metrics.height() + 2
-        names = [f"{name}  {channel}" for name, channel, _, _ in rows]
-        wide = (
-            max([metrics.horizontalAdvance(n) for n in names] + [60])
-            + max([metrics.horizontalAdvance(r[3]) for r in rows] + [60])
-            + 36
-        )
-        table = QRectF(px + 12, where.main.top() + 8, wide, height * (len(rows) + 1) + 10)
-        if table.right() > where.main.right():
-            table.moveRight(px - 12)
-        p.setPen(QPen(self._theme.colour("line"), 1))
-        p.setBrush(self._theme.colour("raised", 240))
-        p.drawRect(table)
-        p.setFont(plain)
-        p.setPen(self._theme.colour("text"))
-        p.drawText(table.adjusted(8, 4, -8, 0), Qt.AlignmentFlag.AlignLeft, self._figure.x_text(self._cursor))
-        for i, (name, (_, _, colour, value)) in enumerate(zip(names, rows, strict=True), start=1):
-            line = QRectF(table.left() + 8, table.top() + 4 + i * height, table.width() - 16, height)
-            p.setFont(plain)
-            p.setPen(self._theme.colour("quiet") if colour < 0 else self._theme.row(colour))
-            p.drawText(line, Qt.AlignmentFlag.AlignLeft, name)
-            p.setFont(plain)
-            p.setPen(self._theme.colour("text"))
-            p.drawText(line, Qt.AlignmentFlag.AlignRight, value)
+        paint_cursor(p, self.theme, where.main, x, bottom)
+        rows = []
+        for name, channel, colour, value in self.readings_at_cursor():
+            ink = self.theme.colour("quiet")
+            if colour >= 0:
+                ink = self.theme.row(colour)
+            rows.append(CursorRow(f"{name}  {channel}", value, ink))
+        paint_cursor_table(p, self.theme, where.main, x, self._figure.x_text(self._cursor), rows=rows)
 
     # -- mouse -------------------------------------------------------------------------------------
 
     def _place(self, point: QPointF) -> tuple[float, float] | None:
-        """Shares of the main strip's width and height at a point of the graph (y from below)."""
+        """Return the shares of the main strip's width and height at a point of the graph (y from below)."""
         if self._figure is None or self._view is None:
             return None
-        box = self.strips().main
-        return (point.x() - box.left()) / box.width(), (box.bottom() - point.y()) / box.height()
+        return self.share_at(point)
 
     def start_drawing(self) -> None:
         """From now on clicks set the corners of a line; Enter or a double click ends it, Escape forgets it."""
@@ -281,7 +228,7 @@ class GraphWidget(QWidget):
     def _paint_drawn(self, p: QPainter, where: FigureLayout) -> None:
         if self._drawn is None or self._view is None:
             return
-        p.setPen(QPen(self._theme.colour("accent"), 2))
+        p.setPen(QPen(self.theme.colour("accent"), 2))
         points = [
             QPointF(
                 where.main.left() + self._view.x.place(x) * where.main.width(),
@@ -341,7 +288,7 @@ class GraphWidget(QWidget):
                 self._view.dy,
             )
         self._drag = self._box = self._banding = None
-        self._repaint()
+        self.redraw()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         place = self._place(event.position())
@@ -359,18 +306,6 @@ class GraphWidget(QWidget):
     def leaveEvent(self, event: object) -> None:
         self.set_cursor_x(None)
 
-    def wheelEvent(self, event: QWheelEvent) -> None:
-        place = self._place(event.position())
-        if place is None:
-            return
-        steps = event.angleDelta().y() / 120
-        factor = _ZOOM**steps
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            self.zoom_y(factor, place[1])
-        else:
-            self.zoom_x(factor, min(1.0, max(0.0, place[0])))
-        event.accept()
-
     # -- keyboard ----------------------------------------------------------------------------------
 
     def event(self, event: QEvent) -> bool:
@@ -387,9 +322,6 @@ class GraphWidget(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = event.key()
-        if self._view is None or self._figure is None:
-            super().keyPressEvent(event)
-            return
         if self._drawn is not None and key in _DRAWING_KEYS:
             if key == Qt.Key.Key_Backspace:
                 self._drawn = self._drawn[:-1]
@@ -397,24 +329,24 @@ class GraphWidget(QWidget):
             else:
                 self._end_drawing(keep=key != Qt.Key.Key_Escape)
             return
-        do = self._key_commands(big=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)).get(key)
-        if do is None:
-            super().keyPressEvent(event)
-            return
-        do()
+        super().keyPressEvent(event)
 
-    def _key_commands(self, *, big: bool) -> dict[int, Callable[[], None]]:
+    def key_commands(self, *, big: bool) -> dict[int, Callable[[], None]]:
         """Return what each key does; ``big``: the cursor moves ten steps at once."""
-        step = _KEY_STEP * (10 if big else 1)
+        if self._view is None:
+            return {}
+        step = _KEY_STEP
+        if big:
+            step *= 10
         k = Qt.Key
         return {
             k.Key_Left: lambda: self._move_cursor(-step),
             k.Key_Right: lambda: self._move_cursor(step),
-            k.Key_Plus: lambda: self._zoom_at_cursor(_ZOOM),
-            k.Key_Equal: lambda: self._zoom_at_cursor(_ZOOM),
-            k.Key_Minus: lambda: self._zoom_at_cursor(1 / _ZOOM),
-            k.Key_PageUp: lambda: self.zoom_y(_ZOOM),
-            k.Key_PageDown: lambda: self.zoom_y(1 / _ZOOM),
+            k.Key_Plus: lambda: self._zoom_at_cursor(ZOOM),
+            k.Key_Equal: lambda: self._zoom_at_cursor(ZOOM),
+            k.Key_Minus: lambda: self._zoom_at_cursor(1 / ZOOM),
+            k.Key_PageUp: lambda: self.zoom_y(ZOOM),
+            k.Key_PageDown: lambda: self.zoom_y(1 / ZOOM),
             k.Key_Up: lambda: self.pan(0, 0.1),
             k.Key_Down: lambda: self.pan(0, -0.1),
             k.Key_Home: self.reset_view,

@@ -7,18 +7,17 @@ from dataclasses import dataclass, field
 
 import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtGui import QFontMetricsF, QMouseEvent, QPainter, QPen, QWheelEvent
 
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.signals.signal import Samples
 from epidote.desktop.plotting.axis_scale import Scale, ticks
-from epidote.desktop.plotting.polyline import polygon
+from epidote.desktop.plotting.plot_widget import PlotWidget
+from epidote.desktop.plotting.polyline import least_and_greatest, polygon
 from epidote.desktop.theme import Theme, font
-from epidote.desktop.widgets.painting import guarded
 
 BLOCK = 256  # frames of which an outline holds the least and the greatest
-_ZOOM, _LEAST = 0.8, 8  # frames in view
+_LEAST = 8  # frames in view
 _DOTS = 6.0  # pixels between samples from which they are drawn singly
 
 Fetch = Callable[[int, int], "Samples | None"]
@@ -46,7 +45,7 @@ def outline_of(x: Samples) -> Samples:
     if x.size == 0:
         return np.zeros((0, 2))
     edges = np.arange(0, x.size, BLOCK)
-    return np.column_stack([np.minimum.reduceat(x, edges), np.maximum.reduceat(x, edges)])
+    return np.column_stack(least_and_greatest(x, x, edges))
 
 
 def _scale(area: QRectF, lane: Lane, least: Samples, greatest: Samples) -> float:
@@ -55,7 +54,7 @@ def _scale(area: QRectF, lane: Lane, least: Samples, greatest: Samples) -> float
     return (-1 if lane.turned else 1) * 0.46 * area.height() / most
 
 
-class WaveformWidget(QWidget):
+class WaveformWidget(PlotWidget):
     """The wheel zooms, dragging pans; with Ctrl held, the wheel nudges; where a stretch may be picked, dragging picks
     it.
     """
@@ -64,8 +63,8 @@ class WaveformWidget(QWidget):
     picked = Signal(float, float)
 
     def __init__(self, theme: Theme, *, over: bool, picking: bool = False) -> None:
-        super().__init__()
-        self._theme, self._over, self._picking = theme, over, picking
+        super().__init__(theme, "Waveforms")
+        self._over, self._picking = over, picking
         self.lanes: list[Lane] = []
         self.rate = 1.0
         self.first, self.last = 0.0, 1.0  # frames in view
@@ -73,9 +72,6 @@ class WaveformWidget(QWidget):
         self.marks: list[float] = []  # frames
         self._drag: QPointF | None = None
         self._from = 0.0
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("Waveforms")
 
     def sizeHint(self) -> QSize:
         return QSize(700, 320)
@@ -93,28 +89,21 @@ class WaveformWidget(QWidget):
         wide = min(max(last - first, _LEAST), self.frames)
         self.first = min(max(0.0, first), max(0.0, self.frames - wide))
         self.last = self.first + wide
-        self.update()
+        self.redraw()
 
-    def zoom(self, factor: float, about: float = 0.5) -> None:
+    def zoom_x(self, factor: float, about: float = 0.5) -> None:
         wide = self.last - self.first
         middle = self.first + about * wide
         self.show_frames(middle - about * wide * factor, middle + (1 - about) * wide * factor)
 
-    def set_theme(self, theme: Theme) -> None:
-        self._theme = theme
-        self.update()
-
     # -- painting ----------------------------------------------------------------------------------
 
-    def _box(self) -> QRectF:
+    def plot_box(self) -> QRectF:
         height = QFontMetricsF(font(0.85)).height()
         return QRectF(8, 6, max(10, self.width() - 16), max(10, self.height() - 2.2 * height - 6))
 
-    @guarded
-    def paintEvent(self, event: QPaintEvent) -> None:
-        p = QPainter(self)
-        t, box = self._theme, self._box()
-        p.fillRect(self.rect(), t.colour("back"))
+    def paint_still(self, p: QPainter) -> None:
+        t, box = self.theme, self.plot_box()
         small = font(0.85)
         p.setFont(small)
         height = QFontMetricsF(small).height()
@@ -147,7 +136,7 @@ class WaveformWidget(QWidget):
             p.fillRect(where, t.colour("back", 210))
             p.drawText(where, Qt.AlignmentFlag.AlignLeft, lane.name)
         p.setClipping(False)
-        p.setPen(QPen(t.colour("accent" if self.hasFocus() else "line"), 1))
+        p.setPen(QPen(t.colour("line"), 1))
         p.drawRect(box)
 
     def _x(self, box: QRectF, frame: float) -> float:
@@ -164,9 +153,9 @@ class WaveformWidget(QWidget):
         digits = max(0, -int(np.floor(np.log10(max(step, 1e-12)) + 1e-9)))
         for value in tick_values:
             x = self._x(box, value * self.rate)
-            p.setPen(QPen(self._theme.colour("faint_line"), 1))
+            p.setPen(QPen(self.theme.colour("faint_line"), 1))
             p.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
-            p.setPen(self._theme.colour("quiet"))
+            p.setPen(self.theme.colour("quiet"))
             if self.frames / self.rate >= 120:
                 minutes = f"{int(value) // 60}:{value % 60:0{3 + digits if digits else 2}.{digits}f}"
             else:
@@ -174,7 +163,7 @@ class WaveformWidget(QWidget):
             wide_words = QFontMetricsF(p.font()).horizontalAdvance(minutes) + 2
             left = min(max(x - wide_words / 2, 0.0), self.width() - wide_words)
             p.drawText(QRectF(left, box.bottom() + 2, wide_words, height), Qt.AlignmentFlag.AlignLeft, minutes)
-        p.setPen(self._theme.colour("quiet"))
+        p.setPen(self.theme.colour("quiet"))
         words = f"{format_quantity(wide, 's', digits=3)} in view"
         p.drawText(
             QRectF(box.left(), box.bottom() + 2 + height, box.width(), height), Qt.AlignmentFlag.AlignRight, words
@@ -188,7 +177,7 @@ class WaveformWidget(QWidget):
         per_pixel = (last - first) / max(1.0, area.width())
         middle = area.center().y()
         x_of = area.width() / (last - first)
-        p.setPen(QPen(self._theme.row(lane.colour), 1))
+        p.setPen(QPen(self.theme.row(lane.colour), 1))
         p.setRenderHint(QPainter.RenderHint.Antialiasing, False)  # of thousands of crossing lines it takes seconds
         if per_pixel < BLOCK or not lane.outline.size:
             samples = lane.fetch(low, high - low)
@@ -200,7 +189,7 @@ class WaveformWidget(QWidget):
             ys = middle - _scale(area, lane, samples, samples) * samples
             p.drawPolyline(polygon(xs, ys))
             if x_of >= _DOTS:
-                p.setBrush(self._theme.row(lane.colour))
+                p.setBrush(self.theme.row(lane.colour))
                 for x, y in zip(xs, ys, strict=True):
                     p.drawEllipse(QPointF(x, y), 2.2, 2.2)
                 p.setBrush(Qt.BrushStyle.NoBrush)
@@ -216,7 +205,7 @@ class WaveformWidget(QWidget):
             return
         pixels = np.floor((starts - first) * x_of).astype(int)
         edges = np.flatnonzero(np.diff(pixels, prepend=pixels[0] - 1))
-        low_y, high_y = np.minimum.reduceat(least, edges), np.maximum.reduceat(greatest, edges)
+        low_y, high_y = least_and_greatest(least, greatest, edges)
         scale = _scale(area, lane, low_y, high_y)
         # each column reaches to the next one, so that a steep wave has no holes
         low_y[:-1], high_y[:-1] = np.minimum(low_y[:-1], high_y[1:]), np.maximum(high_y[:-1], low_y[1:])
@@ -232,18 +221,18 @@ class WaveformWidget(QWidget):
     # -- mouse and keys ----------------------------------------------------------------------------
 
     def _place(self, point: QPointF) -> float:
-        box = self._box()
+        box = self.plot_box()
         return min(1.0, max(0.0, (point.x() - box.left()) / box.width()))
 
     def _frame(self, point: QPointF) -> float:
         return self.first + self._place(point) * (self.last - self.first)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        steps = event.angleDelta().y() / 120
-        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            self.nudged.emit(1 if steps > 0 else -1)
-        else:
-            self.zoom(_ZOOM**steps, self._place(event.position()))
+        """Zoom; with Ctrl, nudge instead."""
+        if not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            super().wheelEvent(event)
+            return
+        self.nudged.emit(1 if event.angleDelta().y() > 0 else -1)
         event.accept()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -258,7 +247,7 @@ class WaveformWidget(QWidget):
             if high - low >= 1:
                 self.set_stretch(low / self.rate, high / self.rate)
         else:
-            by = (self._drag.x() - event.position().x()) / self._box().width() * (self.last - self.first)
+            by = (self._drag.x() - event.position().x()) / self.plot_box().width() * (self.last - self.first)
             self._drag = event.position()
             self.show_frames(self.first + by, self.last + by)
 
@@ -270,20 +259,23 @@ class WaveformWidget(QWidget):
         whole = self.frames / self.rate
         self.stretch = max(0.0, min(first, whole)), max(0.0, min(last, whole))
         self.picked.emit(*self.stretch)
-        self.update()
+        self.redraw()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        key, wide = event.key(), self.last - self.first
-        if key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
-            self.zoom(_ZOOM)
-        elif key == Qt.Key.Key_Minus:
-            self.zoom(1 / _ZOOM)
-        elif key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
-            by = (-0.5 if key == Qt.Key.Key_PageUp else 0.5) * wide
-            self.show_frames(self.first + by, self.last + by)
-        elif key == Qt.Key.Key_Home:
-            self.show_frames(0, self.frames)
-        elif key == Qt.Key.Key_End and self.stretch is not None:
+    def key_commands(self, *, big: bool) -> dict[int, Callable[[], None]]:
+        k = Qt.Key
+        return {
+            **super().key_commands(big=big),
+            k.Key_PageUp: lambda: self._move(-0.5),
+            k.Key_PageDown: lambda: self._move(0.5),
+            k.Key_Home: lambda: self.show_frames(0, self.frames),
+            k.Key_End: self._show_stretch,
+        }
+
+    def _move(self, share: float) -> None:
+        """Move what is in view by a share of it."""
+        by = share * (self.last - self.first)
+        self.show_frames(self.first + by, self.last + by)
+
+    def _show_stretch(self) -> None:
+        if self.stretch is not None:
             self.show_frames(self.stretch[0] * self.rate, self.stretch[1] * self.rate)
-        else:
-            super().keyPressEvent(event)

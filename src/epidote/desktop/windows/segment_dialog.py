@@ -208,7 +208,7 @@ class SegmentDialog(QDialog):
     def _outlined(self, number: int, piece: Samples) -> None:
         lane = self.wave.lanes[number]
         lane.outline = np.concatenate([lane.outline, piece])
-        self.wave.update()
+        self.wave.redraw()
 
     def _picked(self, first: float, last: float) -> None:
         self.first.setText(f"{first:.6g} s")

@@ -2,31 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import (
-    QFontMetricsF,
-    QKeyEvent,
-    QMouseEvent,
-    QPainter,
-    QPaintEvent,
-    QPen,
-    QPixmap,
-    QResizeEvent,
-    QWheelEvent,
-)
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtGui import QFontMetricsF, QMouseEvent, QPainter, QPen, QResizeEvent
 
 from epidote.core.live.spectrum_analyser import View
 from epidote.core.quantities.formatting import format_axis, format_quantity
 from epidote.core.signals.signal import Samples
-from epidote.desktop.plotting.axis_scale import Scale, ticks
+from epidote.desktop.plotting.axis_painter import LABEL_SIZE, AxisPainter
+from epidote.desktop.plotting.axis_scale import Scale
+from epidote.desktop.plotting.cursor_table import CursorRow, paint_cursor, paint_cursor_table
 from epidote.desktop.plotting.figure_painter import DASHES
+from epidote.desktop.plotting.plot_widget import ZOOM, PlotWidget
 from epidote.desktop.plotting.polyline import polygon
 from epidote.desktop.theme import Theme, font
-from epidote.desktop.widgets.painting import guarded
+
+_KEY_STEP = 0.005  # of the width, by which a key moves the cursor
+_LEVEL_STEP = 0.05  # of the height, by which a key moves the levels
+# what the page does at a key while the spectrum has the focus
+_PAGE_KEYS = {
+    Qt.Key.Key_Space: "output",
+    Qt.Key.Key_H: "hold",
+    Qt.Key.Key_S: "hold",
+    Qt.Key.Key_R: "restart",
+    Qt.Key.Key_Z: "zero",
+}
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,7 +45,7 @@ class Layer:
     dashed: bool = False
 
 
-class SpectrumWidget(QWidget):
+class SpectrumWidget(PlotWidget):
     """``view_changed`` when the stretch of frequency or the width in pixels changes.
 
     ``key`` for keys that the page knows.
@@ -51,8 +55,7 @@ class SpectrumWidget(QWidget):
     pressed = Signal(str)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__()
-        self.theme = theme
+        super().__init__(theme, "Live spectrum")
         self.unit, self.title = "dBFS", "Level"
         self.top_hertz = 24000.0
         self.log = True
@@ -65,15 +68,11 @@ class SpectrumWidget(QWidget):
         self._note = ""
         self._cursor: float | None = None
         self._drag: QPointF | None = None
-        self._pixmap: QPixmap | None = None
         self.setAttribute(
             Qt.WidgetAttribute.WA_OpaquePaintEvent
         )  # all of it is painted here, so nothing beneath needs to be
         self.setMouseTracking(True)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(120)
-        self.setAccessibleName("Live spectrum")
 
     def sizeHint(self) -> QSize:
         return QSize(1240, 400)
@@ -81,7 +80,7 @@ class SpectrumWidget(QWidget):
     # -- what is shown -----------------------------------------------------------------------------
 
     def view(self) -> View:
-        return View(self._x.low, self._x.high, self._x.log, max(64, round(self._box().width())))
+        return View(self._x.low, self._x.high, self._x.log, max(64, round(self.plot_box().width())))
 
     def set_range(self, top_hertz: float, log: bool) -> None:
         """From 10 Hz (or 0) to half the rate."""
@@ -100,105 +99,62 @@ class SpectrumWidget(QWidget):
         """Set the unit shown, and the levels that are in view to begin with."""
         self.unit, self.title = unit, title
         self._y = self._home_y = Scale(low, high)
-        self._redraw()
+        self.redraw()
 
     def show_still(self, layers: tuple[Layer, ...], marks: tuple[float, ...], note: str) -> None:
         """Held states and the threshold; marks: frequencies of the mains."""
         self.held_layers, self._marks, self._note = layers, marks, note
-        self._redraw()
+        self.redraw()
 
     def show_now(self, layers: tuple[Layer, ...]) -> None:
         self.live_layers = layers
         self.update()
 
-    def set_theme(self, theme: Theme) -> None:
-        self.theme = theme
-        self._redraw()
-
-    def _redraw(self) -> None:
-        self._pixmap = None
-        self.update()
-
     def _tell(self) -> None:
         self.live_layers = ()
-        self._redraw()
+        self.redraw()
         self.view_changed.emit(self.view())
 
     def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
         self._tell()
 
     # -- painting ----------------------------------------------------------------------------------
 
-    def _box(self) -> QRectF:
-        height = QFontMetricsF(font(0.82)).height()
+    def plot_box(self) -> QRectF:
+        height = QFontMetricsF(font(LABEL_SIZE)).height()
         return QRectF(self.rect()).adjusted(3.6 * height, 1.5 * height, -1.2 * height, -1.9 * height)
 
-    @guarded
-    def paintEvent(self, event: QPaintEvent) -> None:
-        p = QPainter(self)
-        box = self._box()
-        if self._pixmap is None:
-            ratio = self.devicePixelRatioF()
-            self._pixmap = QPixmap(self.size() * ratio)
-            self._pixmap.setDevicePixelRatio(ratio)
-            self._pixmap.fill(self.theme.colour("back"))
-            still = QPainter(self._pixmap)
-            still.setRenderHint(QPainter.RenderHint.Antialiasing)
-            self._axes(still, box)
-            for layer in self.held_layers:
-                self._curve(still, box, layer)
-            still.end()
-        p.drawPixmap(0, 0, self._pixmap)
+    def paint_still(self, p: QPainter) -> None:
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = self.plot_box()
+        self._axes(p, box)
+        for layer in self.held_layers:
+            self._curve(p, box, layer)
+
+    def paint_over(self, p: QPainter) -> None:
+        box = self.plot_box()
         for layer in self.live_layers:
             self._curve(p, box, layer)
         if not self.live_layers:
             p.setPen(self.theme.colour("quiet"))
             p.drawText(box, Qt.AlignmentFlag.AlignCenter, self._note)
         self._pointer(p, box)
-        if self.hasFocus():
-            p.setPen(QPen(self.theme.colour("accent"), 1))
-            p.drawRect(self.rect().adjusted(0, 0, -1, -1))
 
     def _axes(self, p: QPainter, box: QRectF) -> None:
-        t, small = self.theme, font(0.82)
-        metrics = QFontMetricsF(small)
-        p.setFont(small)
-        end = -1e9
-        for value, named in ticks(self._x, max(4, int(box.width() / (metrics.height() * 4)))):
-            x = box.left() + self._x.place(value) * box.width()
-            p.setPen(QPen(t.colour("line" if named else "faint_line"), 1 if named else 0.6))
-            p.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
-            words = format_axis(value, "Hz")
-            half = metrics.horizontalAdvance(words) / 2
-            if named and x - half > end + 5:
-                p.setPen(t.colour("quiet"))
-                p.drawText(
-                    QRectF(x - half - 2, box.bottom() + 6, 2 * half + 4, metrics.height()),
-                    Qt.AlignmentFlag.AlignCenter,
-                    words,
-                )
-                end = x + half
-        for value, _ in ticks(self._y, max(2, int(box.height() / (metrics.height() * 2)))):
-            y = box.bottom() - self._y.place(value) * box.height()
-            p.setPen(QPen(t.colour("faint_line"), 1))
-            p.drawLine(QPointF(box.left(), y), QPointF(box.right(), y))
-            p.setPen(t.colour("quiet"))
-            where = QRectF(0, y - metrics.height() / 2, box.left() - 7, metrics.height())
-            p.drawText(where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{value:g}")
-        p.drawText(
-            QRectF(6, 0, box.width(), box.top() - 2),
-            Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
-            f"{self.title}, {self.unit}",
-        )
-        p.drawText(
-            QRectF(box.left(), 0, box.width(), box.top() - 2),
-            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-            "Frequency, Hz",
-        )
-        p.setPen(QPen(t.colour("quiet"), 2))
-        for f in self._marks:
-            if self._x.low <= f <= self._x.high:
-                x = box.left() + self._x.place(f) * box.width()
+        axes = AxisPainter(self.theme)
+        axes.paint_x(p, box, self._x, lambda value, _: format_axis(value, "Hz"))
+        axes.paint_y(p, box, self._y, lambda value, _: f"{value:g}")
+        p.setPen(self.theme.colour("quiet"))
+        above = QRectF(6, 0, self.width() - 6.0, box.top() - 2)
+        left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        p.drawText(above, left, f"{self.title}, {self.unit}")
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        p.drawText(QRectF(box.left(), 0, box.width(), box.top() - 2), right, "Frequency, Hz")
+        p.setPen(QPen(self.theme.colour("quiet"), 2))
+        for frequency in self._marks:
+            if self._x.low <= frequency <= self._x.high:
+                x = box.left() + self._x.place(frequency) * box.width()
                 p.drawLine(QPointF(x, box.bottom()), QPointF(x, box.bottom() + 5))
 
     def _curve(self, p: QPainter, box: QRectF, layer: Layer) -> None:
@@ -258,32 +214,15 @@ class SpectrumWidget(QWidget):
         if self._cursor is None or not 0 <= self._x.place(self._cursor) <= 1:
             return
         x = box.left() + self._x.place(self._cursor) * box.width()
-        p.setPen(QPen(self.theme.colour("quiet"), 1, Qt.PenStyle.DotLine))
-        p.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
-        rows = [(format_quantity(self._cursor, "Hz", digits=4), ""), *self.readings_at_cursor()]
-        small = font(0.85)
-        p.setFont(small)
-        metrics = QFontMetricsF(small)
-        wide = max(metrics.horizontalAdvance(a + b) for a, b in rows) + 36
-        table = QRectF(x + 12, box.top() + 8, wide, (metrics.height() + 2) * len(rows) + 8)
-        if table.right() > box.right():
-            table.moveRight(x - 12)
-        p.setPen(QPen(self.theme.colour("line"), 1))
-        p.setBrush(self.theme.colour("raised", 235))
-        p.drawRect(table)
-        p.setBrush(Qt.BrushStyle.NoBrush)
-        p.setPen(self.theme.colour("text"))
-        for i, (name, value) in enumerate(rows):
-            line = QRectF(
-                table.left() + 8, table.top() + 4 + i * (metrics.height() + 2), table.width() - 16, metrics.height()
-            )
-            p.drawText(line, Qt.AlignmentFlag.AlignLeft, name)
-            p.drawText(line, Qt.AlignmentFlag.AlignRight, value)
+        paint_cursor(p, self.theme, box, x, box.bottom())
+        ink = self.theme.colour("text")
+        rows = [CursorRow(name, value, ink) for name, value in self.readings_at_cursor()]
+        paint_cursor_table(p, self.theme, box, x, format_quantity(self._cursor, "Hz", digits=4), rows=rows)
 
     # -- mouse and keys ----------------------------------------------------------------------------
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        box = self._box()
+        box = self.plot_box()
         if self._drag is not None:
             moved = event.position() - self._drag
             self._drag = event.position()
@@ -309,26 +248,23 @@ class SpectrumWidget(QWidget):
         self._cursor = None
         self.update()
 
-    def wheelEvent(self, event: QWheelEvent) -> None:
-        if event.angleDelta().y() > 0:
-            factor = 0.8
-        else:
-            factor = 1.25
-        box = self._box()
-        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            self._y = self._y.zoomed(factor, 1 - (event.position().y() - box.top()) / box.height())
-            self._redraw()
-        else:
-            self.zoom(factor, (event.position().x() - box.left()) / box.width())
-
-    def zoom(self, factor: float, about: float = 0.5) -> None:
-        """Along the frequencies."""
-        self._x = self._x.zoomed(factor, about).within(10 if self.log else 0, self.top_hertz)
+    def zoom_x(self, factor: float, about: float = 0.5) -> None:
+        self._x = self._x.zoomed(factor, about).within(self._least_hertz(), self.top_hertz)
         self._tell()
+
+    def zoom_y(self, factor: float, about: float = 0.5) -> None:
+        self._y = self._y.zoomed(factor, about)
+        self.redraw()
+
+    def _least_hertz(self) -> float:
+        """Return where the axis of frequency begins."""
+        if self.log:
+            return 10.0
+        return 0.0
 
     def _shift(self, share: float) -> None:
         moved = self._x.moved(share)
-        if moved.low >= (10 if self.log else 0) * (1 - 1e-9) and moved.high <= self.top_hertz * (1 + 1e-9):
+        if moved.low >= self._least_hertz() * (1 - 1e-9) and moved.high <= self.top_hertz * (1 + 1e-9):
             self._x = moved
         self._tell()
 
@@ -337,33 +273,30 @@ class SpectrumWidget(QWidget):
         self._y = self._home_y
         self._home_x()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        key = Qt.Key(event.key())
-        named = {
-            Qt.Key.Key_Space: "output",
-            Qt.Key.Key_H: "hold",
-            Qt.Key.Key_S: "hold",
-            Qt.Key.Key_R: "restart",
-            Qt.Key.Key_Z: "zero",
-        }.get(key)
-        if named:
-            self.pressed.emit(named)
-        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
-            self.zoom(0.8)
-        elif key == Qt.Key.Key_Minus:
-            self.zoom(1.25)
-        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            if self._cursor is not None:
-                middle = self._cursor
-            else:
-                middle = self._x.value(0.5)
-            place = self._x.place(middle) + (0.005 if key == Qt.Key.Key_Right else -0.005)
-            self._cursor = self._x.value(min(max(place, 0), 1))
-            self.update()
-        elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            self._y = self._y.moved(0.05 if key == Qt.Key.Key_Up else -0.05)
-            self._redraw()
-        elif key == Qt.Key.Key_Home:
-            self.reset()
-        else:
-            super().keyPressEvent(event)
+    def key_commands(self, *, big: bool) -> dict[int, Callable[[], None]]:
+        step = _KEY_STEP
+        if big:
+            step *= 10
+        k = Qt.Key
+        return {
+            **super().key_commands(big=big),
+            **{key: partial(self.pressed.emit, name) for key, name in _PAGE_KEYS.items()},
+            k.Key_Left: lambda: self._move_cursor(-step),
+            k.Key_Right: lambda: self._move_cursor(step),
+            k.Key_PageUp: lambda: self.zoom_y(ZOOM),
+            k.Key_PageDown: lambda: self.zoom_y(1 / ZOOM),
+            k.Key_Up: lambda: self._move_y(_LEVEL_STEP),
+            k.Key_Down: lambda: self._move_y(-_LEVEL_STEP),
+            k.Key_Home: self.reset,
+        }
+
+    def _move_cursor(self, by: float) -> None:
+        place = 0.5
+        if self._cursor is not None:
+            place = self._x.place(self._cursor)
+        self._cursor = self._x.value(min(max(place + by, 0.0), 1.0))
+        self.update()
+
+    def _move_y(self, share: float) -> None:
+        self._y = self._y.moved(share)
+        self.redraw()

@@ -234,7 +234,7 @@ class AlignWindow(QDialog):
             turned = 1
         lane = self.wave.lanes[1]
         lane.shift, lane.turned = self.delay, turned < 0
-        self.wave.update()
+        self.wave.redraw()
         f, degrees = overlay.phase(self.delay)
         degrees = (degrees + (180 if turned < 0 else 0) + 180) % 360 - 180
         trace = Trace(self.channel.currentText(), 1, 2, f, degrees)
