@@ -72,15 +72,18 @@ class _Key:
 @lru_cache(maxsize=2)
 def _kernel(key: _Key, size: int) -> Kernel:
     stimulus = key.stimulus
+    # Spectrum of the sweep as it was played, fades and all (docs/methods.md, Response: Division)
     spectrum = transforms.rfft(stimulus.samples(), size)
     width = stimulus.rate / size
     stop, above = stimulus["stop"], stimulus["last"] / stimulus["stop"]
     # towards high frequencies the mask turns within the sweep's own fade, where there still is enough of it to divide
     # by
     begin, end = stop * above**0.2, stop * above**0.7
+    # above the mask there is nothing left to divide by
     count = min(spectrum.size - 1, math.floor(end / width) + 1)
     inside = spectrum[:count]
     energy = inside.real**2 + inside.imag**2
+    # 1/X = conj(X) / |X|²
     inverse = np.conj(inside)
     inverse /= np.maximum(energy, np.finfo(float).tiny)
     bins = np.arange(math.ceil(begin / width), count)
@@ -110,16 +113,21 @@ class Deconvolved:
 def deconvolve(x: Samples, with_kernel: Kernel) -> Deconvolved:
     """Divide a recording (frames,) by the stimulus as it was played."""
     k = with_kernel
+    # Step 1: the recording filled up to the circle's length
     padded = np.empty(k.frames)
     padded[: x.size] = x
     padded[x.size :] = float(x[-max(1, round(0.02 * k.rate)) :].mean())  # a direct voltage goes on
+    # Step 2: divide, up to the end of the sweep
     quotient = transforms.rfft(padded, overwrite_x=True)
     quotient[: k.inverse.size] *= k.inverse
     quotient[k.inverse.size :] = 0
+    # the bin at 0 Hz by a parabola through its neighbours: the sweep has no energy there
     quotient[0] = (4 * quotient[1].real - quotient[2].real) / 3  # and says nothing about the response
+    # Step 3: back to time, once as it is and once turned by a quarter for the even orders
     turned = _rotate(quotient, k)
     impulse = transforms.irfft(_fill_below_band(quotient, k, index_of_greatest(turned)), k.frames, overwrite_x=True)
     peak = index_of_greatest(impulse)
+    # noise where there is no response, robustly: the median is not moved by the responses themselves
     sample = impulse[:: max(1, k.frames // 20000)]
     return Deconvolved(
         k, impulse, turned, peak, float(np.median(np.abs(sample))) / NORMAL_MEDIAN, *_noise_sums(impulse, peak, k)
@@ -148,10 +156,12 @@ def _noise_sums(impulse: Samples, peak: int, k: Kernel) -> tuple[Samples, int]:
 
     Between the responses of the 20th and higher orders and the sweep's beginning there is nothing but noise.
     """
+    # about the 66th order (4.2 length constants before the peak) there is nothing but noise
     span = int(min(2 * k.length, 1.5) * k.rate)
     begin = peak - int(4.2 * k.length * k.rate) - span // 2
     section = np.take(impulse, np.arange(begin, begin + span), mode="wrap")
     pieces = 7
+    # Welch's method (1967): seven half-overlapping Hann segments
     size = transforms.prev_fast_len(2 * span // (pieces + 1), real=True)
     window = np.hanning(size)
     parts = np.stack([section[n * size // 2 : n * size // 2 + size] for n in range(pieces)])
@@ -173,26 +183,35 @@ def _fill_below_band(quotient: Complex, k: Kernel, delay: int) -> Complex:
     top = math.ceil(8 * k.stimulus["start"] / width)
     if top > k.inverse.size:
         return quotient
+    # only the lowest octaves matter here: a small transform of those bins alone
     bins = np.arange(top)
     taper = np.where(bins < top / 2, 1.0, 0.5 + 0.5 * np.cos(np.pi * np.clip(2 * bins / top - 1, 0, 1)))
     turn = np.exp(2j * np.pi * bins * delay / k.frames)
     size = 2 * top
     known = np.zeros(top + 1, complex)
+    # the response turned to 0 delay, so that it is short, and tapered at the top
     known[:top] = quotient[:top] * turn * taper
     step = k.frames / k.rate / size
+    # where no linear response can be: AFTER and a little beyond the peak, and before it up to half way to the 2nd
+    # harmonic
     after = np.arange(math.ceil((AFTER + 0.1) / step), size - math.ceil((k.length * math.log(12) + 0.1) / step))
     before = np.arange(size - math.floor(0.5 * k.length * math.log(2) / step), size - math.floor(0.03 / step))
     empty = np.concatenate([after, before])
     if empty.size < 4 * _BRIDGE_TERMS:
         return quotient
+    # energy there with the division as it stands
     as_divided = np.square(transforms.irfft(known, size)[empty]).sum()
+    # the same without the doubtful bins
     known[:gap] = 0
     without = transforms.irfft(known, size)
     basis = np.zeros((_BRIDGE_TERMS, top + 1), complex)
+    # (j f)^r is real in time for every r, so every combination is
     basis[:, :gap] = np.stack([(1j * bins[:gap] / gap) ** r for r in range(_BRIDGE_TERMS)])
     columns = transforms.irfft(basis, size, axis=1)[:, empty].T
+    # least squares: the continuation that leaves the least energy where there can be none
     coefficients, *_ = np.linalg.lstsq(columns, -without[empty], rcond=1e-9)
     left = np.square(without[empty] + columns @ coefficients).sum()
+    # the division was good enough: nothing is replaced
     if as_divided <= left + _EMPTY_ENOUGH * np.square(without).sum():
         return quotient
     bridged = quotient.copy()
@@ -269,6 +288,7 @@ def linear_response(d: Deconvolved, *, by_frequency: bool) -> Linear:
         return Linear(rows[0], np.full(rows.shape[1], AFTER), rows[0], rows[1], AFTER)
     lengths = [AFTER * 2.0**n for n in range(_LENGTHENED, 0, -1) if AFTER * 2.0**n < _room_after(d.kernel)] + [AFTER]
     usual = len(lengths) - 1
+    # each shorter window takes over in the octave where it first holds enough cycles
     begins: list[
         float
     ] = []  # from which frequency on each shorter one takes over: in the octave where it first holds enough cycles
@@ -284,11 +304,14 @@ def linear_response(d: Deconvolved, *, by_frequency: bool) -> Linear:
     frequency: Samples = np.arange(rows.shape[1], dtype=np.float64) * (rate / size)
     steps = np.full(frequency.size, float(usual))
     for begin in begins:
+        # crossfade over log frequency by a cubic that is flat at both ends
         share = np.clip(np.log2(np.maximum(frequency, frequency[1]) / begin), 0, 1)
         steps += share * share * (3 - 2 * share)
+    # a resonance keeps the longer window (docs/methods.md, Response: Window)
     steps = np.minimum(steps, _settled_step(d, rows, lengths, frequency))
     lower = np.minimum(steps.astype(int), len(lengths) - 2)
     bins, share = np.arange(frequency.size), steps - lower
+    # between two windows: a weighted mean of their responses
     response = rows[lower, bins] + share * (rows[lower + 1, bins] - rows[lower, bins])
     longest = int(lower.min())
     after = np.array(lengths)[lower] * 0.5**share

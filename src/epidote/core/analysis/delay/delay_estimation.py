@@ -172,6 +172,7 @@ def delay_between(
     both are faded at their ends, for records that were cut in the middle of a sound: their steps lie where they were
     cut and not where the sound is.
     """
+    # room for the search on either side, so that the circle does not join late and early
     size = transform_size(max(first.size, second.size), rate, search)
     spectra_of_pair = spectra(_faded(first, fade), _faded(second, fade), rate, band, size)
     delay = delay_of(spectra_of_pair, round(search * rate), watch_dispersion=watch_dispersion, expected=expected)
@@ -197,24 +198,29 @@ def _steady(
         Then only the ends of the record tell one period from the next, which is no evidence: peaks that are as high per
     overlap are equally likely, and of these the shortest delay is given.
     """
+    # Step 1: the period and its multiples: lags at which the correlation is nearly as high
     others = sorted(delay.nearly_as_high, key=abs)[:_MOST_RIVALS]
     lags = np.array([delay.frames, *others])
     a, b = (_in_band(x, rate, band, size) for x in (first, second))
     cross = b * a.conj()
     w = 2 * np.pi * np.arange(cross.size) / size
+    # Step 2: the correlation at each of these lags, between frames, straight from the cross spectrum
     heights = np.array([2 / size * float((cross * np.exp(1j * w * lag)).real.sum()) for lag in lags])
     sounds = (transforms.irfft(spectrum, size)[: x.size] for spectrum, x in ((a, first), (b, second)))
     held_a, held_b = (np.concatenate([[0.0], np.cumsum(np.square(x))]) for x in sounds)
+    # Step 3: where both records sound at that lag, and how much energy either has there
     begin = np.clip(np.ceil(-lags), 0, first.size).astype(int)
     end = np.clip(np.floor(second.size - lags), begin, first.size).astype(int)
     moved = np.round(lags).astype(int)
     energy_a = held_a[end] - held_a[begin]
     energy_b = held_b[np.clip(end + moved, 0, second.size)] - held_b[np.clip(begin + moved, 0, second.size)]
+    # Step 4: correlation of the overlap alone; the end of a record is no evidence
     coherence = np.abs(heights) / np.sqrt(np.maximum(energy_a * energy_b, 1e-300))
     outside = 1 - energy_a / max(float(held_a[-1]), 1e-300)
     equal = coherence >= _EQUAL * float(coherence[0])
     if np.count_nonzero(equal) < 2 or float(outside[equal].max()) <= _OUTSIDE:
         return delay
+    # all that are as good are equally likely; the shortest delay is given
     likely = 1 / int(np.count_nonzero(equal))
     order = [i for i in np.argsort(np.abs(lags), kind="stable") if equal[i]]
     rivals = tuple(Rival(float(lags[i]), delay.polarity, likely) for i in order)
@@ -225,6 +231,7 @@ def delay_of(
     pair: Spectra, search: int, *, watch_dispersion: bool = True, expected: float | None = None
 ) -> Delay | NoCorrelation:
     """Delay in the spectra of two signals, within ``search`` frames either way."""
+    # no energy in the band: nothing to compare
     both = math.sqrt(float(pair.first.sum()) * float(pair.second.sum()))
     if both <= 0:
         return NoCorrelation(0.0)
@@ -239,6 +246,7 @@ def delay_of(
         place = float(peaks.lags[0])
     else:
         place = peaks.nearest(expected)
+    # between frames: where the correlation itself is greatest, by Newton's method
     lag, sign = refined_lag(pair.cross, pair.size, place)
     peaks = replace(peaks, lags=np.where(peaks.lags == place, lag, peaks.lags))
     plain = replace(
@@ -246,9 +254,12 @@ def delay_of(
     )
     if not watch_dispersion:
         return plain
+    # a path that does not delay its whole band alike
     shift, shift_spread = _shift_within(pair, lag)
     if shift > _LIKELY_SPREADS * shift_spread:
         plain = replace(plain, shift=shift, dispersed=shift > max(_WORTH_SAYING, _SPREADS * shift_spread))
+    # a second estimate by coherence (Knapp, Carter 1976); where it differs by more than noise explains, the path is
+    # dispersed
     weighted, coherence = _weighted(pair, lag, max(1, round(pair.size / pair.span * _SEGMENTS)))
     moved, turned = refined_lag(weighted, pair.size, highest_peaks(weighted, pair.size, search).nearest(lag))
     # in noise the second way is the less sure one
@@ -268,15 +279,18 @@ def _shift_within(pair: Spectra, lag: float) -> tuple[float, float]:
     """
     w: Samples = np.asarray(2 * np.pi / pair.size * np.arange(pair.cross.size))
     turned = pair.cross * np.exp(1j * w * lag)
+    # first and second derivative of the correlation with respect to the lag, bin by bin
     slopes, bends = w * turned.imag, w * w * turned.real
     if float(bends.sum()) >= 0:
         sign = 1.0
     else:
         sign = -1.0
+    # the frequency below which half of the information about the delay lies
     decided = np.cumsum(np.maximum(sign * bends, 0))
     middle = int(np.searchsorted(decided, decided[-1] / 2))
     padded = pair.size / pair.span
     lags, variance = [], 0.0
+    # each half's own lag is one Newton step away: slope over bend
     for part in (slice(None, middle), slice(middle, None)):
         bend = float(bends[part].sum())
         square = float(np.square(bends[part]).sum())
@@ -298,10 +312,12 @@ def _rivals(pair: Spectra, peaks: Peaks) -> tuple[Rival, ...]:
     second, in white noise.
     """
     sum_a, sum_b = float(pair.first.sum()), float(pair.second.sum())
+    # energy of the second signal that each lag explains
     explained = (peaks.heights * pair.size / 2) ** 2 / sum_a
     rest = np.maximum(sum_b - explained, 1e-15 * sum_b)
     # as many independent values as the record holds in the band: the zeros that fill it up add bins, not values
     values = 2 * np.count_nonzero(pair.first) * pair.frames / pair.size
+    # log likelihood ratio in white Gaussian noise: half the values times the log of the unexplained power
     nats = np.minimum(values / 2 * np.log(rest / rest.min()), 700)
     likely = np.exp(-nats) / np.exp(-nats).sum()
     order = [i for i in np.argsort(-likely, kind="stable") if likely[i] > _LEAST_LIKELY][:_MOST_RIVALS]
@@ -316,6 +332,7 @@ def _weighted(pair: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex
 
     cross = pair.cross
     turned = cross * np.exp(2j * np.pi / pair.size * np.arange(cross.size) * lag)
+    # coherence from neighbouring bins instead of from many segments
     smooth = [
         uniform_filter1d(v, 2 * width + 1, mode="nearest") for v in (turned.real, turned.imag, pair.first, pair.second)
     ]
@@ -333,6 +350,7 @@ def _weighted(pair: Spectra, lag: float, width: int) -> tuple[NDArray[np.complex
 def _estimate_at(pair: Spectra, lag: float, sign: float, *, dispersed: bool = False) -> Delay:
     w: Samples = np.asarray(2 * np.pi / pair.size * np.arange(pair.first.size))
     sum_a, sum_b = float(pair.first.sum()), float(pair.second.sum())
+    # cross spectrum with the delay taken out: real where the path is flat
     turned = pair.cross * np.exp(1j * w * lag)
     real_sum = float(turned.real.sum())
     scale = real_sum / sum_a

@@ -67,6 +67,8 @@ class _Blocks:
 
     def __init__(self, x: Samples) -> None:
         self.frames = x.size
+        # a block of about the square root of the record: then the table of exponentials and the sums over blocks cost
+        # alike
         usual = max(16, min(512, 1 << int(math.log2(math.sqrt(x.size) + 1) + 0.5)))
         # a length that divides the record needs no copy of it
         self.size = next((size for size in range(usual, usual // 2, -1) if x.size % size == 0), usual)
@@ -75,6 +77,7 @@ class _Blocks:
         self.x = (np.concatenate([x, np.zeros(self.missing)]) if self.missing else x).reshape(count, self.size)
         self.mid = (x.size - 1) / 2
         inner = (self.size - 1) / 2
+        # place within a block, and place of the blocks' middles, both from their centre in frames
         self.b = np.arange(self.size) - inner
         self.t = np.arange(count) * self.size + inner - self.mid
         self.scale = 2 / x.size
@@ -85,15 +88,18 @@ class _Blocks:
         """
 
         def sums(turns: Complex, place: NDArray[np.floating[Any]]) -> Complex:
+            # u^r of a place, by which polynomial drift enters the sums
             powers = np.vander(self.scale * place, orders, increasing=True)
             return np.asarray((turns.real @ powers + 1j * (turns.imag @ powers)).T)
 
         multiples = len(inner)
         v, m = sums(inner, self.b), sums(outer, self.t)
         total = np.zeros((orders, multiples), complex)
+        # (t_block + t_inside)^r by the binomial theorem, so that the sums over both factor
         for r in range(orders):
             for s in range(r + 1):
                 total[r] += math.comb(r, s) * m[r - s] * v[s]
+        # the zeros that fill up the last block took part in the sums: take them out again
         if self.missing:
             t = np.arange(self.frames, self.frames + self.missing) - self.mid
             extra = _powers(np.exp(1j * w * t), multiples)
@@ -127,18 +133,24 @@ class _Solution:
 def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
     """One linear fit at a fixed w."""
     inner_turns, outer = (_powers(np.exp(1j * w * place), 2 * harmonics + 1) for place in (blocks.b, blocks.t))
+    # Step 1: every block against the table of cosines and sines about its middle. The only pass over all samples.
     table = blocks.table(inner_turns[: harmonics + 1].conj(), order)
     sums = blocks.x @ table
     columns = table.shape[1] // 2
+    # columns of the model: direct component, fundamental times u^0 to u^order, harmonics from the 2nd on
     multiple = np.array([0] + [1] * (order + 1) + list(range(2, harmonics + 1)))
     power = np.array([0, *range(order + 1)] + [0] * (harmonics - 1))
+    # Step 2: turn each block's sums by the phase that its middle has in the record, and add the blocks up.
     demodulated = (sums[:, :columns] + 1j * sums[:, columns:]) * outer[multiple].conj().T
     inner = demodulated.sum(axis=0)
     um = blocks.scale * blocks.t
     first = 1
     raw = demodulated[:, first : first + order + 1]
+    # powers of the place in the record from those of the blocks' middles and of the places within them
     for r in range(1, order + 1):
         inner[first + r] = sum(math.comb(r, s) * (um ** (r - s) @ raw[:, s]) for s in range(r + 1))
+    # Step 3: the normal equations. Products of exponentials are exponentials of sums and differences of their
+    # multiples.
     total = blocks.power_sums(w, inner_turns, outer, 2 * order + 1)
 
     def sums_of(n: NDArray[np.int64], r: NDArray[np.int64]) -> Complex:
@@ -148,6 +160,7 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
     orders = power[:, None] + power[None, :]
     p = sums_of(multiple[None, :] - multiple[:, None], orders)
     q = sums_of(multiple[None, :] + multiple[:, None], orders)
+    # cosine and sine parts of every column, from the sums over differences (p) and sums (q) of multiples
     gram = np.block([[(p + q).real, -(p + q).imag], [-(p + q).imag.T, (p - q).real]]) / 2
     right = np.concatenate([inner.real, inner.imag])
     # powers of u become Legendre polynomials, whose coefficients do not lean on each other
@@ -160,6 +173,7 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
     gram, right = change.T @ gram @ change, change.T @ right
     keep = np.delete(np.arange(2 * columns), columns)  # the direct component has no quadrature
     gram, right = gram[np.ix_(keep, keep)], right[keep]
+    # Step 4: solve. Columns are scaled to unit length first, so that the condition number says what it should.
     scale = 1 / np.sqrt(np.maximum(np.diag(gram), np.finfo(float).tiny))
     scaled = gram * np.outer(scale, scale)
     # columns that hardly lean on each other, as they do over whole cycles, need no care
@@ -171,6 +185,7 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
     solution = np.zeros(2 * columns)
     variance = np.zeros(2 * columns)
     solution[keep] = scale * (inverse @ (scale * right))
+    # diagonal of the inverse: the variance of each coefficient for white noise of variance 1
     variance[keep] = scale**2 * np.diag(inverse)
     return _Solution(
         solution[:columns] + 1j * solution[columns:], variance[:columns] + variance[columns:], multiple, table, outer
@@ -180,6 +195,7 @@ def _solve(blocks: _Blocks, w: float, order: int, harmonics: int) -> _Solution:
 def _residual(blocks: _Blocks, order: int, solution: _Solution) -> Samples:
     """Return what the fitted signal leaves (frames,)."""
     coefficients, multiple, table = solution.coefficients, solution.multiple, solution.table
+    # weight of each column in each block: the polynomials shifted to its middle, turned by its phase
     um = blocks.scale * blocks.t
     weights = np.repeat(coefficients[None, :], blocks.t.size, axis=0)
     mono = np.zeros(order + 1, complex)
@@ -210,6 +226,8 @@ def _refine(blocks: _Blocks, w: float, order: int, harmonics: int, steps: int) -
     limit = 2 * np.pi / blocks.frames
     step = 0.0
     for _ in range(steps):
+        # An error of the frequency shows as a phase that grows along the record: the imaginary part of the first-order
+        # drift over the carrier (Gauss-Newton step).
         carrier, slope = solved.coefficients[1], solved.coefficients[2]
         if carrier == 0:
             return w, 0.0, solved
@@ -228,16 +246,19 @@ def _by_envelope(blocks: _Blocks, w: float) -> float:
         Hann windows, within blocks and over them, keep everything else away; so it lacks only the last bit that least
     squares gives.
     """
+    # Step 1: one complex value per block, the tone demodulated at w through a Hann window
     inner = 0.5 + 0.5 * np.cos(np.pi * blocks.b / (blocks.b[-1] + 1))
     table = np.column_stack([inner * np.cos(w * blocks.b), -inner * np.sin(w * blocks.b)])
     whole = blocks.frames // blocks.size  # a block that is filled up would shift the phase
     sums = (blocks.x[:whole] @ table).view(complex)[:, 0] * np.exp(-1j * w * blocks.t[:whole])
     if whole < _FEWEST_BLOCKS or w * blocks.size < _LEAST_TURN:
         return w  # of a tone this low a block cannot tell positive from negative frequencies
+    # Step 2: the strongest line among the blocks' values is where the tone is, to a quarter of a bin of the record
     outer = np.hanning(whole + 2)[1:-1]
     size = 4 * whole
     near = int(np.argmax(np.abs(np.fft.fft(sums * outer, size))))
     turn = 2 * np.pi * (near if near < size // 2 else near - size) / size
+    # Step 3: what is left turns slowly; a weighted straight line through its phase gives the rest
     left = sums * np.exp(-1j * turn * np.arange(whole))
     phase = np.unwrap(np.angle(left))
     weight = outer * outer * (left.real**2 + left.imag**2)
@@ -260,6 +281,7 @@ def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_or
     order = max(1, min(drift_order, 9))
     w = 2 * np.pi * frequency / rate
     w = _by_envelope(blocks, w)
+    # harmonics above half the rate, or within a bin of it, have nothing to be fitted by
     guard = 2 * np.pi / blocks.frames
     count = max(1, min(harmonics, int((np.pi - guard) / w)))
     w, step, solution = _refine(blocks, w, order, count, 6)
@@ -271,10 +293,12 @@ def fit_tone(x: Samples, rate: float, frequency: float, harmonics: int, drift_or
     carrier = coefficients[1]
     u = np.linspace(-1, 1, 65)
     if carrier:
+        # the fundamental along the record relative to its mean: how far level and phase drift
         path = legendre.legval(u, coefficients[1 : 2 + order] / carrier)
     else:
         path = np.ones_like(u)
     if sigma > 0:
+        # signal-to-noise ratio of the carrier, for the Cramér-Rao bound of its frequency (Rife, Boorstyn 1974)
         eta = abs(carrier) ** 2 / 2 / sigma**2
     else:
         eta = math.inf

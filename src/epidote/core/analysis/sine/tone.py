@@ -117,17 +117,22 @@ def _coarse_frequency(x: Samples, rate: float, expected: float) -> float:
             continue
         first = (x.size - size) // 2
         spectrum = transforms.rfft(x[first : first + size])
+        # the direct voltage is no tone
         spectrum[0] = 0
         width = rate / size
         strongest, height = peak_near(spectrum, size, rate, 1.5 * width, rate / 2)
+        # within 2 % of what was played, and a bin for short records
         near, near_height = peak_near(
             spectrum, size, rate, expected / 1.02 - width, min(expected * 1.02 + width, rate / 2)
         )
+        # a tone 20 dB below something stronger is still taken for the expected one
         if near_height > 0.1 * height:
             frequency, amplitude = (near, near_height)
         else:
             frequency, amplitude = (strongest, height)
+        # the median over some thousand bins stands for the noise, whatever lines there are
         noise = float(np.median(np.abs(spectrum[:: max(1, spectrum.size // 4096)]))) * 2 / size
+        # clear of the noise and of 0 Hz: the short piece suffices
         if amplitude > 30 * noise and frequency > 8 * width:
             break
     return frequency
@@ -141,21 +146,25 @@ def analyse_tone(
     width = rate / frames
     band = (band[0], min(band[1], rate / 2))
     bins = max(1.0, (band[1] - band[0]) / width)
+    # Step 1 (docs/methods.md, Tone): fit, with strong lines taken out and slow drift followed
     fitted = _fit_without_lines(x, rate, expected, harmonics, band)
     if fitted is None:
         return None
     fit, residual, clean, spurious, drifted = fitted
     amplitude = abs(fit.amplitudes[0])
     spurious = _fitted_apart(fit, spurious, rate)
+    # Step 2: what noise leaves unsure about each fitted line
     places = [n * fit.frequency / width for n in range(1, len(fit.amplitudes) + 1)]
     undithered = undithered_in(x, fit.residual, fit.frequency / rate, amplitude)
     line_spread = line_spreads(residual, frames, [*places, *(line.frequency / width for line in spurious)])
     if undithered is not None:
         line_spread = np.hypot(line_spread, undithered.line_spread)
+    # Step 3: noise in the band, from what the fit leaves
     level = _noise_level(residual, clean, frames, width, band, weighting=weighting)
     # the fit took some of the noise along with each parameter inside the band
     noise, variance = level.power * (1 + min(0.5, fit.parameters / 2 / bins)), level.variance
     lines = [(n * fit.frequency, amplitude) for n, amplitude in enumerate(fit.amplitudes, start=1)]
+    # Step 4: the lines that were taken out are noise after all, each with its weighting
     for line, spread in zip(spurious, line_spread[len(places) :], strict=True):
         inside = band[0] <= line.frequency <= band[1]
         share = float(power_weight(np.array([line.frequency]), weighting)[0]) * inside
@@ -164,6 +173,8 @@ def analyse_tone(
         lines.append((line.frequency, line.amplitude))
         fit.residual[:] += line.samples
     noise_spread = DB_PER_NEPER / 2 * (math.sqrt(variance) / noise if noise > 0 else 1 / math.sqrt(bins))
+    # Step 5: the spectrum that is shown. Of a tone that drifts the record itself, else the fitted lines drawn into the
+    # noise.
     if max(fit.level_drift, fit.phase_drift) > _STEADY:
         whole = transforms.rfft(x - fit.dc)
         shown = windowed_power(whole, WINDOW)
@@ -204,12 +215,14 @@ def _fit_without_lines(
     spurious_lines: list[_SpuriousLine] = []
     own = x
     while True:
+        # each round fits again to the record without the lines found so far
         fit = fit_tone(own, rate, frequency, harmonics, order)
         frequency = fit.frequency
         amplitude = abs(fit.amplitudes[0])
         # the greatest of many lines of noise stands out by the logarithm of their number
         if amplitude**2 * frames / 4 < (math.log(frames) + 8) * fit.sigma**2 or amplitude == 0:
             return None
+        # spectrum of what is left: plain for sums over bins, windowed to look for lines
         residual = transforms.rfft(fit.residual)
         clean = mean_squares(windowed_power(residual, WINDOW), frames, WINDOW.mean_square)
         spurious = _stranger(residual, clean, fit, rate) if len(spurious_lines) < _MOST_STRANGERS else None
@@ -217,6 +230,7 @@ def _fit_without_lines(
             spurious_lines.append(spurious)
             own = own - spurious.samples
             continue
+        # what lies beside the tone beyond the noise is drift that the polynomials did not follow: try a higher order
         excess = _skirt_excess_power(clean, fit.frequency, width, band)
         if excess < amplitude**2 * _ROUNDING:
             excess = 0.0
@@ -308,7 +322,9 @@ def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, ra
     frames = fit.residual.size
     width = rate / frames
     centre = 2 + int(np.argmax(clean[2:]))
+    # the strongest bin and the noise about it
     power, under = line_power(clean, width, centre * width, WINDOW)
+    # a line beside a harmonic is the harmonic's own skirt
     nearest = max(1, round(centre * width / fit.frequency)) * fit.frequency
     away = abs(centre * width - nearest) / width
     # at either end of the spectrum there is no whole line to be fitted, and what is the arithmetic's is none
@@ -317,6 +333,7 @@ def _stranger(residual: NDArray[np.complex128], clean: Samples, fit: ToneFit, ra
     small = power < 0.2 * float(clean.sum()) or power < LINE_CLEAR * under
     if at_an_end or rounding or small or away < 3 * WINDOW.half_width:
         return None
+    # refined by its own least-squares fit, like the tone
     frequency, _ = peak_near(residual, frames, rate, (centre - 1) * width, (centre + 1) * width)
     line = fit_tone(fit.residual, rate, frequency, 1, 1)
     if line.frequency < _LEAST_CYCLES * width:
@@ -354,6 +371,7 @@ def _skirt_excess_power(clean: Samples, frequency: float, width: float, band: tu
     place = round(frequency / width)
     first, last = round(band[0] / width), max(round(band[0] / width) + 2, round(band[1] / width))
     near = np.arange(max(1, first, place - _CLOSE), min(clean.size, place + _CLOSE + 1))
+    # the median of an exponential distribution is ln 2 of its mean
     whole = float(np.median(clean[first : last : max(1, (last - first) // 20000)])) / math.log(2)
     expected = np.maximum(whole, _noise_beside(clean, place, near))
     # noise in so few bins scatters by a fifth, and by more where a few of them outweigh the others
