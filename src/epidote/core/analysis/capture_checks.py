@@ -44,6 +44,7 @@ def is_clipped(x: Samples, unit: str, extremes: tuple[Samples, Samples] | None =
     them as slowly: half a run's length away it has fallen by three steps, where a cut-off top has fallen by three times
     what was cut off.
     """
+    # full scale to within a step of 16 bits
     limit = 1 - 2.0**-15
     highs, lows = extremes or block_min_max(x)
     for tops, sign in ((highs, 1.0), (-lows, -1.0)):
@@ -73,12 +74,15 @@ def _has_flat_tops(x: Samples, sign: float, tops: Samples, level: float) -> bool
         at_top = np.zeros(0, int)
     if at_top.size < _FLAT_RUN * _FLAT_COUNT:
         return False
+    # runs of neighbouring samples at the top
     begin = np.flatnonzero(np.diff(at_top, prepend=-2) > 1)
     lengths = np.diff(begin, append=at_top.size)
     long = lengths >= _FLAT_RUN
     starts, lengths = at_top[begin][long], lengths[long]
+    # the converter's step, from the differences of the values that occur
     sample = np.unique(x[: at_top[0] + 4096 : max(1, x.size // 65536)][-8192:])
     step = max(float(np.diff(sample).min(initial=1.0)), 1e-7 * top)
+    # half a run's length outside either end: by how much the signal has fallen there
     beyond = lengths // 2 + 1
     after = np.minimum(starts + lengths - 1 + beyond, x.size - 1)
     before = np.maximum(starts - beyond, 0)
@@ -97,6 +101,7 @@ def has_discontinuity(x: Samples, peak: float | None = None) -> bool:
             peak = float(max(x.max(), -x.min()))
         else:
             peak = 0.0
+    # leave out silence at both ends
     first, end = _loud_span(x, 0.1 * peak)
     if peak == 0 or end - first < 4 * _BLOCK:
         return False

@@ -52,13 +52,16 @@ def follows_rounding(x: Samples, residual: Samples) -> int | None:
 
     ``residual``: what its tones leave of it; None as above.
     """
+    # a few ten thousand samples tell
     part, left = middle_of(x), middle_of(residual)
     bits = bits_of(part)
     if bits is None:
         return None
     step = 2.0 ** (1 - bits)
+    # what the tone alone would have been rounded by
     tone = part - left
     error = np.round(tone / step) * step - tone
+    # normalised correlation of the predicted rounding error with what is really left
     size = math.sqrt(float(error @ error) * float(left @ left))
     if size == 0 or float(error @ left) < _FOLLOWS * size:
         return None
@@ -78,10 +81,12 @@ def bits_of(x: Samples) -> int | None:
     """
     if float(np.abs(x).max(initial=0.0)) > 1.0:
         return None
+    # as integers of 24 bits: exact for every shorter word
     scaled = x * 2.0 ** (_MOST_BITS - 1)
     whole = np.rint(scaled)
     if not np.array_equal(whole, scaled):
         return None
+    # the lowest bit that any sample uses tells the word length
     joined = int(np.bitwise_or.reduce(np.abs(whole).astype(np.int64)))
     if joined == 0:
         return None
@@ -93,6 +98,7 @@ def _repeats(frequency: float, steps: float, frames: int) -> bool:
     """Whether a tone of ``steps`` steps meets the same roundings again within a short period, and keeps doing so
     over the record.
     """
+    # after how many frames the tone meets itself again, and how far it slips over the record
     periods = np.arange(1, min(_SHORT_PERIOD, frames // 2))
     slip = np.abs(periods * frequency - np.round(periods * frequency)) * frames / periods
     # a shift by this share of a cycle moves the steepest part of the tone by one step

@@ -38,6 +38,7 @@ def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence
     acts on it as well; places: of the fundamental and its harmonics, in bins. The variance of a fitted peak amplitude
     is the noise's mean square per bin (Rife, Boorstyn 1974, with the local level in place of sigma²).
     """
+    # bins that the fit emptied say nothing about the noise
     excluded = np.zeros(residual.size, bool)
     for number, place in enumerate(places):
         if number == 0:
@@ -48,6 +49,7 @@ def line_spreads(residual: NDArray[np.complex128], frames: int, places: Sequence
     spreads = np.zeros(len(places))
     for number, place in enumerate(places):
         low, high = max(1, round(place) - _REACH), min(residual.size, round(place) + _REACH + 1)
+        # mean square per bin about the line
         around = np.square(np.abs(residual[low:high][~excluded[low:high]])) * (2 / frames**2)
         if around.size:
             spreads[number] = math.sqrt(lower_mean(around))
@@ -73,14 +75,17 @@ def power_variance(weighted: Samples, block: int = _BLOCK, *, lines: bool = True
     are looked at, several times as many as a line takes; ``lines``: whether the lines' own part counts, or the noise's
     alone.
     """
+    # half the sum of squares: E[P²] = 2 E[P]² for the power of a noise bin
     plain = float(weighted @ weighted) / 2
     count = weighted.size // block
     if count < 2:
         return plain
+    # a line's power varies less than that of noise: such bins are counted anew
     blocks = weighted[: count * block].reshape(count, block)
     # few blocks can hold a line at all: only there is the local level looked for
     suspect = np.flatnonzero(blocks.max(axis=1) > _SUSPECT * blocks.mean(axis=1))
     powers, local = blocks[suspect], _levels_about(weighted, suspect * block, block)[:, None]
+    # of a line of power P on noise n: n² + 2 P n, instead of P²/2
     corrected = local**2 + 2 * powers * local * lines - powers**2 / 2
     above = powers > _A_LINE * local
     above[np.count_nonzero(above, axis=1) > _WIDEST[block]] = False  # a narrow band of noise
@@ -141,6 +146,7 @@ def _levels_about(powers: Samples, begins: NDArray[np.int64], block: int) -> Sam
     """Mean level of blocks by their median, which a line in them does not raise; of those that overlap one the highest,
     so that the edge of a band of noise is not taken for a line.
     """
+    # each block, and those half a block to either side
     shifted = begins[:, None] + np.array([-block // 2, 0, block // 2])
     index = np.clip(shifted, 0, powers.size - block)[:, :, None] + np.arange(block)
     medians = np.median(powers[index], axis=2)

@@ -88,11 +88,14 @@ def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> Cloc
             f" {file.frames / file.rate:.1f} s. Nothing was computed; record all of it with some margin before and"
             " after."
         )
+    # Step 1: both marks, to a few frames
     first, last = _found(x, sound, distance)
     span = sound.size + round(min(_AROUND, GAP / 2) * rate)
     lead = round(0.02 * rate)
     a, b = (zero_padded_slice(x, place - lead, span + 2 * lead) for place in (first, last))
+    # Step 2: the second laid over the first, between frames
     shift, spread = _shift(a, b, rate)
+    # Step 3: the distance of the marks in the recorder's frames over that in the file
     ratio = (last - first + shift) / distance
     # the mark as the recorder's clock saw it tells the start; what the unit itself delays stays in the recording
     start_mark = first + _shift(zero_padded_slice(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
@@ -106,6 +109,7 @@ def _at_ratio(sound: Samples, ratio: float) -> Samples:
 
 def _found(x: Samples, sound: Samples, distance: float) -> tuple[int, int]:
     """Rough frames of both marks: the pair, about as far apart as it must be, in which both stand out."""
+    # correlation with the mark at every place
     height = np.abs(correlation(x, sound)[: x.size])
     slack = max(8, math.ceil(distance * MOST_PPM * 1e-6))
     room = x.size - math.floor(distance) + slack
@@ -116,8 +120,10 @@ def _found(x: Samples, sound: Samples, distance: float) -> tuple[int, int]:
         )
     from scipy.ndimage import maximum_filter1d
 
+    # the greatest within the slack that a clock may be off
     later = maximum_filter1d(height, 2 * slack + 1)
     begin = round(distance)
+    # both marks must stand out, so the lesser of the two counts
     both = np.minimum(height[: x.size - begin], later[begin:])
     first = int(np.argmax(both))
     low = max(0, first + begin - slack)
@@ -138,6 +144,7 @@ def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
     size = transforms.next_fast_len(2 * a.size, real=True)
     fa, fb = transforms.rfft(a, size), transforms.rfft(b, size)
     f = np.arange(fa.size) * rate / size
+    # where the chirp has its energy, away from hum and from the anti-alias filters
     band = (f > 200) & (f < min(12000.0, 0.45 * rate))
     cross = np.where(band, fb * fa.conj(), 0)
     place = int(np.argmax(np.abs(transforms.irfft(cross, size))))
@@ -146,8 +153,10 @@ def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:
     scale = float(
         sign * (cross * np.exp(1j * w * tau)).real.sum() / max(float(np.square(np.abs(fa[band])).sum()), 1e-300)
     )
+    # what the shifted first leaves of the second: noise, for the spread
     rest = np.where(band, fb - scale * fa * np.exp(-1j * w * tau), 0)
     noise = float(np.square(np.abs(rest)).sum()) / max(1, int(band.sum()))
+    # Cramér-Rao: variance of a delay is noise over twice the curvature
     curvature = float((w[band] ** 2 * np.square(np.abs(scale * fa[band]))).sum())
     # filling up with zeros gives more bins, not more that are independent
     return tau, math.sqrt(noise / (2 * curvature) * size / a.size) if curvature > 0 else math.inf

@@ -46,19 +46,23 @@ class Peaks:
 def highest_peaks(cross: NDArray[np.complex128], size: int, search: int) -> Peaks:
     """Of a cross-correlation given by its spectrum (size//2+1,), within ``search`` frames either way."""
     reach = min(search, size // 2 - 1)
+    # the correlation at whole frames
     on_frames = transforms.irfft(cross, size)
     rms = math.sqrt(float(on_frames @ on_frames) / size)
     near = _around(on_frames, reach)
     greatest = float(np.abs(near).max())
     if greatest == 0:
         return Peaks(np.zeros(1), np.zeros(1), rms)
+    # one peak that nothing between the frames can exceed: done
     if _stands_alone(near, greatest, cross):
         place = int(np.argmax(np.abs(near)))
         return Peaks(np.array([float(place - reach)]), near[place : place + 1], rms)
+    # the correlation half a frame further: together a grid at twice the rate
     half = np.exp(1j * np.pi / size * np.arange(cross.size))
     between = transforms.irfft(cross * half, size)
     fine = np.empty(2 * near.size)
     fine[0::2], fine[1::2] = near, _around(between, reach)
+    # crests by parabolas on a windowed sinc; the best few again by a finer one
     places = _read_off(fine, _crests(fine))
     values = _interpolated(fine, places)
     order = np.argsort(-np.abs(values), kind="stable")

@@ -56,12 +56,14 @@ def detect_echo(source: SampleSource, band: tuple[float, float], longest: float)
 
     None where none stands out.
     """
+    # the record must hold the longest delay many times over
     longest = min(longest, source.frames / source.rate / _SHORTEST)
     size = even_fast_len(min(source.frames, CHUNK_FRAMES))
     f = np.arange(size // 2 + 1) * (source.rate / size)
     inside = np.flatnonzero((f >= band[0]) & (f <= min(band[1], 0.49 * source.rate)) & (f > 0))
     if inside.size < 64:
         return None
+    # Hann over the band: side lobes of the cepstrum fall fast
     shape = 0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(inside.size) + 0.5) / inside.size)
     logs = np.zeros(inside.size)
     count = 0
@@ -71,13 +73,16 @@ def detect_echo(source: SampleSource, band: tuple[float, float], longest: float)
             continue
         spectrum = transforms.rfft(x, size)[inside]
         power = spectrum.real**2 + spectrum.imag**2
+        # mean of the log power over pieces: noise averages out, the comb stays
         logs += np.log(np.maximum(power, 1e-20 * power.max()))
         count += 1
     if not count:
         return None
     logs /= count
     weighted = np.zeros(size // 2 + 1, complex)
+    # the mean is taken off, else 0 delay outweighs everything
     weighted[inside] = shape * (logs - np.average(logs, weights=shape)) / shape.sum()
+    # the cepstrum: g stands at the delay between both arrivals
     heights = transforms.irfft(weighted, size)[: round(longest * source.rate) + 1] * size / 2
     near = np.abs(heights)
     near[: math.ceil(_LEAST * source.rate)] = 0

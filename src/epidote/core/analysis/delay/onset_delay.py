@@ -46,21 +46,26 @@ def onset_delay(
 
         None where no delay stands clear of the others.
     """
+    # Step 1: the attack alone, by a short rise and a long fall
     window = _window(first.size, rate)
     size = transforms.next_fast_len(first.size + second.size, real=True)
     of_first = transforms.rfft(first * window, size)
+    # Step 2: cross spectrum in the band
     cross = _in_band(transforms.rfft(second, size) * of_first.conj(), size, rate, band)
     magnitude = np.abs(cross)
     if not magnitude.any():
         return None
+    # Step 3: crests levelled by a power of the magnitude
     levelled: NDArray[np.complex128] = np.where(magnitude > 0, cross / np.maximum(magnitude, 1e-300) ** _LEVELLED, 0)
     # what lies before the stretch in the second is counted from there
     levelled *= np.exp(2j * np.pi * np.arange(levelled.size) * reach / size)
+    # Step 4: the highest crest, if it stands clear of every other one
     peaks = highest_peaks(levelled, size, reach)
     best = float(peaks.lags[0])
     others = np.abs(peaks.heights[np.abs(peaks.lags - best) > _NEXT_CREST * rate])
     if others.size and abs(float(peaks.heights[0])) < _CLEAR * float(others.max()):
         return None
+    # Step 5: between frames
     lag, sign = refined_lag(levelled, size, best)
     whole = round(lag)
     segment = zero_padded_slice(second, reach + whole, first.size) * window

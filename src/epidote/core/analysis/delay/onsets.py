@@ -57,6 +57,7 @@ def onsets(source: SampleSource, seen: SignalStatistics | None = None) -> list[O
     seen = seen or scan_source(source)
     if seen.peak == 0:
         return []
+    # Search 1: single samples that stand out; search 2: energy that rises in many bands (docs/methods.md, Transients)
     clicks = [Onset(place, 0.5) for place in _clicks(source, seen)]
     notes = [_placed(source, rise, seen.mean) for rise in _rises(source, seen)]
     gap = _GAP * source.rate
@@ -129,9 +130,11 @@ def _rises(source: SampleSource, seen: SignalStatistics) -> list[int]:
     spectra = _Frames(source, seen.mean, transforms.next_fast_len(round(_FRAME * source.rate), real=True), hop)
     if spectra.count < 2 * _MEDIAN_HOPS:
         return []
+    # Step 1: spectral flux, the gain of log magnitudes
     flux = _flux(spectra, _KNEE / _loudest_line(spectra, seen))
     from scipy.ndimage import maximum_filter1d, median_filter
 
+    # Step 2: peaks of the flux that stand above its local median
     usual = median_filter(flux, 2 * _MEDIAN_HOPS + 1, mode="nearest")
     greatest = maximum_filter1d(flux, 2 * _PEAK_HOPS + 1, mode="nearest")
     starts: list[int] = []
@@ -160,6 +163,7 @@ def _flux(spectra: _Frames, scale: float) -> Samples:
     before: NDArray[np.floating] | None = None
     for first in range(0, spectra.count, _ROWS):
         count = min(_ROWS, spectra.count - first)
+        # log(1 + k m): compresses loud bins, and leaves silence at 0
         levels = np.log1p(scale * spectra.magnitudes(first, count))
         if before is None:
             joined = levels
@@ -175,7 +179,9 @@ def _placed(source: SampleSource, rise: int, mean: float) -> Onset:
     """Return the onset near a rise of energy: the change point of the band whose power grows most."""
     rate = source.rate
     begin = max(0, rise - round(_LOOK_BACK * rate))
+    # a stretch that holds the rise and what was before it
     x = source.read(begin, min(source.frames, rise + round(_LOOK_ON * rate)) - begin) - mean
+    # the change point of each band, with its evidence
     seen = [_change_in(x, low, high, rate) for low, high in _BANDS if high <= 0.45 * rate or math.isinf(high)]
     enough = _ENOUGH * max(one.evidence for one in seen)
     # something begins where the first of the bands that show it does
@@ -230,13 +236,16 @@ def _change_point(x: Samples, rate: float, independent: float) -> tuple[int, flo
     ln(power), summed.
     """
     side = max(2, round(_LEAST_SIDE * rate))
+    # running energy: the power before and after every place in one pass
     energy = np.concatenate([[0.0], np.cumsum(np.square(x))])
     tiny = 1e-12 * float(energy[-1]) / x.size + 1e-300
     places = np.arange(side, x.size - side)
     before = np.maximum(energy[places] / places, tiny)
     after = np.maximum((energy[-1] - energy[places]) / (x.size - places), tiny)
+    # -2 log likelihood of two powers with the change at each place
     unlikely = places * np.log(before) + (x.size - places) * np.log(after)
     at = int(np.argmin(unlikely))
+    # posterior of the place for a flat prior: its mean and width
     likely = np.exp(-0.5 * min(1.0, independent) * (unlikely - unlikely[at]))
     likely /= likely.sum()
     middle = float(likely @ places)

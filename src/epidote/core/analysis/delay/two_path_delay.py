@@ -57,6 +57,7 @@ class Arrivals:
 
 def two_arrivals(emitted: Samples, x: Samples, rate: float, band: tuple[float, float]) -> Arrivals | None:
     """Two arrivals of ``emitted`` in x (frames,), within the band in Hz; None when there is one only, or none."""
+    # Step 1: spectra of what was sent and of what came back, in the band
     size = even_fast_len(x.size + emitted.size)
     a, b = transforms.rfft(emitted, size), transforms.rfft(x, size)
     f = np.arange(a.size) * (rate / size)
@@ -73,6 +74,7 @@ def two_arrivals(emitted: Samples, x: Samples, rate: float, band: tuple[float, f
 
         The greatest, not within 0.2 ms of ``away``, or the one at ``near``.
         """
+        # correlation of what is left with what was sent
         cross = rest * a.conj()
         shape = np.abs(transforms.irfft(cross, size))[: x.size]
         usual = math.sqrt(float(shape @ shape) / shape.size)
@@ -81,16 +83,19 @@ def two_arrivals(emitted: Samples, x: Samples, rate: float, band: tuple[float, f
                 shape[max(0, round(away - _APART * rate)) : round(away + _APART * rate) + 1] = 0
             near = float(np.argmax(shape))
         lag, _ = refined_lag(cross, size, near)
+        # least squares: the factor that takes most of it away
         gain = float((cross * np.exp(1j * w * lag)).real.sum()) / power
         return lag, gain, float(shape.max()) / usual if usual > 0 else 0.0
 
     def of(lag: float, gain: float) -> NDArray[np.complex128]:
         return np.asarray(gain * a * np.exp(-1j * w * lag))
 
+    # Step 2: the greatest arrival; then the greatest of what is left without it
     one = found(b, None, None)
     two = found(b - of(*one[:2]), None, one[0])
     if two[2] < _STANDS_OUT or two[1] == 0 or 20 * math.log10(abs(two[1] / one[1])) < _LEAST_DB:
         return None
+    # Step 3: each again without the other, until neither moves
     for _ in range(_ROUNDS):
         before = one[0], two[0]
         one = found(b - of(*two[:2]), one[0], None)

@@ -56,6 +56,7 @@ def analyse_multitone(x: Samples, stimulus: Stimulus) -> Tones | None:
 
     None when the tones are not there, or the recording does not hold a period of them.
     """
+    # Step 1: where the stimulus lies in the recording
     lag = coarse_lag(stimulus.samples(), x, _ALIKE)  # a clock that is a little off does not matter
     if lag is None:
         return None
@@ -65,28 +66,34 @@ def analyse_multitone(x: Samples, stimulus: Stimulus) -> Tones | None:
     if first < 0 or first + period > x.size:
         return None
     bins, played = tones_of(stimulus)
+    # Step 2: the recorder's clock, from the phases of the tones along the period
     ratio, spread = _clock(x[first : first + period], bins)
     section = x[first : first + period]
+    # put right by resampling, twice, since the first estimate is made with the wrong clock
     if abs(ratio - 1) * bins[-1] > _SLIP:
         for _ in range(2):
             low, high = max(0, first - _ROOM), min(x.size, first + period + _ROOM + round(abs(ratio - 1) * period))
             section = resample(x[low:high], ratio, first - low, period)
             more, spread = _clock(section, bins)
             ratio *= more
+    # Step 3: over a whole period every tone falls into one bin, without a window
     spectrum = transforms.rfft(section - section.mean())
     peaks = 2 / period * np.abs(spectrum[bins])
     whole = 2 * np.square(np.abs(spectrum) / period)
+    # Step 4: what is no tone
     rest = spectrum.copy()
     rest[bins] = 0
     # a Hann window on what is left, by its three bins: a tone that drifts leaks no further than it must
     windowed = rest[1:-1] / 2 - (rest[:-2] + rest[2:]) / 4
     power = np.zeros(rest.size)
+    # 0.375: mean square of the Hann window
     power[1:-1] = 2 * np.square(np.abs(windowed) / period) / 0.375
     usable = np.ones(power.size, bool)
     usable[:2] = usable[-1] = False
     for shift in (-1, 0, 1):  # a bin emptied of its tone is missing from its neighbours, too
         usable[np.clip(bins + shift, 0, usable.size - 1)] = False
     peak_spreads = _peak_spreads(rest, bins, period)
+    # Step 5: sums from each tone to the next, for the curve of what lies between
     gaps = [_Gap.of(power[a:b], usable[a:b]) for a, b in pairwise(bins.tolist())]
     between = np.array([gap.total for gap in gaps])
     variance = _HANN_CROWDING * power_variance(np.concatenate([gap.counted for gap in gaps]), WINDOWED_BLOCK)

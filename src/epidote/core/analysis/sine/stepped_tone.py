@@ -117,6 +117,7 @@ def locate_preamble(signal: Signal, stimulus: Stimulus) -> int | None:
     resemble it.
     """
     preamble = chirp(stimulus.rate, round(stimulus["chirp"]), 0.0)
+    # Where the chirp is expected: at the stimulus' beginning, plus a second of latency
     near = round(stimulus["lead"] + stimulus["chirp"] + stimulus["gap"] + _NEAR * stimulus.rate)
     for frames in (
         near,
@@ -136,8 +137,10 @@ def _alike(x: Samples, preamble: Samples) -> tuple[float, int]:
     """
     if x.size <= preamble.size or not x.any():
         return 0.0, 0
+    # normalised cross-correlation: over the energy of the chirp and of the recording under it
     similarity = correlation(x, preamble)[: x.size - preamble.size]
     energy = np.concatenate([[0.0], np.cumsum(np.square(x))])
+    # energy of every stretch as long as the chirp, by differences of the running sum
     loud = energy[preamble.size : -1] - energy[: x.size - preamble.size]
     share = np.abs(similarity) / np.sqrt(np.maximum(loud, 1e-9 * energy[-1] + 1e-30) * float(preamble @ preamble))
     place = int(np.argmax(share))
@@ -151,7 +154,9 @@ def settling_time(frequency: float) -> float:
 
 def step_segment(x: Samples, start: int, step: ScheduledStep, rate: float) -> Samples | None:
     """Return the settled part of a step (frames,) out of a channel; None where the recording does not hold it."""
+    # left to settle: a share of the step, and more for low tones (docs/methods.md, Stepped sweeps)
     first = start + step.first + round(max(SETTLE * step.frames, settling_time(step.frequency) * rate))
+    # a little is left out at the end, for the start is known to a few frames only
     end = start + step.first + step.frames - round(min(GUARD * rate, 0.1 * step.frames))
     if first < 0 or end > x.size or end - first < _LEAST_FRAMES:
         return None
@@ -184,6 +189,7 @@ def measure_step(
 
     The same step is analysed once: while it is measured, and not again when the run is analysed.
     """
+    # the samples themselves and everything that bears on the result
     key = (
         hashlib.blake2b(np.ascontiguousarray(x).tobytes(), digest_size=16).digest(),
         rate,

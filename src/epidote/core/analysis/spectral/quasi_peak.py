@@ -39,11 +39,14 @@ def indication(rectified: Samples, rate: float) -> Samples:
     def shares(times: tuple[float, float]) -> tuple[float, float]:
         return 1 - math.exp(-1 / (rate * times[0])), 1 - math.exp(-1 / (rate * times[1]))
 
+    # share of the difference that each follower makes up in one sample
     (rise, fall), (quick_rise, quick_fall), (slow_rise, slow_fall) = map(shares, (FIRST, QUICK, SLOW))
     first = quick = slow = 0.0
     shown = []
     for value in rectified.tolist():
+        # the first follower: quick up, slow down
         first += (value - first) * (rise if value > first else fall)
+        # two more in parallel, whose sum is the meter's needle
         quick += (first - quick) * (quick_rise if first > quick else quick_fall)
         slow += (first - slow) * (slow_rise if first > slow else slow_fall)
         shown.append(QUICK_SHARE * quick + (1 - QUICK_SHARE) * slow)
@@ -85,11 +88,13 @@ class QuasiPeak:
 
 def quasi_peak(x: Samples, rate: float) -> QuasiPeak:
     """Of noise x (frames,), weighted. The mean is taken once a steady sound is indicated in full."""
+    # a rectified signal has little above the followers' own speed: every second or fourth sample will do
     step = max(1, int(rate / _ENOUGH_RATE))
     faded = x.copy()
     # a record that begins within a sound begins with a step, which the weighting would make a click of
     fade_ends(faded, min(round(_FADE * rate), x.size // 4))
     shown = indication(np.abs(weighted(faded, rate))[::step], rate / step)
+    # without the needle's rise at the beginning
     settled = shown[min(round(SETTLE * rate / step), shown.size // 2) :]
     sine = steady_sine() * math.sqrt(2)
     return QuasiPeak(float(shown.max()) / sine, float(settled.mean()) / sine, *_spreads(settled, rate / step))

@@ -42,8 +42,10 @@ def smoothed_power(
     if smoothing is Smoothing.NONE:
         return np.asarray(power[np.round(bins).astype(int)])
     half = 2 ** (smoothing.octaves / 2)
+    # running sum over the bins: the mean over any stretch is a difference of two of its values
     cumulative = np.concatenate([[0.0], np.cumsum(power)])
     edges = np.arange(cumulative.size) - 0.5
+    # edges of the stretch round each point, in bins, within the band
     lower = np.maximum(bins / half, max(low / bin_width - 0.5, 0.0))
     upper = np.minimum(bins * half, min(high / bin_width + 0.5, power.size - 0.5))
     # where the octave fraction is narrower than a bin, the bin itself

@@ -57,14 +57,17 @@ def estimate_transfer_function(
     lag = coarse_lag(played, back, _ALIKE)
     if lag is None:
         return None
+    # Step 1: lay both over each other, so that short segments hold the same sound
     delay, polarity = lag
     if delay >= 0:
         x, y = (played, back[delay:])
     else:
         x, y = (played[-delay:], back)
+    # Step 2: the stretch in which something sounds (60 dB below the peak)
     loud = np.flatnonzero(np.abs(x) > 1e-3 * np.abs(x).max())
     first, end = int(loud[0]), min(int(loud[-1]) + 1, y.size)
     frames = end - first
+    # Step 3: segments as long as asked for, but at least eight independent ones
     segment = even_fast_len(round(min(longest * rate, frames / (1 + (_LEAST_SEGMENTS - 1) * 0.5))))
     if frames < 2 * segment or segment < 64:
         return None
@@ -78,6 +81,7 @@ class WelchAccumulator:
 
     def __init__(self, segment: int, rate: float, overlap: float = _OVERLAP) -> None:
         self._segment, self._rate, self._hop = segment, rate, max(1, round(segment * (1 - overlap)))
+        # Hann, at half-frames, so that shifted copies add up evenly
         self._window = 0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(segment) + 0.5) / segment)
         self._sxx = np.zeros(segment // 2 + 1)
         self._syy, self._sxy = np.zeros_like(self._sxx), np.zeros(self._sxx.size, np.complex128)
@@ -87,6 +91,7 @@ class WelchAccumulator:
         """X and y (frames,): what went in, and what came out of it in the same frames."""
         if x.size < self._segment:
             return
+        # overlapping segments as views: nothing is copied
         of_x, of_y = (np.lib.stride_tricks.sliding_window_view(v, self._segment)[:: self._hop] for v in (x, y))
         at_once = max(1, _ROWS // self._segment)  # rows that are transformed in one go
         for row in range(0, of_x.shape[0], at_once):
@@ -99,9 +104,12 @@ class WelchAccumulator:
     def path(self, delay: float = 0, polarity: int = 1) -> TransferFunction:
         """Return what was gathered, referred to ``delay`` frames."""
         sxx, syy, sxy, window = self._sxx, self._syy, self._sxy, self._window
+        # bins in which nothing was played are divided by next to nothing, not by zero
         tiny = 1e-12 * max(float(sxx.max()), 1e-300)
+        # H1, unbiased by noise at the output (docs/methods.md, Response by noise)
         response: NDArray[np.complex128] = sxy / np.maximum(sxx, tiny)
         coherence = np.square(np.abs(sxy)) / np.maximum(sxx * syy, tiny * max(float(syy.max()), 1e-300))
+        # mean square in 1 Hz: one-sided power over the window's energy
         density = syy * (2 / (max(1, self._count) * self._rate * float(window @ window)))
         return TransferFunction(
             response,

@@ -156,6 +156,7 @@ def _analyse_channel(
 ) -> Result:
     wrong_with_them = start_in_thread(lambda: [c for r in recordings for c in capture_cautions(r.signal, number)])
     by_frequency = settings.window is ImpulseWindow.BY_FREQUENCY
+    # Step 1 (docs/methods.md, Response): impulse response of each repeat
     parts = [dc.deconvolve(r.signal.channel(number), kernel) for r in recordings]
     cautions = wrong_with_them()
     if not all(part.found for part in parts):
@@ -164,7 +165,9 @@ def _analyse_channel(
         keys = ("gain_1k", "bandwidth_low", "bandwidth_high", "flatness", "delay")
         readings = (Reading(k, number, None, units.get(k, "dB"), cautions=(Caution.STIMULUS_NOT_FOUND,)) for k in keys)
         return Result((), tuple(readings), unique(cautions))
+    # Step 2: window, and mean of the repeats
     averaged = _average(parts, kernel, by_frequency)
+    # Step 3: what makes the result doubtful
     if _unsettled(averaged.first, averaged.linear_first, kernel):
         cautions.append(Caution.UNSETTLED)
     if _hum_is_included(averaged, kernel):
@@ -214,11 +217,13 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
     linear, harmonics = [found.response for found in each], of_the_first()
     spread = None
     if len(parts) > 1:
+        # repeats may begin a fraction of a sample apart: turn all to the first one's delay
         base = _delay_near_peak(linear[0], kernel, size)
         turns = 2 * np.pi * np.arange(linear[0].size) / size
         for i, response in enumerate(linear[1:], start=1):
             linear[i] = response * np.exp(1j * turns * (_delay_near_peak(response, kernel, size) - base))
         stacked = np.stack(linear)
+        # standard error of the mean from how the repeats differ, bin by bin
         spread = stacked.std(axis=0, ddof=1) / math.sqrt(len(parts))
         for n in HARMONICS:
             every = [harmonics[n], *(dc.harmonic_response(p, n) for p in parts[1:])]
@@ -231,6 +236,7 @@ def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool)
 def _hum_is_included(a: _Averaged, kernel: dc.Kernel) -> bool:
     """Whether one of the mains' lines moves the response by more than 0.1 dB: a line goes on all through the window."""
     rate, size = kernel.rate, dc.response_grid(kernel)
+    # lines of both mains frequencies inside the band
     lines = np.outer(MAINS, np.arange(1, MAINS_ORDERS + 1)).ravel()
     lines = lines[(lines >= kernel.stimulus["start"]) & (lines <= kernel.stimulus["stop"])]
     if not lines.size:
@@ -261,12 +267,14 @@ def _result(
     rate, size = kernel.rate, dc.response_grid(kernel)
     width = rate / size
     start, stop = kernel.stimulus["start"], kernel.stimulus["stop"]
+    # points of the curves: true bins, evenly over log frequency
     bins = log_bins(a.linear.size, width, start, stop)
     index = bins.astype(int)
     x = bins * width
     offset = chain.offset_db(number) or 0.0
     fraction = _delay_near_peak(a.linear, kernel, size)
     peak = a.first.peak
+    # a peak later than anything that could have been recorded is an early one, seen round the circle
     latest = max(
         r
         for r in (
@@ -276,11 +284,13 @@ def _result(
     )
     delay = (peak if peak <= latest else peak - kernel.frames) + fraction
 
+    # Noise of a response: the density outside it, times the length of its window (0.75: its flat half and its fades)
     density = dc.noise_density(a.first, x)
     noise_power = density * (0.75 * a.linear_first.after[index] + dc.BEFORE / 2) * rate / a.count
     if a.repeats_spread is not None:
         noise_power = np.maximum(noise_power, np.square(a.repeats_spread[index]))
 
+    # Level, with and without smoothing
     power = np.square(np.abs(a.linear))
     plain = Curve("level", number, x, 10 * np.log10(np.maximum(power[index], _LEAST)) + offset, "Hz", "dB")
     smooth = smoothed_power(power, width, x, settings.smoothing, low=start, high=stop)
@@ -292,6 +302,7 @@ def _result(
     }
     level = Curve("level", number, x, 10 * np.log10(np.maximum(smooth, _LEAST)) + offset, "Hz", "dB", floor, meta)
 
+    # Phase: with the delay in it, without it, and its slope
     turns = 2 * np.pi * np.arange(a.linear.size) / size
     with_delay = np.unwrap(np.angle(a.linear))
     first, last = _band_bins(kernel, size)
