@@ -15,7 +15,7 @@ from epidote.core.results.result import Curve, Result, curve_fault
 from epidote.core.settings import make_settings
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal
-from epidote.core.signals.stimulus import Stimulus
+from epidote.core.stimuli.every import stimulus_from_json
 from epidote.measurement.playback import play_and_record
 from tests.conftest import QUICK
 from tests.ideal_device import IdealDevice
@@ -128,7 +128,7 @@ def test_never_plays_above_the_ceiling(case):
 def test_what_it_plays_is_data(case):
     for recording in case.recordings:
         told = json.loads(json.dumps(recording.stimulus.to_json(), allow_nan=False))
-        assert np.array_equal(Stimulus.from_json(told).samples(), recording.stimulus.samples())
+        assert np.array_equal(stimulus_from_json(told).samples(), recording.stimulus.samples())
 
 
 def test_its_result_is_sound_and_says_something(case):

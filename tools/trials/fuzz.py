@@ -36,7 +36,7 @@ def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
     from epidote.core.quantities.column_text import decoded
     from epidote.core.quantities.outside import load_json
     from epidote.core.quantities.units import parse_as
-    from epidote.core.signals.stimulus import Stimulus
+    from epidote.core.stimuli.every import stimulus_from_json
     from epidote.core.stimuli.marked_sequence import MarkedSequence
     from epidote.core.text import spreadsheet_cell, visible
     from epidote.study.interchange.claims_csv import claims_in
@@ -46,7 +46,7 @@ def parsers() -> dict[str, tuple[Callable[[bytes], object], tuple[str, ...]]]:
     def stimulus(content: bytes) -> object:
         told = load_json(decoded(content), "stimulus")
         made = (
-            MarkedSequence.from_json(told) if isinstance(told, dict) and "stimuli" in told else Stimulus.from_json(told)
+            MarkedSequence.from_json(told) if isinstance(told, dict) and "stimuli" in told else stimulus_from_json(told)
         )
         if made.rate * 2 < 400_000 and getattr(made, "frames", 0) < 400_000:
             made.samples()

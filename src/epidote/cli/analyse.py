@@ -85,7 +85,7 @@ def stimulus(
 def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
     """Return settings, stimulus and marks (or None) from a description written by ``stimulus``."""
     from epidote.audio.files.sound_file import read_bounded
-    from epidote.core.signals.stimulus import Stimulus
+    from epidote.core.stimuli.every import stimulus_from_json
     from epidote.core.stimuli.marked_sequence import MarkedSequence
 
     try:
@@ -94,7 +94,7 @@ def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
             marks = MarkedSequence.from_json(data["marked"])
         else:
             marks = None
-        return dict(data["settings"]), Stimulus.from_json(data["stimulus"]), marks
+        return dict(data["settings"]), stimulus_from_json(data["stimulus"]), marks
     except (ValueError, KeyError, TypeError) as error:
         raise UnusableInputError(
             f"{path} is not a stimulus description written by “epidote stimulus”. Nothing was computed; export the"

@@ -187,7 +187,7 @@ def described_recording(recording: Recording | MarkedRecording | Section) -> tup
 
 def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | Place | None, tuple[str, ...]]:
     """Return the same read again; a Place: the section's first frame and its frames. Raises StudyError."""
-    from epidote.core.signals.stimulus import Stimulus
+    from epidote.core.stimuli.every import stimulus_from_json
     from epidote.core.stimuli.marked_sequence import MarkedSequence
 
     try:
@@ -203,7 +203,7 @@ def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | 
             if "marked" in data:
                 stimulus = MarkedSequence.from_json(data["marked"])
             else:
-                stimulus = Stimulus.from_json(data)
+                stimulus = stimulus_from_json(data)
         faults = tuple(str(f) for f in load_json(row["faults"], "faults"))
     except FAULTS as error:
         raise StudyError(

@@ -15,7 +15,7 @@ from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, with_caution
 from epidote.core.settings import describe_settings
 from epidote.core.signals.signal import Signal
-from epidote.core.signals.stimulus import Stimulus
+from epidote.core.stimuli.every import stimulus_from_json
 from epidote.core.stimuli.tone import tone
 
 FULL = Chain(
@@ -72,7 +72,7 @@ def test_signals_are_locked():
 
 def test_stimuli_are_made_again_from_their_description():
     made = tone(rate=48000, frequency=997, duration=0.2, level=-10)
-    again = Stimulus.from_json(json.loads(json.dumps(made.to_json())))
+    again = stimulus_from_json(json.loads(json.dumps(made.to_json())))
     assert again == made
     assert np.array_equal(again.samples(), made.samples())
 
@@ -88,7 +88,7 @@ def test_stimuli_are_made_again_from_their_description():
 )
 def test_foreign_descriptions_are_refused(data):
     with pytest.raises(UnusableInputError):
-        Stimulus.from_json(data)
+        stimulus_from_json(data)
 
 
 def test_readings_and_curves_have_no_nan_in_json():

@@ -9,8 +9,8 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.outside import MOST_DEPTH, load_json, load_toml
-from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.bursts import BurstKind, burst_train
+from epidote.core.stimuli.every import stimulus_from_json
 from epidote.core.text import spreadsheet_cell, visible
 
 
@@ -70,11 +70,11 @@ def test_a_stored_stimulus_loads_whatever_was_imported_before():
     import sys
 
     code = (
-        f"from epidote.core.signals.stimulus import Stimulus; s = Stimulus.from_json({json.dumps(stored())});"
+        f"from epidote.core.stimuli.every import stimulus_from_json; s = stimulus_from_json({json.dumps(stored())});"
         " print(s.samples().size)"
     )
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
-    assert int(out.stdout) == Stimulus.from_json(stored()).frames
+    assert int(out.stdout) == stimulus_from_json(stored()).frames
 
 
 def test_kinds_of_bursts_are_stored_by_numbers_of_their_own():
@@ -91,13 +91,13 @@ def test_kinds_of_bursts_are_stored_by_numbers_of_their_own():
 )
 def test_counts_in_stimuli_are_bounded(changes):
     with pytest.raises(UnusableInputError, match=r"at most|are supported|frames\. Export"):
-        Stimulus.from_json(stored(**changes))
+        stimulus_from_json(stored(**changes))
 
 
 @pytest.mark.parametrize("changes", [{"shot": 7}, {"length": -5}, {"lead": 1e7}, {"length": 0}])
 def test_a_description_that_does_not_fit_together(changes):
     with pytest.raises(UnusableInputError, match="Export the stimulus again"):
-        Stimulus.from_json(stored(**changes)).samples()
+        stimulus_from_json(stored(**changes)).samples()
 
 
 @pytest.mark.parametrize(
@@ -114,7 +114,7 @@ def test_a_description_that_does_not_fit_together(changes):
 )
 def test_what_is_no_stimulus(data):
     with pytest.raises(UnusableInputError):
-        Stimulus.from_json(data)
+        stimulus_from_json(data)
 
 
 def test_a_chain_s_name_cannot_forge_an_entry():

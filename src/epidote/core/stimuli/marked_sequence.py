@@ -19,6 +19,7 @@ from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Samples
 from epidote.core.signals.stimulus import MOST_FRAMES, Stimulus
+from epidote.core.stimuli.every import stimulus_from_json
 from epidote.core.stimuli.tone import fade_ends
 
 SILENCE, MARK, GAP = 0.5, 0.6, 0.6  # seconds: at both ends; one mark; between a mark and what it marks
@@ -86,7 +87,7 @@ class MarkedSequence:
     def from_json(data: Mapping[str, Any]) -> MarkedSequence:
         """Make a marked sequence of its JSON. Raises UnusableInputError."""
         try:
-            stimuli = tuple(Stimulus.from_json(s) for s in data["stimuli"])
+            stimuli = tuple(stimulus_from_json(s) for s in data["stimuli"])
             starts = tuple(int(s["at"]) for s in data["stimuli"])
             sequence = MarkedSequence(
                 stimuli,
