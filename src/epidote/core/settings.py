@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, TypeVar
 
@@ -74,6 +75,23 @@ class LabelledEnum(StrEnum):
         return member
 
 
+_NOTHING = {"", "0", "0.0", "False", "None"}  # as a form or a file may write it
+
+
+@dataclass(frozen=True)
+class OnlyWith:
+    """When a setting means something: with these values of another one, or with any value of it but 0."""
+
+    setting: str
+    values: tuple[object, ...] = ()
+
+    def holds(self, value: Any) -> bool:
+        """Whether it does with this value of the other setting, which may be text that is still being typed."""
+        if not self.values:
+            return str(value) not in _NOTHING
+        return str(value) in {str(one) for one in self.values}
+
+
 def setting(
     default: Any,
     label: str,
@@ -82,15 +100,18 @@ def setting(
     *,
     played: bool = False,
     affects: Effect | None = None,
+    only_with: OnlyWith | None = None,
+    secondary: bool = False,
     **limits: Any,
 ) -> Any:
     """Return a settings field: default, label on screen, meaning in one line, unit, and pydantic's limits (ge, le, gt,
     lt).
 
     ``played``: it decides what is played, so that a finished run cannot be recomputed with another value. ``affects``:
-    what a different value means for a comparison of two runs.
+    what a different value means for a comparison of two runs. ``only_with``: with which values of another
+    setting it means anything; ``secondary``: seldom changed, so a form shows it on request.
     """
-    extra: dict[str, Any] = {"unit": unit, "played": played}
+    extra: dict[str, Any] = {"unit": unit, "played": played, "only_with": only_with, "secondary": secondary}
     if affects is not None:
         extra |= {"why": affects.why, "severity": int(affects.severity)}
     return Field(default, title=label, description=meaning, json_schema_extra=extra, **limits)
@@ -103,6 +124,20 @@ def effect_of(model: type[BaseModel], name: str) -> Effect | None:
         return None
     extra = _extra(field)
     return Effect(extra["why"], Severity(extra["severity"]))
+
+
+def applies(model: type[BaseModel], name: str, values: Mapping[str, Any]) -> bool:
+    """Whether a setting means anything with these values of the others."""
+    only_with: OnlyWith | None = _extra(model.model_fields[name]).get("only_with")
+    if only_with is None:
+        return True
+    other = only_with.setting
+    return only_with.holds(values.get(other, model.model_fields[other].default))
+
+
+def is_secondary(model: type[BaseModel], name: str) -> bool:
+    """Whether a setting is seldom changed."""
+    return bool(_extra(model.model_fields[name]).get("secondary"))
 
 
 def label_of(model: type[BaseModel], name: str) -> str:
@@ -152,7 +187,11 @@ def describe_settings(model: type[BaseModel], values: Mapping[str, Any]) -> str:
     """Return settings with their labels and units, for a picture or a report: "Start frequency 20 Hz, …"; without what
     was left empty.
     """
-    words = {name: value_in_words(model, name, value) for name, value in values.items()}
+    words = {
+        name: value_in_words(model, name, value)
+        for name, value in values.items()
+        if name not in model.model_fields or applies(model, name, values)
+    }
     return ", ".join(f"{label_of(model, name)} {said}" for name, said in words.items() if said)
 
 

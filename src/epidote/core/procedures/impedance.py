@@ -54,6 +54,7 @@ class ImpedanceSettings(SweepSettings):
         "dB",
         ge=0,
         le=3,
+        secondary=True,
     )
     source_ohms: float = setting(
         0.0,
@@ -62,6 +63,7 @@ class ImpedanceSettings(SweepSettings):
         "Ω",
         ge=0,
         le=1e6,
+        secondary=True,
     )
 
     @model_validator(mode="after")

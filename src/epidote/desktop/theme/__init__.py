@@ -176,6 +176,9 @@ def _style(t: Theme) -> str:
     QPushButton[main="true"] {{ background: {t.accent}; color: {t.on_accent}; border-color: {t.accent}; font-weight:
         bold; }}
     QPushButton[main="true"]:disabled {{ background: {t.faint_line}; border-color: {t.faint_line}; color: {t.quiet}; }}
+    QPushButton[link="true"], QPushButton[link="true"]:checked {{ background: transparent; color: {t.accent};
+        font-weight: normal; padding: 2px 0; border: none; text-align: left; }}
+    QPushButton[link="true"]:hover, QPushButton[link="true"]:focus {{ text-decoration: underline; }}
     QToolButton {{ background: transparent; color: {t.quiet}; border: 1px solid transparent; border-radius: 3px;
         padding: 2px 7px; }}
     QToolButton:hover {{ color: {t.text}; }}

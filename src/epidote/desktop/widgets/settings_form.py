@@ -1,5 +1,8 @@
 """A form made from a settings model: one line per field, with its unit, its meaning, and what is wrong with what was
 typed.
+
+It shows what matters now: a setting that depends on another comes and goes with it, and the seldom changed ones stay
+behind “More settings” unless they were changed or are wrong.
 """
 
 from __future__ import annotations
@@ -7,12 +10,12 @@ from __future__ import annotations
 from typing import Any, get_args, get_origin
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLineEdit, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLineEdit, QPushButton, QWidget
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import QuantityError, parse_as
-from epidote.core.settings import LabelledEnum, label_of, make_settings, unit_of
+from epidote.core.settings import LabelledEnum, applies, is_secondary, label_of, make_settings, unit_of
 from epidote.desktop.widgets.plain import Label, plain_tip
 
 
@@ -28,27 +31,83 @@ class SettingsForm(QWidget):
         values: dict[str, Any],
         only: tuple[str, ...] | None = None,
         choices: dict[str, list[tuple[str, str]]] | None = None,
+        *,
+        expanded: bool = False,
     ) -> None:
-        """``choices``: for text fields with a list to choose from, (value, words) each."""
+        """``only``: the fields to show, all of them at once; ``choices``: for text fields with a list to choose from,
+        (value, words) each; ``expanded``: whether the seldom changed settings are shown from the start.
+        """
         super().__init__()
         self._model, self._given = model, dict(values)
         self._choices = choices or {}
         self.editors: dict[str, QLineEdit | QComboBox | QCheckBox] = {}
-        layout = QFormLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setVerticalSpacing(5)
-        for name, field in model.model_fields.items():
-            if only is not None and name not in only:
-                continue
-            editor = self._editor(name, field, values.get(name, field.default))
-            editor.setToolTip(plain_tip(str(field.description or "")))
-            editor.setAccessibleName(label_of(model, name))
-            label = Label(label_of(model, name))
-            label.setBuddy(editor)
-            label.setToolTip(plain_tip(str(field.description or "")))
-            label.setProperty("quiet", True)
-            layout.addRow(label, editor)
-            self.editors[name] = editor
+        self._layout = QFormLayout(self)
+        self._layout.setContentsMargins(0, 0, 0, 0)
+        self._layout.setVerticalSpacing(4)
+        names = [name for name in model.model_fields if only is None or name in only]
+        self._secondary: list[str] = []
+        if only is None:
+            self._secondary = [name for name in names if is_secondary(model, name)]
+        # what was changed from the default stays in sight: it is why a result differs from another
+        self._changed_before = {name for name in self._secondary if self._differs_from_default(name)}
+        for name in names:
+            if name not in self._secondary:
+                self._add_row(name)
+        self.more = self._build_more(expanded)
+        self._layout.addRow(self.more)
+        for name in self._secondary:
+            self._add_row(name)
+        self.changed.connect(self._show_what_matters)
+        self._show_what_matters()
+
+    def _differs_from_default(self, name: str) -> bool:
+        default = self._model.model_fields[name].default
+        return bool(self._given.get(name, default) != default)
+
+    def _build_more(self, expanded: bool) -> QPushButton:
+        more = QPushButton()
+        more.setCheckable(True)
+        more.setChecked(expanded)
+        more.setProperty("link", True)
+        more.setAutoDefault(False)  # Return in a dialog is for its own button
+        more.setToolTip("Show or hide the settings that are seldom changed")
+        more.toggled.connect(lambda _: self._show_what_matters())
+        return more
+
+    def _add_row(self, name: str) -> None:
+        field = self._model.model_fields[name]
+        editor = self._editor(name, field, self._given.get(name, field.default))
+        editor.setToolTip(plain_tip(str(field.description or "")))
+        editor.setAccessibleName(label_of(self._model, name))
+        label = Label(label_of(self._model, name))
+        label.setBuddy(editor)
+        label.setToolTip(plain_tip(str(field.description or "")))
+        label.setProperty("quiet", True)
+        self._layout.addRow(label, editor)
+        self.editors[name] = editor
+
+    def _show_what_matters(self) -> None:
+        values = self.values()
+        _, wrong = self._check()
+        hidden_by_choice = 0
+        for name, editor in self.editors.items():
+            matters = applies(self._model, name, values)
+            stays = name not in self._secondary or name in self._changed_before
+            hidden_by_choice += matters and not stays
+            # a wrong value is shown wherever it is, or it could not be mended
+            shown = (matters and (stays or self.more.isChecked())) or name == wrong
+            self._layout.setRowVisible(editor, shown)
+        self._layout.setRowVisible(self.more, hidden_by_choice > 0)
+        if self.more.isChecked():
+            self.more.setText("Fewer settings")
+        else:
+            self.more.setText(f"More settings ({hidden_by_choice})")
+
+    def shown(self) -> tuple[str, ...]:
+        """Names of the settings in sight, in the order of the model."""
+        return tuple(
+            n for n in self._model.model_fields if n in self.editors and self._layout.isRowVisible(self.editors[n])
+        )
 
     def _editor(self, name: str, field: Any, value: Any) -> QLineEdit | QComboBox | QCheckBox:
         if isinstance(field.annotation, type) and issubclass(field.annotation, LabelledEnum):
@@ -144,14 +203,17 @@ class SettingsForm(QWidget):
         except QuantityError:
             return text
 
-    def problem(self) -> str:
-        """Return what is wrong, in words, and which field is marked; empty when nothing is."""
-        wrong, words = "", ""
+    def _check(self) -> tuple[str, str]:
+        """Return what is wrong in words and the field it is about; both empty when nothing is."""
         try:
             make_settings(self._model, self.values())
         except SettingError as error:
-            words = error.in_window
-            wrong = next((n for n in error.settings if n in self.editors), "")
+            return error.in_window, next((n for n in error.settings if n in self.editors), "")
+        return "", ""
+
+    def problem(self) -> str:
+        """Return what is wrong, in words, and which field is marked; empty when nothing is."""
+        words, wrong = self._check()
         for name, editor in self.editors.items():
             if editor.property("wrong") != (name == wrong):
                 editor.setProperty("wrong", name == wrong)

@@ -59,4 +59,5 @@ def highest_harmonic() -> Any:
         ge=2,
         le=MOST_HARMONICS,
         affects=effects.HARMONICS_INCLUDED,
+        secondary=True,
     )

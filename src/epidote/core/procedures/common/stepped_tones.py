@@ -52,7 +52,9 @@ class SteppedSettings(Settings):
     dwell: float = setting(
         0.4, "Dwell time", "Duration of each tone, including settling time", "s", played=True, ge=0.02, le=60
     )
-    driven: int = setting(0, "Driven output", "Drive this output only; 0 drives all outputs", played=True, ge=0, le=64)
+    driven: int = setting(
+        0, "Driven output", "Drive this output only; 0 drives all outputs", played=True, ge=0, le=64, secondary=True
+    )
     band_low: float = lower_band_limit()
     band_high: float = upper_band_limit()
     weighting: Weighting = setting(

@@ -33,7 +33,7 @@ from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
-from epidote.core.settings import Settings, require_rising, setting
+from epidote.core.settings import OnlyWith, Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
 from epidote.core.signals.stimulus import Stimulus
@@ -42,6 +42,9 @@ from epidote.core.stimuli.stepped_tones import KIND, Step, stepped_tones, steps_
 _LEAST_CYCLES = 8.0
 _STANDS_OUT = 3.0
 MOST_CHANNELS = 8
+
+
+_CURVE = OnlyWith("points_per_octave")  # 0 is no curve
 
 
 class CrosstalkSettings(Settings):
@@ -57,20 +60,37 @@ class CrosstalkSettings(Settings):
         le=100000,
         affects=effects.DISTORTION_FREQUENCY,
     )
-    duration: float = setting(1.0, "Duration", "Duration of that tone", "s", played=True, ge=0.1, le=60)
+    duration: float = setting(1.0, "Duration", "Duration of that tone", "s", played=True, ge=0.1, le=60, secondary=True)
     level: float = setting(
         -6.0, "Level", "Generator level at the driven output", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL
     )
     start_frequency: float = setting(
-        20.0, "Start frequency", "Lowest frequency of the curve", "Hz", played=True, ge=5, le=50000
+        20.0, "Start frequency", "Lowest frequency of the curve", "Hz", played=True, ge=5, le=50000, only_with=_CURVE
     )
     stop_frequency: float = setting(
-        20000.0, "Stop frequency", "Highest frequency of the curve", "Hz", played=True, ge=10, le=190000
+        20000.0,
+        "Stop frequency",
+        "Highest frequency of the curve",
+        "Hz",
+        played=True,
+        ge=10,
+        le=190000,
+        only_with=_CURVE,
     )
     points_per_octave: int = setting(
         1, "Points per octave", "Points per octave of the curve; 0 for no curve", played=True, ge=0, le=24
     )
-    dwell: float = setting(0.3, "Dwell time", "Duration of each tone of the curve", "s", played=True, ge=0.02, le=10)
+    dwell: float = setting(
+        0.3,
+        "Dwell time",
+        "Duration of each tone of the curve",
+        "s",
+        played=True,
+        ge=0.02,
+        le=10,
+        only_with=_CURVE,
+        secondary=True,
+    )
 
     @model_validator(mode="after")
     def _a_range(self) -> CrosstalkSettings:

@@ -17,7 +17,7 @@ from epidote.core.procedures.common.shared_settings import upper_band_limit
 from epidote.core.procedures.common.stepped_tones import SteppedSettings, least_dwell
 from epidote.core.quantities.frequency_series import NOMINAL, fractional_octave_series, preferred_numbers
 from epidote.core.quantities.units import QuantityError, parse_as, to_db
-from epidote.core.settings import LabelledEnum, require_rising, setting
+from epidote.core.settings import LabelledEnum, OnlyWith, require_rising, setting
 from epidote.core.signals.signal import Samples
 from epidote.core.stimuli.stepped_tones import Step
 
@@ -53,14 +53,25 @@ class DistortionFrequencySettings(SteppedSettings):
 
     start_frequency: float = setting(20.0, "Start frequency", "Lowest frequency", "Hz", played=True, ge=5, le=100000)
     stop_frequency: float = setting(20000.0, "Stop frequency", "Highest frequency", "Hz", played=True, gt=5, le=192000)
-    points_per_octave: int = setting(3, "Points per octave", "Points per octave", played=True, ge=1, le=48)
+    points_per_octave: int = setting(
+        3,
+        "Points per octave",
+        "Points per octave",
+        played=True,
+        ge=1,
+        le=48,
+        only_with=OnlyWith("series", (Series.OCTAVES,)),
+    )
     series: Series = setting(
         Series.OCTAVES,
         "Frequency spacing",
         "Points per octave, or preferred frequencies to ISO 3 (10, 20, 40 or 80 per decade)",
         played=True,
+        secondary=True,
     )
-    order: Order = setting(Order.UP, "Sweep direction", "Ascending or descending frequency", played=True)
+    order: Order = setting(
+        Order.UP, "Sweep direction", "Ascending or descending frequency", played=True, secondary=True
+    )
     level: LevelString = setting(
         "-20 dBFS",
         "Level",

@@ -55,8 +55,11 @@ class DistortionLevelSettings(SteppedSettings):
         "Distortion measure",
         "Distortion measure compared with the limits",
         affects=effects.DISTORTION_MEASURE,
+        secondary=True,
     )
-    clean: float = setting(0.1, "Clean limit", "Distortion limit for the “clean” readings", "%", gt=0, le=100)
+    clean: float = setting(
+        0.1, "Clean limit", "Distortion limit for the “clean” readings", "%", gt=0, le=100, secondary=True
+    )
 
     @property
     def limits(self) -> tuple[float, ...]:

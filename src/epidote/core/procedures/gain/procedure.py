@@ -49,7 +49,9 @@ class GainSettings(Settings):
     """Settings of gain."""
 
     frequency: float = tone_frequency()
-    duration: float = setting(1.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600)
+    duration: float = setting(
+        1.0, "Duration", "Duration of the analysed section", "s", played=True, ge=0.05, le=600, secondary=True
+    )
     level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
     output_level: LevelString = setting(
         "1 V",

@@ -12,7 +12,7 @@ from pydantic import model_validator
 from epidote.core import effects
 from epidote.core.analysis.sine import intermodulation as intermod
 from epidote.core.errors import SettingError
-from epidote.core.settings import LabelledEnum, Settings, require_rising, setting
+from epidote.core.settings import LabelledEnum, OnlyWith, Settings, require_rising, setting
 
 SWEPT_DWELL = 0.5  # s of each step along the frequency of the upper tone
 
@@ -41,10 +41,13 @@ class Convention(LabelledEnum):
     ENVELOPE = "RMS of the envelope", "RMS of envelope"
 
 
+_CUSTOM = OnlyWith("pair", (Pair.FREE,))
+
+
 class IntermodulationSettings(Settings):
     """Settings of intermodulation."""
 
-    pair: Pair = setting(Pair.FREE, "Tone pair", "Standard tone pair, or the frequencies below", played=True)
+    pair: Pair = setting(Pair.FREE, "Tone pair", "Standard tone pair, or tones of your own", played=True)
     frequency_1: float = setting(
         60.0,
         "Lower tone",
@@ -54,6 +57,7 @@ class IntermodulationSettings(Settings):
         ge=5,
         le=100000,
         affects=effects.PRODUCT_FREQUENCIES,
+        only_with=_CUSTOM,
     )
     frequency_2: float = setting(
         7000.0,
@@ -64,6 +68,7 @@ class IntermodulationSettings(Settings):
         ge=10,
         le=190000,
         affects=effects.PRODUCT_FREQUENCIES,
+        only_with=_CUSTOM,
     )
     ratio: float = setting(
         4.0,
@@ -73,6 +78,7 @@ class IntermodulationSettings(Settings):
         gt=0.001,
         le=1000,
         affects=effects.TONE_RATIO,
+        only_with=_CUSTOM,
     )
     level: float = setting(
         -6.0,
@@ -88,20 +94,27 @@ class IntermodulationSettings(Settings):
     sweep_from: float = setting(
         0.0,
         "Sweep from",
-        "Sweep the upper tone from this frequency to frequency_2; 0 for no sweep",
+        "Frequency from which the upper tone is swept up to its own; 0 for no sweep",
         "Hz",
         played=True,
         ge=0,
         le=190000,
     )
     points_per_octave: int = setting(
-        3, "Points per octave", "Tone pairs per octave of the sweep", played=True, ge=1, le=48
+        3,
+        "Points per octave",
+        "Tone pairs per octave of the sweep",
+        played=True,
+        ge=1,
+        le=48,
+        only_with=OnlyWith("sweep_from"),
     )
     convention: Convention = setting(
         Convention.ROOT_OF_SQUARES,
         "Definition",
         "Definition of modulation distortion",
         affects=effects.MODULATION_DEFINITION,
+        secondary=True,
     )
 
     @model_validator(mode="before")

@@ -54,11 +54,15 @@ class LatencySettings(Settings):
         played=True,
     )
     longest: float = setting(
-        0.5, "Maximum latency", "Longest latency that can be measured", "s", played=True, ge=0.01, le=30
+        0.5, "Maximum latency", "Longest latency that can be measured", "s", played=True, ge=0.01, le=30, secondary=True
     )
     level: float = setting(-12.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
-    band_low: float = setting(100.0, "Lower band limit", "Lower limit of the analysed band", "Hz", ge=0, le=100000)
-    band_high: float = setting(18000.0, "Upper band limit", "Upper limit of the analysed band", "Hz", gt=0, le=192000)
+    band_low: float = setting(
+        100.0, "Lower band limit", "Lower limit of the analysed band", "Hz", ge=0, le=100000, secondary=True
+    )
+    band_high: float = setting(
+        18000.0, "Upper band limit", "Upper limit of the analysed band", "Hz", gt=0, le=192000, secondary=True
+    )
 
     @model_validator(mode="after")
     def _band_is_one(self) -> LatencySettings:

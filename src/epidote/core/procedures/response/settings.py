@@ -5,7 +5,7 @@ from __future__ import annotations
 from epidote.core import effects
 from epidote.core.analysis.spectral.smoothing import Smoothing
 from epidote.core.procedures.common.swept import SweepSettings
-from epidote.core.settings import LabelledEnum, setting
+from epidote.core.settings import LabelledEnum, OnlyWith, setting
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.noise import Colour, material, noise
 
@@ -31,14 +31,29 @@ class ResponseSettings(SweepSettings):
     stimulus: Excitation = setting(
         Excitation.SWEEP, "Stimulus", "Test signal: sweep, noise or audio file", played=True, affects=effects.STIMULUS
     )
-    colour: Colour = setting(Colour.PINK, "Noise spectrum", "Noise spectrum: pink or white", played=True)
-    material: str = setting("", "Audio file", "Audio file to play", played=True, max_length=1000)
+    colour: Colour = setting(
+        Colour.PINK,
+        "Noise spectrum",
+        "Noise spectrum: pink or white",
+        played=True,
+        only_with=OnlyWith("stimulus", (Excitation.NOISE,)),
+    )
+    material: str = setting(
+        "",
+        "Audio file",
+        "Audio file to play",
+        played=True,
+        max_length=1000,
+        only_with=OnlyWith("stimulus", (Excitation.FILE,)),
+    )
     reference_channel: int = setting(
         0,
         "Reference channel",
         "For noise or a file: input channel connected before the unit; 0 uses the played signal",
         ge=0,
         le=64,
+        only_with=OnlyWith("stimulus", (Excitation.NOISE, Excitation.FILE)),
+        secondary=True,
     )
     smoothing: Smoothing = setting(
         Smoothing.NONE, "Smoothing", "Smoothing of the level curves, in octaves", affects=effects.SMOOTHING
@@ -48,6 +63,8 @@ class ResponseSettings(SweepSettings):
         "Time window",
         "Time window applied to the impulse response",
         affects=effects.IMPULSE_WINDOW,
+        only_with=OnlyWith("stimulus", (Excitation.SWEEP,)),
+        secondary=True,
     )
 
     def played(self, rate: float) -> Stimulus:

@@ -158,7 +158,8 @@ class RunPanel(QWidget):
 
     def _fill(self, procedure: Any, chain: Any, settings: dict[str, Any], only: tuple[str, ...] | None = None) -> None:
         self._procedure, self._chain = procedure, chain
-        self.form = SettingsForm(procedure.Settings, settings, only)
+        expanded = self.form is not None and self.form.more.isChecked()
+        self.form = SettingsForm(procedure.Settings, settings, only, expanded=expanded)
         self.form.changed.connect(self.refresh)
         self._area.setWidget(self.form)
         self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
