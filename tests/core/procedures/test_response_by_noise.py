@@ -7,6 +7,7 @@ import pytest
 import scipy.signal
 import soundfile
 
+import epidote.audio.files.sound_file  # noqa: F401  the response to a sound file reads it through this
 from epidote.core.analysis.spectral.transfer_function import estimate_transfer_function
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, SettingError
