@@ -6,8 +6,18 @@ from typing import Any
 
 import pytest
 
+from epidote.core.errors import SettingError
 from epidote.core.procedures import registry
-from epidote.core.settings import Settings, describe_settings, is_secondary, make_settings, setting
+from epidote.core.quantities.units import parse_as
+from epidote.core.settings import (
+    Settings,
+    describe_settings,
+    is_secondary,
+    make_settings,
+    range_in_words,
+    setting,
+    unit_of,
+)
 from epidote.desktop.widgets.settings_form import SettingsForm
 
 
@@ -109,3 +119,27 @@ def test_a_setting_depends_on_the_default_where_nothing_is_said() -> None:
 
     assert applies(Example, "detail", {})
     assert not applies(Example, "detail", {"mode": "b"})
+
+
+def test_the_tooltip_says_meaning_and_range(qtbot: Any) -> None:
+    form = form_for(qtbot, "impedance")
+    assert form.editors["series_ohms"].toolTip() == "Value of the series resistor\nmore than 0 Ω, up to 10 MΩ"
+    assert form.editors["level"].toolTip() == "Generator level\n-140 dBFS to 0 dBFS"
+
+
+@pytest.mark.parametrize("procedure", sorted(registry.registered()))
+def test_both_ends_of_a_stated_range_are_taken(procedure: str) -> None:
+    """The words are read back by the parser of units, and the model judges the value."""
+    model = registry.procedure(procedure).Settings
+    for name, field in model.model_fields.items():
+        words = range_in_words(model, name)
+        if not words or words.startswith("more than"):
+            continue
+        for end in words.split(" to "):
+            value: float | str = end
+            if unit_of(field):
+                value = parse_as(end, unit_of(field))
+            try:
+                make_settings(model, {name: value})
+            except SettingError as error:  # a rule between two settings may refuse it, not the range
+                assert "is not valid" not in str(error)

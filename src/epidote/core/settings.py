@@ -45,6 +45,7 @@ _REMEDIES = {
     "missing": "a value is needed",
 }
 _LIMITS = ("gt", "ge", "lt", "le")
+_LIMIT_WORDS = {"gt": "more than {}", "ge": "{} or more", "lt": "less than {}", "le": "up to {}"}
 
 
 class Settings(BaseModel):
@@ -159,6 +160,19 @@ def labels_of(model: type[BaseModel]) -> dict[str, str]:
 def unit_of(field: FieldInfo) -> str:
     """Return the unit of a setting, "" for none."""
     return str(_extra(field).get("unit", ""))
+
+
+def range_in_words(model: type[BaseModel], name: str) -> str:
+    """Return what may be entered: "5 Hz to 100 kHz", "more than 0 Ω, up to 10 MΩ"; "" where the values are no numbers
+    or have no limits.
+    """
+    field = model.model_fields[name]
+    limits = {key: getattr(one, key) for one in field.metadata for key in _LIMITS if hasattr(one, key)}
+    words = {key: format_plain(limit, unit_of(field)) for key, limit in limits.items()}
+    if "ge" in words and "le" in words:
+        return f"{words['ge']} to {words['le']}"
+    parts = [_LIMIT_WORDS[key].format(words[key]) for key in _LIMITS if key in words]
+    return ", ".join(parts)
 
 
 def value_in_words(model: type[BaseModel], name: str, value: Any) -> str:

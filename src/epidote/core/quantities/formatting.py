@@ -51,7 +51,8 @@ def format_quantity(
         # a value lost in its uncertainty is shown on the uncertainty's scale: 0 mHz, not 37 nHz
         scale = max(abs(float(f"{value:.{digits - 1}e}")), uncertainty or 0.0)
         exponent = 3 * math.floor(math.log10(scale) / 3)
-        exponent = max(-12, min(exponent, 9))
+        largest = 0 if unit == "s" else 9  # nobody reads kiloseconds
+        exponent = max(-12, min(exponent, largest))
         value, prefix = value / 10**exponent, _ENGINEERING[exponent]
         uncertainty = uncertainty / 10**exponent if uncertainty else None
     decimals = _decimals_of(value, unit, digits, uncertainty)

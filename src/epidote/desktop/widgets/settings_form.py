@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLineEdit, QPus
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import QuantityError, parse_as
-from epidote.core.settings import LabelledEnum, applies, is_secondary, label_of, make_settings, unit_of
+from epidote.core.settings import LabelledEnum, applies, is_secondary, label_of, make_settings, range_in_words, unit_of
 from epidote.desktop.widgets.plain import Label, plain_tip
 
 
@@ -77,11 +77,12 @@ class SettingsForm(QWidget):
     def _add_row(self, name: str) -> None:
         field = self._model.model_fields[name]
         editor = self._editor(name, field, self._given.get(name, field.default))
-        editor.setToolTip(plain_tip(str(field.description or "")))
+        meaning = "\n".join(part for part in (field.description, range_in_words(self._model, name)) if part)
+        editor.setToolTip(plain_tip(meaning))
         editor.setAccessibleName(label_of(self._model, name))
         label = Label(label_of(self._model, name))
         label.setBuddy(editor)
-        label.setToolTip(plain_tip(str(field.description or "")))
+        label.setToolTip(plain_tip(meaning))
         label.setProperty("quiet", True)
         self._layout.addRow(label, editor)
         self.editors[name] = editor
