@@ -143,3 +143,24 @@ def test_both_ends_of_a_stated_range_are_taken(procedure: str) -> None:
                 make_settings(model, {name: value})
             except SettingError as error:  # a rule between two settings may refuse it, not the range
                 assert "is not valid" not in str(error)
+
+
+def test_a_wrong_value_is_said_below_its_field(qtbot: Any) -> None:
+    form = form_for(qtbot, "tone")
+    form.set_text("frequency", "loud")
+    assert "“loud” is not valid" in form.problem()
+    assert form.said_at_field
+    assert form.errors["frequency"].isVisible()
+    assert not form.errors["level"].isVisible()
+    form.set_text("frequency", "1 kHz")
+    form.problem()
+    assert not form.errors["frequency"].isVisible()
+
+
+def test_the_user_of_a_form_can_say_what_the_model_does_not_know(qtbot: Any) -> None:
+    form = form_for(qtbot, "latency")
+    form.show_problem("No device is connected.", ())
+    assert not form.said_at_field
+    form.show_problem("The band ends above half the sample rate.", ("band_high",))
+    assert "band_high" in form.shown(), "a hidden setting that is wrong is shown"
+    assert form.errors["band_high"].isVisible()

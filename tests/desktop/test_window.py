@@ -54,10 +54,10 @@ def test_mending_the_chain_from_the_strip(window, qtbot):
         lambda: page.form is not None and page.path.chosen_key() == "load" and "load_confirmed" in page.form.values(),
     )
     page.form.set_text("load_ohms", "eight")
-    assert "Load resistance: “eight” is not valid" in page.problem.text()
+    assert "Load resistance: “eight” is not valid" in page.form.errors["load_ohms"].text()
     page.form.set_text("load_ohms", "8.2 Ω")
     page.form.set_text("load_confirmed", "yes")
-    assert page.problem.text() == ""
+    assert not page.form.errors["load_ohms"].isVisible()
     page.form.committed.emit()
     wait_for(qtbot, lambda: window.strip.items["load"].text() == "Load 8.2 Ω")
     window.session.undo.undo()

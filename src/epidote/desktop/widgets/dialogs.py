@@ -184,6 +184,8 @@ class ModelDialog(FormDialog):
 
     def check(self) -> None:
         self.say(self.form.problem())
+        if self.form.said_at_field:
+            self.problem.hide()
 
 
 class PreferencesDialog(FormDialog):

@@ -41,6 +41,8 @@ class SettingsForm(QWidget):
         self._model, self._given = model, dict(values)
         self._choices = choices or {}
         self.editors: dict[str, QLineEdit | QComboBox | QCheckBox] = {}
+        self.errors: dict[str, Label] = {}  # below each field, shown while its value is wrong
+        self.said_at_field = False
         self._layout = QFormLayout(self)
         self._layout.setContentsMargins(0, 0, 0, 0)
         self._layout.setVerticalSpacing(4)
@@ -86,6 +88,12 @@ class SettingsForm(QWidget):
         label.setProperty("quiet", True)
         self._layout.addRow(label, editor)
         self.editors[name] = editor
+        error = Label()
+        error.setProperty("error", True)
+        error.setWordWrap(True)
+        self._layout.addRow(error)
+        self._layout.setRowVisible(error, False)
+        self.errors[name] = error
 
     def _show_what_matters(self) -> None:
         values = self.values()
@@ -213,11 +221,25 @@ class SettingsForm(QWidget):
         return "", ""
 
     def problem(self) -> str:
-        """Return what is wrong, in words, and which field is marked; empty when nothing is."""
+        """Return what is wrong, in words; empty when nothing is. The field it is about is marked and says it too."""
         words, wrong = self._check()
+        self.show_problem(words, (wrong,))
+        return words
+
+    def show_problem(self, words: str, names: tuple[str, ...]) -> None:
+        """Say what is wrong below the first of the named fields, and mark it; ``said_at_field``: whether there was one.
+
+        For the user of the form too, who knows what the model does not, such as the sample rate.
+        """
+        wrong = next((name for name in names if name in self.editors), "")
+        self.said_at_field = bool(words and wrong)
         for name, editor in self.editors.items():
-            if editor.property("wrong") != (name == wrong):
-                editor.setProperty("wrong", name == wrong)
+            is_wrong = name == wrong and self.said_at_field
+            if is_wrong:
+                self.errors[name].setText(words)
+                self._layout.setRowVisible(editor, True)
+            self._layout.setRowVisible(self.errors[name], is_wrong)
+            if editor.property("wrong") != is_wrong:
+                editor.setProperty("wrong", is_wrong)
                 editor.style().unpolish(editor)
                 editor.style().polish(editor)
-        return words

@@ -74,7 +74,8 @@ def test_what_does_not_fit_changes_nothing(page, window):
     page.path.choose("output")
     page.form.set_text("outputs", "1, one")
     page.form.committed.emit()
-    assert "Output channels: “one”" in page.problem.text()
+    assert "Output channels: “one”" in page.form.errors["outputs"].text()
+    assert page.problem.text() == "", "it is said once"
     assert chain_of(window).outputs == (1, 2)
 
 

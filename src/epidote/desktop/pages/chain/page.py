@@ -255,7 +255,7 @@ class ChainPage(Page):
         choices = {"device": self.known_devices}
         form = SettingsForm(Chain, self.chain.model_dump(), block.fields, choices)
         form.setEnabled(self.session.writable)
-        form.changed.connect(lambda: self.problem.setText(form.problem()))
+        form.changed.connect(lambda: self._say_problem(form))
         form.committed.connect(lambda: self._commit(form))
         if self.form is not None:
             self._form_layout.removeWidget(self.form)
@@ -264,6 +264,11 @@ class ChainPage(Page):
         self.form = form
         self._form_layout.insertWidget(0, form)
         self.problem.setText("")
+
+    def _say_problem(self, form: SettingsForm) -> None:
+        """Say what no field of the block can say."""
+        words = form.problem()
+        self.problem.setText("" if form.said_at_field else words)
 
     def _fill_guides(self, block: Block) -> None:
         """Below the settings: the calibrations of a block, how its values were found, and what can be imported."""

@@ -186,8 +186,10 @@ class RunPanel(QWidget):
                 )
             except EpidoteError as error:
                 words = in_window(error)
-        self.problem.setText(words)
-        self.problem.setVisible(bool(words))
+                self.form.show_problem(words, getattr(error, "settings", ()))
+        said_below = bool(words) and not self.form.said_at_field
+        self.problem.setText(words if said_below else "")
+        self.problem.setVisible(said_below)
         self.go.setEnabled(not words and (self._recomputing or bool(self.device.currentData())))
 
     def _go(self) -> None:
