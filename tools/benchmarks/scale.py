@@ -23,12 +23,13 @@ from timing import best, row
 
 from epidote.core.chain.chain import Chain
 from epidote.core.comparison.conditions.condition_table import ConditionReading, grid
-from epidote.core.comparison.differences.operating_points import at_point, difference_in_words, parse_point
+from epidote.core.comparison.differences.operating_points import at_point, parse_point
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import make_settings
+from epidote.core.wording.differences import difference_words
 from epidote.desktop.app import application
 from epidote.desktop.plotting.figure import Figure, Trace
 from epidote.desktop.plotting.graph_widget import GraphWidget
@@ -68,7 +69,7 @@ def large_study(path: Path) -> None:
         )
         for c, column in enumerate(columns):
             curve = level(n * COLUMNS + c)
-            readings = level_readings(curve, 0.001)
+            readings = level_readings(curve, np.full(F.size, 0.001))
             head = Headline(readings[0], "Gain at 1 kHz")
             study.add_run(
                 FinishedRun(
@@ -180,13 +181,13 @@ def two_dozen(path: Path) -> None:
     while not window.matrix.built or window.session.overview is None:
         QApplication.processEvents()
     page, seen = window.matrix, window.session.overview
-    page.choose([s.id for s in seen.subjects if not s.is_baseline][:24], seen.columns[0].id)
+    page.selection.select([s.id for s in seen.subjects if not s.is_baseline][:24], seen.columns[0].id)
     while (figure := page.graph_panel.graph.figure()) is None or len(figure.traces) < 24:
         QApplication.processEvents()
     computed, painted = [], []
     for _ in range(15):
         begun = time.thread_time()
-        page.show_chosen()
+        page.show_selected()
         shown = time.thread_time()
         page.graph_panel.graph.repaint()
         computed.append(shown - begun)
@@ -210,7 +211,7 @@ def tables() -> None:
             for point in points:
                 for r in at_point([c], point):
                     base = bases.setdefault(r.key, r)
-                    difference_in_words(r.value, base.value, r.unit)
+                    difference_words(r.value, base.value, r.unit)
 
     row("500 subjects at two operating points, with differences", f"{1000 * best(work, 5):.0f} ms", "under 200 ms")
     told = [

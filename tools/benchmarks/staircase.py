@@ -16,12 +16,13 @@ import numpy as np
 
 from epidote.audio.device import DeviceInfo
 from epidote.core.analysis.sine import stepped_tone as steps
+from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal
-from epidote.core.stimuli.stepped_tones import steps_of
+from epidote.core.stimuli.stepped_tones import ScheduledStep, steps_of
 from epidote.measurement.playback import play_and_record
 from epidote.measurement.processing import analyse
 
@@ -87,7 +88,7 @@ def main() -> None:
             noisy = x + 1e-6 * np.random.default_rng(seed).standard_normal(x.size)
             begun = time.perf_counter()
             steps.measure_step(
-                noisy, RATE, steps.StepAt(0, x.size, 997.0, -20.0), 10, (20.0, 20000.0), weighting=steps.Weighting.NONE
+                noisy, RATE, ScheduledStep(0, x.size, 997.0, -20.0), 10, (20.0, 20000.0), weighting=Weighting.NONE
             )
             times.append(time.perf_counter() - begun)
         row(f"analysis of a step of {dwell:g} s, one channel, over its dwell", f"{np.median(times) / dwell:.3f}", "0.1")
