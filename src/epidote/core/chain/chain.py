@@ -148,6 +148,11 @@ class Chain(BaseModel):
         return self
 
     @property
+    def stimulus_channels(self) -> tuple[int, ...]:
+        """Channels of a stimulus that drives every output: 1 to their number."""
+        return tuple(range(1, len(self.outputs) + 1))
+
+    @property
     def calibrated(self) -> bool:
         return self.input_full_scale is not None
 

@@ -26,10 +26,12 @@ from epidote.core.claims.claimed_quantity import RESPONSE
 from epidote.core.errors import UnusableInputError
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.common.claim_answers import response_candidates
+from epidote.core.procedures.common.views import GAIN_VIEW, spectrum_view
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind, Shown
+from epidote.core.results.kinds import ChainShare, ReadingKind
+from epidote.core.results.level_readings import KINDS as LEVEL_READINGS
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
@@ -71,15 +73,7 @@ class Multitone(ProcedureBase):
     Settings = MultitoneSettings
     answers = (ClaimAnswer((RESPONSE,), response_candidates, curves=("level",)),)
     views = (
-        CurveView(
-            "level",
-            "Level",
-            "level",
-            "Gain",
-            chain=ChainShare.SUBTRACTS,
-            microphone=Microphone.LEVEL,
-            role=CurveRole.RESPONSE,
-        ),
+        GAIN_VIEW,
         CurveView(
             "floor",
             "Distortion + noise",
@@ -88,31 +82,17 @@ class Multitone(ProcedureBase):
             chain=ChainShare.ADDS,
             ratio=True,
         ),
-        CurveView(
-            "spectrum",
-            "Spectrum",
-            "spectrum",
-            "Level",
-            compared=False,
-            microphone=Microphone.LEVEL,
-            role=CurveRole.SPECTRUM,
-        ),
+        spectrum_view(),
     )
     readings = (
         ReadingKind("distortion_noise", "Distortion and noise", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("gain_1k", "Gain at 1 kHz", loss="insertion_loss"),
-        ReadingKind("bandwidth_low", "Lower -3 dB", corner_of="level"),
-        ReadingKind("bandwidth_high", "Upper -3 dB", corner_of="level"),
-        ReadingKind("bandwidth_low_1db", "Lower -1 dB"),
-        ReadingKind("bandwidth_high_1db", "Upper -1 dB"),
-        ReadingKind("flatness", "Flatness", shown=Shown.PLUS_MINUS),
-        ReadingKind("level_20k", "20 kHz re 1 kHz"),
+        *LEVEL_READINGS,
         ReadingKind("clock", "Clock offset of tones"),
         ReadingKind("headroom", "Headroom", compared=False),
     )
 
     def conduct(self, settings: MultitoneSettings, chain: Chain) -> Conduct:
-        yield self._stimulus(settings, chain.rate, tuple(range(1, len(chain.outputs) + 1)))
+        yield self._stimulus(settings, chain.rate, chain.stimulus_channels)
 
     @staticmethod
     def _stimulus(settings: MultitoneSettings, rate: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:

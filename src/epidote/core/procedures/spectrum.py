@@ -29,10 +29,11 @@ from epidote.core.analysis.spreads import line_power_variance, power_spread_db, 
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
+from epidote.core.procedures.common.views import spectrum_view
+from epidote.core.procedures.protocol import Conduct, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when
-from epidote.core.results.kinds import CurveRole, Microphone, ReadingKind
+from epidote.core.results.kinds import ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import LabelledEnum, Settings, setting
@@ -76,17 +77,7 @@ class Spectrum(ProcedureBase):
     title = "Spectrum"
     of_any_recording = True
     Settings = SpectrumSettings
-    views = (
-        CurveView(
-            "spectrum",
-            "Spectrum",
-            "spectrum",
-            "Level",
-            compared=False,
-            microphone=Microphone.LEVEL,
-            role=CurveRole.SPECTRUM,
-        ),
-    )
+    views = (spectrum_view(),)
     readings = (
         ReadingKind("level", "Level"),
         ReadingKind("level_a", "Level, A-weighted"),

@@ -13,9 +13,20 @@ import numpy as np
 
 from epidote.core.results.caution import Caution
 from epidote.core.results.curve_features import curve_at, cutoff_frequency, flatness
+from epidote.core.results.kinds import ReadingKind, Shown
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
+
+KINDS = (
+    ReadingKind("gain_1k", "Gain at 1 kHz", loss="insertion_loss"),
+    ReadingKind("bandwidth_low", "Lower -3 dB", corner_of="level"),
+    ReadingKind("bandwidth_high", "Upper -3 dB", corner_of="level"),
+    ReadingKind("bandwidth_low_1db", "Lower -1 dB"),
+    ReadingKind("bandwidth_high_1db", "Upper -1 dB"),
+    ReadingKind("flatness", "Flatness", shown=Shown.PLUS_MINUS),
+    ReadingKind("level_20k", "20 kHz re 1 kHz"),
+)  # what level_readings gives
 
 
 def reference_frequency(level: Curve) -> float:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
+from epidote.core.analysis.capture_checks import require_valid
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
 from epidote.core.results.caution import Caution, unique
@@ -66,6 +67,16 @@ def require_consistent_channels(recordings: Sequence[Recording]) -> int:
             "The recordings differ in number of channels or sample rate. Use the recordings of a single run."
         )
     return counts.pop()
+
+
+def require_usable_recordings(recordings: Sequence[Recording], least_frames: int) -> int:
+    """Return the channel count of a run's recordings, each of which is long enough and finite. Raises
+    UnusableInputError.
+    """
+    channels = require_consistent_channels(recordings)
+    for recording in recordings:
+        require_valid(recording.signal, least_frames)
+    return channels
 
 
 def without_spreads(readings: Iterable[Reading]) -> list[Reading]:

@@ -14,7 +14,7 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core import effects
-from epidote.core.analysis.capture_checks import headroom, require_valid
+from epidote.core.analysis.capture_checks import headroom
 from epidote.core.analysis.quantisation import bits_of, follows_rounding
 from epidote.core.analysis.sine.sine_fit import fit_tone
 from epidote.core.analysis.sine.stepped_tone import locate_preamble, step_segment
@@ -22,7 +22,7 @@ from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spectral.windows import line_at
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.common.channels import merge_channels, require_consistent_channels, without_spreads
+from epidote.core.procedures.common.channels import merge_channels, require_usable_recordings, without_spreads
 from epidote.core.procedures.common.stepped_tones import OVERHEAD, least_dwell
 from epidote.core.procedures.crosstalk.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
@@ -185,9 +185,7 @@ class Crosstalk(ProcedureBase):
         )
 
     def analyse(self, recordings: Sequence[Recording], settings: CrosstalkSettings, chain: Chain) -> Result:
-        channels = require_consistent_channels(recordings)
-        for recording in recordings:
-            require_valid(recording.signal, 1024)
+        channels = require_usable_recordings(recordings, 1024)
         if channels < 2:
             raise UnusableInputError(
                 "Crosstalk needs a recording of at least two channels. Nothing was computed; record two channels."

@@ -11,7 +11,7 @@ from functools import partial
 
 import numpy as np
 
-from epidote.core.analysis.capture_checks import headroom, require_valid
+from epidote.core.analysis.capture_checks import headroom
 from epidote.core.analysis.sine.stepped_tone import StepMeasurement
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
@@ -20,7 +20,7 @@ from epidote.core.errors import SettingError
 from epidote.core.procedures.common.channels import (
     merge_channels,
     per_channel,
-    require_consistent_channels,
+    require_usable_recordings,
     without_spreads,
 )
 from epidote.core.procedures.common.stepped_tones import (
@@ -190,9 +190,7 @@ class DistortionFrequency(ProcedureBase):
         return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz, {settings.level}{hold}"
 
     def analyse(self, recordings: Sequence[Recording], settings: DistortionFrequencySettings, chain: Chain) -> Result:
-        channels = require_consistent_channels(recordings)
-        for recording in recordings:
-            require_valid(recording.signal, 256)
+        channels = require_usable_recordings(recordings, 256)
         last = recordings[-1]  # those before it were for finding the drive
         stimulus = stimulus_for(last, lambda: self._even(settings, chain))
         starts = locate_starts([last], [stimulus])

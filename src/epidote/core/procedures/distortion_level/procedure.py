@@ -14,7 +14,7 @@ from functools import partial
 
 import numpy as np
 
-from epidote.core.analysis.capture_checks import headroom, require_valid
+from epidote.core.analysis.capture_checks import headroom
 from epidote.core.analysis.sine import distortion_limits as knee
 from epidote.core.analysis.sine.stepped_tone import StepMeasurement
 from epidote.core.analysis.spreads import median_spread
@@ -23,7 +23,7 @@ from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.procedures.common.channels import (
     merge_channels,
     per_channel,
-    require_consistent_channels,
+    require_usable_recordings,
     without_spreads,
 )
 from epidote.core.procedures.common.stepped_tones import (
@@ -146,9 +146,7 @@ class DistortionLevel(ProcedureBase):
         return f"{format_plain(settings.frequency, 'Hz')}, to {settings.stop_at:g} %{driven}"
 
     def analyse(self, recordings: Sequence[Recording], settings: DistortionLevelSettings, chain: Chain) -> Result:
-        channels = require_consistent_channels(recordings)
-        for recording in recordings:
-            require_valid(recording.signal, 256)
+        channels = require_usable_recordings(recordings, 256)
         stimuli = [stimulus_for(r, lambda: self._coarse(settings, chain)) for r in recordings]
         starts = locate_starts(recordings, stimuli)
         numbers = settings.read_channels(channels)

@@ -12,7 +12,7 @@ from pydantic import model_validator
 
 from epidote.core import effects
 from epidote.core.analysis import sweep_deconvolution as dc
-from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, settled_segment
 from epidote.core.analysis.sine.tone import analyse_tone
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.chain.chain import Chain
@@ -22,17 +22,18 @@ from epidote.core.errors import SettingError
 from epidote.core.procedures.common.channels import (
     merge_channels,
     per_channel,
-    require_consistent_channels,
+    require_usable_recordings,
     without_spreads,
 )
 from epidote.core.procedures.common.shared_settings import tone_frequency
 from epidote.core.procedures.common.tone_curves import tone_curves
+from epidote.core.procedures.common.views import spectrum_view
 from epidote.core.procedures.gain.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, QuantityError, parse_as, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
-from epidote.core.results.kinds import CurveRole, Microphone, ReadingKind, Shown
+from epidote.core.results.kinds import ReadingKind, Shown
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, setting
@@ -79,15 +80,7 @@ class Gain(ProcedureBase):
     Settings = GainSettings
     answers = ANSWERS
     views = (
-        CurveView(
-            "spectrum",
-            "Tone",
-            "spectrum",
-            "Level",
-            compared=False,
-            microphone=Microphone.LEVEL,
-            role=CurveRole.SPECTRUM,
-        ),
+        spectrum_view("Tone"),
         CurveView("waveform", "Tone", "waveform", "Signal", log_x=False, compared=False),
     )
     readings = (
@@ -102,13 +95,12 @@ class Gain(ProcedureBase):
     )
 
     def conduct(self, settings: GainSettings, chain: Chain) -> Conduct:
-        channels = tuple(range(1, len(chain.outputs) + 1))
         yield tone(
             rate=chain.rate,
             frequency=settings.frequency,
             duration=settings.duration,
             level=settings.level,
-            channels=channels,
+            channels=chain.stimulus_channels,
         )
         yield sweep(
             rate=chain.rate,
@@ -116,7 +108,7 @@ class Gain(ProcedureBase):
             stop=min(16000.0, 0.4 * chain.rate),
             duration=_SWEEP_SECONDS,
             level=settings.level,
-            channels=channels,
+            channels=chain.stimulus_channels,
         )
 
     def duration(self, settings: GainSettings, chain: Chain) -> float:
@@ -132,9 +124,7 @@ class Gain(ProcedureBase):
         return f"{format_plain(settings.frequency, 'Hz')}, {settings.level:g} dBFS"
 
     def analyse(self, recordings: Sequence[Recording], settings: GainSettings, chain: Chain) -> Result:
-        channels = require_consistent_channels(recordings)
-        for recording in recordings:
-            require_valid(recording.signal, _LEAST_FRAMES)
+        channels = require_usable_recordings(recordings, _LEAST_FRAMES)
         levels = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
         result = merge_channels(levels, recordings, chain)
         first = result.reading("gain")

@@ -16,7 +16,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid, settled_segment
+from epidote.core.analysis.capture_checks import capture_cautions, headroom, settled_segment
 from epidote.core.analysis.sine import intermodulation as intermod
 from epidote.core.analysis.sine.stepped_tone import locate_preamble, step_segment
 from epidote.core.analysis.spectral.spectrum import bin_frequencies, line_levels, windowed_mean_squares
@@ -27,16 +27,17 @@ from epidote.core.errors import SettingError
 from epidote.core.procedures.common.channels import (
     merge_channels,
     per_channel,
-    require_consistent_channels,
+    require_usable_recordings,
     without_spreads,
 )
 from epidote.core.procedures.common.stepped_tones import OVERHEAD
+from epidote.core.procedures.common.views import spectrum_view
 from epidote.core.procedures.intermodulation.claim_answers import ANSWERS
 from epidote.core.procedures.intermodulation.settings import SWEPT_DWELL, Convention, IntermodulationSettings
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
-from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind
+from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, encode_annotations
 from epidote.core.signals.recording import Recording
@@ -60,15 +61,7 @@ class Intermodulation(ProcedureBase):
         CurveView("modulation", "Swept", "modulation", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),
         CurveView("d2", "Swept", "2nd order", "2nd-order products", chain=ChainShare.ADDS, ratio=True),
         CurveView("d3", "Swept", "3rd order", "3rd-order products", chain=ChainShare.ADDS, ratio=True),
-        CurveView(
-            "spectrum",
-            "Spectrum",
-            "spectrum",
-            "Level",
-            compared=False,
-            microphone=Microphone.LEVEL,
-            role=CurveRole.SPECTRUM,
-        ),
+        spectrum_view(),
     )
     readings = (
         ReadingKind("modulation_distortion", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),
@@ -83,7 +76,6 @@ class Intermodulation(ProcedureBase):
     )
 
     def conduct(self, settings: IntermodulationSettings, chain: Chain) -> Conduct:
-        channels = tuple(range(1, len(chain.outputs) + 1))
         yield two_tones(
             rate=chain.rate,
             first=settings.frequency_1,
@@ -91,7 +83,7 @@ class Intermodulation(ProcedureBase):
             ratio=settings.ratio,
             duration=settings.duration,
             level=settings.level,
-            channels=channels,
+            channels=chain.stimulus_channels,
         )
         if settings.sweep_from:
             level = 20 * math.log10(amplitudes(settings.level, settings.ratio)[1])
@@ -99,7 +91,7 @@ class Intermodulation(ProcedureBase):
             yield stepped_tones(
                 rate=chain.rate,
                 steps=steps,
-                channels=channels,
+                channels=chain.stimulus_channels,
                 fixed=FixedTone(settings.frequency_1, 20 * math.log10(settings.ratio)),
             )
 
@@ -127,9 +119,7 @@ class Intermodulation(ProcedureBase):
         return f"{settings.frequency_1:g} Hz + {settings.frequency_2 / 1000:g} kHz, {settings.ratio:g}:1{swept}"
 
     def analyse(self, recordings: Sequence[Recording], settings: IntermodulationSettings, chain: Chain) -> Result:
-        channels = require_consistent_channels(recordings)
-        for recording in recordings:
-            require_valid(recording.signal, _LEAST_FRAMES)
+        channels = require_usable_recordings(recordings, _LEAST_FRAMES)
         results = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
         return merge_channels(results, recordings, chain)
 

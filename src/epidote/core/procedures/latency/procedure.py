@@ -15,13 +15,13 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core import effects
-from epidote.core.analysis.capture_checks import headroom, is_clipped, require_valid
+from epidote.core.analysis.capture_checks import headroom, is_clipped
 from epidote.core.analysis.delay.delay_estimation import Delay, delay_between
 from epidote.core.analysis.delay.two_path_delay import two_arrivals
 from epidote.core.analysis.spreads import median_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
-from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
 from epidote.core.procedures.latency.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.results.caution import Caution, caution_when, unique
@@ -127,9 +127,8 @@ class Latency(ProcedureBase):
         return f"{settings.shots} × {settings.shot}{anew}"
 
     def analyse(self, recordings: Sequence[Recording], settings: LatencySettings, chain: Chain) -> Result:
-        channels = require_consistent_channels(recordings)
+        channels = require_usable_recordings(recordings, LEAST_FRAMES)
         for recording in recordings:
-            require_valid(recording.signal, LEAST_FRAMES)
             if recording.stimulus is not None and recording.stimulus.kind != KIND:
                 raise UnusableInputError(
                     f"This recording is of a {recording.stimulus.kind} stimulus, not of latency bursts. Nothing was"

@@ -15,7 +15,7 @@ import numpy as np
 from pydantic import model_validator
 
 from epidote.core import effects
-from epidote.core.analysis.capture_checks import headroom, require_valid, steady_interval
+from epidote.core.analysis.capture_checks import headroom, steady_interval
 from epidote.core.analysis.sine.tone import analyse_tone
 from epidote.core.analysis.spectral.fractional_octave import band_powers, centres, edges
 from epidote.core.analysis.spectral.quasi_peak import quasi_peak
@@ -32,7 +32,7 @@ from epidote.core.analysis.spreads import line_power_variance, power_spread_db, 
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.chain.level_setting import LevelString
-from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
 from epidote.core.procedures.common.shared_settings import lower_band_limit, upper_band_limit
 from epidote.core.procedures.noise.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
@@ -128,9 +128,7 @@ class Noise(ProcedureBase):
         return f"{settings.band_low:g} Hz–{settings.band_high / 1000:g} kHz, {settings.duration:g} s"
 
     def analyse(self, recordings: Sequence[Recording], settings: NoiseSettings, chain: Chain) -> Result:
-        channels = require_consistent_channels(recordings)
-        for recording in recordings:
-            require_valid(recording.signal, LEAST_FRAMES)
+        channels = require_usable_recordings(recordings, LEAST_FRAMES)
         results = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
         return merge_channels(results, recordings, chain)
 

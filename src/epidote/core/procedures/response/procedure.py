@@ -13,12 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from epidote.core.analysis import sweep_deconvolution as dc
-from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid
+from epidote.core.analysis.capture_checks import capture_cautions, headroom
 from epidote.core.analysis.spectral.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.analysis.spectral.spectrum import MAINS, MAINS_ORDERS, bin_frequencies
 from epidote.core.chain.chain import Chain
 from epidote.core.concurrency import start_in_thread
-from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
+from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
+from epidote.core.procedures.common.views import GAIN_VIEW
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.response.claim_answers import ANSWERS
 from epidote.core.procedures.response.settings import Excitation, ImpulseWindow, ResponseSettings
@@ -26,7 +27,8 @@ from epidote.core.procedures.response.transfer_function_method import analysed_b
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.curve_features import normalise_phase
-from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind, Shown
+from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
+from epidote.core.results.level_readings import KINDS as LEVEL_READINGS
 from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
@@ -59,15 +61,7 @@ class Response(ProcedureBase):
     Settings = ResponseSettings
     answers = ANSWERS
     views = (
-        CurveView(
-            "level",
-            "Level",
-            "level",
-            "Gain",
-            chain=ChainShare.SUBTRACTS,
-            microphone=Microphone.LEVEL,
-            role=CurveRole.RESPONSE,
-        ),
+        GAIN_VIEW,
         CurveView("phase", "Phase", "wrapped", "Phase", chain=ChainShare.SUBTRACTS, microphone=Microphone.PHASE),
         CurveView(
             "phase_unwrapped",
@@ -98,13 +92,7 @@ class Response(ProcedureBase):
         CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
     )
     readings = (
-        ReadingKind("gain_1k", "Gain at 1 kHz", loss="insertion_loss"),
-        ReadingKind("bandwidth_low", "Lower -3 dB", corner_of="level"),
-        ReadingKind("bandwidth_high", "Upper -3 dB", corner_of="level"),
-        ReadingKind("bandwidth_low_1db", "Lower -1 dB"),
-        ReadingKind("bandwidth_high_1db", "Upper -1 dB"),
-        ReadingKind("flatness", "Flatness", shown=Shown.PLUS_MINUS),
-        ReadingKind("level_20k", "20 kHz re 1 kHz"),
+        *LEVEL_READINGS,
         ReadingKind("delay", "Delay", chain=ChainShare.SUBTRACTS),
         ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
         ReadingKind("signal_to_noise", "Signal-to-noise ratio"),
@@ -139,9 +127,7 @@ class Response(ProcedureBase):
         return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz{by}{smooth}"
 
     def analyse(self, recordings: Sequence[Recording], settings: ResponseSettings, chain: Chain) -> Result:
-        channels = require_consistent_channels(recordings)
-        for recording in recordings:
-            require_valid(recording.signal, LEAST_FRAMES)
+        channels = require_usable_recordings(recordings, LEAST_FRAMES)
         if settings.stimulus is not Excitation.SWEEP:
             return analysed_by_cross_spectrum(recordings, settings, chain)
         rate = recordings[0].signal.rate

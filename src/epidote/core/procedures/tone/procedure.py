@@ -40,12 +40,13 @@ from epidote.core.procedures.common.shared_settings import (
     upper_band_limit,
 )
 from epidote.core.procedures.common.tone_curves import tone_curves
+from epidote.core.procedures.common.views import spectrum_view
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.tone.claim_answers import ANSWERS
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, to_db
 from epidote.core.results.caution import Caution, caution_when
-from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind
+from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, require_rising, setting
@@ -84,15 +85,7 @@ class Tone(ProcedureBase):
     Settings = ToneSettings
     answers = ANSWERS
     views = (
-        CurveView(
-            "spectrum",
-            "Spectrum",
-            "spectrum",
-            "Level",
-            compared=False,
-            microphone=Microphone.LEVEL,
-            role=CurveRole.SPECTRUM,
-        ),
+        spectrum_view(),
         CurveView("waveform", "Waveform", "waveform", "Signal", log_x=False, compared=False),
         CurveView("residual", "Residual", "residual", "Residual without fundamental", log_x=False, compared=False),
     )
