@@ -59,8 +59,9 @@ class SettingsForm(QWidget):
         self._layout.addRow(self.more)
         for name in self._secondary:
             self._add_row(name)
-        self.changed.connect(self._show_what_matters)
-        self._show_what_matters()
+        self._problem, self._wrong = "", ""
+        self.changed.connect(self._check)
+        self._check()
 
     def _differs_from_default(self, name: str) -> bool:
         default = self._model.model_fields[name].default
@@ -97,14 +98,13 @@ class SettingsForm(QWidget):
 
     def _show_what_matters(self) -> None:
         values = self.values()
-        _, wrong = self._check()
         hidden_by_choice = 0
         for name, editor in self.editors.items():
             matters = applies(self._model, name, values)
             stays = name not in self._secondary or name in self._changed_before
             hidden_by_choice += matters and not stays
             # a wrong value is shown wherever it is, or it could not be mended
-            shown = (matters and (stays or self.more.isChecked())) or name == wrong
+            shown = (matters and (stays or self.more.isChecked())) or name == self._wrong
             self._layout.setRowVisible(editor, shown)
         self._layout.setRowVisible(self.more, hidden_by_choice > 0)
         if self.more.isChecked():
@@ -212,19 +212,20 @@ class SettingsForm(QWidget):
         except QuantityError:
             return text
 
-    def _check(self) -> tuple[str, str]:
-        """Return what is wrong in words and the field it is about; both empty when nothing is."""
+    def _check(self) -> None:
+        """Find what is wrong and the field it is about, both empty when nothing is, and show what matters now."""
+        self._problem, self._wrong = "", ""
         try:
             make_settings(self._model, self.values())
         except SettingError as error:
-            return error.in_window, next((n for n in error.settings if n in self.editors), "")
-        return "", ""
+            self._problem = error.in_window
+            self._wrong = next((n for n in error.settings if n in self.editors), "")
+        self._show_what_matters()
 
     def problem(self) -> str:
         """Return what is wrong, in words; empty when nothing is. The field it is about is marked and says it too."""
-        words, wrong = self._check()
-        self.show_problem(words, (wrong,))
-        return words
+        self.show_problem(self._problem, (self._wrong,))
+        return self._problem
 
     def show_problem(self, words: str, names: tuple[str, ...]) -> None:
         """Say what is wrong below the first of the named fields, and mark it; ``said_at_field``: whether there was one.
