@@ -252,4 +252,5 @@ def watch_and_chain(
     settle(window)
 
 
-main()
+if __name__ == "__main__":
+    main()
