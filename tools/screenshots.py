@@ -20,13 +20,16 @@ from PySide6.QtCore import QDeadlineTimer, QEventLoop
 from PySide6.QtWidgets import QApplication, QWidget
 
 from epidote.audio.files.sound_file import encode
+from epidote.core.procedures.registry import procedures
 from epidote.core.signals.signal import Signal
-from epidote.demo.scenario import fill_demo, missing_orders, open_demo
+from epidote.demo.scenario import CHAIN, fill_demo, missing_orders, open_demo
 from epidote.desktop.app import application
+from epidote.desktop.preferences import preferences
+from epidote.desktop.shell.help_window import HelpWindow
 from epidote.desktop.shell.main_window import MainWindow
-from epidote.desktop.theme import preferences
 from epidote.desktop.windows.align_paths.window import AlignWindow
 from epidote.desktop.windows.latency_window import LatencyWindow
+from epidote.desktop.windows.procedure_chooser import ProcedureChooser
 from epidote.desktop.windows.segment_dialog import SegmentDialog
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
@@ -70,6 +73,7 @@ def main() -> None:
         window.resize(width, height)
         window.apply_theme()
 
+    first_hour(window, dressed, wanted)
     graphs(window, dressed, wanted, found, tuple(s.id for s in overview.subjects))
     page.pins.clear()
     settle(window)
@@ -82,7 +86,40 @@ def main() -> None:
         found["paths"],
     )
     watch_and_chain(window, dressed, wanted, p40_high, a25)
+    guided(window, dressed, wanted)
     window.close()
+
+
+def first_hour(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str) -> None:
+    """What a new user meets: the start page, the chooser of procedures, the guide."""
+    dressed("light", 1280, 800)
+    window.show_start()
+    shoot(window, "start-light", wanted)
+    window.show_page("Matrix")
+    overview = window.session.overview
+    assert overview is not None
+    chooser = ProcedureChooser(window, procedures(), CHAIN, window.theme)
+    chooser.choose("distortion-level")
+    chooser.show()
+    settle(window)
+    keep(chooser, "chooser-light", wanted)
+    chooser.reject()
+    window.show_help("compare-amplifiers")
+    settle(window)
+    guide = window.findChildren(HelpWindow)[-1]
+    keep(guide, "guide-light", wanted)
+    guide.close()
+
+
+def guided(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str) -> None:
+    """The first measurement step by step, in a study of its own."""
+    dressed("light", 1280, 800)
+    window.session.create(Path(HOME) / "My interface", "My interface")
+    settle(window, 2)
+    window.show_guided()
+    settle(window, 2)
+    window.show_chain("source")
+    shoot(window, "guided-light", wanted)
 
 
 def graphs(
@@ -93,22 +130,25 @@ def graphs(
     rows: tuple[int, ...],
 ) -> None:
     page = window.matrix
-    response, tone, noise = found["response"], found["tone"], found["noise"]
+    response, tone = found["response"], found["tone"]
     baseline, p40_high, p40_low, a25, c12, k3_cold, k3_warm, *_ = rows
     dressed("dark", 1280, 800)
     page.selection.select([p40_low, p40_high, a25], response)
     settle(window)
     page.pins.corners()
+    page.table.scrollToTop()
     shoot(window, "matrix-response-dark", wanted)
+    dressed("light", 1280, 800)
+    page.toggle_large_graph()
+    page.toggle_four_graphs()
+    shoot(window, "four-graphs-light", wanted)
+    page.toggle_four_graphs()
+    page.toggle_large_graph()
     dressed("light", 1280, 800)
     page.selection.select([baseline, a25, p40_high], tone)
     shoot(window, "matrix-tone-light", wanted)
-    page.selection.select([baseline, p40_low, p40_high, a25], noise)
-    shoot(window, "matrix-noise-light", wanted)
     page.selection.select([p40_high, c12, k3_cold, k3_warm], found["distortion-level"])
     shoot(window, "matrix-level-light", wanted)
-    page.selection.select([p40_high, a25], found["intermodulation"])
-    shoot(window, "matrix-intermodulation-light", wanted)
     page.selection.select([a25, p40_high], response)
     settle(window)
     page.look.show_view("thd")
@@ -174,7 +214,6 @@ def by_hand(window: MainWindow, dressed: Callable[[str, int, int], None], wanted
     dressed("light", 1280, 800)
     window.matrix.selection.select([row], paths)
     settle(window)
-    shoot(window, "matrix-paths-light", wanted)
     window.rows.align_paths()
     align = window.findChildren(AlignWindow)[-1]
     settle(window, 5)
@@ -228,7 +267,6 @@ def watch_and_chain(
     window.session.live.stop()
     chain.path.choose("load")
     dressed("light", 1280, 800)
-    shoot(window, "chain-load-light", wanted)
     window.show_page("Watch")
     settle(window)
     watch = window.page_named("Watch")
@@ -245,9 +283,10 @@ def watch_and_chain(
     watch.generator.level.setText("-30 dBFS")
     watch.generator.toggle()
     settle(window, 4)
+    watch.show_aim(True)
+    watch.aim.panel.target.setText("4.5 V")
+    settle(window, 2)
     shoot(window, "watch-light", wanted)
-    dressed("dark", 1024, 700)
-    shoot(window, "watch-narrow", wanted)
     window.session.live.stop()
     settle(window)
 

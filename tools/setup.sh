@@ -7,6 +7,18 @@ ROOT=$PWD
 
 say() { printf '%s\n' "$*" >&2; }
 
+# run COMMAND ...: its output goes to a log, which is named when it fails
+LOG=$(mktemp "${TMPDIR:-/tmp}/epidote-setup.XXXXXX.log")
+quietly() {
+  if ! "$@" >>"$LOG" 2>&1; then
+    say "This failed: $*"
+    say "Its last lines:"
+    tail -n 5 "$LOG" >&2
+    say "All of its output is in $LOG. Nothing else was changed; run this again once the cause is removed."
+    exit 1
+  fi
+}
+
 # need FILE-OR-COMMAND PACKAGE ...: remember the Debian packages whose library or command is not there
 MISSING=()
 LIBRARIES=
@@ -30,11 +42,8 @@ install_missing() {
     exit 1
   fi
   say "Installing system packages: ${MISSING[*]}"
-  "${as_root[@]}" apt-get update -qq >/dev/null 2>&1 || true
-  if ! "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${MISSING[@]}" >/tmp/epidote-apt.log 2>&1; then
-    say "apt-get could not install ${MISSING[*]}. See /tmp/epidote-apt.log for its messages."
-    exit 1
-  fi
+  "${as_root[@]}" apt-get update -qq >>"$LOG" 2>&1 || true
+  quietly "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${MISSING[@]}"
   MISSING=()
   LIBRARIES=
 }
@@ -68,11 +77,16 @@ STAMP="$ROOT/.venv/.epidote-ready"
 WANTED="$("$PYTHON" --version) $ROOT $(sha256sum requirements.lock pyproject.toml | sha256sum)"
 if [ ! -x .venv/bin/epidote ] || [ ! -f "$STAMP" ] || [ "$(cat "$STAMP")" != "$WANTED" ]; then
   if ! "$PYTHON" -c 'import ensurepip, venv' 2>/dev/null; then MISSING+=(python3-venv); install_missing; fi
-  say "Setting up .venv with locked package versions (first start only, one to two minutes)..."
+  say "Setting up Epidote in $ROOT/.venv (first start only, one to two minutes):"
   rm -f "$STAMP"
-  [ -x .venv/bin/python ] && .venv/bin/python -c 'import sys' 2>/dev/null || "$PYTHON" -m venv --clear .venv
-  .venv/bin/python -m pip install --quiet --disable-pip-version-check --requirement requirements.lock
-  .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
-  .venv/bin/python -m compileall -q src || true  # the first start need not compile, nor those of a machine that keeps no bytecode
+  say "  1 of 3  Python environment"
+  [ -x .venv/bin/python ] && .venv/bin/python -c 'import sys' 2>/dev/null || quietly "$PYTHON" -m venv --clear .venv
+  say "  2 of 3  packages, in the versions of requirements.lock"
+  quietly .venv/bin/python -m pip install --disable-pip-version-check --requirement requirements.lock
+  say "  3 of 3  Epidote itself"
+  quietly .venv/bin/python -m pip install --disable-pip-version-check --no-deps --no-build-isolation --editable .
+  .venv/bin/python -m compileall -q src >>"$LOG" 2>&1 || true  # the first start need not compile, nor those of a machine that keeps no bytecode
+  rm -f "$LOG"
   printf '%s' "$WANTED" >"$STAMP"
 fi
+[ -s "$LOG" ] || rm -f "$LOG"

@@ -14,7 +14,7 @@ def test_a_page_is_made_shown_dressed_and_muted(kind, window, qtbot):  # noqa: F
     qtbot.waitUntil(lambda: window.page_named(kind.title) is not None and window.page_named(kind.title).isVisible())
     page = window.page_named(kind.title)
     assert isinstance(page, Page)
-    assert window.page_buttons[kind.title].isChecked()
+    assert window.page_bar.buttons[kind.title].isChecked()
     said = []
     page.failed.connect(said.append)
     page.failed.emit("A sentence.")

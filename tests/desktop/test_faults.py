@@ -54,14 +54,14 @@ def test_the_log_rotates(qtbot, monkeypatch):
 
 def test_the_window_tells_it_with_details(window, qtbot):
     faults().report(failing("something new"), "a test")
-    wait_for(qtbot, lambda: not window.details.isHidden())
+    wait_for(qtbot, lambda: not window.message.button.isHidden())
     assert "failed" in window.message.text()
-    window.details.click()
+    window.message.button.click()
     dialog = next(w for w in window.findChildren(QWidget) if type(w).__name__ == "FaultDialog")
     assert "something new" in dialog.text.toPlainText()
     dialog.close()
     window.say("Something else.")
-    assert window.details.isHidden()
+    assert window.message.button.isHidden()
 
 
 class Broken(QWidget):
@@ -193,7 +193,7 @@ def test_keys_without_a_study_do_nothing(qtbot):
     window.show()
     faults().latest.clear()
     for name, action in window.actions_by_name.items():
-        if name not in ("quit", "new", "open", "demo", "unzip", "preferences"):
+        if name not in ("quit", "new", "open", "demo", "unzip", "preferences", "analyse", "guided"):
             action.trigger()
     assert [fault.details for fault in faults().latest] == []
     window.close()
@@ -245,7 +245,7 @@ def test_a_damaged_curve_marks_its_run_and_the_others_are_shown(qtbot, path):
     column = seen.columns[0].id
     window.matrix.selection.select([s.id for s in seen.subjects[1:]], column)
     wait_for(qtbot, lambda: any("damaged" in r.cautions for r in window.session.overview.runs.values()))
-    wait_for(qtbot, lambda: "damaged and shown only as far" in window.matrix.readings.cautions.text())
+    wait_for(qtbot, lambda: "damaged and shown only as far" in " ".join(window.matrix.readings.cautions.texts()))
     assert f"run {run}: level" in " ".join(said)
     assert [r.id for r in window.session.overview.runs.values() if "damaged" in r.cautions] == [run]
     assert len(window.matrix.graph_panel.graph.figure().traces) == 1, "the other run's curve is drawn"

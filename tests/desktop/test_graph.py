@@ -6,8 +6,9 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage, QPainter, QWheelEvent
 
 from epidote.desktop.plotting.axis_scale import Scale, linear_ticks, nice_range, ticks
+from epidote.desktop.plotting.envelope import drawn_trace
 from epidote.desktop.plotting.figure import Figure, PinMark, Trace
-from epidote.desktop.plotting.figure_painter import FigurePainter, decimate, layout
+from epidote.desktop.plotting.figure_painter import FigurePainter, layout
 from epidote.desktop.plotting.graph_widget import GraphWidget
 from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import DARK, LIGHT
@@ -73,10 +74,30 @@ def test_reduction_keeps_every_peak():
     x = np.arange(1.0, 200_001)
     y = np.full(x.size, -120.0)
     y[[5_000, 77_777, 199_000]] = 0
-    xs, ys, _ = decimate(Trace("s", 1, 0, x, y), Scale(1, 200_000), 300)
-    assert xs.size <= 600
-    assert np.count_nonzero(ys == 0) == 3
-    assert np.count_nonzero(decimate(Trace("s", 1, 0, x, y), Scale(1, 200_000, True), 300)[1] == 0) == 3
+    trace = Trace("s", 1, 0, x, y)
+    for log in (False, True):
+        drawn = drawn_trace(trace, Scale(1, 200_000, log), 300, levels=True)
+        assert drawn.x.size <= 301
+        assert np.count_nonzero(drawn.high == 0) == 3
+        assert np.all(drawn.low == -120)
+
+
+def test_the_line_through_a_range_is_the_mean_of_power():
+    # outside reference: the mean of exponentially distributed powers is 1, that of their decibels -2.5 dB
+    # (Euler's constant times 10 / ln 10; Abramowitz and Stegun 6.1.3), so a mean of decibels would show
+    power = np.random.default_rng(1).exponential(1.0, 300_000)
+    trace = Trace("noise", 1, 0, np.arange(1.0, 300_001), 10 * np.log10(power))
+    drawn = drawn_trace(trace, Scale(1, 300_000), 100, levels=True)
+    assert np.mean(drawn.y) == pytest.approx(0.0, abs=0.04)
+    assert np.all((drawn.low < drawn.y) & (drawn.y < drawn.high))
+    plain = drawn_trace(trace, Scale(1, 300_000), 100, levels=False)
+    assert np.mean(plain.y) == pytest.approx(-10 * 0.5772157 / np.log(10), abs=0.03)
+
+
+def test_few_points_are_drawn_one_by_one():
+    trace = Trace("s", 1, 0, np.arange(1.0, 50), np.arange(1.0, 50))
+    drawn = drawn_trace(trace, Scale(1, 50), 300, levels=True)
+    assert drawn.low is None and drawn.x.size == 49
 
 
 def test_a_spectrum_is_read_at_its_line():

@@ -44,7 +44,7 @@ def test_a_study_full_of_markup_is_shown(qtbot, path):
     window.show()
     window.session.open_path(path)
     wait_for(qtbot, lambda: window.matrix.built and window.matrix.graph_panel.graph.figure() is not None)
-    assert window.title.text() == EVIL
+    assert window.page_bar.title.text() == EVIL
     for panel in ("difference", "conditions", "claims", "notes", "readings"):
         window.matrix.beside.show(panel)
         QApplication.processEvents()
@@ -95,7 +95,7 @@ def test_a_message_and_a_question_show_names_as_text(window, qtbot):
     from epidote.desktop.widgets.question import ask_whether
 
     window.say(EVIL)
-    assert window.message.textFormat() == Qt.TextFormat.PlainText
+    assert window.message.words.textFormat() == Qt.TextFormat.PlainText
     box = ask_whether(window, "Title", EVIL, "Go", lambda go: None)
     assert box.textFormat() == Qt.TextFormat.PlainText
     box.close()

@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
-from epidote.desktop.theme import preferences
+from epidote.desktop.preferences import preferences
 from tests.desktop.driver import wait_for
 
 

@@ -10,7 +10,7 @@ from PySide6.QtGui import QShortcut
 from PySide6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QTabBar, QToolButton, QWidget
 
 from epidote.core.procedures.registry import procedures
-from epidote.desktop.shell.actions import GROUPS
+from epidote.desktop.shell.actions import MENUS
 from tests.desktop.driver import wait_for
 
 # first words in lower case that are right: a unit, a quantity of the trade, what completes a label
@@ -28,12 +28,18 @@ def shown(window, qtbot):
 
 
 def test_commands_are_sentences_of_their_own(window):
-    words = [c.words for c in window.commands]
+    words = [c.title for c in window.commands]
     assert all(w[0].isupper() for w in words)
     assert not [w for w in words if " …" in w or "..." in w or w.endswith(".")]
-    for group in GROUPS:
-        titles = Counter(c.words for c in window.commands if c.group == group)
+    assert {c.menu.partition("/")[0] for c in window.commands} == {title.replace("&", "") for title in MENUS}
+    for menu in {c.menu for c in window.commands}:
+        titles = Counter(c.title for c in window.commands if c.menu == menu)
         assert max(titles.values()) == 1
+        # the letters that select within a menu differ, as freedesktop and Qt ask
+        submenus = {c.menu.partition("/")[2] for c in window.commands if c.menu.startswith(f"{menu}/")}
+        words = [*(c.words for c in window.commands if c.menu == menu), *submenus]
+        letters = Counter(w[w.index("&") + 1].lower() for w in words)
+        assert [letter for letter, count in letters.items() if count > 1] == [], menu
 
 
 def test_no_two_shortcuts_are_alike(window):

@@ -103,6 +103,7 @@ MODIFIERS = (
 NOT_PRESSED = (
     "quit",
     "preferences",
+    "guided",
 )  # what ends the trial; what dresses every widget anew, which takes Qt half a second and is asked for
 
 

@@ -344,6 +344,21 @@ def missing_orders(study: Study) -> list[RunPlan]:
     return orders
 
 
+def telling_first(study: Study, orders: list[RunPlan]) -> list[RunPlan]:
+    """Return the orders for somebody who watches: column by column, so that rows can be compared soon, the baseline
+    of each column before the units, repeats at the end.
+    """
+    overview = study.overview()
+    places = {c.id: n for n, c in enumerate(overview.columns)}
+    rows = {s.id: n for n, s in enumerate(sorted(overview.subjects, key=lambda s: not s.is_baseline))}
+
+    def rank(numbered: tuple[int, RunPlan]) -> tuple[bool, int, int]:
+        number, order = numbered
+        return order in orders[:number], places[order.column_id], rows[order.subject_id]
+
+    return [order for _, order in sorted(enumerate(orders), key=rank)]
+
+
 def fill_demo(study: Study, said: Callable[[str], None]) -> None:
     """Measure what is missing, telling what is being done: the baseline first, then two runs at a time."""
 

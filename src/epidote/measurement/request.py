@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.registry import procedure, procedures
 from epidote.core.settings import Settings, make_settings
 from epidote.measurement.chain_for_row import chain_for_subject
 from epidote.study.models import Column
-from epidote.study.store import Study
+from epidote.study.store import Study, create_study
 
 
 @dataclass(frozen=True)
@@ -33,15 +34,24 @@ def add_column(study: Study, key: str, settings: Settings) -> Column:
     return study.add_column(key, values, proc.title, proc.summary(settings))
 
 
-def baseline_orders(study: Study) -> list[RunPlan]:
+def new_study(path: Path, title: str) -> Study:
+    """Make a study with the columns that every new one has. Raises StudyError."""
+    study = create_study(path, title)
+    for key, proc in procedures().items():
+        if proc.in_new_study:
+            add_column(study, key, proc.Settings())
+    return study
+
+
+def baseline_orders(study: Study, *, only_present: bool = False) -> list[RunPlan]:
     """Every procedure that says something about a chain, on the baseline row: in each column there is, and in a new
-    one where there is none.
+    one where there is none, unless only those ``only_present`` are wanted.
     """
     row = next(s for s in study.overview().subjects if s.is_baseline)
     fitting = {k: p for k, p in procedures().items() if p.of_the_chain}
     present = {c.procedure for c in study.overview().columns}
     for key, proc in fitting.items():
-        if key not in present:
+        if key not in present and not only_present:
             add_column(study, key, proc.Settings())
     chain = chain_for_subject(study, row)
     return [

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
@@ -245,13 +245,18 @@ class Overview:
         """The matrix's rows: the subjects, and after the last one of each unit its published figures where there are
         any.
         """
+        return self.with_claims(self.subjects)
+
+    def with_claims(self, chosen: Iterable[Subject]) -> tuple[Subject, ...]:
+        """Return some of the subjects in an order of one's own, with a row of claims after the last of each unit."""
+        chosen = tuple(chosen)
         figures: dict[int, int] = {}
         for entry in self.of_kind("claim"):
             if entry.owner.unit is not None:
                 figures[entry.owner.unit] = figures.get(entry.owner.unit, 0) + 1
-        last = {s.unit.id: s for s in self.subjects if s.unit is not None}
+        last = {s.unit.id: s for s in chosen if s.unit is not None}
         subjects: list[Subject] = []
-        for subject in self.subjects:
+        for subject in chosen:
             subjects.append(subject)
             if subject.unit is not None and subject.unit.id in figures and last[subject.unit.id] is subject:
                 subjects.append(

@@ -231,6 +231,11 @@ class Repository:
             ).lastrowid
         return Column(_key(key), procedure, dict(settings), title, summary, position)
 
+    def move_column(self, column_id: int, position: float) -> None:
+        """Put a column at another position; columns stand in the order of their positions."""
+        with self._db.writing() as c:
+            c.execute("UPDATE column_ SET position = ? WHERE id = ?", (position, column_id))
+
     def add_pin(self, column_id: int, curve: str, x: float) -> Pin:
         with self._db.writing() as c:
             key = c.execute("INSERT INTO pin (column_id, curve, x) VALUES (?, ?, ?)", (column_id, curve, x)).lastrowid

@@ -20,6 +20,7 @@ from epidote.core.analysis.capture_checks import capture_cautions, headroom, req
 from epidote.core.analysis.spectral.smoothing import log_bins
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import require_consistent_channels
 from epidote.core.procedures.common.swept import SweepSettings
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
@@ -29,6 +30,7 @@ from epidote.core.results.curve_features import interpolate
 from epidote.core.results.kinds import ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.settings import setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
@@ -80,6 +82,17 @@ class Impedance(ProcedureBase):
 
     key = "impedance"
     title = "Impedance"
+    about = About(
+        QuestionGroup.IMPEDANCE,
+        question="What load is it?",
+        played="A sweep through a known resistor",
+        gives="Magnitude and phase of the impedance over frequency, resonance, minimum.",
+        needs="A series resistor and two inputs",
+        sketch=((0, 0.2), (0.15, 0.25), (0.25, 0.85), (0.35, 0.25), (0.5, 0.18), (0.75, 0.35), (1, 0.65)),
+    )
+    presets = (
+        Preset("Loudspeaker, 4 averages", {"averages": 4, "duration": 6.0}, "Quiet enough for a resonance at 20 Hz."),
+    )
     Settings = ImpedanceSettings
     of_the_chain = False  # a wire has none to speak of
     views = (
@@ -87,14 +100,22 @@ class Impedance(ProcedureBase):
         CurveView("impedance_phase", "Phase", "phase", "Impedance phase"),
     )
     readings = (
-        ReadingKind("impedance_1k", "Impedance at 1 kHz"),
-        ReadingKind("minimum", "Minimum impedance"),
-        ReadingKind("minimum_frequency", "Minimum at"),
-        ReadingKind("maximum", "Maximum impedance"),
-        ReadingKind("maximum_frequency", "Maximum at"),
-        ReadingKind("resonance", "Resonance frequency"),
-        ReadingKind("loading_error", "Loading loss (max.)"),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind("impedance_1k", "Impedance at 1 kHz", meaning="Magnitude of the impedance at 1 kHz."),
+        ReadingKind("minimum", "Minimum impedance", meaning="Smallest magnitude of the impedance."),
+        ReadingKind("minimum_frequency", "Minimum at", meaning="Frequency of the smallest impedance."),
+        ReadingKind("maximum", "Maximum impedance", meaning="Largest magnitude of the impedance."),
+        ReadingKind("maximum_frequency", "Maximum at", meaning="Frequency of the largest impedance."),
+        ReadingKind(
+            "resonance",
+            "Resonance frequency",
+            meaning="Frequency of the highest peak of the impedance inside the band.",
+        ),
+        ReadingKind(
+            "loading_error",
+            "Loading loss (max.)",
+            meaning="Largest loss of level that the given source resistance has at this impedance.",
+        ),
+        HEADROOM,
     )
 
     def conduct(self, settings: ImpedanceSettings, chain: Chain) -> Conduct:

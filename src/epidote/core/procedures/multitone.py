@@ -24,6 +24,7 @@ from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.claims.answer import ClaimAnswer
 from epidote.core.claims.claimed_quantity import RESPONSE
 from epidote.core.errors import UnusableInputError
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.common.claim_answers import response_candidates
 from epidote.core.procedures.common.views import GAIN_VIEW, spectrum_view
@@ -35,6 +36,7 @@ from epidote.core.results.level_readings import KINDS as LEVEL_READINGS
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus
@@ -70,6 +72,29 @@ class Multitone(ProcedureBase):
 
     key = "multitone"
     title = "Multitone"
+    about = About(
+        QuestionGroup.LEVEL,
+        question="Is it flat and clean with many tones at once?",
+        played="About thirty tones at once",
+        gives="Response, and everything between the tones: distortion and noise under a load like music.",
+        needs="",
+        sketch=(
+            (0, 0.7),
+            (0.1, 0.7),
+            (0.1, 0.15),
+            (0.3, 0.15),
+            (0.3, 0.7),
+            (0.34, 0.15),
+            (0.55, 0.15),
+            (0.55, 0.68),
+            (0.59, 0.15),
+            (0.8, 0.2),
+            (0.8, 0.66),
+            (0.84, 0.2),
+            (1, 0.25),
+        ),
+    )
+    presets = (Preset("Dense, 10 per octave", {"per_octave": 10}, "More like music; fewer bins for distortion."),)
     Settings = MultitoneSettings
     answers = (ClaimAnswer((RESPONSE,), response_candidates, curves=("level",)),)
     views = (
@@ -85,10 +110,20 @@ class Multitone(ProcedureBase):
         spectrum_view(),
     )
     readings = (
-        ReadingKind("distortion_noise", "Distortion and noise", chain=ChainShare.ADDS, ratio=True),
+        ReadingKind(
+            "distortion_noise",
+            "Distortion and noise",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Everything between the tones, re the tones.",
+        ),
         *LEVEL_READINGS,
-        ReadingKind("clock", "Clock offset of tones"),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind(
+            "clock",
+            "Clock offset of tones",
+            meaning="Frequency offset of all tones: the sample clock of the unit re that of the chain.",
+        ),
+        HEADROOM,
     )
 
     def conduct(self, settings: MultitoneSettings, chain: Chain) -> Conduct:

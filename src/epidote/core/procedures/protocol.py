@@ -11,6 +11,7 @@ import numpy as np
 from epidote.core.chain.chain import Chain
 from epidote.core.claims.answer import ClaimAnswer
 from epidote.core.errors import SettingError
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.results.kinds import (
     ChainShare,
     CurveKind,
@@ -98,11 +99,15 @@ class Procedure(Protocol[S]):
 
     key: str
     title: str
+    about: About
+    presets: tuple[Preset, ...]  # that ship with it
     Settings: type[S]
     of_the_chain: bool  # whether it says something about a chain with its output wired to its input
     of_levels: bool  # whether the load bears on what it says
     of_any_recording: bool  # whether a recording says something of which nobody knows what was played
+    first_look: bool  # whether it is the one with which such a recording is looked at first
     measures_power: bool  # whether results into different loads cannot be compared
+    in_new_study: bool  # whether a new study has a column for it
     reads_sources: bool  # whether sound of any length can be analysed piece by piece
     aligns_paths: bool  # whether its runs hold two paths that can be aligned by hand
     keeps_part: bool  # whether a run that is stopped half-way is worth keeping
@@ -154,9 +159,13 @@ class Procedure(Protocol[S]):
 class ProcedureBase:
     """What most procedures have in common; a procedure that differs says so."""
 
+    about = About(QuestionGroup.OTHER, question="", played="", gives="")
+    presets: tuple[Preset, ...] = ()
     of_the_chain = True
     of_levels = True
     of_any_recording = False
+    first_look = False
+    in_new_study = False
     measures_power = False
     keeps_part = False
     views: tuple[CurveView, ...] = ()

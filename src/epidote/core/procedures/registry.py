@@ -11,7 +11,12 @@ from epidote.core.errors import SettingError
 from epidote.core.results.kinds import ReadingKind, declare_readings
 
 # readings that every procedure may bring
-SHARED_READINGS = (ReadingKind("clock_offset", "Sample clock offset"), ReadingKind("start", "Start in recording"))
+SHARED_READINGS = (
+    ReadingKind(
+        "clock_offset", "Sample clock offset", meaning="Sample clock of the recorder re that of the stimulus file."
+    ),
+    ReadingKind("start", "Start in recording", meaning="Where in the recording the stimulus begins."),
+)
 declare_readings(SHARED_READINGS)
 
 
@@ -57,3 +62,16 @@ def procedure(key: str) -> Any:
     if key not in registered():
         raise SettingError(f"Unknown procedure “{key}”. Available: {', '.join(registered())}.")
     return loaded(key)()
+
+
+def first_look() -> Any:
+    """Return the procedure with which a recording is looked at of which nobody knows what was played.
+
+    Raises SettingError where no package brings one.
+    """
+    key = next((key for key, kind in procedures().items() if kind.first_look), None)
+    if key is None:
+        raise SettingError(
+            "No procedure for recordings of unknown origin is installed. Reinstall Epidote, or select a column."
+        )
+    return procedure(key)

@@ -28,6 +28,7 @@ from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spreads import line_power_variance, power_spread_db, windowed_band_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.common.views import spectrum_view
 from epidote.core.procedures.protocol import Conduct, ProcedureBase
@@ -36,6 +37,7 @@ from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.kinds import ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.settings import LabelledEnum, Settings, setting
 from epidote.core.signals.fft_lengths import trim_to_fast_length
 from epidote.core.signals.recording import Recording
@@ -75,17 +77,33 @@ class Spectrum(ProcedureBase):
 
     key = "spectrum"
     title = "Spectrum"
-    of_any_recording = True
+    about = About(
+        QuestionGroup.NOISE,
+        question="What is in this recording?",
+        played="Nothing: it listens, or takes a file",
+        gives="Spectrum, level, crest factor and mains components of any sound.",
+        needs="",
+        sketch=((0, 0.4), (0.15, 0.75), (0.3, 0.6), (0.45, 0.65), (0.6, 0.4), (0.8, 0.3), (1, 0.1)),
+    )
+    presets = (Preset("Long, 30 s", {"duration": 30.0}, "Less scatter of the noise floor."),)
+    of_any_recording = first_look = True
     Settings = SpectrumSettings
     views = (spectrum_view(),)
     readings = (
-        ReadingKind("level", "Level"),
-        ReadingKind("level_a", "Level, A-weighted"),
-        ReadingKind("peak", "Peak"),
-        ReadingKind("crest", "Crest factor"),
-        ReadingKind("mains_sum", "Mains hum, total"),
-        ReadingKind("headroom", "Headroom", compared=False),
-        *(ReadingKind(f"mains_{n}", f"Mains component {n}") for n in range(1, MAINS_ORDERS + 1)),
+        ReadingKind("level", "Level", meaning="RMS level in the measurement band."),
+        ReadingKind("level_a", "Level, A-weighted", meaning="RMS level with A-weighting (IEC 61672-1)."),
+        ReadingKind("peak", "Peak", meaning="Largest sample."),
+        ReadingKind("crest", "Crest factor", meaning="Peak re RMS."),
+        ReadingKind("mains_sum", "Mains hum, total", meaning="Mains frequency and its harmonics together."),
+        HEADROOM,
+        *(
+            ReadingKind(
+                f"mains_{n}",
+                f"Mains component {n}",
+                meaning="Level of the mains frequency, or of one of its harmonics.",
+            )
+            for n in range(1, MAINS_ORDERS + 1)
+        ),
     )
 
     def conduct(self, settings: SpectrumSettings, chain: Chain) -> Conduct:

@@ -122,3 +122,10 @@ def format_reading(reading: Reading) -> str:
         return f"{reading.value:.0f}"
     text = format_quantity(reading.value, reading.unit, uncertainty=reading.spread)
     return f"±{text}" if shown is Shown.PLUS_MINUS else text
+
+
+def format_ratio(ratio: float) -> str:
+    """Return a plain ratio with three digits, never in powers of ten: 0.0045, 22.1, 1150."""
+    if ratio >= 100:
+        return f"{float(f'{ratio:.3g}'):.0f}"
+    return f"{ratio:.3g}"

@@ -9,6 +9,26 @@ from collections.abc import Iterable
 from enum import StrEnum
 
 
+class Weight(StrEnum):
+    """How much a caution takes from a number: it is wrong or missing, it may be off, or it is only good to know."""
+
+    INVALID = "invalid"
+    DOUBTFUL = "doubtful"
+    NOTE = "note"
+
+
+class Remedy(StrEnum):
+    """What takes a caution away."""
+
+    NONE = "none"
+    MEASURE_AGAIN = "measure again"
+    SETTINGS = "other settings"
+    CALIBRATION = "calibration"
+    LOAD = "load"
+    CONNECTIONS = "connections"
+    BASELINE = "baseline"
+
+
 class Caution(StrEnum):
     """A reason to trust a curve or reading less."""
 
@@ -61,6 +81,27 @@ class Caution(StrEnum):
     def words(self) -> str:
         """The caution as a sentence for the reader."""
         return _WORDS[self]
+
+    @property
+    def weight(self) -> Weight:
+        """How much it takes from a number."""
+        if self in _INVALID:
+            return Weight.INVALID
+        if self in _NOTES:
+            return Weight.NOTE
+        return Weight.DOUBTFUL
+
+    @property
+    def remedy(self) -> Remedy:
+        """What takes it away."""
+        return next((remedy for remedy, cautions in _REMEDIES.items() if self in cautions), Remedy.NONE)
+
+    def bears_on(self, units: Iterable[str]) -> bool:
+        """Whether it says something about values in one of these units: an unconfirmed load does about powers, not
+        about a response.
+        """
+        concerned = _BEARS_ON.get(self)
+        return concerned is None or any(unit in concerned for unit in units)
 
 
 _WORDS = {
@@ -147,6 +188,49 @@ _WORDS = {
         " from a backup, or measure again."
     ),
     Caution.OTHER_CLOCK: "Recorded with a different sample clock: resampled to the stimulus clock before the analysis.",
+}
+
+
+_INVALID = {
+    Caution.DAMAGED,
+    Caution.CLIPPED,
+    Caution.DROPOUT,
+    Caution.STIMULUS_NOT_FOUND,
+    Caution.NO_SIGNAL,
+    Caution.WRONG_CHANNEL,
+    Caution.SILENT,
+    Caution.NOTHING_IN_COMMON,
+    Caution.AMBIGUOUS,
+}
+_NOTES = {
+    Caution.DC,
+    Caution.UNCALIBRATED,
+    Caution.LOAD_UNCONFIRMED,
+    Caution.OTHER_CLOCK,
+    Caution.OTHER_RATE,
+    Caution.HISS,
+    Caution.IDENTICAL,
+    Caution.ONE_ARRIVAL,
+    Caution.TWO_LATENCIES,
+    Caution.CEILING,
+    Caution.FOLDED_BACK,
+}
+_REMEDIES = {
+    Remedy.MEASURE_AGAIN: {Caution.DROPOUT, Caution.DRIFT, Caution.UNSTEADY, Caution.GAIN_CHANGED, Caution.PARTIAL},
+    Remedy.SETTINGS: {
+        *(Caution.CLIPPED, Caution.TOO_QUIET, Caution.OUTSIDE_BAND, Caution.UNSETTLED, Caution.PROCESSING),
+        *(Caution.NOT_REACHED, Caution.OVER_LIMIT, Caution.LEVEL_NOT_HELD, Caution.HUM_INCLUDED, Caution.UNDITHERED),
+    },
+    Remedy.CALIBRATION: {Caution.UNCALIBRATED, Caution.CALIBRATION_STALE},
+    Remedy.LOAD: {Caution.LOAD_UNCONFIRMED},
+    Remedy.CONNECTIONS: {Caution.NO_SIGNAL, Caution.WRONG_CHANNEL, Caution.SILENT, Caution.STIMULUS_NOT_FOUND},
+    Remedy.BASELINE: {Caution.BASELINE_UNFIT},
+}
+# units of the values that a caution says something about; those that are not listed bear on all
+_BEARS_ON = {
+    Caution.UNCALIBRATED: {"dBFS", "FS"},
+    Caution.LOAD_UNCONFIRMED: {"W"},
+    Caution.CALIBRATION_STALE: {"V", "W", "A", "Pa", "dBV", "dBu", "dBW"},
 }
 
 

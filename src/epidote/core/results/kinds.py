@@ -49,8 +49,9 @@ class Microphone(StrEnum):
 class ReadingKind:
     """One reading of a procedure.
 
-    title: at most 22 characters. ratio: a ratio of amplitudes, which can be shown in percent. compared: whether a
-    difference of two says something about units. former: keys under which earlier versions kept it.
+    title: at most 22 characters. meaning: what it is, in a sentence, for tooltips and the guide. ratio: a ratio of
+    amplitudes, which can be shown in percent. compared: whether a difference of two says something about units.
+    former: keys under which earlier versions kept it.
     loss: of a gain, the reading that says instead what a unit takes away, and rise: of a noise, the one that says how
     far a unit raises it, both where the baseline was a plain wire in the unit's place. corner_of: the curve on which
     it is a corner. range_of: the reading whose range over rows of one unit says something, as of a volume control.
@@ -69,6 +70,7 @@ class ReadingKind:
     corner_of: str = ""
     range_of: str = ""
     total_latency: bool = False
+    meaning: str = ""
 
 
 @dataclass(frozen=True)
@@ -94,8 +96,8 @@ def declare_readings(kinds: Iterable[ReadingKind]) -> None:
     """Make kinds known. A key has one meaning: raises ValueError where it was declared as something else."""
     for kind in kinds:
         known = _READINGS.setdefault(kind.key, kind)
-        # two procedures may give one reading different titles, and may have called it something else before
-        if replace(known, title=kind.title, former=kind.former) != kind:
+        # two procedures may give one reading different titles and words, and may have called it something else before
+        if replace(known, title=kind.title, former=kind.former, meaning=kind.meaning) != kind:
             raise ValueError(f"reading {kind.key} is declared twice, as {known} and as {kind}")
 
 

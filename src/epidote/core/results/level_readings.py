@@ -19,13 +19,36 @@ from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
 
 KINDS = (
-    ReadingKind("gain_1k", "Gain at 1 kHz", loss="insertion_loss"),
-    ReadingKind("bandwidth_low", "Lower -3 dB", corner_of="level"),
-    ReadingKind("bandwidth_high", "Upper -3 dB", corner_of="level"),
-    ReadingKind("bandwidth_low_1db", "Lower -1 dB"),
-    ReadingKind("bandwidth_high_1db", "Upper -1 dB"),
-    ReadingKind("flatness", "Flatness", shown=Shown.PLUS_MINUS),
-    ReadingKind("level_20k", "20 kHz re 1 kHz"),
+    ReadingKind("gain_1k", "Gain at 1 kHz", loss="insertion_loss", meaning="Gain, or level, at 1 kHz."),
+    ReadingKind(
+        "bandwidth_low",
+        "Lower -3 dB",
+        corner_of="level",
+        meaning="Frequency below 1 kHz at which the level is 3.00 dB below that at 1 kHz.",
+    ),
+    ReadingKind(
+        "bandwidth_high",
+        "Upper -3 dB",
+        corner_of="level",
+        meaning="Frequency above 1 kHz at which the level is 3.00 dB below that at 1 kHz.",
+    ),
+    ReadingKind(
+        "bandwidth_low_1db",
+        "Lower -1 dB",
+        meaning="Frequency below 1 kHz at which the level is 1.00 dB below that at 1 kHz.",
+    ),
+    ReadingKind(
+        "bandwidth_high_1db",
+        "Upper -1 dB",
+        meaning="Frequency above 1 kHz at which the level is 1.00 dB below that at 1 kHz.",
+    ),
+    ReadingKind(
+        "flatness",
+        "Flatness",
+        shown=Shown.PLUS_MINUS,
+        meaning="Half of the range between highest and lowest level from 20 Hz to 20 kHz.",
+    ),
+    ReadingKind("level_20k", "20 kHz re 1 kHz", meaning="Level at 20 kHz re that at 1 kHz."),
 )  # what level_readings gives
 
 

@@ -25,5 +25,8 @@ class Page(QWidget):
     def mute(self) -> None:
         """Learn that all output was stopped."""
 
+    def check_path(self) -> None:
+        """Check the signal path, where the page can."""
+
     def show_part(self, key: str) -> None:
         """Show one part of the page; pages of one part have nothing to do."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+_LEAST_LABELS = 2  # one alone does not say how far apart values are
+
 
 @dataclass(frozen=True)
 class Scale:
@@ -53,7 +55,10 @@ class Scale:
 def ticks(scale: Scale, room: int) -> list[tuple[float, bool]]:
     """Grid lines (value, labelled) for about ``room`` labels: 1-2-5 steps within decades on logarithmic axes."""
     if not scale.log:
-        return [(v, True) for v in linear_ticks(scale.low, scale.high, room)]
+        values = linear_ticks(scale.low, scale.high, room)
+        if len(values) < _LEAST_LABELS:
+            values = linear_ticks(scale.low, scale.high, room + 2)
+        return [(v, True) for v in values]
     decades = math.log10(scale.high / scale.low)
     if decades < 0.7:
         return [(v, True) for v in linear_ticks(scale.low, scale.high, room)]

@@ -15,6 +15,7 @@ from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.images import png_of
 
 SIZE = QSize(1280, 800)
+MOST_LINES = 11  # of words beneath the graph
 
 
 def pin_lines(figure: Figure) -> list[str]:
@@ -63,6 +64,9 @@ def paint_picture(painter: QPainter, figure: Figure, view: Viewport, theme: Them
     lines = pin_lines(figure) + list(figure.notes)
     metrics = QFontMetricsF(small)
     wrapped = [part for line in lines for part in _wrapped(line, metrics, area.width() - 40)]
+    if len(wrapped) > MOST_LINES:
+        left_out = len(wrapped) - MOST_LINES + 1
+        wrapped = [*wrapped[: MOST_LINES - 1], f"… {left_out} more lines: see the description inside the file."]
     bottom = area.bottom() - 14 - height * len(wrapped)
     FigurePainter(figure, view, theme).paint(
         painter, QRectF(12, y + height + 4, area.width() - 24, bottom - y - height - 14)

@@ -168,11 +168,11 @@ class Figure:
                 if not self.log_y and low - room <= value <= high + room:
                     low, high = min(low, value), max(high, value)
         if differences:
-            if math.isfinite(low):
-                most = max(abs(low), abs(high), 0.1)
-            else:
-                most = 1.0
-            return Scale(*nice_range(-most, most, LEAST_SPAN.get(self.difference_unit, 0.2) * 0.2))
+            if not math.isfinite(low):
+                return Scale(-1, 1)
+            # with zero in view, and never so near that differences of nothing look like something
+            least = LEAST_SPAN.get(self.difference_unit, 0.2) * 0.2
+            return Scale(*nice_range(min(low, 0.0), max(high, 0.0), least))
         if not math.isfinite(low):
             return Scale(-1, 1)
         if self.log_y:

@@ -11,15 +11,17 @@ from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF, QTra
 
 from epidote.desktop.plotting.axis_painter import AxisPainter
 from epidote.desktop.plotting.axis_scale import Scale
+from epidote.desktop.plotting.envelope import drawn_trace
 from epidote.desktop.plotting.figure import GRID_POINTS, Figure, Trace
 from epidote.desktop.plotting.overlay_painter import LinePainter
-from epidote.desktop.plotting.polyline import least_and_greatest, polygon
+from epidote.desktop.plotting.polyline import polygon
 from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
 
 DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1.5, 2.5]}
 DIFFERENCE_SHARE, CROWDED = 0.3, 12
 _MOST_KEPT = 2000  # points
+_RANGE_ALPHA = 110
 _THINNINGS, _FEWEST, _SEEN = 6, 16, 0.05  # the last in pixels
 _OVER_TICK = 9  # pixels by which the title clears the uppermost label
 
@@ -43,32 +45,6 @@ def layout(figure: Figure, area: QRectF) -> FigureLayout:
     lower = inner.height() * DIFFERENCE_SHARE
     main = QRectF(inner.left(), inner.top(), inner.width(), inner.height() - lower - gap)
     return FigureLayout(main, QRectF(inner.left(), main.bottom() + gap, inner.width(), lower))
-
-
-def decimate(trace: Trace, x: Scale, width: int) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
-    """Points within view; with more than one per pixel, the least and greatest of each pixel in place of all of
-    them.
-    """
-    first, last = np.searchsorted(trace.x, [x.low, x.high])
-    part = slice(max(0, int(first) - 1), int(last) + 1)
-    xs, ys = trace.x[part], trace.y[part]
-    if trace.floor is None:
-        floor = None
-    else:
-        floor = trace.floor[part]
-    if xs.size <= 1.2 * width:
-        return xs, ys, floor
-    if x.log:
-        edges = np.unique(np.searchsorted(xs, x.low * (x.high / x.low) ** (np.arange(width + 1) / width)))
-    else:
-        edges = np.unique(np.linspace(0, xs.size, width + 1).astype(int))
-    edges = edges[edges < xs.size]
-    low, high = least_and_greatest(ys, ys, edges)
-    if floor is None:
-        under = None
-    else:
-        under = np.repeat(np.maximum.reduceat(floor, edges), 2)
-    return np.repeat(xs[edges], 2), np.column_stack([low, high]).ravel(), under
 
 
 def simplify(px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -125,6 +101,18 @@ def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
     for a, b in zip(edges[::2], edges[1::2], strict=True):
         if b - a > 1:
             painter.drawPolyline(polygon(xs[a:b], ys[a:b]))
+
+
+def _fill_range(painter: QPainter, across: np.ndarray, outline: np.ndarray, colour: QColor) -> None:
+    """Fill what lies between two lines behind the mean. outline: the upper line, then the lower one backwards."""
+    there_and_back = np.concatenate([across, across[::-1]])
+    good = np.isfinite(outline)
+    shade = QColor(colour)
+    shade.setAlpha(_RANGE_ALPHA)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(shade)
+    painter.drawPolygon(polygon(there_and_back[good], outline[good]))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
 
 
 class FigurePainter:
@@ -251,17 +239,18 @@ class FigurePainter:
             if self.plainly and (polyline := kept_line(trace, log_x=self.view.x.log, log_y=y.log)) is not None:
                 self._moved(p, box, trace, polyline, y)
                 continue
-            xs, ys, floor = decimate(trace, self.view.x, max(64, int(box.width())))
-            if xs.size < 2:
+            drawn = drawn_trace(
+                trace, self.view.x, max(64, int(box.width())), levels=self.figure.y_unit.startswith("dB")
+            )
+            if drawn.x.size < 2:
                 continue
-            if floor is not None and bool((ys > floor).all()):
+            floor = drawn.floor
+            if floor is not None and bool((drawn.y > floor).all()):
                 floor = None  # nothing of it is drawn faint
-            px = self._across(xs, box)
-            if y.log:
-                place = np.log(np.maximum(ys, 1e-300) / y.low) / np.log(y.high / y.low)
-            else:
-                place = (ys - y.low) / (y.high - y.low)
-            py = box.bottom() - np.clip(place, -20, 20) * box.height()
+            px, py = self._across(drawn.x, box), self._up(drawn.y, box, y)
+            if drawn.low is not None and drawn.high is not None:
+                upper, lower = (self._up(edge, box, y) for edge in (drawn.high, drawn.low))
+                _fill_range(p, px, np.concatenate([upper, lower[::-1]]), self._pen(trace).color())
             if floor is None and not self.crowded and trace.x.size <= GRID_POINTS:
                 px, py = simplify(px, py)  # lines of a pixel are quick as they are
             pen = self._pen(trace)
@@ -272,7 +261,7 @@ class FigurePainter:
             # below what the recording can show the curve is there, but faint
             faint = QColor(pen.color())
             faint.setAlpha(70)
-            heard = ~(ys <= floor)  # where nothing is known of the floor, too
+            heard = ~(drawn.y <= floor)  # where nothing is known of the floor, too
             for keep, colour in ((heard | np.roll(heard, 1), pen.color()), (~heard | np.roll(~heard, 1), faint)):
                 own = QPen(pen)
                 own.setColor(colour)
@@ -299,6 +288,14 @@ class FigurePainter:
         else:
             place = (xs - x.low) / (x.high - x.low)
         return np.asarray(box.left() + np.clip(place, -5, 6) * box.width())
+
+    @staticmethod
+    def _up(ys: np.ndarray, box: QRectF, y: Scale) -> np.ndarray:
+        if y.log:
+            place = np.log(np.maximum(ys, 1e-300) / y.low) / np.log(y.high / y.low)
+        else:
+            place = (ys - y.low) / (y.high - y.low)
+        return np.asarray(box.bottom() - np.clip(place, -20, 20) * box.height())
 
     def _pins(self, p: QPainter, where: FigureLayout) -> None:
         small = font(0.8, bold=True)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPen
 
 from epidote.desktop.plotting.axis_scale import Scale
 from epidote.desktop.plotting.cursor_table import CursorRow, paint_cursor, paint_cursor_table
+from epidote.desktop.plotting.pin_table import PinTable
 from epidote.desktop.plotting.plot_widget import ZOOM, PlotWidget
 from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
@@ -18,6 +19,7 @@ if TYPE_CHECKING:  # what holds and paints curves needs NumPy, which is loaded a
     from epidote.desktop.plotting.figure import Figure
     from epidote.desktop.plotting.figure_painter import FigureLayout
 
+_CLICK = 4  # pixels that the pointer may move between press and release
 _KEY_STEP = 0.01  # of the width, by which a key moves the cursor
 _REST_MS = 150
 _DRAWING_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape, Qt.Key.Key_Backspace)
@@ -32,6 +34,7 @@ class GraphWidget(PlotWidget):
     pin_wanted = Signal(float)
     pin_unwanted = Signal(int)
     band_wanted = Signal(object)  # (low, high) dragged in the difference strip, or None for everywhere
+    menu_wanted = Signal(QPoint)  # the context menu, and where on the screen
     line_drawn = Signal(list)  # corners (x, y) of a line drawn by hand
 
     def __init__(self, theme: Theme) -> None:
@@ -44,6 +47,7 @@ class GraphWidget(PlotWidget):
         self._box: QRectF | None = None
         self._banding: float | None = None  # where a band began to be dragged
         self._drawn: list[tuple[float, float]] | None = None  # corners of the line that is being drawn
+        self.pin_table = PinTable()
         self.at_rest = QTimer(self)  # once nothing has moved for a while, everything is painted with care
         self.at_rest.setSingleShot(True)
         self.at_rest.timeout.connect(self.redraw)
@@ -173,6 +177,7 @@ class GraphWidget(PlotWidget):
         if self._box is not None:
             p.setPen(QPen(self.theme.colour("accent"), 1, Qt.PenStyle.DashLine))
             p.drawRect(self._box)
+        self.pin_table.paint(p, self.theme, self._figure, self.strips().main, self._view)
         self._paint_cursor(p)
         self._paint_drawn(p, self.strips())
 
@@ -247,6 +252,9 @@ class GraphWidget(PlotWidget):
         return self._figure is not None and bool(self._figure.differences) and self.strips().difference.contains(point)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._figure is not None and self.pin_table.drag(event.position(), self.strips().main):
+            self.update()
+            return
         place = self._place(event.position())
         if place is None or self._view is None:
             return
@@ -266,6 +274,9 @@ class GraphWidget(PlotWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
+        free = event.button() is Qt.MouseButton.LeftButton and self._drawn is None
+        if free and self.pin_table.press(event.position()):
+            return
         place = self._place(event.position())
         if self._drawn is not None and place is not None:
             self._corner(place)
@@ -278,6 +289,8 @@ class GraphWidget(PlotWidget):
             self._box = QRectF(event.position(), event.position())
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self.pin_table.release():
+            return
         if self._box is not None and self._box.width() > 8 and self._box.height() > 8 and self._view:
             one, two = self._place(self._box.bottomLeft()), self._place(self._box.topRight())
             assert one is not None and two is not None
@@ -287,8 +300,16 @@ class GraphWidget(PlotWidget):
                 Scale(y.value(one[1]), y.value(two[1]), y.log),
                 self._view.dy,
             )
+        clicked = self._box is None or (self._box.width() < _CLICK and self._box.height() < _CLICK)
+        if event.button() == Qt.MouseButton.RightButton and clicked and self._drawn is None:
+            self.menu_wanted.emit(event.globalPosition().toPoint())
         self._drag = self._box = self._banding = None
         self.redraw()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """By key only: the right button draws a box first."""
+        if event.reason() is QContextMenuEvent.Reason.Keyboard:
+            self.menu_wanted.emit(self.mapToGlobal(self.rect().center()))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         place = self._place(event.position())

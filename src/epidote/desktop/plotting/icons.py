@@ -31,6 +31,18 @@ def eye_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
         p.drawLine(QPointF(x, y), QPointF(x + (share - 0.5) * 4, y + 3.5))
 
 
+def fold_mark(p: QPainter, box: QRectF, colour: QColor, *, folded: bool) -> None:
+    """Paint the triangle of rows that can be folded: it points right while they are, else down."""
+    p.setPen(Qt.PenStyle.NoPen)
+    p.setBrush(colour)
+    if folded:
+        corners = [box.topLeft(), box.bottomLeft(), QPointF(box.right(), box.center().y())]
+    else:
+        corners = [box.topLeft(), box.topRight(), QPointF(box.center().x(), box.bottom())]
+    p.drawPolygon(QPolygonF(corners))
+    p.setBrush(Qt.BrushStyle.NoBrush)
+
+
 def page_mark(p: QPainter, box: QRectF, colour: QColor) -> None:
     """Paint a sheet with two lines: notes or pictures belong here."""
     p.setPen(QPen(colour, 1.2))

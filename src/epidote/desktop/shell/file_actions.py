@@ -10,6 +10,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 from epidote.desktop.state import edits
+from epidote.desktop.theme import PAPER
 from epidote.desktop.widgets.question import ask_whether
 
 if TYPE_CHECKING:
@@ -17,6 +18,10 @@ if TYPE_CHECKING:
     from epidote.study.interchange.curve_text import TextOptions
     from epidote.study.models import Subject
     from epidote.study.store import Study
+
+AUDIO_FILES = (
+    "Audio and video files (*.wav *.flac *.aif *.aiff *.ogg *.mp3 *.m4a *.mka *.opus *.mkv *.mp4 *.mov *.webm)"
+)
 
 
 class FileActions:
@@ -54,13 +59,12 @@ class FileActions:
         if figure is None or shown is None:
             self.window.say("No graph to copy. Select one or more measured cells first.")
             return
-        theme = self.window.theme
 
         def done(image: Any) -> None:
             QGuiApplication.clipboard().setImage(image)
             self.window.say("Graph copied, with subjects, settings, pins and cautions.")
 
-        self.session.ask(lambda _: picture_of(figure, shown, theme), done)
+        self.session.ask(lambda _: picture_of(figure, shown, PAPER), done)
 
     def copy_table(self) -> None:
         """Copy the readings to the clipboard, tabs between columns."""
@@ -93,19 +97,20 @@ class FileActions:
 
     def open_zip(self, source: Path | None = None, folder: Path | None = None) -> None:
         """Unpack a zipped study, and open it."""
-        if source is None or folder is None:
+        if source is None:
             name, _ = QFileDialog.getOpenFileName(
                 self.window.widget, "Import study from ZIP", str(Path.home()), "ZIP archives (*.zip)"
             )
-            if name:
-                into = QFileDialog.getExistingDirectory(
-                    self.window.widget, "Select a folder to unpack into", str(Path.home())
-                )
-            else:
-                into = ""
+            if not name:
+                return
+            source = Path(name)
+        if folder is None:
+            into = QFileDialog.getExistingDirectory(
+                self.window.widget, "Select a folder to unpack into", str(Path.home())
+            )
             if not into:
                 return
-            source, folder = Path(name), Path(into)
+            folder = Path(into)
         archive, into_folder = source, folder
 
         def size() -> tuple[int, int]:
@@ -178,6 +183,52 @@ class FileActions:
             self.session.said.emit(f"{source.name} imported as run {run.id} of {subject.full_name}.")
 
         self.session.ask(ask, done)
+
+    def take_recording(self) -> None:
+        """Make a recording from elsewhere the run of the current cell."""
+        column = self.matrix.selection.current_column()
+        if column is not None:
+            self.matrix.exchange.take_recording(dict(column.settings))
+
+    def write_stimulus(self) -> None:
+        """Write what the current cell plays as a file."""
+        column = self.matrix.selection.current_column()
+        if column is not None:
+            self.matrix.exchange.write_file(dict(column.settings))
+
+    def take_claims(self) -> None:
+        """Import published figures of the current row's unit."""
+        self.matrix.beside.show("claims")
+        self.matrix.beside.claiming.import_csv()
+
+    def choose_recordings(self) -> None:
+        """Ask for recordings, and analyse them."""
+        names, _ = QFileDialog.getOpenFileNames(
+            self.window.widget, "Analyse recordings", str(Path.home()), f"{AUDIO_FILES};;All files (*)"
+        )
+        if names:
+            self.analyse([Path(name) for name in names])
+
+    def analyse(self, paths: list[Path]) -> None:
+        """Analyse recordings made elsewhere as a row of their own, in a study for loose recordings if none is open."""
+        if not self.session.writable:
+            self.window.studies.with_recordings_study(lambda: self._analyse_here(paths))
+            return
+        self._analyse_here(paths)
+
+    def _analyse_here(self, paths: list[Path]) -> None:
+        session, matrix = self.session, self.matrix
+        made = edits.add_recording_row(session, paths[0].stem)
+
+        def show(_: Any) -> None:
+            session.show_changes()  # so that the matrix has the row
+            overview = session.overview
+            column = overview.column(made["column"]) if overview is not None and made else None
+            if column is not None:
+                matrix.selection.select([made["row"]], column.id)
+                matrix.exchange.pick_stretch(dict(column.settings), paths)
+
+        session.ask(lambda _: None, show)  # asked after the edit, on the same thread
 
     def ask_person(self, name: str | None = None) -> None:
         """Whose name goes with runs and notes from now on."""

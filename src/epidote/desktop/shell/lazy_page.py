@@ -8,6 +8,8 @@ from typing import Generic, TypeVar
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from epidote.desktop.widgets.scrolled import scrolled
+
 P = TypeVar("P", bound=QWidget)
 
 
@@ -24,5 +26,5 @@ class LazyPage(QWidget, Generic[P]):
     def showEvent(self, event: QShowEvent) -> None:
         if self.page is None:
             self.page = self._make()
-            self._layout.addWidget(self.page)
+            self._layout.addWidget(scrolled(self.page))
             self.setFocusProxy(self.page)

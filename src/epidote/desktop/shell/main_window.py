@@ -1,45 +1,50 @@
-"""The window: pages in one bar at the top, the trust strip at the bottom, and every command by menu and keyboard."""
+"""The window: menu bar and pages at the top, the trust strip at the bottom, every command by menu and keyboard."""
 
 from __future__ import annotations
 
 from functools import partial
 from importlib import import_module
-from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QRectF, QSize, Qt, QTimer
-from PySide6.QtGui import QAction, QCloseEvent, QIcon, QKeySequence, QPainter, QPixmap
-from PySide6.QtWidgets import (
-    QApplication,
-    QButtonGroup,
-    QHBoxLayout,
-    QMainWindow,
-    QMenu,
-    QStackedWidget,
-    QToolButton,
-    QVBoxLayout,
-    QWidget,
+from PySide6.QtCore import QEvent, QRectF, Qt
+from PySide6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDragLeaveEvent,
+    QDropEvent,
+    QIcon,
+    QPainter,
+    QPixmap,
+    QStatusTipEvent,
 )
+from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from epidote.desktop.pages.matrix.page import MatrixPage
+from epidote.desktop.pages.start.page import StartPage
 from epidote.desktop.plotting.icons import crystal_mark
-from epidote.desktop.shell.actions import GROUPS, Command, commands_of
+from epidote.desktop.shell import dropped_files
+from epidote.desktop.shell.actions import Command, commands_of
 from epidote.desktop.shell.file_actions import FileActions
 from epidote.desktop.shell.lazy_page import LazyPage
+from epidote.desktop.shell.menus import CELL_MENU, COLUMN_MENU, EMPTY_MENU, GRAPH_MENU, ROW_MENU, Menus
+from epidote.desktop.shell.message_bar import MessageBar
+from epidote.desktop.shell.page_bar import PageBar
 from epidote.desktop.shell.page_list import FIRST, PAGES, PageKind
 from epidote.desktop.shell.row_actions import RowActions
+from epidote.desktop.shell.study_actions import StudyActions
 from epidote.desktop.shell.trust_strip import TrustStrip
 from epidote.desktop.state.faults import faults
-from epidote.desktop.state.run_queue import RunRequest
 from epidote.desktop.state.session import Session
-from epidote.desktop.theme import Theme, apply_theme, chosen_theme, font
-from epidote.desktop.widgets.plain import Label, button_text
-from epidote.study.store import SUFFIX
+from epidote.desktop.theme import Theme, apply_theme, chosen_theme
+from epidote.desktop.widgets.plain import button_text
 
 if TYPE_CHECKING:
-    from epidote.desktop.pages.page import Page
+    from PySide6.QtCore import QPoint
 
-MESSAGE_SECONDS = 12
+    from epidote.desktop.pages.page import Page
+    from epidote.desktop.shell.guided.panel import GuidedPanel
+
+_PLACES = {"row": ROW_MENU, "cell": CELL_MENU, "column": COLUMN_MENU, "empty": EMPTY_MENU, "graph": GRAPH_MENU}
 
 
 def _load_the_rest() -> None:
@@ -66,66 +71,65 @@ class MainWindow(QMainWindow):
         self.setWindowIcon(self._icon())
         self.resize(1280, 800)
         self.setMinimumSize(900, 600)
+        self.setAcceptDrops(True)
         self.matrix = MatrixPage(self.session, self.theme)
         self.matrix.setFocusProxy(self.matrix.table)
-        self.rows, self.files = RowActions(self), FileActions(self)
+        self.start = StartPage(self.session, self.theme)
+        self.rows, self.files, self.studies = RowActions(self), FileActions(self), StudyActions(self)
         self.pages: dict[str, Page | LazyPage[Page]] = {
             kind.title: self.matrix if kind.title == FIRST else LazyPage(partial(self._make_page, kind))
             for kind in PAGES
         }
+        self.commands: list[Command] = commands_of(self, self.session, self.matrix, self.rows, self.files)
+        self.menus = Menus(self, self.commands, self.say)
+        self.actions_by_name = self.menus.actions
+        self.setMenuBar(self.menus.bar)
         central = QWidget()
         layout = QVBoxLayout(central)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        self.commands = commands_of(self, self.session, self.matrix, self.rows, self.files)
-        layout.addWidget(self._top_bar())
-        layout.addLayout(self._build_message())
+        self.page_bar = PageBar(self.pages)
+        self.page_bar.show_page(FIRST)
+        layout.addWidget(self.page_bar)
+        self.message = MessageBar()
+        layout.addWidget(self.message)
         self._fault = ""
         faults().told.connect(self._tell_fault, Qt.ConnectionType.QueuedConnection)
         self.stack = QStackedWidget()
-        for page in self.pages.values():
+        for page in (*self.pages.values(), self.start):
             self.stack.addWidget(page)
-        self.stack.setCurrentWidget(self.matrix)
-        layout.addWidget(self.stack, 1)
+        self.middle = QHBoxLayout()
+        self.middle.setSpacing(0)
+        self.middle.addWidget(self.stack, 1)
+        layout.addLayout(self.middle, 1)
+        self.guided: GuidedPanel | None = None
         self.strip = TrustStrip(self.session, self.show_chain, self._choose_baseline)
         layout.addWidget(self.strip)
         self.setCentralWidget(central)
         self._connect()
         self._overview_changed()
-        self.menu_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.matrix.table.setFocus()
-
-    def _build_message(self) -> QHBoxLayout:
-        """Return the line below the top bar for messages, with a button for the details of a fault."""
-        self.message = Label()
-        self.message.setWordWrap(True)
-        self.message.setProperty("caution", True)
-        self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.message.hide()
-        self.details = QToolButton()
-        self.details.setText("Details")
-        self.details.setToolTip("Show what is needed for a report")
-        self.details.clicked.connect(self._show_details)
-        self.details.hide()
-        line = QHBoxLayout()
-        line.setContentsMargins(0, 0, 0, 0)
-        line.addWidget(self.message, 1)
-        line.addWidget(self.details)
-        return line
+        self.show_start()
 
     def _connect(self) -> None:
-        self._message_timer = QTimer(self)
-        self._message_timer.setSingleShot(True)
-        self._message_timer.timeout.connect(self._hide_message)
-        self.session.overview_changed.connect(self._overview_changed)
-        self.session.failed.connect(self.say)
-        self.session.said.connect(self.say)
-        self.session.runs.asked.connect(self._ask)
-        self.matrix.failed.connect(self.say)
-        self.matrix.lower_built.connect(self._lower_built)
-        self.matrix.settled.connect(lambda: self.session.aside(_load_the_rest, lambda _: None, self.say))
-        self.session.undo.indexChanged.connect(self._overview_changed)
-        self.matrix.table.selectionModel().currentChanged.connect(lambda *_: self._show_states())
+        session, matrix = self.session, self.matrix
+        self.page_bar.page_wanted.connect(self.show_page)
+        session.overview_changed.connect(self._overview_changed)
+        session.opened.connect(self._study_opened)
+        session.failed.connect(self.say)
+        session.said.connect(self.say)
+        session.deleted.connect(lambda words: self.message.say(words, "Undo", session.undo.undo))
+        session.runs.asked.connect(self._ask)
+        matrix.failed.connect(self.say)
+        matrix.lower_built.connect(self._lower_built)
+        matrix.menu_wanted.connect(self._show_context_menu)
+        matrix.action_wanted.connect(self.menus.carry_out_named)
+        matrix.settled.connect(lambda: session.aside(_load_the_rest, lambda _: None, self.say))
+        session.undo.indexChanged.connect(self._overview_changed)
+        matrix.table.selectionModel().currentChanged.connect(lambda *_: self.menus.show_states())
+        self.strip.stop.clicked.connect(self.silence)
+        self.start.action_wanted.connect(self.menus.carry_out_named)
+        self.start.study_wanted.connect(session.open_path)
+        self.start.failed.connect(self.say)
 
     @property
     def widget(self) -> QWidget:
@@ -134,12 +138,12 @@ class MainWindow(QMainWindow):
 
     @property
     def study_title(self) -> str:
-        return self.title.text()
+        return self.page_bar.title.text()
 
     def _make_page(self, kind: PageKind) -> Page:
         page = kind.make(self.session, self.theme)
         page.failed.connect(self.say)
-        page.action_wanted.connect(lambda name: self.actions_by_name[name].trigger())
+        page.action_wanted.connect(self.menus.carry_out_named)
         return page
 
     # -- building ----------------------------------------------------------------------------------
@@ -153,184 +157,81 @@ class MainWindow(QMainWindow):
         p.end()
         return QIcon(pixmap)
 
-    def _top_bar(self) -> QWidget:
-        bar = QWidget()
-        bar.setObjectName("topBar")
-        layout = QHBoxLayout(bar)
-        layout.setContentsMargins(14, 0, 14, 0)
-        layout.setSpacing(4)
-        self.menu_button = QToolButton()
-        self.menu_button.setText("Epidote")
-        self.menu_button.setIcon(self._icon())
-        self.menu_button.setIconSize(QSize(18, 18))
-        self.menu_button.setFont(font(1.1, bold=True))
-        self.menu_button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
-        self.menu_button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        self.menu_button.setShortcut(QKeySequence("F10"))
-        self.menu_button.setMenu(self._menu())
-        layout.addWidget(self.menu_button)
-        layout.addSpacing(12)
-        group = QButtonGroup(bar)
-        self.page_buttons: dict[str, QToolButton] = {}
-        for name in self.pages:
-            button = QToolButton()
-            button.setText(name)
-            button.setCheckable(True)
-            button.setChecked(name == FIRST)
-            button.setProperty("page", True)
-            button.clicked.connect(lambda _=False, n=name: self.show_page(n))
-            group.addButton(button)
-            self.page_buttons[name] = button
-            layout.addWidget(button)
-        layout.addStretch(1)
-        self.saved = Label("All changes saved")
-        self.saved.setProperty("quiet", True)
-        self.title = Label()
-        self.title.setFont(font(1.1))
-        layout.addWidget(self.saved)
-        layout.addSpacing(8)
-        layout.addWidget(self.title)
-        return bar
-
-    def _menu(self) -> QMenu:
-        menu = QMenu(self)
-        self.actions_by_name: dict[str, QAction] = {}
-        for group in GROUPS:
-            if group == "Study":
-                part = menu
-            else:
-                part = QMenu(group, menu)
-            if part is not menu:
-                menu.addMenu(part)
-            for command in self.commands:
-                if command.group == group:
-                    action = QAction(command.words, self)
-                    if command.shortcut:
-                        action.setShortcuts([QKeySequence(command.shortcut)])
-                    action.setCheckable(command.state is not None)
-                    action.triggered.connect(lambda _=False, c=command: self._carry_out(c))
-                    part.addAction(action)
-                    self.addAction(action)
-                    if group in ("Row", "Run") and command.name not in ("undo", "redo"):
-                        self.matrix.table.addAction(action)
-                    self.actions_by_name[command.name] = action
-            part.aboutToShow.connect(self._show_states)
-            if group == "Study":
-                menu.addSeparator()
-        return menu
-
-    def _carry_out(self, command: Command) -> None:
-        command.do()
-        self._show_states()
-
-    def _show_states(self) -> None:
-        """Commands that switch something show how it stands."""
-        for command in self.commands:
-            if command.state is not None:
-                self.actions_by_name[command.name].setChecked(command.state())
-
     def _lower_built(self) -> None:
         """Connect what the page's lower half offers to the window's commands."""
         repeat = QMenu(self)
         repeat.aboutToShow.connect(lambda: self._fill_repeat(repeat))
         self.matrix.readings.repeat.setMenu(repeat)
-        self.matrix.graph_panel.export.clicked.connect(self.files.export)
 
     def _fill_repeat(self, menu: QMenu) -> None:
         menu.clear()
+        menu.addAction(self.actions_by_name["repeat often"])
+        menu.addSeparator()
         overview = self.session.overview
         for subject in overview.subjects if overview else ():
             if overview and subject.id != overview.reference and not subject.is_baseline:
-                menu.addAction(button_text(subject.full_name), partial(self.matrix.repeat_reference_on, subject))
+                words = f"Measure {subject.full_name} like reference"
+                menu.addAction(button_text(words), partial(self.matrix.repeat_reference_on, subject))
         menu.addAction("New row with one condition changed…", self.rows.duplicate_row)
+
+    def _show_context_menu(self, place: str, where: QPoint) -> None:
+        menu = self.menus.context_menu(_PLACES[place], self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(where)
 
     # -- saying ------------------------------------------------------------------------------------
 
     def say(self, words: str) -> None:
         """Show a sentence under the bar that goes away by itself."""
-        self.message.setText(words)
-        self.message.show()
-        self.details.hide()
-        self._message_timer.start(MESSAGE_SECONDS * 1000)
-
-    def _hide_message(self) -> None:
-        self.message.hide()
-        self.details.hide()
+        self.message.say(words)
 
     def _tell_fault(self, words: str, details: str) -> None:
         """Show a mistake in the program, wherever it happened; its details on demand."""
         self._fault = details
-        self.say(words)
-        self.details.show()
+        self.message.say(words, "Details", self._show_details, "Show what is needed for a report")
 
     def _show_details(self) -> None:
         from epidote.desktop.shell.fault_dialog import FaultDialog
 
         FaultDialog(self, self._fault, faults().log_path).open()
 
+    def event(self, event: QEvent) -> bool:
+        """Status tips, which say why a command is greyed, are shown in the strip."""
+        if isinstance(event, QStatusTipEvent):
+            self.strip.show_tip(event.tip())
+            return True
+        return super().event(event)
+
     def _overview_changed(self, _index: int = 0) -> None:
         overview, writable = self.session.overview, self.session.writable
-        self.title.setText(overview.title if overview else "")
-        state = "All changes saved" if writable else "Read-only"
-        self.saved.setText(state if overview else "")
+        self.page_bar.show_study(overview.title if overview else "", writable=writable)
         self.setWindowTitle(f"{overview.title} – Epidote" if overview else "Epidote")
-        for command in self.commands:
-            if command.edits:
-                self.actions_by_name[command.name].setEnabled(writable)
-        self._show_states()
-        for name, stack_can, text in (
-            ("undo", self.session.undo.canUndo(), self.session.undo.undoText()),
-            ("redo", self.session.undo.canRedo(), self.session.undo.redoText()),
-        ):
-            action = self.actions_by_name[name]
-            action.setEnabled(writable and stack_can)
-            action.setText(
-                button_text(f"{name.capitalize()}: {text[:1].lower()}{text[1:]}") if text else name.capitalize()
-            )
+        self.menus.show_writable()
+        self.menus.show_states()
+        self.menus.show_undo_texts(self.session.undo.undoText(), self.session.undo.redoText())
+
+    def _study_opened(self) -> None:
+        self.studies.remember()
+        self.show_page(FIRST)
+        overview = self.session.overview
+        if overview is not None and '"open": true' in overview.settings.get("guided", ""):
+            self.show_guided()
+        elif self.guided is not None:
+            self.guided.hide()
 
     # -- commands ----------------------------------------------------------------------------------
 
-    def open_demo(self) -> None:
-        """Open the demo study; what is not measured yet is measured before your eyes."""
-        from epidote.study.store import Study
-
-        def opener() -> Study:
-            from epidote.demo.scenario import demo_path, open_demo
-
-            path = demo_path()
-            if path.exists():
-                return Study(path)
-            return open_demo(path)
-
-        def then() -> None:
-            overview = self.session.overview
-            if overview is not None and self.session.writable:
-                rows = sorted(overview.subjects, key=lambda s: not s.is_baseline)
-                missing = [
-                    (s, c) for s in rows for c in overview.columns if s.device and (s.id, c.id) not in overview.runs
-                ]
-                if missing:
-                    self.session.runs.measure([RunRequest((s.id, c.id), c.settings) for s, c in missing])
-
-        self.session.open(opener, then)
-
     def new_study(self) -> None:
-        from PySide6.QtWidgets import QFileDialog
-
-        name, _ = QFileDialog.getSaveFileName(
-            self, "New study", str(Path.home() / f"Study{SUFFIX}"), f"Studies (*{SUFFIX})"
-        )
-        if name:
-            self.session.create(Path(name), Path(name).stem)
+        self.studies.new_study()
 
     def choose_study(self) -> None:
-        from PySide6.QtWidgets import QFileDialog
+        self.studies.choose_study()
 
-        name = QFileDialog.getExistingDirectory(
-            self, f"Open study: select a folder ending in {SUFFIX}", str(Path.home())
-        )
-        if name:
-            self.session.open_path(Path(name))
+    def open_demo(self) -> None:
+        self.studies.open_demo()
+
+    def fill_recent(self, menu: QMenu) -> None:
+        self.studies.fill_recent(menu)
 
     def edit_preferences(self) -> None:
         from epidote.desktop.widgets.dialogs import PreferencesDialog
@@ -346,16 +247,29 @@ class MainWindow(QMainWindow):
         self.theme = chosen_theme()
         if isinstance(app, QApplication):
             apply_theme(app, self.theme)
-        self.menu_button.setIcon(self._icon())
+        self.setWindowIcon(self._icon())
+        self.start.set_theme(self.theme)
         for page in self._made_pages():
             page.set_theme(self.theme)
 
+    def show_start(self) -> None:
+        """Show the start page; the open study stays open."""
+        self.page_bar.setVisible(self.session.study is not None)
+        self.start.refresh()
+        self.stack.setCurrentWidget(self.start)
+        self.start.buttons["new"].setFocus()
+
+    def page_in_view(self) -> str:
+        """Return the title of the page in view; "" for the start page."""
+        return next((title for title, page in self.pages.items() if page is self.stack.currentWidget()), "")
+
     def show_page(self, name: str) -> None:
         """Go to a page of the bar."""
-        index = list(self.pages).index(name)
-        self.page_buttons[name].setChecked(True)
-        self.stack.setCurrentIndex(index)
+        self.page_bar.setVisible(True)
+        self.page_bar.show_page(name)
+        self.stack.setCurrentWidget(self.pages[name])
         self.pages[name].setFocus()
+        self.menus.show_states()
 
     def show_chain(self, block: str = "source") -> None:
         """Show the Chain page with a block chosen."""
@@ -411,10 +325,83 @@ class MainWindow(QMainWindow):
             target = self.matrix.run_panel.go
         target.setFocus()
 
+    def find_command(self) -> None:
+        """Find a command by typing."""
+        from epidote.desktop.shell.command_search import CommandSearch
+
+        CommandSearch(self, self.menus).open()
+
+    def show_help(self, key: str = "") -> None:
+        """Open the guide at what has the focus, or at a page of its own."""
+        from epidote.desktop.shell.help_window import page_for, show_help
+
+        place = page_for(QApplication.focusWidget(), "matrix" if self.page_in_view() else "start")
+        commands = [(c.path.partition(",")[0], c.title, c.shortcut) for c in self.commands if c.shortcut]
+        show_help(self, commands, key or place)
+
+    def show_guided(self) -> None:
+        """Begin the first measurement step by step, or go on with it; a study is made where none is open."""
+        if self.session.study is None:
+            self.studies.create_numbered("My interface", self.show_guided)
+            return
+        if self.guided is None:
+            from epidote.desktop.shell.guided.panel import GuidedPanel
+
+            self.guided = GuidedPanel(self.session)
+            self.guided.action_wanted.connect(self._guided_action)
+            self.guided.closed.connect(self._leave_guided)
+            self.middle.insertWidget(0, self.guided)
+        self.guided.show()
+        self.guided.begin()
+
+    def _leave_guided(self) -> None:
+        if self.guided is not None:
+            self.guided.keep(is_open=False)
+            self.guided.hide()
+
+    def _guided_action(self, name: str) -> None:
+        """Carry out what a step of the guide offers: a command, or one of two things that only it asks for."""
+        if name == "check path":
+            self.show_chain("output")
+            page = self.page_named("Chain")
+            if page is not None:
+                page.check_path()
+        elif name == "measure loop":
+            self.rows.queue_baseline(only_present=True)
+        elif name == "measure first row":
+            self.show_page(FIRST)
+            self.matrix.measure_first_row()
+        else:
+            self.menus.carry_out_named(name)
+
+    def show_shortcuts(self) -> None:
+        """Every command with its key, by menu."""
+        self.show_help("shortcuts")
+
+    def show_about(self) -> None:
+        """Which version this is, and of what it is made."""
+        self.show_help("about")
+
     def quit(self) -> None:
         self.close()
 
+    # -- files dropped anywhere --------------------------------------------------------------------
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        words = dropped_files.offer(event.mimeData())
+        if words:
+            self.strip.show_tip(words)
+            event.acceptProposedAction()
+
+    def dragLeaveEvent(self, event: QDragLeaveEvent) -> None:
+        self.strip.show_tip("")
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        self.strip.show_tip("")
+        event.acceptProposedAction()
+        dropped_files.take(event.mimeData(), self.session, self.files)
+
     def closeEvent(self, event: QCloseEvent) -> None:
-        self._message_timer.stop()
+        self.message.clear()
         self.session.close()
         event.accept()

@@ -3,16 +3,29 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt
 
+from epidote.core.results.kinds import reading_kind
+from epidote.desktop.pages.matrix.matrix_table.model import (
+    HEADLINE,
+    ShownReading,
+    headline_name,
+    headline_text,
+    shown_reading,
+)
 from epidote.desktop.state import edits
 from epidote.desktop.state.run_queue import RunRequest
-from epidote.study.models import Subject
+from epidote.desktop.widgets.plain import button_text
+from epidote.study.models import Subject, Unit
 
 if TYPE_CHECKING:
+    from PySide6.QtWidgets import QMenu
+
     from epidote.desktop.shell.window_port import WindowPort
+    from epidote.study.models import RunSummary
     from epidote.study.store import Study
 
 
@@ -37,20 +50,12 @@ class RowActions:
 
     def add_row(self) -> None:
         def then(dialog: Any) -> None:
-            v, unit = dialog.values(), dialog.unit()
+            v, unit, sets = dialog.values(), dialog.unit(), dialog.condition_sets()
             if unit is None:
-                edits.add_unit_with_row(
-                    self.session,
-                    v["maker"],
-                    v["model"],
-                    v["serial"],
-                    v["firmware"],
-                    notes=v["notes"],
-                    conditions=v["conditions"],
-                    device=v["device"],
-                )
+                new = Unit(0, v["maker"], v["model"], v["serial"], v["firmware"], v["notes"])
+                edits.add_unit_with_rows(self.session, new, sets, v["device"])
             else:
-                edits.add_row(self.session, unit, v["conditions"], v["device"], None)
+                edits.add_rows(self.session, unit, sets, v["device"], None)
 
         self._row_dialog(None, duplicate=False, then=then)
 
@@ -84,9 +89,7 @@ class RowActions:
         self._row_dialog(
             subject,
             duplicate=True,
-            then=lambda d: edits.add_row(
-                self.session, unit, d.values()["conditions"], d.values()["device"], subject.id
-            ),
+            then=lambda d: edits.add_rows(self.session, unit, d.condition_sets(), d.values()["device"], subject.id),
         )
 
     def repeat_reference(self) -> None:
@@ -116,19 +119,26 @@ class RowActions:
         return subject is not None and subject.shown
 
     def toggle_row(self) -> None:
+        """Show the selected rows in the graph, or leave them out, as the current one is not now."""
         subject = self.matrix.selection.current_subject()
         if subject is not None:
-            edits.change_row(
-                self.session,
-                subject,
-                f"{'Hide' if subject.shown else 'Show'} {subject.full_name}",
-                shown=not subject.shown,
-            )
+            edits.show_rows(self.session, self.matrix.selection.selected_subjects(), not subject.shown)
 
     def delete_row(self) -> None:
-        subject = self.matrix.selection.current_subject()
-        if subject is not None and not subject.is_baseline:
-            edits.delete_row(self.session, subject)
+        """Delete the selected rows; the baseline stays."""
+        subjects = [s for s in self.matrix.selection.selected_subjects() if not s.is_baseline]
+        if subjects:
+            edits.delete_rows(self.session, subjects)
+
+    def move_row(self, by: int) -> None:
+        """Move the current row up or down by one place."""
+        self.matrix.pane.move_current(by)
+
+    def move_column(self, by: int) -> None:
+        """Move the current column left or right by one place."""
+        section = self.matrix.table.currentIndex().column()
+        if 1 <= section + by < self.matrix.model.columnCount():
+            self.matrix.pane.move_column(section, section + by if by < 0 else section + by + 1)
 
     def delete_run(self) -> None:
         run = self.matrix.selection.current_run()
@@ -136,26 +146,36 @@ class RowActions:
             edits.delete_run(self.session, run.id)
 
     def add_column(self) -> None:
-        from PySide6.QtWidgets import QInputDialog
+        """Choose a procedure and its settings for a new column."""
 
-        from epidote.core.procedures.registry import procedures
-        from epidote.desktop.widgets.dialogs import ModelDialog
+        def ask(study: Study) -> tuple[dict[str, Any], Any]:
+            from epidote.core.chain.chain_toml import chain_from_toml
+            from epidote.core.procedures.registry import procedures
 
-        available = procedures()
-        titles = {p.title: key for key, p in available.items()}
-        title, chosen = QInputDialog.getItem(self.window.widget, "Add column", "Procedure", sorted(titles), 0, False)
-        if chosen:
-            proc = available[titles[title]]
-            dialog = ModelDialog(
-                self.window.widget,
-                f"Add column: {title}",
-                "Add",
-                proc.Settings,
-                {},
-                note="Settings for new measurements in this column.",
+            return procedures(), chain_from_toml(study.chain_toml)
+
+        def show(answer: tuple[dict[str, Any], Any]) -> None:
+            from epidote.desktop.windows.procedure_chooser import ProcedureChooser
+
+            available, chain = answer
+            dialog = ProcedureChooser(
+                self.window.widget, available, chain, self.window.theme, self._reference_settings()
             )
             if dialog.exec():
-                edits.add_column(self.session, titles[title], dialog.form.values())
+                edits.add_column(self.session, dialog.chosen(), dialog.values())
+
+        self.session.ask(ask, show)
+
+    def _reference_settings(self) -> dict[str, Any]:
+        """Return the settings of the reference row's runs, by the key of the procedure."""
+        overview = self.session.overview
+        if overview is None:
+            return {}
+        return {
+            run.procedure: dict(run.settings)
+            for (subject, _), run in overview.runs.items()
+            if subject == overview.reference
+        }
 
     def delete_column(self) -> None:
         column = self.matrix.selection.current_column()
@@ -175,11 +195,12 @@ class RowActions:
 
         def answered(go: bool) -> None:
             if go:
-                self._queue_baseline()
+                self.queue_baseline()
 
         ask_whether(self.window.widget, "Measure baseline", words, "Measure", answered)
 
-    def _queue_baseline(self) -> None:
+    def queue_baseline(self, *, only_present: bool = False) -> None:
+        """Measure the baseline row in every column that fits, and in new ones unless ``only_present``."""
         session = self.session
 
         def ask(study: Study) -> list[RunRequest]:
@@ -187,7 +208,7 @@ class RowActions:
 
             return [
                 RunRequest((o.subject_id, o.column_id), o.settings.model_dump(mode="json"))
-                for o in baseline_orders(study)
+                for o in baseline_orders(study, only_present=only_present)
             ]
 
         def then(requests: list[RunRequest]) -> None:
@@ -222,3 +243,54 @@ class RowActions:
         dialog = LatencyWindow(self.session, self.window.theme, self.window.widget)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.show()
+
+    def fill_history(self, menu: QMenu) -> None:
+        """List the earlier runs of the current cell; each can be shown beside the latest."""
+        menu.clear()
+        selection = self.matrix.selection
+        subject, column, latest = selection.current_subject(), selection.current_column(), selection.current_run()
+        if subject is None or column is None or latest is None:
+            menu.addAction("No run in this cell").setEnabled(False)
+            return
+
+        def show(runs: tuple[RunSummary, ...]) -> None:
+            menu.clear()
+            for run in runs:
+                words = f"{run.made.astimezone():%d %b %Y %H:%M:%S}, {headline_text(run)} {headline_name(run)}"
+                if run.id == latest.id:
+                    menu.addAction(f"{words} (latest)").setEnabled(False)
+                    continue
+                action = menu.addAction(button_text(words), partial(selection.toggle_earlier, run))
+                action.setCheckable(True)
+                action.setChecked(run.id in selection.earlier_runs())
+
+        menu.addAction("Loading…").setEnabled(False)
+        self.session.ask(lambda study: study.runs_of(subject.id, column.id), show)
+
+    def fill_headline(self, menu: QMenu) -> None:
+        """List the readings of which one can stand in the cells of the current column."""
+        from epidote.core.procedures.registry import procedure, reading_titles
+
+        menu.clear()
+        column, overview = self.matrix.selection.current_column(), self.session.overview
+        if column is None or overview is None:
+            menu.addAction("No column selected").setEnabled(False)
+            return
+        titles = reading_titles(procedure(column.procedure))
+        present = {r.key for (_, c), run in overview.runs.items() if c == column.id for r in run.readings}
+        chosen = shown_reading(overview, column.id)
+        usual = menu.addAction("Usual reading", partial(self._set_headline, column.id, ""))
+        usual.setCheckable(True)
+        usual.setChecked(chosen is None)
+        menu.addSeparator()
+        for key in (k for k in titles if k in present):
+            wanted = ShownReading(key, titles[key], reading_kind(key).shown)
+            action = menu.addAction(
+                button_text(titles[key]), partial(self._set_headline, column.id, wanted.as_setting())
+            )
+            action.setCheckable(True)
+            action.setChecked(chosen is not None and chosen.key == key)
+
+    def _set_headline(self, column_id: int, text: str) -> None:
+        name = f"{HEADLINE} {column_id}"
+        edits.set_setting(self.session, "Set main reading", name, self.session.setting(name), text)

@@ -10,11 +10,12 @@ from datetime import date
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
+from PySide6.QtWidgets import QToolButton, QWidget
 
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import font
-from epidote.desktop.widgets.plain import plain_tip
+from epidote.desktop.widgets.flow_layout import FlowLayout
+from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.study.models import RunSummary, headroom_of
 from epidote.study.store import Study
 
@@ -56,9 +57,8 @@ class TrustStrip(QWidget):
         super().__init__()
         self.setObjectName("strip")
         self._session = session
-        layout = QHBoxLayout(self)
+        layout = FlowLayout(self, spacing=4)
         layout.setContentsMargins(12, 2, 12, 2)
-        layout.setSpacing(4)
         self.items: dict[str, QToolButton] = {}
         for key, leads_to in (
             ("device", partial(open_chain, "source")),
@@ -74,9 +74,42 @@ class TrustStrip(QWidget):
             button.clicked.connect(lambda _=False, f=leads_to: f())
             layout.addWidget(button)
             self.items[key] = button
-        layout.addStretch(1)
+        self.tip = Label()
+        layout.addWidget(self.tip)
+        self.tip.hide()
+        layout.add_gap()
+        self.progress, self.stop = Label(), QToolButton()
+        self.stop.setText("Stop")
+        self.stop.setToolTip("Stop output and measurement (Esc)")
+        layout.addWidget(self.progress)
+        layout.addWidget(self.stop)
+        self._show_progress()
         session.overview_changed.connect(self.refresh)
+        session.runs.progress_changed.connect(lambda _: self._show_progress())
         self.refresh()
+
+    def show_tip(self, words: str) -> None:
+        """Show a sentence in the items' place; "" shows the items again."""
+        self.tip.setText(words)
+        self.tip.setVisible(bool(words))
+        for button in self.items.values():
+            button.setVisible(not words and bool(button.text()) and self._session.overview is not None)
+
+    def _show_progress(self) -> None:
+        """Say what is being measured, and how many more are waiting."""
+        under_way, overview = self._session.runs.under_way, self._session.overview
+        running = next((cell for cell, progress in under_way.items() if not progress.waiting), None)
+        words = ""
+        if running is not None and overview is not None:
+            subject, column = overview.subject(running[0]), overview.column(running[1])
+            if subject is not None and column is not None:
+                words = f"Measuring {subject.full_name}, {column.title}: {100 * under_way[running].share:.0f} %"
+        waiting = len(under_way) - (running is not None)
+        if waiting:
+            words += f", {waiting} more" if words else f"{waiting} waiting"
+        self.progress.setText(words)
+        self.progress.setVisible(bool(words))
+        self.stop.setVisible(bool(under_way))
 
     def refresh(self) -> None:
         overview, study = self._session.overview, self._session.study
@@ -136,4 +169,4 @@ class TrustStrip(QWidget):
         button.setProperty("weak", weak)
         button.style().unpolish(button)
         button.style().polish(button)
-        button.show()
+        button.setVisible(not self.tip.isVisibleTo(self))

@@ -39,32 +39,53 @@ def _delete_made(table: str) -> EditStep:
     return back
 
 
-def add_unit_with_row(
+def add_unit_with_rows(
     session: Session,
-    maker: str,
-    model: str,
-    serial: str,
-    firmware: str,
-    *,
-    notes: str,
-    conditions: Mapping[str, str],
+    unit: Unit,
+    condition_sets: Sequence[Mapping[str, str]],
     device: str,
 ) -> None:
-    """Add a unit with a first row, as one step of undo."""
+    """Add a unit (its number is made up) with a row for each set of conditions, as one step of undo."""
 
     def forward(study: Study, memory: Memory) -> None:
-        if _again(memory, study, "subject"):
+        if _all_again(memory, study, "subject"):
             study.set_deleted("unit", memory["unit"], False)
             return
-        unit = study.add_unit(maker, model, serial, firmware, notes)
-        memory["unit"] = unit.id
-        memory["made"] = study.add_subject(unit, conditions, device).id
+        made = study.add_unit(unit.maker, unit.model, unit.serial, unit.firmware, unit.notes)
+        memory["unit"] = made.id
+        memory["made"] = [study.add_subject(made, conditions, device).id for conditions in condition_sets]
 
     def back(study: Study, memory: Memory) -> None:
-        study.set_deleted("subject", memory["made"], True)
+        _delete_made("subject")(study, memory)
         study.set_deleted("unit", memory["unit"], True)
 
-    session.edit(f"Add {maker} {model}", forward, back)
+    session.edit(f"Add {unit.maker} {unit.model}", forward, back)
+
+
+def add_rows(
+    session: Session, unit: Unit, condition_sets: Sequence[Mapping[str, str]], device: str, after: int | None
+) -> None:
+    """Add a row for each set of conditions, after another row or at the end, as one step of undo.
+
+    All or none: where one is there already nothing is added.
+    """
+
+    def forward(study: Study, memory: Memory) -> None:
+        if _all_again(memory, study, "subject"):
+            return
+        made: list[int] = []
+        try:
+            for conditions in condition_sets:
+                made.append(study.add_subject(unit, conditions, device, made[-1] if made else after).id)
+        except StudyError:
+            for key in made:
+                study.set_deleted("subject", key, True)
+            raise
+        memory["made"] = made
+
+    count = len(condition_sets)
+    words = f"Add row for {unit.name}" if count == 1 else f"Add {count} rows for {unit.name}"
+    session.edit(words, forward, _delete_made("subject"))
 
 
 def add_row(
@@ -83,6 +104,37 @@ def add_row(
     )
 
 
+def add_recording_row(session: Session, name: str) -> dict[str, int]:
+    """Add a row for a recording made elsewhere, and a column for a first look at it where there is none.
+
+    Returns a dict that has the numbers of both, "row" and "column", once the edit is carried out.
+    """
+    made: dict[str, int] = {}
+
+    def forward(study: Study, memory: Memory) -> None:
+        if _again(memory, study, "subject"):
+            study.set_deleted("unit", memory["unit"], False)
+            return
+        from epidote.core.procedures.registry import first_look
+        from epidote.measurement.request import add_column as add
+
+        proc = first_look()
+        column = next((c for c in study.overview().columns if c.procedure == proc.key), None)
+        if column is None:
+            column = add(study, proc.key, proc.Settings())
+        unit = study.add_unit("", name)
+        memory["unit"] = unit.id
+        memory["made"] = study.add_subject(unit, {}).id
+        made.update(row=memory["made"], column=column.id)
+
+    def back(study: Study, memory: Memory) -> None:
+        study.set_deleted("subject", memory["made"], True)
+        study.set_deleted("unit", memory["unit"], True)
+
+    session.edit(f"Add recording {name}", forward, back)
+    return made
+
+
 def change_row(session: Session, before: Subject, text: str, **changes: Any) -> None:
     """Change fields of a row; ``text`` names the step of undo."""
     after = replace(before, **changes)
@@ -96,13 +148,35 @@ def change_unit(session: Session, before: Unit, after: Unit) -> None:
     )
 
 
-def delete_row(session: Session, subject: Subject) -> None:
-    """Delete a row with its runs."""
+def delete_rows(session: Session, subjects: Sequence[Subject]) -> None:
+    """Delete rows with their runs, as one step of undo."""
+
+    def mark(study: Study, deleted: bool) -> None:
+        for subject in subjects:
+            study.set_deleted("subject", subject.id, deleted)
+
+    words = subjects[0].full_name if len(subjects) == 1 else f"{len(subjects)} rows"
     session.edit(
-        f"Delete {subject.full_name}",
-        lambda study, _: study.set_deleted("subject", subject.id, True),
-        lambda study, _: study.set_deleted("subject", subject.id, False),
+        f"Delete {words}",
+        lambda study, _: mark(study, True),
+        lambda study, _: mark(study, False),
+        deletes=words,
     )
+
+
+def show_rows(session: Session, subjects: Sequence[Subject], shown: bool) -> None:
+    """Show rows in the graph, or leave them out, as one step of undo."""
+
+    def forward(study: Study, _: Memory) -> None:
+        for subject in subjects:
+            study.update_subject(replace(subject, shown=shown))
+
+    def back(study: Study, _: Memory) -> None:
+        for subject in subjects:
+            study.update_subject(subject)
+
+    words = subjects[0].full_name if len(subjects) == 1 else f"{len(subjects)} rows"
+    session.edit(f"{'Show' if shown else 'Hide'} {words}", forward, back)
 
 
 def delete_run(session: Session, run_id: int) -> None:
@@ -111,7 +185,49 @@ def delete_run(session: Session, run_id: int) -> None:
         "Delete run",
         lambda study, _: study.set_deleted("run", run_id, True),
         lambda study, _: study.set_deleted("run", run_id, False),
+        deletes="Run",
     )
+
+
+def move_row(session: Session, subject: Subject, before: Subject | None) -> None:
+    """Put a row before another one, or at the end."""
+    if session.overview is None:
+        return
+    others = [s for s in session.overview.subjects if s.id != subject.id and not s.is_baseline]
+    position = _place_before(before.position if before is not None else None, [s.position for s in others])
+    change_row(session, subject, f"Move {subject.full_name}", position=position)
+
+
+def move_column(session: Session, column: Column, before: Column | None) -> None:
+    """Put a column before another one, or at the end."""
+    if session.overview is None:
+        return
+    others = [c.position for c in session.overview.columns if c.id != column.id]
+    position = _place_before(before.position if before is not None else None, others)
+    session.edit(
+        f"Move column {column.title}",
+        lambda study, _: study.move_column(column.id, position),
+        lambda study, _: study.move_column(column.id, column.position),
+    )
+
+
+def _place_before(target: float | None, places: Sequence[float]) -> float:
+    """Return a position before the one at ``target``, after the one that precedes it; None: after all."""
+    if target is None:
+        return max(places, default=0.0) + 1
+    preceding = max((p for p in places if p < target), default=target - 2)
+    return (preceding + target) / 2
+
+
+def rename_unit(session: Session, unit: Unit, name: str) -> None:
+    """Give a unit another name: the manufacturer stays where the name still begins with it."""
+    rest = name.removeprefix(unit.maker).strip()
+    if unit.maker and name.startswith(unit.maker) and rest:
+        after = replace(unit, model=rest)
+    else:
+        first, _, others = name.partition(" ")
+        after = replace(unit, maker=first if others else "", model=others.strip() or first)
+    change_unit(session, unit, after)
 
 
 def set_reference(session: Session, subject: Subject | None) -> None:
@@ -161,6 +277,7 @@ def delete_column(session: Session, column: Column) -> None:
         f"Delete column {column.title}",
         lambda study, _: study.set_deleted("column_", column.id, True),
         lambda study, _: study.set_deleted("column_", column.id, False),
+        deletes=f"Column {column.title}",
     )
 
 

@@ -25,12 +25,16 @@ Cell = tuple[int, int]
 class RunRequest:
     """A run in the queue: the cell, settings by name, the device (empty: the row's own), and how often it is
     repeated.
+
+    at_once: a simulated device plays as fast as it can and nothing is asked before; seed: of its noise.
     """
 
     cell: Cell
     settings: Mapping[str, Any]
     device: str = ""
     times: int = 1
+    at_once: bool = False
+    seed: int | None = None
 
 
 @dataclass(frozen=True)
@@ -76,8 +80,9 @@ class RunQueue(QObject):
             self._session.failed.emit("The study is read-only. Nothing was measured.")
             return
         self._session.live.stop()
+        waiting = set(self.under_way)
         for w in requests:
-            if w.cell in self.under_way:
+            if w.cell in waiting:
                 continue
             self.under_way[w.cell] = CellProgress(0.0, None, True)
             self.progress_changed.emit(w.cell)
@@ -157,9 +162,10 @@ class RunQueue(QObject):
         self._session.live.wait()
 
         def confirm(start: SafeStart) -> bool:
-            return self._ask(f"{start.words} Measure at full level?", cancel)
+            return request.at_once or self._ask(f"{start.words} Measure at full level?", cancel)
 
         self._begun = time.monotonic()
+        self._progressed.emit(request.cell, 0.0)
         try:
             runs = carry_out(
                 study,
@@ -169,9 +175,10 @@ class RunQueue(QObject):
                 progress=lambda share: self._progressed.emit(request.cell, share),
                 cancelled=cancel.is_set,
                 opening=patience(name, self._session.said.emit),
-                check=self.checks,
+                check=self.checks and not request.at_once,
                 times=request.times,
-                real_time=True,
+                seed=request.seed,
+                real_time=not request.at_once,
             )
         except CancelledError:
             return None

@@ -13,13 +13,12 @@ from epidote.desktop.state.live_audio import LiveAudio, Watcher
 from epidote.desktop.state.run_queue import RunQueue
 from epidote.desktop.state.worker import Worker
 from epidote.study.models import Overview
-from epidote.study.store import Study, create_study
+from epidote.study.store import Study
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
     from epidote.core.comparison.claims.verdict import Verdict
 
-DEFAULT_COLUMNS = ("response", "tone")
 EditStep = Callable[[Study, dict[str, Any]], None]
 
 
@@ -51,6 +50,8 @@ class Session(QObject):
     """The open study for the desktop: read and changed on a thread of its own, undone and redone."""
 
     overview_changed = Signal()
+    opened = Signal()  # another study is open
+    deleted = Signal(str)  # something was deleted that undo brings back
     said = Signal(str)
     failed = Signal(str)
     devices_found = Signal(object)  # [(name, title)]
@@ -102,6 +103,7 @@ class Session(QObject):
                 )
             if self.overview is not None and self.overview.damaged:
                 self.said.emit(_damaged_words(self.overview.damaged))
+            self.opened.emit()
             self.overview_changed.emit()
             if then is not None:
                 then()
@@ -115,14 +117,9 @@ class Session(QObject):
 
     def create(self, path: Path, title: str) -> None:
         def make() -> Study:
-            study = create_study(path, title)
-            from epidote.core.procedures.registry import procedures
-            from epidote.measurement.request import add_column
+            from epidote.measurement.request import new_study
 
-            available = procedures()
-            for key in DEFAULT_COLUMNS:
-                add_column(study, key, available[key].Settings())
-            return study
+            return new_study(path, title)
 
         self.open(make)
 
@@ -201,6 +198,12 @@ class Session(QObject):
         self.overview = overview.marked(self._damaged)
         self._changed.start()  # answers that come close together are shown once
 
+    def show_changes(self) -> None:
+        """Tell of a changed overview now, where that is still to come."""
+        if self._changed.isActive():
+            self._changed.stop()
+            self.overview_changed.emit()
+
     def mark_damaged(self, curves_by_run: Mapping[int, Sequence[str]]) -> None:
         """Curves (their keys, by run) cannot be read: the runs are marked in the matrix from now on, and it is said
         once.
@@ -228,14 +231,19 @@ class Session(QObject):
     def writable(self) -> bool:
         return self.study is not None and not self.study.read_only
 
-    def edit(self, text: str, forward: EditStep, back: EditStep) -> None:
-        """Change the study so that it can be undone. The two steps share a dict for what they need to remember."""
+    def edit(self, text: str, forward: EditStep, back: EditStep, *, deletes: str = "") -> None:
+        """Change the study so that it can be undone. The two steps share a dict for what they need to remember.
+
+        deletes: what it takes away, which is said together with an offer to undo it.
+        """
         if self.study is None:
             return
         if self.study.read_only:
             self.failed.emit(f"The study is read-only ({self.study.why_read_only}). Nothing was changed.")
             return
         self.undo.push(_Edit(self, text, forward, back))
+        if deletes:
+            self.deleted.emit(f"{deletes} deleted.")
 
     def carry_out(self, step: EditStep, memory: dict[str, Any], undone: Callable[[], None]) -> None:
         """One step of an edit on the store's thread; a step that fails takes its command off the stack."""

@@ -1,17 +1,22 @@
-"""The few dialogs: a row and its unit, the chain, a new column, preferences."""
+"""The few dialogs: a row and its unit, preferences."""
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
+from PySide6.QtCore import QEvent
 from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLineEdit, QVBoxLayout, QWidget
 
-from epidote.desktop.theme import TEXT_SIZES, THEMES, preferences
+from epidote.desktop.preferences import preferences
+from epidote.desktop.theme import TEXT_SIZES, THEMES
+from epidote.desktop.widgets.help_key import listen_for_help
 from epidote.desktop.widgets.plain import Label
-from epidote.desktop.widgets.settings_form import SettingsForm
 from epidote.study.models import Subject, Unit
 
 _CONDITIONS_HINT = "gain = low; load = 8 Ω"
+_MOST_LISTED = 4
+_SEVERAL = "Several rows at once: separate values with |, as in buffer = 32 | 64 | 128"
 
 
 def conditions_text(conditions: dict[str, str]) -> str:
@@ -30,13 +35,30 @@ def parse_conditions(text: str) -> dict[str, str]:
     return result
 
 
+def parse_condition_sets(text: str) -> list[dict[str, str]]:
+    """ "buffer = 32 | 64; load = 8 Ω" as the conditions of one or more rows: one for each combination.
+
+    Raises ValueError with words.
+    """
+    conditions = parse_conditions(text)
+    choices = []
+    for name, value in conditions.items():
+        values = [part.strip() for part in value.split("|")]
+        if not all(values):
+            raise ValueError(f"“{name} = {value}” has an empty value. Enter a value on each side of |.")
+        choices.append([(name, part) for part in dict.fromkeys(values)])
+    return [dict(combination) for combination in itertools.product(*choices)]
+
+
 class FormDialog(QDialog):
     """A dialog of lines with a sentence of what is wrong, and OK only when nothing is."""
 
     def __init__(self, parent: QWidget | None, title: str, ok: str) -> None:
         super().__init__(parent)
+        listen_for_help(self)
+        self.setProperty("help", "matrix")
         self.setWindowTitle(title)
-        self.setMinimumWidth(440)
+        self.setMinimumWidth(self.fontMetrics().averageCharWidth() * 60)
         self._outer = QVBoxLayout(self)
         self._outer.setSpacing(10)
         self.lines = QFormLayout()
@@ -46,10 +68,22 @@ class FormDialog(QDialog):
         self.problem.setWordWrap(True)
         self._outer.addWidget(self.problem)
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setText(ok)
+        go = self.buttons.button(QDialogButtonBox.StandardButton.Ok)
+        go.setText(ok)
+        go.setProperty("main", True)
+        go.setDefault(True)
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)
         self._outer.addWidget(self.buttons)
+
+    def event(self, event: QEvent) -> bool:
+        """Grow with words that need more lines."""
+        done = super().event(event)
+        if event.type() in (QEvent.Type.LayoutRequest, QEvent.Type.Show):
+            least = self._outer.minimumHeightForWidth(self.width())
+            if self.height() < least:
+                self.resize(self.width(), least)
+        return done
 
     def line(self, label: str, text: str = "", hint: str = "") -> QLineEdit:
         edit = QLineEdit(text)
@@ -100,6 +134,11 @@ class RowDialog(FormDialog):
         self.conditions = self.line(
             "Conditions", conditions_text(dict(start.conditions)) if start else "", _CONDITIONS_HINT
         )
+        self.conditions.setToolTip("What is set at the unit, as name = value")
+        self.rows_words = Label()
+        self.rows_words.setProperty("quiet", True)
+        self.rows_words.setWordWrap(True)
+        self.lines.addRow(self.rows_words)
         self.device = QComboBox()
         self.device.setAccessibleName("Device")
         self.device.addItem("Not set", "")
@@ -142,16 +181,36 @@ class RowDialog(FormDialog):
 
     def check(self) -> None:
         try:
-            conditions = parse_conditions(self.conditions.text())
+            sets = parse_condition_sets(self.conditions.text())
         except ValueError as error:
             self.say(str(error))
             return
+        self._say_rows(sets)
+        editing = self._start is not None and not self._duplicate
+        if editing and len(sets) > 1:
+            self.say("One row has one value for each condition. Remove the other values.")
+            return
         if self.unit() is None and not (self.maker.text().strip() or self.model.text().strip()):
             self.say("Enter a manufacturer or a model.")
-        elif self._duplicate and self._start is not None and conditions == dict(self._start.conditions):
+        elif self._duplicate and self._start is not None and dict(self._start.conditions) in sets:
             self.say("Change at least one condition: the new row must differ from the original.")
         else:
             self.say("")
+
+    def _say_rows(self, sets: list[dict[str, str]]) -> None:
+        """Say which rows will be added; of one alone, how there can be more."""
+        if len(sets) == 1:
+            words = _SEVERAL if self._start is None or self._duplicate else ""
+        else:
+            listed = "; ".join(", ".join(f"{k} {v}" for k, v in one.items()) for one in sets[:_MOST_LISTED])
+            more = f"; and {len(sets) - _MOST_LISTED} more" if len(sets) > _MOST_LISTED else ""
+            words = f"{len(sets)} rows: {listed}{more}"
+        self.rows_words.setText(words)
+        self.rows_words.setVisible(bool(words))
+
+    def condition_sets(self) -> list[dict[str, str]]:
+        """Return the conditions of each row to be added."""
+        return parse_condition_sets(self.conditions.text())
 
     def values(self) -> dict[str, Any]:
         return {
@@ -160,32 +219,9 @@ class RowDialog(FormDialog):
             "serial": self.serial.text().strip(),
             "firmware": self.firmware.text().strip(),
             "notes": self.notes.text(),
-            "conditions": parse_conditions(self.conditions.text()),
+            "conditions": self.condition_sets()[0],
             "device": str(self.device.currentData() or ""),
         }
-
-
-class ModelDialog(FormDialog):
-    """Any settings model as a dialog: the chain, the settings of a new column."""
-
-    def __init__(
-        self, parent: QWidget | None, title: str, ok: str, model: Any, values: dict[str, Any], *, note: str = ""
-    ) -> None:
-        super().__init__(parent, title, ok)
-        self.form = SettingsForm(model, values)
-        if note:
-            words = Label(note)
-            words.setWordWrap(True)
-            words.setProperty("quiet", True)
-            self._outer.insertWidget(0, words)
-        self._outer.insertWidget(1 if note else 0, self.form)
-        self.form.changed.connect(self.check)
-        self.check()
-
-    def check(self) -> None:
-        self.say(self.form.problem())
-        if self.form.said_at_field:
-            self.problem.hide()
 
 
 class PreferencesDialog(FormDialog):

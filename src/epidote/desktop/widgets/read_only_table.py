@@ -9,8 +9,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtGui import QColor, QFont
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QRect, Qt
+from PySide6.QtGui import QColor, QFont, QFontMetrics
 from PySide6.QtWidgets import QAbstractItemView, QFrame, QTableView
 
 from epidote.desktop.theme import font
@@ -110,12 +110,27 @@ class ReadOnlyTable(QTableView):
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
-        self.setWordWrap(False)
+        self.setWordWrap(True)
         self.horizontalHeader().setHighlightSections(False)
 
     def show_cells(self, heads: Sequence[TableCell], rows: Sequence[Sequence[TableCell]]) -> None:
         """Show heads over rows; none of either empties the table."""
         self.cells.show(heads, rows)
+
+    def fit_row_heights(self, width: int) -> None:
+        """Give each row the height that the text of its first column has when it is wrapped at ``width`` pixels."""
+        usual = self.verticalHeader().defaultSectionSize()
+        for row in range(self.cells.rowCount()):
+            cell = self.cells.column(0)[1 + row]
+            metrics = QFontMetrics(cell.font)
+            box = metrics.boundingRect(QRect(0, 0, width, 10_000), Qt.TextFlag.TextWordWrap, cell.text)
+            room_about = usual - metrics.height()
+            self.setRowHeight(row, max(usual, box.height() + room_about))
+
+    def choose_rows(self) -> None:
+        """Let one row be selected."""
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
 
     def row_count(self) -> int:
         return self.cells.rowCount()

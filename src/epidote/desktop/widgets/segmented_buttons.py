@@ -1,25 +1,34 @@
-"""A row of words of which one, or several, are on."""
+"""A row of words of which one, or several, are on: options in a track, or tabs."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QToolButton, QWidget
+from PySide6.QtWidgets import QButtonGroup, QSizePolicy, QToolButton, QWidget
 
+from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import plain_tip
 
 
 class SegmentedButtons(QWidget):
-    """Emits the keys that are on when the user changes them; setting them from outside emits nothing."""
+    """Emits the keys that are on when the user changes them; setting them from outside emits nothing.
+
+    several: more than one may be on. tabs: they lead to another view, and look like it.
+    """
 
     chosen = Signal(tuple)
 
-    def __init__(self, *, several: bool = False) -> None:
+    def __init__(self, *, several: bool = False, tabs: bool = False) -> None:
         super().__init__()
-        self._layout = QHBoxLayout(self)
-        self._layout.setContentsMargins(0, 0, 0, 0)
-        self._layout.setSpacing(2)
+        self._look = "tab" if tabs else "segment"
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._layout = FlowLayout(self, spacing=2)
+        edge = 0 if tabs else 2
+        self._layout.setContentsMargins(edge, edge, edge, edge)
+        policy = QSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Minimum)
+        policy.setHeightForWidth(True)
+        self.setSizePolicy(policy)
         self._group = QButtonGroup(self)
         self._group.setExclusive(not several)
         self._buttons: dict[str, QToolButton] = {}
@@ -39,11 +48,17 @@ class SegmentedButtons(QWidget):
                 button = QToolButton()
                 button.setText(words)
                 button.setCheckable(True)
+                button.setProperty(self._look, True)
                 button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
                 button.clicked.connect(lambda _=False: self.chosen.emit(self.on()))
                 self._group.addButton(button)
                 self._layout.addWidget(button)
                 self._buttons[key] = button
+        has_track = self._look == "segment" and bool(options)
+        if self.property("track") != has_track:
+            self.setProperty("track", has_track)
+            self.style().unpolish(self)
+            self.style().polish(self)
         for key, button in self._buttons.items():
             button.setToolTip(plain_tip((tips or {}).get(key, "")))
         exclusive = self._group.exclusive()

@@ -7,6 +7,7 @@ behind “More settings” unless they were changed or are wrong.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, get_args, get_origin
 
 from PySide6.QtCore import Signal
@@ -176,6 +177,23 @@ class SettingsForm(QWidget):
             editor.setCurrentIndex(index if index >= 0 else editor.findText(text))
         else:
             editor.setChecked(text == "yes")
+
+    def fill(self, values: Mapping[str, Any]) -> None:
+        """Put values into the fields that have a name among them, as a preset does."""
+        for name, value in values.items():
+            if name in self.editors:
+                field = self._model.model_fields[name]
+                self._given[name] = value
+                self.set_text(name, self._text_of(value, field))
+
+    def _text_of(self, value: Any, field: Any) -> str:
+        if isinstance(value, bool):
+            return "yes" if value else "no"
+        if value is None:
+            return ""
+        if isinstance(field.annotation, type) and issubclass(field.annotation, LabelledEnum):
+            return str(value)
+        return self._shown(value, unit_of(field))
 
     def values(self) -> dict[str, Any]:
         """Return what is typed; a field that cannot be read is left as text, for the model to refuse."""

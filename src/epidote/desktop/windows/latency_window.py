@@ -6,12 +6,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QDialog,
     QHBoxLayout,
     QHeaderView,
     QLineEdit,
+    QSplitter,
     QVBoxLayout,
     QWidget,
 )
@@ -30,8 +32,11 @@ from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import parse_as
 from epidote.core.wording.differences import suitability_words
 from epidote.desktop.theme import font
+from epidote.desktop.widgets.help_key import listen_for_help
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
+from epidote.desktop.widgets.scrolled import scrolled
+from epidote.desktop.windows.latency_bars import LatencyBar, LatencyBars
 
 if TYPE_CHECKING:
     from epidote.desktop.state.session import Session
@@ -46,8 +51,10 @@ class LatencyWindow(QDialog):
 
     def __init__(self, session: Session, theme: Theme, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        listen_for_help(self)
         self.setWindowTitle("Latency table")
-        self.resize(1000, 480)
+        self.resize(1000, 620)
+        self.setProperty("help", "windows")
         self._theme = theme
         self._found: list[MeasuredLatency] = []
         self._seen: LatencyTable | None = None
@@ -62,9 +69,18 @@ class LatencyWindow(QDialog):
         chosen = f"background: {theme.chosen_back}; color: {theme.text};"
         self.table.setStyleSheet(f"QTableView::item {{ padding: 2px 10px; }} QTableView::item:selected {{ {chosen} }}")
         self.table.selectionModel().currentChanged.connect(lambda *_: self._chosen())
-        layout.addWidget(self.table, 1)
+        self.bars = LatencyBars(theme, [(format_quantity(LIVE[1], "s", digits=2), LIVE[1])])
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.setChildrenCollapsible(False)
+        split.addWidget(self.table)
+        split.addWidget(scrolled(self.bars))
+        layout.addWidget(split, 1)
         low, high = (format_quantity(v, "s", digits=2) for v in LIVE)
-        guide = Label(f"▲ Above {high}: disturbs live playing. {low} to {high}: borderline (rule of thumb).")
+        guide = Label(
+            f"▲ Above {high}: disturbs live playing. {low} to {high}: borderline (rule of thumb). In the bars the light"
+            " part is what twice the buffer size explains."
+        )
+        guide.setWordWrap(True)
         guide.setProperty("quiet", True)
         layout.addWidget(guide)
         line = QHBoxLayout()
@@ -103,6 +119,7 @@ class LatencyWindow(QDialog):
             cells = (self._cell(seen.cells.get((device, setting))) for setting in seen.settings)
             rows.append([TableCell(device, font(), right=False), *cells])
         self.table.show_cells(heads, rows)
+        self.bars.show_bars([_bar(one) for one in sorted(latencies, key=lambda one: (one.device, one.setting))])
 
     def _cell(self, latency: MeasuredLatency | None) -> TableCell:
         if latency is None:
@@ -127,14 +144,21 @@ class LatencyWindow(QDialog):
             seconds = parse_as(text, "s")
         except EpidoteError:
             self.equals.setText("Enter a latency, e.g. 5 ms." if text.strip() else "Select a cell or enter a latency.")
+            self.bars.mark_equal(frozenset())
             return
         near = similar_latencies(self._found, seconds, _WITHIN)
+        self.bars.mark_equal(frozenset(_bar(one).name for one in near))
         matches = "; ".join(
             f"{one.device} at {_setting_words(one.setting)} ({format_quantity(one.seconds, 's', digits=4)})"
             for one in near
         )
         distance = f"{distance_in_air(seconds):.2f} m ({suitability_words(live_suitability(seconds))})"
         self.equals.setText(matches or f"No measured latency matches. Equivalent distance in air: {distance}.")
+
+
+def _bar(one: MeasuredLatency) -> LatencyBar:
+    rate, buffer = one.setting
+    return LatencyBar(f"{one.device}, {_setting_words(one.setting)}", one.seconds, 2 * buffer / rate if rate else 0.0)
 
 
 def _setting_words(setting: tuple[float, int]) -> str:

@@ -2,7 +2,7 @@
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QMessageBox, QToolButton
+from PySide6.QtWidgets import QMessageBox, QPushButton
 
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.procedures.registry import procedure, procedures
@@ -228,7 +228,7 @@ def test_a_device_plugged_in_later_is_found(page, window, qtbot, monkeypatch):
     later = known[0].__class__("sound:later", "The late interface", "sound card", 2, 2, (48000,), 24)
     monkeypatch.setattr("epidote.audio.registry.devices", lambda: [*known, later])
     page.path.choose("source")
-    next(b for b in page.findChildren(QToolButton) if b.text() == "Refresh device list").click()
+    next(b for b in page.findChildren(QPushButton) if b.text() == "Refresh device list").click()
     wait_for(qtbot, lambda: any(name == "sound:later" for name, _ in page.known_devices))
 
 

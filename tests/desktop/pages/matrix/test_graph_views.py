@@ -4,7 +4,8 @@ stopped half-way.
 
 import numpy as np
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QRect, Qt
+from PySide6.QtGui import QFontMetrics
 
 from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
@@ -221,7 +222,14 @@ def test_figures_of_readings_are_shown_whole_and_names_give_way(window, qtbot, r
     assert all(header.sectionSize(c) >= table.sizeHintForColumn(c) for c in range(1, table.model().columnCount()))
     assert (
         header.sectionSize(0) + figures <= table.viewport().width()
-        or header.sectionSize(0) <= 0.34 * table.viewport().width()
+        or header.sectionSize(0) <= 0.43 * table.viewport().width()
     )
     first = table.model().index(0, 0)
-    assert first.data(Qt.ItemDataRole.ToolTipRole) == first.data()
+    assert first.data(Qt.ItemDataRole.ToolTipRole).startswith(f"{first.data()}: ")
+    # names that have no room on one line are wrapped, and their rows are as high as that needs
+    for row in range(table.model().rowCount()):
+        index = table.model().index(row, 0)
+        metrics = QFontMetrics(index.data(Qt.ItemDataRole.FontRole))
+        room = QRect(0, 0, header.sectionSize(0) - 6, 1000)
+        needed = metrics.boundingRect(room, Qt.TextFlag.TextWordWrap, index.data())
+        assert needed.width() <= header.sectionSize(0) and needed.height() <= table.rowHeight(row), index.data()

@@ -51,7 +51,7 @@ def path(measured_study, tmp_path):
 
 
 def test_it_opens_on_the_first_rows_and_shows_all_when_asked(window, qtbot):
-    assert len(window.matrix.graph_panel.graph.figure().traces) == 12
+    assert len(window.matrix.graph_panel.graph.figure().traces) == 4
     do(window, "whole column")
     wait_for(qtbot, lambda: len(window.matrix.graph_panel.graph.figure().traces) == ROWS)
     do(window, "beside conditions")
@@ -59,7 +59,7 @@ def test_it_opens_on_the_first_rows_and_shows_all_when_asked(window, qtbot):
 
 
 def test_cells_are_painted_once_and_anew_when_they_change(window, qtbot, monkeypatch):
-    delegate, table = window.matrix.delegate, window.matrix.table
+    delegate, table = window.matrix.pane.delegate, window.matrix.table
     painted = []
     real = type(delegate).paint_cell
     monkeypatch.setattr(

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import json
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication, QImage
@@ -262,14 +263,19 @@ def test_a_reading_s_limit_and_what_the_runs_do_at_it(window, rows, columns, two
     assert "Example: at most" in told[0]
 
 
-def test_differences_in_percent(window, rows, columns, two, qtbot):
+def test_differences_of_shares_are_ratios(window, rows, columns, two, qtbot):
+    """In percent too the strip is in dB, and the greatest deviation a ratio, never so many percent of a percent."""
     two.look.show_view("thd")
     wait_for(qtbot, lambda: two.graph_panel.graph.figure().y_unit == "dB" and two.look.key == "thd")
     decibels = two.graph_panel.graph.figure().differences[0].y
     do(window, "percent")
     figure = two.graph_panel.graph.figure()
-    assert figure.difference_unit == "%"
-    assert figure.differences[0].y == pytest.approx(100 * (10 ** (decibels / 20) - 1))
+    assert (figure.y_unit, figure.difference_unit) == ("%", "dB")
+    assert figure.differences[0].y == pytest.approx(decibels)
+    ratio = 10 ** (np.max(np.abs(decibels)) / 20)
+    words = figure.deviations[0][1]
+    shown = float(words.removeprefix("×").partition(" ")[0])
+    assert words.startswith("×") and max(shown, 1 / shown) == pytest.approx(ratio, rel=0.01)
 
 
 def test_lines_are_switched_off_and_on(window, two, qtbot):

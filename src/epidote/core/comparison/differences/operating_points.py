@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from enum import StrEnum
 
@@ -15,6 +16,7 @@ from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve
 
 _REFERENCE = 1000.0
+HALF_POWER, HALF_POWER_DB = "half power", 10 * math.log10(2)  # -3 dB, in words, is 3.00 dB
 LONGEST_NAME = 80  # characters
 
 
@@ -43,8 +45,10 @@ def parse_point(text: str, key: str, x_units: Sequence[str], y_unit: str) -> Ope
 
     Raises QuantityError that says what would do.
     """
-    quantity = parse(text, x_units[0] if x_units else "Hz")
     name = text.strip()
+    if name.lower() == HALF_POWER and curve_kind(key).role is CurveRole.RESPONSE:
+        return OperatingPoint(name=name, curve=key, by=PointAxis.DROP, value=HALF_POWER_DB, unit="dB")
+    quantity = parse(text, x_units[0] if x_units else "Hz")
     if len(name) > LONGEST_NAME:
         raise QuantityError(
             f"“{name[:20]}…” is too long ({len(name)} characters, at most {LONGEST_NAME}). Enter a value and a unit, as"

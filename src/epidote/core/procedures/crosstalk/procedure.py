@@ -22,6 +22,7 @@ from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
 from epidote.core.analysis.spectral.windows import line_at
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, require_usable_recordings, without_spreads
 from epidote.core.procedures.common.stepped_tones import OVERHEAD, least_dwell
 from epidote.core.procedures.crosstalk.claim_answers import ANSWERS
@@ -33,6 +34,7 @@ from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.settings import OnlyWith, Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
@@ -139,6 +141,18 @@ class Crosstalk(ProcedureBase):
 
     key = "crosstalk"
     title = "Crosstalk"
+    about = About(
+        QuestionGroup.LEVEL,
+        question="How much of one channel leaks into the other?",
+        played="A tone, or steps over frequency, in one channel after the other",
+        gives="Crosstalk at one frequency and over frequency, per channel.",
+        needs="Two outputs and two inputs",
+        sketch=((0, 0.35), (0.3, 0.2), (0.55, 0.25), (1, 0.8)),
+    )
+    presets = (
+        Preset("1 kHz only", {"points_per_octave": 0}, "As data sheets state it."),
+        Preset("Third octaves", {"points_per_octave": 3}, "Capacitive and inductive paths show their slopes."),
+    )
     Settings = CrosstalkSettings
     answers = ANSWERS
     views = (
@@ -149,11 +163,27 @@ class Crosstalk(ProcedureBase):
         ),
     )
     readings = (
-        ReadingKind("crosstalk", "Crosstalk", chain=ChainShare.ADDS),
-        *(ReadingKind(f"crosstalk_from_{n}", f"Crosstalk from Ch {n}") for n in range(1, MOST_CHANNELS + 1)),
-        ReadingKind("worst", "Worst crosstalk", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("worst_frequency", "Worst crosstalk at"),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind(
+            "crosstalk",
+            "Crosstalk",
+            chain=ChainShare.ADDS,
+            meaning="Level of this channel while only the other plays, re the level of that one, at one frequency.",
+        ),
+        *(
+            ReadingKind(
+                f"crosstalk_from_{n}", f"Crosstalk from Ch {n}", meaning="The same from one channel of several."
+            )
+            for n in range(1, MOST_CHANNELS + 1)
+        ),
+        ReadingKind(
+            "worst",
+            "Worst crosstalk",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Highest crosstalk over all frequencies measured.",
+        ),
+        ReadingKind("worst_frequency", "Worst crosstalk at", meaning="Frequency of the highest crosstalk."),
+        HEADROOM,
     )
 
     def conduct(self, settings: CrosstalkSettings, chain: Chain) -> Conduct:

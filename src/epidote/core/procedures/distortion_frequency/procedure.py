@@ -17,6 +17,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.chain.level_setting import drive_dbfs
 from epidote.core.errors import SettingError
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import (
     merge_channels,
     per_channel,
@@ -43,6 +44,7 @@ from epidote.core.results.curve_features import interpolate
 from epidote.core.results.kinds import ChainShare, CurveRole, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import stepped_tones
@@ -61,6 +63,18 @@ class DistortionFrequency(ProcedureBase):
     key = "distortion-frequency"
     measures_power = True
     title = "THD vs. frequency"
+    about = About(
+        QuestionGroup.DISTORTION,
+        question="At which frequencies does it distort?",
+        played="Tones in steps over the band, at one level",
+        gives="THD and THD+N over frequency, at constant input or constant output power.",
+        needs="A load for powers",
+        sketch=((0, 0.5), (0.2, 0.3), (0.5, 0.2), (0.75, 0.35), (1, 0.8)),
+    )
+    presets = (
+        Preset("Overview, octaves", {"points_per_octave": 1, "dwell": 0.3}, "For a first look."),
+        Preset("Constant output, 1 W", {"level": "1 W", "hold": "output"}, "Needs calibration and a load."),
+    )
     Settings = DistortionFrequencySettings
     answers = ANSWERS
     keeps_part = True
@@ -74,15 +88,49 @@ class DistortionFrequency(ProcedureBase):
     )
     step_views = STEP_VIEWS
     readings = (
-        ReadingKind("thd", "THD at 1 kHz", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("thd_n", "THD+N at 1 kHz", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("worst", "Highest THD+N", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("worst_frequency", "Highest THD+N at"),
-        ReadingKind("worst_thd", "Highest THD", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("lowest_thd_n", "Lowest THD+N", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("output", "Output at 1 kHz"),
-        ReadingKind("level_error", "Output level error"),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind(
+            "thd",
+            "THD at 1 kHz",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="RMS sum of the harmonics re the fundamental at 1 kHz.",
+        ),
+        ReadingKind(
+            "thd_n",
+            "THD+N at 1 kHz",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Everything but the fundamental, in the measurement band, re the fundamental, at 1 kHz.",
+        ),
+        ReadingKind(
+            "worst",
+            "Highest THD+N",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Highest THD+N over all frequencies measured.",
+        ),
+        ReadingKind("worst_frequency", "Highest THD+N at", meaning="Frequency of the highest THD+N."),
+        ReadingKind(
+            "worst_thd",
+            "Highest THD",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Highest THD over all frequencies measured.",
+        ),
+        ReadingKind(
+            "lowest_thd_n",
+            "Lowest THD+N",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Lowest THD+N over all frequencies measured.",
+        ),
+        ReadingKind("output", "Output at 1 kHz", meaning="Level at the output of the unit at 1 kHz."),
+        ReadingKind(
+            "level_error",
+            "Output level error",
+            meaning="Largest deviation of the output level from the one that was to be held constant.",
+        ),
+        HEADROOM,
     )
 
     def conduct(self, settings: DistortionFrequencySettings, chain: Chain) -> Conduct:

@@ -20,6 +20,7 @@ from epidote.core.analysis.sine.stepped_tone import StepMeasurement
 from epidote.core.analysis.spreads import median_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import (
     merge_channels,
     per_channel,
@@ -46,6 +47,7 @@ from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, CurveRole, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import SHORT_PREAMBLE, stepped_tones
@@ -61,6 +63,22 @@ class DistortionLevel(ProcedureBase):
     key = "distortion-level"
     measures_power = True
     title = "THD vs. level"
+    about = About(
+        QuestionGroup.DISTORTION,
+        question="How much power does it have before it clips?",
+        played="A tone in steps from low to high level",
+        gives="THD+N over output level, power at 1 %, compression.",
+        needs="A load, its resistance confirmed, for powers",
+        sketch=((0, 0.8), (0.35, 0.4), (0.7, 0.15), (0.82, 0.15), (0.88, 0.5), (0.92, 0.95)),
+    )
+    presets = (
+        Preset("Overview, 12 steps", {"steps": 12, "dwell": 0.2}, "For a first look."),
+        Preset(
+            "Power, stop at 1 %",
+            {"stop_at": 1.0, "steps": 40},
+            "Fine steps near the knee; the unit is not driven further.",
+        ),
+    )
     Settings = DistortionLevelSettings
     answers = ANSWERS
     keeps_part = True
@@ -73,20 +91,60 @@ class DistortionLevel(ProcedureBase):
     )
     step_views = STEP_VIEWS
     readings = (
-        ReadingKind("power_at_1pct", "Power at 1 %"),
-        ReadingKind("level_at_1pct", "Level at 1 %"),
-        ReadingKind("power_at_2pct", "Power at 2 %"),
-        ReadingKind("level_at_2pct", "Level at 2 %"),
-        ReadingKind("power_at_limit", "Power at stop limit"),
-        ReadingKind("level_at_limit", "Level at stop limit"),
-        ReadingKind("thd_n_1w", "THD+N at 1 W", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("lowest_thd_n", "Lowest THD+N", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("lowest_thd_n_level", "Lowest THD+N at"),
-        ReadingKind("max_clean_level", "Clean level (max.)"),
-        ReadingKind("max_clean_power", "Clean power (max.)"),
-        ReadingKind("gain", "Small-signal gain"),
-        ReadingKind("gain_compression", "Gain compression"),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind(
+            "power_at_1pct", "Power at 1 %", meaning="Power into the load at which the distortion reaches 1 %."
+        ),
+        ReadingKind(
+            "level_at_1pct",
+            "Level at 1 %",
+            meaning="Output level at which the distortion reaches 1 %, interpolated between steps.",
+        ),
+        ReadingKind(
+            "power_at_2pct", "Power at 2 %", meaning="Power into the load at which the distortion reaches 2 %."
+        ),
+        ReadingKind(
+            "level_at_2pct",
+            "Level at 2 %",
+            meaning="Output level at which the distortion reaches 2 %, interpolated between steps.",
+        ),
+        ReadingKind(
+            "power_at_limit",
+            "Power at stop limit",
+            meaning="Power into the load at which the distortion reaches the stop limit.",
+        ),
+        ReadingKind(
+            "level_at_limit",
+            "Level at stop limit",
+            meaning="Output level at which the distortion reaches the stop limit.",
+        ),
+        ReadingKind(
+            "thd_n_1w", "THD+N at 1 W", chain=ChainShare.ADDS, ratio=True, meaning="THD+N at 1 W into the load."
+        ),
+        ReadingKind(
+            "lowest_thd_n",
+            "Lowest THD+N",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Lowest THD+N over all levels measured.",
+        ),
+        ReadingKind("lowest_thd_n_level", "Lowest THD+N at", meaning="Output level of the lowest THD+N."),
+        ReadingKind(
+            "max_clean_level",
+            "Clean level (max.)",
+            meaning="Highest output level up to which the distortion stays below the clean limit.",
+        ),
+        ReadingKind(
+            "max_clean_power",
+            "Clean power (max.)",
+            meaning="Highest power into the load up to which the distortion stays below the clean limit.",
+        ),
+        ReadingKind("gain", "Small-signal gain", meaning="Gain of the small levels."),
+        ReadingKind(
+            "gain_compression",
+            "Gain compression",
+            meaning="By how much the gain is lower at 1 % distortion, or at the last step, than at small levels.",
+        ),
+        HEADROOM,
     )
 
     def conduct(self, settings: DistortionLevelSettings, chain: Chain) -> Conduct:

@@ -19,6 +19,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.chain.level_setting import LevelString
 from epidote.core.errors import SettingError
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import (
     merge_channels,
     per_channel,
@@ -36,6 +37,7 @@ from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ReadingKind, Shown
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.settings import Settings, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.stimuli.sweep import sweep
@@ -77,6 +79,15 @@ class Gain(ProcedureBase):
 
     key = "gain"
     title = "Gain"
+    about = About(
+        QuestionGroup.LEVEL,
+        question="How much gain does it have, and how do the channels match?",
+        played="A short tone",
+        gives="Gain in dB and as a ratio, balance of the channels, input level for a wanted output.",
+        needs="Calibration for volts",
+        sketch=((0, 0.2), (0.45, 0.2), (0.45, 0.75), (1, 0.75)),
+    )
+    presets = (Preset("At 100 Hz", {"frequency": 100.0}, "Below the reach of most filters."),)
     Settings = GainSettings
     answers = ANSWERS
     views = (
@@ -84,14 +95,22 @@ class Gain(ProcedureBase):
         CurveView("waveform", "Tone", "waveform", "Signal", log_x=False, compared=False),
     )
     readings = (
-        ReadingKind("gain", "Gain"),
-        ReadingKind("gain_ratio", "Gain (ratio)", range_of="gain"),
-        ReadingKind("balance", "Balance re channel 1"),
-        ReadingKind("output", "Output level"),
-        ReadingKind("input", "Input level"),
-        ReadingKind("input_for_output", "Input at target output"),
-        ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind("gain", "Gain", meaning="Output voltage re input voltage of the unit, at the set frequency."),
+        ReadingKind("gain_ratio", "Gain (ratio)", range_of="gain", meaning="The same as a ratio of voltages."),
+        ReadingKind("balance", "Balance re channel 1", meaning="Gain of this channel re that of channel 1."),
+        ReadingKind("output", "Output level", meaning="Level at the output of the unit."),
+        ReadingKind("input", "Input level", meaning="Level at the input of the unit."),
+        ReadingKind(
+            "input_for_output", "Input at target output", meaning="Input level that gives the target output level."
+        ),
+        ReadingKind(
+            "polarity",
+            "Polarity",
+            shown=Shown.POLARITY,
+            compared=False,
+            meaning="Whether a positive input gives a positive output.",
+        ),
+        HEADROOM,
     )
 
     def conduct(self, settings: GainSettings, chain: Chain) -> Conduct:

@@ -24,6 +24,7 @@ from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import SettingError
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import (
     merge_channels,
     per_channel,
@@ -40,6 +41,7 @@ from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, encode_annotations
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples, Signal
 from epidote.core.signals.stimulus import Stimulus
@@ -55,6 +57,41 @@ class Intermodulation(ProcedureBase):
 
     key = "intermodulation"
     title = "Intermodulation"
+    about = About(
+        QuestionGroup.DISTORTION,
+        question="What do two tones make of each other?",
+        played="Two tones, or one of them swept",
+        gives="Modulation and difference-frequency distortion by IEC 60268-3.",
+        needs="",
+        sketch=(
+            (0, 0.12),
+            (0.3, 0.12),
+            (0.32, 0.9),
+            (0.34, 0.12),
+            (0.5, 0.12),
+            (0.52, 0.35),
+            (0.54, 0.12),
+            (0.62, 0.12),
+            (0.64, 0.85),
+            (0.66, 0.12),
+            (0.76, 0.12),
+            (0.78, 0.35),
+            (0.8, 0.12),
+            (1, 0.12),
+        ),
+    )
+    presets = (
+        Preset(
+            "SMPTE tones, 60 Hz and 7 kHz, 4:1",
+            {"frequency_1": 60.0, "frequency_2": 7000.0, "ratio": 4.0},
+            "Modulation distortion (SMPTE RP 120, IEC 60268-3).",
+        ),
+        Preset(
+            "Twin tone, 19 kHz and 20 kHz, 1:1",
+            {"frequency_1": 19000.0, "frequency_2": 20000.0, "ratio": 1.0},
+            "Difference-frequency distortion at the upper end.",
+        ),
+    )
     Settings = IntermodulationSettings
     answers = ANSWERS
     views = (
@@ -64,15 +101,51 @@ class Intermodulation(ProcedureBase):
         spectrum_view(),
     )
     readings = (
-        ReadingKind("modulation_distortion", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("modulation_d2", "Modulation, 2nd order", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("modulation_d3", "Modulation, 3rd order", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("difference_d2", "Difference, 2nd order", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("difference_d3", "Difference, 3rd order", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("total", "Total intermodulation", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("level_1", "Level of lower tone"),
-        ReadingKind("level_2", "Level of upper tone"),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind(
+            "modulation_distortion",
+            "Modulation distortion",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Products of 2nd and 3rd order around the upper tone, by the set definition, re that tone.",
+        ),
+        ReadingKind(
+            "modulation_d2",
+            "Modulation, 2nd order",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Products at f2 ± f1, re the upper tone (IEC 60268-3).",
+        ),
+        ReadingKind(
+            "modulation_d3",
+            "Modulation, 3rd order",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Products at f2 ± 2 f1, re the upper tone (IEC 60268-3).",
+        ),
+        ReadingKind(
+            "difference_d2",
+            "Difference, 2nd order",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Product at f2 - f1, re the sum of both tones (IEC 60268-3).",
+        ),
+        ReadingKind(
+            "difference_d3",
+            "Difference, 3rd order",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Products at 2 f1 - f2 and 2 f2 - f1, re the sum of both tones (IEC 60268-3).",
+        ),
+        ReadingKind(
+            "total",
+            "Total intermodulation",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="RMS of all products up to fifth order, re that of both tones.",
+        ),
+        ReadingKind("level_1", "Level of lower tone", meaning="Level of the lower tone at the output."),
+        ReadingKind("level_2", "Level of upper tone", meaning="Level of the upper tone at the output."),
+        HEADROOM,
     )
 
     def conduct(self, settings: IntermodulationSettings, chain: Chain) -> Conduct:

@@ -21,6 +21,7 @@ from epidote.core.analysis.delay.two_path_delay import two_arrivals
 from epidote.core.analysis.spreads import median_spread
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
 from epidote.core.procedures.latency.claim_answers import ANSWERS
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
@@ -28,6 +29,7 @@ from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind, Shown
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM, SECOND_ARRIVAL
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
@@ -80,6 +82,22 @@ class Latency(ProcedureBase):
 
     key = "latency"
     title = "Latency"
+    about = About(
+        QuestionGroup.TIME,
+        question="How late is it, and always the same?",
+        played="Short bursts",
+        gives="Latency in ms and samples, its scatter from start to start, what the buffers explain.",
+        needs="An output connected to an input",
+        sketch=((0, 0.1), (0.2, 0.1), (0.2, 0.9), (0.24, 0.1), (0.7, 0.1), (0.7, 0.7), (0.74, 0.1), (1, 0.1)),
+    )
+    presets = (
+        Preset(
+            "Start to start",
+            {"restart": True, "shots": 10},
+            "Opens the device before each burst: shows whether each start is alike.",
+        ),
+        Preset("One burst", {"shots": 1}, "For a first look."),
+    )
     of_levels = False
     Settings = LatencySettings
     answers = ANSWERS
@@ -88,22 +106,67 @@ class Latency(ProcedureBase):
         CurveView("arrival", "Arrival", "arrival", "First burst as received", log_x=False, compared=False),
     )
     readings = (
-        ReadingKind("latency", "Latency", chain=ChainShare.SUBTRACTS, total_latency=True),
-        ReadingKind("latency_samples", "Latency in samples", chain=ChainShare.SUBTRACTS),
-        ReadingKind("latency_other", "Second latency"),
-        ReadingKind("latency_share", "Share of bursts"),
-        ReadingKind("repeatability", "Standard deviation"),
-        ReadingKind("latency_range", "Range (max. - min.)", former=("range",)),
-        ReadingKind("buffer_latency", "Buffer contribution", former=("buffers",)),
-        ReadingKind("non_buffer_latency", "Latency beyond buffers", former=("beside_buffers",)),
-        ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
-        ReadingKind("correlation", "Correlation (aligned)"),
-        ReadingKind("second_arrival", "Second arrival", chain=ChainShare.SUBTRACTS, former=("second",)),
-        ReadingKind("arrival_separation", "Second arrival, delay", former=("apart",)),
-        ReadingKind("second_level", "Second arrival, level"),
-        ReadingKind("comb_null", "First comb-filter null"),
-        ReadingKind("comb_depth", "Comb filter, depth"),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind(
+            "latency",
+            "Latency",
+            chain=ChainShare.SUBTRACTS,
+            total_latency=True,
+            meaning="Time from the output to the input, median of all bursts.",
+        ),
+        ReadingKind(
+            "latency_samples",
+            "Latency in samples",
+            chain=ChainShare.SUBTRACTS,
+            meaning="The latency in samples of the chain.",
+        ),
+        ReadingKind(
+            "latency_other", "Second latency", meaning="The second of two latencies between which the unit alternates."
+        ),
+        ReadingKind(
+            "latency_share", "Share of bursts", meaning="Share of the bursts that have the first of two latencies."
+        ),
+        ReadingKind(
+            "repeatability", "Standard deviation", meaning="Standard deviation of the latency over all bursts."
+        ),
+        ReadingKind(
+            "latency_range",
+            "Range (max. - min.)",
+            former=("range",),
+            meaning="Longest less shortest latency of all bursts.",
+        ),
+        ReadingKind(
+            "buffer_latency",
+            "Buffer contribution",
+            former=("buffers",),
+            meaning="Part of the latency that the buffers explain: twice the buffer size.",
+        ),
+        ReadingKind(
+            "non_buffer_latency",
+            "Latency beyond buffers",
+            former=("beside_buffers",),
+            meaning="Latency less what the buffers explain: converters, drivers, connections.",
+        ),
+        ReadingKind(
+            "polarity",
+            "Polarity",
+            shown=Shown.POLARITY,
+            compared=False,
+            meaning="Whether a positive burst comes back positive.",
+        ),
+        ReadingKind(
+            "correlation",
+            "Correlation (aligned)",
+            meaning="How alike the recording and the aligned stimulus are; 1 is identical.",
+        ),
+        ReadingKind(
+            "second_arrival",
+            "Second arrival",
+            chain=ChainShare.SUBTRACTS,
+            former=("second",),
+            meaning="Latency of a second arrival of the same burst.",
+        ),
+        *SECOND_ARRIVAL,
+        HEADROOM,
     )
 
     def conduct(self, settings: LatencySettings, chain: Chain) -> Conduct:

@@ -32,6 +32,7 @@ from epidote.core.analysis.spreads import line_power_variance, power_spread_db, 
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.chain.level_setting import LevelString
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
 from epidote.core.procedures.common.shared_settings import lower_band_limit, upper_band_limit
 from epidote.core.procedures.noise.claim_answers import ANSWERS
@@ -42,6 +43,7 @@ from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.kinds import ChainShare, CurveRole, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.fft_lengths import trim_to_fast_length
 from epidote.core.signals.recording import Recording
@@ -85,6 +87,34 @@ class Noise(ProcedureBase):
 
     key = "noise"
     title = "Noise"
+    about = About(
+        QuestionGroup.NOISE,
+        question="Does it hiss or hum?",
+        played="Nothing, then a tone at -60 dBFS",
+        gives="Noise with every usual weighting, SNR, dynamic range by AES17, hum.",
+        needs="Calibration for volts",
+        sketch=(
+            (0, 0.3),
+            (0.12, 0.32),
+            (0.14, 0.85),
+            (0.16, 0.3),
+            (0.26, 0.28),
+            (0.28, 0.6),
+            (0.3, 0.28),
+            (0.6, 0.3),
+            (0.8, 0.42),
+            (1, 0.62),
+        ),
+    )
+    presets = (
+        Preset("Re 2 V, A-weighted reading", {"reference_level": "2 V"}, "The usual output of players and converters."),
+        Preset("Long, 20 s", {"duration": 20.0}, "Half the scatter of 5 s."),
+        Preset(
+            "Wide, 10 Hz to 80 kHz",
+            {"band_low": 10.0, "band_high": 80000.0},
+            "As some data sheets of amplifiers state it. Needs 192 kHz.",
+        ),
+    )
     of_any_recording = True
     Settings = NoiseSettings
     answers = ANSWERS
@@ -95,20 +125,45 @@ class Noise(ProcedureBase):
         ),
     )
     readings = (
-        ReadingKind("noise", "Noise", chain=ChainShare.ADDS, rise="noise_rise"),
-        ReadingKind("noise_a", "Noise, A-weighted"),
-        ReadingKind("noise_468", "Noise, 468 quasi-peak"),
-        ReadingKind("noise_468_mean", "468 quasi-peak, mean"),
-        ReadingKind("noise_468_rms", "Noise, 468 RMS (2 kHz)"),
-        ReadingKind("snr", "SNR", chain=ChainShare.LIMITS),
-        ReadingKind("snr_a", "SNR, A-weighted"),
-        ReadingKind("dynamic_range", "AES17 dynamic range", chain=ChainShare.LIMITS),
-        ReadingKind("dynamic_range_a", "Dynamic range (A)"),
-        ReadingKind("noise_share", "Noise re reference"),
-        ReadingKind("hum", "Hum", chain=ChainShare.ADDS),
-        ReadingKind("noise_without_hum", "Noise without hum"),
-        ReadingKind("noise_rise", "Noise rise re baseline"),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind(
+            "noise",
+            "Noise",
+            chain=ChainShare.ADDS,
+            rise="noise_rise",
+            meaning="RMS noise in the measurement band, without weighting.",
+        ),
+        ReadingKind("noise_a", "Noise, A-weighted", meaning="RMS noise with A-weighting (IEC 61672-1)."),
+        ReadingKind(
+            "noise_468",
+            "Noise, 468 quasi-peak",
+            meaning="Noise by ITU-R BS.468-4: weighting curve and quasi-peak detector, highest value.",
+        ),
+        ReadingKind(
+            "noise_468_mean", "468 quasi-peak, mean", meaning="Mean of the quasi-peak detector over the recording."
+        ),
+        ReadingKind(
+            "noise_468_rms",
+            "Noise, 468 RMS (2 kHz)",
+            meaning="RMS noise with the weighting curve of ITU-R BS.468-4, 0 dB at 2 kHz.",
+        ),
+        ReadingKind("snr", "SNR", chain=ChainShare.LIMITS, meaning="Reference level re noise in the measurement band."),
+        ReadingKind("snr_a", "SNR, A-weighted", meaning="Reference level re A-weighted noise."),
+        ReadingKind(
+            "dynamic_range",
+            "AES17 dynamic range",
+            chain=ChainShare.LIMITS,
+            meaning="Full scale re all but a tone at -60 dBFS, weighted by ITU-R 468, 0 dB at 2 kHz (AES17).",
+        ),
+        ReadingKind("dynamic_range_a", "Dynamic range (A)", meaning="The same with A-weighting."),
+        ReadingKind("noise_share", "Noise re reference", meaning="Noise re the reference level."),
+        ReadingKind("hum", "Hum", chain=ChainShare.ADDS, meaning="Mains frequency and its harmonics together."),
+        ReadingKind(
+            "noise_without_hum", "Noise without hum", meaning="Noise after mains frequency and harmonics are taken out."
+        ),
+        ReadingKind(
+            "noise_rise", "Noise rise re baseline", meaning="By how much the unit raises the noise of the chain itself."
+        ),
+        HEADROOM,
     )
 
     def conduct(self, settings: NoiseSettings, chain: Chain) -> Conduct:

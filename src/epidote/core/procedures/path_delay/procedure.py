@@ -19,6 +19,7 @@ from epidote.core.analysis.delay.path_comparison import compare_paths
 from epidote.core.analysis.signal_scan import scan_sources
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import UnusableInputError
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.path_delay.readings import echo_result, path_result, transients_of
 from epidote.core.procedures.path_delay.settings import PathsSettings, Played
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
@@ -27,6 +28,7 @@ from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM, SECOND_ARRIVAL
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.sample_source import (
     CHUNK_FRAMES,
@@ -49,6 +51,27 @@ class Paths(ProcedureBase):
 
     key = "paths"
     title = "Path comparison"
+    about = About(
+        QuestionGroup.TIME,
+        question="How much later is one path than the other?",
+        played="Noise, or any sound there is",
+        gives="Delay, level and polarity of two recorded paths, residual after subtraction.",
+        needs="Two inputs, or a file",
+        sketch=(
+            (0, 0.5),
+            (0.1, 0.75),
+            (0.2, 0.3),
+            (0.3, 0.65),
+            (0.4, 0.45),
+            (0.5, 0.95),
+            (0.6, 0.4),
+            (0.7, 0.6),
+            (0.8, 0.35),
+            (0.9, 0.6),
+            (1, 0.5),
+        ),
+    )
+    presets = (Preset("Long, 60 s", {"duration": 60.0}, "Shows drift of the sample clocks."),)
     of_any_recording = True
     of_levels = False
     Settings = PathsSettings
@@ -100,25 +123,66 @@ class Paths(ProcedureBase):
         CurveView("echo", "Second arrival", "cepstrum", "Cepstrum", log_x=False, compared=False),
     )
     readings = (
-        ReadingKind("delay", "Delay", chain=ChainShare.SUBTRACTS),
-        ReadingKind("delay_samples", "Delay in samples"),
-        ReadingKind("delay_likelihood", "Likelihood of delay"),
-        ReadingKind("alternative", "Alternative delay"),
-        ReadingKind("level", "Level re channel 1"),
-        ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
-        ReadingKind("correlation", "Correlation (aligned)"),
-        ReadingKind("correlation_before", "Correlation, unaligned"),
-        ReadingKind("drift_ppm", "Drift"),
-        ReadingKind("delay_modulation", "Delay modulation", chain=ChainShare.ADDS, former=("modulation",)),
-        ReadingKind("null_depth", "Subtraction residual"),
-        ReadingKind("optimum_delay", "Delay at min. residual", former=("best",)),
-        ReadingKind("transients", "Transients found", shown=Shown.COUNT, former=("events",)),
-        ReadingKind("transient_spread", "Transients, std. dev.", former=("event_spread",)),
-        ReadingKind("headroom", "Headroom", compared=False),
-        ReadingKind("arrival_separation", "Second arrival, delay", former=("apart",)),
-        ReadingKind("second_level", "Second arrival, level"),
-        ReadingKind("comb_null", "First comb-filter null"),
-        ReadingKind("comb_depth", "Comb filter, depth"),
+        ReadingKind(
+            "delay", "Delay", chain=ChainShare.SUBTRACTS, meaning="By how much this path is later than the first."
+        ),
+        ReadingKind("delay_samples", "Delay in samples", meaning="The delay in samples."),
+        ReadingKind(
+            "delay_likelihood",
+            "Likelihood of delay",
+            meaning="How likely the stated delay is the right one, where several fit.",
+        ),
+        ReadingKind("alternative", "Alternative delay", meaning="The next likely delay, where several fit."),
+        ReadingKind("level", "Level re channel 1", meaning="Level of this path re the first."),
+        ReadingKind(
+            "polarity",
+            "Polarity",
+            shown=Shown.POLARITY,
+            compared=False,
+            meaning="Whether the path is inverted re the first.",
+        ),
+        ReadingKind(
+            "correlation",
+            "Correlation (aligned)",
+            meaning="How alike the two paths are after alignment; 1 is identical.",
+        ),
+        ReadingKind("correlation_before", "Correlation, unaligned", meaning="How alike the two paths are as recorded."),
+        ReadingKind(
+            "drift_ppm", "Drift", meaning="Steady change of the delay: the two paths run on different sample clocks."
+        ),
+        ReadingKind(
+            "delay_modulation",
+            "Delay modulation",
+            chain=ChainShare.ADDS,
+            former=("modulation",),
+            meaning="RMS of the changes of the delay during the recording.",
+        ),
+        ReadingKind(
+            "null_depth",
+            "Subtraction residual",
+            meaning="What is left after the aligned path is subtracted from the first, re the first.",
+        ),
+        ReadingKind(
+            "optimum_delay",
+            "Delay at min. residual",
+            former=("best",),
+            meaning="Delay at which the least is left after subtraction.",
+        ),
+        ReadingKind(
+            "transients",
+            "Transients found",
+            shown=Shown.COUNT,
+            former=("events",),
+            meaning="Number of transients that were found in both paths.",
+        ),
+        ReadingKind(
+            "transient_spread",
+            "Transients, std. dev.",
+            former=("event_spread",),
+            meaning="Standard deviation of the delays of single transients.",
+        ),
+        HEADROOM,
+        *SECOND_ARRIVAL,
     )
 
     def for_existing_sound(self, settings: Mapping[str, Any]) -> dict[str, Any]:

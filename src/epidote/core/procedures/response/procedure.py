@@ -18,6 +18,7 @@ from epidote.core.analysis.spectral.smoothing import Smoothing, log_bins, smooth
 from epidote.core.analysis.spectral.spectrum import MAINS, MAINS_ORDERS, bin_frequencies
 from epidote.core.chain.chain import Chain
 from epidote.core.concurrency import start_in_thread
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
 from epidote.core.procedures.common.views import GAIN_VIEW
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
@@ -32,6 +33,7 @@ from epidote.core.results.level_readings import KINDS as LEVEL_READINGS
 from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
 
@@ -58,7 +60,30 @@ class Response(ProcedureBase):
 
     key = "response"
     title = "Response"
+    about = About(
+        QuestionGroup.LEVEL,
+        question="Is it flat, and how far does it reach?",
+        played="A sweep, or noise, through the band",
+        gives="Gain over frequency, phase, group delay, impulse response and distortion from one sweep.",
+        needs="",
+        sketch=((0, 0.1), (0.06, 0.55), (0.14, 0.7), (0.3, 0.72), (0.7, 0.72), (0.85, 0.66), (0.94, 0.45), (1, 0.1)),
+    )
+    presets = (
+        Preset("Quick, 1 s", {"duration": 1.0}, "For finding out whether everything is connected."),
+        Preset(
+            "Wide, 5 Hz to 40 kHz",
+            {"start_frequency": 5.0, "stop_frequency": 40000.0, "duration": 8.0},
+            "Needs a sample rate of 96 kHz or more.",
+        ),
+        Preset("Low noise, 8 averages", {"averages": 8, "duration": 4.0}, "9 dB less noise than one sweep."),
+        Preset(
+            "Pink noise",
+            {"stimulus": "noise", "duration": 10.0},
+            "For units that change under a sweep, such as dynamics processors.",
+        ),
+    )
     Settings = ResponseSettings
+    in_new_study = True
     answers = ANSWERS
     views = (
         GAIN_VIEW,
@@ -93,12 +118,33 @@ class Response(ProcedureBase):
     )
     readings = (
         *LEVEL_READINGS,
-        ReadingKind("delay", "Delay", chain=ChainShare.SUBTRACTS),
-        ReadingKind("polarity", "Polarity", shown=Shown.POLARITY, compared=False),
-        ReadingKind("signal_to_noise", "Signal-to-noise ratio"),
-        ReadingKind("coherence", "Coherence"),
-        ReadingKind("insertion_loss", "Insertion loss"),
-        ReadingKind("headroom", "Headroom", compared=False),
+        ReadingKind(
+            "delay",
+            "Delay",
+            chain=ChainShare.SUBTRACTS,
+            meaning="Time from output to input, less the baseline where there is one.",
+        ),
+        ReadingKind(
+            "polarity",
+            "Polarity",
+            shown=Shown.POLARITY,
+            compared=False,
+            meaning="Whether a positive input gives a positive output.",
+        ),
+        ReadingKind(
+            "signal_to_noise", "Signal-to-noise ratio", meaning="Level of the response re the noise of the recording."
+        ),
+        ReadingKind(
+            "coherence",
+            "Coherence",
+            meaning="Share of the output that the input explains, averaged over the band; 1 is all of it.",
+        ),
+        ReadingKind(
+            "insertion_loss",
+            "Insertion loss",
+            meaning="By how much the level is lower with the unit in the path than with a plain wire.",
+        ),
+        HEADROOM,
     )
 
     def conduct(self, settings: ResponseSettings, chain: Chain) -> Conduct:

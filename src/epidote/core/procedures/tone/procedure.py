@@ -26,6 +26,7 @@ from epidote.core.analysis.spreads import line_power_variance, power_spread_db
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.concurrency import start_in_thread
+from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import (
     merge_channels,
     per_channel,
@@ -49,6 +50,7 @@ from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
+from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.settings import Settings, require_rising, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples, Signal
@@ -81,8 +83,36 @@ class Tone(ProcedureBase):
 
     key = "tone"
     title = "Single tone"
+    about = About(
+        QuestionGroup.DISTORTION,
+        question="How clean is one tone?",
+        played="A tone of a few seconds",
+        gives="THD, THD+N, SINAD, each harmonic, noise and hum, with the spectrum.",
+        needs="",
+        sketch=(
+            (0, 0.15),
+            (0.2, 0.12),
+            (0.22, 0.95),
+            (0.24, 0.12),
+            (0.42, 0.1),
+            (0.44, 0.55),
+            (0.46, 0.1),
+            (0.64, 0.12),
+            (0.66, 0.4),
+            (0.68, 0.1),
+            (1, 0.12),
+        ),
+    )
+    presets = (
+        Preset(
+            "Full scale -1 dBFS, 997 Hz", {"frequency": 997.0, "level": -1.0}, "As data sheets of converters state it."
+        ),
+        Preset("Low frequency, 40 Hz", {"frequency": 40.0, "duration": 4.0}, "Transformers and small loudspeakers."),
+        Preset("Long, 10 s", {"duration": 10.0}, "Harmonics deep in the noise."),
+    )
     of_any_recording = True
     Settings = ToneSettings
+    in_new_study = True
     answers = ANSWERS
     views = (
         spectrum_view(),
@@ -90,18 +120,53 @@ class Tone(ProcedureBase):
         CurveView("residual", "Residual", "residual", "Residual without fundamental", log_x=False, compared=False),
     )
     readings = (
-        ReadingKind("thd_n", "THD+N", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("thd", "THD", chain=ChainShare.ADDS, ratio=True),
-        ReadingKind("level", "Level"),
-        ReadingKind("frequency", "Frequency"),
-        ReadingKind("noise", "Noise", chain=ChainShare.ADDS, rise="noise_rise"),
-        ReadingKind("snr", "SNR", chain=ChainShare.LIMITS),
-        ReadingKind("sinad", "SINAD", chain=ChainShare.LIMITS),
-        ReadingKind("enob", "ENOB", chain=ChainShare.LIMITS),
-        ReadingKind("hum", "Hum", chain=ChainShare.ADDS),
-        ReadingKind("dc", "DC"),
-        ReadingKind("headroom", "Headroom", compared=False),
-        *(ReadingKind(f"h{n}", f"H{n}", chain=ChainShare.ADDS, ratio=True) for n in range(2, MOST_HARMONICS + 1)),
+        ReadingKind(
+            "thd_n",
+            "THD+N",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="Everything but the fundamental, in the measurement band, re the fundamental.",
+        ),
+        ReadingKind(
+            "thd",
+            "THD",
+            chain=ChainShare.ADDS,
+            ratio=True,
+            meaning="RMS sum of the harmonics re the fundamental (IEC 60268-3).",
+        ),
+        ReadingKind("level", "Level", meaning="Level of the fundamental."),
+        ReadingKind("frequency", "Frequency", meaning="Frequency of the tone as recorded."),
+        ReadingKind(
+            "noise",
+            "Noise",
+            chain=ChainShare.ADDS,
+            rise="noise_rise",
+            meaning="Everything but the fundamental and its harmonics, in the measurement band; hum counts as noise.",
+        ),
+        ReadingKind("snr", "SNR", chain=ChainShare.LIMITS, meaning="Fundamental re noise without harmonics."),
+        ReadingKind(
+            "sinad",
+            "SINAD",
+            chain=ChainShare.LIMITS,
+            meaning="Fundamental re noise and distortion together: THD+N with the opposite sign.",
+        ),
+        ReadingKind(
+            "enob",
+            "ENOB",
+            chain=ChainShare.LIMITS,
+            meaning="Bits of an ideal converter with the same SINAD: (SINAD - 1.76 dB) / 6.02 dB (IEEE 1241).",
+        ),
+        ReadingKind(
+            "hum", "Hum", chain=ChainShare.ADDS, meaning="Level of the mains frequency and its harmonics together."
+        ),
+        ReadingKind("dc", "DC", meaning="Direct voltage at the input."),
+        HEADROOM,
+        *(
+            ReadingKind(
+                f"h{n}", f"H{n}", chain=ChainShare.ADDS, ratio=True, meaning="Level of one harmonic re the fundamental."
+            )
+            for n in range(2, MOST_HARMONICS + 1)
+        ),
     )
 
     def conduct(self, settings: ToneSettings, chain: Chain) -> Conduct:

@@ -35,6 +35,7 @@ class ChainLibraryMenu(QToolButton):
         super().__init__()
         self._chain, self.shelf = chain, shelf
         self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.setProperty("menu", True)
         self._menu = QMenu(self)
         self._menu.aboutToShow.connect(self._fill)
         self.setMenu(self._menu)

@@ -15,6 +15,7 @@ from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.dropout_label import DropoutLabel
 from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.scrolled import WrappingWidget
 
 if TYPE_CHECKING:
     from epidote.core.chain.chain import Chain
@@ -96,7 +97,7 @@ class LevelTrail(QWidget):
         p.drawPolyline(QPolygonF(points))
 
 
-class LevelPanel(QWidget):
+class LevelPanel(WrappingWidget):
     """The live level of one input with its trail."""
 
     listen_wanted = Signal(bool)

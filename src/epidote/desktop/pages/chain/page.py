@@ -10,12 +10,10 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QHBoxLayout,
     QPushButton,
     QScrollArea,
     QSplitter,
     QStackedWidget,
-    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -37,6 +35,7 @@ from epidote.desktop.pages.page import Page
 from epidote.desktop.state import edits
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.settings_form import SettingsForm
 from epidote.study.chain_library import ChainLibrary
@@ -64,6 +63,7 @@ class ChainPage(Page):
 
     def __init__(self, session: Session, theme: Theme, shelf: ChainLibrary | None = None) -> None:
         super().__init__()
+        self.setProperty("help", "chain")
         self.session, self.theme = session, theme
         self.chain = Chain()
         self.kept = ChainLibraryMenu(lambda: self.chain, shelf or ChainLibrary())
@@ -113,8 +113,8 @@ class ChainPage(Page):
         self.live.listen_wanted.connect(self._listen_wanted)
         self.live.channel_chosen.connect(self._channel_chosen)
 
-    def _build_head(self) -> QHBoxLayout:
-        head = QHBoxLayout()
+    def _build_head(self) -> FlowLayout:
+        head = FlowLayout(spacing=10)
         head.setContentsMargins(20, 10, 20, 4)
         self.name = Label()
         self.name.setFont(font(1.2, bold=True))
@@ -128,9 +128,8 @@ class ChainPage(Page):
         self.baseline.clicked.connect(lambda _: self.action_wanted.emit("baseline"))
         head.addWidget(self.name)
         head.addWidget(self.kept)
-        head.addStretch(1)
+        head.add_gap()
         head.addWidget(self.look)
-        head.addSpacing(6)
         head.addWidget(self.baseline)
         return head
 
@@ -175,6 +174,9 @@ class ChainPage(Page):
         return area
 
     # -- the chain ---------------------------------------------------------------------------------
+
+    def check_path(self) -> None:
+        self.look_at_path()
 
     def refresh(self) -> None:
         self.setEnabled(self.session.study is not None)
@@ -296,10 +298,9 @@ class ChainPage(Page):
         if block.key == "probe":
             self.guides.addWidget(self._link("Import microphone correction…", self.kept.choose_correction))
 
-    def _link(self, words: str, do: Any) -> QToolButton:
-        button = QToolButton()
-        button.setText(words)
-        button.setStyleSheet(f"color: {self.theme.accent};")
+    def _link(self, words: str, do: Any) -> QPushButton:
+        button = QPushButton(words)
+        button.setProperty("link", True)
         button.clicked.connect(lambda _=False: do())
         button.setEnabled(self.session.writable)
         return button

@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtWidgets import QWidget
 
 from epidote.desktop.pages.matrix.graph.view_state import procedure_named
+from epidote.desktop.theme import PAPER
+from epidote.desktop.widgets.help_key import listen_for_help
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.exporters import GraphExport
@@ -22,7 +24,7 @@ if TYPE_CHECKING:
 
 
 class ImportExport:
-    """Import and export of the selected cells. window: parent of dialogs; theme: in which pictures are drawn."""
+    """Import and export of the selected cells. window: parent of dialogs; theme: of the window."""
 
     def __init__(
         self, selection: MatrixSelection, view: GraphViewState, window: QWidget, theme: Callable[[], Theme]
@@ -64,9 +66,9 @@ class ImportExport:
                 tuple(self._selection.curves_of(run.id)),
                 tuple(overview.notes_on(subject, run)) if overview is not None else (),
             )
-            for subject, run in self._selection.selected_runs()
+            for subject, run in self._selection.shown_runs()
         )
-        return GraphExport(runs, frozenset(self._view.channels), graph.figure(), graph.view(), self._theme())
+        return GraphExport(runs, frozenset(self._view.channels), graph.figure(), graph.view(), PAPER)
 
     def write_file(self, settings: dict[str, Any], path: Path | None = None) -> None:
         """Write the run on offer as a sound file between marks, for a player of its own.
@@ -197,6 +199,7 @@ class ImportExport:
             self._session.runs.in_cell(cell, work, lambda _: self._session.refresh())
 
         dialog = SegmentDialog(self._theme(), files, self._window.window())
+        listen_for_help(dialog)
         dialog.taken.connect(taken)
         dialog.marked.connect(lambda: self.take_recording(settings, files[0]))
         dialog.open()

@@ -6,17 +6,18 @@ from collections.abc import Mapping
 from importlib import import_module
 from typing import Any
 
-from PySide6.QtCore import QItemSelection, Qt, QTimer, Signal
-from PySide6.QtWidgets import QHeaderView, QMenu, QSplitter, QStackedWidget, QVBoxLayout
+from PySide6.QtCore import QItemSelection, QPoint, Qt, QTimer, Signal
+from PySide6.QtWidgets import QMenu, QSplitter, QVBoxLayout
 
+from epidote.core.results.caution import Remedy
+from epidote.desktop.pages.matrix.arrangement import Arrangement
 from epidote.desktop.pages.matrix.graph.overlay_editor import OverlayEditor
 from epidote.desktop.pages.matrix.graph.overlays import GraphOverlays
 from epidote.desktop.pages.matrix.graph.pins import Pins
 from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, procedure_named
 from epidote.desktop.pages.matrix.import_export import ImportExport
-from epidote.desktop.pages.matrix.matrix_table.delegate import HEAD_WIDTH, ROW_HEIGHT, MatrixDelegate, MatrixHeader
-from epidote.desktop.pages.matrix.matrix_table.frozen_columns import MatrixTable
 from epidote.desktop.pages.matrix.matrix_table.model import MatrixModel
+from epidote.desktop.pages.matrix.matrix_table.pane import MatrixPane
 from epidote.desktop.pages.matrix.panels.side_panel import TABS, SidePanel
 from epidote.desktop.pages.matrix.selection import MatrixSelection
 from epidote.desktop.pages.page import Page
@@ -24,11 +25,12 @@ from epidote.desktop.state import edits
 from epidote.desktop.state.run_queue import RunRequest
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.scrolled import CurrentStack, scrolled
 from epidote.study.models import Column, RunSummary, Subject
 
-_COLUMN, _FIRST_ROWS, _JUDGE_AFTER_MS = 112, 12, 300
-_WELCOME = "No study open. Create a study, open one, or explore the demo study."
+_HANDLE = 4
+_FIRST_ROWS, _JUDGE_AFTER_MS = 4, 300
+_MATRIX_SHARE = 0.36  # of the page that the matrix takes at most, until it is dragged
 
 
 # loaded in the background once the matrix is painted, so that the first graph need not wait for them
@@ -55,11 +57,14 @@ class MatrixPage(Page):
 
     settled = Signal()  # the first graph of a study is painted, and there is time for other things
     lower_built = Signal()
+    menu_wanted = Signal(str, QPoint)  # the context menu of a place of the page, and where on the screen
 
     def __init__(self, session: Session, theme: Theme) -> None:
         super().__init__()
+        self.setProperty("help", "matrix")
         self.session, self.theme = session, theme
         self._recomputing: RunSummary | None = None
+        self._remeasuring: RunSummary | None = None  # a measured cell whose settings are offered to be changed
         self._opened: object = (
             None  # the study whose first choice was made; the focus alone may have set a current cell before
         )
@@ -72,6 +77,7 @@ class MatrixPage(Page):
         self.line_editor = OverlayEditor(selection, self.look, self.lines)
         self.exchange = ImportExport(selection, self.look, self, lambda: self.theme)
         self.beside = SidePanel(selection, self.look, theme)
+        self.arrangement = Arrangement()
         self._build()
         session.overview_changed.connect(self._overview_changed)
         session.runs.run_finished.connect(self._run_finished)
@@ -80,19 +86,15 @@ class MatrixPage(Page):
     def _build(self) -> None:
         layout = self._outer = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        self.welcome = Label(_WELCOME)
-        self.welcome.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self.welcome.setProperty("quiet", True)
         self.splitter = QSplitter(Qt.Orientation.Vertical)
-        self.splitter.setHandleWidth(1)
-        self.delegate = MatrixDelegate(self.model, self.theme)
-        self.header, self.own_header = MatrixHeader(self.theme), MatrixHeader(self.theme)
-        self.table = MatrixTable(self.selection.cells, self.delegate, self.header, self.own_header, ROW_HEIGHT)
-        self.table.setAccessibleName("Matrix")
-        self.delegate.covered = self.table  # its second view of the heads lies over them
-        self.splitter.addWidget(self.table)
-        layout.addWidget(self.welcome)
-        layout.addWidget(self.splitter)
+        self.splitter.setHandleWidth(_HANDLE)
+        self.pane = MatrixPane(self.session, self.model, self.selection.cells, self.theme)
+        self.table = self.pane.table
+        self.table.menu_wanted.connect(self.menu_wanted)
+        self.pane.command_wanted.connect(self.action_wanted)
+        self.pane.failed.connect(self.failed)
+        self.splitter.addWidget(self.pane)
+        layout.addWidget(scrolled(self.splitter))
         self.splitter.hide()
         # after the table's own connections: a view that is reset clears its selection
         self.model.modelAboutToBeReset.connect(self.selection.remember)
@@ -113,25 +115,25 @@ class MatrixPage(Page):
 
         self.built = True
         lower = QSplitter(Qt.Orientation.Horizontal)
-        lower.setHandleWidth(1)
+        lower.setHandleWidth(_HANDLE)
         self.graph_panel = GraphPanel(self.theme)
-        self.side = QStackedWidget()
+        self.side = CurrentStack()
         self.readings, self.run_panel = ReadingsPanel(self.theme), RunPanel()
         self.side.addWidget(self.readings)
         self.side.addWidget(self.run_panel)
         self.side_whole = self.beside.wrap(self.side, self.readings)
         self._readings_presenter = ReadingsPresenter(self.selection, self.look, self.readings)
         self.look.attach(self.graph_panel, self.lines.of, self._show_readings)
-        self.side_whole.setMinimumWidth(412)
         lower.addWidget(self.graph_panel)
         lower.addWidget(self.side_whole)
         lower.setStretchFactor(0, 63)
         lower.setStretchFactor(1, 37)
-        lower.setSizes([800, 480])
-        self.splitter.addWidget(lower)
-        self.splitter.setStretchFactor(0, 0)
-        self.splitter.setStretchFactor(1, 1)
+        self.arrangement.attach(self.splitter, lower, self.pane, self.side_whole, self.graph_panel)
         self.graph_panel.choice_changed.connect(self.look.choice_changed)
+        self.graph_panel.view_wanted.connect(self.look.show_view)
+        self.graph_panel.large.clicked.connect(lambda _: self.action_wanted.emit("large graph"))
+        self.graph_panel.export.clicked.connect(lambda _: self.action_wanted.emit("export"))
+        self.graph_panel.graph.menu_wanted.connect(lambda where: self.menu_wanted.emit("graph", where))
         self.graph_panel.step_wanted.connect(self.look.next_step)
         self.readings.units.chosen.connect(lambda on: self.look.set_percent("%" in on))
         self.readings.channel.chosen.connect(lambda _: self.show_selected())
@@ -145,8 +147,10 @@ class MatrixPage(Page):
         self.readings.point_wanted.connect(self.look.keep_point)
         self.readings.point_unwanted.connect(lambda key, name: edits.delete_entry(self.session, key, f"point {name}"))
         self.readings.limit_wanted.connect(self.line_editor.limit_reading)
+        self.readings.remedy_wanted.connect(self._remedy)
         self.readings.again.clicked.connect(self.run_again)
         self.readings.recompute.clicked.connect(self.offer_recompute)
+        self.run_panel.presets.failed.connect(self.failed)
         self.run_panel.measure_wanted.connect(self._measure)
         self.run_panel.recompute_wanted.connect(self._recompute)
         self.run_panel.stop_wanted.connect(self.session.runs.cancel)
@@ -156,10 +160,10 @@ class MatrixPage(Page):
 
     def _overview_changed(self) -> None:
         overview = self.session.overview
-        self.welcome.setVisible(overview is None)
         self.splitter.setVisible(overview is not None)
         if overview is None:
             return
+        self.pane.refresh()
         self._fit_columns()
         if not self.built and not self._shown_once:
             self._shown_once = True
@@ -176,31 +180,59 @@ class MatrixPage(Page):
             measured = [
                 s.id for s in overview.subjects if not s.is_baseline and (s.id, overview.columns[0].id) in overview.runs
             ]
-            self.selection.select(measured[:_FIRST_ROWS] or [overview.subjects[-1].id], overview.columns[0].id)
+            units = [s.id for s in overview.subjects if not s.is_baseline] or [overview.subjects[0].id]
+            self.selection.select(measured[:_FIRST_ROWS] or units[:1], overview.columns[0].id)
+            self.table.scrollToTop()
         self._judge_due = True  # once the graph shows, which is waited for
         self.show_selected()
 
     def _fit_columns(self) -> None:
-        self.header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        self.header.setMinimumSectionSize(max(_COLUMN, self.header.widest_title()))
-        if self.model.columnCount():
-            self.header.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
-            self.header.resizeSection(0, HEAD_WIDTH)
-        width = (
-            self.header.sizeHint().height()
-            + ROW_HEIGHT * min(self.model.rowCount(), max(4, int(0.34 * self.height() / ROW_HEIGHT)))
-            + 2
-        )
+        self.pane.fit_columns()
+        height = self.pane.wanted_height(round(_MATRIX_SHARE * self.height()))
         sizes = self.splitter.sizes()
-        if sum(sizes) and abs(sizes[0] - width) > 4 and not self.splitter.property("moved"):
-            self.splitter.setSizes([width, max(200, sum(sizes) - width)])
+        if sum(sizes) and abs(sizes[0] - height) > 4 and not self.arrangement.set_by_hand:
+            self.splitter.setSizes([height, max(200, sum(sizes) - height)])
+
+    @property
+    def graph_is_large(self) -> bool:
+        """Whether the graph has the whole page."""
+        return self.arrangement.large
+
+    def toggle_large_graph(self) -> None:
+        """Give the graph the whole page, or put the matrix and the panel back."""
+        if self.built:
+            self.arrangement.show_large(not self.arrangement.large)
+            if self.arrangement.large:
+                self.graph_panel.graph.setFocus()
+            else:
+                self.table.setFocus()
+                self.show_selected()
+
+    @property
+    def four_graphs(self) -> bool:
+        """Whether four graphs are shown at once."""
+        return self.built and self.graph_panel.four_shown
+
+    def toggle_four_graphs(self) -> None:
+        """Show level, phase, distortion and the like at once, or one of them."""
+        if self.built:
+            self.look.show_four(not self.graph_panel.four_shown)
+
+    @property
+    def panel_is_below(self) -> bool:
+        """Whether the side panel is below the graph, not beside it."""
+        return self.arrangement.below
+
+    def toggle_panel_below(self) -> None:
+        if self.built:
+            self.arrangement.put_below(not self.arrangement.below)
 
     def resizeEvent(self, event: object) -> None:
         self._fit_columns()
 
     def _selection_changed(self, selected: QItemSelection, deselected: QItemSelection) -> None:
         self.table.viewport().update()
-        self._recomputing = None
+        self._recomputing = self._remeasuring = None
         self.show_selected()
 
     # -- showing it --------------------------------------------------------------------------------
@@ -210,14 +242,14 @@ class MatrixPage(Page):
         if not self.built:
             return
         column, overview = self.selection.current_column(), self.session.overview
-        self.header.current = self.table.currentIndex().column()
-        self.header.viewport().update()
+        self.pane.header.current = self.table.currentIndex().column()
+        self.pane.header.viewport().update()
         if overview is None or column is None:
             self.graph_panel.graph.set_figure(None, keep_zoom=False)
             self.side_whole.hide()
             self._enable()
             return
-        self.side_whole.show()
+        self.side_whole.setVisible(not self.arrangement.large)
         runs = self.selection.selected_runs()
         ready = self.selection.curves_ready()
         self._show_side(column, bool(runs))
@@ -241,7 +273,7 @@ class MatrixPage(Page):
 
     def _show_side(self, column: Column, measured: bool) -> None:
         subject, row = self.selection.current_subject(), self.selection.current_row()
-        if self._recomputing is None:
+        if self._recomputing is None and self._remeasuring is None:
             panel = self.beside.panel(measured=measured or subject is None)
         else:
             panel = self.run_panel
@@ -251,7 +283,8 @@ class MatrixPage(Page):
             panel = self.beside.panel(measured=False)
         if panel is not None or subject is None:
             self.side.setCurrentWidget(panel or self.readings)
-            self._panel_cell = None
+            if self._remeasuring is None:  # else the form for it is on its way
+                self._panel_cell = None
             return
         cell = (subject.id, column.id)
         if self._panel_cell != cell or self.run_panel.form is None:
@@ -269,7 +302,15 @@ class MatrixPage(Page):
         def done(prepared: tuple[Any, Any]) -> None:
             def with_devices(devices: list[tuple[str, str]]) -> None:
                 if self._panel_cell == (subject.id, column.id):
-                    self.run_panel.show_cell(subject, column, prepared[0], prepared[1], dict(settings), devices=devices)
+                    self.run_panel.show_cell(
+                        subject,
+                        column,
+                        prepared[0],
+                        prepared[1],
+                        dict(settings),
+                        devices=devices,
+                        reference=self.selection.reference_settings(column),
+                    )
 
             self.session.find_devices(with_devices)
 
@@ -294,6 +335,8 @@ class MatrixPage(Page):
         if device and device != subject.device:
             edits.change_row(self.session, subject, f"Set device of {subject.full_name}", device=device)
         self.session.runs.measure([RunRequest((subject.id, column.id), settings, device)])
+        self._remeasuring = None
+        self.show_selected()
 
     def run_again(self) -> None:
         """Measure the chosen cells once more, each with the settings of its latest run."""
@@ -302,6 +345,25 @@ class MatrixPage(Page):
             self.session.runs.measure(
                 [RunRequest((s.id, column.id), r.settings) for s, r in self.selection.selected_runs()]
             )
+
+    def select_first_rows(self) -> None:
+        """Select the first rows in the first column, measured or not, to watch them come."""
+        overview = self.session.overview
+        if overview is not None and overview.columns:
+            units = [s.id for s in overview.subjects if not s.is_baseline]
+            self.selection.select(units[:_FIRST_ROWS], overview.columns[0].id)
+            self.table.scrollToTop()
+
+    def measure_first_row(self) -> None:
+        """Measure every empty cell of the first unit's row, and select its first cell."""
+        overview = self.session.overview
+        subject = next((s for s in overview.subjects if not s.is_baseline), None) if overview is not None else None
+        if overview is None or subject is None or not overview.columns:
+            self.failed.emit("There is no row to measure yet. Add a row first.")
+            return
+        self.selection.select([subject.id], overview.columns[0].id)
+        empty = [c for c in overview.columns if (subject.id, c.id) not in overview.runs]
+        self.session.runs.measure([RunRequest((subject.id, column.id), column.settings) for column in empty])
 
     def measure_empty(self) -> None:
         """Measure every chosen cell that is empty, with the column's settings."""
@@ -314,6 +376,32 @@ class MatrixPage(Page):
                     if r is None
                 ]
             )
+
+    def _remedy(self, remedy: Remedy) -> None:
+        """Go to where the matter that a caution names is put right."""
+        commands = {
+            Remedy.MEASURE_AGAIN: "again",
+            Remedy.SETTINGS: "other settings",
+            Remedy.BASELINE: "baseline",
+            Remedy.CALIBRATION: "chain input",
+            Remedy.LOAD: "chain load",
+            Remedy.CONNECTIONS: "chain source",
+        }
+        self.action_wanted.emit(commands[remedy])
+
+    def offer_measure(self) -> None:
+        """Offer to measure the current cell again with other settings."""
+        subject, column, run = (
+            self.selection.current_subject(),
+            self.selection.current_column(),
+            self.selection.current_run(),
+        )
+        if subject is None or column is None or run is None:
+            return
+        self._remeasuring = run
+        self._panel_cell = (subject.id, column.id)
+        self._offer_run(subject, column, run.settings)
+        self.side.setCurrentWidget(self.run_panel)
 
     def offer_recompute(self) -> None:
         subject, column, run = (
@@ -336,7 +424,7 @@ class MatrixPage(Page):
             self.show_selected()
 
     def _run_finished(self, cell: tuple[int, int]) -> None:
-        self._panel_cell = None
+        self._panel_cell = self._remeasuring = None
 
     def repeat_reference_on(self, subject: Subject) -> None:
         """Queue the reference row's procedures, with their settings, for another row."""
@@ -351,12 +439,10 @@ class MatrixPage(Page):
         self.session.runs.measure([RunRequest((subject.id, column.id), run.settings) for column, run in runs])
 
     def set_theme(self, theme: Theme) -> None:
-        self.theme = self.delegate.theme = self.header.theme = self.own_header.theme = theme
+        self.theme = theme
+        self.pane.set_theme(theme)
         if self.built:
             self.readings.theme = theme
             self.beside.set_theme(theme)
             self.graph_panel.set_theme(theme)
-        for view in (self.table, self.table.heads):
-            view.viewport().update()
-            view.horizontalHeader().viewport().update()
         self.show_selected()

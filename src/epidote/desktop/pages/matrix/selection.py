@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, QObject, Signal
@@ -12,6 +13,8 @@ from epidote.desktop.state.session import Session
 from epidote.study.models import Column, RunSummary, Subject
 
 _MOST_RUNS = 48  # whose curves stay loaded
+_EARLIER = -1_000_000  # numbers of rows that stand for earlier runs lie below it
+_COLOURS = 8  # after which the hues come again, nearer to text or background
 
 
 class MatrixSelection(QObject):
@@ -36,7 +39,9 @@ class MatrixSelection(QObject):
         self._curves: dict[int, tuple[Any, ...]] = {}
         self._asked: set[int] = set()
         self._before_reset: tuple[list[int], int] | None = None
+        self._earlier: list[RunSummary] = []  # of the current cell, shown beside its latest
         self.cells.selectionChanged.connect(self._keep_to_one_column)
+        self.cells.currentChanged.connect(lambda *_: self._earlier.clear())
 
     # -- what is selected --------------------------------------------------------------------------
 
@@ -57,6 +62,16 @@ class MatrixSelection(QObject):
         """Return the latest run of the current cell."""
         return self.model.run(self.cells.currentIndex())
 
+    def reference_settings(self, column: Column) -> dict[str, Any] | None:
+        """Return the settings of the reference row's run in a column; None where it has none."""
+        overview = self.session.overview
+        if overview is None or overview.reference is None:
+            return None
+        run = overview.runs.get((overview.reference, column.id))
+        if run is None:
+            return None
+        return dict(run.settings)
+
     def selected_cells(self) -> list[tuple[Subject, RunSummary | None]]:
         """Return the selected cells of the current column, in the order of rows."""
         if self.current_column() is None:
@@ -66,9 +81,35 @@ class MatrixSelection(QObject):
         cells = [(self.model.subject(row), self.model.run(self.model.index(row, column))) for row in rows]
         return [(subject, run) for subject, run in cells if subject is not None and not subject.is_claims]
 
+    def selected_subjects(self) -> list[Subject]:
+        """Return the rows of the selected cells, the current one among them."""
+        subjects = [subject for subject, _ in self.selected_cells()]
+        current = self.current_subject()
+        if current is not None and all(s.id != current.id for s in subjects):
+            subjects = [current]
+        return subjects
+
     def selected_runs(self) -> list[tuple[Subject, RunSummary]]:
         """Those of the selected cells that are measured."""
         return [(subject, run) for subject, run in self.selected_cells() if run is not None]
+
+    def shown_runs(self) -> list[tuple[Subject, RunSummary]]:
+        """Return the selected runs and, of the current cell, the earlier ones that were asked for beside them."""
+        latest, current = self.selected_runs(), self.current_run()
+        here = next((s for s, r in latest if current is not None and r.id == current.id), None)
+        if here is None:
+            return latest
+        return latest + [(_as_row_of_its_own(here, run), run) for run in self._earlier]
+
+    def earlier_runs(self) -> tuple[int, ...]:
+        """Return the numbers of the earlier runs that are shown."""
+        return tuple(run.id for run in self._earlier)
+
+    def toggle_earlier(self, run: RunSummary) -> None:
+        """Show an earlier run of the current cell beside the latest one, or no longer."""
+        others = [one for one in self._earlier if one.id != run.id]
+        self._earlier = others if len(others) < len(self._earlier) else [*self._earlier, run]
+        self.changed.emit()
 
     # -- selecting ---------------------------------------------------------------------------------
 
@@ -129,7 +170,7 @@ class MatrixSelection(QObject):
 
     def curves_ready(self) -> bool:
         """Whether the curves of every selected run are loaded; loads those that are not, and emits ``changed`` then."""
-        runs = [run for _, run in self.selected_runs()]
+        runs = [run for _, run in self.shown_runs()]
         missing = [r.id for r in runs if r.id not in self._curves and r.id not in self._asked]
         if missing:
             self._load(missing)
@@ -143,7 +184,7 @@ class MatrixSelection(QObject):
             self._curves.update({i: curves for i, (curves, _) in curves_by_run.items()})
             self.session.mark_damaged({i: damaged for i, (_, damaged) in curves_by_run.items()})
             # older ones make room, but never those that are in view
-            in_view = {run.id for _, run in self.selected_runs()}
+            in_view = {run.id for _, run in self.shown_runs()}
             for old in [i for i in self._curves if i not in in_view][: max(0, len(self._curves) - _MOST_RUNS)]:
                 self._curves.pop(old)
             self.changed.emit()
@@ -153,3 +194,11 @@ class MatrixSelection(QObject):
             return {i: study.checked_curves(i) for i in run_ids}
 
         self.session.ask(ask, done)
+
+
+def _as_row_of_its_own(subject: Subject, run: RunSummary) -> Subject:
+    """Return a row as which an earlier run is drawn: told apart by when it was made, in a related colour."""
+    made = f"{run.made.astimezone():%d %b %H:%M:%S}"
+    number = _EARLIER - run.id
+    conditions = {**subject.conditions, "run": made}
+    return replace(subject, id=number, conditions=conditions, colour=subject.colour + _COLOURS * (1 + run.id % 2))

@@ -6,13 +6,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
 
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import from_db, parse_as
 from epidote.core.stimuli.generator import GeneratorSettings, Waveform
+from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
@@ -49,9 +50,8 @@ class GeneratorBar(QWidget):
         self.chain = Chain()
         self.samples: Samples | None = None  # of the file, at the chain's rate
         self._file: Path | None = None
-        layout = QHBoxLayout(self)
+        layout = FlowLayout(self)
         layout.setContentsMargins(20, 6, 20, 6)
-        layout.setSpacing(8)
         label = Label("Generator")
         label.setProperty("quiet", True)
         self.kind = SegmentedButtons()
@@ -61,6 +61,7 @@ class GeneratorBar(QWidget):
         )
         self.outputs = QComboBox()
         self.outputs.setAccessibleName("Output channels")
+        self.outputs.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.volts = Label()
         self.volts.setProperty("quiet", True)
         self.switch = QPushButton("Start output")
@@ -84,7 +85,7 @@ class GeneratorBar(QWidget):
             self.outputs,
         ):
             layout.addWidget(widget)
-        layout.addStretch(1)
+        layout.add_gap()
         layout.addWidget(self.switch)
         self.kind.chosen.connect(self._kind_chosen)
         self.outputs.activated.connect(lambda _: self._refresh())
@@ -94,7 +95,7 @@ class GeneratorBar(QWidget):
     def _edit(self, text: str, name: str) -> QLineEdit:
         edit = QLineEdit(text)
         edit.setAccessibleName(f"Generator: {name}")
-        edit.setFixedWidth(86)
+        edit.setFixedWidth(edit.fontMetrics().averageCharWidth() * 10 + 16)
         edit.setToolTip(plain_tip(_FIELD_TIPS[name]))
         edit.editingFinished.connect(self._refresh)
         return edit

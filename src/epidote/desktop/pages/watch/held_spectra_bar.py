@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QIcon, QPainter, QPen, QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QToolButton, QWidget
+from PySide6.QtWidgets import QMenu, QToolButton, QWidget
 
 from epidote.desktop.theme import Theme
+from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, button_text
 
 if TYPE_CHECKING:
@@ -33,9 +34,8 @@ class StatesBar(QWidget):
         self.reference = ""
         self._hidden: set[str] = set()
         self.chips: dict[str, QToolButton] = {}
-        self._layout = QHBoxLayout(self)
+        self._layout = FlowLayout(self, spacing=6)
         self._layout.setContentsMargins(0, 0, 0, 0)
-        self._layout.setSpacing(6)
         label = Label("Snapshots")
         label.setProperty("quiet", True)
         self.hold = QToolButton()
@@ -44,7 +44,6 @@ class StatesBar(QWidget):
         self.hold.clicked.connect(self.hold_wanted.emit)
         self._layout.addWidget(label)
         self._layout.addWidget(self.hold)
-        self._layout.addStretch(1)
         self._refresh()
 
     def colour(self, name: str) -> int:
@@ -95,7 +94,8 @@ class StatesBar(QWidget):
             chip.hide()
             chip.deleteLater()
         self.chips = {}
-        for place, name in enumerate([NOW, *self.states], start=1):
+        self._layout.removeWidget(self.hold)  # it stands after them
+        for name in (NOW, *self.states):
             chip = QToolButton()
             chip.setText(button_text(name) + (" (reference)" if name == self.reference else ""))
             chip.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
@@ -107,8 +107,9 @@ class StatesBar(QWidget):
                 chip.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
                 chip.customContextMenuRequested.connect(lambda at, n=name, c=chip: self.menu(n).exec(c.mapToGlobal(at)))
                 chip.setToolTip("Click to show or hide. Right-click to compare, save, rename or delete.")
-            self._layout.insertWidget(place, chip)
+            self._layout.addWidget(chip)
             self.chips[name] = chip
+        self._layout.addWidget(self.hold)
 
     def menu(self, name: str) -> QMenu:
         """Return what can be done with a held state."""

@@ -94,6 +94,7 @@ class FiguresPanel(QWidget):
         ("peak", "Peak level"),
         ("crest", "Crest factor"),
         ("headroom", "Headroom"),
+        ("gain", "Gain re generator"),
     )
 
     def __init__(self) -> None:
@@ -121,17 +122,30 @@ class FiguresPanel(QWidget):
         layout.addLayout(table)
         layout.addStretch(1)
 
-    def show_figures(self, all_figures: tuple[Figures, ...], scales: list[tuple[float | None, str]]) -> None:
-        """``scales``: per channel what 0 dBFS is at the unit, and in which unit."""
+    def show_figures(
+        self,
+        all_figures: tuple[Figures, ...],
+        scales: list[tuple[float | None, str]],
+        gains: list[float | None],
+    ) -> None:
+        """``scales``: per channel what 0 dBFS is at the unit, and in which unit; gains: from the generator, in dB."""
         for index in (0, 1):
             if index < len(all_figures):
-                texts = _texts(all_figures[index], scales[index])
+                gain = gain_words(gains[index]) if index == 0 else format_quantity(gains[index], "dB", signed=True)
+                texts = {**_texts(all_figures[index], scales[index]), "gain": gain}
             else:
                 texts = {}
             for key, cells in self.cells.items():
                 words = texts.get(key, MISSING_VALUE)
                 if cells[index].text() != words:
                     cells[index].setText(words)
+
+
+def gain_words(gain_db: float | None) -> str:
+    """Return a gain in dB and as a ratio: "-12.04 dB (0.250)"."""
+    if gain_db is None or not math.isfinite(gain_db):
+        return MISSING_VALUE
+    return f"{gain_db:+.2f} dB ({from_db(gain_db):.3g})"
 
 
 def _texts(f: Figures, scale: tuple[float | None, str]) -> dict[str, str]:

@@ -9,12 +9,21 @@ import random
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSplitter, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QSplitter,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from epidote.core.analysis.spectral.hearing_threshold import threshold
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml
 from epidote.core.errors import EpidoteError, in_window
+from epidote.core.live.meter_readings import Figures
 from epidote.core.live.spectrum_analyser import (
     Frame,
     HeldSpectrum,
@@ -22,16 +31,22 @@ from epidote.core.live.spectrum_analyser import (
     View,
     reduced,
 )
+from epidote.core.stimuli.generator import Waveform
 from epidote.desktop.pages.page import Page
+from epidote.desktop.pages.watch.aim_control import AimControl, LiveInputs
 from epidote.desktop.pages.watch.generator_bar import GeneratorBar
 from epidote.desktop.pages.watch.held_spectra_bar import NOW, StatesBar
 from epidote.desktop.pages.watch.mains_panel import LinesPanel
-from epidote.desktop.pages.watch.meter_panels import FiguresPanel, WaveformPanel, heading
+from epidote.desktop.pages.watch.meter_panels import FiguresPanel, WaveformPanel
 from epidote.desktop.pages.watch.settings_bar import ZERO, SettingsBar
 from epidote.desktop.pages.watch.spectrum_widget import Layer, SpectrumWidget
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.dropout_label import DropoutLabel
+from epidote.desktop.widgets.flow_layout import FlowLayout
+from epidote.desktop.widgets.scrolled import CurrentStack, WrappingWidget
+from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
+from epidote.measurement.chain_for_row import chain_of_row
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
@@ -46,8 +61,9 @@ class WatchPage(Page):
 
     def __init__(self, session: Session, theme: Theme) -> None:
         super().__init__()
+        self.setProperty("help", "watch")
         self.session, self.theme = session, theme
-        self.chain = Chain()
+        self.chain = self._study_chain = Chain()  # of the row in view, and the study's own
         self.watch: SpectrumAnalyser | None = None
         self.frame: Frame | None = None
         self._zero = 0.0  # dBFS that reads 0 when levels are shown re a held reference
@@ -88,22 +104,7 @@ class WatchPage(Page):
         split = QSplitter()
         split.setHandleWidth(1)
         split.setChildrenCollapsible(False)
-        wave_holder = QWidget()
-        wave_layout = QVBoxLayout(wave_holder)
-        wave_layout.setContentsMargins(20, 8, 16, 8)
-        self.wave = WaveformPanel(self.theme)
-        self.span = QComboBox()
-        self.span.setAccessibleName("Waveform time span")
-        for ms in (1, 2, 4, 10, 20, 50, 100):
-            self.span.addItem(f"{ms} ms", ms / 1000)
-        self.span.setCurrentIndex(2)
-        self.span.setToolTip("Time span of the waveform")
-        self.span.activated.connect(lambda _: self._settings_changed())
-        wave_head = QHBoxLayout()
-        wave_head.addWidget(heading("Waveform")[0], 1)
-        wave_head.addWidget(self.span)
-        wave_layout.addLayout(wave_head)
-        wave_layout.addWidget(self.wave, 1)
+        wave_holder = self._build_lower_left()
         self.lines = LinesPanel(self.theme)
         self.lines.changed.connect(self._redraw_still)
         self.figures = FiguresPanel()
@@ -117,15 +118,42 @@ class WatchPage(Page):
         layout.addLayout(outer, 63)
         layout.addWidget(split, 37)
 
-    def _state_line(self) -> QHBoxLayout:
-        line = QHBoxLayout()
+    def _build_lower_left(self) -> QWidget:
+        """Build the waveform, and the aim that can take its place."""
+        wave_holder = WrappingWidget()
+        wave_layout = QVBoxLayout(wave_holder)
+        wave_layout.setContentsMargins(20, 8, 16, 8)
+        self.wave = WaveformPanel(self.theme)
+        self.span = QComboBox()
+        self.span.setAccessibleName("Waveform time span")
+        for ms in (1, 2, 4, 10, 20, 50, 100):
+            self.span.addItem(f"{ms} ms", ms / 1000)
+        self.span.setCurrentIndex(2)
+        self.span.setToolTip("Time span of the waveform")
+        self.span.activated.connect(lambda _: self._settings_changed())
+        self.lower_left = SegmentedButtons(tabs=True)
+        self.lower_left.set_options([("wave", "Waveform"), ("aim", "Aim")], ["wave"])
+        self.lower_left.chosen.connect(lambda on: self.show_aim(on == ("aim",)))
+        self.aim = AimControl(self.theme)
+        wave_head = QHBoxLayout()
+        wave_head.addWidget(self.lower_left)
+        wave_head.addStretch(1)
+        wave_head.addWidget(self.span)
+        self._left_stack = CurrentStack()
+        self._left_stack.addWidget(self.wave)
+        self._left_stack.addWidget(self.aim.panel)
+        wave_layout.addLayout(wave_head)
+        wave_layout.addWidget(self._left_stack, 1)
+        return wave_holder
+
+    def _state_line(self) -> FlowLayout:
+        line = FlowLayout(spacing=10)
         line.setContentsMargins(20, 2, 20, 2)
-        line.setSpacing(10)
         self.row = QComboBox()
         self.row.setAccessibleName("Row shown live")
         self.row.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.row.setMinimumContentsLength(20)
-        self.row.activated.connect(lambda _: self.start() if self.session.live.on else None)
+        self.row.activated.connect(lambda _: self._row_chosen())
         self.listen = QToolButton()
         self.listen.setText("Start")
         self.listen.setCheckable(True)
@@ -141,9 +169,14 @@ class WatchPage(Page):
         self.states.keep_wanted.connect(self._ask_where)
         line.addWidget(self.listen)
         line.addWidget(self.row)
-        line.addSpacing(8)
-        line.addWidget(self.states, 1)
+        line.addWidget(self.states)
         return line
+
+    def show_aim(self, on: bool) -> None:
+        """Show the aim in the waveform's place, or the waveform."""
+        self.lower_left.set_options([("wave", "Waveform"), ("aim", "Aim")], ["aim" if on else "wave"])
+        self._left_stack.setCurrentWidget(self.aim.panel if on else self.wave)
+        self.span.setVisible(not on)
 
     # -- the chain and the device ------------------------------------------------------------------
 
@@ -156,7 +189,6 @@ class WatchPage(Page):
             self.chain = chain_from_toml(text)
         except EpidoteError as error:
             self.failed.emit(in_window(error))
-        self.generator.set_chain(self.chain)
         overview = self.session.overview
         if overview:
             rows = [(s.full_name, s.id) for s in overview.subjects if s.device or self.chain.device]
@@ -168,9 +200,27 @@ class WatchPage(Page):
             for name, key in rows:
                 self.row.addItem(name, key)
             self.row.setCurrentIndex(max(0, self.row.findData(chosen)))
+        self._study_chain = self.chain
+        self._use_chain_of_row()
+
+    def _use_chain_of_row(self) -> None:
+        """Read levels as the row's runs do: the baseline has no probe and no load, a row may set its own."""
+        subject = self._subject()
+        self.chain = self._study_chain
+        if subject is not None:
+            try:
+                self.chain = chain_of_row(self._study_chain, subject)
+            except EpidoteError as error:
+                self.failed.emit(in_window(error))
+        self.generator.set_chain(self.chain)
         self.settings.set_chain(self.chain)
         self._range()
         self._units_changed()
+
+    def _row_chosen(self) -> None:
+        self._use_chain_of_row()
+        if self.session.live.on:
+            self.start()
 
     def _subject(self) -> Subject | None:
         overview = self.session.overview
@@ -183,6 +233,7 @@ class WatchPage(Page):
         """Watch the chosen row's device."""
         from epidote.measurement.device_setup import open_for_chain
 
+        self._use_chain_of_row()
         subject, chain = self._subject(), self.chain
         name = (subject.device if subject else "") or chain.device
         if not name:
@@ -215,6 +266,7 @@ class WatchPage(Page):
         self.listen.setChecked(False)
         self.listen.setText("Start")
         self.watch = None
+        self.aim.stop()
         self.generator.set_on(False)
 
     def _play(self) -> None:
@@ -351,10 +403,23 @@ class WatchPage(Page):
             self.wave.show_waves(frame.wave_times, frame.waves, (full * math.sqrt(2), unit) if full else (1.0, "FS"))
         if frame.figures is not self._figures_shown:  # they change less often than the spectrum
             self._figures_shown = frame.figures
-            self.figures.show_figures(frame.figures, [self.chain.scale(c + 1) for c in range(len(frame.figures))])
+            self.figures.show_figures(
+                frame.figures,
+                [self.chain.scale(c + 1) for c in range(len(frame.figures))],
+                self._gains(frame.figures),
+            )
+            if self._left_stack.currentWidget() is self.aim.panel:
+                self.aim.show(LiveInputs(frame.figures, self._gains(frame.figures), self.chain, self.states.states))
         self._count += 1
         if self._count % _TABLE_EVERY == 1:
             self._fill_mains()
+
+    def _gains(self, figures: tuple[Figures, ...]) -> list[float | None]:
+        """Return the gain in dB from the generator to each input; None while nothing with one level is played."""
+        programme = self.generator.programme() if self.generator.on else None
+        if programme is None or programme.kind is not Waveform.TONE:
+            return [None] * len(figures)
+        return [f.rms - programme.level + (self.chain.offset_db(n) or 0.0) for n, f in enumerate(figures, start=1)]
 
     def _now_layers(self, frame: Frame) -> tuple[Layer, ...]:
         if not self.states.shown(NOW):
@@ -414,6 +479,7 @@ class WatchPage(Page):
 
     def set_theme(self, theme: Theme) -> None:
         self.theme = self.wave.theme = self.lines.table.theme = theme
+        self.aim.panel.set_theme(theme)
         self.states.set_theme(theme)
         self.canvas.set_theme(theme)
         self.wave.update()

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
+from PySide6.QtWidgets import QComboBox, QToolButton, QWidget
 
 from epidote.core.chain.chain import Chain
 from epidote.core.live.spectrum_analyser import LENGTHS, WINDOWS, AnalyserSettings, Averaging
 from epidote.core.quantities.units import LEVEL_UNITS, to_db
+from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 from epidote.desktop.widgets.tips import UNIT_TIPS
 
@@ -34,9 +35,8 @@ class SettingsBar(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        line = QHBoxLayout(self)
+        line = FlowLayout(self, spacing=10)
         line.setContentsMargins(20, 2, 20, 2)
-        line.setSpacing(10)
         self.length, self.window_choice, self.average = QComboBox(), QComboBox(), QComboBox()
         for combo, name in ((self.length, "FFT length"), (self.window_choice, "Window"), (self.average, "Averaging")):
             combo.setAccessibleName(name)
@@ -66,7 +66,6 @@ class SettingsBar(QWidget):
         self.axis.chosen.connect(lambda _: self.axis_chosen.emit())
         for item in (self.length, self.window_choice, self.average, self.again, self.units, self.axis):
             line.addWidget(item)
-        line.addStretch(1)
 
     def settings(self, wave_seconds: float) -> AnalyserSettings:
         kind, count = self.average.currentData()

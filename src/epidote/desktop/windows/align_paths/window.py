@@ -28,6 +28,7 @@ from epidote.core.signals.signal import Samples
 from epidote.desktop.plotting.figure import Figure, Trace
 from epidote.desktop.plotting.graph_widget import GraphWidget
 from epidote.desktop.plotting.waveform_widget import Lane, WaveformWidget, outline_of
+from epidote.desktop.widgets.help_key import listen_for_help
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.windows.align_paths.alignment_data import (
     AlignedPair,
@@ -58,6 +59,8 @@ class AlignWindow(QDialog):
         self, session: Session, theme: Theme, subject: Subject, run: RunSummary, parent: QWidget | None = None
     ) -> None:
         super().__init__(parent)
+        listen_for_help(self)
+        self.setProperty("help", "windows")
         self.session, self.subject, self.run = session, subject, run
         self.laid: AlignedPair | None = None
         self.delay = 0.0

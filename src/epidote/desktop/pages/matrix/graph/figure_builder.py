@@ -9,6 +9,7 @@ import json
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from datetime import timedelta
 from functools import lru_cache
 from typing import Any
 
@@ -22,8 +23,8 @@ from epidote.core.comparison.differences.difference import (
 from epidote.core.comparison.differences.gain_alignment import Levelling, levelled
 from epidote.core.procedures.protocol import CurveView
 from epidote.core.procedures.registry import procedure
-from epidote.core.quantities.formatting import format_plain, format_quantity
-from epidote.core.quantities.units import in_percent
+from epidote.core.quantities.formatting import format_plain, format_quantity, format_ratio
+from epidote.core.quantities.units import from_db, in_percent
 from epidote.core.results.caution import Caution
 from epidote.core.results.curve_features import noise_uncertainty
 from epidote.core.results.result import Curve, annotations_of
@@ -100,8 +101,10 @@ class _Pair:
         most = greatest_deviation(less, *(band or (-math.inf, math.inf)))
         if most is None:
             return []
-        value, unit = (in_percent(most.value) - 100, "%") if percent else (most.value, less.y_unit)
-        size = format_quantity(value, unit, digits=3, signed=True)
+        if percent:  # a share of a share is said as a ratio, never as so many percent more
+            size = f"×{format_ratio(from_db(most.value))}"
+        else:
+            size = format_quantity(most.value, less.y_unit, digits=3, signed=True)
         aligned = "" if self.shift is None else f" (aligned by {self.shift:+.2f} dB)"
         return [(self.one.subject.colour, f"{size} at {format_quantity(most.at, less.x_unit, digits=3)}{aligned}")]
 
@@ -135,20 +138,18 @@ def make_figure(
         less = pair.difference() if view.compared else None
         if less is None or reference is None:
             continue
-        shown = in_percent(less.y) - 100 if percent else less.y
-        differences.append(replace(_trace(one, less, False), floor=None, y=shown))
+        differences.append(replace(_trace(one, less, False), floor=None))
         if curve.channel == min(channels):
             deviations += pair.deviation(less, band, percent=percent)
         if less.y_unit == "dB":
             of = f", channel {curve.channel}" if len(channels) > 1 else ""
             uncertainty = pair.doubt(less)
             crossings.append(ranges_words(names[one.subject.id] + of, names[reference.subject.id], less, uncertainty))
-    notes = [f"{c.subject.full_name}: {_settings_words(c.run)}" for c in chosen]
-    notes += [f"! {c.subject.full_name}: {Caution(k).words}" for c in chosen for k in c.run.cautions]
+    notes = [*_settings_in_words(chosen), *_cautions_in_words(chosen)]
     words = view.group.lower() if view.title == view.group.lower() else view.title
     y_unit = "%" if percent else unit
-    # the difference of two levels is in dB, whatever they refer to
-    difference_unit = "dB" if unit in LEVEL_UNITS and not percent else y_unit
+    # the difference of two levels is in dB, whatever they refer to; so is that of two shares, as a ratio
+    difference_unit = "dB" if unit in LEVEL_UNITS or percent else unit
     return Figure(
         title=column.title if words == column.title.lower() else f"{column.title}: {words}",
         x_title=axis.title if axis is not None else X_TITLES.get(x_unit, "Frequency"),
@@ -203,10 +204,44 @@ def _settings_words(run: RunSummary) -> str:
     load = ""
     if chain.load_ohms:
         load = f", {chain.load_ohms:g} Ω"
-    who = "".join(
-        f", {w}" for w in (run.person and f"operator {run.person}", run.firmware and f"firmware {run.firmware}") if w
-    )
-    return (
-        f"{values}; {chain.name}, {chain.rate / 1000:g} kHz{load}; {run.device};"
-        f" {run.made.astimezone():%d %b %Y %H:%M}{who}"
-    )
+    return f"{values}; {chain.name}, {chain.rate / 1000:g} kHz{load}"
+
+
+def _settings_in_words(chosen: Sequence[Chosen]) -> list[str]:
+    """Return one line for all runs that were measured alike: rows, settings, devices, when and by whom."""
+    alike: dict[str, list[Chosen]] = {}
+    for one in chosen:
+        alike.setdefault(_settings_words(one.run), []).append(one)
+    lines = []
+    for words, those in alike.items():
+        names = "; ".join(one.subject.full_name for one in those)
+        devices = "; ".join(dict.fromkeys(one.run.device for one in those))
+        times = sorted(one.run.made.astimezone() for one in those)
+        when = f"{times[0]:%d %b %Y %H:%M}"
+        if times[-1] - times[0] >= timedelta(minutes=1):
+            when += f" to {times[-1]:%d %b %Y %H:%M}"
+        who = dict.fromkeys(
+            word
+            for one in those
+            for word in (
+                one.run.person and f"operator {one.run.person}",
+                one.run.firmware and f"firmware {one.run.firmware}",
+            )
+            if word
+        )
+        lines.append(f"{names}: {'; '.join((words, devices, when, *who))}")
+    return lines
+
+
+def _cautions_in_words(chosen: Sequence[Chosen]) -> list[str]:
+    """Return each caution of the runs that bears on the curves in view once, with the rows it holds for."""
+    units = {unit for one in chosen for curve in one.curves for unit in (curve.x_unit, curve.y_unit)}
+    holds_for: dict[Caution, list[str]] = {}
+    for one in chosen:
+        for caution in map(Caution, dict.fromkeys(one.run.cautions)):
+            if caution.bears_on(units):
+                holds_for.setdefault(caution, []).append(one.subject.full_name)
+    return [
+        f"! {caution.words}" if len(names) == len(chosen) else f"! {'; '.join(names)}: {caution.words}"
+        for caution, names in holds_for.items()
+    ]

@@ -2,26 +2,67 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from epidote.desktop.plotting.graph_widget import GraphWidget
-from epidote.desktop.theme import Theme
+from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, plain_tip
+from epidote.desktop.widgets.scrolled import WrappingWidget
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
+if TYPE_CHECKING:  # what holds curves needs NumPy, which is loaded after the window shows
+    from epidote.desktop.plotting.figure import Figure
+
 _NARROW = 700
+_OTHERS = 3
+_LEAST_HEIGHT = 15  # of a graph, as a multiple of the size of the text
 
 
-class GraphPanel(QWidget):
+class OtherGraph(QWidget):
+    """One of the further graphs: another curve of the same runs; its title brings it to the main graph."""
+
+    view_wanted = Signal(str)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._key = ""
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        self.title = QPushButton()
+        self.title.setProperty("link", True)
+        self.title.setToolTip("Show this curve in the main graph")
+        self.title.clicked.connect(lambda _: self.view_wanted.emit(self._key))
+        self.graph = GraphWidget(theme)
+        self.graph.setMinimumHeight(round(_LEAST_HEIGHT * font().pointSizeF()))
+        layout.addWidget(self.title)
+        layout.addWidget(self.graph, 1)
+
+    def show_figure(self, key: str, title: str, figure: Figure | None) -> None:
+        """Show a figure of a curve; None: there is nothing to show here."""
+        self._key = key
+        self.title.setText(title)
+        self.title.setVisible(figure is not None)
+        self.graph.setVisible(figure is not None)
+        self.graph.setAccessibleName(f"Graph, {title}")
+        self.graph.set_figure(figure, keep_zoom=True)
+
+
+class GraphPanel(WrappingWidget):
     """The graph and the options above it."""
 
     choice_changed = Signal()
     step_wanted = Signal(int)
+    view_wanted = Signal(str)  # the key of a curve that another graph shows
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
+        self.setProperty("help", "graph")
         self.theme = theme
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 8, 8, 4)
@@ -29,7 +70,7 @@ class GraphPanel(QWidget):
         self.heading = Label()
         self.heading.setProperty("heading", True)
         self.views, self.variants, self.axes, self.units, self.aligning = (
-            SegmentedButtons(),
+            SegmentedButtons(tabs=True),
             SegmentedButtons(),
             SegmentedButtons(),
             SegmentedButtons(),
@@ -45,6 +86,34 @@ class GraphPanel(QWidget):
         self.lines.setText("Limits")
         self.lines.setToolTip("Show, add or edit guides, limits and claims in this graph")
         self.lines.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.lines.setProperty("menu", True)
+        self.large = QToolButton()
+        self.show_large(False)
+        self._build_step()
+        for widgets in (
+            (self.heading, self.views, None, self.lines, self.export, self.large),
+            (self.variants, self.step, self.aligning, None, self.axes, self.units, self.channels),
+        ):
+            line = FlowLayout(spacing=10)
+            for widget in widgets:
+                if widget is None:
+                    line.add_gap()
+                else:
+                    line.addWidget(widget)
+            layout.addLayout(line)
+        self.graph = GraphWidget(theme)
+        self.graph.setMinimumHeight(round(_LEAST_HEIGHT * font().pointSizeF()))
+        self.grid = QGridLayout()
+        self.grid.setSpacing(4)
+        self.grid.addWidget(self.graph, 0, 0, 2, 2)
+        layout.addLayout(self.grid, 1)
+        self.others: list[OtherGraph] = []
+        self.four_shown = False
+        for choice in (self.views, self.variants, self.axes, self.units, self.channels, self.aligning):
+            choice.chosen.connect(lambda _: self.choice_changed.emit())
+
+    def _build_step(self) -> None:
+        """Build what goes from step to step of a sweep."""
         self.step = QWidget()
         step = QHBoxLayout(self.step)
         step.setContentsMargins(0, 0, 0, 0)
@@ -60,26 +129,32 @@ class GraphPanel(QWidget):
             if by < 0:
                 step.addWidget(self.step_words)
         self.step.hide()
-        for widgets in (
-            (self.heading, self.views, None, self.lines, self.export),
-            (self.variants, self.step, self.aligning, None, self.axes, self.units, self.channels),
-        ):
-            line = QHBoxLayout()
-            line.setSpacing(10)
-            for widget in widgets:
-                if widget is None:
-                    line.addStretch(1)
-                else:
-                    line.addWidget(widget)
-            layout.addLayout(line)
-        self.graph = GraphWidget(theme)
-        layout.addWidget(self.graph, 1)
-        for choice in (self.views, self.variants, self.axes, self.units, self.channels, self.aligning):
-            choice.chosen.connect(lambda _: self.choice_changed.emit())
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self.heading.setVisible(self.width() > _NARROW)  # where room is scarce the matrix' own bold head says it
+
+    def show_four(self, on: bool) -> None:
+        """Show three more graphs beside the main one, or that one alone."""
+        self.four_shown = on
+        while on and len(self.others) < _OTHERS:
+            other = OtherGraph(self.theme)
+            other.view_wanted.connect(self.view_wanted)
+            self.others.append(other)
+        span = 1 if on else 2
+        self.grid.addWidget(self.graph, 0, 0, span, span)
+        for number, other in enumerate(self.others, start=1):
+            if on:
+                self.grid.addWidget(other, number // 2, number % 2)
+            other.setVisible(on)
+
+    def show_large(self, large: bool) -> None:
+        """Say what the button for the size of the graph does next."""
+        self.large.setText("Smaller graph" if large else "Larger graph")
+        if large:
+            self.large.setToolTip("Show matrix and panel again (F11)")
+        else:
+            self.large.setToolTip("Fill the window with the graph (F11)")
 
     def show_step(self, words: str) -> None:
         """Which step of a staircase is in view; "": none is to choose."""
@@ -89,3 +164,5 @@ class GraphPanel(QWidget):
     def set_theme(self, theme: Theme) -> None:
         self.theme = theme
         self.graph.set_theme(theme)
+        for other in self.others:
+            other.graph.set_theme(theme)

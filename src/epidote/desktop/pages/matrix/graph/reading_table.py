@@ -11,7 +11,7 @@ from epidote.core.comparison.differences.operating_points import OperatingPoint,
 from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_quantity, format_reading
 from epidote.core.quantities.units import DB_PER_NEPER, in_percent
-from epidote.core.results.caution import Caution, unique
+from epidote.core.results.caution import Caution, Weight, unique
 from epidote.core.results.curve_features import curve_at, slope
 from epidote.core.results.kinds import CurveRole, curve_kind, reading_kind
 from epidote.core.results.reading import Reading
@@ -56,12 +56,26 @@ class ReadingRow:
 
 
 @dataclass(frozen=True)
+class CautionNote:
+    """A caution with what it holds for: rows, readings, or all of them ("")."""
+
+    caution: Caution
+    holds_for: str
+
+    @property
+    def words(self) -> str:
+        if self.holds_for:
+            return f"{self.holds_for}: {self.caution.words}"
+        return self.caution.words
+
+
+@dataclass(frozen=True)
 class ReadingTable:
     """columns: (title, colour of the row or -1, whether it is a difference)."""
 
     columns: tuple[tuple[str, int, bool], ...]
     rows: tuple[ReadingRow, ...]
-    cautions: tuple[str, ...]
+    cautions: tuple[CautionNote, ...]
     alike: str
     differs: str
     summary: str = ""
@@ -100,7 +114,9 @@ def make_table(
         ]
         unit = next((r.unit for c in ordered if (r := readings[c.run.id].get(key)) is not None), "")
         rows.append(ReadingRow(titles.get(key, key), tuple(cells), None, key, unit))
-    cautions = _cautions(ordered)
+    in_view = {r.unit for per_run in readings.values() for r in per_run.values()}
+    axes = {unit for one in ordered for curve in one.curves for unit in (curve.x_unit, curve.y_unit)}
+    cautions = _cautions(ordered, in_view | axes, {row.title: row for row in rows})
     units = [c for c in ordered if not c.subject.is_baseline]
     similarities, differs = _likeness(units)
     return ReadingTable(
@@ -108,16 +124,38 @@ def make_table(
     )
 
 
-def _cautions(chosen: Sequence[Chosen]) -> list[str]:
-    """Each caution once, with the rows that it holds for; those of the chain hold for all."""
-    rows: dict[Caution, list[str]] = {}
+_ORDER = (Weight.INVALID, Weight.DOUBTFUL, Weight.NOTE)
+_MOST_NAMED = 3
+
+
+def _cautions(chosen: Sequence[Chosen], units: set[str], rows: Mapping[str, ReadingRow]) -> list[CautionNote]:
+    """Return each caution that bears on what is in view once, the weightiest first.
+
+    Those of a run name the rows they hold for, unless they hold for all; those of single readings name the readings.
+    units: of the readings and axes in view.
+    """
     names = short_names([c.subject for c in chosen])
+    of_runs: dict[Caution, list[str]] = {}
     for c in chosen:
         for key in dict.fromkeys(c.run.cautions):
-            rows.setdefault(Caution(key), []).append(names[c.subject.id])
-    general = (Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED)
-    own = [f"{', '.join(concerned)}: {caution.words}" for caution, concerned in rows.items() if caution not in general]
-    return own + [caution.words for caution in rows if caution in general]
+            if Caution(key).bears_on(units):
+                of_runs.setdefault(Caution(key), []).append(names[c.subject.id])
+    of_readings: dict[Caution, list[str]] = {}
+    for title, row in rows.items():
+        for caution in unique(k for cell in row.cells for k in cell.cautions):
+            if caution not in of_runs:
+                of_readings.setdefault(caution, []).append(title)
+    notes = [CautionNote(k, "" if len(own) == len(chosen) else _listed(own)) for k, own in of_runs.items()]
+    notes += [CautionNote(k, _listed(own)) for k, own in of_readings.items()]
+    return sorted(notes, key=lambda note: _ORDER.index(note.caution.weight))
+
+
+def _listed(names: Sequence[str]) -> str:
+    """Return names as a list; of many the first few and how many more."""
+    shown = ", ".join(names[:_MOST_NAMED])
+    if len(names) > _MOST_NAMED:
+        shown += f" and {len(names) - _MOST_NAMED} more"
+    return shown
 
 
 def _range_of_gain(chosen: Sequence[Chosen], readings: dict[int, dict[str, Reading]]) -> str:

@@ -89,7 +89,7 @@ class GraphViewState:
         """Show the graph and the readings of the chosen runs, whose curves are loaded."""
         from epidote.core.comparison.differences.axes import axes_of
 
-        cells = self._selection.selected_runs()
+        cells = self._selection.shown_runs()
         proc, panel = procedure_named(column.procedure), self.panel
         available = [c for _, r in cells for c in self._selection.curves_of(r.id)]
         self._views = _views_of(proc, available)
@@ -132,7 +132,7 @@ class GraphViewState:
         overview = self._session.overview
         assert overview is not None
         chosen = [
-            Chosen(s, r, self._curves(r, view), s.id == overview.reference) for s, r in self._selection.selected_runs()
+            Chosen(s, r, self._curves(r, view), s.id == overview.reference) for s, r in self._selection.shown_runs()
         ]
         pins = overview.pins_of(column.id, self.pin_key or view.key)
         figure = make_figure(
@@ -163,8 +163,43 @@ class GraphViewState:
             self._draw(column, view)
             return
         self.panel.graph.set_figure(figure, keep_zoom=shown == self._shown)
+        self._draw_others(column, view)
         self._shown = shown
         self._drawn(DrawnRuns(column, chosen, tuple(pins), view.axis))
+
+    def _draw_others(self, column: Column, view: CurveView) -> None:
+        """Draw other curves of the same runs in the further graphs, where those are shown."""
+        if not self.panel.four_shown:
+            return
+        from epidote.desktop.pages.matrix.graph.chosen import Chosen
+        from epidote.desktop.pages.matrix.graph.figure_builder import make_figure
+
+        overview = self._session.overview
+        first_of_groups = {v.group: v for v in reversed(self._views) if v.group != view.group}
+        others = [v for v in self._views if v in first_of_groups.values()]
+        others += [v for v in self._views if v is not view and v not in others]
+        drawable = [v for v in others if not v.key.startswith("step_")]
+        for number, other in enumerate(self.panel.others):
+            if number >= len(drawable) or overview is None:
+                other.show_figure("", "", None)
+                continue
+            shown = drawable[number]
+            chosen = [
+                Chosen(s, r, self._plain_curves(r, shown), s.id == overview.reference)
+                for s, r in self._selection.shown_runs()
+            ]
+            figure = make_figure(column, shown, chosen, self.channels, self.percent, pins=())
+            other.show_figure(shown.key, shown.group, figure)
+
+    def _plain_curves(self, run: RunSummary, view: CurveView) -> tuple[Any, ...]:
+        """Return a run's curves of a view, each kind on the first of its axes."""
+        curves = [c for c in self._selection.curves_of(run.id) if c.key == view.key]
+        return tuple(c for c in curves if c.x_unit == curves[0].x_unit)
+
+    def show_four(self, on: bool) -> None:
+        """Show three more graphs beside the main one, or that one alone."""
+        self.panel.show_four(on)
+        self._selection.refresh()
 
     def _show_nothing(self, column: Column) -> None:
         """Show readings without a curve."""
@@ -178,7 +213,7 @@ class GraphViewState:
             choice.set_options([], [])
         self._offer_steps([])
         panel.graph.set_figure(None, keep_zoom=False)
-        chosen = [Chosen(s, r, (), s.id == overview.reference) for s, r in self._selection.selected_runs()]
+        chosen = [Chosen(s, r, (), s.id == overview.reference) for s, r in self._selection.shown_runs()]
         if chosen:
             self._drawn(DrawnRuns(column, chosen, (), ""))
 
@@ -204,7 +239,7 @@ class GraphViewState:
     def in_view(self, run_id: int) -> tuple[Any, ...]:
         """Return a run's curves as they are shown, for an export."""
         view = next((v for v in self._views if v.key == self.key), None)
-        run = next((r for _, r in self._selection.selected_runs() if r.id == run_id), None)
+        run = next((r for _, r in self._selection.shown_runs() if r.id == run_id), None)
         if view is not None and run is not None:
             return self._curves(run, view)
         return ()
@@ -275,7 +310,7 @@ class GraphViewState:
         if column is None or self.key is None or not text.strip():
             return
         curves = [
-            c for _, r in self._selection.selected_runs() for c in self._selection.curves_of(r.id) if c.key == self.key
+            c for _, r in self._selection.shown_runs() for c in self._selection.curves_of(r.id) if c.key == self.key
         ]
         if not curves:
             return

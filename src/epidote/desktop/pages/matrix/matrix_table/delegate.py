@@ -16,15 +16,32 @@ from epidote.desktop.pages.matrix.matrix_table.model import (
     marked,
     verdict_counts,
 )
-from epidote.desktop.plotting.icons import caution_mark, eye_mark, page_mark
+from epidote.desktop.plotting.icons import caution_mark, eye_mark, fold_mark, page_mark
 from epidote.desktop.state.run_queue import CellProgress
-from epidote.desktop.theme import Theme, font, text_size
+from epidote.desktop.theme import TEXT_SIZES, Theme, font, text_size
 from epidote.desktop.widgets.painting import guarded
 from epidote.study.models import Subject
 
-ROW_HEIGHT, HEAD_WIDTH, PAD = 48, 256, 10
+PAD = 10
+_ROW_HEIGHT, _HEAD_WIDTH, _WIDEST_HEAD = 48, 256, 400  # at the normal text size
+_NARROWEST = 112
 _KEPT_PICTURES = 600
 _CHIP, _IN_CHIP, _GAP = 0.78, 12, 5
+
+
+def scaled(length: float) -> int:
+    """Return a length, given for the normal text size, at the chosen one."""
+    return round(length * text_size() / TEXT_SIZES["normal"])
+
+
+def row_height() -> int:
+    """Return the height of a row at the chosen text size."""
+    return scaled(_ROW_HEIGHT)
+
+
+def head_width() -> int:
+    """Width of the row heads; at the largest text sizes the columns need the room more."""
+    return min(scaled(_HEAD_WIDTH), _WIDEST_HEAD)
 
 
 def fitting(chips: Sequence[str], room: float) -> list[str]:
@@ -64,7 +81,7 @@ class MatrixDelegate(QStyledItemDelegate):
         self._pictures: dict[tuple[object, ...], QPixmap] = {}
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
-        return QSize(130, ROW_HEIGHT)
+        return QSize(scaled(130), row_height())
 
     @guarded
     def paint(self, p: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
@@ -105,9 +122,10 @@ class MatrixDelegate(QStyledItemDelegate):
                 subject.full_name,
                 self._model.is_reference(index.row()),
                 self._model.beside(subject) > 0,
+                self._model.folds(index.row()),
             )
         run = self._model.run(index)
-        return (*appearance, run.id if run is not None else None)
+        return (*appearance, run.id if run is not None else None, self._model.chosen_headline(index))
 
     def _kept(
         self, key: tuple[object, ...], size: QSize, index: QModelIndex | QPersistentModelIndex, subject: Subject
@@ -147,6 +165,7 @@ class MatrixDelegate(QStyledItemDelegate):
                 self._verdicts(p, box, index, colour, chosen)
         elif index.column() == 0:
             self._head(p, box, subject, colour, self._model.is_reference(index.row()))
+            self._fold(p, box, index.row())
         else:
             self._cell(p, box, index, subject, colour, chosen=chosen)
         p.setOpacity(1.0)
@@ -164,48 +183,87 @@ class MatrixDelegate(QStyledItemDelegate):
         if subject.is_baseline:
             pen.setDashPattern([1.5, 2.5])
         p.setPen(pen)
-        line = box.top() + 16
-        p.drawLine(box.left() + 16, line, box.left() + 36, line)
+        line = box.top() + scaled(16)
+        p.drawLine(box.left() + scaled(18), line, box.left() + scaled(38), line)
         name = font(1.0, bold=not subject.is_baseline)
         p.setFont(name)
         p.setPen(t.colour("quiet" if subject.is_baseline else "text"))
-        left = box.left() + 46
-        p.drawText(QRectF(left, box.top() + 5, box.width() - 60, 22), Qt.AlignmentFlag.AlignVCenter, subject.name)
+        left = box.left() + scaled(46)
+        p.drawText(
+            QRectF(left, box.top() + scaled(5), box.right() - left - 8, scaled(22)),
+            Qt.AlignmentFlag.AlignVCenter,
+            subject.name,
+        )
         small = font(0.8)
         p.setFont(small)
         if reference:
             self._chip(
                 p,
                 "Reference",
-                box.right() - 84,
-                box.top() + 7,
+                box.right() - scaled(84),
+                box.top() + scaled(7),
                 t.colour("accent"),
                 fill=t.colour("accent_back"),
                 bold=True,
             )
         if not subject.shown:
-            eye_mark(p, QRectF(box.right() - 20, box.bottom() - 19, 14, 10), t.colour("quiet"))
+            eye_mark(
+                p,
+                QRectF(box.right() - scaled(20), box.bottom() - scaled(19), scaled(14), scaled(10)),
+                t.colour("quiet"),
+            )
         note_count = self._model.beside(subject)
         if note_count:
             page_mark(
-                p, QRectF(box.right() - (38 if not subject.shown else 20), box.bottom() - 21, 11, 13), t.colour("quiet")
+                p,
+                QRectF(
+                    box.right() - scaled(38 if not subject.shown else 20),
+                    box.bottom() - scaled(21),
+                    scaled(11),
+                    scaled(13),
+                ),
+                t.colour("quiet"),
             )
         x: float = left
         if subject.is_baseline:
             p.setPen(t.colour("quiet"))
             p.drawText(
-                QRectF(left, box.top() + 26, box.width() - 50, 18),
+                QRectF(left, box.top() + scaled(26), box.right() - left - 4, scaled(18)),
                 Qt.AlignmentFlag.AlignVCenter,
                 "Loopback: output to input",
             )
         elif not subject.conditions:
             p.setPen(t.colour("quiet"))
             p.drawText(
-                QRectF(left, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, "No conditions"
+                QRectF(left, box.top() + scaled(26), box.right() - left - 4, scaled(18)),
+                Qt.AlignmentFlag.AlignVCenter,
+                "No conditions",
             )
-        room = box.right() - left - (24 if note_count or not subject.shown else 8)
+        room = box.right() - left - scaled(24 if note_count or not subject.shown else 8)
         for chip in fitting(subject.chips, room):
-            x += self._chip(p, chip, x, box.top() + 27, t.colour("quiet"), fill=None) + _GAP
+            x += self._chip(p, chip, x, box.top() + scaled(27), t.colour("quiet"), fill=None) + _GAP
+
+    def _fold(self, p: QPainter, box: QRect, row: int) -> None:
+        """Paint the triangle that folds the rows of a unit, and how many are folded away."""
+        folds = self._model.folds(row)
+        if folds is None:
+            return
+        folded, others = folds
+        fold_mark(
+            p,
+            QRectF(box.left() + 6, box.top() + scaled(12), scaled(8), scaled(8)),
+            self.theme.colour("quiet"),
+            folded=folded,
+        )
+        if folded:
+            words = f"+{others}"
+            p.setFont(font(_CHIP))
+            p.setPen(self.theme.colour("quiet"))
+            p.drawText(
+                QRectF(box.left() + 6, box.top() + scaled(26), scaled(40), scaled(18)),
+                Qt.AlignmentFlag.AlignVCenter,
+                words,
+            )
 
     def _claims_head(self, p: QPainter, box: QRect, subject: Subject, colour: QColor) -> None:
         """Paint the head of published figures, which stand under their unit's rows: a dash-dotted line as on the
@@ -215,16 +273,24 @@ class MatrixDelegate(QStyledItemDelegate):
         pen = QPen(colour, 1.4)
         pen.setDashPattern([6, 2.5, 1.5, 2.5])
         p.setPen(pen)
-        p.drawLine(box.left() + 16, box.top() + 16, box.left() + 36, box.top() + 16)
+        line = box.top() + scaled(16)
+        p.drawLine(box.left() + scaled(18), line, box.left() + scaled(38), line)
+        left = box.left() + scaled(46)
         p.setFont(font(1.0))
         p.setPen(t.colour("text"))
         p.drawText(
-            QRectF(box.left() + 46, box.top() + 5, box.width() - 60, 22), Qt.AlignmentFlag.AlignVCenter, subject.name
+            QRectF(left, box.top() + scaled(5), box.right() - left - 8, scaled(22)),
+            Qt.AlignmentFlag.AlignVCenter,
+            subject.name,
         )
         p.setFont(font(0.8))
         p.setPen(t.colour("quiet"))
         words = f"{subject.claims} claim{'s' if subject.claims > 1 else ''}"
-        p.drawText(QRectF(box.left() + 46, box.top() + 26, box.width() - 50, 18), Qt.AlignmentFlag.AlignVCenter, words)
+        p.drawText(
+            QRectF(left, box.top() + scaled(26), box.right() - left - 4, scaled(18)),
+            Qt.AlignmentFlag.AlignVCenter,
+            words,
+        )
 
     def _verdicts(
         self, p: QPainter, box: QRect, index: QModelIndex | QPersistentModelIndex, colour: QColor, chosen: bool
@@ -246,12 +312,17 @@ class MatrixDelegate(QStyledItemDelegate):
             p.setFont(font(0.9, bold=bad))
             p.setPen(t.colour(ink))
             p.drawText(
-                QRectF(box.left() + PAD, box.top() + 4 + 19 * i, box.width() - PAD - 4, 20),
+                QRectF(box.left() + PAD, box.top() + scaled(4 + 19 * i), box.width() - PAD - 4, scaled(20)),
                 Qt.AlignmentFlag.AlignVCenter,
                 words,
             )
         if any(w.endswith("not met") for w in counts):
-            caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
+            caution_mark(p, self._mark_box(box), t.colour("caution"), t.colour("back"))
+
+    @staticmethod
+    def _mark_box(box: QRect) -> QRectF:
+        """Return where a cell's caution mark is."""
+        return QRectF(box.right() - scaled(20), box.bottom() - scaled(20), scaled(13), scaled(12))
 
     def _chip(
         self, p: QPainter, text: str, x: float, y: float, ink: QColor, *, fill: QColor | None, bold: bool = False
@@ -298,10 +369,11 @@ class MatrixDelegate(QStyledItemDelegate):
         p.setFont(font(1.0))
         p.setPen(t.colour("quiet" if subject.is_baseline else "text"))
         line = QRectF(box).adjusted(PAD, 4, -6, -box.height() / 2 + 3)
-        value = headline_text(run)
+        chosen_reading = self._model.chosen_headline(index)
+        value = headline_text(run, chosen_reading)
         p.drawText(line, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, value)
         value_width = QFontMetricsF(p.font()).horizontalAdvance(value) + 10
-        small, name = font(0.78), headline_name(run)
+        small, name = font(0.78), headline_name(run, chosen_reading)
         if QFontMetricsF(small).horizontalAdvance(name) < line.width() - value_width:
             p.setFont(small)
             p.setPen(t.colour("quiet"))
@@ -310,14 +382,16 @@ class MatrixDelegate(QStyledItemDelegate):
             )
         if run.thumbnail:
             p.setPen(QPen(colour, 1.2))
-            drawing = QRectF(box.left() + PAD, box.top() + 26, box.width() - 2 * PAD - 18, box.height() - 33)
+            drawing = QRectF(
+                box.left() + PAD, box.top() + scaled(26), box.width() - 2 * PAD - scaled(18), box.height() - scaled(33)
+            )
             points = [
                 QPointF(drawing.left() + x * drawing.width(), drawing.bottom() - y * drawing.height())
                 for x, y in run.thumbnail
             ]
             p.drawPolyline(QPolygonF(points))
         if marked(run):
-            caution_mark(p, QRectF(box.right() - 20, box.bottom() - 20, 13, 12), t.colour("caution"), t.colour("back"))
+            caution_mark(p, self._mark_box(box), t.colour("caution"), t.colour("back"))
 
     def _progress(self, p: QPainter, box: QRect, under: CellProgress) -> None:
         t = self.theme
@@ -332,7 +406,7 @@ class MatrixDelegate(QStyledItemDelegate):
             Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft,
             words,
         )
-        bar = QRectF(box.left() + PAD, box.top() + 31, box.width() - 2 * PAD, 4)
+        bar = QRectF(box.left() + PAD, box.top() + scaled(31), box.width() - 2 * PAD, scaled(4))
         p.fillRect(bar, t.colour("line"))
         bar.setWidth(bar.width() * under.share)
         p.fillRect(bar, t.colour("accent"))
@@ -350,14 +424,15 @@ class MatrixHeader(QHeaderView):
     def sizeHint(self) -> QSize:
         return QSize(130, round(QFontMetricsF(font(1.0)).height() * 2.35))
 
-    def widest_title(self) -> int:
-        """Width in pixels in which every column's title is whole, bold as well."""
-        metrics = QFontMetricsF(font(0.95, bold=True))
-        heads = [
-            str(self.model().headerData(n, Qt.Orientation.Horizontal) or "")
-            for n in range(1, self.model().columnCount())
-        ]
-        return math.ceil(max((metrics.horizontalAdvance(h.partition("\n")[0]) for h in heads), default=0)) + PAD + 6
+    def content_width(self, section: int) -> int:
+        """Width in pixels in which a column's title and its settings are whole."""
+        words = str(self.model().headerData(section, Qt.Orientation.Horizontal) or "")
+        title, _, summary = words.partition("\n")
+        widest = max(
+            QFontMetricsF(font(0.95, bold=True)).horizontalAdvance(title),
+            QFontMetricsF(font(0.8)).horizontalAdvance(summary),
+        )
+        return max(scaled(_NARROWEST), math.ceil(widest) + PAD + 8)
 
     @guarded
     def paintSection(self, p: QPainter, rect: QRect, section: int) -> None:
@@ -368,11 +443,9 @@ class MatrixHeader(QHeaderView):
         title, _, summary = str(model.headerData(section, Qt.Orientation.Horizontal) or "").partition("\n")
         inner = QRectF(rect).adjusted(PAD if section else 16, 4, -4, -3)
         p.setFont(font(0.95, bold=section == self.current and section > 0))
-        p.setPen(t.colour("text" if section else "quiet"))
+        p.setPen(t.colour("text"))
         half = inner.height() / 2
-        if section == 0:
-            p.drawText(inner, Qt.AlignmentFlag.AlignVCenter, title)
-        else:
+        if section > 0:
             whole = QFontMetricsF(p.font()).elidedText(title, Qt.TextElideMode.ElideRight, inner.width())
             p.drawText(QRectF(inner.left(), inner.top(), inner.width(), half), Qt.AlignmentFlag.AlignVCenter, whole)
             small = font(0.8)

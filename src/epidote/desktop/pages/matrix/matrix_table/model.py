@@ -2,38 +2,78 @@
 
 from __future__ import annotations
 
+import json
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 
 from epidote.core.quantities.formatting import MISSING_VALUE, format_quantity
-from epidote.core.results.caution import Caution
+from epidote.core.results.caution import Caution, Weight
 from epidote.core.results.kinds import Shown
+from epidote.core.text import visible
+from epidote.desktop.pages.matrix.matrix_table.row_order import (
+    BY_VERDICT,
+    RowOrder,
+    arranged,
+    hidden_count,
+    rows_of_unit,
+)
 from epidote.desktop.state.run_queue import CellProgress
 from epidote.desktop.state.session import Session
 from epidote.desktop.widgets.plain import plain_tip
-from epidote.study.models import Column, RunSummary, Subject
+from epidote.study.models import Column, Overview, RunSummary, Subject
 
 if TYPE_CHECKING:
     from epidote.core.comparison.claims.verdict import Verdict
 
 Index = QModelIndex | QPersistentModelIndex
-RUN_ONLY_CAUTIONS = {Caution.UNCALIBRATED, Caution.LOAD_UNCONFIRMED}
 
 
-def headline_text(run: RunSummary) -> str:
-    """Return the reading that stands for a run: "±0.09 dB", "-82.6 dB"."""
-    head = run.headline
-    if head is None or head.reading.value is None:
+HEADLINE = "headline"  # with a column's number, the setting that names the reading shown in its cells
+
+
+@dataclass(frozen=True)
+class ShownReading:
+    """The reading that was chosen for a column's cells, with what the matrix needs to show it before procedures are
+    loaded.
+    """
+
+    key: str
+    title: str
+    shown: Shown = Shown.QUANTITY
+
+    def as_setting(self) -> str:
+        return json.dumps({"key": self.key, "title": self.title, "shown": str(self.shown)})
+
+
+def shown_reading(overview: Overview, column_id: int) -> ShownReading | None:
+    """Return the reading that was chosen for a column's cells; None for the usual one."""
+    try:
+        stored = json.loads(overview.settings.get(f"{HEADLINE} {column_id}", "") or "{}")
+        return ShownReading(visible(str(stored["key"])), visible(str(stored["title"])), Shown(stored["shown"]))
+    except (ValueError, TypeError, KeyError):
+        return None
+
+
+def headline_text(run: RunSummary, chosen: ShownReading | None = None) -> str:
+    """Return the reading that stands for a run, or the one that was chosen: "±0.09 dB", "-82.6 dB"."""
+    reading = run.headline.reading if run.headline is not None else None
+    shown = run.headline.shown if run.headline is not None else Shown.QUANTITY
+    if chosen is not None:
+        reading, shown = run.reading(chosen.key), chosen.shown
+    if reading is None or reading.value is None:
         return MISSING_VALUE
-    text = format_quantity(head.reading.value, head.reading.unit)
-    if head.shown is Shown.PLUS_MINUS:
+    text = format_quantity(reading.value, reading.unit)
+    if shown is Shown.PLUS_MINUS:
         return f"±{text}"
     return text
 
 
-def headline_name(run: RunSummary) -> str:
+def headline_name(run: RunSummary, chosen: ShownReading | None = None) -> str:
     """Return what the headline is, in a word."""
+    if chosen is not None:
+        return chosen.title
     if run.headline is None:
         return ""
     return run.headline.title
@@ -41,10 +81,9 @@ def headline_name(run: RunSummary) -> str:
 
 def marked(run: RunSummary) -> tuple[Caution, ...]:
     """Return the cautions worth a mark in the cell: those of the recording, and those of the headline itself."""
-    own = [Caution(c) for c in run.cautions if Caution(c) not in RUN_ONLY_CAUTIONS]
-    if run.headline is None:
-        return tuple(own)
-    return tuple(dict.fromkeys([*own, *run.headline.reading.cautions]))
+    own = [Caution(c) for c in run.cautions]
+    of_headline = run.headline.reading.cautions if run.headline is not None else ()
+    return tuple(c for c in dict.fromkeys([*own, *of_headline]) if c.weight is not Weight.NOTE)
 
 
 def _verdict_lines(verdicts: list[Verdict]) -> str | None:
@@ -72,13 +111,44 @@ class MatrixModel(QAbstractTableModel):
         self._shape: tuple[tuple[int, ...], tuple[int, ...]] = ((), ())
         self._rows: tuple[Subject, ...] = ()
         self._beside: dict[int, int] = {}
+        self.order = RowOrder()
         session.overview_changed.connect(self._changed)
         session.runs.progress_changed.connect(self._progressed)
+
+    def set_order(self, order: RowOrder) -> None:
+        """Show other rows, or the same in another order."""
+        self.order = order
+        self._changed()
+
+    def hidden_rows(self) -> int:
+        """How many rows the filter leaves out."""
+        overview = self._session.overview
+        if overview is None:
+            return 0
+        return hidden_count(overview, self.order, self._session.verdicts)
+
+    def folds(self, row: int) -> tuple[bool, int] | None:
+        """Of the first row of a unit that has several: whether they are folded, and how many more there are."""
+        subject, overview, before = self.subject(row), self._session.overview, self.subject(row - 1)
+        if subject is None or subject.unit is None or overview is None:
+            return None
+        own_unit = subject.unit.id
+        others = rows_of_unit(overview, own_unit) - 1
+        continues = before is not None and before.unit is not None and before.unit.id == own_unit
+        if others < 1 or continues:
+            return None
+        return own_unit in self.order.folded, others
+
+    def toggle_fold(self, row: int) -> None:
+        """Fold the rows of a unit into one, or show them all."""
+        subject = self.subject(row)
+        if subject is not None and subject.unit is not None and self.folds(row) is not None:
+            self.set_order(replace(self.order, folded=self.order.folded ^ {subject.unit.id}))
 
     def _changed(self) -> None:
         overview = self._session.overview
         if overview:
-            rows = overview.rows
+            rows = arranged(overview, self.order, self._session.verdicts)
         else:
             rows = ()
         self._beside = self._count_beside()
@@ -127,6 +197,13 @@ class MatrixModel(QAbstractTableModel):
             return overview.runs.get((subject.id, column.id))
         return None
 
+    def chosen_headline(self, index: Index) -> ShownReading | None:
+        """Return the reading that was chosen for a cell; None for the usual one."""
+        overview, column = self._session.overview, self.column(index.column())
+        if overview is None or column is None:
+            return None
+        return shown_reading(overview, column.id)
+
     def under(self, index: Index) -> CellProgress | None:
         subject, column = self.subject(index.row()), self.column(index.column())
         if subject and column:
@@ -144,7 +221,9 @@ class MatrixModel(QAbstractTableModel):
         return [v for i in own if (v := self._session.verdicts.get(i)) is not None and v.procedure == column.procedure]
 
     def judged(self) -> None:
-        """Repaint the verdicts, which are new."""
+        """Show the verdicts, which are new; they may bear on which rows there are."""
+        if self.order.key == BY_VERDICT or self.order.only_not_met:
+            self._changed()
         if self.rowCount():
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
 
@@ -217,7 +296,7 @@ class MatrixModel(QAbstractTableModel):
                 return "\n".join(c.words for c in marked(run)) or None
             return "Not measured. Select the cell to measure it."
         if run:
-            return headline_text(run)
+            return headline_text(run, self.chosen_headline(index))
         return ""
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:

@@ -13,6 +13,7 @@ from epidote.desktop.pages.matrix.panels.claims.presenter import ClaimsPresenter
 from epidote.desktop.pages.matrix.panels.conditions.presenter import ConditionsPresenter
 from epidote.desktop.pages.matrix.panels.difference.presenter import DifferencePresenter
 from epidote.desktop.pages.matrix.panels.notes.presenter import NotesPresenter
+from epidote.desktop.widgets.scrolled import WrappingWidget, scrolled
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 if TYPE_CHECKING:
@@ -69,7 +70,7 @@ class SidePanel:
         self._made: dict[str, QWidget] = {}
         self._stack: QStackedWidget | None = None
         self._readings: QWidget | None = None
-        self.tabs = SegmentedButtons()
+        self.tabs = SegmentedButtons(tabs=True)
         self.tabs.set_options(TABS, [self.tab])
         self.tabs.chosen.connect(lambda on: self.show(on[0]))
 
@@ -85,16 +86,15 @@ class SidePanel:
     def wrap(self, stack: QStackedWidget, readings: QWidget) -> QWidget:
         """Return the tabs above the stack of panels that they choose from."""
         self._stack, self._readings = stack, readings
-        whole = QWidget()
+        whole = WrappingWidget()
         layout = QVBoxLayout(whole)
         layout.setContentsMargins(0, 6, 0, 0)
         layout.setSpacing(0)
         line = QHBoxLayout()
         line.setContentsMargins(8, 0, 0, 0)
-        line.addWidget(self.tabs)
-        line.addStretch(1)
+        line.addWidget(self.tabs, 1)
         layout.addLayout(line)
-        layout.addWidget(stack, 1)
+        layout.addWidget(scrolled(stack), 1)
         return whole
 
     def show(self, tab: str) -> None:
@@ -112,6 +112,7 @@ class SidePanel:
         made = self._made.get(self.tab)
         if made is None:
             made = self._made[self.tab] = self._parts[self.tab].make()
+            made.setProperty("help", self.tab)  # its page of the guide
             assert self._stack is not None
             self._stack.addWidget(made)
         return made

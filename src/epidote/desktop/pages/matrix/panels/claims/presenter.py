@@ -32,6 +32,11 @@ class ClaimsPresenter:
         self.panel = panel
         return panel
 
+    def import_csv(self) -> None:
+        """Ask for a file of published figures, and add them to the current row's unit."""
+        if self.panel is not None:
+            self.panel.import_csv()
+
     def _unit(self) -> Unit | None:
         row = self._selection.current_row()
         if row is not None:

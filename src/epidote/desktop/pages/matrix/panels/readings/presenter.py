@@ -35,7 +35,7 @@ class ReadingsPresenter:
             titles, drawn.chosen, channel, view.percent, drawn.pins, view_title=drawn.title, points=points, whole=curves
         )
         figure = view.figure()
-        panel.show_table(table, figure.held if figure is not None else ())
+        panel.show_table(table, figure.held if figure is not None else (), writable=self._selection.session.writable)
 
     def _offer_channels(self, drawn: DrawnRuns) -> int:
         """Offer the channels that have readings.

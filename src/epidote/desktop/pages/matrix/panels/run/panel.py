@@ -19,18 +19,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.flow_layout import FlowLayout
+from epidote.desktop.widgets.plain import Label, plain_tip
+from epidote.desktop.widgets.preset_button import PresetButton
 from epidote.desktop.widgets.settings_form import SettingsForm
+from epidote.desktop.widgets.wording import duration_words
 from epidote.study.models import Column, RunSummary, Subject
-
-
-def duration_words(seconds: float) -> str:
-    """Return a duration in words, in s or min."""
-    if seconds < 60:
-        if seconds < 10:
-            return f"About {seconds:.1f} s"
-        return f"About {seconds:.0f} s"
-    return f"About {int(seconds // 60)} min {seconds % 60:02.0f} s"
 
 
 class RunPanel(QWidget):
@@ -44,6 +38,7 @@ class RunPanel(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        self.setProperty("help", "run")
         self.form: SettingsForm | None = None
         self._procedure: Any = None
         self._chain: Any = None
@@ -54,7 +49,12 @@ class RunPanel(QWidget):
         self.heading = Label()
         self.heading.setProperty("heading", True)
         self.heading.setWordWrap(True)
-        layout.addWidget(self.heading)
+        self.presets = PresetButton(lambda: self.form.values() if self.form is not None else {})
+        self.presets.chosen.connect(lambda values: self.form.fill(values) if self.form is not None else None)
+        head = QHBoxLayout()
+        head.addWidget(self.heading, 1)
+        head.addWidget(self.presets)
+        layout.addLayout(head)
         self.note = Label()
         self.note.setProperty("quiet", True)
         self.note.setWordWrap(True)
@@ -66,6 +66,7 @@ class RunPanel(QWidget):
         self.device = QComboBox()
         self.device.setAccessibleName("Device")
         self.device.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.device.setProperty("elides", True)  # names of devices may be longer than any panel is wide
         self._device_label = Label("Device")
         self._device_label.setProperty("quiet", True)
         row.addRow(self._device_label, self.device)
@@ -77,11 +78,12 @@ class RunPanel(QWidget):
         layout.addLayout(self._build_buttons())
         layout.addLayout(self._build_elsewhere())
         self.device.currentIndexChanged.connect(self.refresh)
+        self.device.currentIndexChanged.connect(self._tell_device)
         self.go.clicked.connect(self._go)
         self.stop.clicked.connect(self.stop_wanted.emit)
 
-    def _build_buttons(self) -> QHBoxLayout:
-        buttons = QHBoxLayout()
+    def _build_buttons(self) -> FlowLayout:
+        buttons = FlowLayout()
         self.go = QPushButton()
         self.go.setProperty("main", True)
         self.go.setAutoDefault(True)
@@ -90,12 +92,12 @@ class RunPanel(QWidget):
         self.estimate.setProperty("quiet", True)
         buttons.addWidget(self.go)
         buttons.addWidget(self.stop)
-        buttons.addWidget(self.estimate, 1)
+        buttons.addWidget(self.estimate)
         return buttons
 
-    def _build_elsewhere(self) -> QHBoxLayout:
+    def _build_elsewhere(self) -> FlowLayout:
         """For units that play or record by themselves."""
-        self.elsewhere = QHBoxLayout()
+        self.elsewhere = FlowLayout()
         self.as_file, self.from_recording = QToolButton(), QToolButton()
         for button, words, enabled in (
             (self.as_file, "Export stimulus file…", self.file_wanted),
@@ -110,7 +112,6 @@ class RunPanel(QWidget):
             "For units that play files themselves. Sync markers in the file give start and sample clock."
         )
         self.from_recording.setToolTip("Import a recording of the stimulus file, made with any recorder")
-        self.elsewhere.addStretch(1)
         return self.elsewhere
 
     def show_cell(
@@ -122,8 +123,10 @@ class RunPanel(QWidget):
         settings: dict[str, Any],
         *,
         devices: list[tuple[str, str]],
+        reference: dict[str, Any] | None = None,
     ) -> None:
-        """Offer a run for a cell."""
+        """Offer a run for a cell. reference: the settings of the reference row's run in this column."""
+        self.presets.show_procedure(procedure, reference)
         self._recomputing = False
         with QSignalBlocker(self.device):
             self.device.clear()
@@ -131,15 +134,21 @@ class RunPanel(QWidget):
             for name, title in devices:
                 self.device.addItem(title, name)
             self.device.setCurrentIndex(max(0, self.device.findData(subject.device)))
+        self._tell_device()
         self._fill(procedure, chain, settings)
         self.heading.setText(f"{column.title}: {subject.full_name}")
         self.note.setText("Not measured. Settings come from the column; changes here apply to this run only.")
         self.go.setText("Measure")
+        self.presets.show()
         self.device.show()
         self.as_file.show()
         self.from_recording.show()
         self._device_label.show()
         self.stop.show()
+
+    def _tell_device(self) -> None:
+        """Give the whole name of the device, which the field may have no room for."""
+        self.device.setToolTip(plain_tip(self.device.currentText()))
 
     def show_recompute(self, subject: Subject, column: Column, chain: Any, procedure: Any, run: RunSummary) -> None:
         """Offer to compute a finished run again with other settings."""
@@ -150,6 +159,7 @@ class RunPanel(QWidget):
         self.heading.setText(f"Recompute {column.title}: {subject.full_name}")
         self.note.setText(f"Uses the recording of {run.made.astimezone():%d %B, %H:%M}. Nothing is played.")
         self.go.setText("Recompute")
+        self.presets.hide()
         self.device.hide()
         self.as_file.hide()
         self.from_recording.hide()

@@ -1,0 +1,25 @@
+"""Readings that several procedures have."""
+
+from __future__ import annotations
+
+from epidote.core.results.kinds import ReadingKind
+
+HEADROOM = ReadingKind(
+    "headroom",
+    "Headroom",
+    compared=False,
+    meaning="Distance of the highest sample of the recording to full scale.",
+)
+SECOND_ARRIVAL = (
+    ReadingKind(
+        "arrival_separation",
+        "Second arrival, delay",
+        former=("apart",),
+        meaning="By how much a second arrival of the same sound is later than the first.",
+    ),
+    ReadingKind("second_level", "Second arrival, level", meaning="Level of the fainter arrival re the louder."),
+    ReadingKind(
+        "comb_null", "First comb-filter null", meaning="Lowest frequency that the two arrivals cancel when added."
+    ),
+    ReadingKind("comb_depth", "Comb filter, depth", meaning="How deep they cancel there."),
+)

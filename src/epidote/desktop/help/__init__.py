@@ -1,0 +1,1 @@
+"""The guide: pages that are written, and pages made from what the procedures and commands say of themselves."""

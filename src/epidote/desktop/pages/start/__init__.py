@@ -1,0 +1,1 @@
+"""The start page: what to begin with, and the studies that were open last."""

@@ -1,0 +1,1 @@
+"""The first measurement, step by step, beside the pages that it leads through."""

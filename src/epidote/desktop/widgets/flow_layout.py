@@ -1,0 +1,127 @@
+"""A line of widgets that goes on in the next line where there is no room."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, QRect, QSize, Qt
+from PySide6.QtWidgets import QLayout, QLayoutItem, QSizePolicy, QWidget
+
+
+class FlowLayout(QLayout):
+    """Items side by side in their own size, in as many lines as they need.
+
+    ``add_gap``: while all items have room in one line, those that follow stand at its right end.
+    """
+
+    def __init__(self, parent: QWidget | None = None, spacing: int = 8) -> None:
+        super().__init__(parent)
+        self._items: list[QLayoutItem] = []
+        self._gap: int | None = None  # place of the first item at the right end
+        self.setSpacing(spacing)
+
+    def add_gap(self) -> None:
+        self._gap = len(self._items)
+
+    # -- what Qt asks ------------------------------------------------------------------------------
+
+    def addItem(self, item: QLayoutItem) -> None:
+        self._items.append(item)
+
+    def count(self) -> int:
+        return len(self._items)
+
+    def itemAt(self, index: int) -> QLayoutItem | None:  # None ends Qt's loops
+        if 0 <= index < len(self._items):
+            return self._items[index]
+        return None
+
+    def takeAt(self, index: int) -> QLayoutItem | None:
+        if 0 <= index < len(self._items):
+            return self._items.pop(index)
+        return None
+
+    def expandingDirections(self) -> Qt.Orientation:
+        return Qt.Orientation(0)
+
+    def hasHeightForWidth(self) -> bool:
+        return True
+
+    def heightForWidth(self, width: int) -> int:
+        return self._arrange(QRect(0, 0, width, 0), move=False)
+
+    def sizeHint(self) -> QSize:
+        margins = self.contentsMargins()
+        sizes = [item.sizeHint() for item in self._shown()]
+        width = sum(s.width() for s in sizes) + self.spacing() * max(0, len(sizes) - 1)
+        height = max((s.height() for s in sizes), default=0)
+        return QSize(width + margins.left() + margins.right(), height + margins.top() + margins.bottom())
+
+    def minimumSize(self) -> QSize:
+        margins = self.contentsMargins()
+        sizes = [item.minimumSize().expandedTo(_least(item)) for item in self._shown()]
+        width = max((s.width() for s in sizes), default=0)
+        height = max((s.height() for s in sizes), default=0)
+        return QSize(width + margins.left() + margins.right(), height + margins.top() + margins.bottom())
+
+    def setGeometry(self, rect: QRect) -> None:
+        super().setGeometry(rect)
+        self._arrange(rect, move=True)
+
+    # -- arranging ---------------------------------------------------------------------------------
+
+    def _shown(self) -> list[QLayoutItem]:
+        return [item for item in self._items if not item.isEmpty()]
+
+    def _arrange(self, rect: QRect, *, move: bool) -> int:
+        """Put the items into lines; return the height that they need."""
+        margins = self.contentsMargins()
+        area = rect.marginsRemoved(margins)
+        lines: list[list[tuple[QLayoutItem, QSize]]] = [[]]
+        used = 0
+        for item in self._shown():
+            size = _size_in(item, area.width())
+            needed = size.width() + (self.spacing() if lines[-1] else 0)
+            if lines[-1] and used + needed > area.width():
+                lines.append([])
+                used, needed = 0, size.width()
+            lines[-1].append((item, size))
+            used += needed
+        top = area.top()
+        for line in lines:
+            height = max((size.height() for _, size in line), default=0)
+            if move:
+                self._place(line, QRect(area.left(), top, area.width(), height), spread=len(lines) == 1)
+            top += height + self.spacing() // 2
+        return top - self.spacing() // 2 - rect.top() + margins.bottom()
+
+    def _place(self, line: list[tuple[QLayoutItem, QSize]], area: QRect, *, spread: bool) -> None:
+        left = area.left()
+        for number, (item, size) in enumerate(line):
+            if spread and self._gap is not None and self._items.index(item) >= self._gap:
+                rest = sum(s.width() for _, s in line[number:]) + self.spacing() * (len(line) - number - 1)
+                left = max(left, area.right() + 1 - rest)
+                spread = False
+            down = (area.height() - size.height()) // 2
+            item.setGeometry(QRect(QPoint(left, area.top() + down), size))
+            left += size.width() + self.spacing()
+
+
+def _least(item: QLayoutItem) -> QSize:
+    """Return the least size of an item; one that can be wrapped itself may be narrower than it would like to be."""
+    if item.hasHeightForWidth():
+        return item.minimumSize()
+    return item.sizeHint()
+
+
+def _size_in(item: QLayoutItem, width: int) -> QSize:
+    """Return the size of an item in a line of this width; one that is too wide is narrowed, and may grow in height."""
+    hint = item.sizeHint()
+    widget = item.widget()
+    grows = widget is not None and widget.sizePolicy().horizontalPolicy() in (
+        QSizePolicy.Policy.Expanding,
+        QSizePolicy.Policy.MinimumExpanding,
+    )
+    wanted = min(hint.width(), width)
+    if grows and widget is not None and widget.maximumWidth() < width:
+        wanted = min(wanted, widget.maximumWidth())
+    height = item.heightForWidth(wanted) if item.hasHeightForWidth() else hint.height()
+    return QSize(wanted, height)
