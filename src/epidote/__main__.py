@@ -15,7 +15,8 @@ def main() -> None:
     study = _to_show(arguments)
     if study is not None:
         # the application's own way in: none of the command line's machinery is loaded before its window shows
-        import epidote.study.store  # noqa: F401  before Qt, whose loader reads the source of every module that comes after it
+        if study:
+            import epidote.study.store  # noqa: F401  before Qt, whose loader reads the source of every module after it
         from epidote.desktop.app import run
 
         sys.exit(run(study))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
@@ -11,6 +12,9 @@ from PySide6.QtWidgets import QApplication
 from epidote.desktop.state.faults import faults
 from epidote.desktop.state.garbage import collect_between_events, keep_what_is_loaded
 from epidote.desktop.theme import apply_theme, chosen_theme, load_fonts
+
+if TYPE_CHECKING:
+    from epidote.desktop.shell.main_window import MainWindow
 
 
 def application() -> QApplication:
@@ -34,11 +38,21 @@ def run(argument: str) -> int:
     faults().install()
     from epidote.desktop.shell.main_window import MainWindow
 
-    keep_what_is_loaded()
-    window = MainWindow()
+    window = MainWindow(at_once=bool(argument))
     window.show()
-    if argument == "demo":
-        QTimer.singleShot(0, window.open_demo)
-    elif argument:
-        QTimer.singleShot(0, lambda: window.session.open_path(Path(argument)))
+    if not argument:  # the start page is seen before the rest is loaded
+        app.processEvents()
+        window.repaint()
+    QTimer.singleShot(0, lambda: _go_on(window, argument))
     return app.exec()
+
+
+def _go_on(window: MainWindow, argument: str) -> None:
+    """Complete the window and open what was asked for."""
+    if not window.completed:
+        window.complete()
+    keep_what_is_loaded()
+    if argument == "demo":
+        window.open_demo()
+    elif argument:
+        window.session.open_path(Path(argument))

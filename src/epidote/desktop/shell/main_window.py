@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from functools import partial
-from importlib import import_module
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QRectF, Qt
@@ -19,82 +18,110 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
-from epidote.desktop.pages.matrix.page import MatrixPage
 from epidote.desktop.pages.start.page import StartPage
 from epidote.desktop.plotting.icons import crystal_mark
-from epidote.desktop.shell import dropped_files
-from epidote.desktop.shell.actions import Command, commands_of
-from epidote.desktop.shell.file_actions import FileActions
-from epidote.desktop.shell.lazy_page import LazyPage
-from epidote.desktop.shell.menus import CELL_MENU, COLUMN_MENU, EMPTY_MENU, GRAPH_MENU, ROW_MENU, Menus
-from epidote.desktop.shell.message_bar import MessageBar
-from epidote.desktop.shell.page_bar import PageBar
-from epidote.desktop.shell.page_list import FIRST, PAGES, PageKind
-from epidote.desktop.shell.row_actions import RowActions
-from epidote.desktop.shell.study_actions import StudyActions
-from epidote.desktop.shell.trust_strip import TrustStrip
-from epidote.desktop.state.faults import faults
-from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme, apply_theme, chosen_theme
-from epidote.desktop.widgets.plain import button_text
 
 if TYPE_CHECKING:
     from PySide6.QtCore import QPoint
 
+    from epidote.desktop.pages.matrix.page import MatrixPage
     from epidote.desktop.pages.page import Page
+    from epidote.desktop.shell.actions import Command
+    from epidote.desktop.shell.file_actions import FileActions
     from epidote.desktop.shell.guided.panel import GuidedPanel
-
-_PLACES = {"row": ROW_MENU, "cell": CELL_MENU, "column": COLUMN_MENU, "empty": EMPTY_MENU, "graph": GRAPH_MENU}
-
-
-def _load_the_rest() -> None:
-    """On the study's thread, before somebody waits for it: the other pages' modules, and what analyses and unequal
-    grids need.
-    """
-    for name in (
-        *(kind.module for kind in PAGES),
-        "scipy.fft",
-        "scipy.interpolate",
-        "scipy.special",
-    ):
-        import_module(name)
+    from epidote.desktop.shell.lazy_page import LazyPage
+    from epidote.desktop.shell.menus import Menus
+    from epidote.desktop.shell.message_bar import MessageBar
+    from epidote.desktop.shell.page_bar import PageBar
+    from epidote.desktop.shell.page_list import PageKind
+    from epidote.desktop.shell.row_actions import RowActions
+    from epidote.desktop.shell.study_actions import StudyActions
+    from epidote.desktop.shell.trust_strip import TrustStrip
+    from epidote.desktop.state.session import Session
 
 
 class MainWindow(QMainWindow):
-    """The window: its pages, its actions, its messages."""
+    """The window: its pages, its actions, its messages.
 
-    def __init__(self) -> None:
+    With the start page alone it shows at once; ``complete`` loads and builds the rest.
+    """
+
+    session: Session
+    matrix: MatrixPage
+    rows: RowActions
+    files: FileActions
+    studies: StudyActions
+    pages: dict[str, Page | LazyPage[Page]]
+    commands: list[Command]
+    menus: Menus
+    page_bar: PageBar
+    message: MessageBar
+    strip: TrustStrip
+
+    def __init__(self, *, at_once: bool = True) -> None:
+        """at_once: whole; else ``complete`` is to be called once the start page was painted."""
         super().__init__()
         self.theme: Theme = chosen_theme()
-        self.session = Session(self)
         self.setWindowTitle("Epidote")
         self.setWindowIcon(self._icon())
         self.resize(1280, 800)
         self.setMinimumSize(900, 600)
+        self._fault = ""
+        self.guided: GuidedPanel | None = None
+        self.completed = False
+        self.start = StartPage(self.theme)
+        self.setCentralWidget(self.start)
+        if at_once:
+            self.complete()
+
+    def complete(self) -> None:
+        """Build all that the start page does not need; it stays in view meanwhile."""
+        from epidote.desktop.pages.matrix.page import MatrixPage
+        from epidote.desktop.shell.actions import commands_of
+        from epidote.desktop.shell.file_actions import FileActions
+        from epidote.desktop.shell.lazy_page import LazyPage
+        from epidote.desktop.shell.menus import Menus
+        from epidote.desktop.shell.page_list import FIRST, PAGES
+        from epidote.desktop.shell.row_actions import RowActions
+        from epidote.desktop.shell.study_actions import StudyActions
+        from epidote.desktop.state.session import Session
+
+        self.session = Session(self)
         self.setAcceptDrops(True)
         self.matrix = MatrixPage(self.session, self.theme)
         self.matrix.setFocusProxy(self.matrix.table)
-        self.start = StartPage(self.session, self.theme)
         self.rows, self.files, self.studies = RowActions(self), FileActions(self), StudyActions(self)
-        self.pages: dict[str, Page | LazyPage[Page]] = {
+        self.pages = {
             kind.title: self.matrix if kind.title == FIRST else LazyPage(partial(self._make_page, kind))
             for kind in PAGES
         }
-        self.commands: list[Command] = commands_of(self, self.session, self.matrix, self.rows, self.files)
+        self.commands = commands_of(self, self.session, self.matrix, self.rows, self.files)
         self.menus = Menus(self, self.commands, self.say)
         self.actions_by_name = self.menus.actions
         self.setMenuBar(self.menus.bar)
+        self._build_central(FIRST)
+        self.completed = True
+        self._connect()
+        self._overview_changed()
+        self.show_start()
+
+    def _build_central(self, first: str) -> None:
+        """Build what is below the menu bar: page bar, messages, pages, strip."""
+        from epidote.desktop.shell.message_bar import MessageBar
+        from epidote.desktop.shell.page_bar import PageBar
+        from epidote.desktop.shell.trust_strip import TrustStrip
+
+        self.takeCentralWidget()
         central = QWidget()
         layout = QVBoxLayout(central)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         self.page_bar = PageBar(self.pages)
-        self.page_bar.show_page(FIRST)
+        self.page_bar.show_page(first)
         layout.addWidget(self.page_bar)
         self.message = MessageBar()
         layout.addWidget(self.message)
-        self._fault = ""
-        faults().told.connect(self._tell_fault, Qt.ConnectionType.QueuedConnection)
         self.stack = QStackedWidget()
         for page in (*self.pages.values(), self.start):
             self.stack.addWidget(page)
@@ -102,16 +129,16 @@ class MainWindow(QMainWindow):
         self.middle.setSpacing(0)
         self.middle.addWidget(self.stack, 1)
         layout.addLayout(self.middle, 1)
-        self.guided: GuidedPanel | None = None
         self.strip = TrustStrip(self.session, self.show_chain, self._choose_baseline)
         layout.addWidget(self.strip)
         self.setCentralWidget(central)
-        self._connect()
-        self._overview_changed()
-        self.show_start()
 
     def _connect(self) -> None:
+        from epidote.desktop.shell.page_list import load_the_rest
+        from epidote.desktop.state.faults import faults
+
         session, matrix = self.session, self.matrix
+        faults().told.connect(self._tell_fault, Qt.ConnectionType.QueuedConnection)
         self.page_bar.page_wanted.connect(self.show_page)
         session.overview_changed.connect(self._overview_changed)
         session.opened.connect(self._study_opened)
@@ -123,13 +150,14 @@ class MainWindow(QMainWindow):
         matrix.lower_built.connect(self._lower_built)
         matrix.menu_wanted.connect(self._show_context_menu)
         matrix.action_wanted.connect(self.menus.carry_out_named)
-        matrix.settled.connect(lambda: session.aside(_load_the_rest, lambda _: None, self.say))
+        matrix.settled.connect(lambda: session.aside(load_the_rest, lambda _: None, self.say))
         session.undo.indexChanged.connect(self._overview_changed)
         matrix.table.selectionModel().currentChanged.connect(lambda *_: self.menus.show_states())
         self.strip.stop.clicked.connect(self.silence)
         self.start.action_wanted.connect(self.menus.carry_out_named)
         self.start.study_wanted.connect(session.open_path)
         self.start.failed.connect(self.say)
+        self.start.attach(session)
 
     @property
     def widget(self) -> QWidget:
@@ -164,6 +192,8 @@ class MainWindow(QMainWindow):
         self.matrix.readings.repeat.setMenu(repeat)
 
     def _fill_repeat(self, menu: QMenu) -> None:
+        from epidote.desktop.widgets.plain import button_text
+
         menu.clear()
         menu.addAction(self.actions_by_name["repeat often"])
         menu.addSeparator()
@@ -175,7 +205,7 @@ class MainWindow(QMainWindow):
         menu.addAction("New row with one condition changed…", self.rows.duplicate_row)
 
     def _show_context_menu(self, place: str, where: QPoint) -> None:
-        menu = self.menus.context_menu(_PLACES[place], self)
+        menu = self.menus.context_menu(place, self)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.popup(where)
 
@@ -192,12 +222,13 @@ class MainWindow(QMainWindow):
 
     def _show_details(self) -> None:
         from epidote.desktop.shell.fault_dialog import FaultDialog
+        from epidote.desktop.state.faults import faults
 
         FaultDialog(self, self._fault, faults().log_path).open()
 
     def event(self, event: QEvent) -> bool:
         """Status tips, which say why a command is greyed, are shown in the strip."""
-        if isinstance(event, QStatusTipEvent):
+        if isinstance(event, QStatusTipEvent) and self.completed:
             self.strip.show_tip(event.tip())
             return True
         return super().event(event)
@@ -211,6 +242,8 @@ class MainWindow(QMainWindow):
         self.menus.show_undo_texts(self.session.undo.undoText(), self.session.undo.redoText())
 
     def _study_opened(self) -> None:
+        from epidote.desktop.shell.page_list import FIRST
+
         self.studies.remember()
         self.show_page(FIRST)
         overview = self.session.overview
@@ -280,6 +313,8 @@ class MainWindow(QMainWindow):
 
     def page_named(self, title: str) -> Page | None:
         """Return a page; None before it was shown for the first time."""
+        from epidote.desktop.shell.lazy_page import LazyPage
+
         page = self.pages[title]
         return page.page if isinstance(page, LazyPage) else page
 
@@ -369,7 +404,7 @@ class MainWindow(QMainWindow):
         elif name == "measure loop":
             self.rows.queue_baseline(only_present=True)
         elif name == "measure first row":
-            self.show_page(FIRST)
+            self.show_page("Matrix")
             self.matrix.measure_first_row()
         else:
             self.menus.carry_out_named(name)
@@ -388,6 +423,8 @@ class MainWindow(QMainWindow):
     # -- files dropped anywhere --------------------------------------------------------------------
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        from epidote.desktop.shell import dropped_files
+
         words = dropped_files.offer(event.mimeData())
         if words:
             self.strip.show_tip(words)
@@ -397,11 +434,14 @@ class MainWindow(QMainWindow):
         self.strip.show_tip("")
 
     def dropEvent(self, event: QDropEvent) -> None:
+        from epidote.desktop.shell import dropped_files
+
         self.strip.show_tip("")
         event.acceptProposedAction()
         dropped_files.take(event.mimeData(), self.session, self.files)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        self.message.clear()
-        self.session.close()
+        if self.completed:
+            self.message.clear()
+            self.session.close()
         event.accept()

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QMainWindow, QMenu, QMenuBar, QWidget
 from epidote.desktop.shell.actions import MENUS, Command
 from epidote.desktop.widgets.plain import button_text, plain_tip
 
-# of the Matrix page's context menus: what stands in each
+# of the Matrix page's context menus: what stands in each, "" for a separator
 ROW_MENU = (
     "add row",
     "change row",
@@ -28,6 +28,8 @@ CELL_MENU = ("measure", "again", "other settings", "repeat often", "recompute", 
 COLUMN_MENU = ("add column", "delete column", "headline", "", "column left", "column right", "whole column")
 EMPTY_MENU = ("add row", "add column", "baseline")
 GRAPH_MENU = ("copy graph", "export", "", "corners", "clear pins", "whole graph", "large graph", "four graphs")
+
+PLACES = {"row": ROW_MENU, "cell": CELL_MENU, "column": COLUMN_MENU, "empty": EMPTY_MENU, "graph": GRAPH_MENU}
 
 
 class Menus:
@@ -139,11 +141,11 @@ class Menus:
             if self.actions[command.name] in inside and not always_exact:
                 self._show_reason(command.name, command.forbidden())
 
-    def context_menu(self, names: Sequence[str], parent: QWidget) -> QMenu:
-        """Return a menu of some commands; "" stands for a separator."""
+    def context_menu(self, place: str, parent: QWidget) -> QMenu:
+        """Return the menu of a place of the Matrix page."""
         menu = QMenu(parent)
         menu.setToolTipsVisible(True)
-        for name in names:
+        for name in PLACES[place]:
             if name:
                 menu.addAction(self.actions[name])
             else:

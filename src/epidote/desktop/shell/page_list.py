@@ -31,3 +31,11 @@ PAGES = (
     PageKind("Watch", "epidote.desktop.pages.watch.page", "WatchPage"),
     PageKind("Matrix", "epidote.desktop.pages.matrix.page", "MatrixPage"),
 )
+
+
+def load_the_rest() -> None:
+    """On the study's thread, before somebody waits for it: the other pages' modules, and what analyses and unequal
+    grids need.
+    """
+    for name in (*(kind.module for kind in PAGES), "scipy.fft", "scipy.interpolate", "scipy.special"):
+        import_module(name)

@@ -7,18 +7,15 @@ files or people.
 from __future__ import annotations
 
 import contextlib
-import logging
 import re
 import sys
 import threading
 import traceback
 from collections import deque
 from dataclasses import dataclass
-from logging.handlers import RotatingFileHandler
 from pathlib import Path
 from types import TracebackType
 
-import platformdirs
 from PySide6.QtCore import QMessageLogContext, QObject, QtMsgType, Signal, qInstallMessageHandler
 
 LOG_BYTES, LOG_FILES = 256 * 1024, 4
@@ -48,6 +45,8 @@ class Faults(QObject):
 
     @property
     def log_path(self) -> Path:
+        import platformdirs
+
         return Path(platformdirs.user_state_path("epidote")) / "log" / "epidote.log"
 
     def report(self, error: BaseException, where: str = "") -> None:
@@ -78,6 +77,9 @@ class Faults(QObject):
 
     def _write(self, words: str) -> None:
         """One record; faults are rare, so the file is opened for each and no handle is held."""
+        import logging
+        from logging.handlers import RotatingFileHandler
+
         with self._writing, contextlib.suppress(OSError):  # a log that cannot be written must not be a fault of its own
             self.log_path.parent.mkdir(parents=True, exist_ok=True)
             handler = RotatingFileHandler(

@@ -33,6 +33,12 @@ class SegmentedButtons(QWidget):
         self._group.setExclusive(not several)
         self._buttons: dict[str, QToolButton] = {}
 
+    def fill_width(self) -> None:
+        """Take all the width there is, the buttons at its left."""
+        policy = self.sizePolicy()
+        policy.setHorizontalPolicy(QSizePolicy.Policy.Expanding)
+        self.setSizePolicy(policy)
+
     def set_options(
         self, options: Iterable[tuple[str, str]], on: Iterable[str], tips: Mapping[str, str] | None = None
     ) -> None:
@@ -54,6 +60,7 @@ class SegmentedButtons(QWidget):
                 self._group.addButton(button)
                 self._layout.addWidget(button)
                 self._buttons[key] = button
+        self.setVisible(bool(options))
         has_track = self._look == "segment" and bool(options)
         if self.property("track") != has_track:
             self.setProperty("track", has_track)

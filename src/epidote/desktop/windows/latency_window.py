@@ -70,7 +70,7 @@ class LatencyWindow(QDialog):
         self.table.setStyleSheet(f"QTableView::item {{ padding: 2px 10px; }} QTableView::item:selected {{ {chosen} }}")
         self.table.selectionModel().currentChanged.connect(lambda *_: self._chosen())
         self.bars = LatencyBars(theme, [(format_quantity(LIVE[1], "s", digits=2), LIVE[1])])
-        split = QSplitter(Qt.Orientation.Vertical)
+        split = self._split = QSplitter(Qt.Orientation.Vertical)
         split.setChildrenCollapsible(False)
         split.addWidget(self.table)
         split.addWidget(scrolled(self.bars))
@@ -119,6 +119,8 @@ class LatencyWindow(QDialog):
             cells = (self._cell(seen.cells.get((device, setting))) for setting in seen.settings)
             rows.append([TableCell(device, font(), right=False), *cells])
         self.table.show_cells(heads, rows)
+        lines = len(seen.devices) + 2
+        self._split.setSizes([lines * self.table.verticalHeader().defaultSectionSize(), self.height()])
         self.bars.show_bars([_bar(one) for one in sorted(latencies, key=lambda one: (one.device, one.setting))])
 
     def _cell(self, latency: MeasuredLatency | None) -> TableCell:

@@ -221,3 +221,30 @@ def test_exported_pictures_are_on_paper_and_not_full_of_words(window, rows, colu
     assert MOST_LINES < 12
     notes = window.matrix.graph_panel.graph.figure().notes
     assert sum("Start frequency 20 Hz" in note for note in notes) == 1, "settings that are the same are said once"
+
+
+def test_several_empty_cells_are_measured_from_the_panel(window, rows, columns, qtbot):
+    from epidote.desktop.state import edits
+
+    window.session.runs.checks = False
+    unit = window.session.overview.subjects[3].unit
+    edits.add_rows(window.session, unit, [{"load": "4 Ω"}], "standin:havelmar-a25", None)
+    wait_for(qtbot, lambda: len(window.session.overview.subjects) == 5)
+    new = window.session.overview.subjects[-1].id
+    window.session.show_changes()
+    window.matrix.selection.select([new, rows["low"]], columns["tone"])
+    panel = window.matrix.run_panel
+    wait_for(qtbot, lambda: panel.form is not None and panel.go.text() == "Measure 2 cells" and panel.go.isEnabled())
+    panel.go.click()
+    wait_for(qtbot, lambda: all((row, columns["tone"]) in window.session.overview.runs for row in (new, rows["low"])))
+
+
+def test_a_reference_is_set_where_it_is_missing(window, rows, columns, qtbot):
+    window.matrix.selection.select([rows["high"]], columns["tone"])
+    do(window, "reference")  # it was: now there is none
+    wait_for(qtbot, lambda: window.session.overview.reference is None)
+    do(window, "beside difference")
+    panel = window.matrix.beside.comparing.panel
+    wait_for(qtbot, panel.set_reference.isVisible)
+    panel.set_reference.click()
+    wait_for(qtbot, lambda: window.session.overview.reference == rows["high"] and not panel.set_reference.isVisible())

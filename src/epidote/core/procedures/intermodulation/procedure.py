@@ -36,6 +36,7 @@ from epidote.core.procedures.common.views import spectrum_view
 from epidote.core.procedures.intermodulation.claim_answers import ANSWERS
 from epidote.core.procedures.intermodulation.settings import SWEPT_DWELL, Convention, IntermodulationSettings
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
+from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind
@@ -188,7 +189,7 @@ class Intermodulation(ProcedureBase):
     def summary(self, settings: IntermodulationSettings) -> str:
         swept = ""
         if settings.sweep_from:
-            swept = f", from {settings.sweep_from:g} Hz"
+            swept = f", from {format_plain(settings.sweep_from, 'Hz')}"
         return f"{settings.frequency_1:g} Hz + {settings.frequency_2 / 1000:g} kHz, {settings.ratio:g}:1{swept}"
 
     def analyse(self, recordings: Sequence[Recording], settings: IntermodulationSettings, chain: Chain) -> Result:

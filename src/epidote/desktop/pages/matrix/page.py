@@ -69,6 +69,7 @@ class MatrixPage(Page):
             None  # the study whose first choice was made; the focus alone may have set a current cell before
         )
         self._panel_cell: tuple[int, int] | None = None
+        self._offered: tuple[int, ...] = ()  # the cell and how many empty ones the run form was made for
         self.built = self._shown_once = self._judge_due = False
         self.model = MatrixModel(session)
         self.selection = selection = MatrixSelection(session, self.model, _load_what_shows_curves)
@@ -131,8 +132,7 @@ class MatrixPage(Page):
         self.arrangement.attach(self.splitter, lower, self.pane, self.side_whole, self.graph_panel)
         self.graph_panel.choice_changed.connect(self.look.choice_changed)
         self.graph_panel.view_wanted.connect(self.look.show_view)
-        self.graph_panel.large.clicked.connect(lambda _: self.action_wanted.emit("large graph"))
-        self.graph_panel.export.clicked.connect(lambda _: self.action_wanted.emit("export"))
+        self.graph_panel.action_wanted.connect(self.action_wanted)
         self.graph_panel.graph.menu_wanted.connect(lambda where: self.menu_wanted.emit("graph", where))
         self.graph_panel.step_wanted.connect(self.look.next_step)
         self.readings.units.chosen.connect(lambda on: self.look.set_percent("%" in on))
@@ -287,8 +287,9 @@ class MatrixPage(Page):
                 self._panel_cell = None
             return
         cell = (subject.id, column.id)
-        if self._panel_cell != cell or self.run_panel.form is None:
-            self._panel_cell = cell
+        offered = (*cell, len(self._empty_cells()))
+        if self._offered != offered or self._panel_cell != cell or self.run_panel.form is None:
+            self._panel_cell, self._offered = cell, offered
             self._offer_run(subject, column, column.settings)
         self.side.setCurrentWidget(self.run_panel)
 
@@ -310,6 +311,7 @@ class MatrixPage(Page):
                         dict(settings),
                         devices=devices,
                         reference=self.selection.reference_settings(column),
+                        cells=len(self._empty_cells()),
                     )
 
             self.session.find_devices(with_devices)
@@ -326,6 +328,10 @@ class MatrixPage(Page):
         self.readings.recompute.setEnabled(writable and one_run)
         self.run_panel.stop.setEnabled(bool(self.session.runs.under_way))
 
+    def _empty_cells(self) -> list[Subject]:
+        """Return the rows of the selected cells that are not measured."""
+        return [subject for subject, run in self.selection.selected_cells() if run is None]
+
     # -- runs --------------------------------------------------------------------------------------
 
     def _measure(self, settings: dict[str, Any], device: str) -> None:
@@ -334,7 +340,9 @@ class MatrixPage(Page):
             return
         if device and device != subject.device:
             edits.change_row(self.session, subject, f"Set device of {subject.full_name}", device=device)
-        self.session.runs.measure([RunRequest((subject.id, column.id), settings, device)])
+        others = [s for s in self._empty_cells() if s.id != subject.id and self._remeasuring is None]
+        requests = [RunRequest((subject.id, column.id), settings, device)]
+        self.session.runs.measure([*requests, *(RunRequest((s.id, column.id), settings) for s in others)])
         self._remeasuring = None
         self.show_selected()
 

@@ -13,7 +13,6 @@ from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 from epidote.desktop.pages.page import Page
 from epidote.desktop.plotting.icons import crystal_mark
 from epidote.desktop.state.recent_studies import recent_studies
-from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.choice_button import ChoiceButton
 from epidote.desktop.widgets.painting import guarded
@@ -21,6 +20,7 @@ from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.scrolled import WrappingWidget, scrolled
 
 if TYPE_CHECKING:
+    from epidote.desktop.state.session import Session
     from epidote.study.glance import StudyGlance
 
 # the command that each carries out, its title, and what follows
@@ -45,10 +45,11 @@ class StartPage(Page):
 
     study_wanted = Signal(object)
 
-    def __init__(self, session: Session, theme: Theme) -> None:
+    def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.setProperty("help", "start")
-        self._session, self.theme = session, theme
+        self._session: Session | None = None
+        self.theme = theme
         self.buttons: dict[str, ChoiceButton] = {}
         self.recent: list[ChoiceButton] = []
         outer = QHBoxLayout(self)
@@ -100,8 +101,14 @@ class StartPage(Page):
         layout.addStretch(1)
         return layout
 
+    def attach(self, session: Session) -> None:
+        """Use a session's thread to look at studies from now on."""
+        self._session = session
+
     def refresh(self) -> None:
         """Read what is in the recent studies, off the interface's thread, and list them."""
+        if self._session is None:
+            return
         paths = recent_studies()
 
         def look() -> list[tuple[Path, StudyGlance | None]]:

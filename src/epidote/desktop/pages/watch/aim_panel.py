@@ -15,7 +15,7 @@ from epidote.desktop.widgets.scrolled import WrappingWidget
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 TYPED = "typed"
-_TOLERANCES = (("0.5", "±0.5 dB"), ("0.1", "±0.1 dB"))
+_TOLERANCES = (("0.5", "0.5 dB"), ("0.1", "0.1 dB"))
 _ENDS = (6.0, 1.0)  # dB at the ends of the scale: at first, and once it is nearly there
 
 

@@ -145,7 +145,7 @@ def gain_words(gain_db: float | None) -> str:
     """Return a gain in dB and as a ratio: "-12.04 dB (0.250)"."""
     if gain_db is None or not math.isfinite(gain_db):
         return MISSING_VALUE
-    return f"{gain_db:+.2f} dB ({from_db(gain_db):.3g})"
+    return f"{gain_db:+.2f} dB ({from_db(gain_db):#.3g})"
 
 
 def _texts(f: Figures, scale: tuple[float | None, str]) -> dict[str, str]:

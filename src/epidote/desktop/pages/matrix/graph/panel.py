@@ -18,7 +18,7 @@ from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 if TYPE_CHECKING:  # what holds curves needs NumPy, which is loaded after the window shows
     from epidote.desktop.plotting.figure import Figure
 
-_NARROW = 700
+_NARROW = 860
 _OTHERS = 3
 _LEAST_HEIGHT = 15  # of a graph, as a multiple of the size of the text
 
@@ -59,6 +59,7 @@ class GraphPanel(WrappingWidget):
     choice_changed = Signal()
     step_wanted = Signal(int)
     view_wanted = Signal(str)  # the key of a curve that another graph shows
+    action_wanted = Signal(str)  # one of the window's commands
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -87,11 +88,17 @@ class GraphPanel(WrappingWidget):
         self.lines.setToolTip("Show, add or edit guides, limits and claims in this graph")
         self.lines.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.lines.setProperty("menu", True)
+        self._extra_action = ""
+        self.extra = QToolButton()  # what only this procedure's runs have
+        self.extra.clicked.connect(lambda _: self.action_wanted.emit(self._extra_action))
+        self.show_extra("", "")
         self.large = QToolButton()
+        self.large.clicked.connect(lambda _: self.action_wanted.emit("large graph"))
+        self.export.clicked.connect(lambda _: self.action_wanted.emit("export"))
         self.show_large(False)
         self._build_step()
         for widgets in (
-            (self.heading, self.views, None, self.lines, self.export, self.large),
+            (self.heading, self.views, None, self.lines, self.extra, self.export, self.large),
             (self.variants, self.step, self.aligning, None, self.axes, self.units, self.channels),
         ):
             line = FlowLayout(spacing=10)
@@ -133,6 +140,12 @@ class GraphPanel(WrappingWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self.heading.setVisible(self.width() > _NARROW)  # where room is scarce the matrix' own bold head says it
+
+    def show_extra(self, words: str, action: str) -> None:
+        """Offer a command that these runs have beside the usual ones; "" for none."""
+        self._extra_action = action
+        self.extra.setText(words)
+        self.extra.setVisible(bool(words))
 
     def show_four(self, on: bool) -> None:
         """Show three more graphs beside the main one, or that one alone."""

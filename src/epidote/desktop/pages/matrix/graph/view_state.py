@@ -94,6 +94,7 @@ class GraphViewState:
         available = [c for _, r in cells for c in self._selection.curves_of(r.id)]
         self._views = _views_of(proc, available)
         panel.heading.setText(column.title)
+        panel.show_extra(*_extra_of(proc))
         if not self._views:
             self._show_nothing(column)
             return
@@ -434,6 +435,15 @@ class GraphViewState:
     def toggle_channel(self, channel: int) -> None:
         self.channels = (self.channels ^ {channel}) or self.channels
         self._selection.refresh()
+
+
+def _extra_of(proc: Any) -> tuple[str, str]:
+    """Return words and name of the command that a procedure's runs have beside the usual ones."""
+    if proc.aligns_paths:
+        return "Align paths…", "align"
+    if any(kind.total_latency for kind in proc.readings):
+        return "Latency table", "latencies"
+    return "", ""
 
 
 def _views_of(proc: Any, available: list[Any]) -> tuple[CurveView, ...]:

@@ -110,7 +110,10 @@ class MatrixTable(QTableView):
         button.setAccessibleName("Add column…")
         left = min(max(end + 4, heads_width + 4), self.viewport().width() - width)
         button.setGeometry(left, 0, width, head)
-        button.setProperty("over", room < words)
+        if button.property("over") != (room < words):
+            button.setProperty("over", room < words)
+            button.style().unpolish(button)
+            button.style().polish(button)
         button.setVisible(self.model().columnCount() > 0)
         button.raise_()
 

@@ -72,6 +72,7 @@ class SidePanel:
         self._readings: QWidget | None = None
         self.tabs = SegmentedButtons(tabs=True)
         self.tabs.set_options(TABS, [self.tab])
+        self.tabs.fill_width()
         self.tabs.chosen.connect(lambda on: self.show(on[0]))
 
     @property

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QHBoxLayout,
@@ -47,6 +47,7 @@ class DifferencePanel(QWidget):
     swap_wanted = Signal()
     row_chosen = Signal(int)
     acknowledged = Signal(bool)
+    reference_wanted = Signal()  # the selected row is to be the reference
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -63,6 +64,10 @@ class DifferencePanel(QWidget):
         self.heading = Label()
         self.heading.setWordWrap(True)
         layout.addWidget(self.heading)
+        self.set_reference = QPushButton("Set selected row as reference")
+        self.set_reference.clicked.connect(lambda _: self.reference_wanted.emit())
+        self.set_reference.hide()
+        layout.addWidget(self.set_reference, 0, Qt.AlignmentFlag.AlignLeft)
         self.table = ReadOnlyTable("Differences")
         layout.addWidget(self.table, 1)
         self.crossings = Label()
@@ -91,8 +96,9 @@ class DifferencePanel(QWidget):
         buttons.addStretch(1)
         layout.addLayout(buttons)
 
-    def show_nothing(self, words: str) -> None:
-        """Why there is nothing to compare, and what to do."""
+    def show_nothing(self, words: str, *, offer_reference: bool) -> None:
+        """Why there is nothing to compare, and what to do; offer_reference: the selected row can be made the one."""
+        self.set_reference.setVisible(offer_reference)
         self.rows.set_options([], [])
         self.heading.setText(words)
         self.table.show_cells((), ())
@@ -111,6 +117,7 @@ class DifferencePanel(QWidget):
         known: bool,
     ) -> None:
         """rows: (number, name) of the rows that can be held against the reference."""
+        self.set_reference.hide()
         self.rows.set_options([(str(n), name) for n, name in rows] if len(rows) > 1 else [], [str(current)])
         blocked = report.blocked and not known
         self.heading.setText(f"{report.name} vs. {reference}" + (": no verdict, see below" if blocked else ""))

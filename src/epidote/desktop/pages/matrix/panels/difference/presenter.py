@@ -34,11 +34,17 @@ class DifferencePresenter:
 
         panel = DifferencePanel(self._host.theme)
         panel.repeat_wanted.connect(self.repeat)
+        panel.reference_wanted.connect(self._set_reference)
         panel.swap_wanted.connect(self.swap_channels)
         panel.row_chosen.connect(self._compare_row)
         panel.acknowledged.connect(self._acknowledge)
         self.panel = panel
         return panel
+
+    def _set_reference(self) -> None:
+        subject = self._selection.current_subject()
+        if subject is not None:
+            edits.set_reference(self._session, subject)
 
     def _compare_row(self, subject_id: int) -> None:
         self._compared = subject_id
@@ -79,7 +85,9 @@ class DifferencePresenter:
         assert panel is not None
         figure = self._view.figure()
         if isinstance(pair, str):
-            panel.show_nothing(pair)
+            overview, subject = self._session.overview, self._selection.current_subject()
+            lacking = overview is not None and overview.reference is None
+            panel.show_nothing(pair, offer_reference=lacking and subject is not None and self._session.writable)
             panel.show_crossings(())
             return
         ours, theirs, rows = pair

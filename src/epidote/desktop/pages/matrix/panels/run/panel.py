@@ -124,8 +124,12 @@ class RunPanel(QWidget):
         *,
         devices: list[tuple[str, str]],
         reference: dict[str, Any] | None = None,
+        cells: int = 1,
     ) -> None:
-        """Offer a run for a cell. reference: the settings of the reference row's run in this column."""
+        """Offer a run for a cell. reference: the settings of the reference row's run in this column.
+
+        cells: how many are selected and empty, which are all measured with these settings.
+        """
         self.presets.show_procedure(procedure, reference)
         self._recomputing = False
         with QSignalBlocker(self.device):
@@ -138,7 +142,7 @@ class RunPanel(QWidget):
         self._fill(procedure, chain, settings)
         self.heading.setText(f"{column.title}: {subject.full_name}")
         self.note.setText("Not measured. Settings come from the column; changes here apply to this run only.")
-        self.go.setText("Measure")
+        self.go.setText(f"Measure {cells} cells" if cells > 1 else "Measure")
         self.presets.show()
         self.device.show()
         self.as_file.show()
