@@ -58,7 +58,8 @@ def multitone(
         )
     if bins_of(start, stop, per_octave, period, rate).size < 2:
         raise SettingError(
-            f"Fewer than two tones between {start:g} and {stop:g} Hz. Widen the band or use more tones per octave."
+            f"Fewer than two tones between {start:g} and {stop:g} Hz. Widen the band or use more tones per octave.",
+            "per_octave",
         )
     lead, settle, tail = round(LEAD * rate), round(SETTLE * rate), round(TAIL * rate)
     parameters = {

@@ -79,7 +79,10 @@ def stepped_tones(
     highest = max([s.frequency for s in steps] + ([fixed.frequency] if fixed else []))
     if highest >= rate / 2:
         raise SettingError(
-            f"A tone of {highest:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz."
+            f"A tone of {highest:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than"
+            f" {rate / 2:g} Hz.",
+            "stop_frequency",
+            "frequency",
         )
     loudest = max(s.level for s in steps)
     parameters = {

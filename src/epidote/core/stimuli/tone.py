@@ -35,7 +35,8 @@ def tone(
     if frequency >= rate / 2:
         raise SettingError(
             f"A tone of {frequency:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than"
-            f" {rate / 2:g} Hz."
+            f" {rate / 2:g} Hz.",
+            "frequency",
         )
     window = round(duration * rate)
     steady = window + round((SETTLE + TAIL) * rate)

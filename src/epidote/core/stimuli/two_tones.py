@@ -32,7 +32,8 @@ def two_tones(
     """Make a stimulus of two tones. Raises SettingError for a tone at or above half the rate."""
     if second >= rate / 2:
         raise SettingError(
-            f"A tone of {second:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz."
+            f"A tone of {second:g} Hz cannot be played at a sample rate of {rate:g} Hz. Use less than {rate / 2:g} Hz.",
+            "frequency_2",
         )
     lead, ramp = round(LEAD * rate), round(RAMP * rate)
     steady = round(duration * rate) + round((SETTLE + TAIL) * rate)

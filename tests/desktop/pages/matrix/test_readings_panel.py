@@ -248,3 +248,38 @@ def test_a_reference_is_set_where_it_is_missing(window, rows, columns, qtbot):
     wait_for(qtbot, panel.set_reference.isVisible)
     panel.set_reference.click()
     wait_for(qtbot, lambda: window.session.overview.reference == rows["high"] and not panel.set_reference.isVisible())
+
+
+def test_an_empty_graph_offers_what_there_is_to_see(window, rows, columns, qtbot):
+    window.matrix.selection.select([rows["low"]], columns["tone"])
+    empty = window.matrix.graph_panel.empty
+    wait_for(qtbot, empty.isVisible)
+    empty.click()
+    wait_for(qtbot, lambda: window.matrix.graph_panel.graph.figure() is not None and not empty.isVisible())
+    assert {s.id for s, _ in window.matrix.selection.selected_runs()} == {rows["high"], rows["a25"]}
+
+
+@pytest.mark.parametrize(
+    ("procedure", "field", "text"),
+    [
+        ("tone", "frequency", "40 kHz"),
+        ("distortion-frequency", "stop_frequency", "40 kHz"),
+        ("distortion-level", "frequency", "40 kHz"),
+        ("intermodulation", "frequency_2", "40 kHz"),
+        ("response", "stop_frequency", "40 kHz"),
+        ("multitone", "stop_frequency", "40 kHz"),
+    ],
+)
+def test_what_the_sample_rate_forbids_is_said_at_the_field(window, qtbot, procedure, field, text):
+    """At 48 kHz nothing above 24 kHz can be played (the sampling theorem)."""
+    from epidote.core.chain.chain import Chain
+    from epidote.core.procedures.registry import procedure as named
+
+    subject, column = window.session.overview.subjects[1], window.session.overview.columns[0]
+    panel = window.matrix.run_panel
+    panel.show_cell(subject, column, Chain(rate=48000), named(procedure), {}, devices=[])
+    window.matrix.side.setCurrentWidget(panel)
+    assert panel.problem.text() == ""
+    panel.form.set_text(field, text)
+    assert "48" in panel.form.errors[field].text() and panel.problem.text() == ""
+    assert not panel.go.isEnabled()

@@ -253,6 +253,8 @@ class MatrixPage(Page):
         runs = self.selection.selected_runs()
         ready = self.selection.curves_ready()
         self._show_side(column, bool(runs))
+        measured = {row for row, of in overview.runs if of == column.id}
+        self.graph_panel.offer_cells(not runs and bool(measured))
         if ready:
             self.look.show(column)
         if not runs:

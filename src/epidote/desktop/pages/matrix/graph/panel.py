@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout, QWidget
 
@@ -113,6 +113,10 @@ class GraphPanel(WrappingWidget):
         self.grid = QGridLayout()
         self.grid.setSpacing(4)
         self.grid.addWidget(self.graph, 0, 0, 2, 2)
+        self.empty = QPushButton("Select measured cells in column")
+        self.empty.clicked.connect(lambda _: self.action_wanted.emit("whole column"))
+        self.empty.hide()
+        self.grid.addWidget(self.empty, 1, 0, 1, 2, Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter)
         layout.addLayout(self.grid, 1)
         self.others: list[OtherGraph] = []
         self.four_shown = False
@@ -140,6 +144,11 @@ class GraphPanel(WrappingWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self.heading.setVisible(self.width() > _NARROW)  # where room is scarce the matrix' own bold head says it
+
+    def offer_cells(self, on: bool) -> None:
+        """Offer to select measured cells, where none is selected and there are some in the column."""
+        self.empty.setVisible(on)
+        self.empty.raise_()
 
     def show_extra(self, words: str, action: str) -> None:
         """Offer a command that these runs have beside the usual ones; "" for none."""
