@@ -146,6 +146,9 @@ class TrustStrip(QWidget):
         peak = headroom_of(overview)
         if peak is not None:
             self._set("headroom", f"Headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)
+        else:
+            self.items["headroom"].setText("")
+            self.items["headroom"].hide()
         weak = chain.load_ohms is not None and not chain.load_confirmed
         load = "No load specified"
         if chain.load_ohms:

@@ -9,7 +9,17 @@ from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import (
+    QFontMetricsF,
+    QHelpEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from epidote.desktop.plotting.icons import caution_mark
@@ -22,6 +32,16 @@ if TYPE_CHECKING:
 
 _SIDE, _GAP_SHARE, _PAD = 20, 0.022, 10
 _WIRED = ("output", "input")
+
+
+_MOST_LINES = 3  # of a block, before they are wrapped
+
+
+def _lines_of(words: str, width: float) -> int:
+    """How many lines words take at a width."""
+    metrics = QFontMetricsF(font(0.88))
+    box = metrics.boundingRect(QRectF(0, 0, max(1.0, width), 10_000), Qt.TextFlag.TextWordWrap, words)
+    return max(1, round(box.height() / metrics.height()))
 
 
 class PathView(QWidget):
@@ -40,7 +60,26 @@ class PathView(QWidget):
         self.setAccessibleName("Chain blocks")
 
     def sizeHint(self) -> QSize:
-        return QSize(900, round(self._line() * 8.6))
+        return QSize(900, round(self._line() * (5.6 + self._text_lines())))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(300, self.sizeHint().height())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.updateGeometry()
+
+    def _width(self) -> tuple[float, float]:
+        """Width of a block, and of the gap between two."""
+        count = max(1, len(self._blocks))
+        gap = max(14.0, self.width() * _GAP_SHARE)
+        return (self.width() - 2 * _SIDE - gap * (count - 1)) / count, gap
+
+    def _text_lines(self) -> int:
+        """How many lines the words of a block take at most, wrapped at its width."""
+        wide, _ = self._width()
+        needed = (sum(_lines_of(words, wide - 1.5 * _PAD) for words in b.lines[:_MOST_LINES]) for b in self._blocks)
+        return max(_MOST_LINES, max(needed, default=0))
 
     def _line(self) -> float:
         return QFontMetricsF(font(0.88)).height() * 1.12
@@ -61,10 +100,9 @@ class PathView(QWidget):
             self.chosen.emit(key)
 
     def boxes(self) -> list[QRectF]:
-        count = max(1, len(self._blocks))
-        gap = max(14.0, self.width() * _GAP_SHARE)
-        wide = (self.width() - 2 * _SIDE - gap * (count - 1)) / count
-        return [QRectF(_SIDE + i * (wide + gap), 6, wide, self._line() * 6.1) for i in range(count)]
+        wide, gap = self._width()
+        height = self._line() * (3.1 + self._text_lines())
+        return [QRectF(_SIDE + i * (wide + gap), 6, wide, height) for i in range(max(1, len(self._blocks)))]
 
     @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -112,13 +150,13 @@ class PathView(QWidget):
         top = inner.top() + line * 2.35
         p.setPen(QPen(t.colour("faint_line"), 1))
         p.drawLine(QPointF(inner.left(), top), QPointF(box.right() - _PAD, top))
-        for i, words in enumerate(block.lines[:3]):
+        top += 4
+        for i, words in enumerate(block.lines[:_MOST_LINES]):
             p.setPen(t.colour("caution") if block.weak and i == 0 else t.colour("text"))
-            p.drawText(
-                QRectF(inner.left(), top + 4 + i * line, inner.width(), line),
-                Qt.AlignmentFlag.AlignVCenter,
-                metrics.elidedText(words, Qt.TextElideMode.ElideRight, inner.width()),
-            )
+            height = line * _lines_of(words, inner.width())
+            where = QRectF(inner.left(), top, inner.width(), height)
+            p.drawText(where, Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWordWrap, words)
+            top += height
 
     def _baseline(self, p: QPainter, boxes: list[QRectF]) -> None:
         places = {b.key: box for b, box in zip(self._blocks, boxes, strict=False)}

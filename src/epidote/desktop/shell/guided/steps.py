@@ -87,8 +87,8 @@ STEPS = (
         "Device and channels",
         "Everything is played and recorded through one sound device. Which of its channels are used must be known"
         " before levels mean anything.",
-        "In the block Source, select the device and the channels. Press Start under Live level, and play or speak"
-        " something: the bars show which inputs receive it.",
+        "In the block Source select the device; in Output and Input the channels. Press Start under Live level, and"
+        " play or speak something: the curve and the levels show which inputs receive it.",
         ("Show source block", "chain source"),
         lambda state: bool(state.device),
     ),
