@@ -401,28 +401,21 @@ class MatrixPage(Page):
 
     def offer_measure(self) -> None:
         """Offer to measure the current cell again with other settings."""
-        subject, column, run = (
-            self.selection.current_subject(),
-            self.selection.current_column(),
-            self.selection.current_run(),
-        )
-        if subject is None or column is None or run is None:
+        cell = self.selection.current_cell()
+        if cell is None:
             return
+        subject, column, run = cell
         self._remeasuring = run
         self._panel_cell = (subject.id, column.id)
         self._offer_run(subject, column, run.settings)
         self.side.setCurrentWidget(self.run_panel)
 
     def offer_recompute(self) -> None:
-        subject, column, run = (
-            self.selection.current_subject(),
-            self.selection.current_column(),
-            self.selection.current_run(),
-        )
-        if subject is None or column is None or run is None:
+        cell = self.selection.current_cell()
+        if cell is None:
             return
+        subject, column, run = cell
         self._recomputing = run
-
         self.run_panel.show_recompute(subject, column, run.chain, procedure_named(run.procedure), run)
         self.side.setCurrentWidget(self.run_panel)
 

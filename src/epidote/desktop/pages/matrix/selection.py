@@ -81,6 +81,13 @@ class MatrixSelection(QObject):
         cells = [(self.model.subject(row), self.model.run(self.model.index(row, column))) for row in rows]
         return [(subject, run) for subject, run in cells if subject is not None and not subject.is_claims]
 
+    def current_cell(self) -> tuple[Subject, Column, RunSummary] | None:
+        """Return row, column and latest run of the current cell; None where it is not measured."""
+        subject, column, run = self.current_subject(), self.current_column(), self.current_run()
+        if subject is None or column is None or run is None:
+            return None
+        return subject, column, run
+
     def selected_subjects(self) -> list[Subject]:
         """Return the rows of the selected cells, the current one among them."""
         subjects = [subject for subject, _ in self.selected_cells()]
