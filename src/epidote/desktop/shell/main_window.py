@@ -288,6 +288,7 @@ class MainWindow(QMainWindow):
     def show_start(self) -> None:
         """Show the start page; the open study stays open."""
         self.page_bar.setVisible(self.session.study is not None)
+        self.page_bar.show_page("")
         self.start.refresh()
         self.stack.setCurrentWidget(self.start)
         self.start.buttons["new"].setFocus()

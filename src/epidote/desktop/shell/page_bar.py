@@ -22,7 +22,7 @@ class PageBar(QWidget):
         self.setObjectName("topBar")
         layout = FlowLayout(self, spacing=4)
         layout.setContentsMargins(8, 0, 14, 0)
-        group = QButtonGroup(self)
+        group = self._group = QButtonGroup(self)
         self.buttons: dict[str, QToolButton] = {}
         for title in titles:
             button = QToolButton()
@@ -43,7 +43,11 @@ class PageBar(QWidget):
         layout.addWidget(self.title)
 
     def show_page(self, title: str) -> None:
-        self.buttons[title].setChecked(True)
+        """Mark the page in view; "" marks none."""
+        self._group.setExclusive(False)
+        for name, button in self.buttons.items():
+            button.setChecked(name == title)
+        self._group.setExclusive(True)
 
     def show_study(self, title: str, *, writable: bool) -> None:
         """Show the study's name; without one the bar says nothing."""

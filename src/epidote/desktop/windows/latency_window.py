@@ -77,8 +77,8 @@ class LatencyWindow(QDialog):
         layout.addWidget(split, 1)
         low, high = (format_quantity(v, "s", digits=2) for v in LIVE)
         guide = Label(
-            f"▲ Above {high}: disturbs live playing. {low} to {high}: borderline (rule of thumb). In the bars the light"
-            " part is what twice the buffer size explains."
+            f"▲ Above {high}: disturbs live playing. {low} to {high}: borderline (rule of thumb). The first part of a"
+            " bar is what twice the buffer size explains."
         )
         guide.setWordWrap(True)
         guide.setProperty("quiet", True)
@@ -120,7 +120,9 @@ class LatencyWindow(QDialog):
             rows.append([TableCell(device, font(), right=False), *cells])
         self.table.show_cells(heads, rows)
         lines = len(seen.devices) + 2
-        self._split.setSizes([lines * self.table.verticalHeader().defaultSectionSize(), self.height()])
+        wanted = lines * self.table.verticalHeader().defaultSectionSize()
+        height = min(wanted, self._split.height() // 2)
+        self._split.setSizes([height, self._split.height() - height])
         self.bars.show_bars([_bar(one) for one in sorted(latencies, key=lambda one: (one.device, one.setting))])
 
     def _cell(self, latency: MeasuredLatency | None) -> TableCell:

@@ -31,8 +31,8 @@ BEGINNINGS = (
         "Measure my interface",
         "Step by step from the first connection to the first result, about ten minutes.",
     ),
-    ("analyse", "Analyse a recording", "Spectrum, distortion and noise of an audio file. Drop files anywhere, too."),
-    ("demo", "Open demo study", "Twelve simulated units, measured while you watch. Nothing is played."),
+    ("analyse", "Analyse a recording", "Spectrum, level and hum of an audio file. Files can be dropped anywhere, too."),
+    ("demo", "Open demo study", "A comparison of simulated units, measured while you watch. Nothing is played."),
     ("open", "Open study", "A study folder on this computer."),
 )
 _WIDEST = 1060
