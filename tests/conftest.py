@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import csv
 import os
+import sys
 import threading
 from pathlib import Path
 
@@ -94,6 +95,21 @@ def private_home(tmp_path, monkeypatch):
     """No test reads or writes anybody's preferences or demo study."""
     for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME"):
         monkeypatch.setenv(name, str(tmp_path / name.lower()))
+
+
+@pytest.fixture(autouse=True)
+def no_window_left():
+    """Windows are destroyed with the test that made them: the next one's style would be computed for them as well."""
+    yield
+    widgets = sys.modules.get("PySide6.QtWidgets")
+    if widgets is None or widgets.QApplication.instance() is None:
+        return
+    from PySide6.QtCore import QEvent
+
+    for window in widgets.QApplication.topLevelWidgets():
+        window.close()
+        window.deleteLater()
+    widgets.QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
 
 @pytest.fixture(autouse=True)

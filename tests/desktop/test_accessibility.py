@@ -69,13 +69,14 @@ def test_what_can_be_used_has_a_name_and_a_role(page):
 
 def reached(window: QWidget) -> list[QWidget]:
     """The widgets that Tab goes through, from the first and once round."""
-    found, widget = [], window.focusWidget() or window
-    for _ in range(400):
-        widget = widget.nextInFocusChain()
-        if widget in found:
-            break
+    begin = widget = window.focusWidget() or window
+    found = []
+    while True:
         if widget.isVisible() and widget.isEnabled() and widget.focusPolicy() & Qt.FocusPolicy.TabFocus:
             found.append(widget)
+        widget = widget.nextInFocusChain()
+        if widget is begin:
+            break
     return found
 
 

@@ -170,8 +170,8 @@ from epidote.desktop import app
 from epidote.desktop.shell.main_window import MainWindow
 shown = []
 class Window(MainWindow):
-    def __init__(self):
-        super().__init__()
+    def __init__(self, **options):
+        super().__init__(**options)
         QTimer.singleShot(50, self.look)
     def look(self):
         if not self.matrix.built or self.matrix.graph_panel.graph.figure() is None:

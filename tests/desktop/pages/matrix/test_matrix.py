@@ -62,7 +62,7 @@ def test_measuring_an_empty_cell(window, rows, columns, qtbot):
     assert page.run_panel.estimate.text() == "About 1.0 s"
     assert page.run_panel.form.values()["level"] == -20
     page.run_panel.form.set_text("frequency", "30 kHz")
-    assert "less than 24000 Hz" in page.run_panel.problem.text()
+    assert "less than 24000 Hz" in page.run_panel.form.errors["frequency"].text()
     assert not page.run_panel.go.isEnabled()
     page.run_panel.form.set_text("frequency", "2k")
     assert page.run_panel.go.isEnabled()
