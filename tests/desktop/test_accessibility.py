@@ -5,6 +5,7 @@ from itertools import pairwise
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAccessible, QColor
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractButton,
     QAbstractItemView,
@@ -80,6 +81,14 @@ def reached(window: QWidget) -> list[QWidget]:
     return found
 
 
+def checked_of_group(button: QAbstractButton) -> QAbstractButton | None:
+    """The checked one of buttons of which one is on: Tab leads to it, the arrow keys to the others."""
+    group = button.group()
+    if group is None or not group.exclusive():
+        return None
+    return group.checkedButton()
+
+
 def test_everything_is_reached_by_the_keyboard(page, window):
     chain = reached(window)
     proxies = [w for w in chain if w.focusProxy() is not None]
@@ -89,9 +98,19 @@ def test_everything_is_reached_by_the_keyboard(page, window):
         own_key = type(widget) is QAbstractButton  # the corner of a table, which selects all
         inside = isinstance(widget.parent(), QComboBox | QLineEdit)
         shown = widget.isVisibleTo(window) and widget.isEnabled() and not own_key and not inside
-        if usable and shown and widget not in chain and widget not in proxies:
+        by_arrow = isinstance(widget, QAbstractButton) and checked_of_group(widget) in chain
+        if usable and shown and widget not in chain and widget not in proxies and not by_arrow:
             missing.append(f"{type(widget).__name__} “{widget.accessibleName() or getattr(widget, 'text', str)()}”")
     assert missing == []
+
+
+def test_arrow_keys_lead_from_tab_to_tab(window, rows, columns, qtbot):
+    tabs = window.matrix.beside.tabs
+    first, second = tabs.keys()[:2]
+    tabs.button(first).setFocus(Qt.FocusReason.TabFocusReason)
+    QTest.keyClick(tabs.button(first), Qt.Key.Key_Right)
+    assert tabs.on() == (second,)
+    wait_for(qtbot, lambda: QApplication.focusWidget() is tabs.button(second))
 
 
 def test_the_order_of_tab_is_that_of_reading(page, window):
