@@ -58,6 +58,8 @@ def window(qtbot, path):
     made = MainWindow()
     qtbot.addWidget(made)
     made.show()
+    made.activateWindow()  # else it has no focus once a window of an earlier test had it
+    qtbot.waitUntil(made.isActiveWindow, timeout=15000)
     made.session.open_path(path)
     qtbot.waitUntil(lambda: made.matrix.built and made.matrix.graph_panel.graph.figure() is not None, timeout=15000)
     yield made

@@ -3,7 +3,7 @@
 from itertools import pairwise
 
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QAccessible, QColor
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
@@ -119,6 +119,32 @@ def test_the_order_of_tab_is_that_of_reading(page, window):
     tops = [w.mapTo(page, w.rect().topLeft()).y() for w in inside]
     jumps = sum(1 for a, b in pairwise(tops) if b < a - page.height() / 3)
     assert jumps <= 3, [(type(w).__name__, top) for w, top in zip(inside, tops, strict=True)]
+
+
+class ShownWindows(QObject):
+    """Notes every widget that is shown as a window of its own."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.names: list[str] = []
+
+    def eventFilter(self, widget, event) -> bool:  # noqa: N802  Qt's name
+        if event.type() is QEvent.Type.Show and isinstance(widget, QWidget) and widget.isWindow():
+            self.names.append(type(widget).__name__)
+        return False
+
+
+@pytest.fixture
+def shown_windows(qtbot):
+    watcher = ShownWindows()
+    QApplication.instance().installEventFilter(watcher)
+    yield watcher.names
+    QApplication.instance().removeEventFilter(watcher)
+
+
+def test_nothing_flashes_as_a_window_while_pages_are_built(shown_windows, page, window):
+    """A part that is shown before it has a parent is a window for a moment, and takes the focus with it."""
+    assert shown_windows == ["MainWindow"]
 
 
 def test_the_focus_can_be_seen(window, rows, columns, qtbot):

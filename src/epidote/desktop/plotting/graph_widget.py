@@ -36,6 +36,7 @@ class GraphWidget(PlotWidget):
     band_wanted = Signal(object)  # (low, high) dragged in the difference strip, or None for everywhere
     menu_wanted = Signal(QPoint)  # the context menu, and where on the screen
     line_drawn = Signal(list)  # corners (x, y) of a line drawn by hand
+    zoom_changed = Signal(bool)  # whether something else than the whole is in view
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, "Graph")
@@ -43,6 +44,7 @@ class GraphWidget(PlotWidget):
         self._view: Viewport | None = None
         self._home: Viewport | None = None
         self._cursor: float | None = None
+        self._zoomed = False
         self._drag: QPointF | None = None
         self._box: QRectF | None = None
         self._banding: float | None = None  # where a band began to be dragged
@@ -67,11 +69,7 @@ class GraphWidget(PlotWidget):
             self._view = self._home = self._cursor = None
         else:
             x = figure.x_extent()
-            zoomed = (
-                self._view is not None
-                and self._home is not None
-                and (self._view.x, self._view.y) != (self._home.x, self._home.y)
-            )
+            zoomed = self.is_zoomed()
             self._home = Viewport(x, figure.y_extent(x), figure.y_extent(x, differences=True))
             fits = (
                 self._view is not None
@@ -85,6 +83,18 @@ class GraphWidget(PlotWidget):
             else:
                 self._view = Viewport(self._view.x, self._view.y, self._home.dy)
         self.redraw()
+
+    def is_zoomed(self) -> bool:
+        """Whether a part of the figure is in view, or more than all of it."""
+        if self._view is None or self._home is None:
+            return False
+        return (self._view.x, self._view.y) != (self._home.x, self._home.y)
+
+    def redraw(self) -> None:
+        super().redraw()
+        if self.is_zoomed() != self._zoomed:
+            self._zoomed = self.is_zoomed()
+            self.zoom_changed.emit(self._zoomed)
 
     def reset_view(self) -> None:
         self._view = self._home

@@ -190,6 +190,8 @@ class MainWindow(QMainWindow):
         repeat = QMenu(self)
         repeat.aboutToShow.connect(lambda: self._fill_repeat(repeat))
         self.matrix.readings.repeat.setMenu(repeat)
+        self.matrix.graph_panel.pins.setMenu(self.menus.context_menu("pins", self))
+        self.matrix.readings.copy_table.clicked.connect(lambda _: self.menus.carry_out_named("copy table"))
 
     def _fill_repeat(self, menu: QMenu) -> None:
         from epidote.desktop.widgets.plain import button_text

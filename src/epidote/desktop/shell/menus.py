@@ -29,7 +29,16 @@ COLUMN_MENU = ("add column", "delete column", "headline", "", "column left", "co
 EMPTY_MENU = ("add row", "add column", "baseline")
 GRAPH_MENU = ("copy graph", "export", "", "corners", "clear pins", "whole graph", "large graph", "four graphs")
 
-PLACES = {"row": ROW_MENU, "cell": CELL_MENU, "column": COLUMN_MENU, "empty": EMPTY_MENU, "graph": GRAPH_MENU}
+PIN_MENU = ("corners", "clear pins")
+
+PLACES = {
+    "row": ROW_MENU,
+    "cell": CELL_MENU,
+    "column": COLUMN_MENU,
+    "empty": EMPTY_MENU,
+    "graph": GRAPH_MENU,
+    "pins": PIN_MENU,
+}
 
 
 class Menus:

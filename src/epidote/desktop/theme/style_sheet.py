@@ -69,6 +69,9 @@ def _buttons(t: Theme) -> str:
     QPushButton[link="true"]:focus, QToolButton[link="true"]:focus {{ text-decoration: underline; border: 1px solid
         {t.accent}; padding: 2px 1px; }}
     QPushButton[link="true"]:disabled, QToolButton[link="true"]:disabled {{ color: {t.disabled}; border: none; }}
+    QWidget[headTools="true"] {{ background: {t.back}; }}
+    QToolButton[sign="true"] {{ padding: 0; }}
+    QToolButton[sign="true"]:focus {{ padding: 0; }}
     QPushButton[over="true"] {{ background: {t.bar}; border-left: 1px solid {t.line}; text-align: center; }}
     #strip QToolButton {{ color: {t.quiet}; }}
     #strip QToolButton:hover {{ color: {t.text}; }}

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QLayout, QLayoutItem, QSizePolicy, QWidget
 class FlowLayout(QLayout):
     """Items side by side in their own size, in as many lines as they need.
 
-    ``add_gap``: while all items have room in one line, those that follow stand at its right end.
+    ``add_gap``: those that follow stand at the right end of the line, or of the next where there is no room for all.
     """
 
     def __init__(self, parent: QWidget | None = None, spacing: int = 8) -> None:
@@ -77,10 +77,14 @@ class FlowLayout(QLayout):
         area = rect.marginsRemoved(margins)
         lines: list[list[tuple[QLayoutItem, QSize]]] = [[]]
         used = 0
-        for item in self._shown():
-            size = _size_in(item, area.width())
+        shown = [(item, _size_in(item, area.width())) for item in self._shown()]
+        after_gap = self._gap_in(shown)
+        for number, (item, size) in enumerate(shown):
             needed = size.width() + (self.spacing() if lines[-1] else 0)
-            if lines[-1] and used + needed > area.width():
+            wanted = needed
+            if number == after_gap:
+                wanted += self._width_of(shown[number + 1 :])
+            if lines[-1] and used + wanted > area.width():
                 lines.append([])
                 used, needed = 0, size.width()
             lines[-1].append((item, size))
@@ -89,17 +93,26 @@ class FlowLayout(QLayout):
         for line in lines:
             height = max((size.height() for _, size in line), default=0)
             if move:
-                self._place(line, QRect(area.left(), top, area.width(), height), spread=len(lines) == 1)
+                self._place(line, QRect(area.left(), top, area.width(), height))
             top += height + self.spacing() // 2
         return top - self.spacing() // 2 - rect.top() + margins.bottom()
 
-    def _place(self, line: list[tuple[QLayoutItem, QSize]], area: QRect, *, spread: bool) -> None:
-        left = area.left()
+    def _gap_in(self, line: list[tuple[QLayoutItem, QSize]]) -> int | None:
+        """Return the place of the first item at the right end; None: there is none."""
+        if self._gap is None:
+            return None
+        right = self._items[self._gap :]
+        return next((number for number, (item, _) in enumerate(line) if item in right), None)
+
+    def _width_of(self, items: list[tuple[QLayoutItem, QSize]]) -> int:
+        """Return the width of items that follow others, each with the space before it."""
+        return sum(size.width() + self.spacing() for _, size in items)
+
+    def _place(self, line: list[tuple[QLayoutItem, QSize]], area: QRect) -> None:
+        left, after_gap = area.left(), self._gap_in(line)
         for number, (item, size) in enumerate(line):
-            if spread and self._gap is not None and self._items.index(item) >= self._gap:
-                rest = sum(s.width() for _, s in line[number:]) + self.spacing() * (len(line) - number - 1)
-                left = max(left, area.right() + 1 - rest)
-                spread = False
+            if number == after_gap:
+                left = max(left, area.right() + 1 - size.width() - self._width_of(line[number + 1 :]))
             down = (area.height() - size.height()) // 2
             item.setGeometry(QRect(QPoint(left, area.top() + down), size))
             left += size.width() + self.spacing()

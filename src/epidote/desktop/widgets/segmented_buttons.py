@@ -60,7 +60,8 @@ class SegmentedButtons(QWidget):
                 self._group.addButton(button)
                 self._layout.addWidget(button)
                 self._buttons[key] = button
-        self.setVisible(bool(options))
+        if self.parentWidget() is not None or not options:  # else it would be a window of its own for a moment
+            self.setVisible(bool(options))
         has_track = self._look == "segment" and bool(options)
         if self.property("track") != has_track:
             self.setProperty("track", has_track)

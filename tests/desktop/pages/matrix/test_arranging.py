@@ -1,8 +1,9 @@
 """Rows and columns where they belong: added, moved, renamed, filtered, sorted, folded; widths; earlier runs."""
 
 import pytest
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QLineEdit, QMenu
+from PySide6.QtCore import QEvent, QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLineEdit, QMenu
 
 from epidote.desktop.pages.matrix.matrix_table.row_order import BY_DATE, BY_UNIT, RowOrder
 from epidote.desktop.widgets.dialogs import RowDialog, parse_condition_sets
@@ -18,6 +19,48 @@ def names(window) -> list[str]:
 def filled(menu: QMenu) -> list[str]:
     menu.aboutToShow.emit()
     return [action.text() for action in menu.actions() if not action.isSeparator()]
+
+
+# -- the buttons in a row's head -----------------------------------------------------------------------
+
+
+def test_a_row_is_hidden_and_made_the_reference_in_its_head(window, rows, columns, qtbot):
+    page = window.matrix
+    heads, tools = page.table.heads, page.pane.head_tools
+    page.selection.select([rows["high"]], columns["tone"])
+    low = page.model.index_of(rows["low"], None).row()
+    window.setFocus()
+    wait_for(qtbot, lambda: not page.table.hasFocus() and not tools.isVisible())
+    QTest.mouseMove(heads.viewport(), heads.head_rect(low).center())
+    wait_for(qtbot, lambda: tools.isVisible() and tools.row == low)
+    assert heads.head_rect(low).contains(tools.geometry())
+    assert tools.shown.isChecked() and not tools.reference.isChecked()
+
+    tools.shown.click()
+    wait_for(qtbot, lambda: not page.model.subject(low).shown)
+    assert page.selection.current_subject().id == rows["low"]
+    wait_for(qtbot, lambda: not tools.shown.isChecked())
+    tools.reference.click()
+    wait_for(qtbot, lambda: window.session.overview.reference == rows["low"])
+    wait_for(qtbot, tools.reference.isChecked)
+
+    opened = []
+    page.menu_wanted.connect(lambda place, where: opened.append(place))
+    window.matrix.menu_wanted.disconnect(window._show_context_menu)  # a menu would wait for a choice
+    tools.more.click()
+    assert opened == ["row"]
+    QApplication.sendEvent(heads.viewport(), QEvent(QEvent.Type.Leave))
+    wait_for(qtbot, lambda: not tools.isVisible())
+
+
+def test_the_current_row_has_its_buttons_while_the_matrix_has_the_focus(window, rows, columns, qtbot):
+    page = window.matrix
+    page.selection.select([rows["a25"]], columns["tone"])
+    page.table.setFocus()
+    tools = page.pane.head_tools
+    wait_for(qtbot, lambda: tools.isVisible() and tools.row == page.table.currentIndex().row())
+    QTest.keyClick(page.table, Qt.Key.Key_Up)
+    wait_for(qtbot, lambda: tools.row == page.table.currentIndex().row())
 
 
 # -- adding ------------------------------------------------------------------------------------------

@@ -135,9 +135,27 @@ def test_the_graph_fills_the_window_and_goes_back(window, qtbot):
     assert not page.pane.isVisible() and not page.side_whole.isVisible()
     wait_for(qtbot, lambda: page.graph_panel.width() > 1.4 * before)
     assert page.graph_panel.graph.hasFocus()
-    assert page.graph_panel.large.text() == "Smaller graph"
-    page.graph_panel.large.click()
+    assert not page.graph_panel.large.isVisible()
+    page.graph_panel.smaller.click()
+    assert page.graph_panel.large.isVisible() and not page.graph_panel.smaller.isVisible()
     assert page.pane.isVisible() and page.side_whole.isVisible()
+
+
+def test_zoom_can_be_reset_where_it_was_made_and_pins_have_a_menu_above_the_graph(window, rows, columns, qtbot):
+    page = window.matrix
+    page.selection.select([rows["high"]], columns["response"])
+    panel = page.graph_panel
+    wait_for(qtbot, lambda: panel.graph.figure() is not None)
+    assert not panel.whole.isVisible()
+    panel.graph.zoom_x(0.5)
+    assert panel.whole.isVisible()
+    panel.whole.click()
+    assert not panel.whole.isVisible() and not panel.graph.is_zoomed()
+    menu = panel.pins.menu()
+    menu.aboutToShow.emit()
+    assert [a.text().replace("&", "") for a in menu.actions()] == ["Pin -3 dB points", "Remove pins"]
+    assert not window.actions_by_name["clear pins"].isEnabled()  # there is none
+    menu.aboutToHide.emit()
 
 
 def test_where_the_panel_is_and_how_the_room_is_divided_is_kept(window, qtbot):

@@ -9,11 +9,13 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from epidote.desktop.plotting.graph_widget import GraphWidget
+from epidote.desktop.plotting.icons import inward_mark, outward_mark, sheets_mark
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.scrolled import WrappingWidget
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
+from epidote.desktop.widgets.sign_button import SignButton
 
 if TYPE_CHECKING:  # what holds curves needs NumPy, which is loaded after the window shows
     from epidote.desktop.plotting.figure import Figure
@@ -68,37 +70,22 @@ class GraphPanel(WrappingWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 8, 8, 4)
         layout.setSpacing(2)
-        self.heading = Label()
-        self.heading.setProperty("heading", True)
-        self.views, self.variants, self.axes, self.units, self.aligning = (
-            SegmentedButtons(tabs=True),
-            SegmentedButtons(),
-            SegmentedButtons(),
-            SegmentedButtons(),
-            SegmentedButtons(),
-        )
-        self.aligning.setToolTip("Align the gain of each curve with the reference before comparing")
-        self.axes.setToolTip("X-axis quantity")
-        self.channels = SegmentedButtons(several=True)
-        self.channels.setToolTip("Channels shown")
-        self.export = QToolButton()
-        self.export.setText("Export…")
-        self.lines = QToolButton()
-        self.lines.setText("Limits")
-        self.lines.setToolTip("Show, add or edit guides, limits and claims in this graph")
-        self.lines.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        self.lines.setProperty("menu", True)
-        self._extra_action = ""
-        self.extra = QToolButton()  # what only this procedure's runs have
-        self.extra.clicked.connect(lambda _: self.action_wanted.emit(self._extra_action))
-        self.show_extra("", "")
-        self.large = QToolButton()
-        self.large.clicked.connect(lambda _: self.action_wanted.emit("large graph"))
-        self.export.clicked.connect(lambda _: self.action_wanted.emit("export"))
-        self.show_large(False)
+        self._build_choices()
+        self._build_buttons(theme)
         self._build_step()
         for widgets in (
-            (self.heading, self.views, None, self.lines, self.extra, self.export, self.large),
+            (
+                self.heading,
+                self.views,
+                None,
+                self.pins,
+                self.lines,
+                self.extra,
+                self.export,
+                self.copy,
+                self.large,
+                self.smaller,
+            ),
             (self.variants, self.step, self.aligning, None, self.axes, self.units, self.channels),
         ):
             line = FlowLayout(spacing=10)
@@ -117,11 +104,66 @@ class GraphPanel(WrappingWidget):
         self.empty.clicked.connect(lambda _: self.action_wanted.emit("whole column"))
         self.empty.hide()
         self.grid.addWidget(self.empty, 1, 0, 1, 2, Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter)
+        self.whole = QToolButton()
+        self.whole.setText("Reset zoom")
+        self.whole.setToolTip("Show the whole graph (Ctrl+0)")
+        self.whole.clicked.connect(lambda _: self.action_wanted.emit("whole graph"))
+        self.whole.hide()
+        self.grid.addWidget(self.whole, 0, 0, 1, 2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
+        self.graph.zoom_changed.connect(self._offer_whole)
         layout.addLayout(self.grid, 1)
         self.others: list[OtherGraph] = []
         self.four_shown = False
         for choice in (self.views, self.variants, self.axes, self.units, self.channels, self.aligning):
             choice.chosen.connect(lambda _: self.choice_changed.emit())
+
+    def _build_choices(self) -> None:
+        """Build what selects which curves are drawn, and how."""
+        self.heading = Label()
+        self.heading.setProperty("heading", True)
+        self.views, self.variants, self.axes, self.units, self.aligning = (
+            SegmentedButtons(tabs=True),
+            SegmentedButtons(),
+            SegmentedButtons(),
+            SegmentedButtons(),
+            SegmentedButtons(),
+        )
+        self.aligning.setToolTip("Align the gain of each curve with the reference before comparing")
+        self.axes.setToolTip("X-axis quantity")
+        self.channels = SegmentedButtons(several=True)
+        self.channels.setToolTip("Channels shown")
+
+    def _build_buttons(self, theme: Theme) -> None:
+        """Build the commands that the graph needs."""
+        self.export = QToolButton()
+        self.export.setText("Export…")
+        self.lines = QToolButton()
+        self.lines.setText("Limits")
+        self.lines.setToolTip("Show, add or edit guides, limits and claims in this graph")
+        self.lines.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.lines.setProperty("menu", True)
+        self.pins = QToolButton()
+        self.pins.setText("Pins")
+        self.pins.setToolTip("Mark points of the curves; a double-click in the graph adds a pin")
+        self.pins.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.pins.setProperty("menu", True)
+        self.copy = SignButton(
+            sheets_mark,
+            "Copy graph",
+            "Copy the graph as a picture, with its settings and cautions (Ctrl+Shift+G)",
+            theme,
+        )
+        self.copy.clicked.connect(lambda _: self.action_wanted.emit("copy graph"))
+        self._extra_action = ""
+        self.extra = QToolButton()  # what only this procedure's runs have
+        self.extra.clicked.connect(lambda _: self.action_wanted.emit(self._extra_action))
+        self.show_extra("", "")
+        self.large = SignButton(outward_mark, "Larger graph", "Fill the window with the graph (F11)", theme)
+        self.smaller = SignButton(inward_mark, "Smaller graph", "Show matrix and panel again (F11)", theme)
+        self.smaller.clicked.connect(lambda _: self.action_wanted.emit("large graph"))
+        self.large.clicked.connect(lambda _: self.action_wanted.emit("large graph"))
+        self.export.clicked.connect(lambda _: self.action_wanted.emit("export"))
+        self.smaller.hide()
 
     def _build_step(self) -> None:
         """Build what goes from step to step of a sweep."""
@@ -150,6 +192,10 @@ class GraphPanel(WrappingWidget):
         self.empty.setVisible(on)
         self.empty.raise_()
 
+    def _offer_whole(self, on: bool) -> None:
+        self.whole.setVisible(on)
+        self.whole.raise_()
+
     def show_extra(self, words: str, action: str) -> None:
         """Offer a command that these runs have beside the usual ones; "" for none."""
         self._extra_action = action
@@ -165,18 +211,16 @@ class GraphPanel(WrappingWidget):
             self.others.append(other)
         span = 1 if on else 2
         self.grid.addWidget(self.graph, 0, 0, span, span)
+        self.grid.addWidget(self.whole, 0, 0, 1, span, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
         for number, other in enumerate(self.others, start=1):
             if on:
                 self.grid.addWidget(other, number // 2, number % 2)
             other.setVisible(on)
 
     def show_large(self, large: bool) -> None:
-        """Say what the button for the size of the graph does next."""
-        self.large.setText("Smaller graph" if large else "Larger graph")
-        if large:
-            self.large.setToolTip("Show matrix and panel again (F11)")
-        else:
-            self.large.setToolTip("Fill the window with the graph (F11)")
+        """Offer the other size of the graph."""
+        self.large.setVisible(not large)
+        self.smaller.setVisible(large)
 
     def show_step(self, words: str) -> None:
         """Which step of a staircase is in view; "": none is to choose."""
@@ -185,6 +229,8 @@ class GraphPanel(WrappingWidget):
 
     def set_theme(self, theme: Theme) -> None:
         self.theme = theme
+        for button in (self.copy, self.large, self.smaller):
+            button.set_theme(theme)
         self.graph.set_theme(theme)
         for other in self.others:
             other.graph.set_theme(theme)

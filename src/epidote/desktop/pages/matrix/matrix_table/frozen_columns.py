@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QItemSelectionModel, QModelIndex, QPersistentModelIndex, QPoint, QRect, Qt, Signal
+from PySide6.QtCore import QEvent, QItemSelectionModel, QModelIndex, QPersistentModelIndex, QPoint, QRect, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemDelegate,
@@ -34,6 +34,7 @@ class MatrixTable(QTableView):
     row_moved = Signal(int, int)
     column_moved = Signal(int, int)
     rename_wanted = Signal(int)
+    head_pointed_at = Signal(int)  # the row whose head the pointer is over; -1: none
 
     def __init__(
         self,
@@ -189,6 +190,7 @@ class _Heads(QTableView):
         self.setAccessibleName("Row headers")
         self.setFocusProxy(table)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setMouseTracking(True)
         for policy in (self.setHorizontalScrollBarPolicy, self.setVerticalScrollBarPolicy):
             policy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
 
@@ -207,6 +209,7 @@ class _Heads(QTableView):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         at = event.position().toPoint()
         if self._pressed is None:
+            self._table.head_pointed_at.emit(self.rowAt(at.y()))
             super().mouseMoveEvent(event)
             return
         far = (at - self._pressed).manhattanLength() >= QApplication.startDragDistance()
@@ -214,6 +217,11 @@ class _Heads(QTableView):
             self._target = self._row_boundary(at.y())
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
             self.viewport().update()
+
+    def viewportEvent(self, event: QEvent) -> bool:
+        if event.type() is QEvent.Type.Leave:
+            self._table.head_pointed_at.emit(-1)
+        return super().viewportEvent(event)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         pressed, target = self._pressed, self._target
@@ -250,6 +258,10 @@ class _Heads(QTableView):
         p.setPen(QPen(self.palette().highlight().color(), 3))
         p.drawLine(0, y, self.viewport().width(), y)
         p.end()
+
+    def head_rect(self, row: int) -> QRect:
+        """Where a row's head is, in the coordinates of the viewport."""
+        return QRect(0, self.rowViewportPosition(row), self.columnWidth(0), self.rowHeight(row))
 
     def name_rect(self, row: int) -> QRect:
         """Where the name in a row's head is, in the coordinates of the viewport."""

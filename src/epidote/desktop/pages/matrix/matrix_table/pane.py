@@ -5,10 +5,19 @@ from __future__ import annotations
 import json
 
 from PySide6.QtCore import QItemSelectionModel, QTimer, Signal
-from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from epidote.desktop.pages.matrix.matrix_table.delegate import MatrixDelegate, MatrixHeader, head_width, row_height
 from epidote.desktop.pages.matrix.matrix_table.frozen_columns import MatrixTable
+from epidote.desktop.pages.matrix.matrix_table.head_tools import HeadTools
 from epidote.desktop.pages.matrix.matrix_table.model import MatrixModel
 from epidote.desktop.pages.matrix.matrix_table.row_order import RowOrder
 from epidote.desktop.pages.matrix.matrix_table.row_tools import RowTools
@@ -43,6 +52,8 @@ class MatrixPane(QWidget):
         self.delegate.covered = self.table  # its second view of the heads lies over them
         self.tools = RowTools(lambda: model.order, lambda: session.overview)
         self.table.put_into_head(self.tools)
+        self._pointed_at = -1  # the row whose head the pointer is over
+        self.head_tools = HeadTools(self.table.heads.viewport(), theme)
         self.header.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         self.header.setMinimumSectionSize(_LEAST_COLUMN)
         self.header.sectionResized.connect(self._resized)
@@ -58,6 +69,17 @@ class MatrixPane(QWidget):
         self.table.row_moved.connect(self.move_row)
         self.table.column_moved.connect(self.move_column)
         self.table.rename_wanted.connect(self.rename)
+        self.table.head_pointed_at.connect(self._point_at)
+        self.head_tools.command_wanted.connect(self._command_head)
+        self.head_tools.menu_wanted.connect(self._offer_head_menu)
+        for moved in (
+            model.modelReset,
+            model.dataChanged,
+            cells.currentChanged,
+            self.table.verticalScrollBar().valueChanged,
+        ):
+            moved.connect(lambda *_: self._place_head_tools())
+        QApplication.instance().focusChanged.connect(self._place_head_tools)  # type: ignore[union-attr]
 
     def _least_height(self) -> int:
         return self.header.sizeHint().height() + round(_LEAST_ROWS * row_height())
@@ -81,6 +103,45 @@ class MatrixPane(QWidget):
         line.addWidget(self.show_all)
         line.addStretch(1)
         return foot
+
+    # -- the buttons in a row's head ---------------------------------------------------------------
+
+    def _point_at(self, row: int) -> None:
+        if row != self._pointed_at:
+            self._pointed_at = row
+            self._place_head_tools()
+
+    def _place_head_tools(self, *_: object) -> None:
+        """Show the buttons in the head that the pointer is over, else in that of the current row while it has focus."""
+        row, focused = self._pointed_at, QApplication.focusWidget()
+        if row < 0 and focused is not None and (focused is self.table or self.head_tools.isAncestorOf(focused)):
+            row = self.table.currentIndex().row()
+        subject = self._model.subject(row)
+        if subject is None or subject.is_claims:
+            self.head_tools.hide()
+            return
+        self.head_tools.show_row(
+            row,
+            self.table.heads.head_rect(row),
+            shown=subject.shown,
+            reference=self._model.is_reference(row),
+            writable=self._session.writable,
+        )
+
+    def _command_head(self, command: str) -> None:
+        self._select_head()
+        self.command_wanted.emit(command)
+
+    def _offer_head_menu(self) -> None:
+        self._select_head()
+        more = self.head_tools.more
+        self.table.menu_wanted.emit("row", more.mapToGlobal(more.rect().bottomLeft()))
+
+    def _select_head(self) -> None:
+        """Make the row of the buttons the current one, in the column that is in view."""
+        row, column = self.head_tools.row, max(1, self.table.currentIndex().column())
+        if self.table.currentIndex().row() != row:
+            self.table.setCurrentIndex(self._model.index(row, column))
 
     # -- which rows --------------------------------------------------------------------------------
 
@@ -181,6 +242,7 @@ class MatrixPane(QWidget):
         if subject is None or subject.unit is None or not self._session.writable:
             return
         unit = subject.unit
+        self.head_tools.hide()
         line = QLineEdit(unit.name, self.table.heads.viewport())
         line.setAccessibleName("Name of the unit")
         line.setGeometry(self.table.heads.name_rect(row))
@@ -202,6 +264,7 @@ class MatrixPane(QWidget):
     def set_theme(self, theme: Theme) -> None:
         self.delegate.theme = self.header.theme = self.own_header.theme = theme
         self.tools.set_fonts()
+        self.head_tools.set_theme(theme)
         self.table.setMinimumHeight(self._least_height())
         for view in (self.table, self.table.heads):
             view.verticalHeader().setDefaultSectionSize(row_height())

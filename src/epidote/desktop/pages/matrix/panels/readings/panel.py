@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QMenu,
     QPushButton,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -69,6 +70,10 @@ class ReadingsPanel(QWidget):
         top.addStretch(1)
         self.units = SegmentedButtons()
         top.addWidget(self.units)
+        self.copy_table = QToolButton()
+        self.copy_table.setText("Copy")
+        self.copy_table.setToolTip("Copy the readings, with tabs between the columns (Ctrl+Shift+T)")
+        top.addWidget(self.copy_table)
         layout.addLayout(top)
         self._build_table()
         # the words stand below the table, and beside it where the panel is wide
