@@ -39,9 +39,9 @@ class IdealDevice:
     def exchange(self, stimulus, *, ceiling_dbfs, progress, cancelled, enough=None):
         samples = playable(stimulus, self.rate, ceiling_dbfs)
         played = np.zeros((stimulus.frames, self.channels))
-        for number in stimulus.channels:
+        for place, number in enumerate(stimulus.channels):
             if number <= self.channels:
-                played[:, number - 1] = samples
+                played[:, number - 1] = samples[:, min(place, samples.shape[1] - 1)]
         late = np.zeros_like(played)
         late[self.late :] = played[: played.shape[0] - self.late]
         back = self.unit(late) + self.noise * self.rng.standard_normal(played.shape)

@@ -59,7 +59,8 @@ CASES = [
         "analyse gong tone.wav",
         2,
         (
-            "Available: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency,"
+            "Available: band-levels, crosstalk, distortion-frequency, distortion-level, gain, impedance,"
+            " intermodulation, latency,"
             " multitone, noise, paths, response, spectrum, tone"
         ),
     ),

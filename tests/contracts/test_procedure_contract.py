@@ -10,6 +10,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.errors import EpidoteError
 from epidote.core.procedures.registry import procedure, procedures, reading_titles
 from epidote.core.results.caution import Caution
+from epidote.core.results.channels import AVERAGE
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, curve_fault
 from epidote.core.settings import make_settings
@@ -82,7 +83,7 @@ def require_sound(case: Case, result: Result, channels: int = 2) -> None:
     assert len(set(keys)) == len(keys), "two readings of one name, channel and operating point"
     for reading in result.readings:
         assert reading.key in titles, f"{reading.key} has no title"
-        assert 1 <= reading.channel <= channels
+        assert AVERAGE <= reading.channel <= channels
         assert reading.value is None or np.isfinite(reading.value), reading
         assert reading.value is not None or reading.cautions or result.cautions, (
             f"{reading.key}: no value and no caution that says why"

@@ -112,7 +112,7 @@ class Device(Protocol):
 
 
 def playable(stimulus: Stimulus, rate: float, ceiling_dbfs: float) -> Samples:
-    """Return the stimulus' samples (frames,).
+    """Return the stimulus' samples (frames, 1), the same for all outputs, or (frames, outputs).
 
     Raises FormatRefusedError for one of another rate, MeasurementError for one above the ceiling.
     """
@@ -121,7 +121,7 @@ def playable(stimulus: Stimulus, rate: float, ceiling_dbfs: float) -> Samples:
             f"The device runs at {rate:g} Hz, the stimulus at {stimulus.rate:g} Hz. Nothing was played; use the same"
             " sample rate for both."
         )
-    played = stimulus.samples()
+    played = stimulus.by_output()
     if float(np.abs(played).max()) > from_db(ceiling_dbfs) * (1 + 1e-9):
         raise MeasurementError(
             f"The stimulus would exceed the chain's maximum output level of {ceiling_dbfs:g} dBFS. Nothing was played;"

@@ -6,13 +6,16 @@ from collections.abc import Sequence
 from dataclasses import replace
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.quantities.outside import load_json
+
+if TYPE_CHECKING:
+    from epidote.core.signals.recording import Recording
 
 _MOST_DESCRIPTION = 64_000_000  # bytes
 _LONGEST = 1e7  # s
@@ -72,7 +75,7 @@ def stimulus(
         samples, description = file.samples(), describe(procedure, settings, file)
         words = "with sync markers. Analyse a recording of it with --stimulus {}."
     else:
-        samples, description = stimuli[0].samples(), describe_stimulus(procedure, settings, stimuli[0])
+        samples, description = stimuli[0].by_output(), describe_stimulus(procedure, settings, stimuli[0])
         words = f"{bits.value} bit. Analyse a recording of it with --stimulus {{}}."
     description_file = write_with_description(out, samples, rate, bits.value, description)
     if as_json:
@@ -82,7 +85,7 @@ def stimulus(
     return 0
 
 
-def _described(path: Path) -> tuple[dict[str, Any], Any, Any]:
+def described(path: Path) -> tuple[dict[str, Any], Any, Any]:
     """Return settings, stimulus and marks (or None) from a description written by ``stimulus``."""
     from epidote.audio.files.sound_file import read_bounded
     from epidote.core.stimuli.every import stimulus_from_json
@@ -115,6 +118,10 @@ def analyse(
         Path | None,
         typer.Option(help="loopback recording of the chain with the same stimulus; corrected for, or used as floor"),
     ] = None,
+    background: Annotated[
+        Path | None,
+        typer.Option(help="recording of the background alone, for procedures that compare the level with it"),
+    ] = None,
     channel: Annotated[list[int], typer.Option(help="analyse only this channel (from 1); may be repeated")] = [],
     track: Annotated[int, typer.Option(help="track of a multi-track file (from 1); “paths” uses all", min=1)] = 1,
     first: Annotated[
@@ -136,8 +143,8 @@ def analyse(
     from epidote.measurement.processing import analyse
 
     proc = find(procedure)
-    described, played, marks = _described(stimulus) if stimulus else ({}, None, None)
-    settings = make_settings(proc.Settings, {**described, **parsed_settings(proc.Settings, set_)})
+    stated, played, marks = described(stimulus) if stimulus else ({}, None, None)
+    settings = make_settings(proc.Settings, {**stated, **parsed_settings(proc.Settings, set_)})
 
     def read(path: Path) -> list[Recording]:
         signal = _signal_of(read_tracks(path, first, last), path.name, track, channel)
@@ -155,6 +162,8 @@ def analyse(
             return 0
     clocks: list[ClockOffset] = []
     captured = [recording for path in recordings for recording in read(path)]
+    if background is not None:
+        captured.insert(0, _background(proc, background, track, channel))
     path_chain = read_chain(chain, rate=captured[0].signal.rate).changed(rate=captured[0].signal.rate)
     result = analyse(procedure, captured, settings, path_chain)
     if baseline is not None:
@@ -178,6 +187,18 @@ def analyse(
         )
         return 3
     return 0
+
+
+def _background(procedure: Any, path: Path, track: int, channels: list[int]) -> Recording:
+    """Return a recording of the background as a run keeps it: that of silence. Raises SettingError."""
+    from epidote.audio.files.sound_file import read_tracks
+    from epidote.core.signals.recording import Recording
+    from epidote.core.stimuli.silence import silence
+
+    if not procedure.takes_background:
+        raise SettingError(f"“{procedure.title}” does not use a recording of the background. Leave out --background.")
+    signal = _signal_of(read_tracks(path), path.name, track, channels)
+    return Recording(signal, silence(signal.rate, signal.frames / signal.rate))
 
 
 def _signal_of(tracks: Sequence[Any], name: str, number: int, channels: list[int]) -> Any:

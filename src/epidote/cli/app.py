@@ -10,7 +10,7 @@ import sys
 
 import typer
 
-from epidote.cli import analyse, compare, curve_files, judge, measure, study
+from epidote.cli import analyse, compare, curve_files, judge, measure, recordings, study, uniformity
 from epidote.core.errors import EpidoteError
 from epidote.core.text import visible
 
@@ -33,7 +33,11 @@ app.command("procedures")(measure.list_procedures)
 app.command("demo")(measure.demo)
 study.app.command("curve-in")(curve_files.curve_in)
 study.app.command("curve-out")(curve_files.curve_out)
+study.app.command("import-recording")(recordings.import_recording)
+study.app.command("await")(recordings.await_recording)
+study.app.command("attach")(recordings.attach)
 compare.app.command("claims")(judge.claims)
+compare.app.command("uniformity")(uniformity.compare_uniformity)
 compare.app.command("limits")(judge.limits)
 app.add_typer(study.app, name="study")
 app.add_typer(compare.app, name="compare")

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_reading
 from epidote.core.quantities.units import QuantityError, parse_as
+from epidote.core.results.channels import channel_name
 from epidote.core.settings import unit_of
 from epidote.core.text import visible
 
@@ -74,7 +75,7 @@ def print_result(result: Result, titles: dict[str, str]) -> None:
     """Print readings as a table, one column per channel, then the cautions in words."""
     channels = sorted({r.channel for r in result.readings})
     keys = dict.fromkeys(r.key for r in result.readings)
-    say("".ljust(22) + "".join(f"channel {c}".rjust(18) for c in channels))
+    say("".ljust(22) + "".join(channel_name(c).rjust(18) for c in channels))
     for key in keys:
         row = titles.get(key, key).ljust(22)
         marks: list[str] = []

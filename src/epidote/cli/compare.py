@@ -12,6 +12,7 @@ from epidote.cli.common import print_json, say
 from epidote.cli.study import PathArgument, find_subject
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_quantity
+from epidote.core.results.channels import channel_key, channel_name, parse_channel
 from epidote.study.models import Overview, RunSummary, Subject
 from epidote.study.store import Study
 
@@ -23,7 +24,7 @@ app = typer.Typer(
 
 Against = Annotated[str, typer.Option("--against", help="row to compare with [default: the study's reference]")]
 Procedure = Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")]
-Channel = Annotated[int, typer.Option(help="channel, from 1", min=1)]
+Channel = Annotated[int, typer.Option(help="channel, from 1, or “average”", parser=parse_channel, metavar="CHANNEL")]
 
 
 def runs_of_procedure(study: Study, procedure: str) -> tuple[Overview, dict[int, RunSummary]]:
@@ -87,7 +88,7 @@ def readings(
             mismatches = [mismatch_to_json(one) for one in report.mismatches]
             reports.append({"subject": subject.full_name, "differences": rows, "unlike": mismatches})
     if as_json:
-        print_json({"reference": base.full_name, "channel": channel, "rows": reports})
+        print_json({"reference": base.full_name, "channel": channel_key(channel), "rows": reports})
         return 0
     for row in reports:
         say(f"{row['subject']} vs. {base.full_name}")
@@ -144,7 +145,7 @@ def curves(
 
         reference = of(base)
         if reference is None:
-            raise SettingError(f"{base.full_name} has no curve “{curve}” in channel {channel}.")
+            raise SettingError(f"{base.full_name} has no curve “{curve}” in {channel_name(channel)}.")
         others = [s for s in seen.subjects if s.id in runs and s.id != base.id and not s.is_baseline]
         for subject in others:
             own, shift = of(subject), None
@@ -172,7 +173,7 @@ def curves(
                 }
             )
     if as_json:
-        print_json({"reference": base.full_name, "curve": curve, "channel": channel, "rows": rows})
+        print_json({"reference": base.full_name, "curve": curve, "channel": channel_key(channel), "rows": rows})
         return 0
     for row in rows:
         say(_deviation_in_words(row))
@@ -222,7 +223,7 @@ def points(
         sample = next((c for c in curves_by_subject.values() if c), None)
         if sample is None:
             raise SettingError(
-                f"No row has the curve “{curve}” in channel {channel}. Use a curve and channel of this column."
+                f"No row has the curve “{curve}” in {channel_name(channel)}. Use a curve and channel of this column."
             )
         # a wire's curves know no watts; the other rows' do
         units = sorted(
@@ -255,7 +256,14 @@ def points(
                         }
                     )
     if as_json:
-        print_json({"reference": base.full_name if base else None, "curve": curve, "channel": channel, "points": rows})
+        print_json(
+            {
+                "reference": base.full_name if base else None,
+                "curve": curve,
+                "channel": channel_key(channel),
+                "points": rows,
+            }
+        )
         return 0
     for name in dict.fromkeys(t["point"] for t in rows):
         say(name)
@@ -302,7 +310,8 @@ def conditions(
                     )
     if not rows:
         raise SettingError(
-            f"No row has the reading “{reading}” in channel {channel}. Use a reading that “epidote study show” lists."
+            f"No row has the reading “{reading}” in {channel_name(channel)}. Use a reading that “epidote study show”"
+            " lists."
         )
     g = grid(rows)
     equivalences = equivalent_settings(g)

@@ -9,8 +9,10 @@ from typing import Annotated
 import typer
 
 from epidote.cli.common import say
+from epidote.cli.compare import Channel
 from epidote.cli.study import PathArgument, find_subject
 from epidote.core.errors import SettingError
+from epidote.core.results.channels import channel_name
 from epidote.study.store import Study
 
 
@@ -65,7 +67,7 @@ def curve_out(
     run: Annotated[int, typer.Argument(help="run number")],
     out: Annotated[Path, typer.Argument(help="text file to write")],
     curve: Annotated[str, typer.Option(help="curve to export")] = "level",
-    channel: Annotated[int, typer.Option(min=1)] = 1,
+    channel: Channel = 1,
 ) -> int:
     """Export a curve, with phase if available, as a text file."""
     from epidote.audio.files.sound_file import write_whole
@@ -79,7 +81,7 @@ def curve_out(
         level = next((c for c in curves_of_channel if c.key == curve), None)
         if level is None:
             raise SettingError(
-                f"Run {run} has no curve “{curve}” in channel {channel}. Available:"
+                f"Run {run} has no curve “{curve}” in {channel_name(channel)}. Available:"
                 f" {', '.join(sorted({c.key for c in curves_of_channel}))}."
             )
         if curve == "level":

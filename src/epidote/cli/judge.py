@@ -12,6 +12,7 @@ from epidote.cli.common import print_json, say
 from epidote.cli.compare import Channel, runs_of_procedure
 from epidote.cli.study import PathArgument, find_subject
 from epidote.core.errors import SettingError
+from epidote.core.results.channels import channel_key
 from epidote.study.store import Study
 
 NOT_MET = 5  # exit code
@@ -140,7 +141,7 @@ def limits(
                     {
                         "subject": s,
                         "limit": h.limit.name,
-                        "channel": h.channel,
+                        "channel": channel_key(h.channel),
                         "passed": h.passed,
                         "margin": h.margin,
                         "at": h.at,

@@ -24,10 +24,11 @@ from epidote.core.procedures.registry import procedure
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.result import Result
 from epidote.core.settings import Settings, labelled, make_settings
-from epidote.core.signals.recording import Section
+from epidote.core.signals.recording import Recording, Section
 from epidote.core.signals.signal import Samples
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.marked_sequence import MarkedSequence, build_marked_sequence
+from epidote.core.stimuli.silence import silence
 from epidote.core.stimuli.stepped_tones import KIND as STAIRCASE
 from epidote.core.stimuli.stepped_tones import steps_of
 from epidote.measurement.chain_for_row import chain_for_subject
@@ -171,3 +172,37 @@ def import_segment(study: Study, order: RunPlan, sections: Sequence[Section], wo
     here = replace(order, chain=order.chain.changed(rate=sections[0].signal.rate))
     result = process(study, here, [section.cut() for section in sections])
     return store_run(study, here, f"imported recording: {words}", result, sections, source=None)
+
+
+def import_recording(
+    study: Study,
+    order: RunPlan,
+    path: Path,
+    played: Stimulus | MarkedSequence | None,
+    background: Path | None = None,
+) -> RunSummary:
+    """Make a recording that was made elsewhere a run of the order's cell.
+
+    played: what is in it, as its description says; None where nobody knows. background: a recording of the background
+    alone. Raises UnusableInputError, SettingError; then nothing was kept.
+    """
+    proc = procedure(order.procedure)
+    signal = read_sound(path)
+    kept: list[Recording | MarkedRecording]
+    if isinstance(played, MarkedSequence):
+        recordings, clock = to_player_clock(signal, played)
+        clocks, kept = [clock], [MarkedRecording(signal, played)]
+    else:
+        recordings, clocks = [Recording(signal, played)], []
+        kept = [*recordings]
+    if background is not None:
+        if not proc.takes_background:
+            raise SettingError(f"“{proc.title}” does not use a recording of the background. Leave it out.")
+        quiet = read_sound(background)
+        alone = Recording(quiet, silence(quiet.rate, quiet.frames / quiet.rate))
+        recordings, kept = [alone, *recordings], [alone, *kept]
+    here = replace(order, chain=order.chain.changed(rate=recordings[-1].signal.rate))
+    result = process(study, here, recordings)
+    if clocks:
+        result = with_clock(result, clocks, signal.rate)
+    return store_run(study, here, f"imported recording: {path.name}", result, kept, source=None)

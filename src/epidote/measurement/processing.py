@@ -10,6 +10,8 @@ from epidote.core.chain.chain import Chain
 from epidote.core.comparison.baseline import against_baseline
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution, unique
+from epidote.core.results.kinds import CurveRole, curve_kind
+from epidote.core.results.level_readings import recompute_level_readings
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, make_settings
 from epidote.core.signals.recording import Recording
@@ -38,9 +40,36 @@ def analyse(key: str, recordings: Sequence[Recording], settings: Settings, chain
         more.append(Caution.LOAD_UNCONFIRMED)
     if any(r.clock for r in recordings):
         more.append(Caution.OTHER_CLOCK)
+    limits = [r.band_limit for r in recordings if r.band_limit is not None]
+    if limits and any(c.x_unit == "Hz" and c.x[-1] > min(limits) for c in result.curves if c.x.size):
+        more.append(Caution.RECORDER_RATE)
+        result = _within(result, min(limits))
     if more:
         return replace(result, cautions=unique((*result.cautions, *more)))
     return result
+
+
+def _within(result: Result, limit: float) -> Result:
+    """Return the result without what its curves say above a frequency in Hz; what is read off a response is read
+    again.
+    """
+    curves = tuple(cut for c in result.curves if (cut := _below(c, limit)) is not None)
+    again = recompute_level_readings(c for c in curves if curve_kind(c.key).role is CurveRole.RESPONSE)
+    readings = tuple(
+        replace(again[r.key, r.channel], spread=r.spread) if (r.key, r.channel) in again else r for r in result.readings
+    )
+    return replace(result, curves=curves, readings=readings)
+
+
+def _below(curve: Curve, limit: float) -> Curve | None:
+    """Return the part of a curve below a frequency; None where nothing is left."""
+    if curve.x_unit != "Hz":
+        return curve
+    inside = curve.x <= limit
+    if not inside.any():
+        return None
+    floor = None if curve.floor is None else curve.floor[inside]
+    return replace(curve, x=curve.x[inside], y=curve.y[inside], floor=floor)
 
 
 def baseline_of(study: Study, order: RunPlan) -> Baseline | None:

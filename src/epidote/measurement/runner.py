@@ -120,21 +120,31 @@ def store_run(
     source: int | None,
 ) -> RunSummary:
     """Put a finished run into its cell; ``source``: the run whose recordings it was computed from again."""
+    return study.add_run(finished_run(order, device, result, recordings, source=source))
+
+
+def finished_run(
+    order: RunPlan,
+    device: str,
+    result: Result,
+    recordings: Sequence[Recording | MarkedRecording | Section],
+    *,
+    source: int | None,
+) -> FinishedRun:
+    """Return all that a run yields, as a study keeps it."""
     proc = procedure(order.procedure)
-    return study.add_run(
-        FinishedRun(
-            order.subject_id,
-            order.column_id,
-            order.procedure,
-            order.settings.model_dump(mode="json"),
-            order.chain,
-            device,
-            result,
-            headline_of(proc, result),
-            thumbnail_points(proc.thumbnail(result)),
-            recordings,
-            source,
-        )
+    return FinishedRun(
+        order.subject_id,
+        order.column_id,
+        order.procedure,
+        order.settings.model_dump(mode="json"),
+        order.chain,
+        device,
+        result,
+        headline_of(proc, result),
+        thumbnail_points(proc.thumbnail(result)),
+        recordings,
+        source,
     )
 
 

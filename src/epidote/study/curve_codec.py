@@ -8,6 +8,7 @@ import zlib
 
 import numpy as np
 
+from epidote.core.results.channels import AVERAGE
 from epidote.core.results.result import Curve, curve_fault, sound_curve
 from epidote.core.signals.signal import Samples
 
@@ -66,7 +67,7 @@ def curve_from_row(row: sqlite3.Row) -> Curve | None:
     """
     try:
         points = int(row["points"])
-        if not 0 < points <= MOST_POINTS or int(row["channel"]) < 1:
+        if not 0 < points <= MOST_POINTS or int(row["channel"]) < AVERAGE:
             return None
         if row["x"] is not None:
             x = _unpacked(row["x"], points)

@@ -251,10 +251,17 @@ class Repository:
             c.execute(f"UPDATE {table} SET deleted = ? WHERE id = ?", (deleted, key))
 
     def _insert_run(self, c: sqlite3.Connection, run: FinishedRun) -> int:
+        values = self._run_values(c, run)
+        names = ", ".join(values)
+        places = ", ".join(f":{name}" for name in values)
+        return _key(c.execute(f"INSERT INTO run ({names}) VALUES ({places})", values).lastrowid)
+
+    def _run_values(self, c: sqlite3.Connection, run: FinishedRun) -> dict[str, Any]:
+        """Return a run's values by the names of the table's columns."""
         headline = None
         if run.headline is not None:
             headline = run.headline.to_json()
-        values = {
+        return {
             "subject_id": run.subject_id,
             "column_id": run.column_id,
             "procedure": run.procedure,
@@ -271,9 +278,6 @@ class Repository:
             "person": self.person,
             "firmware": self._firmware_of(c, run.subject_id),
         }
-        names = ", ".join(values)
-        places = ", ".join(f":{name}" for name in values)
-        return _key(c.execute(f"INSERT INTO run ({names}) VALUES ({places})", values).lastrowid)
 
     def _firmware_of(self, c: sqlite3.Connection, subject_id: int) -> str:
         """Return the firmware that a row's unit has now."""
@@ -286,21 +290,36 @@ class Repository:
 
     def insert_run(self, run: FinishedRun, files: list[tuple[str, str]]) -> RunSummary:
         """Keep a run in one transaction; ``files``: name and digest of each of its recordings."""
-        from epidote.study.curve_codec import insert_curve
-
         with self._db.writing() as c:
             run_id = self._insert_run(c, run)
-            for position, ((name, digest), recording) in enumerate(zip(files, run.recordings, strict=True)):
-                signal = recording.signal
-                stimulus, faults = described_recording(recording)
-                c.execute(
-                    "INSERT INTO recording (run_id, position, file, rate, channels, frames, sha256, stimulus, faults)"
-                    " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    (run_id, position, name, signal.rate, signal.channels, signal.frames, digest, stimulus, faults),
-                )
-            for curve in run.result.curves:
-                insert_curve(c, run_id, curve)
+            self._insert_content(c, run_id, run, files)
         return self.run(run_id)
+
+    def fill_run(self, run_id: int, run: FinishedRun, files: list[tuple[str, str]]) -> RunSummary:
+        """Give a run that was kept without recordings its content, in one transaction; its number stays."""
+        with self._db.writing() as c:
+            values = self._run_values(c, run)
+            places = ", ".join(f"{name} = :{name}" for name in values)
+            c.execute(f"UPDATE run SET {places} WHERE id = :id", {**values, "id": run_id})
+            self._insert_content(c, run_id, run, files)
+        return self.run(run_id)
+
+    def _insert_content(
+        self, c: sqlite3.Connection, run_id: int, run: FinishedRun, files: list[tuple[str, str]]
+    ) -> None:
+        """Keep a run's recordings, as far as the database knows of them, and its curves."""
+        from epidote.study.curve_codec import insert_curve
+
+        for position, ((name, digest), recording) in enumerate(zip(files, run.recordings, strict=True)):
+            signal = recording.signal
+            stimulus, faults = described_recording(recording)
+            c.execute(
+                "INSERT INTO recording (run_id, position, file, rate, channels, frames, sha256, stimulus, faults)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (run_id, position, name, signal.rate, signal.channels, signal.frames, digest, stimulus, faults),
+            )
+        for curve in run.result.curves:
+            insert_curve(c, run_id, curve)
 
     def recording_rows(self, run_id: int) -> list[sqlite3.Row]:
         """Return the rows of a run's recordings, in order; of a recomputed run those of the run it came from."""

@@ -130,12 +130,20 @@ class Study(Repository):
         """Keep a finished run: recordings first, each written whole and synced, then everything else in one
         transaction.
         """
+        return self.insert_run(run, self._written(run))
+
+    def complete_run(self, run_id: int, run: FinishedRun) -> RunSummary:
+        """Give a run that was kept without recordings what it waited for; the same order, and its number stays."""
+        return self.fill_run(run_id, run, self._written(run))
+
+    def _written(self, run: FinishedRun) -> list[tuple[str, str]]:
+        """Write a run's recordings; return the name and digest of each file."""
         from epidote.study.recording_files import RecordingFiles
 
         if self.read_only:
             raise ReadOnlyError(f"{self.path.name} is read-only ({self.why_read_only}). The run was not saved.")
         files = RecordingFiles(self.folder, read_only=False)
-        return self.insert_run(run, [files.write(recording.signal) for recording in run.recordings])
+        return [files.write(recording.signal) for recording in run.recordings]
 
     def recordings(self, run_id: int) -> tuple[Recording, ...]:
         """Return the kept recordings of a run (of the run it was recomputed from).

@@ -5,6 +5,7 @@ from __future__ import annotations
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.outside import load_json
 from epidote.core.results.caution import Caution
+from epidote.core.results.channels import is_channel_key
 from epidote.core.results.reading import Reading
 
 FAULTS = (ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError, UnusableInputError)
@@ -31,7 +32,8 @@ def is_reading(data: object) -> bool:
     numeric = all(v is None or (isinstance(v, (int, float)) and not isinstance(v, bool)) for v in numbers)
     channel = data.get("channel")
     cautions = data.get("cautions")
-    rest = isinstance(channel, int) and channel >= 1 and isinstance(cautions, list) and isinstance(data.get("at"), dict)
+    named = is_channel_key(channel)
+    rest = named and isinstance(cautions, list) and isinstance(data.get("at"), dict)
     return texts and numeric and rest and all(c in CAUTIONS for c in cautions or ())
 
 

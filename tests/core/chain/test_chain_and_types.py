@@ -141,7 +141,8 @@ def test_procedures_are_found_by_entry_point():
     with pytest.raises(
         SettingError,
         match=(
-            "Available: crosstalk, distortion-frequency, distortion-level, gain, impedance, intermodulation, latency,"
+            "Available: band-levels, crosstalk, distortion-frequency, distortion-level, gain, impedance,"
+            " intermodulation, latency,"
             " multitone, noise, paths, response, spectrum, tone"
         ),
     ):

@@ -126,7 +126,9 @@ class SimulatedDevice:
     ) -> Recording:
         played = playable(stimulus, self._rate, ceiling_dbfs)
         driven = np.zeros((stimulus.frames, len(self._wiring.outputs)))
-        driven[:, [n - 1 for n in stimulus.channels if n <= driven.shape[1]]] = played[:, None]
+        for place, number in enumerate(stimulus.channels):
+            if number <= driven.shape[1]:
+                driven[:, number - 1] = played[:, min(place, played.shape[1] - 1)]
         return Recording(self._exchanged(driven, progress, cancelled, enough), stimulus)
 
     def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:

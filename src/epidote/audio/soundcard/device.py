@@ -166,7 +166,7 @@ class SoundCard:
         return Recording(*self._exchanged(played, stimulus.channels, progress, cancelled, stimulus, enough=enough))
 
     def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:
-        silence = np.zeros(max(1, round(seconds * self.rate)))
+        silence = np.zeros((max(1, round(seconds * self.rate)), 1))
         return Recording(*self._exchanged(silence, (), progress, cancelled, None))
 
     def _exchanged(
@@ -183,12 +183,13 @@ class SoundCard:
             raise CancelledError("Stopped before anything was played. Measure again when ready.")
         self._require_open()
         self._faults = []
-        self._order({"do": "exchange", "channels": list(channels)}, played)
-        recorded = np.zeros((played.size, self._channels))
+        whole = played.shape[0]
+        self._order({"do": "exchange", "channels": list(channels), "columns": played.shape[1]}, played)
+        recorded = np.zeros((whole, self._channels))
         done, begun = 0, False
         self._socket.settimeout(_SILENCE_SECONDS)
         try:
-            while done < played.size:
+            while done < whole:
                 if cancelled():
                     self._order({"do": "mute"})
                     raise CancelledError("Stopped. This run was not saved.")
@@ -196,10 +197,10 @@ class SoundCard:
                 if kind == frames.BEGUN:
                     begun, done = True, 0
                 elif kind == frames.SAMPLES and begun:
-                    block = frames.from_bytes(content, self._channels)[: played.size - done]
+                    block = frames.from_bytes(content, self._channels)[: whole - done]
                     recorded[done : done + block.shape[0]] = block
                     done += block.shape[0]
-                    progress(done / played.size)
+                    progress(done / whole)
                     if enough is not None and enough(Signal(recorded[:done], self.rate)):
                         self._order({"do": "mute"})
                         break

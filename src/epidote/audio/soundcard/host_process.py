@@ -193,7 +193,7 @@ class Host:
     def _carry_out(self, order: dict[str, Any], samples: Samples | None) -> None:
         match order["do"]:
             case "exchange" if samples is not None:
-                self._exchange(samples, order["channels"])
+                self._exchange(samples.reshape(-1, order["columns"]), order["channels"])
             case "listen":
                 self._stimulus, self._begin = None, True
             case "play":
@@ -211,10 +211,11 @@ class Host:
                 self._some.set()
 
     def _exchange(self, samples: Samples, channels: list[int]) -> None:
-        whole = np.zeros((samples.size, len(self._outputs)))
-        for number in channels:
+        """Play samples (frames, 1), the same for all channels, or (frames, channels)."""
+        whole = np.zeros((samples.shape[0], len(self._outputs)))
+        for place, number in enumerate(channels):
             if number <= whole.shape[1]:
-                whole[:, number - 1] = samples
+                whole[:, number - 1] = samples[:, min(place, samples.shape[1] - 1)]
         self._muted = False
         self._stimulus, self._begin = whole, True
 

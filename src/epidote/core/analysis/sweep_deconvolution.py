@@ -286,7 +286,7 @@ def linear_response(d: Deconvolved, *, by_frequency: bool) -> Linear:
     if not by_frequency:
         rows = _by_windows(d, [AFTER, AFTER / 2])
         return Linear(rows[0], np.full(rows.shape[1], AFTER), rows[0], rows[1], AFTER)
-    lengths = [AFTER * 2.0**n for n in range(_LENGTHENED, 0, -1) if AFTER * 2.0**n < _room_after(d.kernel)] + [AFTER]
+    lengths = [AFTER * 2.0**n for n in range(_LENGTHENED, 0, -1) if AFTER * 2.0**n < room_after(d.kernel)] + [AFTER]
     usual = len(lengths) - 1
     # each shorter window takes over in the octave where it first holds enough cycles
     begins: list[
@@ -325,7 +325,7 @@ def _by_windows(d: Deconvolved, lengths: Sequence[float]) -> Complex:
     return windowed_responses(d.impulse, windows, response_grid(d.kernel))
 
 
-def _room_after(k: Kernel) -> float:
+def room_after(k: Kernel) -> float:
     """Seconds after the peak in which a response can be read: what is left of the circle before the harmonics of
     high order.
     """

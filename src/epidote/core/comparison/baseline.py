@@ -13,6 +13,7 @@ import numpy as np
 from epidote.core.comparison.differences.difference import difference_curve
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution
+from epidote.core.results.channels import AVERAGE
 from epidote.core.results.kinds import ChainShare, CurveRole, curve_kind, reading_kind
 from epidote.core.results.level_readings import recompute_level_readings
 from epidote.core.results.reading import Reading
@@ -37,14 +38,17 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
     level curve is read again.
     """
     curves = _siblings(
-        [_less_latency(_curve(c, baseline.curve(c.key, c.channel, c.x_unit)), baseline) for c in result.curves]
+        [
+            _less_latency(_curve(c, baseline.curve(c.key, _own_channel(c.channel, baseline), c.x_unit)), baseline)
+            for c in result.curves
+        ]
     )
     again = recompute_level_readings(
         c for c in curves if curve_kind(c.key).role is CurveRole.RESPONSE and c.meta.get("baseline") == "taken out"
     )
     readings = []
     for reading in result.readings:
-        own = baseline.reading(reading.key, reading.channel)
+        own = baseline.reading(reading.key, _own_channel(reading.channel, baseline))
         reread = again.get((reading.key, reading.channel))
         if reread is None or own is None:
             readings.append(_reading(reading, _scaled(own, reading.unit, scale)))
@@ -53,6 +57,16 @@ def against_baseline(result: Result, baseline: Result, scale: float = 1.0) -> Re
             readings.append(replace(reread, spread=reading.spread, at=at))
         readings += _of_the_insertion(readings[-1], own, scale)
     return replace(result, curves=curves, readings=tuple(readings))
+
+
+def _own_channel(channel: int, baseline: Result) -> int:
+    """Return the baseline's channel that says what the chain does in a channel: of the average its own first one, where
+    it has no average.
+    """
+    numbers = {c.channel for c in baseline.curves} | {r.channel for r in baseline.readings}
+    if channel == AVERAGE and AVERAGE not in numbers:
+        return min(numbers, default=channel)
+    return channel
 
 
 def _of_the_insertion(reading: Reading, own: Reading | None, scale: float) -> list[Reading]:

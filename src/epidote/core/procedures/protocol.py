@@ -109,6 +109,7 @@ class Procedure(Protocol[S]):
     measures_power: bool  # whether results into different loads cannot be compared
     in_new_study: bool  # whether a new study has a column for it
     reads_sources: bool  # whether sound of any length can be analysed piece by piece
+    takes_background: bool  # whether a recording of the background alone can be compared with
     aligns_paths: bool  # whether its runs hold two paths that can be aligned by hand
     keeps_part: bool  # whether a run that is stopped half-way is worth keeping
     views: tuple[CurveView, ...]
@@ -172,6 +173,7 @@ class ProcedureBase:
     step_views: tuple[CurveView, ...] = ()
     readings: tuple[ReadingKind, ...] = ()
     answers: tuple[ClaimAnswer, ...] = ()
+    takes_background = False
     aligns_paths = False
     reads_sources = False
 

@@ -76,6 +76,11 @@ class Caution(StrEnum):
     UNDITHERED = "undithered"
     CHANNEL_MISMATCH = "channel_mismatch"
     HUM_INCLUDED = "hum_included"
+    BACKGROUND = "background"
+    UNLIKE_OTHERS = "unlike_others"
+    RANGE_TOO_SMALL = "range_too_small"
+    WAITING = "waiting"
+    RECORDER_RATE = "recorder_rate"
 
     @property
     def words(self) -> str:
@@ -182,6 +187,26 @@ _WORDS = {
         "The samples were rounded without dither: what is left of the tone follows the tone and is not noise. Record"
         " with more bits, or with dither."
     ),
+    Caution.BACKGROUND: (
+        "The level is less than 3 dB above the background here: the background is not subtracted, and the level of the"
+        " source is lower than shown. Raise the level or reduce the background."
+    ),
+    Caution.UNLIKE_OTHERS: (
+        "The level of this microphone is far from that of the others, or missing: it may be dead, clipped, unplugged or"
+        " not calibrated. Check it, or leave it out of the average in the settings."
+    ),
+    Caution.RANGE_TOO_SMALL: (
+        "The decay does not fall far enough before it meets the noise, or the end of the recording: no time is given."
+        " Raise the level, make the sweep longer, or record more silence after it."
+    ),
+    Caution.WAITING: (
+        "The recording of what was played is still missing. Drop its file on the cell, or attach it from the cell's"
+        " menu."
+    ),
+    Caution.RECORDER_RATE: (
+        "The recorder's sample rate is lower than that of the stimulus: curves end below half of it. Record at the"
+        " stimulus' rate to see more."
+    ),
     Caution.OTHER_RATE: "This channel has a different sample rate and was resampled to that of the first channel.",
     Caution.DAMAGED: (
         "What the study stores of this run is damaged and shown only as far as it can be read. Restore study.sqlite"
@@ -219,6 +244,7 @@ _REMEDIES = {
     Remedy.MEASURE_AGAIN: {Caution.DROPOUT, Caution.DRIFT, Caution.UNSTEADY, Caution.GAIN_CHANGED, Caution.PARTIAL},
     Remedy.SETTINGS: {
         *(Caution.CLIPPED, Caution.TOO_QUIET, Caution.OUTSIDE_BAND, Caution.UNSETTLED, Caution.PROCESSING),
+        *(Caution.BACKGROUND, Caution.UNLIKE_OTHERS, Caution.RANGE_TOO_SMALL),
         *(Caution.NOT_REACHED, Caution.OVER_LIMIT, Caution.LEVEL_NOT_HELD, Caution.HUM_INCLUDED, Caution.UNDITHERED),
     },
     Remedy.CALIBRATION: {Caution.UNCALIBRATED, Caution.CALIBRATION_STALE},

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from epidote.core.results.caution import Caution
+from epidote.core.results.channels import channel_from_key, channel_key
 
 
 @dataclass(frozen=True)
@@ -30,7 +31,7 @@ class Reading:
     def to_json(self) -> dict[str, Any]:
         return {
             "key": self.key,
-            "channel": self.channel,
+            "channel": channel_key(self.channel),
             "value": finite(self.value),
             "unit": self.unit,
             "at": dict(self.at),
@@ -44,7 +45,7 @@ class Reading:
         cautions = tuple(Caution(c) for c in data["cautions"])
         return Reading(
             data["key"],
-            data["channel"],
+            channel_from_key(data["channel"]),
             data["value"],
             data["unit"],
             data["at"],

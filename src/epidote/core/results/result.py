@@ -9,13 +9,15 @@ from typing import Any
 import numpy as np
 
 from epidote.core.results.caution import Caution, unique
+from epidote.core.results.channels import channel_key
 from epidote.core.results.reading import Reading, finite
 from epidote.core.signals.signal import Samples, as_readonly
 
 
 @dataclass(frozen=True, eq=False)
 class Curve:
-    """Numbers against an axis: x and y (points,); floor: None, or (points,) in the unit of y. Channels count from 1."""
+    """Numbers against an axis: x and y (points,); floor: None, or (points,) in the unit of y. Channels count from 1;
+    see ``channels`` for averages."""
 
     key: str
     channel: int
@@ -42,7 +44,7 @@ class Curve:
 
         return {
             "key": self.key,
-            "channel": self.channel,
+            "channel": channel_key(self.channel),
             "x_unit": self.x_unit,
             "y_unit": self.y_unit,
             "x": listed(self.x),

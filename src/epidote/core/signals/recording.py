@@ -17,13 +17,15 @@ class Recording:
     device reported.
 
     ``faults`` are words of the sound device about this very recording, such as "2 dropouts reported"; ``clock``: what
-    was done about a recorder that ran on a clock of its own.
+    was done about a recorder that ran on a clock of its own; ``band_limit``: the frequency in Hz above which it holds
+    nothing, None where that is half its rate.
     """
 
     signal: Signal
     stimulus: Stimulus | None = None
     faults: tuple[str, ...] = field(default=())
     clock: str = ""
+    band_limit: float | None = None
 
     def with_reference(self) -> Recording:
         """Return the recording with what was played as its last channel, where nothing else could tell it later."""
@@ -39,7 +41,7 @@ class Recording:
             {**self.stimulus.parameters, "reference_channel": both.channels},
             self.stimulus.channels,
         )
-        return Recording(both, reference, self.faults, self.clock)
+        return Recording(both, reference, self.faults, self.clock, self.band_limit)
 
 
 @dataclass(frozen=True)

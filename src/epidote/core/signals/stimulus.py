@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from types import MappingProxyType
 from typing import Any
+
+import numpy as np
 
 from epidote.core.errors import UnusableInputError
 from epidote.core.signals.signal import Samples, as_readonly
@@ -18,7 +20,8 @@ class Stimulus:
     """What is played, as data from which the samples can be made again at any time.
 
     ``kind`` names the maker (see ``register_stimulus``); ``parameters`` are its arguments and hold all that an analysis
-    needs; every output channel in ``channels`` (from 1) carries the same samples.
+    needs; every output channel in ``channels`` (from 1) carries the same samples, unless the parameter
+    ``independent`` is set: then each is made with a seed of its own.
     """
 
     kind: str
@@ -58,6 +61,14 @@ class Stimulus:
             raise UnusableInputError(
                 f"The description of this stimulus ({self.kind}) does not fit together. Export the stimulus again."
             ) from error
+
+    def by_output(self) -> Samples:
+        """Return samples (frames, 1) that all outputs share, or (frames, outputs) where each has its own."""
+        if not self.parameters.get("independent") or len(self.channels) < 2:
+            return self.samples()[:, None]
+        seeds = [self.parameters["seed"] + number for number in range(len(self.channels))]
+        others = [replace(self, parameters={**self.parameters, "seed": seed}) for seed in seeds]
+        return np.stack([other.samples() for other in others], axis=1)
 
     @property
     def frames(self) -> int:

@@ -54,9 +54,9 @@ class MarkedSequence:
 
     @property
     def channels(self) -> int:
-        """One, or as many as it takes where the stimuli do not all play on the same."""
+        """One, or as many as it takes where the stimuli do not all play on the same, or not the same on all."""
         every = {s.channels for s in self.stimuli}
-        if len(every) == 1:
+        if len(every) == 1 and not any(s.parameters.get("independent") for s in self.stimuli):
             return 1
         return max(max(c) for c in every)
 
@@ -71,7 +71,7 @@ class MarkedSequence:
                 where = [c - 1 for c in stimulus.channels]
             else:
                 where = [0]
-            out[place : place + stimulus.frames, where] = stimulus.samples()[:, None]
+            out[place : place + stimulus.frames, where] = stimulus.by_output()
         return out
 
     def to_json(self) -> dict[str, Any]:

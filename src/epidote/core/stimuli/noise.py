@@ -32,9 +32,17 @@ class Colour(LabelledEnum):
 
 
 def noise(
-    *, rate: float, colour: Colour, duration: float, level: float, seed: int = 1, channels: tuple[int, ...] = (1, 2)
+    *,
+    rate: float,
+    colour: Colour,
+    duration: float,
+    level: float,
+    seed: int = 1,
+    channels: tuple[int, ...] = (1, 2),
+    independent: bool = False,
+    band: tuple[float, float] | None = None,
 ) -> Stimulus:
-    """level: dBFS of a sine with the same peak."""
+    """level: dBFS of a sine with the same peak. independent: each output plays another noise. band: limits in Hz."""
     lead = round(LEAD * rate)
     parameters = {
         "pink": float(colour is Colour.PINK),
@@ -44,6 +52,10 @@ def noise(
         "sounding": round(duration * rate),
         "frames": lead + round(duration * rate) + round(TAIL * rate),
     }
+    if independent:
+        parameters["independent"] = 1.0
+    if band is not None:
+        parameters |= {"low": band[0], "high": band[1]}
     return Stimulus(NOISE, rate, parameters, channels)
 
 
@@ -53,7 +65,8 @@ def _make(rate: float, p: Mapping[str, float]) -> Samples:
     size = even_fast_len(frames)
     spectrum = transforms.rfft(np.random.default_rng(round(p["seed"])).standard_normal(size))
     f = transforms.rfftfreq(size, 1 / rate)
-    shape = np.where((f >= _LOW) & (f <= _HIGH * rate), 1.0, 0.0)
+    low, high = max(_LOW, p.get("low", _LOW)), min(_HIGH * rate, p.get("high", _HIGH * rate))
+    shape = np.where((f >= low) & (f <= high), 1.0, 0.0)
     if p["pink"]:
         shape /= np.sqrt(np.maximum(f, _LOW))
     x = transforms.irfft(spectrum * shape, size)[:frames]

@@ -20,9 +20,17 @@ LEAD, TAIL = 0.1, 0.6  # seconds of silence before, and after for the response t
 
 
 def sweep(
-    *, rate: float, start: float, stop: float, duration: float, level: float, channels: tuple[int, ...] = (1, 2)
+    *,
+    rate: float,
+    start: float,
+    stop: float,
+    duration: float,
+    level: float,
+    tail: float = TAIL,
+    channels: tuple[int, ...] = (1, 2),
 ) -> Stimulus:
-    """Return a sweep of ``duration`` s for the wanted band from ``start`` to ``stop`` Hz. level in dBFS.
+    """Return a sweep of ``duration`` s for the wanted band from ``start`` to ``stop`` Hz. level in dBFS; tail: silence
+    after it in s.
 
     It begins two octaves below the band and ends above it, at 0.48 of the rate at most; the fades lie outside the band
     only. Raises SettingError when the band does not fit below half the rate.
@@ -42,7 +50,7 @@ def sweep(
     first, last = start / 4, min(0.48 * rate, 1.25 * stop)
     length = duration / math.log(last / first)
     sounding = round(duration * rate)
-    lead, tail = round(LEAD * rate), round(TAIL * rate)
+    lead, silent = round(LEAD * rate), round(tail * rate)
     parameters = {
         "first": first,
         "last": last,
@@ -51,8 +59,8 @@ def sweep(
         "length": length,
         "level": level,
         "lead": lead,
-        "tail": tail,
-        "frames": lead + sounding + tail,
+        "tail": silent,
+        "frames": lead + sounding + silent,
     }
     return Stimulus("sweep", rate, parameters, channels)
 

@@ -19,6 +19,7 @@ from epidote.core.effects import Severity
 from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import to_db
+from epidote.core.results.channels import channel_name
 from epidote.core.results.result import Curve
 from epidote.core.settings import label_of, value_in_words
 from epidote.core.signals.signal import Samples
@@ -104,7 +105,9 @@ def limit_check_words(check: LimitCheck) -> str:
     result, side = "fail", "outside"
     if check.passed:
         result, side = "pass", "inside"
-    return f"{check.limit.name}: {result}, {distance} {side} the {check.side} limit{where} (channel {check.channel})"
+    return (
+        f"{check.limit.name}: {result}, {distance} {side} the {check.side} limit{where} ({channel_name(check.channel)})"
+    )
 
 
 def swap_words(title: str, conclusion: SwapConclusion) -> str:

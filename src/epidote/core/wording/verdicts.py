@@ -8,6 +8,7 @@ from epidote.core.claims.claimed_quantity import Bound
 from epidote.core.claims.conditions import Assumption, Condition, ConditionMismatch, ConditionValue
 from epidote.core.comparison.claims.verdict import Reason, Verdict
 from epidote.core.quantities.formatting import format_quantity
+from epidote.core.results.channels import channel_name
 
 _SHOWN_MARGIN = 1e-3  # an uncertainty below this share of the value is not written
 
@@ -104,7 +105,7 @@ def _value_words(condition: Condition, value: ConditionValue) -> str:
 def _place(verdict: Verdict) -> str:
     """ "channel 1 of run 12, gain high"."""
     named = "".join(f", {name} {value}" for name, value in verdict.conditions)
-    return f"channel {verdict.channel} of run {verdict.run}{named}"
+    return f"{channel_name(verdict.channel or 1)} of run {verdict.run}{named}"
 
 
 def _figure(verdict: Verdict) -> str:

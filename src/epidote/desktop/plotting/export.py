@@ -8,8 +8,9 @@ from PySide6.QtCore import QBuffer, QByteArray, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QFontMetricsF, QImage, QPainter, QPen
 
 from epidote.audio.files.sound_file import write_whole
+from epidote.core.results.channels import channel_name
 from epidote.desktop.plotting.figure import Figure
-from epidote.desktop.plotting.figure_painter import DASHES, FigurePainter
+from epidote.desktop.plotting.figure_painter import FigurePainter, dashes_of
 from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.images import png_of
@@ -23,7 +24,7 @@ def pin_lines(figure: Figure) -> list[str]:
     lines = []
     for pin in figure.pins:
         values = "; ".join(
-            f"{t.name}, channel {t.channel}: {figure.y_text(t.at(pin.x, figure.log_x))}" for t in figure.traces
+            f"{t.name}, {channel_name(t.channel)}: {figure.y_text(t.at(pin.x, figure.log_x))}" for t in figure.traces
         )
         lines.append(f"Pin {pin.number}, {figure.x_text(pin.x)}: {values}")
     return lines
@@ -45,7 +46,7 @@ def paint_picture(painter: QPainter, figure: Figure, view: Viewport, theme: Them
         {(t.name, t.channel, t.colour, t.baseline) for t in figure.traces}, key=lambda e: (e[3], e[2], e[0], e[1])
     )
     for name, channel, colour, baseline in channels:
-        text = f"{name}, channel {channel}"
+        text = f"{name}, {channel_name(channel)}"
         width = QFontMetricsF(small).horizontalAdvance(text) + 56
         if x + width > area.width() - 20:
             x, y = 20.0, y + height
@@ -53,7 +54,7 @@ def paint_picture(painter: QPainter, figure: Figure, view: Viewport, theme: Them
         if baseline:
             pattern = [1.5, 2.5]
         else:
-            pattern = DASHES.get(channel, [])
+            pattern = dashes_of(channel)
         if pattern:
             pen.setDashPattern(pattern)
         painter.setPen(pen)

@@ -18,12 +18,17 @@ from epidote.desktop.plotting.polyline import polygon
 from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
 
-DASHES: dict[int, list[float]] = {1: [], 2: [5, 3], 3: [1.5, 2.5], 4: [7, 2.5, 1.5, 2.5]}
+_DASHES: tuple[tuple[float, ...], ...] = ((), (5, 3), (1.5, 2.5), (7, 2.5, 1.5, 2.5), (10, 3), (4, 1.5), (2, 4))
 DIFFERENCE_SHARE, CROWDED = 0.3, 12
 _MOST_KEPT = 2000  # points
 _RANGE_ALPHA = 110
 _THINNINGS, _FEWEST, _SEEN = 6, 16, 0.05  # the last in pixels
 _OVER_TICK = 9  # pixels by which the title clears the uppermost label
+
+
+def dashes_of(channel: int) -> list[float]:
+    """Return the pattern of a channel's line; the average's and the first channel's are solid."""
+    return list(_DASHES[max(0, channel - 1) % len(_DASHES)])
 
 
 @dataclass(frozen=True)
@@ -227,8 +232,8 @@ class FigurePainter:
             return pen  # dashes would only chop a noise floor
         if trace.baseline:
             pen.setDashPattern([1.5, 2.5])
-        elif DASHES.get(trace.channel, []):
-            pen.setDashPattern(DASHES[trace.channel])
+        elif dashes_of(trace.channel):
+            pen.setDashPattern(dashes_of(trace.channel))
         return pen
 
     def _traces(self, p: QPainter, box: QRectF, traces: tuple[Trace, ...], y: Scale) -> None:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
+from epidote.core.results.channels import short_channel_name
 from epidote.desktop.theme import Theme, font
 
 if TYPE_CHECKING:  # what holds curves needs NumPy, which is loaded after the window shows
@@ -44,7 +45,7 @@ class PinTable:
         channels = {trace.channel for trace in figure.traces}
         rows = []
         for trace in figure.traces[:_MOST_ROWS]:
-            name = f"{trace.name}, Ch {trace.channel}" if len(channels) > 1 else trace.name
+            name = f"{trace.name}, {short_channel_name(trace.channel)}" if len(channels) > 1 else trace.name
             values = [figure.y_text(trace.at(pin.x, figure.log_x)) for pin in pins]
             rows.append((name, -1 if trace.baseline else trace.colour, values))
         return rows

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from epidote.core.results.channels import AVERAGE, short_channel_name
+
 UNIT_TIPS = {
     "%": "Show ratios in percent",
     "dB": "Show ratios in decibels",
@@ -15,4 +17,16 @@ UNIT_TIPS = {
 
 def channel_tips(channels: list[int]) -> dict[str, str]:
     """Return the tips of the options “Ch 1”, “Ch 2” and so on."""
-    return {str(c): f"Channel {c} of the recording" for c in channels}
+    tips = {str(c): f"Channel {c} of the recording" for c in channels}
+    return {**tips, str(AVERAGE): "Power average over the microphones"}
+
+
+def channel_options(channels: list[int], names: tuple[str, ...] = ()) -> list[tuple[str, str]]:
+    """Return (key, words) of channels to choose from; names: of the inputs, in order, as far as they have any."""
+
+    def words(channel: int) -> str:
+        if channel != AVERAGE and channel <= len(names) and names[channel - 1].strip():
+            return names[channel - 1].strip()
+        return short_channel_name(channel)
+
+    return [(str(c), words(c)) for c in channels]

@@ -9,6 +9,7 @@ import io
 import json
 from collections.abc import Sequence
 
+from epidote.core.results.channels import channel_key, channel_name
 from epidote.core.results.result import Curve
 from epidote.core.text import spreadsheet_cell, visible
 from epidote.study.models import RunSummary
@@ -42,7 +43,7 @@ def readings_csv(runs: Sequence[tuple[str, RunSummary]], notes: Sequence[str] = 
                     spreadsheet_cell(visible(name)),
                     run.procedure,
                     spreadsheet_cell(visible(r.key)),
-                    r.channel,
+                    channel_key(r.channel),
                     _plain(r.value),
                     spreadsheet_cell(visible(r.unit)),
                     _plain(r.spread),
@@ -82,7 +83,7 @@ def curves_csv(curves: Sequence[tuple[str, RunSummary, Sequence[Curve]]], notes:
             [
                 f"x ({first.x_unit})",
                 *(
-                    spreadsheet_cell(visible(f"{name}, channel {c.channel}, {c.key} ({c.y_unit})"))
+                    spreadsheet_cell(visible(f"{name}, {channel_name(c.channel)}, {c.key} ({c.y_unit})"))
                     for name, c in members
                 ),
             ]

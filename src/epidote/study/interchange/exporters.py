@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from epidote.audio.files.sound_file import write_whole
+from epidote.core.results.channels import short_channel_name
 from epidote.study.interchange.archive import run_json
 from epidote.study.interchange.csv_export import curves_csv, describe_run, readings_csv
 from epidote.study.interchange.curve_text import text_of
@@ -86,7 +87,7 @@ def _write_texts(path: Path, export: RunExport) -> None:
         target = path
         if len(curves) > 1:
             plain = "".join(ch if ch.isalnum() or ch in " -" else "_" for ch in one.name)
-            target = path.with_name(f"{path.stem} {plain} ch {curve.channel}.txt")
+            target = path.with_name(f"{path.stem} {plain} {short_channel_name(curve.channel).lower()}.txt")
         write_whole(target, text_of(curve, phase, [f"{one.name}: {describe_run(one.run)}"]).encode())
 
 

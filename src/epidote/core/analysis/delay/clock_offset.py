@@ -31,6 +31,7 @@ MOST_PPM = 2000.0
 _AROUND = 0.15  # seconds taken along after a mark for what rings
 OWN_CLOCK_PPM = 0.05  # less is what two readings of one clock differ by
 _CLOCK_SURE = 3.0  # times the spread
+_BAND_SHARE = 0.45  # of its rate, below which a recorder's anti-alias filter leaves the sound as it is
 
 
 @dataclass(frozen=True)
@@ -80,7 +81,7 @@ def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> Cloc
     Raises UnusableInputError when its marks are not there.
     """
     nominal = rate / file.rate
-    sound = marker_chirp(rate, 0.0)
+    sound = _mark_at(rate, file)
     distance = (file.last_mark - file.first_mark) * nominal
     if x.size < distance + sound.size:
         raise UnusableInputError(
@@ -101,6 +102,15 @@ def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> Cloc
     start_mark = first + _shift(zero_padded_slice(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
     ppm = (ratio - 1) * 1e6
     return ClockOffset(ppm, start_mark - file.first_mark * nominal * ratio, spread / distance * 1e6)
+
+
+def _mark_at(rate: float, file: MarkedSequence) -> Samples:
+    """Return the file's mark (frames,) as a recorder at another rate holds it: without what lies above half of it."""
+    sound = marker_chirp(file.rate, 0.0)
+    if rate == file.rate:
+        return sound
+    step = file.rate / rate
+    return resample(sound, step, 0.0, round(sound.size / step))
 
 
 def _at_ratio(sound: Samples, ratio: float) -> Samples:
@@ -186,8 +196,16 @@ def to_player_clock(recording: Signal, file: MarkedSequence) -> tuple[list[Recor
                 f"recorded on another clock: {clock.ppm:+.4f} ppm, ±{2 * clock.spread_ppm:.2g} ppm; resampled to the"
                 " clock of the file"
             )
-        parts.append(replace(Recording(Signal(np.column_stack(channels), file.rate), stimulus), clock=words))
+        part = Recording(Signal(np.column_stack(channels), file.rate), stimulus)
+        parts.append(replace(part, clock=words, band_limit=_band_limit(recording.rate, file.rate)))
     return parts, clock
+
+
+def _band_limit(recorded: float, played: float) -> float | None:
+    """Return the frequency in Hz up to which a recorder at a lower rate than the file's holds what was played."""
+    if recorded >= played:
+        return None
+    return _BAND_SHARE * recorded
 
 
 def marker_level_dbfs(stimuli_peak: float) -> float:

@@ -75,7 +75,13 @@ def band_powers_of(
 def _weighted(powers: Samples, inside: slice, bins: int, bin_width: float, weighting: Weighting) -> Samples:
     if weighting is Weighting.NONE:
         return powers
-    return np.asarray(powers * power_weight(bin_frequencies(bins, bin_width)[inside], weighting))
+    return np.asarray(powers * _power_weights(bins, bin_width, weighting)[inside])
+
+
+@lru_cache(maxsize=6)
+def _power_weights(bins: int, bin_width: float, weighting: Weighting) -> Samples:
+    """Power factors (bins,) of a weighting: the channels of a recording share them."""
+    return as_readonly(power_weight(bin_frequencies(bins, bin_width), weighting))
 
 
 def _band(bins: int, bin_width: float, low: float, high: float) -> tuple[slice, float, float]:

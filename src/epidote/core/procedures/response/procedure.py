@@ -6,7 +6,7 @@ Or, without the harmonics, by noise or any material that was played: see ``by_cr
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -20,13 +20,24 @@ from epidote.core.chain.chain import Chain
 from epidote.core.concurrency import start_in_thread
 from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
+from epidote.core.procedures.common.power_average import is_averaged
 from epidote.core.procedures.common.views import GAIN_VIEW
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.response.claim_answers import ANSWERS
-from epidote.core.procedures.response.settings import Excitation, ImpulseWindow, ResponseSettings
+from epidote.core.procedures.response.settings import Excitation, ResponseSettings
+from epidote.core.procedures.response.through_air import READINGS as AIR_READINGS
+from epidote.core.procedures.response.through_air import VIEWS as AIR_VIEWS
+from epidote.core.procedures.response.through_air import (
+    Gate,
+    air_results,
+    averaged_over_microphones,
+    gate_of,
+    sensitivity_readings,
+)
 from epidote.core.procedures.response.transfer_function_method import analysed_by_cross_spectrum
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
+from epidote.core.results.channels import AVERAGE
 from epidote.core.results.curve_features import normalise_phase
 from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
 from epidote.core.results.level_readings import KINDS as LEVEL_READINGS
@@ -77,6 +88,16 @@ class Response(ProcedureBase):
         ),
         Preset("Low noise, 8 averages", {"averages": 8, "duration": 4.0}, "9 dB less noise than one sweep."),
         Preset(
+            "Loudspeaker, before reflections",
+            {"gate": "auto"},
+            "Only what arrives before the first reflection; says from which frequency on the result holds.",
+        ),
+        Preset(
+            "Room, with decay",
+            {"gate": "none", "duration": 8.0, "tail": 3.0},
+            "All reflections, with early decay time and reverberation time.",
+        ),
+        Preset(
             "Pink noise",
             {"stimulus": "noise", "duration": 10.0},
             "For units that change under a sweep, such as dynamics processors.",
@@ -115,6 +136,7 @@ class Response(ProcedureBase):
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
         CurveView("output_spectrum", "Spectrum", "averaged", "Level in 1 Hz bandwidth", former=("capture",)),
         CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
+        *AIR_VIEWS,
     )
     readings = (
         *LEVEL_READINGS,
@@ -144,6 +166,7 @@ class Response(ProcedureBase):
             "Insertion loss",
             meaning="By how much the level is lower with the unit in the path than with a plain wire.",
         ),
+        *AIR_READINGS,
         HEADROOM,
     )
 
@@ -156,10 +179,10 @@ class Response(ProcedureBase):
         return settings.sounding()
 
     def headline(self, result: Result) -> Reading | None:
-        return result.reading("flatness")
+        return result.reading("flatness", AVERAGE) or result.reading("flatness")
 
     def thumbnail(self, result: Result) -> Curve | None:
-        return result.curve("level")
+        return result.curve("level", AVERAGE) or result.curve("level")
 
     def summary(self, settings: ResponseSettings) -> str:
         if settings.stimulus is Excitation.SWEEP:
@@ -179,15 +202,25 @@ class Response(ProcedureBase):
         rate = recordings[0].signal.rate
         stimulus = recordings[0].stimulus or settings.played(rate)
         kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
-        results = per_channel(channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain))
+        gate = gate_of(recordings, kernel, settings, channels)
+        results = per_channel(
+            channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain, gate=gate)
+        )
+        if is_averaged(channels, chain):
+            results.insert(0, averaged_over_microphones(results, settings, chain))
         return merge_channels(results, recordings, chain)
 
 
 def _analyse_channel(
-    recordings: Sequence[Recording], kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain
+    recordings: Sequence[Recording],
+    kernel: dc.Kernel,
+    number: int,
+    settings: ResponseSettings,
+    chain: Chain,
+    *,
+    gate: Gate,
 ) -> Result:
     wrong_with_them = start_in_thread(lambda: [c for r in recordings for c in capture_cautions(r.signal, number)])
-    by_frequency = settings.window is ImpulseWindow.BY_FREQUENCY
     # Step 1 (docs/methods.md, Response): impulse response of each repeat
     parts = [dc.deconvolve(r.signal.channel(number), kernel) for r in recordings]
     cautions = wrong_with_them()
@@ -198,14 +231,19 @@ def _analyse_channel(
         readings = (Reading(k, number, None, units.get(k, "dB"), cautions=(Caution.STIMULUS_NOT_FOUND,)) for k in keys)
         return Result((), tuple(readings), unique(cautions))
     # Step 2: window, and mean of the repeats
-    averaged = _average(parts, kernel, by_frequency)
-    # Step 3: what makes the result doubtful
-    if _unsettled(averaged.first, averaged.linear_first, kernel):
+    averaged = _average(parts, kernel, lambda part: gate.response(part, settings))
+    # Step 3: what makes the result doubtful; a gate is there to cut the response off
+    if gate.seconds is None and _unsettled(averaged.first, averaged.linear_first, kernel):
         cautions.append(Caution.UNSETTLED)
     if _hum_is_included(averaged, kernel):
         cautions.append(Caution.HUM_INCLUDED)
-    result = _result(averaged, kernel, number, settings, chain, cautions=cautions)
-    return replace(result, readings=(*result.readings, headroom(recordings[0].signal, number)))
+    lowest = max(kernel.stimulus["start"], gate.lowest or 0.0)
+    result = _result(averaged, kernel, number, settings, chain, cautions=cautions, lowest=lowest)
+    air = air_results(averaged.first, gate, recordings[0].signal.frames, number)
+    sensitivity = sensitivity_readings(result.curves[0], settings, chain)
+    head = headroom(recordings[0].signal, number)
+    everything = (*result.readings, *air.readings, *sensitivity, head)
+    return replace(result, curves=(*result.curves, *air.curves), readings=everything)
 
 
 def _band_bins(kernel: dc.Kernel, size: int) -> tuple[int, int]:
@@ -240,12 +278,14 @@ def _delay_spread(
     return math.inf
 
 
-def _average(parts: list[dc.Deconvolved], kernel: dc.Kernel, by_frequency: bool) -> _Averaged:
+def _average(
+    parts: list[dc.Deconvolved], kernel: dc.Kernel, response_of: Callable[[dc.Deconvolved], dc.Linear]
+) -> _Averaged:
     """Mean of the repeats, each moved to the first one's delay (to fractions of a sample)."""
     size = dc.response_grid(kernel)
     first = parts[0]
     of_the_first = start_in_thread(lambda: {n: dc.harmonic_response(first, n) for n in HARMONICS})
-    each = [dc.linear_response(p, by_frequency=by_frequency) for p in parts]
+    each = [response_of(p) for p in parts]
     linear, harmonics = [found.response for found in each], of_the_first()
     spread = None
     if len(parts) > 1:
@@ -294,11 +334,18 @@ def _unsettled(d: dc.Deconvolved, linear: dc.Linear, kernel: dc.Kernel) -> bool:
 
 
 def _result(
-    a: _Averaged, kernel: dc.Kernel, number: int, settings: ResponseSettings, chain: Chain, *, cautions: list[Caution]
+    a: _Averaged,
+    kernel: dc.Kernel,
+    number: int,
+    settings: ResponseSettings,
+    chain: Chain,
+    *,
+    cautions: list[Caution],
+    lowest: float,
 ) -> Result:
     rate, size = kernel.rate, dc.response_grid(kernel)
     width = rate / size
-    start, stop = kernel.stimulus["start"], kernel.stimulus["stop"]
+    start, stop = lowest, kernel.stimulus["stop"]
     # points of the curves: true bins, evenly over log frequency
     bins = log_bins(a.linear.size, width, start, stop)
     index = bins.astype(int)
@@ -329,7 +376,7 @@ def _result(
     floor = 10 * np.log10(np.maximum(noise_power, _LEAST)) + offset
     meta: dict[str, float | str] = {
         "smoothing": str(settings.smoothing),
-        "window": str(settings.window),
+        "window": f"gate {settings.gate}" if settings.gate else str(settings.window),
         "averages": float(a.count),
     }
     level = Curve("level", number, x, 10 * np.log10(np.maximum(smooth, _LEAST)) + offset, "Hz", "dB", floor, meta)

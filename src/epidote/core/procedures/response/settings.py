@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
+from pydantic import BeforeValidator
+
 from epidote.core import effects
+from epidote.core.analysis.acoustics.impulse_gate import LONGEST, SHORTEST
 from epidote.core.analysis.spectral.smoothing import Smoothing
+from epidote.core.errors import SettingError
 from epidote.core.procedures.common.swept import SweepSettings
+from epidote.core.quantities.units import QuantityError, parse
 from epidote.core.settings import LabelledEnum, OnlyWith, setting
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.noise import Colour, material, noise
+from epidote.core.stimuli.sweep import LEAD, TAIL, sweep
 
 
 class ImpulseWindow(LabelledEnum):
@@ -23,6 +31,31 @@ class Excitation(LabelledEnum):
     SWEEP = "sweep"
     NOISE = "noise"
     FILE = "file", "Audio file"
+
+
+OPEN, PROPOSED = "none", "auto"
+
+
+def gate_time(text: str) -> float | None:
+    """Return a typed gate in s; None for an open one, a proposed one, and no gate. Raises SettingError."""
+    if text in ("", OPEN, PROPOSED):
+        return None
+    try:
+        quantity = parse(text, "s")
+    except QuantityError as error:
+        raise SettingError(f"use a time such as 8ms, {PROPOSED} or {OPEN}, not “{text}”") from error
+    if quantity.unit != "s" or not SHORTEST <= quantity.value <= LONGEST:
+        raise SettingError(f"use a time from {SHORTEST * 1000:g} ms to {LONGEST:g} s, {PROPOSED} or {OPEN}")
+    return quantity.value
+
+
+def _gate(value: object) -> str:
+    text = f"{value}".strip().lower()
+    gate_time(text)
+    return text
+
+
+GateText = Annotated[str, BeforeValidator(_gate)]
 
 
 class ResponseSettings(SweepSettings):
@@ -67,10 +100,66 @@ class ResponseSettings(SweepSettings):
         secondary=True,
     )
 
+    gate: GateText = setting(
+        "",
+        "Gate",
+        "What counts of the impulse response in a room: a time such as 8ms, “auto” for all before the first reflection,"
+        " “none” for all of it, with the decay; empty for the time window",
+        max_length=20,
+        affects=effects.IMPULSE_WINDOW,
+        only_with=OnlyWith("stimulus", (Excitation.SWEEP,)),
+    )
+    tail: float = setting(
+        TAIL,
+        "Silence after",
+        "Silence after the sweep, in which a room dies away; as long as its reverberation time",
+        "s",
+        played=True,
+        ge=0.1,
+        le=30,
+        secondary=True,
+        only_with=OnlyWith("stimulus", (Excitation.SWEEP,)),
+    )
+    distance: float = setting(
+        0.0,
+        "Distance",
+        "Distance of the microphone from the loudspeaker, for the sensitivity at 1 m; 0 where it is not known",
+        "m",
+        ge=0,
+        le=1000,
+        secondary=True,
+    )
+    rated_ohms: float = setting(
+        8.0,
+        "Rated impedance",
+        "Rated impedance of the loudspeaker, for the sensitivity at 1 W",
+        "Ω",
+        gt=0,
+        le=10000,
+        secondary=True,
+        only_with=OnlyWith("distance"),
+    )
+
+    @property
+    def gate_seconds(self) -> float | None:
+        """The gate as a time; None where it is none, or to be found."""
+        return gate_time(self.gate)
+
+    def sounding(self) -> float:
+        """All sweeps with their silence, in s."""
+        return self.averages * (self.duration + LEAD + self.tail)
+
     def played(self, rate: float) -> Stimulus:
         """One sweep, the noise, or the material. Raises SettingError, UnusableInputError."""
         if self.stimulus is Excitation.NOISE:
             return noise(rate=rate, colour=self.colour, duration=self.duration, level=self.level)
         if self.stimulus is Excitation.FILE:
             return material(rate=rate, path=self.material, duration=self.duration, level=self.level)
-        return super().played(rate)
+        return sweep(
+            rate=rate,
+            start=self.start_frequency,
+            stop=self.stop_frequency,
+            duration=self.duration,
+            level=self.level,
+            tail=self.tail,
+        )

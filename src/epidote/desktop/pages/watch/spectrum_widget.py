@@ -16,7 +16,7 @@ from epidote.core.signals.signal import Samples
 from epidote.desktop.plotting.axis_painter import LABEL_SIZE, AxisPainter
 from epidote.desktop.plotting.axis_scale import Scale
 from epidote.desktop.plotting.cursor_table import CursorRow, paint_cursor, paint_cursor_table
-from epidote.desktop.plotting.figure_painter import DASHES
+from epidote.desktop.plotting.figure_painter import dashes_of
 from epidote.desktop.plotting.plot_widget import ZOOM, PlotWidget
 from epidote.desktop.plotting.polyline import polygon
 from epidote.desktop.theme import Theme, font
@@ -168,7 +168,7 @@ class SpectrumWidget(PlotWidget):
         )
         xs = box.left() + (np.arange(n, dtype=np.float64) + 0.5) * np.float64(box.width() / n)
         pen = QPen(self.theme.colour("caution") if layer.colour < 0 else self.theme.row(layer.colour), 1)
-        dash = DASHES.get(layer.channel, [])
+        dash = dashes_of(layer.channel)
         if layer.dashed:
             pen.setDashPattern([6, 4])
         elif dash and layer.colour >= 0:

@@ -26,6 +26,7 @@ from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.formatting import format_plain, format_quantity, format_ratio
 from epidote.core.quantities.units import from_db, in_percent
 from epidote.core.results.caution import Caution
+from epidote.core.results.channels import channel_name, default_channel
 from epidote.core.results.curve_features import noise_uncertainty
 from epidote.core.results.result import Curve, annotations_of
 from epidote.core.settings import describe_settings
@@ -139,10 +140,10 @@ def make_figure(
         if less is None or reference is None:
             continue
         differences.append(replace(_trace(one, less, False), floor=None))
-        if curve.channel == min(channels):
+        if curve.channel == default_channel(channels):
             deviations += pair.deviation(less, band, percent=percent)
         if less.y_unit == "dB":
-            of = f", channel {curve.channel}" if len(channels) > 1 else ""
+            of = f", {channel_name(curve.channel)}" if len(channels) > 1 else ""
             uncertainty = pair.doubt(less)
             crossings.append(ranges_words(names[one.subject.id] + of, names[reference.subject.id], less, uncertainty))
     notes = [*_settings_in_words(chosen), *_cautions_in_words(chosen)]

@@ -126,7 +126,7 @@ class OverlayEditor:
 
     def _chosen_curves(self) -> list[tuple[Any, Any]]:
         """(row, curve of the first channel shown) of every chosen run that is no baseline."""
-        channel = min(self._view.channels)
+        channel = self._view.first_channel
         curves = []
         for subject, run in self._selection.selected_runs():
             if subject.is_baseline:

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QToolButton
 from epidote.desktop.plotting.graph_widget import GraphWidget
 from epidote.desktop.plotting.icons import inward_mark, outward_mark, sheets_mark
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.channel_choice import ChannelChoice
 from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.scrolled import WrappingWidget
@@ -130,7 +131,7 @@ class GraphPanel(WrappingWidget):
         )
         self.aligning.setToolTip("Align the gain of each curve with the reference before comparing")
         self.axes.setToolTip("X-axis quantity")
-        self.channels = SegmentedButtons(several=True)
+        self.channels = ChannelChoice(several=True)
         self.channels.setToolTip("Channels shown")
 
     def _build_buttons(self, theme: Theme) -> None:

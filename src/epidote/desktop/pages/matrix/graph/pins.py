@@ -29,7 +29,7 @@ class Pins:
         column, run = self._selection.current_column(), self._selection.current_run()
         if column is None or run is None:
             return
-        channel = min(self._view.channels)
+        channel = self._view.first_channel
         corners = {
             r.value: reading_kind(r.key).corner_of
             for r in run.readings

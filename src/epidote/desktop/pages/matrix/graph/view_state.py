@@ -9,8 +9,9 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from epidote.core.errors import in_window
+from epidote.core.results.channels import default_channel
 from epidote.core.results.kinds import CurveRole
-from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
+from epidote.desktop.widgets.tips import UNIT_TIPS, channel_options, channel_tips
 from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
@@ -63,6 +64,7 @@ class GraphViewState:
         self.axis: Axis | None = None
         self.percent = False
         self.channels = {1}
+        self._channels_chosen = False  # else the channel that says most is shown
         self.band: tuple[float, float] | None = None  # where deviations are looked for
         self.align = "no"
 
@@ -101,7 +103,7 @@ class GraphViewState:
         view = next((v for v in self._views if v.key == self._view_of.get(column.procedure)), self._views[0])
         self.key = view.key
         channels = sorted({c.channel for c in available})
-        self.channels = {c for c in self.channels if c in channels} or {channels[0]}
+        self._keep_channels(channels)
         self._axes = axes_of(c for c in available if c.key == view.key)
         self.axis = next(
             (a for a in self._axes if a.key == self._axis_of.get(column.procedure)),
@@ -114,7 +116,7 @@ class GraphViewState:
         )
         panel.axes.set_options([(a.key, a.words) for a in self._axes], [self.axis.key] if self.axis else [])
         panel.channels.set_options(
-            [(str(c), f"Ch {c}") for c in channels], [str(c) for c in self.channels], channel_tips(channels)
+            channel_options(channels, _names_of(cells)), [str(c) for c in self.channels], channel_tips(channels)
         )
         panel.units.set_options(
             [("%", "%"), ("dB", "dB")] if view.ratio else [], ["%" if self.percent else "dB"], UNIT_TIPS
@@ -399,8 +401,22 @@ class GraphViewState:
             self.align = panel.aligning.on()[0]
         if panel.units.on():
             self.percent = "%" in panel.units.on()
-        self.channels = {int(c) for c in panel.channels.on()} or self.channels
+        channels = {int(c) for c in panel.channels.on()} or self.channels
+        self._channels_chosen = self._channels_chosen or channels != self.channels
+        self.channels = channels
         self._selection.refresh()
+
+    def _keep_channels(self, channels: list[int]) -> None:
+        """Keep the chosen channels where these curves have them; else show the one that says most."""
+        if self._channels_chosen and self.channels & set(channels):
+            self.channels = self.channels & set(channels)
+        else:
+            self.channels = {default_channel(channels)}
+
+    @property
+    def first_channel(self) -> int:
+        """The channel of those in view that single figures are given for."""
+        return default_channel(self.channels)
 
     def show_view(self, key: str) -> None:
         """Show the curves of that key."""
@@ -433,8 +449,17 @@ class GraphViewState:
         self.set_percent(not self.percent)
 
     def toggle_channel(self, channel: int) -> None:
+        self._channels_chosen = True
         self.channels = (self.channels ^ {channel}) or self.channels
         self._selection.refresh()
+
+
+def _names_of(cells: list[tuple[Any, RunSummary]]) -> tuple[str, ...]:
+    """Return the names of the inputs where all runs in view have the same."""
+    names = {run.chain.input_names for _, run in cells}
+    if len(names) == 1:
+        return names.pop()
+    return ()
 
 
 def _extra_of(proc: Any) -> tuple[str, str]:

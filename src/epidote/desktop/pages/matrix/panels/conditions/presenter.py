@@ -54,7 +54,7 @@ class ConditionsPresenter:
                 for s in overview.subjects
                 if s.unit == unit and unit is not None and (s.id, column.id) in overview.runs
             ]
-        channel = min(self._view.channels)
+        channel = self._view.first_channel
         there = {r.key for _, run in chosen for r in run.readings if r.channel == channel and r.value is not None}
         titles = {k: t for k, t in reading_titles(procedure_named(column.procedure)).items() if k in there}
         head = next((r.headline.reading.key for _, r in chosen if r.headline), "")

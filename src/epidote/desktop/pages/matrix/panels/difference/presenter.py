@@ -91,7 +91,7 @@ class DifferencePresenter:
             panel.show_crossings(())
             return
         ours, theirs, rows = pair
-        channel = min(self._view.channels)
+        channel = self._view.first_channel
         overview = self._session.overview
         assert overview is not None
         view = self._view

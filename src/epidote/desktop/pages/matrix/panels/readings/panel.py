@@ -22,6 +22,7 @@ from epidote.core.results.caution import Remedy, Weight
 from epidote.core.results.kinds import reading_kind
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.caution_list import CautionList, ListedCaution
+from epidote.desktop.widgets.channel_choice import ChannelChoice
 from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, button_text, plain_tip
 from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
@@ -65,7 +66,7 @@ class ReadingsPanel(QWidget):
         layout.setContentsMargins(16, 4, 16, 10)
         layout.setSpacing(6)
         top = QHBoxLayout()
-        self.channel = SegmentedButtons()
+        self.channel = ChannelChoice()
         top.addWidget(self.channel)
         top.addStretch(1)
         self.units = SegmentedButtons()

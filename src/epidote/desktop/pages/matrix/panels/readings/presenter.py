@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from epidote.core.results.channels import default_channel
 from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, procedure_named
 from epidote.desktop.pages.matrix.panels.readings.panel import ReadingsPanel
-from epidote.desktop.widgets.tips import UNIT_TIPS, channel_tips
+from epidote.desktop.widgets.tips import UNIT_TIPS, channel_options, channel_tips
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.selection import MatrixSelection
-
-_FEW_CHANNELS = 3  # more are named by their number alone
 
 
 class ReadingsPresenter:
@@ -44,14 +43,11 @@ class ReadingsPresenter:
         """
         channels = sorted({reading.channel for one in drawn.chosen for reading in one.run.readings})
         selected = [int(c) for c in self.panel.channel.on() if int(c) in channels]
-        first_shown = min(self._view.channels)
+        first_shown = self._view.first_channel
         if not selected:
-            selected = [first_shown if first_shown in channels else channels[0]]
-        if len(channels) <= _FEW_CHANNELS:
-            form = "Ch {}"
-        else:
-            form = "{}"
-        options = [(str(c), form.format(c)) for c in channels]
+            selected = [first_shown if first_shown in channels else default_channel(channels)]
+        names = {one.run.chain.input_names for one in drawn.chosen}
+        options = channel_options(channels, names.pop() if len(names) == 1 else ())
         self.panel.channel.set_options(
             options if len(channels) > 1 else [], [str(c) for c in selected], channel_tips(channels)
         )

@@ -1,0 +1,114 @@
+"""``study import-recording``, ``study await`` and ``study attach``: units that play or record by themselves."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from epidote.cli.analyse import Json, Set, described
+from epidote.cli.common import parsed_settings, print_json, say
+from epidote.cli.study import PathArgument, find_subject
+from epidote.core.quantities.formatting import format_quantity
+from epidote.study.store import Study
+
+if TYPE_CHECKING:
+    from epidote.measurement.request import RunPlan
+    from epidote.study.models import RunSummary
+
+SubjectOption = Annotated[str, typer.Option(help="subject (row), as printed by “epidote study show”")]
+ProcedureOption = Annotated[str, typer.Option(help="procedure, e.g. response; “epidote procedures” lists all")]
+
+
+def _order(study: Study, subject: str, procedure: str, values: dict[str, Any]) -> RunPlan:
+    """Return the plan of a run in the cell of a row and a procedure's column, which is added where there is none."""
+    from epidote.core.procedures.registry import procedure as find
+    from epidote.core.settings import make_settings
+    from epidote.measurement.chain_for_row import chain_for_subject
+    from epidote.measurement.request import RunPlan, add_column
+
+    row = find_subject(study, subject)
+    settings = make_settings(find(procedure).Settings, values)
+    column = add_column(study, procedure, settings)
+    return RunPlan(row.id, column.id, procedure, settings, chain_for_subject(study, row))
+
+
+def _say_run(run: RunSummary, *, as_json: bool) -> None:
+    if as_json:
+        print_json(
+            {
+                "run": run.id,
+                "settings": dict(run.settings),
+                "cautions": list(run.cautions),
+                "readings": [reading.to_json() for reading in run.readings],
+            }
+        )
+        return
+    head = ""
+    if run.headline:
+        head = f": {format_quantity(run.headline.reading.value, run.headline.reading.unit)}"
+    say(f"run {run.id}{head}")
+
+
+def import_recording(
+    path: PathArgument,
+    file: Annotated[Path, typer.Argument(help="audio file")],
+    subject: SubjectOption,
+    procedure: ProcedureOption,
+    stimulus: Annotated[Path | None, typer.Option(help="description (.json) written by “epidote stimulus”")] = None,
+    *,
+    background: Annotated[Path | None, typer.Option(help="recording of the background alone")] = None,
+    set_: Set = [],
+    as_json: Json = False,
+) -> int:
+    """Make a recording that was made elsewhere a run of a row."""
+    from epidote.core.procedures.registry import procedure as find
+    from epidote.measurement.offline import import_recording as carry_out
+
+    proc = find(procedure)
+    values, played, marks = described(stimulus) if stimulus else ({}, None, None)
+    if stimulus is None:
+        values = dict(proc.for_existing_sound(values))
+    values |= parsed_settings(proc.Settings, set_)
+    with Study(path) as study:
+        order = _order(study, subject, procedure, values)
+        run = carry_out(study, order, file, marks or played, background)
+    _say_run(run, as_json=as_json)
+    return 0
+
+
+def await_recording(
+    path: PathArgument,
+    file: Annotated[Path, typer.Argument(help="stimulus file to write (.wav or .flac)")],
+    subject: SubjectOption,
+    procedure: ProcedureOption,
+    how: Annotated[str, typer.Option(help="note on how it is played")] = "",
+    *,
+    set_: Set = [],
+    as_json: Json = False,
+) -> int:
+    """Write a stimulus file and make the cell wait for its recording; “study attach” completes the run."""
+    from epidote.core.procedures.registry import procedure as find
+    from epidote.measurement.waiting import await_recording as carry_out
+
+    with Study(path) as study:
+        order = _order(study, subject, procedure, parsed_settings(find(procedure).Settings, set_))
+        run = carry_out(study, order, file, how)
+    _say_run(run, as_json=as_json)
+    return 0
+
+
+def attach(
+    path: PathArgument,
+    run: Annotated[int, typer.Argument(help="number of the waiting run")],
+    file: Annotated[Path, typer.Argument(help="recording of what was played")],
+    as_json: Json = False,
+) -> int:
+    """Complete a run that waits for its recording."""
+    from epidote.measurement.waiting import attach_recording
+
+    with Study(path) as study:
+        made = attach_recording(study, run, file)
+    _say_run(made, as_json=as_json)
+    return 0

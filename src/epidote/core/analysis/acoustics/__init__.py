@@ -1,0 +1,1 @@
+"""Sound in rooms and from loudspeakers: bands, gates, decays, defects."""

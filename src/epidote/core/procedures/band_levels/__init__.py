@@ -1,0 +1,1 @@
+"""Levels of noise in fractional-octave bands, per microphone and averaged."""
