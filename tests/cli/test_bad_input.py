@@ -60,6 +60,7 @@ CASES = [
         2,
         (
             "Available: band-levels, crosstalk, distortion-frequency, distortion-level, gain, impedance,"
+            " impulsive-distortion,"
             " intermodulation, latency,"
             " multitone, noise, paths, response, spectrum, tone"
         ),

@@ -142,6 +142,7 @@ def test_procedures_are_found_by_entry_point():
         SettingError,
         match=(
             "Available: band-levels, crosstalk, distortion-frequency, distortion-level, gain, impedance,"
+            " impulsive-distortion,"
             " intermodulation, latency,"
             " multitone, noise, paths, response, spectrum, tone"
         ),

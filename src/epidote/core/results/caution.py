@@ -80,6 +80,8 @@ class Caution(StrEnum):
     UNLIKE_OTHERS = "unlike_others"
     RANGE_TOO_SMALL = "range_too_small"
     WAITING = "waiting"
+    SUSPECT = "suspect"
+    NOTHING_FOUND = "nothing_found"
     RECORDER_RATE = "recorder_rate"
 
     @property
@@ -199,6 +201,14 @@ _WORDS = {
         "The decay does not fall far enough before it meets the noise, or the end of the recording: no time is given."
         " Raise the level, make the sweep longer, or record more silence after it."
     ),
+    Caution.SUSPECT: (
+        "Something repeats with the period above the 10th harmonic, but it is too dull, or too near to ordinary"
+        " distortion of high order, for a verdict. Listen to it, or measure again with a longer sweep."
+    ),
+    Caution.NOTHING_FOUND: (
+        "Nothing that repeats with the period stands out of the noise above the 20th harmonic. Impulses duller than"
+        " about 0.5 ms cannot be found. Use a longer sweep to find fainter ones."
+    ),
     Caution.WAITING: (
         "The recording of what was played is still missing. Drop its file on the cell, or attach it from the cell's"
         " menu."
@@ -228,6 +238,9 @@ _INVALID = {
     Caution.AMBIGUOUS,
 }
 _NOTES = {
+    Caution.NOTHING_FOUND,
+    Caution.RECORDER_RATE,
+    Caution.WAITING,
     Caution.DC,
     Caution.UNCALIBRATED,
     Caution.LOAD_UNCONFIRMED,

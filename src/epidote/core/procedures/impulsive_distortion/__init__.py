@@ -1,0 +1,1 @@
+"""Impulsive distortion: rubbing, buzzing and loose parts."""
