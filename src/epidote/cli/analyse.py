@@ -46,6 +46,10 @@ def stimulus(
         typer.Option("--marked", help="add sync markers, for playback and recording on devices with their own clock"),
     ] = False,
     *,
+    command: Annotated[
+        Path | None,
+        typer.Option(help="recording of the command that makes the unit play the file; “measure --command” plays it"),
+    ] = None,
     bits: Annotated[Bits, typer.Option(help="sample format")] = Bits.TWENTYFOUR,
     set_: Set = [],
     as_json: Json = False,
@@ -70,19 +74,33 @@ def stimulus(
     if not 8000 <= rate <= 384000:
         raise SettingError(f"The rate {rate:g} Hz is out of range: 8000 to 384000 Hz.")
     stimuli = offline_stimuli(procedure, settings, Chain(rate=rate))
-    if marked or any(s != stimuli[0] for s in stimuli):
+    # a unit that plays by itself has a clock of its own
+    if marked or command is not None or any(s != stimuli[0] for s in stimuli):
         file = between_marks(stimuli)
         samples, description = file.samples(), describe(procedure, settings, file)
         words = "with sync markers. Analyse a recording of it with --stimulus {}."
     else:
         samples, description = stimuli[0].by_output(), describe_stimulus(procedure, settings, stimuli[0])
         words = f"{bits.value} bit. Analyse a recording of it with --stimulus {{}}."
+    if command is not None:
+        description = {**description, "command": _command(command, out, rate, bits.value)}
     description_file = write_with_description(out, samples, rate, bits.value, description)
     if as_json:
         print_json({**description, "file": str(out)})
     else:
         say(f"{out}: {samples.shape[0] / rate:.2f} s at {rate:g} Hz, {words.format(description_file.name)}")
     return 0
+
+
+def _command(clip: Path, out: Path, rate: float, bits: str) -> dict[str, Any]:
+    """Write a command clip at the stimulus' rate beside its file; return what the description says of it."""
+    from epidote.measurement.commanded import command_samples
+    from epidote.measurement.offline import write_sound
+
+    samples = command_samples(clip, rate)
+    beside = out.with_name(f"{out.stem} command{out.suffix}")
+    write_sound(beside, samples, rate, bits)
+    return {"file": beside.name, "from": clip.name, "seconds": samples.size / rate}
 
 
 def described(path: Path) -> tuple[dict[str, Any], Any, Any]:

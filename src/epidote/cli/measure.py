@@ -54,6 +54,13 @@ def measure(
     full_level: Annotated[
         bool, typer.Option("--full-level", help="after a change of the chain, measure at full level without asking")
     ] = False,
+    command: Annotated[
+        Path | None,
+        typer.Option(help="play this command first and record the unit's own player, which holds the stimulus file"),
+    ] = None,
+    time_out: Annotated[
+        float, typer.Option(help="with --command: seconds within which the unit must begin to play", min=1, max=600)
+    ] = 10.0,
     seed: Annotated[
         int | None, typer.Option(help="stand-ins only: the same seed gives the same recording", min=0, max=2**63)
     ] = None,
@@ -93,6 +100,7 @@ def measure(
                             seed=None if seed is None else seed + n,
                             as_json=as_json,
                             stop=stop,
+                            command=(command, time_out) if command is not None else None,
                         )
                         runs.append(made)
                         if stop.is_set():
@@ -151,6 +159,7 @@ def _carried_out(
     seed: int | None,
     as_json: bool,
     stop: threading.Event,
+    command: tuple[Path, float] | None = None,
 ) -> dict[str, Any]:
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
     from epidote.core.procedures.registry import reading_titles
@@ -190,8 +199,9 @@ def _carried_out(
         cancelled=stop.is_set,
         opening=patience(name, warn),
         prepare=with_column,
-        check=check,
+        check=check and command is None,
         seed=seed,
+        command=command,
     )
     if not as_json:
         say(f"run {run.id}: {row.full_name}, {proc.title.lower()} ({proc.summary(settings)})")

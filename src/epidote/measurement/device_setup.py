@@ -11,6 +11,7 @@ from epidote.core.calibration.precheck import Precheck, evaluate_precheck, prech
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import MeasurementError
+from epidote.measurement.late_path import LatePath
 from epidote.study.store import Study
 
 FIRST_START_DB = -40.0
@@ -39,9 +40,12 @@ def open_for_chain(
     chain: Chain, name: str, conditions: Mapping[str, str], *, seed: int = 0, real_time: bool = False
 ) -> Device:
     """Open a device as the chain uses it. Raises SettingError, FormatRefusedError, DeviceLostError."""
-    return open_device(
+    device = open_device(
         name, wiring_of(chain), conditions, ceiling_dbfs=chain.ceiling_dbfs, seed=seed, real_time=real_time
     )
+    if chain.path_delay > 0:
+        return LatePath(device, chain.path_delay, chain.rate)
+    return device
 
 
 def run_precheck(

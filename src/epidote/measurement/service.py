@@ -10,11 +10,13 @@ import random
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager, closing, nullcontext
 from dataclasses import dataclass
+from pathlib import Path
 
 from epidote.audio.device import Cancelled, Device, Progress
 from epidote.core.calibration.precheck import Precheck
 from epidote.core.errors import CancelledError, MeasurementError
 from epidote.core.procedures.protocol import precheck_level
+from epidote.measurement.commanded import measure_commanded
 from epidote.measurement.device_setup import (
     FIRST_START_DB,
     needs_safe_start,
@@ -72,13 +74,15 @@ def carry_out(
     times: int = 1,
     seed: int | None = None,
     real_time: bool = False,
+    command: tuple[Path, float] | None = None,
 ) -> list[RunSummary]:
     """Open the device of the plan's chain, start safely, measure and store ``times`` runs; the device is closed again.
 
     conditions: of the row, to which a simulated unit is set. confirm: asked before the first run of a chain that drives
     the unit as none before. progress: of all runs together, from 0 to 1. opening: entered while the device is opened,
     which may take long. prepare: makes the plan final once the device is open, as by adding its column. check: look at
-    the signal path before the first run. seed: of a simulated unit, None for one by chance.
+    the signal path before the first run. seed: of a simulated unit, None for one by chance. command: the clip that
+    makes a unit play the stimulus file by itself, and the time in s within which it must begin.
 
     Returns the stored runs: none where the answer was no; fewer than ``times`` where it was cancelled after the first.
     Raises EpidoteError; then nothing of the failed run is in the study.
@@ -91,6 +95,11 @@ def carry_out(
     with closing(device):
         if prepare is not None:
             plan = prepare()
+        if command is not None:
+            clip, time_out = command
+            return [
+                measure_commanded(study, plan, device, clip, time_out=time_out, progress=progress, cancelled=cancelled)
+            ]
         first = needs_safe_start(study, chain)
         if first and not _start_safely(device, plan, confirm, cancelled):
             return runs

@@ -9,7 +9,8 @@ from epidote.audio.device import Wiring
 from epidote.audio.registry import open_device
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.impedance import Impedance, ImpedanceSettings
+from epidote.core.procedures.impedance.procedure import Impedance
+from epidote.core.procedures.impedance.settings import ImpedanceSettings
 from epidote.core.results.caution import Caution
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal

@@ -26,6 +26,7 @@ from epidote.standins.delay_units import FERRIN_V9, OSKELL_N3, SORVANE_L8, TOLMA
 from epidote.standins.line_inserts import VELMORA_T2
 from epidote.standins.line_units import BRESKAN_R7, LUNVIK_D2, PELLWORTH_I4
 from epidote.standins.loudspeaker import DOME_SPEAKER
+from epidote.standins.players import LANDOR_W2, MERRICK_T1
 
 RATES = (44100, 48000, 88200, 96000, 176400, 192000)
 PREFIX = "standin:"
@@ -75,6 +76,8 @@ BENCHES = {
     "oskell-n3": Bench(
         "Stand-in interface: left direct, right through an Oskell N3 network path", OSKELL_N3, divider=1.0
     ),
+    "landor-w2": Bench("Stand-in interface with a Landor W2 wireless receiver", LANDOR_W2, divider=1.0),
+    "merrick-t1": Bench("Stand-in interface with a Merrick T1 talking player", MERRICK_T1, divider=1.0),
     "kelwin-d6": Bench("Stand-in interface with a Kelwin D6 loudspeaker behind 10 Ω", DOME_SPEAKER, divider=1.0),
 }
 

@@ -123,6 +123,14 @@ class Chain(BaseModel):
         affects=effects.INPUT_NOISE,
     )
     input_ohms: float | None = setting(None, "Input resistance", "Input resistance", "Ω", gt=0, le=1e9)
+    path_delay: float = setting(
+        0.0,
+        "Path delay",
+        "How late the unit's sound may come back, as over a wireless link; recording goes on for so long",
+        "s",
+        ge=0,
+        le=30,
+    )
     gain_setting: str = setting(
         "",
         "Gain setting (note)",

@@ -79,6 +79,8 @@ class Caution(StrEnum):
     BACKGROUND = "background"
     UNLIKE_OTHERS = "unlike_others"
     RANGE_TOO_SMALL = "range_too_small"
+    LOW_IMPEDANCE = "low_impedance"
+    NO_SHIFT = "no_shift"
     WAITING = "waiting"
     SUSPECT = "suspect"
     NOTHING_FOUND = "nothing_found"
@@ -208,6 +210,14 @@ _WORDS = {
     Caution.NOTHING_FOUND: (
         "Nothing that repeats with the period stands out of the noise above the 20th harmonic. Impulses duller than"
         " about 0.5 ms cannot be found. Use a longer sweep to find fainter ones."
+    ),
+    Caution.LOW_IMPEDANCE: (
+        "The smallest impedance is less than 80 % of the rated one (IEC 60268-5). Check the rated impedance, or use an"
+        " amplifier for a lower load."
+    ),
+    Caution.NO_SHIFT: (
+        "The resonance did not move as the mass or the box should move it. Check that the mass is fixed, the box is"
+        " closed, and the resonance in free air is that of this driver."
     ),
     Caution.WAITING: (
         "The recording of what was played is still missing. Drop its file on the cell, or attach it from the cell's"

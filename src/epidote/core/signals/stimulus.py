@@ -88,18 +88,21 @@ MOST_RATES = (1000.0, 1_000_000.0)  # Hz
 Maker = Callable[[float, Mapping[str, float]], Samples]
 Needs = Callable[[Mapping[str, float]], Iterable[str]]
 _MAKERS: dict[str, Maker] = {}
+_FOUND: set[str] = set()
 _NEEDS: dict[str, Needs] = {}
 
 
-def register_stimulus(kind: str, needs: str | Needs) -> Callable[[Maker], Maker]:
+def register_stimulus(kind: str, needs: str | Needs, *, found: bool = False) -> Callable[[Maker], Maker]:
     """Register the function (rate, parameters) -> samples that makes stimuli of this kind.
 
     needs: names of the parameters without which neither it nor an analysis can do, or what gives them for the
-    parameters there are.
+    parameters there are. found: whether its analysis finds it wherever it lies in a recording.
     """
 
     def register(maker: Maker) -> Maker:
         _MAKERS[kind] = maker
+        if found:
+            _FOUND.add(kind)
         if callable(needs):
             _NEEDS[kind] = needs
         else:
@@ -107,6 +110,13 @@ def register_stimulus(kind: str, needs: str | Needs) -> Callable[[Maker], Maker]
         return maker
 
     return register
+
+
+def finds_itself(kind: str) -> bool:
+    """Whether the analysis of a kind finds the stimulus wherever it lies in a recording; else it has to stand where it
+    was played.
+    """
+    return kind in _FOUND
 
 
 def is_registered(kind: str) -> bool:

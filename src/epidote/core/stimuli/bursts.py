@@ -77,7 +77,7 @@ def _render_burst(rate: float, p: Mapping[str, float]) -> Samples:
     return np.asarray(out * (peak / np.abs(out).max()))
 
 
-@register_stimulus(KIND, "shot shots level lead length every")
+@register_stimulus(KIND, "shot shots level lead length every", found=True)
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     out = np.zeros(round(p["frames"]))
     shot = _render_burst(rate, p)

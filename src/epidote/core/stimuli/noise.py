@@ -59,7 +59,7 @@ def noise(
     return Stimulus(NOISE, rate, parameters, channels)
 
 
-@register_stimulus(NOISE, "pink seed level lead sounding")
+@register_stimulus(NOISE, "pink seed level lead sounding", found=True)
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     frames = round(p["sounding"])
     size = even_fast_len(frames)
@@ -116,6 +116,6 @@ def from_samples(x: Samples, *, rate: float, level: float, channels: tuple[int, 
     return Stimulus(MATERIAL, rate, parameters, channels, as_readonly(_fade_and_pad(x, parameters, rate)))
 
 
-@register_stimulus(MATERIAL, "level lead sounding")
+@register_stimulus(MATERIAL, "level lead sounding", found=True)
 def _not_at_hand(rate: float, p: Mapping[str, float]) -> Samples:
     raise SettingError("The audio file that was played is not available. Set its path in “{material}”.", "material")

@@ -17,6 +17,6 @@ def silence(rate: float, duration: float) -> Stimulus:
     return Stimulus(KIND, rate, {"frames": round(duration * rate)})
 
 
-@register_stimulus(KIND, "frames")
+@register_stimulus(KIND, "frames", found=True)
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     return np.zeros(round(p["frames"]))

@@ -142,7 +142,7 @@ def _needs(p: Mapping[str, float]) -> list[str]:
     ]
 
 
-@register_stimulus(KIND, _needs)
+@register_stimulus(KIND, _needs, found=True)
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     out = np.zeros(round(p["frames"]))
     lead, ramp = round(p["lead"]), round(p["ramp"])

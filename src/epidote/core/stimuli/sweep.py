@@ -65,7 +65,7 @@ def sweep(
     return Stimulus("sweep", rate, parameters, channels)
 
 
-@register_stimulus("sweep", "first last start stop length level lead tail")
+@register_stimulus("sweep", "first last start stop length level lead tail", found=True)
 def _make(rate: float, p: Mapping[str, float]) -> Samples:
     lead, tail, frames, length = round(p["lead"]), round(p["tail"]), round(p["frames"]), p["length"]
     sounding = frames - lead - tail

@@ -185,7 +185,7 @@ def _input(chain: Chain, today: date, device: str) -> Block:
         "Input",
         f"{device}In {_numbers(chain.inputs)}",
         (_volts(chain.input_full_scale), own),
-        ("inputs", "input_names", "input_full_scale", "input_ohms", "gain_setting"),
+        ("inputs", "input_names", "input_full_scale", "input_ohms", "path_delay", "gain_setting"),
         ("input_full_scale", "input_by_wire"),
         weak,
     )

@@ -12,9 +12,7 @@ from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import model_validator
 
-from epidote.core import effects
 from epidote.core.analysis import sweep_deconvolution as dc
 from epidote.core.analysis.capture_checks import capture_cautions, headroom, require_valid
 from epidote.core.analysis.spectral.smoothing import log_bins
@@ -22,7 +20,8 @@ from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import require_consistent_channels
-from epidote.core.procedures.common.swept import SweepSettings
+from epidote.core.procedures.impedance.driver import DRIVER_READINGS, driver_readings
+from epidote.core.procedures.impedance.settings import ImpedanceSettings
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
@@ -31,50 +30,12 @@ from epidote.core.results.kinds import ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.results.shared_readings import HEADROOM
-from epidote.core.settings import setting
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
 
 LEAST_FRAMES = 2048
 _MISMATCH_LIMITS = 0.05  # relative error of an impedance from which on the inputs' own differences are said
 _ALIKE = 4.0  # spreads
-
-
-class ImpedanceSettings(SweepSettings):
-    """Settings of impedance."""
-
-    level: float = setting(-20.0, "Level", "Generator level", "dBFS", played=True, ge=-140, le=0, affects=effects.LEVEL)
-    series_ohms: float = setting(10.0, "Series resistor", "Value of the series resistor", "Ω", gt=0, le=1e7)
-    before_channel: int = setting(1, "Channel before resistor", "Input channel before the resistor", ge=1, le=64)
-    after_channel: int = setting(
-        2, "Channel after resistor", "Input channel after the resistor, at the unit", ge=1, le=64
-    )
-    mismatch: float = setting(
-        0.1,
-        "Channel mismatch",
-        "Gain difference of the two inputs: measure it with both connected to one source",
-        "dB",
-        ge=0,
-        le=3,
-        secondary=True,
-    )
-    source_ohms: float = setting(
-        0.0,
-        "Source resistance",
-        "Output resistance of the source that will drive the unit, for the loading loss",
-        "Ω",
-        ge=0,
-        le=1e6,
-        secondary=True,
-    )
-
-    @model_validator(mode="after")
-    def _channels_are_two(self) -> ImpedanceSettings:
-        if self.before_channel == self.after_channel:
-            raise SettingError(
-                "{before_channel} and {after_channel} must be different.", "before_channel", "after_channel"
-            )
-        return self
 
 
 class Impedance(ProcedureBase):
@@ -115,6 +76,7 @@ class Impedance(ProcedureBase):
             "Loading loss (max.)",
             meaning="Largest loss of level that the given source resistance has at this impedance.",
         ),
+        *DRIVER_READINGS,
         HEADROOM,
     )
 
@@ -245,6 +207,7 @@ def _result(
         Curve("impedance_phase", 1, x, np.degrees(np.angle(z)), "Hz", "°", None, meta),
     )
     low, high = int(np.argmin(size)), int(np.argmax(size))
+    driver = driver_readings(ratio, variance, width, settings)
 
     def at(place: int) -> tuple[dict[str, float | str], float, tuple[Caution, ...]]:
         """Where a reading is taken with what the mismatch makes of it there, its spread, its cautions."""
@@ -271,7 +234,8 @@ def _result(
         Reading("minimum_frequency", 1, float(x[low]), "Hz", {}, None, _place_spread(x, size, spreads, low)),
         ohms("maximum", float(size[high]), high, chosen=True),
         Reading("maximum_frequency", 1, float(x[high]), "Hz", {}, None, _place_spread(x, -size, spreads, high)),
-        _resonance(x, size, spreads),
+        *([] if driver else [_resonance(x, size, spreads)]),
+        *driver,
         headroom(recording.signal, settings.before_channel),
     ]
     if settings.source_ohms > 0:

@@ -1,0 +1,1 @@
+"""Impedance over frequency, and the parameters of a loudspeaker driver."""
