@@ -74,7 +74,8 @@ def measure(
     from epidote.study.store import Study
 
     proc = find(procedure)
-    settings = make_settings(proc.Settings, parsed_settings(proc.Settings, set_))
+    typed, sound_level = _sound_level(set_)
+    settings = make_settings(proc.Settings, parsed_settings(proc.Settings, typed))
     combinations = _combinations(over)
     opened = Study(study)
     runs: list[dict[str, Any]] = []
@@ -101,6 +102,7 @@ def measure(
                             as_json=as_json,
                             stop=stop,
                             command=(command, time_out) if command is not None else None,
+                            sound_level=sound_level,
                         )
                         runs.append(made)
                         if stop.is_set():
@@ -121,6 +123,20 @@ def measure(
     if as_json and runs:
         print_json(runs[0] if not over and times == 1 else {"runs": runs})
     return worst
+
+
+def _sound_level(pairs: list[str]) -> tuple[list[str], str]:
+    """Return typed settings without a level in dB SPL, and that level; "" where there is none."""
+    from epidote.measurement.sound_level import parse_sound_level
+
+    rest, found = [], ""
+    for pair in pairs:
+        name, _, text = pair.partition("=")
+        if name.strip() == "level" and parse_sound_level(text) is not None:
+            found = text.strip()
+        else:
+            rest.append(pair)
+    return rest, found
 
 
 def _combinations(over: list[str]) -> list[dict[str, str]]:
@@ -160,6 +176,7 @@ def _carried_out(
     as_json: bool,
     stop: threading.Event,
     command: tuple[Path, float] | None = None,
+    sound_level: str = "",
 ) -> dict[str, Any]:
     """One run, told as it ends unless it goes out as JSON. Raises EpidoteError; then nothing of it was kept."""
     from epidote.core.procedures.registry import reading_titles
@@ -178,7 +195,7 @@ def _carried_out(
 
     def with_column() -> RunPlan:
         next(proc.conduct(settings, path))  # settings that do not fit the chain are refused before anything is added
-        return RunPlan(row.id, add_column(study, proc.key, settings).id, proc.key, settings, path)
+        return RunPlan(row.id, add_column(study, proc.key, settings).id, proc.key, settings, path, sound_level)
 
     def confirm(start: SafeStart) -> bool:
         warn(start.words)

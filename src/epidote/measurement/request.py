@@ -15,13 +15,17 @@ from epidote.study.store import Study, create_study
 
 @dataclass(frozen=True)
 class RunPlan:
-    """One run to carry out: which cell, with which settings, chain and device."""
+    """One run to carry out: which cell, with which settings, chain and device.
+
+    sound_level: such as "80 dB(A)", where the generator level is to be found that gives it.
+    """
 
     subject_id: int
     column_id: int
     procedure: str
     settings: Settings
     chain: Chain
+    sound_level: str = ""
 
 
 def add_column(study: Study, key: str, settings: Settings) -> Column:

@@ -27,6 +27,7 @@ from epidote.measurement.device_setup import BenchNotReadyError, no_progress, no
 from epidote.measurement.playback import play_and_record
 from epidote.measurement.processing import process
 from epidote.measurement.request import RunPlan, add_column
+from epidote.measurement.sound_level import parse_sound_level, with_sound_level
 from epidote.study.curve_codec import thumbnail_points
 from epidote.study.headline import Headline
 from epidote.study.models import FinishedRun, ReadOnlyError, RunSummary, StudyError
@@ -62,6 +63,7 @@ def measure(
                 f"{shot.words} Nothing was measured, and earlier runs are unchanged; correct this and measure again."
             )
         cautions = shot.cautions
+    order, words = _at_sound_level(order, device, cancelled)
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled=cancelled)
     try:
         result = process(study, order, recordings)
@@ -76,11 +78,22 @@ def measure(
     return store_run(
         study,
         order,
-        device.info.title,
+        f"{device.info.title}{words}",
         replace(result, cautions=unique((*result.cautions, *cautions))),
         recordings,
         source=None,
     )
+
+
+def _at_sound_level(order: RunPlan, device: Device, cancelled: Cancelled) -> tuple[RunPlan, str]:
+    """Return the order at the generator level that gives its sound level, with what was found in words; the order as it
+    is where it names none.
+    """
+    wanted = parse_sound_level(order.sound_level)
+    if wanted is None:
+        return order, ""
+    found_order, found = with_sound_level(order, wanted, device, cancelled)
+    return found_order, f"; {found.words}"
 
 
 def store_recording(

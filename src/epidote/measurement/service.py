@@ -9,7 +9,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager, closing, nullcontext
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from epidote.audio.device import Cancelled, Device, Progress
@@ -28,6 +28,7 @@ from epidote.measurement.device_setup import (
 )
 from epidote.measurement.request import RunPlan
 from epidote.measurement.runner import measure
+from epidote.measurement.sound_level import parse_sound_level
 from epidote.study.models import RunSummary
 from epidote.study.store import Study
 
@@ -100,6 +101,8 @@ def carry_out(
             return [
                 measure_commanded(study, plan, device, clip, time_out=time_out, progress=progress, cancelled=cancelled)
             ]
+        if not plan.sound_level and parse_sound_level(conditions.get("level", "")) is not None:
+            plan = replace(plan, sound_level=conditions["level"])
         first = needs_safe_start(study, chain)
         if first and not _start_safely(device, plan, confirm, cancelled):
             return runs

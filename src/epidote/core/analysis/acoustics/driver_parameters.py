@@ -51,19 +51,24 @@ class _Coil:
     impedance: Callable[[Samples, Samples], Complex]
 
 
+def _positive(logarithms: Samples) -> Samples:
+    """Return values by their logarithms, which a fit may send anywhere."""
+    return np.asarray(np.exp(np.clip(logarithms, -40, 40)))
+
+
 def _plain(w: Samples, p: Samples) -> Complex:
-    return np.asarray(1j * w * np.exp(p[0]))
+    return np.asarray(1j * w * _positive(p[:1]))
 
 
 def _lossy(w: Samples, p: Samples) -> Complex:
     """Return an inductance whose losses grow with its exponent (Leach 2002, from memory)."""
-    exponent = 1 / (1 + np.exp(-p[1]))
-    return np.asarray(np.exp(p[0]) * (1j * w / 6283.0) ** exponent)
+    exponent = 1 / (1 + _positive(-p[1:2]))
+    return np.asarray(_positive(p[:1]) * (1j * w / 6283.0) ** exponent)
 
 
 def _shunted(w: Samples, p: Samples) -> Complex:
     """Return an inductance in series with one that a resistance bridges, for eddy currents."""
-    le, l2, r2 = np.exp(np.clip(p, -40, 40))
+    le, l2, r2 = _positive(p)
     return np.asarray(1j * w * le + 1j * w * l2 * r2 / (r2 + 1j * w * l2))
 
 
@@ -130,7 +135,7 @@ def _start(f: Samples, z: Complex) -> tuple[float, float, float, float] | None:
 
 
 def _model(f: Samples, p: Samples, coil: _Coil) -> Complex:
-    resonance, re, res, qms = np.exp(p[:4])
+    resonance, re, res, qms = _positive(p[:4])
     return np.asarray(re + motional(f, resonance, res, qms) + coil.impedance(2 * np.pi * f, p[4:]))
 
 
