@@ -27,6 +27,8 @@ from epidote.standins.line_inserts import VELMORA_T2
 from epidote.standins.line_units import BRESKAN_R7, LUNVIK_D2, PELLWORTH_I4
 from epidote.standins.loudspeaker import DOME_SPEAKER
 from epidote.standins.players import LANDOR_W2, MERRICK_T1
+from epidote.standins.room import HAVELMAR_DOME
+from epidote.standins.two_way import KELWIN_T2
 
 RATES = (44100, 48000, 88200, 96000, 176400, 192000)
 PREFIX = "standin:"
@@ -57,7 +59,10 @@ class Bench:
     load_ohms: float = 8.0
     buffers: int = 512
     link: Link = Link()
+    inputs: int = 2
 
+
+_MICROPHONE_INPUT = Converter(full_scale=1.0, noise_db=-118.0, latency=38.9)
 
 BENCHES = {
     "wire": Bench("Stand-in interface, loopback", None, divider=1.0),
@@ -78,6 +83,19 @@ BENCHES = {
     ),
     "landor-w2": Bench("Stand-in interface with a Landor W2 wireless receiver", LANDOR_W2, divider=1.0),
     "merrick-t1": Bench("Stand-in interface with a Merrick T1 talking player", MERRICK_T1, divider=1.0),
+    "havelmar-dome": Bench(
+        "Stand-in dome with eight seats, six microphones at one of them",
+        HAVELMAR_DOME,
+        input=_MICROPHONE_INPUT,
+        divider=1.0,
+        inputs=6,
+    ),
+    "kelwin-t2": Bench(
+        "Stand-in loudspeaker Kelwin T2, a measuring and a cheap microphone at 1 m",
+        KELWIN_T2,
+        input=_MICROPHONE_INPUT,
+        divider=1.0,
+    ),
     "kelwin-d6": Bench("Stand-in interface with a Kelwin D6 loudspeaker behind 10 Ω", DOME_SPEAKER, divider=1.0),
 }
 
@@ -230,4 +248,4 @@ def _load_of(conditions: Mapping[str, str], usual: float) -> float:
 
 def device_info(bench: str) -> DeviceInfo:
     """Return what a simulated bench is listed as."""
-    return DeviceInfo(PREFIX + bench, BENCHES[bench].title, "simulated", 2, 2, RATES, 24)
+    return DeviceInfo(PREFIX + bench, BENCHES[bench].title, "simulated", 2, BENCHES[bench].inputs, RATES, 24)
