@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from epidote.cli.analyse import Json, Set
-from epidote.cli.common import parsed_settings, print_json, say
+from epidote.cli.common import parsed_settings, print_json, read_chain, say
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_quantity
 from epidote.study.models import RunSummary, Subject
@@ -72,9 +72,12 @@ def add(
     serial: Annotated[str, typer.Option()] = "",
     device: Annotated[str, typer.Option(help="device the unit is connected to; see “epidote devices”")] = "",
     *,
+    chain: Annotated[Path | None, typer.Option(help="chain file (.toml) of this row alone")] = None,
     condition: Condition = [],
 ) -> int:
     """Add a row: a unit (created if necessary) under conditions."""
+    from epidote.measurement.chain_for_row import set_chain_of_subject
+
     pairs = [c.partition("=") for c in condition]
     if any(not equals for _, equals, _ in pairs):
         raise SettingError("A condition must be name=value. Nothing was added.")
@@ -83,6 +86,8 @@ def add(
         row = study.add_subject(
             unit or study.add_unit(maker, model, serial), {k.strip(): v.strip() for k, _, v in pairs}, device
         )
+        if chain is not None:
+            set_chain_of_subject(study, row, read_chain(chain))
         say(row.full_name)
     return 0
 

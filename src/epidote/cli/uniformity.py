@@ -99,6 +99,7 @@ def compare_uniformity(
             "minimum_db": band.least,
             "minimum_at": place_of[band.least_at],
             "deviation_db": band.deviation,
+            "near_background": band.near_background,
         }
         for band in result.bands
     ]
@@ -123,7 +124,8 @@ def compare_uniformity(
         return 0
     for band in result.bands:
         places_in_words = f"{place_of[band.greatest_at]} to {place_of[band.least_at]}"
-        say(f"{band.frequency:10.1f} Hz {band.deviation:8.2f} dB   {places_in_words}")
+        mark = "  not counted: near the background" if band.near_background else ""
+        say(f"{band.frequency:10.1f} Hz {band.deviation:8.2f} dB   {places_in_words}{mark}")
     say(f"Largest deviation: {result.largest:.2f} dB at {result.worst_frequency:.0f} Hz, {result.worst}")
     say(f"Mean over the bands: {result.mean_deviation:.2f} dB (lower is more uniform)")
     if missing:

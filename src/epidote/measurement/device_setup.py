@@ -68,7 +68,7 @@ def run_precheck(
     recordings = [
         device.exchange(s, ceiling_dbfs=chain.ceiling_dbfs, progress=no_progress, cancelled=cancelled) for s in stimuli
     ]
-    return evaluate_precheck(recordings, [True] * len(chain.inputs), below_db)
+    return evaluate_precheck(recordings, [True] * len(chain.inputs), below_db, through_air=chain.acoustic)
 
 
 def run_low_level_precheck(

@@ -23,8 +23,8 @@ from epidote.core.stimuli.level_check import BELOW_DB, RAMP, level_check_tone
 LEAST_RISE_DB = 10.0  # a tone stands so far above what the silence holds, or there is none
 LOW_DB = -50.0  # dBFS; below, the converter's own noise decides
 CLIP_DB = -0.05  # dBFS of the greatest sample
-UNSTEADY_DB = 0.1
-FOLLOWS_DB = 0.1  # by how much 20 dB more drive may give other than 20 dB
+FOLLOWS_DB = 0.1  # by which a steady tone may vary, and 20 dB more drive give other than 20 dB
+THROUGH_AIR_DB = 6.0  # the same in a room
 HUM_DB = -60.0  # of the tone
 
 
@@ -76,12 +76,17 @@ def precheck_stimuli(rate: float, level: float, alone: bool) -> list[Stimulus]:
 
 
 def evaluate_precheck(
-    recordings: Sequence[Recording], expected: Sequence[bool], loud_below_db: float = 0.0
+    recordings: Sequence[Recording],
+    expected: Sequence[bool],
+    loud_below_db: float = 0.0,
+    *,
+    through_air: bool = False,
 ) -> Precheck:
     """Return what the shots of ``shots`` brought back.
 
     ``expected``: per channel, whether the unit's output is wired to it; ``loud_below_db``: by how much the run itself
-    will be louder than the shot.
+    will be louder than the shot; ``through_air``: a room goes on sounding after a step, and every microphone hears
+    every output.
     """
     recording = recordings[0]
     assert recording.stimulus is not None
@@ -108,8 +113,9 @@ def evaluate_precheck(
                 caution = Caution.NO_SIGNAL
             findings.append(PrecheckFinding(caution, number, not elsewhere, f"no signal received.{where or _DEAD}"))
             continue
-        findings += [replace(f, channel=number) for f in view.findings(loud_below_db)]
-    if len(recordings) > 1 and len(views) > 1 and all(expected[:2]):
+        limit = THROUGH_AIR_DB if through_air else FOLLOWS_DB
+        findings += [replace(f, channel=number) for f in view.findings(loud_below_db, limit)]
+    if len(recordings) > 1 and len(views) > 1 and all(expected[:2]) and not through_air:
         findings += _swapped(recordings[1])
     return Precheck(tuple(findings), tuple(levels))
 
@@ -181,7 +187,7 @@ class _Channel:
             quiet = -math.inf
         return math.isfinite(self.level) and self.level > max(quiet + LEAST_RISE_DB, -130.0)
 
-    def findings(self, louder_db: float) -> list[PrecheckFinding]:
+    def findings(self, louder_db: float, follows_db: float) -> list[PrecheckFinding]:
         findings = []
         peak = to_db(float(np.abs(self._x).max())) + louder_db
         if peak > CLIP_DB:
@@ -206,7 +212,7 @@ class _Channel:
             )
         step = self._steps[1]
         thirds = [self._level(part) for part in np.array_split(step, 3)]
-        if max(thirds) - min(thirds) > UNSTEADY_DB:
+        if max(thirds) - min(thirds) > follows_db:
             findings.append(
                 PrecheckFinding(
                     Caution.UNSTEADY,
@@ -220,14 +226,14 @@ class _Channel:
         expected_drop = BELOW_DB[1] - BELOW_DB[0]
         back = self._levels[2] - self._levels[0]
         clear = self._levels[0] > self._level(self._silence[-step.size :]) + 30
-        if clear and (abs(rise - expected_drop) > FOLLOWS_DB or abs(back) > FOLLOWS_DB):
+        if clear and (abs(rise - expected_drop) > follows_db or abs(back) > follows_db):
             findings.append(
                 PrecheckFinding(
                     Caution.PROCESSING,
                     1,
                     False,
                     f"a level step of {expected_drop:g} dB gave {rise:.2f}"
-                    f" dB{f', and the low tone then differed by {back:+.2f} dB' if abs(back) > FOLLOWS_DB else ''}. A"
+                    f" dB{f', and the low tone then differed by {back:+.2f} dB' if abs(back) > follows_db else ''}. A"
                     " gain control, limiter or enhancement is active, or the unit is overdriven.",
                 )
             )

@@ -26,6 +26,7 @@ class Remedy(StrEnum):
     CALIBRATION = "calibration"
     LOAD = "load"
     CONNECTIONS = "connections"
+    ATTACH = "attach"
     BASELINE = "baseline"
 
 
@@ -270,6 +271,7 @@ _REMEDIES = {
         *(Caution.BACKGROUND, Caution.UNLIKE_OTHERS, Caution.RANGE_TOO_SMALL),
         *(Caution.NOT_REACHED, Caution.OVER_LIMIT, Caution.LEVEL_NOT_HELD, Caution.HUM_INCLUDED, Caution.UNDITHERED),
     },
+    Remedy.ATTACH: {Caution.WAITING},
     Remedy.CALIBRATION: {Caution.UNCALIBRATED, Caution.CALIBRATION_STALE},
     Remedy.LOAD: {Caution.LOAD_UNCONFIRMED},
     Remedy.CONNECTIONS: {Caution.NO_SIGNAL, Caution.WRONG_CHANNEL, Caution.SILENT, Caution.STIMULUS_NOT_FOUND},

@@ -210,7 +210,13 @@ class FileActions:
             self.analyse([Path(name) for name in names])
 
     def analyse(self, paths: list[Path]) -> None:
-        """Analyse recordings made elsewhere as a row of their own, in a study for loose recordings if none is open."""
+        """Analyse recordings made elsewhere as a row of their own, in a study for loose recordings if none is open; one
+        that the current cell waits for completes its run.
+        """
+        waiting = self.matrix.exchange.waiting_run() if self.session.writable and len(paths) == 1 else None
+        if waiting is not None:
+            self.matrix.exchange.attach(waiting, paths[0])
+            return
         if not self.session.writable:
             self.window.studies.with_recordings_study(lambda: self._analyse_here(paths))
             return

@@ -15,17 +15,21 @@ from epidote.core.errors import UnusableInputError
 from epidote.core.results.result import Curve
 
 _SAME_X = 1e-6  # of it
+_CLEAR_DB = 3.0  # over the background
 
 
 @dataclass(frozen=True)
 class BandDeviation:
-    """One band: greatest and least level in dB, their difference, and the places where they are."""
+    """One band: greatest and least level in dB, their difference, and the places where they are; near_background:
+    whether a level is less than 3 dB above its background, so that the band does not count.
+    """
 
     frequency: float
     greatest: float
     least: float
     greatest_at: str
     least_at: str
+    near_background: bool
 
     @property
     def deviation(self) -> float:
@@ -72,12 +76,15 @@ def uniformity(levels: Mapping[str, Curve], low: float | None = None, high: floa
     x = first.x[inside]
     y = np.array([c.y[inside] for c in curves])
     greatest, least = y.argmax(axis=0), y.argmin(axis=0)
+    near = np.any([c.y[inside] < c.floor[inside] + _CLEAR_DB for c in curves if c.floor is not None], axis=0)
+    near = np.broadcast_to(near, x.shape)
     bands = tuple(
-        BandDeviation(float(x[b]), float(y[g, b]), float(y[s, b]), names[g], names[s])
+        BandDeviation(float(x[b]), float(y[g, b]), float(y[s, b]), names[g], names[s], bool(near[b]))
         for b, (g, s) in enumerate(zip(greatest, least, strict=True))
     )
+    counted = ~near if not near.all() else np.ones(x.size, bool)
     deviations = np.array([band.deviation for band in bands])
-    at = int(deviations.argmax())
+    at = int(np.where(counted, deviations, -1.0).argmax())
     # of two places as far from the median, the quieter one: something is missing there
     distance = np.abs(y[:, at] - np.median(y[:, at]))
     farthest = np.flatnonzero(distance >= distance.max() * (1 - 1e-12))
@@ -87,8 +94,8 @@ def uniformity(levels: Mapping[str, Curve], low: float | None = None, high: floa
         names[worst],
         float(x[at]),
         float(deviations[at]),
-        float(deviations.mean()),
-        float(np.sqrt(np.mean(np.square(y - y.mean(axis=0))))),
+        float(deviations[counted].mean()),
+        float(np.sqrt(np.mean(np.square((y - y.mean(axis=0))[:, counted])))),
     )
 
 

@@ -193,7 +193,11 @@ class Response(ProcedureBase):
             smooth = ""
         else:
             smooth = f", {settings.smoothing} oct"
-        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz{by}{smooth}"
+        if settings.gate:
+            gate = f", gate {settings.gate}"
+        else:
+            gate = ""
+        return f"{settings.start_frequency:g} Hz–{settings.stop_frequency / 1000:g} kHz{by}{smooth}{gate}"
 
     def analyse(self, recordings: Sequence[Recording], settings: ResponseSettings, chain: Chain) -> Result:
         channels = require_usable_recordings(recordings, LEAST_FRAMES)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtWidgets import QWidget
 
 from epidote.desktop.pages.matrix.graph.view_state import procedure_named
+from epidote.desktop.pages.matrix.matrix_table.model import is_waiting
 from epidote.desktop.theme import PAPER
 from epidote.desktop.widgets.help_key import listen_for_help
 
@@ -120,6 +121,10 @@ class ImportExport:
         subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return
+        waiting = self.waiting_run()
+        if waiting is not None:
+            self.attach(waiting, path)
+            return
         if path is None and procedure_named(column.procedure).of_any_recording:
             self.pick_stretch(settings)
             return
@@ -154,6 +159,79 @@ class ImportExport:
                     f"{source.name}: sample clock {clock.value:+.4f} ppm (±{2 * (clock.spread or 0):.2g}) off the"
                     " stimulus file; corrected before the analysis."
                 )
+
+        self._session.runs.in_cell((subject.id, column.id), work, done)
+
+    def waiting_run(self) -> RunSummary | None:
+        """Return the current cell's run if its recording is still missing."""
+        run = self._selection.current_run()
+        if run is not None and is_waiting(run):
+            return run
+        return None
+
+    def attach(self, run: RunSummary, path: Path | None = None) -> None:
+        """Complete a waiting run with its recording; ask for the file when none is given."""
+        if path is None:
+            from PySide6.QtWidgets import QFileDialog
+
+            name, _ = QFileDialog.getOpenFileName(
+                self._window, "Attach recording to the waiting run", str(Path.home()), "Audio files (*.wav *.flac)"
+            )
+            if not name:
+                return
+            path = Path(name)
+        source = path
+
+        def work(study: Study) -> RunSummary:
+            from epidote.measurement.waiting import attach_recording
+
+            return attach_recording(study, run.id, source)
+
+        def done(made: RunSummary) -> None:
+            self._session.refresh()
+            self._session.said.emit(f"{source.name} attached: run {made.id} is complete.")
+
+        self._session.runs.in_cell((run.subject_id, run.column_id), work, done)
+
+    def write_and_wait(self, settings: dict[str, Any], path: Path | None = None) -> None:
+        """Write the cell's stimulus file, and let the cell wait for its recording.
+
+        Ask where to when no path is given.
+        """
+        subject, column = self._selection.current_subject(), self._selection.current_column()
+        if subject is None or column is None:
+            return
+        if path is None:
+            from PySide6.QtWidgets import QFileDialog
+
+            name, _ = QFileDialog.getSaveFileName(
+                self._window,
+                "Export stimulus file, record later",
+                str(Path.home() / f"{column.title}.wav"),
+                "Audio files (*.wav *.flac)",
+            )
+            if not name:
+                return
+            path = Path(name)
+        target = path if path.suffix.lower() in (".wav", ".flac") else path.with_name(path.name + ".wav")
+
+        def work(study: Study) -> RunSummary:
+            from epidote.core.procedures.registry import procedure
+            from epidote.core.settings import make_settings
+            from epidote.measurement.chain_for_row import chain_for_subject
+            from epidote.measurement.request import RunPlan
+            from epidote.measurement.waiting import await_recording
+
+            made = make_settings(procedure(column.procedure).Settings, settings)
+            plan = RunPlan(subject.id, column.id, column.procedure, made, chain_for_subject(study, subject))
+            return await_recording(study, plan, target)
+
+        def done(_: RunSummary) -> None:
+            self._session.refresh()
+            self._session.said.emit(
+                f"{target.name} exported. The cell waits for its recording: drop the file on the window while the cell"
+                " is selected."
+            )
 
         self._session.runs.in_cell((subject.id, column.id), work, done)
 

@@ -156,6 +156,7 @@ class MatrixPage(Page):
         self.run_panel.stop_wanted.connect(self.session.runs.cancel)
         self.run_panel.file_wanted.connect(self.exchange.write_file)
         self.run_panel.recording_wanted.connect(self.exchange.take_recording)
+        self.run_panel.later_wanted.connect(self.exchange.write_and_wait)
         self.lower_built.emit()
 
     def _overview_changed(self) -> None:
@@ -396,6 +397,7 @@ class MatrixPage(Page):
             Remedy.CALIBRATION: "chain input",
             Remedy.LOAD: "chain load",
             Remedy.CONNECTIONS: "chain source",
+            Remedy.ATTACH: "recording in",
         }
         self.action_wanted.emit(commands[remedy])
 

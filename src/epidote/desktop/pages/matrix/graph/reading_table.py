@@ -119,9 +119,18 @@ def make_table(
     cautions = _cautions(ordered, in_view | axes, {row.title: row for row in rows})
     units = [c for c in ordered if not c.subject.is_baseline]
     similarities, differs = _likeness(units)
-    return ReadingTable(
-        tuple(columns), tuple(rows), tuple(cautions), similarities, differs, _range_of_gain(units, readings)
-    )
+    summary = "\n".join(words for words in (_range_of_gain(units, readings), *_findings(ordered, readings)) if words)
+    return ReadingTable(tuple(columns), tuple(rows), tuple(cautions), similarities, differs, summary)
+
+
+def _findings(ordered: Sequence[Chosen], readings: Mapping[int, Mapping[str, Reading]]) -> list[str]:
+    """Return what procedures found, in words, each with its row."""
+    names = short_names([c.subject for c in ordered])
+    found = []
+    for c in ordered:
+        words = dict.fromkeys(str(r.at["finding"]) for r in readings[c.run.id].values() if "finding" in r.at)
+        found += [f"{names[c.subject.id]}: {sentence}." for sentence in words]
+    return found
 
 
 _ORDER = (Weight.INVALID, Weight.DOUBTFUL, Weight.NOTE)

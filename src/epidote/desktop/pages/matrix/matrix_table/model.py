@@ -62,12 +62,19 @@ def headline_text(run: RunSummary, chosen: ShownReading | None = None) -> str:
     shown = run.headline.shown if run.headline is not None else Shown.QUANTITY
     if chosen is not None:
         reading, shown = run.reading(chosen.key), chosen.shown
+    if is_waiting(run):
+        return "waiting"
     if reading is None or reading.value is None:
         return MISSING_VALUE
     text = format_quantity(reading.value, reading.unit)
     if shown is Shown.PLUS_MINUS:
         return f"±{text}"
     return text
+
+
+def is_waiting(run: RunSummary) -> bool:
+    """Whether the recording of a run is still missing."""
+    return Caution.WAITING in run.cautions
 
 
 def headline_name(run: RunSummary, chosen: ShownReading | None = None) -> str:

@@ -47,6 +47,7 @@ REMEDY_WORDS = {
     Remedy.LOAD: "Load…",
     Remedy.CONNECTIONS: "Chain…",
     Remedy.BASELINE: "Baseline…",
+    Remedy.ATTACH: "Attach recording…",
 }
 
 

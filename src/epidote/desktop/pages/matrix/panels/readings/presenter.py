@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from epidote.core.results.channels import default_channel
@@ -33,8 +34,20 @@ class ReadingsPresenter:
         table = make_table(
             titles, drawn.chosen, channel, view.percent, drawn.pins, view_title=drawn.title, points=points, whole=curves
         )
+        table = replace(table, summary="\n".join([table.summary, *self._waited_for(drawn)]).strip())
         figure = view.figure()
         panel.show_table(table, figure.held if figure is not None else (), writable=self._selection.session.writable)
+
+    def _waited_for(self, drawn: DrawnRuns) -> list[str]:
+        """Return what the runs in view that have no recording yet wait for, in words."""
+        from epidote.measurement.waiting import KIND, Awaited
+        from epidote.study.annotations import valid
+
+        overview = self._selection.session.overview
+        runs = {one.run.id for one in drawn.chosen}
+        if overview is None:
+            return []
+        return [awaited.words for entry, awaited in valid(overview.of_kind(KIND), Awaited) if entry.owner.run in runs]
 
     def _offer_channels(self, drawn: DrawnRuns) -> int:
         """Offer the channels that have readings.

@@ -35,6 +35,7 @@ class RunPanel(QWidget):
     stop_wanted = Signal()
     file_wanted = Signal(dict)
     recording_wanted = Signal(dict)
+    later_wanted = Signal(dict)
 
     def __init__(self) -> None:
         super().__init__()
@@ -98,9 +99,10 @@ class RunPanel(QWidget):
     def _build_elsewhere(self) -> FlowLayout:
         """For units that play or record by themselves."""
         self.elsewhere = FlowLayout()
-        self.as_file, self.from_recording = QToolButton(), QToolButton()
+        self.as_file, self.later, self.from_recording = QToolButton(), QToolButton(), QToolButton()
         for button, words, enabled in (
             (self.as_file, "Export stimulus file…", self.file_wanted),
+            (self.later, "Export, record later…", self.later_wanted),
             (self.from_recording, "Import recording…", self.recording_wanted),
         ):
             button.setText(words)
@@ -111,6 +113,7 @@ class RunPanel(QWidget):
         self.as_file.setToolTip(
             "For units that play files themselves. Sync markers in the file give start and sample clock."
         )
+        self.later.setToolTip("Export the stimulus file; the cell waits until its recording is attached")
         self.from_recording.setToolTip("Import a recording of the stimulus file, made with any recorder")
         return self.elsewhere
 
