@@ -25,6 +25,10 @@ def written(key: str) -> str:
 
 
 _TASKS = ("start", "compare-amplifiers", "check-data-sheet", "latency", "setting-effect", "noise-and-hum")
+_AIR = (
+    *("microphones-at-a-seat", "sound-level", "compare-seats", "rattles"),
+    *("loudspeaker-response", "measure-a-microphone", "units-with-own-clock"),
+)
 _PLACES = (
     *("matrix", "graph", "readings", "difference", "conditions", "claims", "notes"),
     *("run", "chain", "watch", "windows"),
@@ -44,6 +48,7 @@ def help_pages(commands: Iterable[tuple[str, str, str]]) -> dict[str, HelpPage]:
     listed = list(commands)
     pages = [
         *_written_pages(_TASKS, "Tasks"),
+        *_written_pages(_AIR, "Through air"),
         *_written_pages(_PLACES, "Places"),
         HelpPage("figures", "What the figures are worth", "Reference", figures_page),
         HelpPage("cautions", "Cautions", "Reference", cautions_page),

@@ -11,6 +11,7 @@ from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
 
 from epidote.core.quantities.formatting import format_quantity
+from epidote.desktop.pages.matrix.panels.conditions.band_bars import BandBars
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label, plain_tip
@@ -18,6 +19,7 @@ from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 
 if TYPE_CHECKING:
     from epidote.core.comparison.conditions.condition_table import ConditionReading, ConditionTable
+    from epidote.core.comparison.conditions.uniformity import Uniformity
 
 
 class ConditionLines(QWidget):
@@ -117,6 +119,8 @@ class ConditionsPanel(QWidget):
         layout.addWidget(self.table, 1)
         self.lines = ConditionLines(theme)
         layout.addWidget(self.lines, 1)
+        self.bars = BandBars(theme)
+        layout.addWidget(self.bars, 1)
         self.words = Label()
         self.words.setWordWrap(True)
         self.words.setProperty("quiet", True)
@@ -133,8 +137,43 @@ class ConditionsPanel(QWidget):
         """Why there is no table."""
         self.table.show_cells((), ())
         self.lines.show_grid(None)
+        self.bars.show_bands(None)
         self.over.setText("")
         self.words.setText(words)
+
+    def show_uniformity(self, found: Uniformity, over: str) -> None:
+        """Show by how much the rows differ in each band, and where most."""
+        self.over.setText(f"by band, over {over}")
+        quiet = self.theme.colour("quiet")
+        heads = [
+            TableCell("Band", font(0.9), right=False),
+            TableCell("Deviation", font(0.9, bold=True)),
+            TableCell("Highest", font(0.9), right=False),
+            TableCell("Lowest", font(0.9), right=False),
+        ]
+        rows = []
+        for band in found.bands:
+            colour = quiet if band.near_background else self.theme.colour("text")
+            tip = "Not counted: a level is less than 3 dB above the background" if band.near_background else ""
+            frequency = format_quantity(band.frequency, "Hz", digits=3)
+            rows.append(
+                [
+                    TableCell(frequency, font(0.9), tip, colour, right=False),
+                    TableCell(f"{band.deviation:.2f} dB", font(0.9), tip, colour),
+                    TableCell(band.greatest_at, font(0.9), tip, colour, right=False),
+                    TableCell(band.least_at, font(0.9), tip, colour, right=False),
+                ]
+            )
+        self.table.show_cells(heads, rows)
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        self.lines.show_grid(None)
+        self.bars.theme = self.theme
+        self.bars.show_bands(found)
+        where = format_quantity(found.worst_frequency, "Hz", digits=3)
+        self.words.setText(
+            f"Largest: {found.largest:.2f} dB at {where}, {found.worst}."
+            f" Mean over the bands: {found.mean_deviation:.2f} dB; lower is more uniform."
+        )
 
     def _cell(self, reading: ConditionReading | None) -> TableCell:
         if reading is None:
@@ -160,4 +199,5 @@ class ConditionsPanel(QWidget):
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         self.lines.theme = self.theme
         self.lines.show_grid(grid)
+        self.bars.show_bands(None)
         self.words.setText("\n".join(equal[:4]))

@@ -4,11 +4,19 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from epidote.core.results.kinds import CurveRole, curve_kind
+
 if TYPE_CHECKING:
+    from epidote.core.results.result import Curve
     from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
     from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
     from epidote.desktop.pages.matrix.panels.host import PanelHost
     from epidote.desktop.pages.matrix.selection import MatrixSelection
+    from epidote.study.models import Column, Overview, RunSummary, Subject
+
+
+_MOST_BANDS = 400
+_UNIFORMITY = "uniformity by band"  # no reading's key: those have no spaces
 
 
 class ConditionsPresenter:
@@ -19,6 +27,7 @@ class ConditionsPresenter:
         self._view = view
         self.panel: ConditionsPanel | None = None
         self._reading = ""
+        self._wants_uniformity = False
 
     def make(self) -> ConditionsPanel:
         from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
@@ -30,40 +39,59 @@ class ConditionsPresenter:
 
     def _choose_reading(self, key: str) -> None:
         self._reading = key
+        self._wants_uniformity = key == _UNIFORMITY
         self._host.refresh()
 
     def show(self) -> None:
-        from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
-        from epidote.core.errors import UnusableInputError, in_window
-        from epidote.core.procedures.registry import reading_titles
-        from epidote.core.wording.differences import equivalence_words
-        from epidote.desktop.pages.matrix.graph.view_state import procedure_named
-
+        """Show the chosen reading over the conditions of the chosen rows, or how much their levels differ."""
         panel, overview, column = self.panel, self._session.overview, self._selection.current_column()
         assert panel is not None
         if overview is None or column is None:
             return
-        chosen = [(s, r) for s, r in self._selection.selected_runs() if not s.is_baseline]
-        if len(chosen) < 2:  # one row stands for all of its unit
-            if chosen:
-                unit = chosen[0][0].unit
-            else:
-                unit = None
-            chosen = [
-                (s, overview.runs[s.id, column.id])
-                for s in overview.subjects
-                if s.unit == unit and unit is not None and (s.id, column.id) in overview.runs
-            ]
+        chosen = self._chosen(overview, column.id)
         channel = self._view.first_channel
+        levels = self._levels(chosen, channel)
+        titles = self._titles(chosen, column, channel)
+        if len(levels) > 1:
+            titles[_UNIFORMITY] = "Uniformity by band"
+        if self._wants_uniformity and _UNIFORMITY in titles:
+            self._reading = _UNIFORMITY
+        panel.offer(list(titles.items()), self._reading)
+        if self._reading == _UNIFORMITY:
+            self._show_uniformity(panel, [s for s, _ in chosen if s.full_name in levels], levels)
+        else:
+            self._show_table(panel, chosen, channel)
+
+    def _chosen(self, overview: Overview, column_id: int) -> list[tuple[Subject, RunSummary]]:
+        """Return the selected rows with their runs; one row stands for all of its unit."""
+        chosen = [(s, r) for s, r in self._selection.selected_runs() if not s.is_baseline]
+        if len(chosen) != 1:
+            return chosen
+        unit = chosen[0][0].unit
+        return [
+            (s, overview.runs[s.id, column_id])
+            for s in overview.subjects
+            if s.unit == unit and (s.id, column_id) in overview.runs
+        ]
+
+    def _titles(self, chosen: list[tuple[Subject, RunSummary]], column: Column, channel: int) -> dict[str, str]:
+        """Return the titles of the readings that there are, and keep one of them chosen."""
+        from epidote.core.procedures.registry import reading_titles
+        from epidote.desktop.pages.matrix.graph.view_state import procedure_named
+
         there = {r.key for _, run in chosen for r in run.readings if r.channel == channel and r.value is not None}
         titles = {k: t for k, t in reading_titles(procedure_named(column.procedure)).items() if k in there}
         head = next((r.headline.reading.key for _, r in chosen if r.headline), "")
         if self._reading not in titles:
-            if head in titles:
-                self._reading = head
-            else:
-                self._reading = next(iter(titles), "")
-        panel.offer(list(titles.items()), self._reading)
+            self._reading = head if head in titles else next(iter(titles), "")
+        return titles
+
+    def _show_table(self, panel: ConditionsPanel, chosen: list[tuple[Subject, RunSummary]], channel: int) -> None:
+        """Show a reading over one or two conditions."""
+        from epidote.core.comparison.conditions.condition_table import ConditionReading, equivalent_settings, grid
+        from epidote.core.errors import UnusableInputError, in_window
+        from epidote.core.wording.differences import equivalence_words
+
         several = len({s.unit.id for s, _ in chosen if s.unit}) > 1
         readings = []
         for subject, run in chosen:
@@ -81,3 +109,30 @@ class ConditionsPresenter:
             panel.show_words(in_window(error))
             return
         panel.show_grid(table, [equivalence_words(one) for one in equivalent_settings(table)])
+
+    def _levels(self, chosen: list[tuple[Subject, RunSummary]], channel: int) -> dict[str, Curve]:
+        """Return the curves of levels of a sound that are in view, as far as they are loaded, by the row's name."""
+        key = self._view.key
+        if key is None or curve_kind(key).role is not CurveRole.SPECTRUM:
+            return {}
+        found = {}
+        for subject, run in chosen:
+            curve = next((c for c in self._selection.curves_of(run.id) if c.key == key and c.channel == channel), None)
+            if curve is not None and curve.x.size <= _MOST_BANDS:
+                found[subject.full_name] = curve
+        return found
+
+    def _show_uniformity(self, panel: ConditionsPanel, rows: list[Subject], levels: dict[str, Curve]) -> None:
+        from epidote.core.comparison.conditions.uniformity import uniformity
+        from epidote.core.errors import UnusableInputError, in_window
+        from epidote.desktop.pages.matrix.graph.chosen import short_names
+
+        names = {n for s in rows for n in s.conditions}
+        over = [n for n in sorted(names) if len({s.conditions.get(n, "") for s in rows}) > 1]
+        short = short_names(rows)
+        try:
+            found = uniformity({short[s.id]: levels[s.full_name] for s in rows})
+        except UnusableInputError as error:
+            panel.show_words(in_window(error))
+            return
+        panel.show_uniformity(found, ", ".join(over) or "the selected rows")

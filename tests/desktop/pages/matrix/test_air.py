@@ -1,0 +1,181 @@
+"""Many microphones, seats and waiting cells in the window, on a study of sound through air."""
+
+import json
+import os
+
+import numpy as np
+import pytest
+import soundfile
+
+from epidote.core.chain.chain import Chain
+from epidote.core.results.channels import AVERAGE
+from epidote.core.settings import make_settings
+from epidote.core.signals.resampling import resample
+from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
+from epidote.desktop.shell import dropped_files
+from epidote.desktop.widgets.channel_choice import ChannelChoice, group_of
+
+RATE = 48000
+NAMES = tuple(f"seat {seat}, mic {mic}" for seat in (1, 2) for mic in (1, 2, 3))
+
+
+def noise(gain, seed=0, seconds=3.0):
+    x = np.random.default_rng(seed).standard_normal((round(seconds * RATE), 6)) * 0.02 * gain
+    return x * np.array([1.0, 0.9, 1.1, 1.0, 0.95, 1.05])
+
+
+@pytest.fixture(scope="module")
+def air(tmp_path_factory):
+    """Two rows with six microphones, and one that waits for its recording; copied for each test."""
+    from epidote.core.chain.chain_toml import chain_to_toml
+    from epidote.core.procedures.registry import procedure
+    from epidote.measurement.chain_for_row import chain_for_subject
+    from epidote.measurement.offline import import_recording
+    from epidote.measurement.request import RunPlan, add_column
+    from epidote.measurement.waiting import await_recording
+    from epidote.study.store import create_study
+
+    folder = tmp_path_factory.mktemp("air")
+    study = create_study(folder / "Air.epidote", "Air")
+    chain = Chain(
+        inputs=(1, 2, 3, 4, 5, 6), input_names=NAMES, input_full_scale=1.0, microphone_sensitivities=(0.05,) * 6
+    )
+    study.set_setting("chain", chain_to_toml(chain))
+    unit = study.add_unit("Havelmar", "Dome")
+    levels = procedure("band-levels")
+    settings = make_settings(levels.Settings, {"duration": 3.0, "background": 0.0})
+    column = add_column(study, "band-levels", settings)
+    for seat, gain in (("1", 1.0), ("2", 1.5)):
+        row = study.add_subject(unit, {"seat": seat})
+        soundfile.write(folder / f"{seat}.wav", noise(gain), RATE, subtype="FLOAT")
+        plan = RunPlan(row.id, column.id, "band-levels", settings, chain_for_subject(study, row))
+        import_recording(study, plan, folder / f"{seat}.wav", None)
+    row = study.add_subject(study.add_unit("Merrick", "T1"), {})
+    sweep = make_settings(procedure("response").Settings, {"duration": 1.0})
+    column = add_column(study, "response", sweep)
+    plan = RunPlan(row.id, column.id, "response", sweep, Chain())
+    await_recording(study, plan, folder / "sweep.wav", "from its library")
+    study.close()
+    return folder
+
+
+@pytest.fixture
+def window(qtbot, air, tmp_path):
+    import shutil
+
+    from epidote.desktop.app import application
+    from epidote.desktop.shell.main_window import MainWindow
+
+    assert os.environ["QT_QPA_PLATFORM"] == "offscreen"
+    application()
+    made = MainWindow()
+    qtbot.addWidget(made)
+    made.show()
+    made.session.open_path(shutil.copytree(air / "Air.epidote", tmp_path / "Copy.epidote"))
+    qtbot.waitUntil(lambda: made.matrix.built and bool(made.session.overview), timeout=15000)
+    yield made
+    made.close()
+
+
+def select(window, qtbot, rows, column):
+    seen = window.session.overview
+    ids = [s.id for s in seen.subjects if not s.is_baseline]
+    window.matrix.selection.select([ids[r] for r in rows], seen.columns[column].id)
+
+
+def test_the_average_is_shown_first_and_microphones_by_their_names(window, qtbot):
+    select(window, qtbot, [0, 1], 0)
+    graph = window.matrix.graph_panel
+    qtbot.waitUntil(lambda: graph.graph.figure() is not None and len(graph.graph.figure().traces) == 2, timeout=15000)
+    assert {t.channel for t in graph.graph.figure().traces} == {AVERAGE}
+    assert graph.channels.list.text() == "Average"
+    assert window.matrix.readings.channel.list.text() == "Average"
+    sections = [a.text() for a in graph.channels.menu.actions() if a.isSeparator() and a.text()]
+    assert sections == ["seat 1", "seat 2"]
+    graph.channels.action("5").trigger()
+    qtbot.waitUntil(lambda: len(graph.graph.figure().traces) == 4, timeout=15000)
+    assert graph.channels.list.text() == "2 channels"
+    only = next(a for a in graph.channels.menu.actions() if a.text() == "Only seat 2")
+    only.trigger()
+    qtbot.waitUntil(lambda: {t.channel for t in graph.graph.figure().traces} == {4, 5, 6}, timeout=15000)
+
+
+def test_seats_are_compared_by_band(window, qtbot):
+    """A gain of 1.5 is 3.52 dB in every band."""
+    select(window, qtbot, [0, 1], 0)
+    graph = window.matrix.graph_panel
+    qtbot.waitUntil(lambda: graph.graph.figure() is not None and len(graph.graph.figure().traces) == 2, timeout=15000)
+    window.matrix.beside.show("conditions")
+    qtbot.waitUntil(lambda: window.matrix.findChild(ConditionsPanel) is not None, timeout=15000)
+    panel = window.matrix.findChild(ConditionsPanel)
+    qtbot.waitUntil(lambda: panel.reading.findData("uniformity by band") >= 0, timeout=15000)
+    place = panel.reading.findData("uniformity by band")
+    panel.reading.setCurrentIndex(place)
+    panel.reading.activated.emit(place)
+    qtbot.waitUntil(panel.bars.isVisible, timeout=15000)
+    assert "Largest: 3.52 dB" in panel.words.text()
+    assert "lower is more uniform" in panel.words.text()
+    assert panel.over.text() == "by band, over seat"
+    place = panel.reading.findData("level_a")
+    panel.reading.setCurrentIndex(place)
+    panel.reading.activated.emit(place)
+    qtbot.waitUntil(lambda: not panel.bars.isVisible(), timeout=15000)
+
+
+def heard(air, folder):
+    """The exported file as a recorder on another clock holds it."""
+    x, _ = soundfile.read(air / "sweep.wav")
+    y = 0.5 * resample(x, 1 - 20e-6, -9000.3, x.size + 40000)
+    soundfile.write(folder / "heard.wav", y + 1e-5 * np.random.default_rng(0).standard_normal(y.size), RATE)
+    return folder / "heard.wav"
+
+
+def test_a_waiting_cell_says_for_what_and_is_completed_by_a_drop(window, qtbot, air, tmp_path):
+    from PySide6.QtCore import QMimeData, QUrl
+
+    select(window, qtbot, [2], 1)
+    qtbot.waitUntil(lambda: window.matrix.exchange.waiting_run() is not None, timeout=15000)
+    run = window.matrix.exchange.waiting_run()
+    readings = window.matrix.readings
+    qtbot.waitUntil(lambda: "Waiting for the recording of sweep.wav" in readings.likeness.text(), timeout=15000)
+    assert "from its library" in readings.likeness.text()
+    wrong = tmp_path / "wrong.wav"
+    soundfile.write(wrong, noise(1.0, seconds=6.0)[:, 0], RATE)
+    window.matrix.exchange.attach(run, wrong)
+    qtbot.waitUntil(lambda: "goes on waiting" in window.message.text(), timeout=20000)
+    dropped = QMimeData()
+    dropped.setUrls([QUrl.fromLocalFile(str(heard(air, tmp_path)))])
+    dropped_files.take(dropped, window.session, window.files)
+    qtbot.waitUntil(lambda: window.matrix.exchange.waiting_run() is None, timeout=20000)
+    made = window.session.overview.runs[run.subject_id, run.column_id]
+    assert made.id == run.id
+    assert made.reading("gain_1k").value == pytest.approx(-6.02, abs=0.05)
+
+
+def test_channels_are_grouped_by_what_stands_before_the_comma():
+    assert [group_of(n) for n in ("seat 2, mic 4", "Ch 3", "row 1, seat 2, left")] == ["seat 2", "", "row 1, seat 2"]
+
+
+def test_one_of_many_channels_is_chosen_where_only_one_can_be(qtbot):
+    choice = ChannelChoice()
+    qtbot.addWidget(choice)
+    chosen = []
+    choice.chosen.connect(chosen.append)
+    choice.set_options([(str(n), f"Ch {n}") for n in range(1, 7)], ["2"])
+    assert choice.on() == ("2",)
+    choice.action("4").trigger()
+    assert chosen == [("4",)]
+    assert choice.list.text() == "Ch 4"
+    choice.set_options([("1", "Ch 1"), ("2", "Ch 2")], ["1"])
+    assert choice.button("1").isChecked()
+
+
+def test_readings_of_the_average_are_exported_under_its_name(run, air, tmp_path):
+    import shutil
+
+    study = shutil.copytree(air / "Air.epidote", tmp_path / "Copy.epidote")
+    assert run("study", "export", study, tmp_path / "r.csv")[0] == 0
+    lines = (tmp_path / "r.csv").read_text().splitlines()
+    assert any(",average," in line for line in lines)
+    shown = json.loads(run("study", "show", study, "--json")[1])
+    assert {r["channel"] for r in shown["runs"][0]["readings"]} == {"average", 1, 2, 3, 4, 5, 6}
