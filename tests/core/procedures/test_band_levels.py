@@ -177,6 +177,53 @@ def test_length_follows_from_the_uncertainty():
     assert settings.seconds() == pytest.approx((4.343 / 0.2) ** 2 / 4.604, rel=0.01)
 
 
+class TestDisturbances:
+    SETTINGS = make_settings(procedure("band-levels").Settings, {"duration": 20.0, "background": 0.0})
+
+    def heard(self, seconds, height, seed=3):
+        """The run's noise, with a knock of white noise 8 s after its beginning."""
+        stimulus = procedure("band-levels").plan(self.SETTINGS, Chain())[-1]
+        x = stimulus.samples().copy()
+        quiet = x[10 * RATE : 11 * RATE].std()
+        frames = round(seconds * RATE)
+        knock = np.random.default_rng(seed).standard_normal(frames) * np.hanning(frames)
+        x[8 * RATE : 8 * RATE + frames] += height * quiet * knock
+        result = procedure("band-levels").analyse(
+            [Recording(Signal(x[:, None], RATE), stimulus)], self.SETTINGS, Chain()
+        )
+        return result, stimulus
+
+    def test_a_knock_is_told_with_its_time_and_left_out(self):
+        """Left in, a knock of ten times the noise for 0.5 s would raise the level by 10 lg(1 + 100·0.375·0.5/20)."""
+        plain, _ = self.heard(0.5, 0.0)
+        result, _ = self.heard(0.5, 10.0)
+        disturbed = result.reading("disturbed")
+        assert 0.5 <= disturbed.value < 1.5
+        begin = float(str(disturbed.at["times"]).split(" to ")[0])
+        # the analysed part begins 0.5 s after the noise, which begins 0.1 s after the stimulus
+        assert begin == pytest.approx(8.0 - 0.62, abs=0.3)
+        assert Caution.DISTURBED in result.cautions
+        assert result.reading("level").value == pytest.approx(plain.reading("level").value, abs=0.1)
+        assert plain.reading("disturbed") is None
+
+    def test_of_a_recording_nobody_played_nothing_is_left_out(self):
+        x = white(20, 0.02)
+        x[5 * RATE : 6 * RATE] *= 10
+        result = levels_of(x)
+        assert Caution.DISTURBED in result.cautions
+        assert result.reading("level").value == pytest.approx(10 * math.log10(2 * np.mean(x**2)), abs=0.05)
+
+    @pytest.mark.parametrize("seed", range(6))
+    def test_noise_alone_is_not_disturbed(self, seed):
+        assert Caution.DISTURBED not in levels_of(white(20, 0.02, seed=seed)).cautions
+
+    def test_where_too_little_would_be_left_all_of_it_counts(self):
+        result, _ = self.heard(9.0, 10.0)
+        assert Caution.DISTURBED in result.cautions
+        plain, _ = self.heard(0.5, 0.0)
+        assert result.reading("level").value > plain.reading("level").value + 5
+
+
 def test_settings_that_cannot_be_are_refused():
     with pytest.raises(SettingError, match="numbers separated by commas"):
         make_settings(procedure("band-levels").Settings, {"left_out": "left"})

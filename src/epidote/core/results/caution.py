@@ -82,6 +82,7 @@ class Caution(StrEnum):
     RANGE_TOO_SMALL = "range_too_small"
     LOW_IMPEDANCE = "low_impedance"
     NO_SHIFT = "no_shift"
+    DISTURBED = "disturbed"
     WAITING = "waiting"
     SUSPECT = "suspect"
     NOTHING_FOUND = "nothing_found"
@@ -220,6 +221,10 @@ _WORDS = {
         "The resonance did not move as the mass or the box should move it. Check that the mass is fixed, the box is"
         " closed, and the resonance in free air is that of this driver."
     ),
+    Caution.DISTURBED: (
+        "Something else sounded during the run, such as speech or a door. In a measurement of noise the stretch is left"
+        " out where enough remains. Measure again when it is quiet."
+    ),
     Caution.WAITING: (
         "The recording of what was played is still missing. Drop its file on the cell, or attach it from the cell's"
         " menu."
@@ -265,7 +270,14 @@ _NOTES = {
     Caution.FOLDED_BACK,
 }
 _REMEDIES = {
-    Remedy.MEASURE_AGAIN: {Caution.DROPOUT, Caution.DRIFT, Caution.UNSTEADY, Caution.GAIN_CHANGED, Caution.PARTIAL},
+    Remedy.MEASURE_AGAIN: {
+        Caution.DISTURBED,
+        Caution.DROPOUT,
+        Caution.DRIFT,
+        Caution.UNSTEADY,
+        Caution.GAIN_CHANGED,
+        Caution.PARTIAL,
+    },
     Remedy.SETTINGS: {
         *(Caution.CLIPPED, Caution.TOO_QUIET, Caution.OUTSIDE_BAND, Caution.UNSETTLED, Caution.PROCESSING),
         *(Caution.BACKGROUND, Caution.UNLIKE_OTHERS, Caution.RANGE_TOO_SMALL),

@@ -19,7 +19,7 @@ from epidote.core.signals import transforms
 from epidote.core.signals.fft_lengths import trim_to_fast_length
 from epidote.core.signals.signal import Samples, as_readonly
 
-_FADED = 0.05  # of the record, at either end
+_FADED, _MOST_FADED = 0.05, 0.1  # of the record, and in s, at either end
 _LEAST_BINS = 3  # in a band; fewer do not tell it from its neighbours
 _LOWEST = 1.0  # Hz: below lies what is called offset
 
@@ -40,19 +40,19 @@ class BandPowers:
 
 
 @lru_cache(maxsize=4)
-def _fade_window(frames: int) -> Samples:
+def _fade_window(frames: int, rate: float) -> Samples:
     """Return a window (frames,) with raised-cosine ends, of mean square 1."""
     window = np.ones(frames)
-    faded = max(1, round(_FADED * frames))
+    faded = max(1, round(min(_FADED * frames, _MOST_FADED * rate)))
     rise = 0.5 - 0.5 * np.cos(np.pi * (np.arange(faded) + 0.5) / faded)
     window[:faded], window[-faded:] = rise, rise[::-1]
     return as_readonly(window / np.sqrt(np.mean(np.square(window))))
 
 
 @lru_cache(maxsize=4)
-def _crowding(frames: int) -> float:
+def _crowding(frames: int, rate: float) -> float:
     """By how much the window adds to the variance of a sum of powers."""
-    return float(np.mean(_fade_window(frames) ** 4))
+    return float(np.mean(_fade_window(frames, rate) ** 4))
 
 
 def bands_within(fraction: int, low: float, high: float, rate: float, frames: int) -> Samples:
@@ -70,9 +70,9 @@ def bands_within(fraction: int, low: float, high: float, rate: float, frames: in
 def band_powers_of_record(x: Samples, rate: float, middle: Samples, fraction: int) -> BandPowers:
     """Return the powers of x (frames,) in the bands at ``middle``, and of all of it by weighting."""
     x = trim_to_fast_length(x)
-    window = _fade_window(x.size)
+    window = _fade_window(x.size, rate)
     power = mean_squares(np.square(np.abs(transforms.rfft((x - x.mean()) * window))), x.size)
-    width, crowding = rate / x.size, _crowding(x.size)
+    width, crowding = rate / x.size, _crowding(x.size, rate)
     limits = list(zip(*edges(middle, fraction), strict=True))
     powers = np.array([band_power(power, width, low, high) for low, high in limits])
     spreads = np.array([windowed_band_spread(band_powers_of(power, width, a, b), crowding) for a, b in limits])

@@ -13,6 +13,7 @@ from dataclasses import replace
 import numpy as np
 
 from epidote.core.analysis.acoustics.band_levels import BandPowers, band_powers_of_record, bands_within
+from epidote.core.analysis.acoustics.disturbances import Disturbance, find_disturbances, without
 from epidote.core.analysis.capture_checks import headroom, is_clipped
 from epidote.core.analysis.delay.delay_estimation import NoCorrelation, delay_between
 from epidote.core.analysis.spectral.weighting import Weighting
@@ -40,6 +41,7 @@ from epidote.core.stimuli.silence import silence
 LEAST_FRAMES = 8192
 BUILD_UP = 0.5  # s after the arrival, in which a room fills with sound
 _DELAY_FROM, _DELAY_SEARCH = 4.0, 3.0  # s of the noise that is looked for, and how late it may be
+_MOST_TOLD = 4  # stretches that are named
 _NEAR_DB = 3.0  # over the background, below which nothing is subtracted
 _MAY_SUBTRACT = 10 ** (_NEAR_DB / 10)
 _AVERAGED_CURVES = ("levels", "background")
@@ -99,6 +101,12 @@ class BandLevels(ProcedureBase):
             "Std. deviation",
             compared=False,
             meaning="Statistical standard deviation of the level in the band in which it is largest.",
+        ),
+        ReadingKind(
+            "disturbed",
+            "Disturbed",
+            compared=False,
+            meaning="Time in which something else sounded; it is left out where enough remains.",
         ),
         HEADROOM,
     )
@@ -190,6 +198,12 @@ def _channel(
     if sound.stimulus is not None and delay.value is None:
         cautions.append(Caution.STIMULUS_NOT_FOUND)
     x = _steady_part(sound, x, delay.value)
+    # Step 2: sounds from elsewhere, left out where enough remains
+    disturbed = find_disturbances(x, rate)
+    if disturbed:
+        cautions.append(Caution.DISTURBED)
+    if disturbed and sound.stimulus is not None:  # a recording of anything else may change as it likes
+        x = _left_of(x, rate, disturbed)
     middle = bands_within(fraction, settings.band_low, settings.band_high, rate, x.size)
     if not middle.size:
         raise SettingError(
@@ -198,14 +212,14 @@ def _channel(
             "band_low",
             "band_high",
         )
-    # Step 2: powers in bands and with weightings
+    # Step 3: powers in bands and with weightings
     found = band_powers_of_record(x, rate, middle, fraction)
     if background is None:
         beneath = None
     else:
         quiet = background.signal.channel(number)
         beneath = band_powers_of_record(quiet, rate, middle, fraction)
-    # Step 3: the background, subtracted where it may be
+    # Step 4: the background, subtracted where it may be
     subtract = settings.background_use is Background.SUBTRACT
     powers, near = _less_background(found.powers, beneath.powers if beneath is not None else None, subtract=subtract)
     if near.any():
@@ -213,12 +227,31 @@ def _channel(
     levels = _levels(found, beneath, scale, subtract=subtract)
     if Caution.CLIPPED in cautions:
         levels = [with_caution(g, Caution.CLIPPED) for g in levels]
-    readings = [*levels, delay, headroom(signal, number)]
+    readings = [*levels, delay, *_disturbance_reading(disturbed, number), headroom(signal, number)]
     curves = _curves(found, beneath, powers, scale, settings)
     worst = int(np.argmax(found.spreads_db))
     at: dict[str, float | str] = {"frequency_hz": float(middle[worst])}
     readings.append(Reading("largest_deviation", number, float(found.spreads_db[worst]), "dB", at))
     return Result(curves, tuple(readings), unique(cautions))
+
+
+def _left_of(x: Samples, rate: float, disturbed: tuple[Disturbance, ...]) -> Samples:
+    """Return what is left of x without the disturbances; all of it where that would be too little."""
+    left = without(x, rate, disturbed)
+    if left is None:
+        return x
+    return left
+
+
+def _disturbance_reading(disturbed: tuple[Disturbance, ...], number: int) -> list[Reading]:
+    """Return for how long something else sounded, and when, in the part that is analysed."""
+    if not disturbed:
+        return []
+    seconds = sum(d.end - d.begin for d in disturbed)
+    times = ", ".join(f"{d.begin:.1f} to {d.end:.1f} s" for d in disturbed[:_MOST_TOLD])
+    at: dict[str, float | str] = {"times": times, "above_db": max(d.above_db for d in disturbed)}
+    at["finding"] = f"something else sounded at {times}"
+    return [Reading("disturbed", number, seconds, "s", at, cautions=(Caution.DISTURBED,))]
 
 
 def _steady_part(sound: Recording, x: Samples, delay: float | None) -> Samples:

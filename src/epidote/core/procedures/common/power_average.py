@@ -120,3 +120,35 @@ def suspect_channels(readings: Sequence[Reading]) -> tuple[int, ...]:
         return abs(reading.value - median) > _UNLIKE_DB
 
     return tuple(r.channel for r in readings if is_suspect(r))
+
+
+def summed_ratios(results: Sequence[Result], ratio_keys: Sequence[str], level_key: str) -> Result:
+    """Return ratios to a tone in dB as the microphones hold them together, as the channel ``AVERAGE``: the sum of the
+    powers of the distortion over that of the tones. level_key: the curve of the tone's level in dB.
+    """
+    names = ", ".join(str(r.readings[0].channel) for r in results if r.readings)
+    levels = [_curve(r, level_key) for r in results]
+    curves = [average_curve([c for c in levels if c is not None], names)]
+    for key in ratio_keys:
+        pairs = [
+            (ratio, level) for r, level in zip(results, levels, strict=True) if (ratio := _curve(r, key)) and level
+        ]
+        curves.append(_summed_ratio(pairs, len(results), names))
+    return Result(tuple(c for c in curves if c is not None), ())
+
+
+def _summed_ratio(pairs: Sequence[tuple[Curve, Curve]], count: int, names: str) -> Curve | None:
+    """Return the ratio over all channels; None where a channel has none, or another axis."""
+    if len(pairs) < max(2, count) or len({(r.x.size, level.y_unit) for r, level in pairs}) > 1:
+        return None
+    first = pairs[0][0]
+    tones = np.array([10 ** (np.interp(r.x, level.x, level.y) / 10) for r, level in pairs])
+    ratios = np.array([10 ** (r.y / 10) for r, _ in pairs])
+    together = 10 * np.log10((ratios * tones).sum(axis=0) / tones.sum(axis=0))
+    floor = None
+    if all(r.floor is not None for r, _ in pairs):
+        floors = np.array([10 ** (r.floor / 10) for r, _ in pairs if r.floor is not None])
+        floor = 10 * np.log10(np.maximum((floors * tones).sum(axis=0) / tones.sum(axis=0), 1e-40))
+    return Curve(
+        first.key, AVERAGE, first.x, together, first.x_unit, first.y_unit, floor, {**first.meta, "sum_of": names}
+    )

@@ -24,6 +24,7 @@ from epidote.core.procedures.common.channels import (
     require_usable_recordings,
     without_spreads,
 )
+from epidote.core.procedures.common.power_average import is_averaged, summed_ratios
 from epidote.core.procedures.common.stepped_tones import (
     OVERHEAD,
     STEP_VIEWS,
@@ -40,6 +41,7 @@ from epidote.core.procedures.distortion_frequency.settings import DistortionFreq
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import from_db, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
+from epidote.core.results.channels import AVERAGE
 from epidote.core.results.curve_features import interpolate
 from epidote.core.results.kinds import ChainShare, CurveRole, ReadingKind
 from epidote.core.results.reading import Reading
@@ -246,6 +248,8 @@ class DistortionFrequency(ProcedureBase):
         results = per_channel(
             len(numbers), lambda i: _channel(last, stimulus, starts, numbers[i - 1], settings, chain=chain)
         )
+        if is_averaged(len(numbers), chain):
+            results.insert(0, _over_microphones(results))
         return merge_channels(results, recordings, chain)
 
     def step_curves(
@@ -263,6 +267,24 @@ class DistortionFrequency(ProcedureBase):
             reach=_STEP_REACH_OCTAVES,
             terminals=partial(ChannelScale.of, chain),
         )
+
+
+def _over_microphones(results: Sequence[Result]) -> Result:
+    """Return the power sums over the channels, with the readings that are read off them."""
+    together = summed_ratios(results, ("thd_n", "thd", *(f"h{n}" for n in range(2, 6))), "output")
+    readings: list[Reading] = []
+    thd_n, thd = together.curve("thd_n", AVERAGE), together.curve("thd", AVERAGE)
+    if thd_n is not None:
+        worst = int(np.argmax(thd_n.y))
+        at: dict[str, float | str] = {"frequency_hz": float(thd_n.x[worst])}
+        readings.append(
+            Reading("thd_n", AVERAGE, interpolate(thd_n.x, thd_n.y, 1000.0), "dB", {"frequency_hz": 1000.0})
+        )
+        readings.append(Reading("worst", AVERAGE, float(thd_n.y[worst]), "dB", at))
+        readings.append(Reading("worst_frequency", AVERAGE, float(thd_n.x[worst]), "Hz"))
+    if thd is not None:
+        readings.insert(0, Reading("thd", AVERAGE, interpolate(thd.x, thd.y, 1000.0), "dB", {"frequency_hz": 1000.0}))
+    return replace(together, readings=tuple(readings))
 
 
 def _channel(
