@@ -9,6 +9,7 @@ import soundfile
 from epidote.core.comparison.conditions.uniformity import uniformity
 from epidote.core.errors import UnusableInputError
 from epidote.core.results.result import Curve
+from epidote.standins.players import EBBLE_R1
 
 RATE = 48000
 BAND = (900.0, 1120.0)  # Hz, inside the third octave at 1 kHz (891 to 1122 Hz)
@@ -156,6 +157,30 @@ class TestWaiting:
         assert gain["value"] == pytest.approx(-6.02, abs=0.03)
         high = next(r for r in data["readings"] if r["key"] == "bandwidth_high")
         assert high["value"] is None  # nothing is said about what the recorder cannot hold
+
+    def test_a_gain_that_moves_between_the_marks_is_told(self, run, waiting):
+        """1 dB from one mark to the other, as an automatic gain that settles slowly."""
+        path, number, folder = waiting
+        x, _ = soundfile.read(self.heard(folder))
+        soundfile.write(folder / "moved.wav", x * np.geomspace(1.0, 10 ** (1.5 / 20), x.size), RATE, subtype="FLOAT")
+        code, out, err = run("study", "attach", path, number, folder / "moved.wav", "--json")
+        assert code == 0, err
+        assert "gain_moved" in json.loads(out)["cautions"]
+
+    def test_the_recorder_of_the_stand_ins_at_16_khz(self, run, waiting):
+        """With automatic gain and a clock of its own: what it holds is given, cut at its band, with its clock."""
+        path, number, folder = waiting
+        played, _ = soundfile.read(folder / "sweep.wav")
+        x = 0.05 * np.concatenate([np.zeros(RATE), played, np.zeros(RATE)])
+        rng = np.random.default_rng(2)
+        y = EBBLE_R1.recorded(x + 1e-5 * rng.standard_normal(x.size), RATE, rng)
+        soundfile.write(folder / "field.wav", y, 16000, subtype="FLOAT")
+        code, out, err = run("study", "attach", path, number, folder / "field.wav", "--json")
+        assert code == 0, err
+        data = json.loads(out)
+        assert {"recorder_rate", "other_clock"} <= set(data["cautions"])
+        clock = next(r for r in data["readings"] if r["key"] == "clock_offset")
+        assert clock["value"] == pytest.approx(-EBBLE_R1.ppm, abs=2.0)
 
     def test_the_wrong_recording_is_refused_and_the_cell_goes_on_waiting(self, run, waiting):
         path, number, folder = waiting

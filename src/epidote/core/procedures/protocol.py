@@ -70,7 +70,8 @@ class CurveView:
 
     group: a button; title: within it; axis: title of the axis; log_x: whether x is logarithmic; compared: whether a
     difference between two of them says anything (that of two noise floors, bin by bin, does not); former: keys
-    under which earlier versions kept it. The others: see CurveKind.
+    under which earlier versions kept it; places: the setting whose value, a time, can be placed on it by a pin. The
+    others: see CurveKind.
     """
 
     key: str
@@ -85,6 +86,7 @@ class CurveView:
     less_reading: str = ""
     former: tuple[str, ...] = ()
     role: CurveRole = CurveRole.PLAIN
+    places: str = ""
 
     @property
     def kind(self) -> CurveKind:

@@ -83,6 +83,7 @@ class Caution(StrEnum):
     LOW_IMPEDANCE = "low_impedance"
     NO_SHIFT = "no_shift"
     DISTURBED = "disturbed"
+    GAIN_MOVED = "gain_moved"
     WAITING = "waiting"
     SUSPECT = "suspect"
     NOTHING_FOUND = "nothing_found"
@@ -224,6 +225,10 @@ _WORDS = {
     Caution.DISTURBED: (
         "Something else sounded during the run, such as speech or a door. In a measurement of noise the stretch is left"
         " out where enough remains. Measure again when it is quiet."
+    ),
+    Caution.GAIN_MOVED: (
+        "The two sync markers came back at different levels: the player or the recorder moves its gain. Levels of this"
+        " run are doubtful; switch off automatic gain, or set it by hand."
     ),
     Caution.WAITING: (
         "The recording of what was played is still missing. Drop its file on the cell, or attach it from the cell's"

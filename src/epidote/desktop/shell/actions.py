@@ -294,6 +294,7 @@ def _graph(window: WindowCommands, matrix: MatrixPage, can: Availability) -> lis
             for n in (1, 2)
         ),
         Command("corners", "Pin -&3 dB points", "Ctrl+3", "Graph", pins.corners, curve, change, gap=True),
+        Command("apply pin", "&Gate at the last pin", "", "Graph", pins.apply, (pins.why_not_applied,), change),
         Command("clear pins", "&Remove pins", "", "Graph", pins.clear, (can.pins,), change),
         Command("draw upper", "Draw &upper limit", "Ctrl+Shift+U", limits, lambda: lines.draw("upper"), curve, change),
         Command("draw lower", "Draw &lower limit", "Ctrl+Shift+J", limits, lambda: lines.draw("lower"), curve, change),

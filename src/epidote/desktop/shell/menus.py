@@ -29,7 +29,7 @@ COLUMN_MENU = ("add column", "delete column", "headline", "", "column left", "co
 EMPTY_MENU = ("add row", "add column", "baseline")
 GRAPH_MENU = ("copy graph", "export", "", "corners", "clear pins", "whole graph", "large graph", "four graphs")
 
-PIN_MENU = ("corners", "clear pins")
+PIN_MENU = ("corners", "apply pin", "clear pins")
 
 PLACES = {
     "row": ROW_MENU,

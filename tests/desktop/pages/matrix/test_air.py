@@ -179,3 +179,47 @@ def test_readings_of_the_average_are_exported_under_its_name(run, air, tmp_path)
     assert any(",average," in line for line in lines)
     shown = json.loads(run("study", "show", study, "--json")[1])
     assert {r["channel"] for r in shown["runs"][0]["readings"]} == {"average", 1, 2, 3, 4, 5, 6}
+
+
+def test_a_gate_is_placed_by_a_pin(qtbot, tmp_path):
+    """A loudspeaker before a wall, measured with an open gate; a pin before the reflection becomes the gate."""
+    from epidote.core.chain.chain_toml import chain_to_toml
+    from epidote.core.procedures.registry import procedure
+    from epidote.desktop.app import application
+    from epidote.desktop.shell.main_window import MainWindow
+    from epidote.measurement.request import add_column
+    from epidote.study.store import create_study
+    from tests.conftest import measured
+
+    study = create_study(tmp_path / "Gate.epidote", "Gate")
+    chain = Chain(input_full_scale=1.0, output_full_scale=4.0, microphone_sensitivities=(0.05, 0.008))
+    study.set_setting("chain", chain_to_toml(chain))
+    study.add_subject(study.add_unit("Kelwin", "T2"), {}, "standin:kelwin-t2")
+    values = {"duration": 1.0, "level": -20, "gate": "none"}
+    add_column(study, "response", make_settings(procedure("response").Settings, values))
+    measured(study)
+    study.close()
+    application()
+    window = MainWindow()
+    qtbot.addWidget(window)
+    window.show()
+    window.session.open_path(tmp_path / "Gate.epidote")
+    page = window.matrix
+    qtbot.waitUntil(lambda: page.built and bool(window.session.overview), timeout=15000)
+    select(window, qtbot, [0], 0)
+    qtbot.waitUntil(lambda: page.graph_panel.graph.figure() is not None, timeout=15000)
+    assert "Show the impulse response first" in page.pins.why_not_applied()
+    page.look.show_view("energy_time")
+    qtbot.waitUntil(lambda: page.look.placed_setting == "gate", timeout=15000)
+    assert "Set a pin first" in page.pins.why_not_applied()
+    page.pins.add(0.0105)
+    qtbot.waitUntil(lambda: not page.pins.why_not_applied(), timeout=15000)
+    before = page.selection.current_run().id
+    page.pins.apply()
+    qtbot.waitUntil(
+        lambda: page.selection.current_run() is not None and page.selection.current_run().id != before, timeout=20000
+    )
+    made = page.selection.current_run()
+    assert made.settings["gate"] == "10.5ms"
+    assert made.reading("lowest_frequency").value == pytest.approx(1 / 0.0105, rel=1e-3)
+    window.close()

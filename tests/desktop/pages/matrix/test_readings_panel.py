@@ -153,7 +153,11 @@ def test_zoom_can_be_reset_where_it_was_made_and_pins_have_a_menu_above_the_grap
     assert not panel.whole.isVisible() and not panel.graph.is_zoomed()
     menu = panel.pins.menu()
     menu.aboutToShow.emit()
-    assert [a.text().replace("&", "") for a in menu.actions()] == ["Pin -3 dB points", "Remove pins"]
+    assert [a.text().replace("&", "") for a in menu.actions()] == [
+        "Pin -3 dB points",
+        "Gate at the last pin",
+        "Remove pins",
+    ]
     assert not window.actions_by_name["clear pins"].isEnabled()  # there is none
     menu.aboutToHide.emit()
 

@@ -18,6 +18,7 @@ from epidote.core.analysis.cross_correlation import correlation, refined_lag
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.statistics import NORMAL_MEDIAN
 from epidote.core.quantities.units import to_db
+from epidote.core.results.caution import Caution, unique
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Result
 from epidote.core.signals import transforms
@@ -31,6 +32,7 @@ MOST_PPM = 2000.0
 _AROUND = 0.15  # seconds taken along after a mark for what rings
 OWN_CLOCK_PPM = 0.05  # less is what two readings of one clock differ by
 _CLOCK_SURE = 3.0  # times the spread
+_GAIN_MOVED_DB = 0.5  # by which one mark is louder than the other
 _BAND_SHARE = 0.45  # of its rate, below which a recorder's anti-alias filter leaves the sound as it is
 
 
@@ -40,12 +42,14 @@ class ClockOffset:
 
     start: the file's first frame in the recording, in its frames.
 
-        spread_ppm: one standard deviation from the noise of the recording.
+        spread_ppm: one standard deviation from the noise of the recording. level_change_db: of the second mark re the
+    first, which are alike: what a gain that moves did meanwhile.
     """
 
     ppm: float
     start: float
     spread_ppm: float
+    level_change_db: float = 0.0
 
     @property
     def differs(self) -> bool:
@@ -72,7 +76,10 @@ def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Re
             Reading("clock_offset", number, clock.ppm, "ppm", {"recording": float(number)}, None, clock.spread_ppm)
         )
         more.append(Reading("start", number, clock.start / rate, "s", {"recording": float(number)}))
-    return replace(result, readings=(*result.readings, *more))
+    cautions = result.cautions
+    if any(abs(clock.level_change_db) > _GAIN_MOVED_DB for clock in clocks):
+        cautions = unique((*cautions, Caution.GAIN_MOVED))
+    return replace(result, readings=(*result.readings, *more), cautions=cautions)
 
 
 def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> ClockOffset:
@@ -101,7 +108,14 @@ def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> Cloc
     # the mark as the recorder's clock saw it tells the start; what the unit itself delays stays in the recording
     start_mark = first + _shift(zero_padded_slice(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
     ppm = (ratio - 1) * 1e6
-    return ClockOffset(ppm, start_mark - file.first_mark * nominal * ratio, spread / distance * 1e6)
+    change = to_db(_strength(x, last, sound) / max(_strength(x, first, sound), 1e-30))
+    return ClockOffset(ppm, start_mark - file.first_mark * nominal * ratio, spread / distance * 1e6, change)
+
+
+def _strength(x: Samples, place: int, sound: Samples) -> float:
+    """Return how strong a mark is in x (frames,): the root mean square of the stretch in which it sounds."""
+    part = x[max(0, place) : place + sound.size]
+    return float(np.sqrt(np.mean(np.square(part)))) if part.size else 0.0
 
 
 def _mark_at(rate: float, file: MarkedSequence) -> Samples:

@@ -135,7 +135,7 @@ class Response(ProcedureBase):
         ),
         CurveView("coherence", "Coherence", "coherence", "Coherence", compared=False),
         CurveView("output_spectrum", "Spectrum", "averaged", "Level in 1 Hz bandwidth", former=("capture",)),
-        CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False),
+        CurveView("impulse", "Impulse", "impulse", "Impulse response", log_x=False, compared=False, places="gate"),
         *AIR_VIEWS,
     )
     readings = (

@@ -36,7 +36,15 @@ _SENSITIVITY_BAND = (200.0, 4000.0)  # Hz: where most loudspeakers are flat (com
 _VOLTS = 2.83  # V: 1 W into 8 ohms
 
 VIEWS = (
-    CurveView("energy_time", "Impulse", "energy-time", "Envelope of the impulse response", log_x=False, compared=False),
+    CurveView(
+        "energy_time",
+        "Impulse",
+        "energy-time",
+        "Envelope of the impulse response",
+        log_x=False,
+        compared=False,
+        places="gate",
+    ),
     CurveView("decay", "Decay", "decay", "Level of the decay", log_x=False, compared=False),
     CurveView("reverberation", "Decay", "T20", "Reverberation time T20 by octave"),
     CurveView("early_decay", "Decay", "EDT", "Early decay time by octave"),

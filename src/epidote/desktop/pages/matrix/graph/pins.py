@@ -49,6 +49,32 @@ class Pins:
         else:
             self._selection.failed.emit("This run has no -3 dB point in the measured band. No pin was added.")
 
+    def apply(self) -> None:
+        """Recompute the selected runs with the setting that these curves place, at the last pin."""
+        setting, reason = self._view.placed_setting, self.why_not_applied()
+        if reason:
+            self._selection.failed.emit(reason)
+            return
+        column, key, overview = self._selection.current_column(), self._view.pin_key, self._session.overview
+        assert column is not None and key is not None and overview is not None
+        place = overview.pins_of(column.id, key)[-1].x
+        if place <= 0:
+            self._selection.failed.emit(
+                "The pin lies before the arrival of the sound. Nothing was changed; set it after the arrival."
+            )
+            return
+        for _, run in self._selection.selected_runs():
+            self._session.runs.recompute(run, {setting: f"{1000 * place:.4g}ms"})
+
+    def why_not_applied(self) -> str:
+        """Why no setting can be placed here; "" where one can."""
+        column, key, overview = self._selection.current_column(), self._view.pin_key, self._session.overview
+        if not self._view.placed_setting or column is None or key is None or overview is None:
+            return "Show the impulse response first, and set a pin where its gate is to end."
+        if not overview.pins_of(column.id, key):
+            return "Set a pin first: a double-click in the graph."
+        return ""
+
     def clear(self) -> None:
         column, key, overview = self._selection.current_column(), self._view.pin_key, self._session.overview
         if column is not None and key is not None and overview is not None and overview.pins_of(column.id, key):

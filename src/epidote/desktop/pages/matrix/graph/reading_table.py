@@ -232,7 +232,8 @@ def _pin_rows(
     """Return what the curves say at each pin, and the slope between the first two."""
 
     def curve_of(c: Chosen) -> Curve | None:
-        return next((k for k in c.curves if k.channel == channel), None)
+        own = next((k for k in c.curves if k.channel == channel), None)
+        return own or next(iter(c.curves), None)  # an average has no curve of time: its first microphone has
 
     rows = []
     for number, pin in enumerate(pins, start=1):

@@ -248,6 +248,11 @@ class GraphViewState:
         return ()
 
     @property
+    def placed_setting(self) -> str:
+        """The setting whose value can be placed on the curves in view by a pin; "" for none."""
+        return next((v.places for v in self._views if v.key == self.key), "")
+
+    @property
     def pin_key(self) -> str | None:
         """Under which name pins of this view are kept: each axis has its own."""
         if self.key is None or self.axis is None or self.axis is self._axes[0]:
