@@ -324,3 +324,38 @@ def test_levels_as_they_move():
     assert at[7.8].level == pytest.approx(-19.5, abs=1e-3)
     assert seen[-1][1].channels[1].level is None
     assert seen[-1][1].levels.size == seen[-1][1].times.size
+
+
+class TestSeveralMicrophones:
+    def test_one_after_the_other_leaves_the_others_uncalibrated(self):
+        """94 dB SPL is 1.0024 Pa; the third input reads 0.05 V: 49.9 mV/Pa, and nothing is said of the first two."""
+        from epidote.core.calibration.guided_steps import GUIDES, CapturedLevel
+
+        chain = Chain(inputs=(1, 2, 3, 4), input_full_scale=1.0)
+        level = CapturedLevel(20 * math.log10(0.05), 0.01, 0.0)
+        outcome = GUIDES["microphone"].reckon(chain, 3, {"spl": 94.0}, {"level": level}, date(2026, 11, 28))
+        assert outcome.chain.microphone_sensitivities == (0.0, 0.0, pytest.approx(0.05 / 1.0024, rel=1e-3))
+        assert outcome.chain.scale(1) == (None, "Pa")
+        assert outcome.chain.scale(3)[0] == pytest.approx(1.0 / 0.04988, rel=1e-3)
+        assert outcome.chain.scale(4) == (None, "Pa")
+
+    def test_a_single_sensitivity_holds_for_all_inputs(self):
+        chain = Chain(inputs=(1, 2, 3), input_full_scale=1.0, microphone_sensitivities=(0.05,))
+        assert chain.scale(3)[0] == pytest.approx(20.0)
+
+    def test_the_input_that_hears_the_calibrator_is_found(self):
+        """A tone of 1 kHz on the second of three inputs, and a neighbour that hears it 30 dB weaker; then on two."""
+        from epidote.core.live.level_meter import LevelMeter
+
+        rate = 48000
+        tone = 0.1 * np.sin(2 * np.pi * 1000 * np.arange(rate) / rate)
+        rng = np.random.default_rng(0)
+
+        def hearing(gains):
+            meter = LevelMeter(rate, 3)
+            block = tone[:, None] * np.array(gains) + 1e-4 * rng.standard_normal((rate, 3))
+            return meter.feed(block).hearing
+
+        assert hearing([0.03, 1.0, 0.0]) == 2
+        assert hearing([0.8, 1.0, 0.0]) is None
+        assert hearing([0.0, 0.0, 0.0]) is None

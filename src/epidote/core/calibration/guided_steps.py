@@ -84,6 +84,7 @@ class CalibrationGuide:
     reckon: Callable[[Chain, int, Typed, Levels, date], CalibrationOutcome]
     plays: float | None = None
     weighting: Weighting | None = None
+    follows: bool = False  # the input that hears the tone is the one that is calibrated
 
 
 def _entry(
@@ -214,7 +215,7 @@ def _microphone(chain: Chain, channel: int, typed: Typed, levels: Levels, today:
         before = old[channel - 1]
     else:
         before = None
-    others = [*old, *([value] * max(0, channel - len(old)))]
+    others = [*old, *([0.0] * max(0, channel - len(old)))]  # 0: not calibrated yet
     others[channel - 1] = value
     entry = _entry(
         "microphone_sensitivities",
@@ -380,6 +381,7 @@ GUIDES: dict[str, CalibrationGuide] = {
             (Prompt("spl", "Enter the calibrator level", "dB SPL", "94 dB SPL"),),
             _LEVEL,
             _microphone,
+            follows=True,
         ),
         *(
             CalibrationGuide(

@@ -97,7 +97,7 @@ class Chain(BaseModel):
     microphone_sensitivities: tuple[float, ...] = setting(
         (),
         "Microphone sensitivity",
-        "Microphone sensitivity in V/Pa, one per input; empty for no microphones",
+        "Microphone sensitivity in V/Pa, one per input; 0 for one not calibrated, empty for no microphones",
         "V",
         affects=effects.MICROPHONE,
     )
@@ -146,8 +146,8 @@ class Chain(BaseModel):
         for numbers in (self.outputs, self.inputs):
             if min(numbers) < 1 or len(set(numbers)) != len(numbers):
                 raise SettingError("Channel numbers start at 1 and each may be used once.")
-        if any(s <= 0 for s in self.microphone_sensitivities):
-            raise SettingError("A microphone's sensitivity must be greater than 0.")
+        if any(s < 0 for s in self.microphone_sensitivities):
+            raise SettingError("A microphone's sensitivity cannot be negative.")
         places = [row[0] for row in self.microphone_correction]
         if any(len(row) not in (2, 3) for row in self.microphone_correction) or places != sorted(set(places)):
             raise SettingError(
@@ -186,8 +186,19 @@ class Chain(BaseModel):
         volts = self.unit_full_scale
         if not self.acoustic:
             return volts, "V"
-        last = len(self.microphone_sensitivities) - 1
-        return None if volts is None else volts / self.microphone_sensitivities[min(channel - 1, last)], "Pa"
+        sensitivity = self._sensitivity(channel)
+        if volts is None or sensitivity is None:
+            return None, "Pa"
+        return volts / sensitivity, "Pa"
+
+    def _sensitivity(self, channel: int) -> float | None:
+        """Return a microphone's sensitivity in V/Pa; None for one that is not calibrated. One alone holds for all."""
+        known = self.microphone_sensitivities
+        if len(known) == 1:
+            return known[0] or None
+        if channel <= len(known):
+            return known[channel - 1] or None
+        return None
 
     def offset_db(self, channel: int) -> float | None:
         """Return what turns a digital ratio in dB into a voltage gain, or into Pa per V, in dB.
@@ -208,10 +219,7 @@ class Chain(BaseModel):
 
     def conversion(self) -> Conversion:
         """How levels at the unit's output convert between FS, V, Pa and W."""
-        if self.acoustic:
-            sensitivity = self.microphone_sensitivities[0]
-        else:
-            sensitivity = None
+        sensitivity = next((s for s in self.microphone_sensitivities if s > 0), None)
         return Conversion(self.unit_full_scale, self.load_ohms, 1 / sensitivity if sensitivity else None, self.rate)
 
     def drive(self) -> Conversion:

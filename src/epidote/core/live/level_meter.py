@@ -13,6 +13,7 @@ from epidote.core.calibration.methods import Steadiness, ToneLevel, steadiness, 
 from epidote.core.quantities.units import to_db
 from epidote.core.signals.signal import Samples
 
+_CLEARLY_DB = 12.0
 EVERY, TONE_SECONDS, NOISE_SECONDS, KEPT_SECONDS = 0.1, 0.25, 1.0, 10.0
 
 
@@ -38,6 +39,18 @@ class LevelSnapshot:
     times: Samples
     levels: Samples
     watched: int
+
+    @property
+    def hearing(self) -> int | None:
+        """The channel (from 1) that hears a tone, as a calibrator's, clearly more than every other one; None where
+        none does.
+        """
+        heard = [(c.level if c.level is not None else -math.inf, n) for n, c in enumerate(self.channels, start=1)]
+        level, number = max(heard)
+        others = [c.rms for n, c in enumerate(self.channels, start=1) if n != number]
+        if math.isfinite(level) and all(level > rms + _CLEARLY_DB for rms in others):
+            return number
+        return None
 
 
 class LevelMeter:

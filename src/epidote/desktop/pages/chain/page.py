@@ -409,6 +409,16 @@ class ChainPage(Page):
             self.live.show_levels(now, self.chain)
             if self.left.currentIndex() == 1:
                 self.guide.show_levels(now)
+                self._follow(now)
+
+    def _follow(self, now: LevelSnapshot | None) -> None:
+        """Go to the input that hears the calibrator, where the guide calibrates one microphone after the other."""
+        guide = self.guide.guide
+        if now is None or guide is None or not guide.follows or now.hearing in (None, self._watched()):
+            return
+        self.live.channel.setCurrentIndex(now.hearing - 1)
+        self._channel_chosen(now.hearing)
+        self.session.said.emit(f"{self.live.channel.currentText()} hears the calibrator and is selected.")
 
     def show_part(self, key: str) -> None:
         """Select a block of the path."""
