@@ -147,7 +147,7 @@ class Chain(BaseModel):
             if min(numbers) < 1 or len(set(numbers)) != len(numbers):
                 raise SettingError("Channel numbers start at 1 and each may be used once.")
         if any(s < 0 for s in self.microphone_sensitivities):
-            raise SettingError("A microphone's sensitivity cannot be negative.")
+            raise SettingError("A microphone's sensitivity cannot be negative. Enter 0 for one that is not calibrated.")
         places = [row[0] for row in self.microphone_correction]
         if any(len(row) not in (2, 3) for row in self.microphone_correction) or places != sorted(set(places)):
             raise SettingError(

@@ -223,7 +223,7 @@ _WORDS = {
         " closed, and the resonance in free air is that of this driver."
     ),
     Caution.DISTURBED: (
-        "Something else sounded during the run, such as speech or a door. In a measurement of noise the stretch is left"
+        "Something else sounded during the run, such as speech or a door. In a measurement of noise that part is left"
         " out where enough remains. Measure again when it is quiet."
     ),
     Caution.GAIN_MOVED: (
