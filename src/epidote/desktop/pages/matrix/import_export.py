@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
     from epidote.desktop.pages.matrix.selection import MatrixSelection
     from epidote.desktop.theme import Theme
-    from epidote.study.models import RunSummary
+    from epidote.study.models import Column, RunSummary
     from epidote.study.store import Study
 
 
@@ -79,22 +79,9 @@ class ImportExport:
         subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return
-        if path is None:
-            from PySide6.QtWidgets import QFileDialog
-
-            name, _ = QFileDialog.getSaveFileName(
-                self._window,
-                "Export stimulus file",
-                str(Path.home() / f"{column.title}.wav"),
-                "Audio files (*.wav *.flac)",
-            )
-            if not name:
-                return
-            path = Path(name)
-        if path.suffix.lower() in (".wav", ".flac"):
-            target = path
-        else:
-            target = path.with_name(path.name + ".wav")
+        target = self._target("Export stimulus file", column, path)
+        if target is None:
+            return
 
         def work(study: Study) -> str:
             from epidote.core.procedures.registry import procedure
@@ -111,6 +98,20 @@ class ImportExport:
             )
 
         self._session.ask(work, self._session.said.emit)
+
+    def _target(self, title: str, column: Column, path: Path | None) -> Path | None:
+        """Return the sound file to write, asked for where no path is given; None where nobody named one."""
+        if path is None:
+            from PySide6.QtWidgets import QFileDialog
+
+            usual = str(Path.home() / f"{column.title}.wav")
+            name, _ = QFileDialog.getSaveFileName(self._window, title, usual, "Audio files (*.wav *.flac)")
+            if not name:
+                return None
+            path = Path(name)
+        if path.suffix.lower() in (".wav", ".flac"):
+            return path
+        return path.with_name(path.name + ".wav")
 
     def take_recording(self, settings: dict[str, Any], path: Path | None = None) -> None:
         """Make a recording of the file that ``write_file`` wrote the cell's run.
@@ -201,19 +202,9 @@ class ImportExport:
         subject, column = self._selection.current_subject(), self._selection.current_column()
         if subject is None or column is None:
             return
-        if path is None:
-            from PySide6.QtWidgets import QFileDialog
-
-            name, _ = QFileDialog.getSaveFileName(
-                self._window,
-                "Export stimulus file, record later",
-                str(Path.home() / f"{column.title}.wav"),
-                "Audio files (*.wav *.flac)",
-            )
-            if not name:
-                return
-            path = Path(name)
-        target = path if path.suffix.lower() in (".wav", ".flac") else path.with_name(path.name + ".wav")
+        target = self._target("Export stimulus file, record later", column, path)
+        if target is None:
+            return
 
         def work(study: Study) -> RunSummary:
             from epidote.core.procedures.registry import procedure
