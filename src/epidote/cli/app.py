@@ -10,7 +10,7 @@ import sys
 
 import typer
 
-from epidote.cli import analyse, compare, curve_files, judge, measure, recordings, study, uniformity
+from epidote.cli import analyse, compare, curve_files, curve_maps, judge, measure, recordings, study, uniformity
 from epidote.core.errors import EpidoteError
 from epidote.core.text import visible
 
@@ -37,6 +37,7 @@ study.app.command("import-recording")(recordings.import_recording)
 study.app.command("await")(recordings.await_recording)
 study.app.command("attach")(recordings.attach)
 compare.app.command("claims")(judge.claims)
+compare.app.command("map")(curve_maps.compare_map)
 compare.app.command("uniformity")(uniformity.compare_uniformity)
 compare.app.command("limits")(judge.limits)
 app.add_typer(study.app, name="study")

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from epidote.core.results.result import Curve
 
 
-def _column_named(seen: Overview, name: str) -> Column:
+def column_named(seen: Overview, name: str) -> Column:
     """Return the measured column of that title or procedure. Raises SettingError."""
     wanted = name.casefold()
     measured = {column for _, column in seen.runs}
@@ -30,7 +30,8 @@ def _column_named(seen: Overview, name: str) -> Column:
     return found
 
 
-def _curve_of(study: Study, run: RunSummary, key: str, channel: int | None) -> Curve | None:
+def curve_of(study: Study, run: RunSummary, key: str, channel: int | None) -> Curve | None:
+    """Return a run's curve of a channel; where none is named, of the average or the first channel that has it."""
     curves = {c.channel: c for c in study.curves(run.id, [key] if key else None)}
     if channel is not None:
         return curves.get(channel)
@@ -63,7 +64,7 @@ def compare_uniformity(
 
     with Study(path) as study:
         seen = study.overview()
-        chosen = _column_named(seen, column)
+        chosen = column_named(seen, column)
         key = current_curve_key(chosen.procedure, curve) if curve else find(chosen.procedure).views[0].key
         places = [s for s in seen.subjects if not s.is_baseline and s.conditions.get(over)]
         places = [s for s in places if s.full_name.casefold().startswith(unit.casefold())]
@@ -72,7 +73,7 @@ def compare_uniformity(
         missing = []
         for subject in places:
             run = seen.runs.get((subject.id, chosen.id))
-            found = _curve_of(study, run, key, channel) if run is not None else None
+            found = curve_of(study, run, key, channel) if run is not None else None
             if found is None:
                 missing.append(subject.full_name)
                 continue

@@ -116,10 +116,18 @@ def test_seats_are_compared_by_band(window, qtbot):
     assert "Largest: 3.52 dB" in panel.words.text()
     assert "lower is more uniform" in panel.words.text()
     assert panel.over.text() == "by band, over seat"
+    place = panel.reading.findData("map over condition")
+    assert panel.reading.itemText(place) == "Map over seat"
+    panel.reading.setCurrentIndex(place)
+    panel.reading.activated.emit(place)
+    qtbot.waitUntil(panel.map.isVisible, timeout=15000)
+    assert not panel.map.grab().isNull()
+    assert not panel.bars.isVisible()
     place = panel.reading.findData("level_a")
     panel.reading.setCurrentIndex(place)
     panel.reading.activated.emit(place)
-    qtbot.waitUntil(lambda: not panel.bars.isVisible(), timeout=15000)
+    qtbot.waitUntil(lambda: not panel.map.isVisible(), timeout=15000)
+    assert panel.table.isVisible()
 
 
 def heard(air, folder):

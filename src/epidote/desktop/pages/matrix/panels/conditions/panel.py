@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout, 
 
 from epidote.core.quantities.formatting import format_quantity
 from epidote.desktop.pages.matrix.panels.conditions.band_bars import BandBars
+from epidote.desktop.pages.matrix.panels.conditions.map_view import MapView
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label, plain_tip
@@ -19,6 +20,7 @@ from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 
 if TYPE_CHECKING:
     from epidote.core.comparison.conditions.condition_table import ConditionReading, ConditionTable
+    from epidote.core.comparison.conditions.curve_map import CurveMap
     from epidote.core.comparison.conditions.uniformity import Uniformity
 
 
@@ -121,6 +123,8 @@ class ConditionsPanel(QWidget):
         layout.addWidget(self.lines, 1)
         self.bars = BandBars(theme)
         layout.addWidget(self.bars, 1)
+        self.map = MapView(theme)
+        layout.addWidget(self.map, 3)
         self.words = Label()
         self.words.setWordWrap(True)
         self.words.setProperty("quiet", True)
@@ -138,6 +142,8 @@ class ConditionsPanel(QWidget):
         self.table.show_cells((), ())
         self.lines.show_grid(None)
         self.bars.show_bands(None)
+        self.table.show()
+        self.map.show_map(None)
         self.over.setText("")
         self.words.setText(words)
 
@@ -169,11 +175,27 @@ class ConditionsPanel(QWidget):
         self.lines.show_grid(None)
         self.bars.theme = self.theme
         self.bars.show_bands(found)
+        self.table.show()
+        self.map.show_map(None)
         where = format_quantity(found.worst_frequency, "Hz", digits=3)
         self.words.setText(
             f"Largest: {found.largest:.2f} dB at {where}, {found.worst}."
             f" Mean over the bands: {found.mean_deviation:.2f} dB; lower is more uniform."
         )
+
+    def show_map(self, made: CurveMap, figures: list[tuple[str, str]]) -> None:
+        """Show a map of frequency and condition; figures: (what, value in words) beside it."""
+        self.over.setText(f"frequency over {made.condition}, {made.unit}")
+        heads = [TableCell("", font(0.9), right=False), TableCell("", font(0.9))]
+        rows = [[TableCell(what, font(0.9), right=False), TableCell(value, font(0.9))] for what, value in figures]
+        self.table.show_cells(heads, rows)
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        self.lines.show_grid(None)
+        self.bars.show_bands(None)
+        self.table.setVisible(bool(rows))
+        self.map.theme = self.theme
+        self.map.show_map(made)
+        self.words.setText("")
 
     def _cell(self, reading: ConditionReading | None) -> TableCell:
         if reading is None:
@@ -200,4 +222,6 @@ class ConditionsPanel(QWidget):
         self.lines.theme = self.theme
         self.lines.show_grid(grid)
         self.bars.show_bands(None)
+        self.table.show()
+        self.map.show_map(None)
         self.words.setText("\n".join(equal[:4]))

@@ -16,7 +16,9 @@ if TYPE_CHECKING:
 
 
 _MOST_BANDS = 400
-_UNIFORMITY = "uniformity by band"  # no reading's key: those have no spaces
+_ANGLE = "angle"  # the condition whose values are angles from the axis
+# no readings' keys: those have no spaces
+_UNIFORMITY, _MAP = "uniformity by band", "map over condition"
 
 
 class ConditionsPresenter:
@@ -27,7 +29,7 @@ class ConditionsPresenter:
         self._view = view
         self.panel: ConditionsPanel | None = None
         self._reading = ""
-        self._wants_uniformity = False
+        self._wanted = ""  # what is shown instead of a reading
 
     def make(self) -> ConditionsPanel:
         from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
@@ -39,7 +41,7 @@ class ConditionsPresenter:
 
     def _choose_reading(self, key: str) -> None:
         self._reading = key
-        self._wants_uniformity = key == _UNIFORMITY
+        self._wanted = key if key in (_UNIFORMITY, _MAP) else ""
         self._host.refresh()
 
     def show(self) -> None:
@@ -54,11 +56,16 @@ class ConditionsPresenter:
         titles = self._titles(chosen, column, channel)
         if len(levels) > 1:
             titles[_UNIFORMITY] = "Uniformity by band"
-        if self._wants_uniformity and _UNIFORMITY in titles:
-            self._reading = _UNIFORMITY
+        condition = self._numeric_condition(chosen)
+        if condition and self._view.key is not None:
+            titles[_MAP] = f"Map over {condition}"
+        if self._wanted in titles:
+            self._reading = self._wanted
         panel.offer(list(titles.items()), self._reading)
         if self._reading == _UNIFORMITY:
             self._show_uniformity(panel, [s for s, _ in chosen if s.full_name in levels], levels)
+        elif self._reading == _MAP:
+            self._show_map(panel, chosen, channel, condition)
         else:
             self._show_table(panel, chosen, channel)
 
@@ -136,3 +143,40 @@ class ConditionsPresenter:
             panel.show_words(in_window(error))
             return
         panel.show_uniformity(found, ", ".join(over) or "the selected rows")
+
+    def _numeric_condition(self, chosen: list[tuple[Subject, RunSummary]]) -> str:
+        """Return the one condition in which the rows differ, if all its values are numbers; else ""."""
+        from epidote.core.comparison.conditions.condition_table import number_in
+
+        names = {n for s, _ in chosen for n in s.conditions}
+        differing = [n for n in names if len({s.conditions.get(n, "") for s, _ in chosen}) > 1]
+        if len(differing) != 1:
+            return ""
+        if all(number_in(s.conditions.get(differing[0], "")) is not None for s, _ in chosen):
+            return differing[0]
+        return ""
+
+    def _show_map(
+        self, panel: ConditionsPanel, chosen: list[tuple[Subject, RunSummary]], channel: int, condition: str
+    ) -> None:
+        from epidote.core.comparison.conditions.curve_map import beamwidth, directivity_index, make_map
+        from epidote.core.errors import UnusableInputError, in_window
+
+        curves = []
+        for subject, run in chosen:
+            own = [c for c in self._selection.curves_of(run.id) if c.key == self._view.key and c.x_unit == "Hz"]
+            curve = next((c for c in own if c.channel == channel), None)
+            if curve is not None:
+                curves.append((subject.conditions[condition], curve))
+        try:
+            made = make_map(curves, condition)
+        except UnusableInputError as error:
+            panel.show_words(in_window(error))
+            return
+        figures = []
+        width, index = beamwidth(made), directivity_index(made)
+        if width is not None and condition == _ANGLE:
+            figures.append(("Beamwidth, -6 dB", f"{width.y.min():.0f}° to {width.y.max():.0f}°"))
+        if index is not None and condition == _ANGLE:
+            figures.append(("Directivity index", f"{index.y.min():.1f} dB to {index.y.max():.1f} dB"))
+        panel.show_map(made, figures)
