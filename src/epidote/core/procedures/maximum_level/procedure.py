@@ -75,6 +75,7 @@ class MaximumLevel(ProcedureBase):
         Preset("Careful", {"step": 1.0, "rest": 3.0}, "Small steps and long rests, for what must not be heated."),
     )
     Settings = MaximumLevelSettings
+    of_the_chain = False
     of_levels = False
     views = (
         CurveView("maximum_level", "Maximum", "level", "Highest level of the fundamental", microphone=Microphone.LEVEL),
