@@ -68,8 +68,8 @@ def bound(kind, spreads):
 
 @pytest.mark.parametrize("kind", ["plain", "lossy", "eddy"])
 def test_parameters_of_noisy_curves_are_near_the_bound(kind):
-    """100 curves in all with noise 60 dB below: 0.2 % rms, and at most 1.3 times the Cramér-Rao bound."""
-    count = 34
+    """Curves with noise 60 dB below: 0.2 % rms, and at most 1.3 times the Cramér-Rao bound."""
+    count = 16
     spreads = np.abs(driver(F, kind)) * 1e-3 / math.sqrt(2)
     errors = {key: [] for key in TRUTH}
     for seed in range(count):

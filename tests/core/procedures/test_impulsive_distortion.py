@@ -63,7 +63,7 @@ def analysed(x):
 
 
 @pytest.mark.parametrize("width", [1e-4, 3e-4])
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", range(2))
 def test_clicks_of_a_thousandth_are_found_at_their_frequency(width, seed):
     """0.1 % of the fundamental's peak, noise 70 dB below it; the region is a third of an octave about 95 Hz."""
     result = analysed(unit(seed) + clicks(seed, width, 85.0, 107.0))
@@ -87,7 +87,7 @@ def test_clicks_of_a_thousandth_are_found_at_their_frequency(width, seed):
     ],
     ids=["plain", "steep", "high orders", "foreign click", "noisy", "without noise"],
 )
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", range(1))
 def test_good_units_get_no_verdict(values, seed):
     impulses = analysed(unit(100 + seed, **values)).reading("impulses")
     assert impulses.value is None or Caution.SUSPECT in impulses.cautions
