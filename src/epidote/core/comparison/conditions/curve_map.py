@@ -14,7 +14,6 @@ import numpy as np
 
 from epidote.core.comparison.conditions.condition_table import number_in
 from epidote.core.errors import UnusableInputError
-from epidote.core.results.curve_features import interpolate
 from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
 
@@ -63,7 +62,7 @@ def make_map(curves: Sequence[tuple[str, Curve]], condition: str, normalised_to:
     count = min(_MOST_POINTS, 2 + round(_POINTS_PER_OCTAVE * math.log2(high / low)))
     x = np.geomspace(low, high, count)
     x[0], x[-1] = low, high
-    levels = np.array([[interpolate(c.x, c.y, float(f), log_x=True) for f in x] for c in own], dtype=np.float64)
+    levels = np.array([np.interp(np.log(x), np.log(c.x), c.y) for c in own])
     unit = own[0].y_unit
     if normalised_to is not None:
         place = int(np.argmin(np.abs(values - normalised_to)))
