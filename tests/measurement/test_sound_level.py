@@ -142,4 +142,4 @@ def test_on_the_command_line_and_as_a_condition_of_the_row(run, tmp_path):
         data = json.loads(out)
         level = next(r for r in data["readings"] if r["key"] == "level_a" and r["channel"] == "average")
         assert level["value"] == pytest.approx(expected, abs=0.3)
-        assert f"{expected:.1f} dB(A) at" in data["device"] or "dB(A) at" in data["device"]
+        assert f"{expected:.1f} dB(A) at" in data["device"]

@@ -158,6 +158,7 @@ def analyse(
     from epidote.core.results.caution import Caution
     from epidote.core.settings import make_settings
     from epidote.core.signals.recording import Recording
+    from epidote.measurement.offline import background_recording
     from epidote.measurement.processing import analyse
 
     proc = find(procedure)
@@ -181,7 +182,8 @@ def analyse(
     clocks: list[ClockOffset] = []
     captured = [recording for path in recordings for recording in read(path)]
     if background is not None:
-        captured.insert(0, _background(proc, background, track, channel))
+        quiet = _signal_of(read_tracks(background), background.name, track, channel)
+        captured.insert(0, background_recording(procedure, quiet))
     path_chain = read_chain(chain, rate=captured[0].signal.rate).changed(rate=captured[0].signal.rate)
     result = analyse(procedure, captured, settings, path_chain)
     if baseline is not None:
@@ -205,18 +207,6 @@ def analyse(
         )
         return 3
     return 0
-
-
-def _background(procedure: Any, path: Path, track: int, channels: list[int]) -> Recording:
-    """Return a recording of the background as a run keeps it: that of silence. Raises SettingError."""
-    from epidote.audio.files.sound_file import read_tracks
-    from epidote.core.signals.recording import Recording
-    from epidote.core.stimuli.silence import silence
-
-    if not procedure.takes_background:
-        raise SettingError(f"“{procedure.title}” does not use a recording of the background. Leave out --background.")
-    signal = _signal_of(read_tracks(path), path.name, track, channels)
-    return Recording(signal, silence(signal.rate, signal.frames / signal.rate))
 
 
 def _signal_of(tracks: Sequence[Any], name: str, number: int, channels: list[int]) -> Any:

@@ -9,10 +9,7 @@ import typer
 from epidote.cli.analyse import Json
 from epidote.cli.common import print_json, say
 from epidote.cli.study import PathArgument
-from epidote.cli.uniformity import column_named, curve_of
-from epidote.core.errors import SettingError
-from epidote.core.results.channels import parse_channel
-from epidote.study.store import Study
+from epidote.cli.uniformity import OptionalChannel, curves_over
 
 
 def compare_map(
@@ -22,38 +19,21 @@ def compare_map(
     unit: Annotated[str, typer.Option(help="only rows whose name starts with this")] = "",
     curve: Annotated[str, typer.Option(help="curve of the map [default: that of the matrix]")] = "",
     *,
-    channel: Annotated[
-        int | None, typer.Option(help="channel, from 1, or “average”", parser=parse_channel, metavar="CHANNEL")
-    ] = None,
+    channel: OptionalChannel = None,
     to: Annotated[float | None, typer.Option(help="value of the condition that becomes 0 dB")] = None,
     as_json: Json = False,
 ) -> int:
     """Tabulate curves over a numeric condition; for angles with beamwidth and directivity index."""
     from epidote.core.comparison.conditions.curve_map import beamwidth, directivity_index, make_map
-    from epidote.core.procedures.registry import current_curve_key
-    from epidote.core.procedures.registry import procedure as find
 
-    with Study(path) as study:
-        seen = study.overview()
-        chosen = column_named(seen, column)
-        key = current_curve_key(chosen.procedure, curve) if curve else find(chosen.procedure).views[0].key
-        curves = []
-        for subject in seen.subjects:
-            run = seen.runs.get((subject.id, chosen.id))
-            fits = subject.conditions.get(over) and subject.full_name.casefold().startswith(unit.casefold())
-            found = curve_of(study, run, key, channel) if run is not None and fits else None
-            if found is not None:
-                curves.append((subject.conditions[over], found))
-    if not curves:
-        raise SettingError(
-            f"No measured row has the condition “{over}” and the curve “{key}”. Measure rows that differ in it."
-        )
+    found = curves_over(path, column, over, unit=unit, curve=curve, channel=channel)
+    curves = [(subject.conditions[over], own) for subject, own in found.rows]
     made = make_map(curves, over, to)
     width, index = beamwidth(made), directivity_index(made)
     if as_json:
         data: dict[str, Any] = {
-            "column": chosen.title,
-            "curve": key,
+            "column": found.column.title,
+            "curve": found.key,
             "over": over,
             "unit": made.unit,
             "values": made.values.tolist(),

@@ -25,7 +25,7 @@ from epidote.core.results.level_readings import level_readings
 from epidote.core.results.result import Result
 from epidote.core.settings import Settings, labelled, make_settings
 from epidote.core.signals.recording import Recording, Section
-from epidote.core.signals.signal import Samples
+from epidote.core.signals.signal import Samples, Signal
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.marked_sequence import MarkedSequence, build_marked_sequence
 from epidote.core.stimuli.silence import silence
@@ -135,14 +135,7 @@ def import_marked_recording(study: Study, order: RunPlan, path: Path) -> RunSumm
 
     Raises UnusableInputError; then nothing was kept.
     """
-    signal = read_sound(path)
-    file = marked_file(order.procedure, order.settings, order.chain)
-    recordings, clock = to_player_clock(signal, file)
-    result = with_clock(process(study, order, recordings), [clock], signal.rate)
-    # the recording is kept as it came; what was cut and resampled is derived from it whenever it is wanted
-    return store_run(
-        study, order, f"imported recording: {path.name}", result, [MarkedRecording(signal, file)], source=None
-    )
+    return import_recording(study, order, path, marked_file(order.procedure, order.settings, order.chain))
 
 
 def import_curve(study: Study, subject: Subject, path: Path, options: TextOptions = AS_FOUND) -> RunSummary:
@@ -174,6 +167,17 @@ def import_segment(study: Study, order: RunPlan, sections: Sequence[Section], wo
     return store_run(study, here, f"imported recording: {words}", result, sections, source=None)
 
 
+def background_recording(key: str, signal: Signal) -> Recording:
+    """Return a recording of the background alone, as a run keeps it: that of silence.
+
+    Raises SettingError for a procedure that compares nothing with it.
+    """
+    proc = procedure(key)
+    if not proc.takes_background:
+        raise SettingError(f"“{proc.title}” does not use a recording of the background. Leave out the background.")
+    return Recording(signal, silence(signal.rate, signal.frames / signal.rate))
+
+
 def import_recording(
     study: Study,
     order: RunPlan,
@@ -186,7 +190,6 @@ def import_recording(
     played: what is in it, as its description says; None where nobody knows. background: a recording of the background
     alone. Raises UnusableInputError, SettingError; then nothing was kept.
     """
-    proc = procedure(order.procedure)
     signal = read_sound(path)
     kept: list[Recording | MarkedRecording]
     if isinstance(played, MarkedSequence):
@@ -196,10 +199,7 @@ def import_recording(
         recordings, clocks = [Recording(signal, played)], []
         kept = [*recordings]
     if background is not None:
-        if not proc.takes_background:
-            raise SettingError(f"“{proc.title}” does not use a recording of the background. Leave it out.")
-        quiet = read_sound(background)
-        alone = Recording(quiet, silence(quiet.rate, quiet.frames / quiet.rate))
+        alone = background_recording(order.procedure, read_sound(background))
         recordings, kept = [alone, *recordings], [alone, *kept]
     here = replace(order, chain=order.chain.changed(rate=recordings[-1].signal.rate))
     result = process(study, here, recordings)

@@ -11,7 +11,7 @@ from epidote.core.comparison.baseline import against_baseline
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.kinds import CurveRole, curve_kind
-from epidote.core.results.level_readings import recompute_level_readings
+from epidote.core.results.level_readings import with_level_readings
 from epidote.core.results.result import Curve, Result
 from epidote.core.settings import Settings, make_settings
 from epidote.core.signals.recording import Recording
@@ -54,10 +54,7 @@ def _within(result: Result, limit: float) -> Result:
     again.
     """
     curves = tuple(cut for c in result.curves if (cut := _below(c, limit)) is not None)
-    again = recompute_level_readings(c for c in curves if curve_kind(c.key).role is CurveRole.RESPONSE)
-    readings = tuple(
-        replace(again[r.key, r.channel], spread=r.spread) if (r.key, r.channel) in again else r for r in result.readings
-    )
+    readings = with_level_readings(result.readings, (c for c in curves if curve_kind(c.key).role is CurveRole.RESPONSE))
     return replace(result, curves=curves, readings=readings)
 
 

@@ -14,7 +14,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from epidote.audio.device import Cancelled, Device
-from epidote.core.analysis.spectral.weighting import Weighting, power_weight
+from epidote.core.analysis.spectral.spectrum import mean_square_in_band
+from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.errors import MeasurementError, SettingError
@@ -227,7 +228,5 @@ def _mean_square(x: Samples, rate: float, weighting: Weighting) -> float:
     """Return the weighted mean square of x (frames,)."""
     if x.size < 2:
         return 1e-30
-    spectrum = np.square(np.abs(transforms.rfft(x - x.mean(), x.size)))
-    if weighting is not Weighting.NONE:
-        spectrum = spectrum * power_weight(np.arange(spectrum.size, dtype=np.float64) * (rate / x.size), weighting)
-    return max(float(2 * spectrum.sum()) / x.size**2, 1e-30)
+    spectrum = transforms.rfft(x - x.mean(), x.size)
+    return max(mean_square_in_band(spectrum, x.size, rate, 0.0, rate / 2, weighting=weighting), 1e-30)

@@ -8,7 +8,7 @@ import numpy as np
 
 from epidote.core.chain.chain import Chain
 from epidote.core.results.kinds import Microphone, curve_kind
-from epidote.core.results.level_readings import recompute_level_readings
+from epidote.core.results.level_readings import with_level_readings
 from epidote.core.results.result import Curve, Result
 from epidote.core.signals.signal import Samples
 
@@ -40,8 +40,5 @@ def apply_microphone_correction(result: Result, chain: Chain) -> Result:
         return replace(curve, y=curve.y - correction, floor=floor, meta={**curve.meta, "microphone": "corrected"})
 
     curves = tuple(less(c) for c in result.curves)
-    again = recompute_level_readings(c for c in curves if c.key == "level" and c.x_unit == "Hz")
-    readings = tuple(
-        replace(again[r.key, r.channel], spread=r.spread) if (r.key, r.channel) in again else r for r in result.readings
-    )
+    readings = with_level_readings(result.readings, (c for c in curves if c.key == "level" and c.x_unit == "Hz"))
     return replace(result, curves=curves, readings=readings)

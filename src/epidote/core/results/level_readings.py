@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -153,3 +153,11 @@ class _Spreads:
 def recompute_level_readings(curves: Iterable[Curve]) -> dict[tuple[str, int], Reading]:
     """Return the level readings by key and channel, off level curves that were changed after the analysis."""
     return {(r.key, r.channel): r for curve in curves for r in level_readings(curve, None)}
+
+
+def with_level_readings(readings: Iterable[Reading], curves: Iterable[Curve]) -> tuple[Reading, ...]:
+    """Return readings of which those that are read off these level curves are read again; their spreads stay."""
+    again = recompute_level_readings(curves)
+    return tuple(
+        replace(again[r.key, r.channel], spread=r.spread) if (r.key, r.channel) in again else r for r in readings
+    )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from epidote.core.results.channels import AVERAGE, short_channel_name
 
 UNIT_TIPS = {
@@ -30,3 +32,11 @@ def channel_options(channels: list[int], names: tuple[str, ...] = ()) -> list[tu
         return short_channel_name(channel)
 
     return [(str(c), words(c)) for c in channels]
+
+
+def common_names(names: Iterable[tuple[str, ...]]) -> tuple[str, ...]:
+    """Return the names of the inputs where all runs in view have the same; none where they differ."""
+    different = set(names)
+    if len(different) == 1:
+        return different.pop()
+    return ()

@@ -11,8 +11,8 @@ from functools import lru_cache
 
 import numpy as np
 
-from epidote.core.analysis.spectral.fractional_octave import centres, edges
-from epidote.core.analysis.spectral.spectrum import band_power, band_powers_of, mean_squares
+from epidote.core.analysis.spectral.fractional_octave import band_powers, edges, nominal_centres
+from epidote.core.analysis.spectral.spectrum import band_powers_of, mean_squares
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.analysis.spreads import windowed_band_spread
 from epidote.core.signals import transforms
@@ -59,9 +59,7 @@ def bands_within(fraction: int, low: float, high: float, rate: float, frames: in
     """Exact midband frequencies in Hz (bands,) of the bands between low and high that a record of so many frames can
     tell apart; the nominal limits may be a little off the exact edges of a band.
     """
-    half = 10 ** (0.3 / (2 * fraction))
-    # limits such as 20 Hz and 20 kHz are nominal midband frequencies: the band that holds each of them counts
-    middle = centres(fraction, low / half * 0.995, high * half * 1.005)
+    middle = nominal_centres(fraction, low, high)
     below, above = edges(middle, fraction)
     wide_enough = above - below >= _LEAST_BINS * rate / frames
     return middle[wide_enough & (above <= rate / 2) & (below >= _LOWEST)]
@@ -74,7 +72,7 @@ def band_powers_of_record(x: Samples, rate: float, middle: Samples, fraction: in
     power = mean_squares(np.square(np.abs(transforms.rfft((x - x.mean()) * window))), x.size)
     width, crowding = rate / x.size, _crowding(x.size, rate)
     limits = list(zip(*edges(middle, fraction), strict=True))
-    powers = np.array([band_power(power, width, low, high) for low, high in limits])
+    powers = band_powers(power, width, middle, fraction)
     spreads = np.array([windowed_band_spread(band_powers_of(power, width, a, b), crowding) for a, b in limits])
     weighted, weighted_spreads = {}, {}
     for weighting in (Weighting.NONE, Weighting.A, Weighting.C):

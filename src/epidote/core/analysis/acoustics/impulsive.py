@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -89,20 +90,17 @@ class SweepResidual:
         noise = float(np.median(np.abs(self._by_lag[:: max(1, self._size // 20000)])))
         self.is_found = abs(float(self._by_lag[self._arrival])) > _FOUND * noise
 
-    @property
-    def arrival(self) -> float:
-        """Time in s of the sweep's beginning in the recording."""
-        return self._arrival / self._rate
-
     def above(self, order: float) -> Samples:
         """Return what lies above an order of the swept tone (frames,): an exact high-pass that tracks it."""
         return self._weighted(
             lambda orders: np.sin(np.pi / 2 * np.clip(orders - order, 0, 1)) ** 2, lowest=order * self._first
         )
 
-    def fundamental(self) -> Samples:
-        """Return the swept tone itself (frames,): orders from 0.5 to 1.5."""
-        return self._weighted(lambda orders: np.cos(np.pi / 2 * np.clip(np.abs(orders - 1) / 0.5, 0, 1)) ** 2)
+    @cached_property
+    def fundamental_sums(self) -> Samples:
+        """Running sum of the squares (frames + 1,) of the swept tone itself: orders from 0.5 to 1.5."""
+        tone = self._weighted(lambda orders: np.cos(np.pi / 2 * np.clip(np.abs(orders - 1) / 0.5, 0, 1)) ** 2)
+        return _sums(tone)
 
     def _weighted(self, weight: Callable[[Samples], Samples], lowest: float = 0.0) -> Samples:
         # Step 2: a weight by the order, which is an exponential of the lag
@@ -147,7 +145,7 @@ def groups(residual: SweepResidual, rate: float, order: int, stop: float) -> Ite
     """
     above = residual.above(order)
     bands = {band: _sums(part) for band, part in _in_bands(above, rate)}
-    running = _Running(above, _sums(above), bands, _sums(residual.fundamental()))
+    running = _Running(above, _sums(above), bands, residual.fundamental_sums)
     count = math.floor(math.log2(_TO / _FROM) / _HOP) + 1
     for number in range(count):
         frequency = _FROM * 2 ** (number * _HOP)

@@ -154,7 +154,7 @@ class BandLevels(ProcedureBase):
         counted = [r for number, r in enumerate(results, start=1) if number not in settings.channels_left_out()]
         if channels > 1 and counted:
             average = averaged(counted, _AVERAGED_CURVES, _AVERAGED_READINGS, _DEVIATION)
-            results.insert(0, _with_deviation(_judged_by_average(average)))
+            results.insert(0, _with_largest_deviation(_judged_by_average(average)))
         return merge_channels(results, recordings, chain)
 
 
@@ -227,12 +227,9 @@ def _channel(
     levels = _levels(found, beneath, scale, subtract=subtract)
     if Caution.CLIPPED in cautions:
         levels = [with_caution(g, Caution.CLIPPED) for g in levels]
-    readings = [*levels, delay, *_disturbance_reading(disturbed, number), headroom(signal, number)]
+    readings = (*levels, delay, *_disturbance_reading(disturbed, number), headroom(signal, number))
     curves = _curves(found, beneath, powers, scale, settings)
-    worst = int(np.argmax(found.spreads_db))
-    at: dict[str, float | str] = {"frequency_hz": float(middle[worst])}
-    readings.append(Reading("largest_deviation", number, float(found.spreads_db[worst]), "dB", at))
-    return Result(curves, tuple(readings), unique(cautions))
+    return _with_largest_deviation(Result(curves, readings, unique(cautions)))
 
 
 def _left_of(x: Samples, rate: float, disturbed: tuple[Disturbance, ...]) -> Samples:
@@ -338,27 +335,28 @@ def _level(
 
 def _judged_by_average(average: Result) -> Result:
     """Return the average, cautioned by its own distance from the background and not by that of each microphone."""
-    quiet = average.reading("background", AVERAGE)
-    readings = []
-    for reading in average.readings:
-        own: tuple[Caution, ...] = tuple(c for c in reading.cautions if c is not Caution.BACKGROUND)
-        weighted_alike = quiet is not None and reading.key == "level_a"
-        if weighted_alike and reading.value is not None and quiet.value is not None:  # type: ignore[union-attr]
-            is_near = reading.value - quiet.value < _NEAR_DB  # type: ignore[union-attr]
-            own = (*own, *caution_when(is_near, Caution.BACKGROUND))
-        readings.append(replace(reading, cautions=own))
-    return replace(average, readings=tuple(readings))
+    level, quiet = average.reading("level_a", AVERAGE), average.reading("background", AVERAGE)
+    known = level is not None and quiet is not None and level.value is not None and quiet.value is not None
+    is_near = known and level.value - quiet.value < _NEAR_DB  # type: ignore[union-attr, operator]
+
+    def judged(reading: Reading) -> Reading:
+        own = tuple(c for c in reading.cautions if c is not Caution.BACKGROUND)
+        if reading is level and is_near:
+            return replace(reading, cautions=(*own, Caution.BACKGROUND))
+        return replace(reading, cautions=own)
+
+    return replace(average, readings=tuple(judged(r) for r in average.readings))
 
 
-def _with_deviation(average: Result) -> Result:
-    """Return the average with the reading of the band in which its level deviates most."""
-    deviation = average.curve(_DEVIATION, AVERAGE)
+def _with_largest_deviation(result: Result) -> Result:
+    """Return one channel's result with the reading of the band in which its level deviates most."""
+    deviation = next((c for c in result.curves if c.key == _DEVIATION), None)
     if deviation is None:
-        return average
+        return result
     worst = int(np.argmax(deviation.y))
     at: dict[str, float | str] = {"frequency_hz": float(deviation.x[worst])}
-    largest = Reading("largest_deviation", AVERAGE, float(deviation.y[worst]), "dB", at)
-    return replace(average, readings=(*average.readings, largest))
+    largest = Reading("largest_deviation", deviation.channel, float(deviation.y[worst]), "dB", at)
+    return replace(result, readings=(*result.readings, largest))
 
 
 def _curves(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 from pydantic import model_validator
 
 from epidote.core import effects
@@ -159,8 +160,6 @@ class BandLevelSettings(Settings):
         """
         if self.length_by is LengthBy.DURATION:
             return self.duration
-        import numpy as np
-
         low, high = edges(np.array([self.band_low]), self.bandwidth.fraction)
         needed = (DB_PER_NEPER / 2 / self.uncertainty) ** 2 / float(high[0] - low[0])
         return min(LONGEST, max(1.0, math.ceil(10 * needed) / 10))
@@ -169,5 +168,5 @@ class BandLevelSettings(Settings):
         """Return the limits in Hz within which noise is played; None for all that the rate allows."""
         if not self.band_limited:
             return None
-        half = 10 ** (0.3 / (2 * self.bandwidth.fraction))
-        return self.band_low / half, min(self.band_high * half, chain.rate / 2)
+        low, high = edges(np.array([self.band_low, self.band_high]), self.bandwidth.fraction)
+        return float(low[0]), min(float(high[1]), chain.rate / 2)

@@ -25,7 +25,7 @@ def averaged(
     spread_key: the curve of standard deviations in dB; microphones that hear one source deviate together, so theirs is
     averaged as if they always did, weighted by power.
     """
-    names = ", ".join(str(r.readings[0].channel) for r in results)
+    names = channel_numbers(results)
     curves = [average_curve([c for r in results if (c := _curve(r, key)) is not None], names) for key in curve_keys]
     levels = [c for r in results if (c := _curve(r, curve_keys[0])) is not None]
     deviations = [c for r in results if (c := _curve(r, spread_key)) is not None]
@@ -35,6 +35,11 @@ def averaged(
     ]
     found = [c for c in (*curves, spreads) if c is not None]
     return Result(tuple(found), tuple(g for g in readings if g is not None))
+
+
+def channel_numbers(results: Sequence[Result]) -> str:
+    """Return the channels of results, one each, as a list in words: "1, 2, 4"."""
+    return ", ".join(str(r.readings[0].channel) for r in results if r.readings)
 
 
 def _curve(result: Result, key: str) -> Curve | None:
@@ -126,7 +131,7 @@ def summed_ratios(results: Sequence[Result], ratio_keys: Sequence[str], level_ke
     """Return ratios to a tone in dB as the microphones hold them together, as the channel ``AVERAGE``: the sum of the
     powers of the distortion over that of the tones. level_key: the curve of the tone's level in dB.
     """
-    names = ", ".join(str(r.readings[0].channel) for r in results if r.readings)
+    names = channel_numbers(results)
     levels = [_curve(r, level_key) for r in results]
     curves = [average_curve([c for c in levels if c is not None], names)]
     for key in ratio_keys:

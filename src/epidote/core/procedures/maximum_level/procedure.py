@@ -24,6 +24,7 @@ from epidote.core.procedures.common.stepped_tones import (
     least_dwell,
     locate_starts,
     monitored,
+    safe_db,
 )
 from epidote.core.procedures.maximum_level.settings import MaximumLevelSettings
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
@@ -140,7 +141,7 @@ class MaximumLevel(ProcedureBase):
 
 
 def _gain_db(step: StepMeasurement) -> float:
-    return to_db(max(step.amplitude, 1e-12)) - step.level
+    return safe_db(step.amplitude) - step.level
 
 
 def _without_compression(steps: Sequence[StepMeasurement]) -> float:
@@ -195,7 +196,7 @@ def _between(before: StepMeasurement, after: StepMeasurement, share: float, by: 
     def mixed(low: float, high: float) -> float:
         return low + share * (high - low)
 
-    output_db = mixed(to_db(max(before.amplitude, 1e-12)), to_db(max(after.amplitude, 1e-12)))
+    output_db = mixed(safe_db(before.amplitude), safe_db(after.amplitude))
     thd = math.exp(mixed(math.log(max(before.thd, 1e-9)), math.log(max(after.thd, 1e-9))))
     drive = mixed(before.level, after.level)
     return Limited(after.frequency, by, drive, 10 ** (output_db / 20), thd, base - (output_db - drive))

@@ -7,15 +7,13 @@ import math
 from pydantic import model_validator
 
 from epidote.core import effects
-from epidote.core.analysis.spectral.fractional_octave import centres
+from epidote.core.analysis.spectral.fractional_octave import nominal_centres
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.level_setting import LevelString, drive_dbfs
 from epidote.core.errors import SettingError
 from epidote.core.procedures.common.stepped_tones import SteppedSettings
 from epidote.core.settings import require_rising, setting
 from epidote.core.signals.signal import Samples
-
-_NOMINAL = 1.005  # nominal frequencies are a little off the exact ones
 
 
 class MaximumLevelSettings(SteppedSettings):
@@ -66,8 +64,7 @@ class MaximumLevelSettings(SteppedSettings):
 
     def frequencies(self) -> Samples:
         """Return the exact midband frequencies in Hz (bands,) of the third octaves (IEC 61260-1)."""
-        half = 10 ** (0.3 / 6)
-        return centres(3, self.lowest / half / _NOMINAL, self.highest * half * _NOMINAL)
+        return nominal_centres(3, self.lowest, self.highest)
 
     def levels(self, chain: Chain) -> list[float]:
         """Return the generator levels of a band in dBFS, rising, the last one the limit. Raises SettingError."""

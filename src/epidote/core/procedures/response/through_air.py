@@ -15,7 +15,7 @@ from epidote.core.analysis.acoustics.decay import OCTAVES, Decay, decay_of, in_o
 from epidote.core.analysis.acoustics.impulse_gate import energy_time, gated_response, open_response, propose_gate
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.common.channels import per_channel
-from epidote.core.procedures.common.power_average import average_curve, average_reading
+from epidote.core.procedures.common.power_average import average_curve, average_reading, channel_numbers
 from epidote.core.procedures.protocol import CurveView
 from epidote.core.procedures.response.settings import OPEN, PROPOSED, ImpulseWindow, ResponseSettings
 from epidote.core.quantities.units import LEVEL_UNITS, to_db
@@ -210,7 +210,7 @@ def averaged_over_microphones(results: Sequence[Result], settings: ResponseSetti
     """Return the power average of the channels' levels, with what is read off it; times are averaged as they are
     (ISO 3382-2).
     """
-    names = ", ".join(str(r.readings[0].channel) for r in results if r.readings)
+    names = channel_numbers(results)
     level = average_curve([c for r in results for c in r.curves if c.key == "level"], names)
     if level is None:
         return Result((), ())

@@ -4,7 +4,7 @@ elsewhere.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,8 +20,19 @@ if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
     from epidote.desktop.pages.matrix.selection import MatrixSelection
     from epidote.desktop.theme import Theme
-    from epidote.study.models import Column, RunSummary
+    from epidote.measurement.request import RunPlan
+    from epidote.study.models import Column, RunSummary, Subject
     from epidote.study.store import Study
+
+
+def _plan(study: Study, subject: Subject, column: Column, settings: Mapping[str, Any]) -> RunPlan:
+    """Return the plan of a run in the cell of a row and a column, with these settings."""
+    from epidote.core.settings import make_settings
+    from epidote.measurement.chain_for_row import chain_for_subject
+    from epidote.measurement.request import RunPlan
+
+    made = make_settings(procedure_named(column.procedure).Settings, settings)
+    return RunPlan(subject.id, column.id, column.procedure, made, chain_for_subject(study, subject))
 
 
 class ImportExport:
@@ -84,14 +95,12 @@ class ImportExport:
             return
 
         def work(study: Study) -> str:
-            from epidote.core.procedures.registry import procedure
-            from epidote.core.settings import make_settings
-            from epidote.measurement.chain_for_row import chain_for_subject
             from epidote.measurement.offline import describe, marked_file, write_with_description
 
-            made = make_settings(procedure(column.procedure).Settings, settings)
-            file = marked_file(column.procedure, made, chain_for_subject(study, subject))
-            write_with_description(target, file.samples(), file.rate, "24", describe(column.procedure, made, file))
+            plan = _plan(study, subject, column, settings)
+            file = marked_file(plan.procedure, plan.settings, plan.chain)
+            description = describe(plan.procedure, plan.settings, file)
+            write_with_description(target, file.samples(), file.rate, "24", description)
             return (
                 f"{target.name} exported ({file.frames / file.rate:.1f} s). Play it through the unit, record all of it"
                 " with some margin, then import the recording here with the same settings."
@@ -113,6 +122,13 @@ class ImportExport:
             return path
         return path.with_name(path.name + ".wav")
 
+    def _asked_for(self, title: str) -> Path | None:
+        """Return a recording that the user chooses; None where none is chosen."""
+        from PySide6.QtWidgets import QFileDialog
+
+        name, _ = QFileDialog.getOpenFileName(self._window, title, str(Path.home()), "Audio files (*.wav *.flac)")
+        return Path(name) if name else None
+
     def take_recording(self, settings: dict[str, Any], path: Path | None = None) -> None:
         """Make a recording of the file that ``write_file`` wrote the cell's run.
 
@@ -129,28 +145,14 @@ class ImportExport:
         if path is None and procedure_named(column.procedure).of_any_recording:
             self.pick_stretch(settings)
             return
-        if path is None:
-            from PySide6.QtWidgets import QFileDialog
-
-            name, _ = QFileDialog.getOpenFileName(
-                self._window, "Import recording of the stimulus file", str(Path.home()), "Audio files (*.wav *.flac)"
-            )
-            if not name:
-                return
-            path = Path(name)
-        source = path
+        source = path or self._asked_for("Import recording of the stimulus file")
+        if source is None:
+            return
 
         def work(study: Study) -> RunSummary:
-            from epidote.core.procedures.registry import procedure
-            from epidote.core.settings import make_settings
-            from epidote.measurement.chain_for_row import chain_for_subject
             from epidote.measurement.offline import import_marked_recording
-            from epidote.measurement.request import RunPlan
 
-            made = make_settings(procedure(column.procedure).Settings, settings)
-            return import_marked_recording(
-                study, RunPlan(subject.id, column.id, column.procedure, made, chain_for_subject(study, subject)), source
-            )
+            return import_marked_recording(study, _plan(study, subject, column, settings), source)
 
         def done(run: RunSummary) -> None:
             self._session.refresh()
@@ -172,16 +174,9 @@ class ImportExport:
 
     def attach(self, run: RunSummary, path: Path | None = None) -> None:
         """Complete a waiting run with its recording; ask for the file when none is given."""
-        if path is None:
-            from PySide6.QtWidgets import QFileDialog
-
-            name, _ = QFileDialog.getOpenFileName(
-                self._window, "Attach recording to the waiting run", str(Path.home()), "Audio files (*.wav *.flac)"
-            )
-            if not name:
-                return
-            path = Path(name)
-        source = path
+        source = path or self._asked_for("Attach recording to the waiting run")
+        if source is None:
+            return
 
         def work(study: Study) -> RunSummary:
             from epidote.measurement.waiting import attach_recording
@@ -207,15 +202,9 @@ class ImportExport:
             return
 
         def work(study: Study) -> RunSummary:
-            from epidote.core.procedures.registry import procedure
-            from epidote.core.settings import make_settings
-            from epidote.measurement.chain_for_row import chain_for_subject
-            from epidote.measurement.request import RunPlan
             from epidote.measurement.waiting import await_recording
 
-            made = make_settings(procedure(column.procedure).Settings, settings)
-            plan = RunPlan(subject.id, column.id, column.procedure, made, chain_for_subject(study, subject))
-            return await_recording(study, plan, target)
+            return await_recording(study, _plan(study, subject, column, settings), target)
 
         def done(_: RunSummary) -> None:
             self._session.refresh()
@@ -253,17 +242,10 @@ class ImportExport:
 
         def taken(recordings: Any, words: str) -> None:
             def work(study: Study) -> RunSummary:
-                from epidote.core.procedures.registry import procedure
-                from epidote.core.settings import make_settings
-                from epidote.measurement.chain_for_row import chain_for_subject
                 from epidote.measurement.offline import import_segment
-                from epidote.measurement.request import RunPlan
 
-                proc = procedure(column.procedure)
-                made = make_settings(proc.Settings, proc.for_existing_sound(settings))
-                return import_segment(
-                    study, RunPlan(*cell, column.procedure, made, chain_for_subject(study, subject)), recordings, words
-                )
+                existing = procedure_named(column.procedure).for_existing_sound(settings)
+                return import_segment(study, _plan(study, subject, column, existing), recordings, words)
 
             self._session.runs.in_cell(cell, work, lambda _: self._session.refresh())
 

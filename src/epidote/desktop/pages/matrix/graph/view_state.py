@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from epidote.core.errors import in_window
 from epidote.core.results.channels import default_channel
 from epidote.core.results.kinds import CurveRole
-from epidote.desktop.widgets.tips import UNIT_TIPS, channel_options, channel_tips
+from epidote.desktop.widgets.tips import UNIT_TIPS, channel_options, channel_tips, common_names
 from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
@@ -116,7 +116,9 @@ class GraphViewState:
         )
         panel.axes.set_options([(a.key, a.words) for a in self._axes], [self.axis.key] if self.axis else [])
         panel.channels.set_options(
-            channel_options(channels, _names_of(cells)), [str(c) for c in self.channels], channel_tips(channels)
+            channel_options(channels, common_names(run.chain.input_names for _, run in cells)),
+            [str(c) for c in self.channels],
+            channel_tips(channels),
         )
         panel.units.set_options(
             [("%", "%"), ("dB", "dB")] if view.ratio else [], ["%" if self.percent else "dB"], UNIT_TIPS
@@ -457,14 +459,6 @@ class GraphViewState:
         self._channels_chosen = True
         self.channels = (self.channels ^ {channel}) or self.channels
         self._selection.refresh()
-
-
-def _names_of(cells: list[tuple[Any, RunSummary]]) -> tuple[str, ...]:
-    """Return the names of the inputs where all runs in view have the same."""
-    names = {run.chain.input_names for _, run in cells}
-    if len(names) == 1:
-        return names.pop()
-    return ()
 
 
 def _extra_of(proc: Any) -> tuple[str, str]:

@@ -124,10 +124,15 @@ class ConditionsPresenter:
             return {}
         found = {}
         for subject, run in chosen:
-            curve = next((c for c in self._selection.curves_of(run.id) if c.key == key and c.channel == channel), None)
+            curve = self._curve_in_view(run, channel)
             if curve is not None and curve.x.size <= _MOST_BANDS:
                 found[subject.full_name] = curve
         return found
+
+    def _curve_in_view(self, run: RunSummary, channel: int) -> Curve | None:
+        """Return a run's curve over frequency that the graph shows, as far as it is loaded."""
+        curves = (c for c in self._selection.curves_of(run.id) if c.key == self._view.key and c.x_unit == "Hz")
+        return next((c for c in curves if c.channel == channel), None)
 
     def _show_uniformity(self, panel: ConditionsPanel, rows: list[Subject], levels: dict[str, Curve]) -> None:
         from epidote.core.comparison.conditions.uniformity import uniformity
@@ -164,8 +169,7 @@ class ConditionsPresenter:
 
         curves = []
         for subject, run in chosen:
-            own = [c for c in self._selection.curves_of(run.id) if c.key == self._view.key and c.x_unit == "Hz"]
-            curve = next((c for c in own if c.channel == channel), None)
+            curve = self._curve_in_view(run, channel)
             if curve is not None:
                 curves.append((subject.conditions[condition], curve))
         try:

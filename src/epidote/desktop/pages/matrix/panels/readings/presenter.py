@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from epidote.core.results.channels import default_channel
 from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, procedure_named
 from epidote.desktop.pages.matrix.panels.readings.panel import ReadingsPanel
-from epidote.desktop.widgets.tips import UNIT_TIPS, channel_options, channel_tips
+from epidote.desktop.widgets.tips import UNIT_TIPS, channel_options, channel_tips, common_names
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.selection import MatrixSelection
@@ -59,8 +59,7 @@ class ReadingsPresenter:
         first_shown = self._view.first_channel
         if not selected:
             selected = [first_shown if first_shown in channels else default_channel(channels)]
-        names = {one.run.chain.input_names for one in drawn.chosen}
-        options = channel_options(channels, names.pop() if len(names) == 1 else ())
+        options = channel_options(channels, common_names(one.run.chain.input_names for one in drawn.chosen))
         self.panel.channel.set_options(
             options if len(channels) > 1 else [], [str(c) for c in selected], channel_tips(channels)
         )
