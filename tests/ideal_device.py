@@ -9,6 +9,7 @@ import numpy as np
 from epidote.audio.device import DeviceInfo, playable
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Signal
+from epidote.core.signals.stimulus import on_outputs
 
 Unit = Callable[[np.ndarray], np.ndarray]
 
@@ -38,10 +39,7 @@ class IdealDevice:
 
     def exchange(self, stimulus, *, ceiling_dbfs, progress, cancelled, enough=None):
         samples = playable(stimulus, self.rate, ceiling_dbfs)
-        played = np.zeros((stimulus.frames, self.channels))
-        for place, number in enumerate(stimulus.channels):
-            if number <= self.channels:
-                played[:, number - 1] = samples[:, min(place, samples.shape[1] - 1)]
+        played = on_outputs(samples, stimulus.channels, self.channels)
         late = np.zeros_like(played)
         late[self.late :] = played[: played.shape[0] - self.late]
         back = self.unit(late) + self.noise * self.rng.standard_normal(played.shape)

@@ -19,7 +19,7 @@ from epidote.core.errors import CancelledError
 from epidote.core.quantities.units import QuantityError, parse_as
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples, Signal
-from epidote.core.signals.stimulus import Stimulus
+from epidote.core.signals.stimulus import Stimulus, on_outputs
 from epidote.standins.amplifier import HAVELMAR_A25, ORVANE_K3, OSTREL_P40, QUILLMAR_S60, TAMSEL_C12
 from epidote.standins.converter import Converter
 from epidote.standins.delay_units import FERRIN_V9, OSKELL_N3, SORVANE_L8, TOLMARK_X1, Link
@@ -146,10 +146,7 @@ class SimulatedDevice:
         enough: Enough | None = None,
     ) -> Recording:
         played = playable(stimulus, self._rate, ceiling_dbfs)
-        driven = np.zeros((stimulus.frames, len(self._wiring.outputs)))
-        for place, number in enumerate(stimulus.channels):
-            if number <= driven.shape[1]:
-                driven[:, number - 1] = played[:, min(place, played.shape[1] - 1)]
+        driven = on_outputs(played, stimulus.channels, len(self._wiring.outputs))
         return Recording(self._exchanged(driven, progress, cancelled, enough), stimulus)
 
     def record(self, seconds: float, *, progress: Progress, cancelled: Cancelled) -> Recording:

@@ -24,6 +24,7 @@ from epidote.audio.soundcard import host_protocol as frames
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Samples
+from epidote.core.signals.stimulus import on_outputs
 from epidote.core.stimuli.generator import GeneratorSettings, SignalGenerator
 
 RATES = (8000, 16000, 22050, 32000, 44100, 48000, 88200, 96000, 176400, 192000, 352800, 384000)
@@ -212,10 +213,7 @@ class Host:
 
     def _exchange(self, samples: Samples, channels: list[int]) -> None:
         """Play samples (frames, 1), the same for all channels, or (frames, channels)."""
-        whole = np.zeros((samples.shape[0], len(self._outputs)))
-        for place, number in enumerate(channels):
-            if number <= whole.shape[1]:
-                whole[:, number - 1] = samples[:, min(place, samples.shape[1] - 1)]
+        whole = on_outputs(samples, channels, len(self._outputs))
         self._muted = False
         self._stimulus, self._begin = whole, True
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from types import MappingProxyType
@@ -90,6 +90,17 @@ Needs = Callable[[Mapping[str, float]], Iterable[str]]
 _MAKERS: dict[str, Maker] = {}
 _FOUND: set[str] = set()
 _NEEDS: dict[str, Needs] = {}
+
+
+def on_outputs(samples: Samples, channels: Sequence[int], outputs: int) -> Samples:
+    """Return what each output plays (frames, outputs): samples (frames, 1) on all of ``channels`` (from 1), or (frames,
+    channels) on each its own; channels that there are not are left out.
+    """
+    driven = np.zeros((samples.shape[0], outputs))
+    for place, number in enumerate(channels):
+        if number <= outputs:
+            driven[:, number - 1] = samples[:, min(place, samples.shape[1] - 1)]
+    return driven
 
 
 def register_stimulus(kind: str, needs: str | Needs, *, found: bool = False) -> Callable[[Maker], Maker]:

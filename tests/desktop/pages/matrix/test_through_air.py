@@ -222,6 +222,7 @@ def test_a_gate_is_placed_by_a_pin(qtbot, tmp_path):
     assert "Set a pin first" in page.pins.why_not_applied()
     page.pins.add(0.0105)
     qtbot.waitUntil(lambda: not page.pins.why_not_applied(), timeout=15000)
+    qtbot.waitUntil(lambda: any("10.50 ms" in row.title for row in page.readings.shown_table.rows), timeout=15000)
     before = page.selection.current_run().id
     page.pins.apply()
     qtbot.waitUntil(

@@ -232,8 +232,7 @@ def _pin_rows(
     """Return what the curves say at each pin, and the slope between the first two."""
 
     def curve_of(c: Chosen) -> Curve | None:
-        own = next((k for k in c.curves if k.channel == channel), None)
-        return own or next(iter(c.curves), None)  # an average has no curve of time: its first microphone has
+        return next((k for k in c.curves if k.channel == channel), None)
 
     rows = []
     for number, pin in enumerate(pins, start=1):
@@ -253,7 +252,8 @@ def _pin_rows(
                     "" if mine[0] is None or base[0] is None else format_quantity(mine[0] - base[0], unit, signed=True)
                 )
             )
-        curve = next((k for k in map(curve_of, ordered) if k), None)
+        # what x is, any curve in view says, even where this channel has none
+        curve = next((k for c in ordered for k in c.curves), None)
         rows.append(
             ReadingRow(
                 f"{view_title} at pin {number}, {format_quantity(pin.x, curve.x_unit if curve else 'Hz', digits=4)}",
