@@ -143,3 +143,7 @@ def test_on_the_command_line_and_as_a_condition_of_the_row(run, tmp_path):
         level = next(r for r in data["readings"] if r["key"] == "level_a" and r["channel"] == "average")
         assert level["value"] == pytest.approx(expected, abs=0.3)
         assert f"{expected:.1f} dB(A) at" in data["device"]
+    # a procedure that has no level of its own is measured in such a row as in any other
+    row = ("--subject", "Havelmar Dome, level 75 dB(A)", "--chain", chain, "--full-level")
+    code, _, err = run("measure", "noise", "--study", path, *row, "--set", "duration=1", "--seed", "1")
+    assert code == 0, err

@@ -28,7 +28,6 @@ from epidote.measurement.device_setup import (
 )
 from epidote.measurement.request import RunPlan
 from epidote.measurement.runner import measure
-from epidote.measurement.sound_level import parse_sound_level
 from epidote.study.models import RunSummary
 from epidote.study.store import Study
 
@@ -101,8 +100,9 @@ def carry_out(
             return [
                 measure_commanded(study, plan, device, clip, time_out=time_out, progress=progress, cancelled=cancelled)
             ]
-        if not plan.sound_level and parse_sound_level(conditions.get("level", "")) is not None:
-            plan = replace(plan, sound_level=conditions["level"])
+        if not plan.sound_level and "level" in type(plan.settings).model_fields:
+            # a row's level holds for the procedures that have one; the runner finds the drive that gives it
+            plan = replace(plan, sound_level=conditions.get("level", ""))
         first = needs_safe_start(study, chain)
         if first and not _start_safely(device, plan, confirm, cancelled):
             return runs
