@@ -72,3 +72,28 @@ def test_stepped_distortion_over_three_microphones():
     amplitude = 10 ** (-20 / 20)
     by_hand = 20 * np.log10(0.5 * amplitude) + 10 * np.log10((bends**2 * gains**2).sum() / (gains**2).sum())
     assert result.reading("thd", AVERAGE).value == pytest.approx(by_hand, abs=0.05)
+
+
+def test_intermodulation_over_three_microphones():
+    """Products of x + 0.02 x² re the upper tone: d2 = 2 · 0.02 · a1 in each microphone; one hears ten times as much."""
+    chain = Chain(
+        rate=48000,
+        inputs=(1, 2, 3),
+        outputs=(1, 2, 3),
+        input_full_scale=1.0,
+        output_full_scale=1.0,
+        microphone_sensitivities=(0.05,) * 3,
+    )
+    gains, bends = np.array([0.1, 0.05, 0.1]), np.array([0.02, 0.2, 0.02])
+    device = IdealDevice(lambda x: gains * (x + bends * x**2), rate=48000, channels=3)
+    wanted = {"level": -20, "duration": 0.5, "sweep_from": 3000, "points_per_octave": 1}
+    settings = make_settings(procedure("intermodulation").Settings, wanted)
+    recordings = play_and_record("intermodulation", settings, chain, device)
+    result = procedure("intermodulation").analyse(recordings, settings, chain)
+    lower_peak = 0.1 * 0.8  # of the peak at -20 dBFS, four parts of five
+    power = float((bends**2 * gains**2).sum() / (gains**2).sum())
+    by_hand = 10 * np.log10((2 * lower_peak) ** 2 * power)
+    assert result.reading("modulation_d2", AVERAGE).value == pytest.approx(by_hand, abs=0.02)
+    np.testing.assert_allclose(result.curve("d2", AVERAGE).y, by_hand, atol=0.05)
+    levels = [result.reading("level_2", n).value for n in (1, 2, 3)]
+    assert result.reading("level_2", AVERAGE).value == pytest.approx(np.sqrt(np.mean(np.square(levels))), rel=1e-9)

@@ -157,3 +157,26 @@ def _summed_ratio(pairs: Sequence[tuple[Curve, Curve]], count: int, names: str) 
     return Curve(
         first.key, AVERAGE, first.x, together, first.x_unit, first.y_unit, floor, {**first.meta, "sum_of": names}
     )
+
+
+def summed_ratio_reading(ratios: Sequence[Reading], references: Sequence[float]) -> Reading | None:
+    """Return one ratio in dB over all channels: the sum of the products' powers over that of what they refer to.
+
+    references: power that the ratio of each channel refers to. None of fewer than two; without a value where one of
+    them has none. The spread: each channel's, weighted by the power of its products.
+    """
+    if len(ratios) < 2 or len(ratios) != len(references):
+        return None
+    first, cautions = ratios[0], unique(c for r in ratios for c in r.cautions)
+    at = {**first.at, "sum_of": ", ".join(str(r.channel) for r in ratios)}
+    values = [r.value for r in ratios if r.value is not None]
+    whole = sum(references)
+    if len(values) < len(ratios) or whole <= 0:
+        return Reading(first.key, AVERAGE, None, first.unit, at, cautions=cautions)
+    products = np.array([10 ** (v / 10) for v in values]) * np.array(references)
+    together = float(products.sum())
+    spreads = [r.spread for r in ratios if r.spread is not None]
+    spread = None
+    if len(spreads) == len(ratios):
+        spread = float(products @ np.array(spreads)) / together
+    return Reading(first.key, AVERAGE, 10 * math.log10(together / whole), first.unit, at, None, spread, cautions)

@@ -31,6 +31,13 @@ from epidote.core.procedures.common.channels import (
     require_usable_recordings,
     without_spreads,
 )
+from epidote.core.procedures.common.power_average import (
+    average_reading,
+    channel_numbers,
+    is_averaged,
+    summed_ratio_reading,
+    summed_ratios,
+)
 from epidote.core.procedures.common.stepped_tones import OVERHEAD
 from epidote.core.procedures.common.views import spectrum_view
 from epidote.core.procedures.intermodulation.claim_answers import ANSWERS
@@ -39,6 +46,7 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, caution_when, unique
+from epidote.core.results.channels import AVERAGE
 from epidote.core.results.kinds import ChainShare, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, encode_annotations
@@ -99,6 +107,7 @@ class Intermodulation(ProcedureBase):
         CurveView("modulation", "Swept", "modulation", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),
         CurveView("d2", "Swept", "2nd order", "2nd-order products", chain=ChainShare.ADDS, ratio=True),
         CurveView("d3", "Swept", "3rd order", "3rd-order products", chain=ChainShare.ADDS, ratio=True),
+        CurveView("output", "Swept", "output", "Level that the products refer to"),
         spectrum_view(),
     )
     readings = (
@@ -195,6 +204,8 @@ class Intermodulation(ProcedureBase):
     def analyse(self, recordings: Sequence[Recording], settings: IntermodulationSettings, chain: Chain) -> Result:
         channels = require_usable_recordings(recordings, _LEAST_FRAMES)
         results = per_channel(channels, lambda number: _channel(recordings, number, settings, chain))
+        if is_averaged(channels, chain):
+            results.insert(0, _over_microphones(results))
         return merge_channels(results, recordings, chain)
 
 
@@ -227,7 +238,7 @@ def _channel(recordings: Sequence[Recording], number: int, settings: Intermodula
     terminal = ChannelScale.at(signal, chain, number)
     curves = [_spectrum(x, signal.rate, products, terminal)]
     if len(recordings) > 1:
-        curves += _swept(recordings[1], number, settings)
+        curves += _swept(recordings[1], number, settings, terminal)
     readings = _readings(products, settings, terminal)
     if products.undithered:
         # the steps' own products are a fixed pattern, not noise
@@ -372,7 +383,7 @@ def _marks(products: intermod.TwoTones, rate: float) -> str:
     return encode_annotations((f, name) for name, f in places.items() if f < rate / 2)
 
 
-def _swept(recording: Recording, number: int, settings: IntermodulationSettings) -> list[Curve]:
+def _swept(recording: Recording, number: int, settings: IntermodulationSettings, terminal: ChannelScale) -> list[Curve]:
     """Against the frequency of the second tone."""
     stimulus: Stimulus | None = recording.stimulus
     signal: Signal = recording.signal
@@ -392,18 +403,48 @@ def _swept(recording: Recording, number: int, settings: IntermodulationSettings)
         if products is None:
             continue
         a1, a2 = products.amplitudes
-        close = settings.ratio < 2
-        d2 = products.ratio_of_sums(intermod.SECOND[:1] if close else intermod.SECOND, a1 + a2 if close else a2)
-        d3 = products.ratio_of_sums(intermod.THIRD_NEAR if close else intermod.THIRD_ABOUT_F2, a1 + a2 if close else a2)
-        rows.append((step.frequency, modulation(products, settings.convention), d2, d3, 2 * products.spread / a2))
+        if settings.ratio < 2:
+            second, third, reference = intermod.SECOND[:1], intermod.THIRD_NEAR, a1 + a2
+        else:
+            second, third, reference = intermod.SECOND, intermod.THIRD_ABOUT_F2, a2
+        d2, d3 = products.ratio_of_sums(second, reference), products.ratio_of_sums(third, reference)
+        under = 2 * products.spread / a2
+        rows.append((step.frequency, modulation(products, settings.convention), d2, d3, under, reference))
     if not rows:
         return []
     x = np.array([r[0] for r in rows])
-    under = np.array([20 * math.log10(max(r[4], 1e-20)) for r in rows])
+    floor = np.array([20 * math.log10(max(r[4], 1e-20)) for r in rows])
+    output = np.array([20 * math.log10(max(r[5], 1e-20)) for r in rows]) + terminal.level_offset
 
     def curve(key: str, place: int) -> Curve:
         there = np.array([bool(r[place]) for r in rows])
         y = np.array([20 * math.log10(float(r[place] or 1.0)) for r in rows])
-        return Curve(key, number, x[there], y[there], "Hz", "dB", under[there])
+        return Curve(key, number, x[there], y[there], "Hz", "dB", floor[there])
 
-    return [curve("modulation", 1), curve("d2", 2), curve("d3", 3)]
+    level = Curve("output", number, x, output, "Hz", terminal.level_unit)
+    return [curve("modulation", 1), curve("d2", 2), curve("d3", 3), level]
+
+
+_RE_UPPER_TONE = ("modulation_distortion", "modulation_d2", "modulation_d3")
+_RE_SUM_OF_TONES = ("difference_d2", "difference_d3")
+_LEVELS = ("level_1", "level_2")
+_OVER_MICROPHONES = (*_RE_UPPER_TONE, *_RE_SUM_OF_TONES, "total", *_LEVELS)
+
+
+def _over_microphones(results: Sequence[Result]) -> Result:
+    """Return the power sums over the channels: of the products over that of what each ratio refers to."""
+    together = summed_ratios(results, ("modulation", "d2", "d3"), "output")
+    every = {key: [g for r in results for g in r.readings if g.key == key] for key in _OVER_MICROPHONES}
+    lower_tones, upper_tones = ([g.value or 0.0 for g in every[key]] for key in _LEVELS)
+    tones = list(zip(lower_tones, upper_tones, strict=True))
+    if len({g.unit for g in every["level_1"]}) > 1:
+        tones = []  # a microphone that is not calibrated cannot be added to others
+    references = {
+        **{key: [upper**2 for _, upper in tones] for key in _RE_UPPER_TONE},
+        **{key: [(lower + upper) ** 2 for lower, upper in tones] for key in _RE_SUM_OF_TONES},
+        "total": [lower**2 + upper**2 for lower, upper in tones],
+    }
+    readings = [summed_ratio_reading(every[key], powers) for key, powers in references.items()]
+    names = channel_numbers(results)
+    readings += [average_reading(every[key], names) for key in _LEVELS]
+    return replace(together, readings=tuple(r for r in readings if r is not None))
