@@ -223,8 +223,8 @@ _WORDS = {
         " closed, and the resonance in free air is that of this driver."
     ),
     Caution.DISTURBED: (
-        "Something else sounded during the run, such as speech or a door. In a measurement of noise that part is left"
-        " out where enough remains. Measure again when it is quiet."
+        "Something else sounded during the run, such as speech or a door. That part of a noise, or that sweep of"
+        " several, is left out where enough remains. Measure again when it is quiet."
     ),
     Caution.GAIN_MOVED: (
         "The two sync markers came back at different levels: the player or the recorder moves its gain. Levels of this"

@@ -10,6 +10,12 @@ HEADROOM = ReadingKind(
     compared=False,
     meaning="Distance of the highest sample of the recording to full scale.",
 )
+DISTURBED = ReadingKind(
+    "disturbed",
+    "Disturbed",
+    compared=False,
+    meaning="Time in which something else sounded; it is left out where enough remains.",
+)
 SECOND_ARRIVAL = (
     ReadingKind(
         "arrival_separation",

@@ -24,6 +24,7 @@ from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.band_levels.settings import Background, BandLevelSettings, Outputs
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
+from epidote.core.procedures.common.disturbed import disturbance_reading
 from epidote.core.procedures.common.power_average import averaged, suspect_channels
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.results.caution import Caution, caution_when, unique
@@ -31,7 +32,7 @@ from epidote.core.results.channels import AVERAGE
 from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, with_caution
-from epidote.core.results.shared_readings import HEADROOM
+from epidote.core.results.shared_readings import DISTURBED, HEADROOM
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
 from epidote.core.stimuli import noise as noise_stimuli
@@ -41,7 +42,6 @@ from epidote.core.stimuli.silence import silence
 LEAST_FRAMES = 8192
 BUILD_UP = 0.5  # s after the arrival, in which a room fills with sound
 _DELAY_FROM, _DELAY_SEARCH = 4.0, 3.0  # s of the noise that is looked for, and how late it may be
-_MOST_TOLD = 4  # stretches that are named
 _NEAR_DB = 3.0  # over the background, below which nothing is subtracted
 _MAY_SUBTRACT = 10 ** (_NEAR_DB / 10)
 _AVERAGED_CURVES = ("levels", "background")
@@ -102,12 +102,7 @@ class BandLevels(ProcedureBase):
             compared=False,
             meaning="Statistical standard deviation of the level in the band in which it is largest.",
         ),
-        ReadingKind(
-            "disturbed",
-            "Disturbed",
-            compared=False,
-            meaning="Time in which something else sounded; it is left out where enough remains.",
-        ),
+        DISTURBED,
         HEADROOM,
     )
 
@@ -227,7 +222,7 @@ def _channel(
     levels = _levels(found, beneath, scale, subtract=subtract)
     if Caution.CLIPPED in cautions:
         levels = [with_caution(g, Caution.CLIPPED) for g in levels]
-    readings = (*levels, delay, *_disturbance_reading(disturbed, number), headroom(signal, number))
+    readings = (*levels, delay, *disturbance_reading(disturbed, number), headroom(signal, number))
     curves = _curves(found, beneath, powers, scale, settings)
     return _with_largest_deviation(Result(curves, readings, unique(cautions)))
 
@@ -238,17 +233,6 @@ def _left_of(x: Samples, rate: float, disturbed: tuple[Disturbance, ...]) -> Sam
     if left is None:
         return x
     return left
-
-
-def _disturbance_reading(disturbed: tuple[Disturbance, ...], number: int) -> list[Reading]:
-    """Return for how long something else sounded, and when, in the part that is analysed."""
-    if not disturbed:
-        return []
-    seconds = sum(d.end - d.begin for d in disturbed)
-    times = ", ".join(f"{d.begin:.1f} to {d.end:.1f} s" for d in disturbed[:_MOST_TOLD])
-    at: dict[str, float | str] = {"times": times, "above_db": max(d.above_db for d in disturbed)}
-    at["finding"] = f"something else sounded at {times}"
-    return [Reading("disturbed", number, seconds, "s", at, cautions=(Caution.DISTURBED,))]
 
 
 def _steady_part(sound: Recording, x: Samples, delay: float | None) -> Samples:

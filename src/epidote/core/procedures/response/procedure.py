@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from epidote.core.analysis import sweep_deconvolution as dc
+from epidote.core.analysis.acoustics.disturbances import Disturbance
 from epidote.core.analysis.capture_checks import capture_cautions, headroom
 from epidote.core.analysis.spectral.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.analysis.spectral.spectrum import MAINS, MAINS_ORDERS, bin_frequencies
@@ -20,6 +21,7 @@ from epidote.core.chain.chain import Chain
 from epidote.core.concurrency import start_in_thread
 from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
+from epidote.core.procedures.common.disturbed import disturbed_repeats, told
 from epidote.core.procedures.common.power_average import is_averaged
 from epidote.core.procedures.common.views import GAIN_VIEW
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
@@ -44,7 +46,7 @@ from epidote.core.results.level_readings import KINDS as LEVEL_READINGS
 from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
-from epidote.core.results.shared_readings import HEADROOM
+from epidote.core.results.shared_readings import DISTURBED, HEADROOM
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
 
@@ -167,6 +169,7 @@ class Response(ProcedureBase):
             meaning="By how much the level is lower with the unit in the path than with a plain wire.",
         ),
         *AIR_READINGS,
+        DISTURBED,
         HEADROOM,
     )
 
@@ -234,9 +237,17 @@ def _analyse_channel(
         keys = ("gain_1k", "bandwidth_low", "bandwidth_high", "flatness", "delay")
         readings = (Reading(k, number, None, units.get(k, "dB"), cautions=(Caution.STIMULUS_NOT_FOUND,)) for k in keys)
         return Result((), tuple(readings), unique(cautions))
-    # Step 2: window, and mean of the repeats
+    # Step 2: what else sounded in the room, left out where another repeat remains
+    disturbed: list[tuple[Disturbance, ...]] = [()]
+    if chain.acoustic:
+        disturbed = disturbed_repeats(recordings, parts, number)
+    if any(disturbed):
+        cautions.append(Caution.DISTURBED)
+        undisturbed = [part for part, found in zip(parts, disturbed, strict=True) if not found]
+        parts = undisturbed or parts
+    # Step 3: window, and mean of the repeats
     averaged = _average(parts, kernel, lambda part: gate.response(part, settings))
-    # Step 3: what makes the result doubtful; a gate is there to cut the response off
+    # Step 4: what makes the result doubtful; a gate is there to cut the response off
     if gate.seconds is None and _unsettled(averaged.first, averaged.linear_first, kernel):
         cautions.append(Caution.UNSETTLED)
     if _hum_is_included(averaged, kernel):
@@ -246,7 +257,7 @@ def _analyse_channel(
     air = air_results(averaged.first, gate, recordings[0].signal.frames, number)
     sensitivity = sensitivity_readings(result.curves[0], settings, chain)
     head = headroom(recordings[0].signal, number)
-    everything = (*result.readings, *air.readings, *sensitivity, head)
+    everything = (*result.readings, *air.readings, *sensitivity, *told(disturbed, number), head)
     return replace(result, curves=(*result.curves, *air.curves), readings=everything)
 
 
