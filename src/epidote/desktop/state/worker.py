@@ -7,7 +7,7 @@ from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, Qt, Signal
 from shiboken6 import isValid
 
 from epidote.core.errors import EpidoteError, in_window
@@ -27,7 +27,8 @@ class Worker(QObject):
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(1, thread_name_prefix=name)
         self._open = True
-        self._answered.connect(self._deliver)
+        # queued: work that ends before ``submit`` returns would otherwise be answered inside it
+        self._answered.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
 
     def submit(self, work: Callable[[], Any], done: Done | None = None, failed: Failed | None = None) -> None:
         """Do ``work`` on the thread, then call ``done`` with its result, or ``failed`` with words, here."""
