@@ -61,7 +61,7 @@ CASES = [
         (
             "Available: band-levels, crosstalk, distortion-frequency, distortion-level, gain, impedance,"
             " impulsive-distortion,"
-            " intermodulation, latency, maximum-level,"
+            " intermodulation, latency, maximum-level, microphone,"
             " multitone, noise, paths, response, spectrum, tone"
         ),
     ),

@@ -1,4 +1,6 @@
-"""``study import-recording``, ``study await`` and ``study attach``: units that play or record by themselves."""
+"""``study import-recording``, ``await``, ``attach`` and ``keep-source``: units that play or record by themselves, and
+sources measured at a point.
+"""
 
 from __future__ import annotations
 
@@ -111,4 +113,46 @@ def attach(
     with Study(path) as study:
         made = attach_recording(study, run, file)
     _say_run(made, as_json=as_json)
+    return 0
+
+
+def keep_source(
+    path: PathArgument,
+    run: Annotated[int, typer.Argument(help="number of the run that measured the source")],
+    place: Annotated[str, typer.Option(help="where the measuring point is")] = "",
+    as_json: Json = False,
+) -> int:
+    """Keep a source that was measured with the reference microphone in the chain of the run's row."""
+    from epidote.core.chain.chain_toml import chain_from_toml
+    from epidote.measurement.kept_source import keep_source as carry_out
+
+    with Study(path) as study:
+        change = carry_out(study, run, place)
+    source = chain_from_toml(change.after).source
+    if as_json:
+        print_json({"setting": change.setting, "source": source.model_dump(mode="json") if source else None})
+        return 0
+    say(change.words)
+    return 0
+
+
+def sound(
+    path: PathArgument,
+    run: Annotated[int, typer.Argument(help="number of the run")],
+    key: Annotated[str, typer.Argument(help="sound, e.g. residual")],
+    out: Annotated[Path, typer.Option("--out", help="file to write (.wav or .flac)")],
+    *,
+    channel: Annotated[int, typer.Option(help="channel, from 1")] = 1,
+    as_json: Json = False,
+) -> int:
+    """Write a sound that is made of a run's recordings, such as what is left of a sweep without its harmonics."""
+    from epidote.measurement.run_sounds import write_run_sound
+
+    with Study(path) as study:
+        made = write_run_sound(study, run, key, channel, out)
+    seconds = made.samples.size / made.rate
+    if as_json:
+        print_json({"file": str(out), "seconds": seconds, "raised_db": made.raised_db})
+        return 0
+    say(f"{out}: {seconds:.1f} s, raised by {made.raised_db:.1f} dB")
     return 0

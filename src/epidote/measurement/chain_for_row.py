@@ -2,25 +2,31 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from epidote.core.chain.chain import Chain
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
+from epidote.study.chain_settings import STUDY_CHAIN, chain_setting, setting_in_use
 from epidote.study.models import Subject
 from epidote.study.store import Study
 
-_OWN = "chain of row {}"  # name of the study's setting that holds it, as TOML
+
+def chain_from_settings(settings: Mapping[str, str], subject: Subject) -> Chain:
+    """Return the chain that a row's new runs use, from a study's settings: its own or the study's; for the baseline
+    without probe and load, otherwise with the row's load, probe (as 10:1), rate and buffer.
+    """
+    return chain_of_row(chain_from_toml(settings.get(setting_in_use(settings, subject), "")), subject)
 
 
 def chain_for_subject(study: Study, subject: Subject) -> Chain:
-    """Return the chain that a row's new runs use: its own or the study's; for the baseline without probe and load,
-    otherwise with the row's load, probe (as 10:1), rate and buffer.
-    """
-    own = study.setting(_OWN.format(subject.id))
-    return chain_of_row(chain_from_toml(own or study.chain_toml), subject)
+    """Return the same from the study."""
+    names = (chain_setting(subject), STUDY_CHAIN)
+    return chain_from_settings({name: study.setting(name) for name in names}, subject)
 
 
 def set_chain_of_subject(study: Study, subject: Subject, chain: Chain | None) -> None:
     """Give a row a chain of its own, such as one with microphones; None: it uses the study's again."""
-    study.set_setting(_OWN.format(subject.id), chain_to_toml(chain) if chain is not None else "")
+    study.set_setting(chain_setting(subject), chain_to_toml(chain) if chain is not None else "")
 
 
 def chain_of_row(chain: Chain, subject: Subject) -> Chain:

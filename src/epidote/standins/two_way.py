@@ -50,12 +50,14 @@ class MicrophoneUnit:
 
 
 MEASURING = MicrophoneUnit(0.05)
-CHEAP = MicrophoneUnit(0.008, bump_db=4.5, low_corner=45.0, noise=7e-4, most=12.0)
+CHEAP = MicrophoneUnit(0.008, bump_db=4.5, low_corner=45.0, noise=7e-4, most=4.5)
 
 
 @dataclass(frozen=True)
 class TwoWay:
-    """distance of the microphones, wall: of the detour by the wall, both in m; loose: whether something rattles."""
+    """distance of the microphones, detour: of the sound by the wall, both in m; loose: whether something rattles;
+    cheap_first: whether the cheap microphone stands at the first input.
+    """
 
     maker: str
     model: str
@@ -72,9 +74,11 @@ class TwoWay:
     strikes_at: float = 1.1  # of that excursion
     click_seconds: float = 2e-4
     ambient_pascals: float = 4e-4
+    cheap_first: bool = False
 
     def set_to(self, conditions: Mapping[str, str]) -> TwoWay:
-        return replace(self, loose=conditions.get("state", "loose" if self.loose else "") == "loose")
+        loose = conditions.get("state", "loose" if self.loose else "") == "loose"
+        return replace(self, loose=loose, cheap_first=conditions.get("microphone", "") == "cheap")
 
     def response(self, f: Samples) -> Complex:
         """Return the pressure at 1 m re ``pascals_per_volt`` (points,): a closed box, a crossover of fourth order."""
@@ -94,7 +98,7 @@ class TwoWay:
     def process(
         self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
     ) -> Samples:
-        """Return the voltages of the measuring and of the cheap microphone (frames, 2)."""
+        """Return the voltages of the measuring and of the cheap microphone (frames, 2), or the other way round."""
         frames = volts.shape[0]
         size = even_fast_len(frames + round(0.5 * rate))
         f = np.asarray(scipy.fft.rfftfreq(size, 1 / rate))
@@ -110,7 +114,10 @@ class TwoWay:
         at_place = self.pascals_per_volt * scipy.fft.irfft(pressure * path, size)[:frames]
         ambient = coloured_noise(rng, (frames, 1), rate, self.ambient_pascals / math.sqrt(rate / 2), 500.0)[:, 0]
         heard = at_place + ambient
-        return np.column_stack([unit.volts(heard, rate, rng) for unit in (MEASURING, CHEAP)])
+        units = [MEASURING, CHEAP]
+        if self.cheap_first:
+            units.reverse()
+        return np.column_stack([unit.volts(heard, rate, rng) for unit in units])
 
     def _clicks(self, cone: Samples, rate: float) -> Samples:
         """Return what strikes (frames,): once each time the cone passes a certain excursion outwards."""

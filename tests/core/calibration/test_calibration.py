@@ -305,6 +305,32 @@ class TestCorrection:
         assert np.abs(result.curve("level").y).max() < 1e-12
         assert apply_microphone_correction(Result(), Chain()).curves == ()
 
+    def test_each_microphone_has_its_own_and_the_average_is_made_again(self):
+        """Two microphones, 1 dB and 3 dB high at all frequencies, one without; by hand 10 lg of the mean power."""
+        f = np.array([100.0, 1000.0, 10000.0])
+        levels = {1: 81.0, 2: 83.0, 3: 80.0}
+        curves = [Curve("level", n, f, np.full(3, v), "Hz", "dB") for n, v in levels.items()]
+        powers = [10 ** (v / 10) for v in levels.values()]
+        average = Curve(
+            "level", 0, f, np.full(3, 10 * np.log10(np.mean(powers))), "Hz", "dB", None, {"average_of": "1, 2, 3"}
+        )
+        flat = ((20.0, 1.0), (20000.0, 1.0)), ((20.0, 3.0), (20000.0, 3.0))
+        chain = Chain(inputs=(1, 2, 3), microphone_sensitivities=(0.01,) * 3, microphone_corrections=flat)
+        result = apply_microphone_correction(Result((average, *curves), (), ()), chain)
+        for number in (0, 1, 2, 3):
+            np.testing.assert_allclose(result.curve("level", number).y, 80.0, atol=1e-9)
+        assert result.curve("level", 0).meta["microphone"] == "corrected"
+
+    def test_serial_and_correction_of_one_input(self):
+        chain = Chain(inputs=(1, 2, 3), microphone_sensitivities=(0.01,) * 3)
+        chain = chain.with_microphone(2, serial="KM-0173", correction=((20.0, -1.0), (1000.0, 0.0)))
+        assert chain.microphone_serials == ("", "KM-0173", "")
+        assert chain.correction_of(1) == ()
+        assert chain.correction_of(2)[0] == (20.0, -1.0)
+        assert chain_from_toml(chain_to_toml(chain)) == chain
+        with pytest.raises(SettingError, match="no channel 4"):
+            chain.with_microphone(4, serial="x")
+
 
 def test_levels_as_they_move():
     """A tone that rises by 0.5 dB half-way: steady before, not steady after, steady again 3 s later."""

@@ -143,7 +143,7 @@ def test_procedures_are_found_by_entry_point():
         match=(
             "Available: band-levels, crosstalk, distortion-frequency, distortion-level, gain, impedance,"
             " impulsive-distortion,"
-            " intermodulation, latency, maximum-level,"
+            " intermodulation, latency, maximum-level, microphone,"
             " multitone, noise, paths, response, spectrum, tone"
         ),
     ):

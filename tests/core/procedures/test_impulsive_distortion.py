@@ -8,7 +8,6 @@ import pytest
 from epidote.core.analysis.acoustics.impulsive import SweepResidual
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.procedures.impulsive_distortion.procedure import residual_sound
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.settings import make_settings
@@ -126,7 +125,8 @@ def test_peak_and_crest_factor_are_those_of_the_clicks():
 
 def test_residual_holds_the_clicks_and_not_the_tone():
     x = unit(2, noise_db=-100.0) + clicks(2, 1e-4, 85.0, 107.0, height=1e-2)
-    sound = residual_sound(Recording(Signal(x[:, None], RATE), STIMULUS), SETTINGS, Chain(), 1)
+    recordings = [Recording(Signal(x[:, None], RATE), STIMULUS)]
+    sound = procedure("impulsive-distortion").make_sound("residual", recordings, SETTINGS, Chain(), 1)
     residual = sound.samples[:, 0]
     assert np.sqrt(np.mean(residual**2)) < 1e-3 * np.sqrt(np.mean(x**2))
     assert np.abs(residual).max() > 0.6 * 1e-2 * PEAK

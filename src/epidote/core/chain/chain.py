@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import date
-from typing import Any
+from typing import Any, TypeVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
@@ -30,6 +30,34 @@ class Calibration(BaseModel):
     how: str = ""
     spread_db: float | None = None
     channel: int | None = None
+
+
+class SourceAtPoint(BaseModel):
+    """A source as a reference microphone heard it at one point: what is needed to make its sound flat there.
+
+    points: rows of frequency in Hz, rising, and level in dB SPL at a generator level of 0 dBFS. inverted: whether a
+    positive sample gives a negative pressure. microphone: the serial number of the reference microphone.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    on: date
+    place: str = ""
+    microphone: str = ""
+    inverted: bool = False
+    points: tuple[tuple[float, float], ...]
+
+    @model_validator(mode="after")
+    def _rises(self) -> SourceAtPoint:
+        frequencies = [f for f, _ in self.points]
+        if len(frequencies) < 2 or frequencies[0] <= 0 or frequencies != sorted(set(frequencies)):
+            raise SettingError("A source needs at least two rows of frequency and level, in ascending order.")
+        return self
+
+    @property
+    def band(self) -> tuple[float, float]:
+        """First and last frequency in Hz."""
+        return self.points[0][0], self.points[-1][0]
 
 
 class Chain(BaseModel):
@@ -102,7 +130,19 @@ class Chain(BaseModel):
         affects=effects.MICROPHONE,
     )
     microphone_correction: tuple[tuple[float, ...], ...] = setting(
-        (), "Microphone correction", "Microphone correction: frequency, dB, optional phase"
+        (), "Microphone correction", "Microphone correction: frequency, dB, optional phase; of all microphones"
+    )
+    microphone_corrections: tuple[tuple[tuple[float, ...], ...], ...] = setting(
+        (),
+        "Microphone corrections",
+        "Correction of each microphone, one per input: frequency, dB, optional phase; an empty one for none of its own",
+        max_length=64,
+    )
+    microphone_serials: tuple[str, ...] = setting(
+        (), "Microphone serial numbers", "Serial numbers of the microphones, one per input", max_length=64
+    )
+    source: SourceAtPoint | None = setting(
+        None, "Source", "Level of the source at the measuring point, as a reference microphone heard it"
     )
     preamp_gain_db: float = setting(
         0.0,
@@ -148,11 +188,12 @@ class Chain(BaseModel):
                 raise SettingError("Channel numbers start at 1 and each may be used once.")
         if any(s < 0 for s in self.microphone_sensitivities):
             raise SettingError("A microphone's sensitivity cannot be negative. Enter 0 for one that is not calibrated.")
-        places = [row[0] for row in self.microphone_correction]
-        if any(len(row) not in (2, 3) for row in self.microphone_correction) or places != sorted(set(places)):
-            raise SettingError(
-                "A correction needs rows of frequency, dB and optional phase, in ascending order of frequency."
-            )
+        for rows in (self.microphone_correction, *self.microphone_corrections):
+            places = [row[0] for row in rows]
+            if any(len(row) not in (2, 3) for row in rows) or places != sorted(set(places)):
+                raise SettingError(
+                    "A correction needs rows of frequency, dB and optional phase, in ascending order of frequency."
+                )
         return self
 
     @property
@@ -200,6 +241,32 @@ class Chain(BaseModel):
             return known[channel - 1] or None
         return None
 
+    def correction_of(self, channel: int) -> tuple[tuple[float, ...], ...]:
+        """Return the correction of the microphone at a channel (from 1): its own, else that of all; empty for none."""
+        if 1 <= channel <= len(self.microphone_corrections) and self.microphone_corrections[channel - 1]:
+            return self.microphone_corrections[channel - 1]
+        return self.microphone_correction
+
+    def serial_of(self, channel: int) -> str:
+        """Return the serial number of the microphone at a channel (from 1), or ""."""
+        if 1 <= channel <= len(self.microphone_serials):
+            return self.microphone_serials[channel - 1]
+        return ""
+
+    def with_microphone(
+        self, channel: int, *, serial: str | None = None, correction: tuple[tuple[float, ...], ...] | None = None
+    ) -> Chain:
+        """Return the chain with another serial number or correction of the microphone at a channel (from 1). Raises
+        SettingError.
+        """
+        changes: dict[str, Any] = {}
+        if serial is not None:
+            changes["microphone_serials"] = _placed(self.microphone_serials, channel, serial, "", len(self.inputs))
+        if correction is not None:
+            own = _placed(self.microphone_corrections, channel, correction, (), len(self.inputs))
+            changes["microphone_corrections"] = own
+        return self.changed(**changes)
+
     def offset_db(self, channel: int) -> float | None:
         """Return what turns a digital ratio in dB into a voltage gain, or into Pa per V, in dB.
 
@@ -237,6 +304,9 @@ class Chain(BaseModel):
             "load_confirmed": False,
             "microphone_sensitivities": (),
             "microphone_correction": (),
+            "microphone_corrections": (),
+            "microphone_serials": (),
+            "source": None,
             "unit_input_ohms": None,
         }
         return self.model_copy(update=without)
@@ -331,6 +401,20 @@ def stored_chain(text: str) -> Chain:
         return Chain.model_validate_json(text)
     except ValidationError:
         return Chain()
+
+
+T = TypeVar("T")
+
+
+def _placed(values: tuple[T, ...], channel: int, value: T, empty: T, count: int) -> tuple[T, ...]:
+    """Return values by channel with one put at a channel (from 1), as many as there are channels."""
+    if not 1 <= channel <= count:
+        raise SettingError(
+            f"The chain has {count} inputs; there is no channel {channel}. Use one of its inputs, or change the chain."
+        )
+    filled = [*values, *([empty] * (count - len(values)))]
+    filled[channel - 1] = value
+    return tuple(filled)
 
 
 def _number(text: str, unit: str) -> float | None:

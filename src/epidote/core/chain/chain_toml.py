@@ -37,12 +37,14 @@ def chain_to_toml(chain: Chain) -> str:
     lines = []
     for name, field in Chain.model_fields.items():
         value = getattr(chain, name)
-        if name == "calibrations" or (value == getattr(usual, name) and name not in ("name", "rate")):
+        if name in ("calibrations", "source") or (value == getattr(usual, name) and name not in ("name", "rate")):
             continue
         unit = ""
         if unit_of(field):
             unit = f", {unit_of(field)}"
         lines.append(f"{name} = {_written(value)}  # {field.description}{unit}")
+    if chain.source is not None:
+        lines += ["", "[source]", *_entries(chain.source)]
     for entry in chain.calibrations:
         lines += ["", "[[calibration]]", *_entries(entry)]
     return "\n".join(lines) + "\n"

@@ -93,6 +93,14 @@ class CurveView:
         return CurveKind(self.key, self.chain, self.ratio, self.microphone, self.less_reading, self.role)
 
 
+@dataclass(frozen=True)
+class RunSound:
+    """A sound that can be made of a run's recordings, to be heard or kept: its key, and a title for a menu."""
+
+    key: str
+    title: str
+
+
 S = TypeVar("S", bound=Settings)
 
 
@@ -122,6 +130,11 @@ class Procedure(Protocol[S]):
         """Yield each stimulus and be sent its recording. Raises SettingError for settings that do not fit the chain."""
 
     step_views: tuple[CurveView, ...]
+    maps: tuple[CurveKind, ...]  # curves that are drawn as maps
+    sounds: tuple[RunSound, ...]
+
+    def make_sound(self, key: str, recordings: Sequence[Recording], settings: S, chain: Chain, channel: int) -> Signal:
+        """Return one of ``sounds`` of a channel (from 1), as loud as it was recorded. Raises UnusableInputError."""
 
     def wired(self, settings: S) -> S:
         """Return the settings with which the baseline is measured."""
@@ -173,6 +186,8 @@ class ProcedureBase:
     keeps_part = False
     views: tuple[CurveView, ...] = ()
     step_views: tuple[CurveView, ...] = ()
+    maps: tuple[CurveKind, ...] = ()
+    sounds: tuple[RunSound, ...] = ()
     readings: tuple[ReadingKind, ...] = ()
     answers: tuple[ClaimAnswer, ...] = ()
     takes_background = False
@@ -184,6 +199,7 @@ class ProcedureBase:
         super().__init_subclass__()
         declare_readings(cls.readings)
         declare_curves(view.kind for view in (*cls.views, *cls.step_views))
+        declare_curves(cls.maps)
 
     def conduct(self, settings: Any, chain: Chain) -> Conduct:
         raise NotImplementedError
@@ -216,6 +232,12 @@ class ProcedureBase:
     def details(self, result: Result) -> dict[str, Any]:
         """Return what a result's JSON holds besides readings and curves."""
         return {}
+
+    def make_sound(
+        self, key: str, recordings: Sequence[Recording], settings: Any, chain: Chain, channel: int
+    ) -> Signal:
+        """Return one of ``sounds`` of a channel (from 1), as loud as it was recorded. Raises UnusableInputError."""
+        raise NotImplementedError
 
     def wired(self, settings: Any) -> Any:
         """Return the settings as they are for the baseline, where a wire stands in the unit's place."""

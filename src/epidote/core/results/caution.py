@@ -83,6 +83,9 @@ class Caution(StrEnum):
     LOW_IMPEDANCE = "low_impedance"
     NO_SHIFT = "no_shift"
     DISTURBED = "disturbed"
+    ROOM_NOISE = "room_noise"
+    SOURCE_DISTORTS = "source_distorts"
+    SOURCE_MOVED = "source_moved"
     GAIN_MOVED = "gain_moved"
     WAITING = "waiting"
     SUSPECT = "suspect"
@@ -226,6 +229,18 @@ _WORDS = {
         "Something else sounded during the run, such as speech or a door. That part of a noise, or that sweep of"
         " several, is left out where enough remains. Measure again when it is quiet."
     ),
+    Caution.ROOM_NOISE: (
+        "The reference microphone hears the same noise: most of it is the room's. The self-noise is at most this; put"
+        " the microphone into a quiet box to measure its own."
+    ),
+    Caution.SOURCE_DISTORTS: (
+        "The reference microphone hears as much distortion: it is the source's. The level at the distortion limit is"
+        " not known; use a source with less distortion, or move closer to it."
+    ),
+    Caution.SOURCE_MOVED: (
+        "The source gives another level at the reference microphone than when it was kept. Measure the source again and"
+        " keep it before other microphones are compared with it."
+    ),
     Caution.GAIN_MOVED: (
         "The two sync markers came back at different levels: the player or the recorder moves its gain. Levels of this"
         " run are doubtful; switch off automatic gain, or set it by hand."
@@ -277,6 +292,7 @@ _NOTES = {
 _REMEDIES = {
     Remedy.MEASURE_AGAIN: {
         Caution.DISTURBED,
+        Caution.SOURCE_MOVED,
         Caution.DROPOUT,
         Caution.DRIFT,
         Caution.UNSTEADY,

@@ -35,6 +35,8 @@ class CurveRole(StrEnum):
     RESPONSE = "response"  # gain over frequency: a drop counts from 1 kHz, gains can be aligned
     GAIN = "gain"  # gain over something else
     SPECTRUM = "spectrum"  # levels of a sound; in Pa the threshold of hearing applies
+    MAP = "map"  # rows one after the other, drawn as a map beside the readings and not as a line
+    SOURCE = "source"  # level of a source at a point in dB SPL at 0 dBFS, which a chain can keep
 
 
 class Microphone(StrEnum):

@@ -7,16 +7,18 @@ so that the n-th harmonic response is found L ln n before the linear one (Farina
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
 from epidote.core.errors import SettingError
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Samples
-from epidote.core.signals.stimulus import Stimulus, register_stimulus
+from epidote.core.signals.stimulus import MOST_COUNT, Stimulus, register_stimulus
 
 LEAD, TAIL = 0.1, 0.6  # seconds of silence before, and after for the response to die away
+
+SHAPED = "shaped-sweep"
 
 
 def sweep(
@@ -65,8 +67,8 @@ def sweep(
     return Stimulus("sweep", rate, parameters, channels)
 
 
-@register_stimulus("sweep", "first last start stop length level lead tail", found=True)
-def _make(rate: float, p: Mapping[str, float]) -> Samples:
+def sweep_samples(rate: float, p: Mapping[str, float]) -> Samples:
+    """Return the samples (frames,) of a sweep by its parameters."""
     lead, tail, frames, length = round(p["lead"]), round(p["tail"]), round(p["frames"]), p["length"]
     sounding = frames - lead - tail
     # exp and sin over the whole sweep are its cost: the exponential is built from two short tables instead
@@ -81,4 +83,35 @@ def _make(rate: float, p: Mapping[str, float]) -> Samples:
     wave[:rise] *= 0.5 - 0.5 * np.cos(np.pi * (np.arange(rise) + 0.5) / rise)
     wave[sounding - fall :] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fall) + 0.5) / fall)
     samples[lead : lead + sounding] = wave
+    return samples
+
+
+@register_stimulus("sweep", "first last start stop length level lead tail", found=True)
+def _make(rate: float, p: Mapping[str, float]) -> Samples:
+    return sweep_samples(rate, p)
+
+
+def shaped(whole: Stimulus, frequencies: Sequence[float], levels: Sequence[float]) -> Stimulus:
+    """Return a sweep whose level follows rows of frequency in Hz, rising, and dBFS; the end values hold beyond them."""
+    rows: dict[str, float] = {"rows": float(len(levels))}
+    for number, (frequency, level) in enumerate(zip(frequencies, levels, strict=True)):
+        rows |= {f"f{number}": frequency, f"l{number}": level}
+    return Stimulus(SHAPED, whole.rate, {**whole.parameters, "level": max(levels), **rows}, whole.channels)
+
+
+def _needs(p: Mapping[str, float]) -> list[str]:
+    count = round(p.get("rows", 0.0))
+    numbered = [f"{name}{number}" for number in range(min(count, MOST_COUNT)) for name in "fl"]
+    return [*["first", "last", "start", "stop", "length", "level", "lead", "tail", "rows"], *numbered]
+
+
+@register_stimulus(SHAPED, _needs, found=True)
+def _make_shaped(rate: float, p: Mapping[str, float]) -> Samples:
+    samples = sweep_samples(rate, {**p, "level": 0.0})
+    lead, tail, count = round(p["lead"]), round(p["tail"]), round(p["rows"])
+    sounding = samples.size - lead - tail
+    frequencies = np.array([p[f"f{number}"] for number in range(count)])
+    levels = np.array([p[f"l{number}"] for number in range(count)])
+    at = np.log(p["first"]) + np.arange(sounding) / (rate * p["length"])
+    samples[lead : lead + sounding] *= 10 ** (np.interp(at, np.log(frequencies), levels) / 20)
     return samples

@@ -35,6 +35,19 @@ class CurveMap:
     unit: str
 
 
+def map_of_run(curve: Curve) -> CurveMap:
+    """Return a curve of rows one after the other (role MAP) as a map of frequency and the share of a period, in %.
+
+    Raises UnusableInputError where it does not say what its rows are.
+    """
+    phases = round(float(curve.meta.get("phases", 0)))
+    x = np.array([float(f) for f in str(curve.meta.get("columns_hz", "")).split()])
+    if phases < 2 or x.size < 2 or curve.y.size != phases * x.size:
+        raise UnusableInputError("This run keeps no map. Recompute it to see the map.")
+    share = 100 * np.arange(phases) / phases
+    return CurveMap("Time within the period", share, x, curve.y.reshape(x.size, phases).T, "%")
+
+
 def make_map(curves: Sequence[tuple[str, Curve]], condition: str, normalised_to: float | None = None) -> CurveMap:
     """Return the map of (value of the condition as text, curve over frequency in dB).
 

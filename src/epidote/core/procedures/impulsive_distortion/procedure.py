@@ -29,10 +29,10 @@ from epidote.core.chain.level_setting import LevelString, drive_dbfs
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
-from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase, RunSound
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, unique
-from epidote.core.results.kinds import ReadingKind, Shown
+from epidote.core.results.kinds import CurveKind, CurveRole, ReadingKind, Shown
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
 from epidote.core.results.shared_readings import HEADROOM
@@ -138,6 +138,8 @@ class ImpulsiveDistortion(ProcedureBase):
         CurveView("crest_factor", "Crest factor", "crest factor", "Crest factor"),
         CurveView("impulse_score", "Repetition", "repetition", "Excess of the fullest phase", compared=False),
     )
+    maps = (CurveKind("period_map", role=CurveRole.MAP),)
+    sounds = (RunSound("residual", "What lies above the 20th harmonic"),)
     readings = (
         ReadingKind(
             "impulsive_level",
@@ -183,12 +185,20 @@ class ImpulsiveDistortion(ProcedureBase):
         results = per_channel(channels, lambda number: _channel(recording, stimulus, number))
         return merge_channels(results, recordings, chain)
 
-
-def residual_sound(recording: Recording, settings: ImpulsiveDistortionSettings, chain: Chain, number: int) -> Signal:
-    """Return what lies above the 20th harmonic of a channel (frames, 1), as loud as it was recorded."""
-    stimulus = recording.stimulus or settings.played(chain)
-    residual = SweepResidual(recording.signal.channel(number), recording.signal.rate, stimulus)
-    return Signal(residual.above(VERDICT_ORDER)[:, None], recording.signal.rate, recording.signal.unit)
+    def make_sound(
+        self,
+        key: str,
+        recordings: Sequence[Recording],
+        settings: ImpulsiveDistortionSettings,
+        chain: Chain,
+        channel: int,
+    ) -> Signal:
+        """Return what lies above the 20th harmonic of a channel (frames, 1), as loud as it was recorded."""
+        require_usable_recordings(recordings, LEAST_FRAMES)
+        signal = recordings[0].signal
+        stimulus = recordings[0].stimulus or settings.played(chain)
+        residual = SweepResidual(signal.channel(channel), signal.rate, stimulus)
+        return Signal(residual.above(VERDICT_ORDER)[:, None], signal.rate, signal.unit)
 
 
 def _channel(recording: Recording, stimulus: Stimulus, number: int) -> Result:
@@ -289,8 +299,12 @@ def _curves(found: list[Group], number: int) -> tuple[Curve, ...]:
 def _period_map(found: list[Group], number: int) -> Curve:
     """Return the energy by phase within the period of all groups, one after the other, in dB re its median.
 
-    x counts the groups, and the phase between them; the frequencies are those of the other curves.
+    x counts the groups, and the phase between them; their frequencies stand in ``columns_hz``.
     """
+    columns = " ".join(f"{g.frequency:.4g}" for g in found)
     rows = np.array([10 * np.log10(np.maximum(g.profile, 1e-6)) for g in found])
     x: Samples = (np.arange(rows.size) / MAP_PHASES).astype(np.float64)
-    return replace(Curve("period_map", number, x, rows.ravel(), "", "dB"), meta={"phases": float(MAP_PHASES)})
+    return replace(
+        Curve("period_map", number, x, rows.ravel(), "", "dB"),
+        meta={"phases": float(MAP_PHASES), "columns_hz": columns},
+    )

@@ -22,18 +22,17 @@ from epidote.core.concurrency import start_in_thread
 from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_usable_recordings
 from epidote.core.procedures.common.disturbed import disturbed_repeats, told
+from epidote.core.procedures.common.gates import Gate, gate_of
 from epidote.core.procedures.common.power_average import is_averaged
 from epidote.core.procedures.common.views import GAIN_VIEW
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.procedures.response.claim_answers import ANSWERS
-from epidote.core.procedures.response.settings import Excitation, ResponseSettings
+from epidote.core.procedures.response.settings import Excitation, ImpulseWindow, ResponseSettings
 from epidote.core.procedures.response.through_air import READINGS as AIR_READINGS
 from epidote.core.procedures.response.through_air import VIEWS as AIR_VIEWS
 from epidote.core.procedures.response.through_air import (
-    Gate,
     air_results,
     averaged_over_microphones,
-    gate_of,
     sensitivity_readings,
 )
 from epidote.core.procedures.response.transfer_function_method import analysed_by_cross_spectrum
@@ -209,7 +208,7 @@ class Response(ProcedureBase):
         rate = recordings[0].signal.rate
         stimulus = recordings[0].stimulus or settings.played(rate)
         kernel = dc.kernel(stimulus, max(r.signal.frames for r in recordings))
-        gate = gate_of(recordings, kernel, settings, channels)
+        gate = gate_of(recordings[0], kernel, settings.gate, channels)
         results = per_channel(
             channels, lambda number: _analyse_channel(recordings, kernel, number, settings, chain, gate=gate)
         )
@@ -246,7 +245,8 @@ def _analyse_channel(
         undisturbed = [part for part, found in zip(parts, disturbed, strict=True) if not found]
         parts = undisturbed or parts
     # Step 3: window, and mean of the repeats
-    averaged = _average(parts, kernel, lambda part: gate.response(part, settings))
+    by_frequency = settings.window is ImpulseWindow.BY_FREQUENCY
+    averaged = _average(parts, kernel, lambda part: gate.response(part, by_frequency=by_frequency))
     # Step 4: what makes the result doubtful; a gate is there to cut the response off
     if gate.seconds is None and _unsettled(averaged.first, averaged.linear_first, kernel):
         cautions.append(Caution.UNSETTLED)

@@ -2,16 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-from pydantic import BeforeValidator
-
 from epidote.core import effects
-from epidote.core.analysis.acoustics.impulse_gate import LONGEST, SHORTEST
 from epidote.core.analysis.spectral.smoothing import Smoothing
-from epidote.core.errors import SettingError
+from epidote.core.procedures.common.gates import GateText, gate_setting
 from epidote.core.procedures.common.swept import SweepSettings
-from epidote.core.quantities.units import QuantityError, parse
 from epidote.core.settings import LabelledEnum, OnlyWith, setting
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.noise import Colour, material, noise
@@ -31,31 +25,6 @@ class Excitation(LabelledEnum):
     SWEEP = "sweep"
     NOISE = "noise"
     FILE = "file", "Audio file"
-
-
-OPEN, PROPOSED = "none", "auto"
-
-
-def gate_time(text: str) -> float | None:
-    """Return a typed gate in s; None for an open one, a proposed one, and no gate. Raises SettingError."""
-    if text in ("", OPEN, PROPOSED):
-        return None
-    try:
-        quantity = parse(text, "s")
-    except QuantityError as error:
-        raise SettingError(f"use a time such as 8ms, {PROPOSED} or {OPEN}, not “{text}”") from error
-    if quantity.unit != "s" or not SHORTEST <= quantity.value <= LONGEST:
-        raise SettingError(f"use a time from {SHORTEST * 1000:g} ms to {LONGEST:g} s, {PROPOSED} or {OPEN}")
-    return quantity.value
-
-
-def _gate(value: object) -> str:
-    text = f"{value}".strip().lower()
-    gate_time(text)
-    return text
-
-
-GateText = Annotated[str, BeforeValidator(_gate)]
 
 
 class ResponseSettings(SweepSettings):
@@ -100,15 +69,7 @@ class ResponseSettings(SweepSettings):
         secondary=True,
     )
 
-    gate: GateText = setting(
-        "",
-        "Gate",
-        "What counts of the impulse response in a room: a time such as 8ms, “auto” for all before the first reflection,"
-        " “none” for all of it, with the decay; empty for the time window",
-        max_length=20,
-        affects=effects.IMPULSE_WINDOW,
-        only_with=OnlyWith("stimulus", (Excitation.SWEEP,)),
-    )
+    gate: GateText = gate_setting(only_with=OnlyWith("stimulus", (Excitation.SWEEP,)))
     tail: float = setting(
         TAIL,
         "Silence after",
@@ -139,11 +100,6 @@ class ResponseSettings(SweepSettings):
         secondary=True,
         only_with=OnlyWith("distance"),
     )
-
-    @property
-    def gate_seconds(self) -> float | None:
-        """The gate as a time; None where it is none, or to be found."""
-        return gate_time(self.gate)
 
     def sounding(self) -> float:
         """All sweeps with their silence, in s."""

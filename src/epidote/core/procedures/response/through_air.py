@@ -6,29 +6,28 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from epidote.core.analysis import sweep_deconvolution as dc
 from epidote.core.analysis.acoustics.decay import OCTAVES, Decay, decay_of, in_octave
-from epidote.core.analysis.acoustics.impulse_gate import energy_time, gated_response, open_response, propose_gate
+from epidote.core.analysis.acoustics.impulse_gate import energy_time
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.common.channels import per_channel
-from epidote.core.procedures.common.power_average import average_curve, average_reading, channel_numbers
+from epidote.core.procedures.common.gates import Gate
+from epidote.core.procedures.common.power_average import average_reading, channel_numbers
 from epidote.core.procedures.protocol import CurveView
-from epidote.core.procedures.response.settings import OPEN, PROPOSED, ImpulseWindow, ResponseSettings
+from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.quantities.units import LEVEL_UNITS, to_db
+from epidote.core.results.average import average_curve
 from epidote.core.results.caution import Caution
 from epidote.core.results.channels import AVERAGE
 from epidote.core.results.kinds import ReadingKind
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
-from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
 
-_UNREFLECTED = 0.1  # s: the gate where no reflection is found
 _VIEWED = 0.05  # s of the energy-time curve at least
 _LONGEST_VIEW = 3.0  # s
 _DECAY_POINTS, _VIEW_POINTS = 2000, 6000
@@ -73,47 +72,6 @@ READINGS = (
         meaning="Mean level from 200 Hz to 4 kHz at a distance of 1 m and 1 W into the rated impedance.",
     ),
 )
-
-
-@dataclass(frozen=True)
-class Gate:
-    """What counts of the impulse response: ``seconds`` after the arrival, all of it where ``open``, else what the
-    time window keeps.
-    """
-
-    seconds: float | None = None
-    open: bool = False
-
-    @property
-    def lowest(self) -> float | None:
-        """Lowest frequency in Hz at which the response says something; None without a gate."""
-        if self.seconds is None:
-            return None
-        return 1 / self.seconds
-
-    def response(self, d: dc.Deconvolved, settings: ResponseSettings) -> dc.Linear:
-        """Return the frequency response of what counts."""
-        if self.seconds is not None:
-            return gated_response(d, self.seconds)
-        if self.open:
-            return open_response(d)
-        return dc.linear_response(d, by_frequency=settings.window is ImpulseWindow.BY_FREQUENCY)
-
-
-def gate_of(recordings: Sequence[Recording], kernel: dc.Kernel, settings: ResponseSettings, channels: int) -> Gate:
-    """Return the gate that the settings ask for; a proposed one ends before the first reflection of any channel."""
-    if settings.gate == OPEN:
-        return Gate(open=True)
-    if settings.gate != PROPOSED:
-        return Gate(settings.gate_seconds)
-
-    def found(number: int) -> Result:
-        d = dc.deconvolve(recordings[0].signal.channel(number), kernel)
-        proposed = propose_gate(d) if d.found else None
-        return Result((), (Reading("gate", number, proposed, "s"),))
-
-    gates = [r.readings[0].value for r in per_channel(channels, found)]
-    return Gate(min((g for g in gates if g is not None), default=_UNREFLECTED))
 
 
 def air_results(d: dc.Deconvolved, gate: Gate, recorded: int, number: int) -> Result:
