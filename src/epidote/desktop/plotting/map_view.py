@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 _TICKS = (20.0, 50.0, 100.0, 200.0, 500.0, 1000.0, 2000.0, 5000.0, 10000.0, 20000.0)
 _RANGE_DB = 40.0  # below the greatest level, beyond which all is one colour
 _BAR = 12  # pixels
+_MOST_NAMED = 12  # rows whose values are written; of more, round values
+_STEPS = [m * 10.0**e for e in range(-3, 7) for m in (1, 2, 2.5, 5)]
 
 
 class MapView(QWidget):
@@ -65,6 +67,17 @@ class MapView(QWidget):
         image = QImage(filled.tobytes(), width, height, 4 * width, QImage.Format.Format_RGB32)
         return image.copy()  # the bytes above do not outlive this function
 
+    def _ticks(self) -> list[float]:
+        """Return the values that are written beside the map: those of its rows, or round ones among many."""
+        assert self._shown is not None
+        values = self._shown.values
+        if values.size <= _MOST_NAMED:
+            return [float(v) for v in values]
+        span = float(values[-1] - values[0])
+        step = next(s for s in _STEPS if span / s <= _MOST_NAMED)
+        first = math.ceil(float(values[0]) / step) * step
+        return [first + n * step for n in range(int((float(values[-1]) - first) / step) + 1)]
+
     @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         shown = self._shown
@@ -74,12 +87,16 @@ class MapView(QWidget):
         small = font(0.8)
         painter.setFont(small)
         metrics = QFontMetricsF(small)
-        names = [f"{v:g}" for v in shown.values]
+        names = [f"{v:.4g}" for v in self._ticks()]
+        title = f"{shown.condition}, {shown.unit}" if shown.unit == "%" else shown.condition
         left = max(metrics.horizontalAdvance(n) for n in names) + 12
         scale_room = metrics.horizontalAdvance("-100 dB") + _BAR + 14
-        box = QRectF(left, 8, self.width() - left - scale_room, self.height() - metrics.height() - 18)
+        top = metrics.height() + 4
+        box = QRectF(left, top, self.width() - left - scale_room, self.height() - metrics.height() - top - 10)
         if box.width() < 20 or box.height() < 20:
             return
+        painter.setPen(self.theme.colour("quiet"))
+        painter.drawText(QRectF(0, 0, self.width(), metrics.height()), Qt.AlignmentFlag.AlignLeft, title)
         painter.drawImage(box, self._image(max(1, round(box.width())), max(1, round(box.height()))))
         self._axes(painter, metrics, box, names)
         self._scale(painter, metrics, box)
@@ -89,7 +106,7 @@ class MapView(QWidget):
         values, x = self._shown.values, self._shown.x
         painter.setPen(QPen(self.theme.colour("quiet"), 1))
         last = -math.inf
-        for value, name in zip(values, names, strict=True):
+        for value, name in zip(self._ticks(), names, strict=True):
             share = (value - values[0]) / (values[-1] - values[0])
             y = box.bottom() - share * box.height()
             if abs(y - last) < metrics.height():

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from PySide6.QtWidgets import QMenu
 
     from epidote.desktop.pages.matrix.page import MatrixPage
+    from epidote.desktop.shell.air_actions import AirActions
     from epidote.desktop.shell.file_actions import FileActions
     from epidote.desktop.shell.row_actions import RowActions
     from epidote.desktop.shell.window_port import WindowCommands
@@ -74,7 +75,13 @@ def _nothing() -> None:
 
 
 def commands_of(
-    window: WindowCommands, session: Session, matrix: MatrixPage, rows: RowActions, files: FileActions
+    window: WindowCommands,
+    session: Session,
+    matrix: MatrixPage,
+    rows: RowActions,
+    files: FileActions,
+    *,
+    air: AirActions,
 ) -> list[Command]:
     """Everything that can be done, in the order of the menus."""
     can = Availability(session, matrix)
@@ -83,7 +90,9 @@ def commands_of(
         *_edit(window, session, matrix, files, can),
         *_view(window, matrix, rows, can),
         *_matrix(rows, can),
+        *_chain_of_row(air, can),
         *_measure(window, matrix, rows, can),
+        *_air(air, can),
         *_graph(window, matrix, can),
         *_help(window),
     ]
@@ -261,6 +270,30 @@ def _measure(window: WindowCommands, matrix: MatrixPage, rows: RowActions, can: 
         Command("align", "Align &paths…", "Ctrl+Shift+A", menu, rows.align_paths, (can.study, can.runs)),
         Command("delete run", "&Delete run", "Ctrl+Backspace", menu, rows.delete_run, run, change),
         Command("stop", "S&top output and measurement", "Esc", menu, window.silence, gap=True),
+    ]
+
+
+def _chain_of_row(air: AirActions, can: Availability) -> list[Command]:
+    return [
+        Command(
+            "row chain", "C&hain of row", "", "Matrix", _nothing, (can.unit_row,), can.writable, fill=air.fill_row_chain
+        )
+    ]
+
+
+def _air(air: AirActions, can: Availability) -> list[Command]:
+    return [
+        Command(
+            "keep source",
+            "&Keep source with chain…",
+            "",
+            "Measure",
+            air.keep_source,
+            (can.run, air.why_no_source),
+            can.writable,
+            gap=True,
+        ),
+        Command("sounds", "So&unds of run", "", "Measure", _nothing, (air.why_no_sound,), fill=air.fill_sounds),
     ]
 
 

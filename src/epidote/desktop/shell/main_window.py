@@ -79,6 +79,7 @@ class MainWindow(QMainWindow):
         """Build all that the start page does not need; it stays in view meanwhile."""
         from epidote.desktop.pages.matrix.page import MatrixPage
         from epidote.desktop.shell.actions import commands_of
+        from epidote.desktop.shell.air_actions import AirActions
         from epidote.desktop.shell.file_actions import FileActions
         from epidote.desktop.shell.lazy_page import LazyPage
         from epidote.desktop.shell.menus import Menus
@@ -92,11 +93,12 @@ class MainWindow(QMainWindow):
         self.matrix = MatrixPage(self.session, self.theme)
         self.matrix.setFocusProxy(self.matrix.table)
         self.rows, self.files, self.studies = RowActions(self), FileActions(self), StudyActions(self)
+        self.air = AirActions(self, self.matrix)
         self.pages = {
             kind.title: self.matrix if kind.title == FIRST else LazyPage(partial(self._make_page, kind))
             for kind in PAGES
         }
-        self.commands = commands_of(self, self.session, self.matrix, self.rows, self.files)
+        self.commands = commands_of(self, self.session, self.matrix, self.rows, self.files, air=self.air)
         self.menus = Menus(self, self.commands, self.say)
         self.actions_by_name = self.menus.actions
         self.setMenuBar(self.menus.bar)
@@ -129,7 +131,9 @@ class MainWindow(QMainWindow):
         self.middle.setSpacing(0)
         self.middle.addWidget(self.stack, 1)
         layout.addLayout(self.middle, 1)
-        self.strip = TrustStrip(self.session, self.show_chain, self._choose_baseline)
+        selection = self.matrix.selection
+        self.strip = TrustStrip(self.session, self.show_chain, self._choose_baseline, selection.current_subject)
+        selection.changed.connect(self.strip.row_changed)
         layout.addWidget(self.strip)
         self.setCentralWidget(central)
 

@@ -14,6 +14,7 @@ from epidote.desktop.widgets.plain import button_text, plain_tip
 ROW_MENU = (
     "add row",
     "change row",
+    "row chain",
     "duplicate",
     "delete row",
     "",
@@ -24,7 +25,10 @@ ROW_MENU = (
     "",
     "repeat",
 )
-CELL_MENU = ("measure", "again", "other settings", "repeat often", "recompute", "align", "history", "", "delete run")
+CELL_MENU = (
+    *("measure", "again", "other settings", "repeat often", "recompute", "align", "history", ""),
+    *("keep source", "sounds", "", "delete run"),
+)
 COLUMN_MENU = ("add column", "delete column", "headline", "", "column left", "column right", "whole column")
 EMPTY_MENU = ("add row", "add column", "baseline")
 GRAPH_MENU = ("copy graph", "export", "", "corners", "clear pins", "whole graph", "large graph", "four graphs")

@@ -16,7 +16,8 @@ from epidote.desktop.state.session import Session
 from epidote.desktop.theme import font
 from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, plain_tip
-from epidote.study.models import RunSummary, headroom_of
+from epidote.study.chain_settings import STUDY_CHAIN, setting_in_use
+from epidote.study.models import RunSummary, Subject, headroom_of
 from epidote.study.store import Study
 
 if TYPE_CHECKING:
@@ -39,24 +40,31 @@ _TIPS = {
 }
 
 
-def _chain_of(study: Study) -> Chain:
-    """On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded
+def _chain_of(study: Study, setting: str) -> Chain:
+    """Return the chain that a setting of the study holds.
+
+    On the store's thread: two threads that load the same libraries at once can trip over each other's half-loaded
     modules.
     """
     from epidote.core.chain.chain_toml import chain_from_toml
 
-    return chain_from_toml(study.chain_toml)
+    return chain_from_toml(study.setting(setting))
 
 
 class TrustStrip(QWidget):
     """Each item is a button that leads to where the matter is mended."""
 
     def __init__(
-        self, session: Session, open_chain: Callable[[str], None], choose_baseline: Callable[[], None]
+        self,
+        session: Session,
+        open_chain: Callable[[str], None],
+        choose_baseline: Callable[[], None],
+        row: Callable[[], Subject | None],
     ) -> None:
+        """row: returns the current row, whose own chain is shown where it has one."""
         super().__init__()
         self.setObjectName("strip")
-        self._session = session
+        self._session, self._row, self._setting = session, row, ""
         layout = FlowLayout(self, spacing=4)
         layout.setContentsMargins(12, 2, 12, 2)
         self.items: dict[str, QToolButton] = {}
@@ -117,7 +125,20 @@ class TrustStrip(QWidget):
             for button in self.items.values():
                 button.hide()
             return
-        self._session.ask(_chain_of, self._show)
+        setting = self._setting = self._setting_in_use()
+        self._session.ask(lambda of: _chain_of(of, setting), self._show)
+
+    def row_changed(self) -> None:
+        """Show the chain of the row that is current now, if it is another one."""
+        if self._setting_in_use() != self._setting:
+            self.refresh()
+
+    def _setting_in_use(self) -> str:
+        """Return the name of the setting with the chain of the current row."""
+        overview, subject = self._session.overview, self._row()
+        if overview is None or subject is None:
+            return STUDY_CHAIN
+        return setting_in_use(overview.settings, subject)
 
     def _show(self, chain: Chain) -> None:
         overview = self._session.overview
@@ -127,7 +148,10 @@ class TrustStrip(QWidget):
         where = ""
         if last:
             where = f"{last.device.partition(',')[0].partition(' with')[0]}, "
-        self._set("device", f"{where}{chain.rate / 1000:g} kHz", False)
+        own = ""
+        if self._setting != STUDY_CHAIN:
+            own = f", {chain.name}, this row's own chain"
+        self._set("device", f"{where}{chain.rate / 1000:g} kHz{own}", False)
         if chain.calibrated and chain.output_full_scale:
             self._set("scale", f"0 dBFS = {chain.output_full_scale:.2f} V out, {chain.unit_full_scale:.1f} V in", False)
         else:
@@ -141,8 +165,8 @@ class TrustStrip(QWidget):
             else:
                 words = f"{age} day{'s' if age != 1 else ''} ago"
             self._set("calibration", f"Calibrated {words}", chain.stale(date.today()))
-        own = {s.id for s in overview.subjects if s.is_baseline}
-        self._baseline([r for (s, _), r in overview.runs.items() if s in own], chain)
+        baseline = {s.id for s in overview.subjects if s.is_baseline}
+        self._baseline([r for (s, _), r in overview.runs.items() if s in baseline], chain)
         peak = headroom_of(overview)
         if peak is not None:
             self._set("headroom", f"Headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)

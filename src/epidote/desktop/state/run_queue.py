@@ -6,6 +6,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, Signal
@@ -26,7 +27,9 @@ class RunRequest:
     """A run in the queue: the cell, settings by name, the device (empty: the row's own), and how often it is
     repeated.
 
-    at_once: a simulated device plays as fast as it can and nothing is asked before; seed: of its noise.
+    at_once: a simulated device plays as fast as it can and nothing is asked before; seed: of its noise; sound_level:
+    such as "80 dB(A)", for which the generator level is found; command: the clip after which the unit plays the
+    stimulus file by itself, and the time in s within which it must begin.
     """
 
     cell: Cell
@@ -35,6 +38,8 @@ class RunRequest:
     times: int = 1
     at_once: bool = False
     seed: int | None = None
+    sound_level: str = ""
+    command: tuple[Path, float] | None = None
 
 
 @dataclass(frozen=True)
@@ -132,6 +137,10 @@ class RunQueue(QObject):
         self._cancel.set()
         self._cancel = threading.Event()  # of the runs to come; those there are keep the one that is set
 
+    def is_cancelled(self) -> Callable[[], bool]:
+        """Return what tells whether what is begun now was stopped meanwhile."""
+        return self._cancel.is_set
+
     def _run(self, study: Study | None, request: RunRequest, cancel: threading.Event) -> RunSummary | None:
         """On the runs' thread."""
         if study is None or cancel.is_set():
@@ -158,7 +167,8 @@ class RunQueue(QObject):
                 " and measure again."
             )
         settings = make_settings(procedure(column.procedure).Settings, request.settings)
-        plan = RunPlan(subject.id, column.id, column.procedure, settings, chain.changed(device=name))
+        chain = chain.changed(device=name)
+        plan = RunPlan(subject.id, column.id, column.procedure, settings, chain, request.sound_level)
         self._session.live.wait()
 
         def confirm(start: SafeStart) -> bool:
@@ -179,6 +189,7 @@ class RunQueue(QObject):
                 times=request.times,
                 seed=request.seed,
                 real_time=not request.at_once,
+                command=request.command,
             )
         except CancelledError:
             return None

@@ -19,6 +19,8 @@ from epidote.core.quantities.units import QuantityError, parse_as
 from epidote.core.settings import LabelledEnum, applies, is_secondary, label_of, make_settings, range_in_words, unit_of
 from epidote.desktop.widgets.plain import Label, plain_tip
 
+_LEVEL = "level"  # the setting that a sound level may stand for
+
 
 class SettingsForm(QWidget):
     """``values()`` gives what is typed, by field; ``problem`` is empty when a model can be made of it."""
@@ -34,13 +36,16 @@ class SettingsForm(QWidget):
         choices: dict[str, list[tuple[str, str]]] | None = None,
         *,
         expanded: bool = False,
+        sound_levels: bool = False,
     ) -> None:
         """``only``: the fields to show, all of them at once; ``choices``: for text fields with a list to choose from,
         (value, words) each; ``expanded``: whether the seldom changed settings are shown from the start.
+        ``sound_levels``: whether a sound level such as 80 dB(A) may stand in the field of the generator level.
         """
         super().__init__()
         self._model, self._given = model, dict(values)
         self._choices = choices or {}
+        self._sound_levels = sound_levels
         self.editors: dict[str, QLineEdit | QComboBox | QCheckBox] = {}
         self.errors: dict[str, Label] = {}  # below each field, shown while its value is wrong
         self.said_at_field = False
@@ -81,7 +86,12 @@ class SettingsForm(QWidget):
     def _add_row(self, name: str) -> None:
         field = self._model.model_fields[name]
         editor = self._editor(name, field, self._given.get(name, field.default))
-        meaning = "\n".join(part for part in (field.description, range_in_words(self._model, name)) if part)
+        parts = [field.description, range_in_words(self._model, name)]
+        if name == _LEVEL and self._sound_levels:
+            parts.append(
+                "Or the sound level at the microphones, such as 80 dB(A): short bursts find the generator level."
+            )
+        meaning = "\n".join(part for part in parts if part)
         editor.setToolTip(plain_tip(meaning))
         editor.setAccessibleName(label_of(self._model, name))
         label = Label(label_of(self._model, name))
@@ -204,9 +214,26 @@ class SettingsForm(QWidget):
                 result[name] = editor.currentData()
             elif isinstance(editor, QCheckBox):
                 result[name] = editor.isChecked()
-            else:
+            elif name != _LEVEL or not self.sound_level():
                 result[name] = self._typed(editor.text().strip(), field)
         return result
+
+    def sound_level(self) -> str:
+        """Return the sound level that stands in the field of the generator level, such as "80 dB(A)"; else ""."""
+        editor = self.editors.get(_LEVEL)
+        if not self._sound_levels or not isinstance(editor, QLineEdit):
+            return ""
+        text = editor.text().strip()
+        # a level in dB SPL without a weighting may be one that the unit's output is held at
+        if self._model.model_fields[_LEVEL].annotation is not float and not text.endswith(")"):
+            return ""
+        from epidote.measurement.sound_level import parse_sound_level
+
+        try:
+            wanted = parse_sound_level(text)
+        except SettingError:
+            return ""
+        return str(wanted or "")
 
     @staticmethod
     def _typed(text: str, field: Any) -> Any:

@@ -232,3 +232,140 @@ def test_a_gate_is_placed_by_a_pin(qtbot, tmp_path):
     assert made.settings["gate"] == "10.5ms"
     assert made.reading("lowest_frequency").value == pytest.approx(1 / 0.0105, rel=1e-3)
     window.close()
+
+
+@pytest.fixture
+def loudspeaker(qtbot, tmp_path):
+    """A window with a loose loudspeaker before two microphones, and what it was measured with."""
+    from epidote.core.chain.chain_toml import chain_to_toml
+    from epidote.core.procedures.registry import procedure
+    from epidote.desktop.app import application
+    from epidote.desktop.shell.main_window import MainWindow
+    from epidote.measurement.request import add_column
+    from epidote.study.store import create_study
+    from tests.conftest import measured
+
+    study = create_study(tmp_path / "Loudspeaker.epidote", "Loudspeaker")
+    chain = Chain(
+        name="Microphones",
+        input_full_scale=1.0,
+        output_full_scale=4.0,
+        microphone_sensitivities=(0.05, 0.008),
+        microphone_serials=("KM-0172", ""),
+    )
+    study.set_setting("chain", chain_to_toml(chain))
+    study.add_subject(study.add_unit("Kelwin", "T2"), {"state": "loose"}, "standin:kelwin-t2")
+    for key, values in (
+        ("impulsive-distortion", {"duration": 5.0, "level": "-6"}),
+        ("microphone", {"task": "source", "gate": "8ms", "duration": 1.0}),
+    ):
+        add_column(study, key, make_settings(procedure(key).Settings, values))
+    for column in (0, 1):
+        measured(study, column=column)
+    add_column(study, "response", make_settings(procedure("response").Settings, {"duration": 1.0}))
+    study.close()
+    application()
+    window = MainWindow()
+    qtbot.addWidget(window)
+    window.show()
+    window.session.open_path(tmp_path / "Loudspeaker.epidote")
+    qtbot.waitUntil(lambda: window.matrix.built and bool(window.session.overview), timeout=15000)
+    yield window
+    window.close()
+
+
+def test_a_rattle_is_seen_and_its_sound_saved(loudspeaker, qtbot, tmp_path):
+    window = loudspeaker
+    select(window, qtbot, [0], 0)
+    panel = window.matrix.readings
+    qtbot.waitUntil(panel.map.isVisible, timeout=15000)
+    from PySide6.QtWidgets import QMenu
+
+    menu = QMenu()
+    window.air.fill_sounds(menu)
+    assert [a.text().split(":")[0] for a in menu.actions()] == ["Play", "Save as file"]
+    assert window.air.why_no_sound() == ""
+    run = window.matrix.selection.current_run()
+    from epidote.core.procedures.registry import procedure
+
+    window.air.save_sound(run, procedure(run.procedure).sounds[0], tmp_path / "rattle.wav")
+    qtbot.waitUntil(lambda: "rattle.wav saved" in window.message.text(), timeout=15000)
+    sound, rate = soundfile.read(tmp_path / "rattle.wav")
+    assert rate == RATE
+    assert np.abs(sound).max() == pytest.approx(10 ** (-3 / 20), rel=0.01)
+    window.air.play_sound(run, procedure(run.procedure).sounds[0])
+    qtbot.waitUntil(lambda: "Playing" in window.message.text(), timeout=15000)
+    window.silence()
+
+
+def test_a_source_is_kept_with_the_chain_and_undone(loudspeaker, qtbot):
+    from epidote.core.chain.chain_toml import chain_from_toml
+
+    window = loudspeaker
+    select(window, qtbot, [0], 1)
+    qtbot.waitUntil(lambda: window.air.why_no_source() == "", timeout=15000)
+    window.air._keep(window.matrix.selection.current_run(), "stand")
+    qtbot.waitUntil(
+        lambda: chain_from_toml(window.session.overview.settings["chain"]).source is not None, timeout=15000
+    )
+    kept = chain_from_toml(window.session.overview.settings["chain"]).source
+    assert (kept.place, kept.microphone) == ("stand", "KM-0172")
+    window.session.undo.undo()
+    qtbot.waitUntil(lambda: chain_from_toml(window.session.overview.settings["chain"]).source is None, timeout=15000)
+
+
+def test_a_row_has_a_chain_of_its_own_which_the_strip_shows(loudspeaker, qtbot):
+    from PySide6.QtWidgets import QMenu
+
+    window = loudspeaker
+    select(window, qtbot, [0], 0)
+    menu = QMenu()
+    window.air.fill_row_chain(menu)
+    copy = next(a for a in menu.actions() if a.text() == "A copy of the study's chain")
+    copy.trigger()
+    qtbot.waitUntil(lambda: "this row's own chain" in window.strip.items["device"].text(), timeout=15000)
+    window.session.undo.undo()
+    qtbot.waitUntil(lambda: "own chain" not in window.strip.items["device"].text(), timeout=15000)
+
+
+def test_a_sound_level_stands_in_the_field_of_the_generator_level(loudspeaker, qtbot):
+    """80 dB(A) at the microphones: what is measured then lies within 0.5 dB of it at 1 kHz."""
+    window = loudspeaker
+    select(window, qtbot, [0], 2)
+    page = window.matrix
+    qtbot.waitUntil(lambda: page.run_panel.form is not None and page.run_panel.go.isVisible(), timeout=15000)
+    form = page.run_panel.form
+    form.set_text("level", "74 dB(A)")
+    assert form.sound_level() == "74 dB(A)"
+    assert "after bursts that find 74 dB(A)" in page.run_panel.estimate.text()
+    assert page.run_panel.go.isEnabled()
+    window.session.runs.checks = False
+    page.run_panel._go()
+    window.session.runs.asked.connect(lambda _: window.session.runs.answer(go_on=True))
+    qtbot.waitUntil(lambda: page.selection.current_run() is not None, timeout=60000)
+    run = page.selection.current_run()
+    assert "74.0 dB(A) at" in run.device
+    assert run.settings["level"] != -6.0
+
+
+def test_a_command_is_asked_for_and_played(loudspeaker, qtbot, tmp_path):
+    from epidote.desktop.windows.command_dialog import CommandDialog
+
+    window = loudspeaker
+    select(window, qtbot, [0], 2)
+    page = window.matrix
+    qtbot.waitUntil(lambda: page.run_panel.form is not None and page.run_panel.go.isVisible(), timeout=15000)
+    asked = []
+    window.session.runs.measure = asked.extend
+    page.run_panel.after_command.click()
+    dialog = page.findChild(CommandDialog)
+    assert dialog is not None and "Select the recording" in dialog.problem.text()
+    clip = tmp_path / "wake.wav"
+    soundfile.write(clip, noise(1.0, seconds=0.5), RATE)
+    dialog.clip.setText(str(clip))
+    dialog.time_out.setText("500 s")
+    assert "Enter a time up to 120 s" in dialog.problem.text()
+    dialog.time_out.setText("4 s")
+    assert dialog.problem.text() == ""
+    dialog.accept()
+    assert asked[0].command == (clip, 4.0)

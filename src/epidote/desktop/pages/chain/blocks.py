@@ -147,14 +147,16 @@ def _load(chain: Chain) -> Block:
 
 
 def _pickup(chain: Chain, today: date) -> Block:
-    fields = ("probe_ratio", "preamp_gain_db", "microphone_sensitivities")
+    fields: tuple[str, ...] = ("probe_ratio", "preamp_gain_db", "microphone_sensitivities")
     guides = ("probe_ratio", "preamp_gain_db", "microphone", "sound_level_a", "sound_level_c")
     if chain.acoustic:
+        fields = (*fields, "microphone_serials")
         count = len(chain.microphone_sensitivities)
         lines = (
             f"{format_quantity(chain.microphone_sensitivities[0], 'V', digits=3)}/Pa"
             + (f", {count} microphones" if count > 1 else ""),
-            "Correction applied" if chain.microphone_correction else "No correction curve",
+            _corrections(chain),
+            *_source_words(chain),
         )
         return Block(
             "probe", "Microphone", "Acoustic", lines, fields, guides, _stale(chain, "microphone_sensitivities", today)
@@ -168,6 +170,23 @@ def _pickup(chain: Chain, today: date) -> Block:
     else:
         gain = "No preamp"
     return Block("probe", "Probe", "Divider", (ratio, gain), fields, guides)
+
+
+def _corrections(chain: Chain) -> str:
+    own = sum(bool(rows) for rows in chain.microphone_corrections)
+    if own:
+        return f"Corrections of {own} of {len(chain.inputs)} applied"
+    if chain.microphone_correction:
+        return "Correction applied"
+    return "No correction curve"
+
+
+def _source_words(chain: Chain) -> tuple[str, ...]:
+    """Return where and when the kept source was measured; nothing without one."""
+    if chain.source is None:
+        return ()
+    where = chain.source.place or "no place noted"
+    return (f"Source {chain.source.on}, {where}",)
 
 
 def _input(chain: Chain, today: date, device: str) -> Block:

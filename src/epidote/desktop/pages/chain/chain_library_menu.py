@@ -7,6 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Signal
+from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QFileDialog, QMenu, QToolButton
 
 from epidote.audio.files.sound_file import read_bounded
@@ -89,6 +90,18 @@ class ChainLibraryMenu(QToolButton):
                 self.failed.emit(in_window(error))
 
     def choose_correction(self) -> None:
+        """Ask which microphone a correction is for where there are several, then for its file."""
+        chain = self._chain()
+        if len(chain.microphone_sensitivities) < 2:
+            self._ask_for_correction(0)
+            return
+        menu = QMenu(self)
+        menu.addAction("All microphones", partial(self._ask_for_correction, 0))
+        for channel in range(1, len(chain.inputs) + 1):
+            menu.addAction(_microphone_words(chain, channel), partial(self._ask_for_correction, channel))
+        menu.popup(QCursor.pos())
+
+    def _ask_for_correction(self, channel: int) -> None:
         path, _ = QFileDialog.getOpenFileName(
             self,
             "Import microphone correction",
@@ -96,18 +109,35 @@ class ChainLibraryMenu(QToolButton):
             "Text files (*.txt *.csv *.cal *.frd);;All files (*)",
         )
         if path:
-            self.use_correction(Path(path))
+            self.use_correction(Path(path), channel)
 
-    def use_correction(self, path: Path) -> None:
-        """Take a microphone's response from a text file of frequency, dB and perhaps phase."""
+    def use_correction(self, path: Path, channel: int = 0) -> None:
+        """Take a microphone's response from a text file of frequency, dB and perhaps phase; channel: its input's place
+        from 1, 0 for all microphones.
+        """
         try:
             rows = parse_correction(decoded(read_bounded(path, _MOST_BYTES, "a correction file")))
-            chain = self._chain().changed(microphone_correction=rows)
+            if channel:
+                chain = self._chain().with_microphone(channel, correction=rows)
+                whose = f" of {_microphone_words(chain, channel)}"
+            else:
+                chain = self._chain().changed(microphone_correction=rows)
+                whose = ""
             self.selected.emit(chain)
             words = (
-                f"Microphone correction imported: {len(rows)} points, {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz. It"
-                " applies to new runs."
+                f"Microphone correction{whose} imported: {len(rows)} points, {rows[0][0]:g} Hz to {rows[-1][0]:g} Hz."
+                " It applies to new runs."
             )
             self.said.emit(words)
         except (EpidoteError, OSError) as error:
             self.failed.emit(in_window(error))
+
+
+def _microphone_words(chain: Chain, channel: int) -> str:
+    """Return "input 3, serial M-0412" of a microphone (from 1)."""
+    serial = chain.serial_of(channel)
+    if serial:
+        named = f", serial {serial}"
+    else:
+        named = ""
+    return f"Input {chain.inputs[channel - 1]}{named}"

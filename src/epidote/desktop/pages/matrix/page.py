@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from importlib import import_module
 from typing import Any
 
@@ -150,14 +151,18 @@ class MatrixPage(Page):
         self.readings.remedy_wanted.connect(self._remedy)
         self.readings.again.clicked.connect(self.run_again)
         self.readings.recompute.clicked.connect(self.offer_recompute)
+        self._connect_run_panel()
+        self.lower_built.emit()
+
+    def _connect_run_panel(self) -> None:
         self.run_panel.presets.failed.connect(self.failed)
         self.run_panel.measure_wanted.connect(self._measure)
+        self.run_panel.command_wanted.connect(self.measure_after_command)
         self.run_panel.recompute_wanted.connect(self._recompute)
         self.run_panel.stop_wanted.connect(self.session.runs.cancel)
         self.run_panel.file_wanted.connect(self.exchange.write_file)
         self.run_panel.recording_wanted.connect(self.exchange.take_recording)
         self.run_panel.later_wanted.connect(self.exchange.write_and_wait)
-        self.lower_built.emit()
 
     def _overview_changed(self) -> None:
         overview = self.session.overview
@@ -337,17 +342,37 @@ class MatrixPage(Page):
 
     # -- runs --------------------------------------------------------------------------------------
 
-    def _measure(self, settings: dict[str, Any], device: str) -> None:
+    def _measure(self, settings: dict[str, Any], device: str, sound_level: str = "") -> None:
         subject, column = self.selection.current_subject(), self.selection.current_column()
         if subject is None or column is None:
             return
         if device and device != subject.device:
             edits.change_row(self.session, subject, f"Set device of {subject.full_name}", device=device)
         others = [s for s in self._empty_cells() if s.id != subject.id and self._remeasuring is None]
-        requests = [RunRequest((subject.id, column.id), settings, device)]
-        self.session.runs.measure([*requests, *(RunRequest((s.id, column.id), settings) for s in others)])
+        request = RunRequest((subject.id, column.id), settings, device, sound_level=sound_level)
+        also = [replace(request, cell=(s.id, column.id), device="") for s in others]
+        self.session.runs.measure([request, *also])
         self._remeasuring = None
         self.show_selected()
+
+    def measure_after_command(self, settings: dict[str, Any], device: str) -> None:
+        """Ask for the command that makes the current cell's unit play its stimulus file, and measure with it."""
+        subject, column = self.selection.current_subject(), self.selection.current_column()
+        if subject is None or column is None:
+            return
+        from epidote.desktop.windows.command_dialog import CommandDialog
+
+        dialog = CommandDialog(self)
+
+        def go() -> None:
+            request = RunRequest((subject.id, column.id), settings, device, command=dialog.command())
+            self.session.runs.measure([request])
+            self._remeasuring = None
+            self.show_selected()
+
+        dialog.accepted.connect(go)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
 
     def run_again(self) -> None:
         """Measure the chosen cells once more, each with the settings of its latest run."""

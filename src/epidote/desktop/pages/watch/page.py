@@ -46,7 +46,8 @@ from epidote.desktop.widgets.dropout_label import DropoutLabel
 from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.scrolled import CurrentStack, WrappingWidget
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
-from epidote.measurement.chain_for_row import chain_of_row
+from epidote.measurement.chain_for_row import chain_from_settings, chain_of_row
+from epidote.study.chain_settings import chain_setting
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
@@ -209,7 +210,12 @@ class WatchPage(Page):
         self.chain = self._study_chain
         if subject is not None:
             try:
-                self.chain = chain_of_row(self._study_chain, subject)
+                overview = self.session.overview
+                settings = overview.settings if overview is not None else {}
+                if settings.get(chain_setting(subject)):
+                    self.chain = chain_from_settings(settings, subject)
+                else:
+                    self.chain = chain_of_row(self._study_chain, subject)
             except EpidoteError as error:
                 self.failed.emit(in_window(error))
         self.generator.set_chain(self.chain)

@@ -102,7 +102,9 @@ class GraphViewState:
             return
         view = next((v for v in self._views if v.key == self._view_of.get(column.procedure)), self._views[0])
         self.key = view.key
-        channels = sorted({c.channel for c in available})
+        # some curves are of one channel only, such as of the microphone that is the unit
+        of_view = {c.channel for c in available if c.key == view.key}
+        channels = sorted(of_view or {c.channel for c in available})
         self._keep_channels(channels)
         self._axes = axes_of(c for c in available if c.key == view.key)
         self.axis = next(

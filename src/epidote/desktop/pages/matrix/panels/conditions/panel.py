@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout, 
 
 from epidote.core.quantities.formatting import format_quantity
 from epidote.desktop.pages.matrix.panels.conditions.band_bars import BandBars
-from epidote.desktop.pages.matrix.panels.conditions.map_view import MapView
+from epidote.desktop.plotting.map_view import MapView
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label, plain_tip
@@ -101,6 +101,7 @@ class ConditionsPanel(QWidget):
     """A reading as a function of the conditions: a table or a line."""
 
     reading_chosen = Signal(str)
+    normalised_chosen = Signal(object)  # value of the condition whose curve becomes 0 dB, or None
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -116,6 +117,11 @@ class ConditionsPanel(QWidget):
         self.over = Label()
         self.over.setProperty("quiet", True)
         top.addWidget(self.over, 1)
+        self.normalised = QComboBox()
+        self.normalised.setAccessibleName("Normalise map to")
+        self.normalised.setToolTip("Show levels as they are, or relative to one of the rows")
+        self.normalised.activated.connect(lambda _: self.normalised_chosen.emit(self.normalised.currentData()))
+        top.addWidget(self.normalised)
         layout.addLayout(top)
         self.table = ReadOnlyTable("Reading vs. conditions, table")
         layout.addWidget(self.table, 1)
@@ -139,6 +145,7 @@ class ConditionsPanel(QWidget):
 
     def show_words(self, words: str) -> None:
         """Why there is no table."""
+        self.normalised.hide()
         self.table.show_cells((), ())
         self.lines.show_grid(None)
         self.bars.show_bands(None)
@@ -149,6 +156,7 @@ class ConditionsPanel(QWidget):
 
     def show_uniformity(self, found: Uniformity, over: str) -> None:
         """Show by how much the rows differ in each band, and where most."""
+        self.normalised.hide()
         self.over.setText(f"by band, over {over}")
         quiet = self.theme.colour("quiet")
         heads = [
@@ -183,8 +191,16 @@ class ConditionsPanel(QWidget):
             f" Mean over the bands: {found.mean_deviation:.2f} dB; lower is more uniform."
         )
 
-    def show_map(self, made: CurveMap, figures: list[tuple[str, str]]) -> None:
-        """Show a map of frequency and condition; figures: (what, value in words) beside it."""
+    def show_map(self, made: CurveMap, figures: list[tuple[str, str]], normalised_to: float | None) -> None:
+        """Show a map of frequency and condition; figures: (what, value in words) beside it; normalised_to: the value
+        whose row is 0 dB.
+        """
+        self.normalised.clear()
+        self.normalised.addItem("Levels as measured", None)
+        for value in made.values.tolist():
+            self.normalised.addItem(f"Re {made.condition} {value:g}", value)
+        self.normalised.setCurrentIndex(max(0, self.normalised.findData(normalised_to)))
+        self.normalised.show()
         self.over.setText(f"frequency over {made.condition}, {made.unit}")
         heads = [TableCell("", font(0.9), right=False), TableCell("", font(0.9))]
         rows = [[TableCell(what, font(0.9), right=False), TableCell(value, font(0.9))] for what, value in figures]
@@ -204,6 +220,7 @@ class ConditionsPanel(QWidget):
         return TableCell(text, font(0.9), plain_tip(reading.name), self.theme.colour("text"))
 
     def show_grid(self, grid: ConditionTable, equal: list[str]) -> None:
+        self.normalised.hide()
         if grid.second:
             seconds = grid.second[1]
         else:

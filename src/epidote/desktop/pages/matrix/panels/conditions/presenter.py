@@ -30,18 +30,24 @@ class ConditionsPresenter:
         self.panel: ConditionsPanel | None = None
         self._reading = ""
         self._wanted = ""  # what is shown instead of a reading
+        self._normalised_to: float | None = None  # value of the condition whose row of a map is 0 dB
 
     def make(self) -> ConditionsPanel:
         from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
 
         panel = ConditionsPanel(self._host.theme)
         panel.reading_chosen.connect(self._choose_reading)
+        panel.normalised_chosen.connect(self._normalise)
         self.panel = panel
         return panel
 
     def _choose_reading(self, key: str) -> None:
         self._reading = key
         self._wanted = key if key in (_UNIFORMITY, _MAP) else ""
+        self._host.refresh()
+
+    def _normalise(self, value: float | None) -> None:
+        self._normalised_to = value
         self._host.refresh()
 
     def show(self) -> None:
@@ -164,6 +170,7 @@ class ConditionsPresenter:
     def _show_map(
         self, panel: ConditionsPanel, chosen: list[tuple[Subject, RunSummary]], channel: int, condition: str
     ) -> None:
+        from epidote.core.comparison.conditions.condition_table import number_in
         from epidote.core.comparison.conditions.curve_map import beamwidth, directivity_index, make_map
         from epidote.core.errors import UnusableInputError, in_window
 
@@ -173,14 +180,18 @@ class ConditionsPresenter:
             if curve is not None:
                 curves.append((subject.conditions[condition], curve))
         try:
-            made = make_map(curves, condition)
+            values = [number_in(text) for text, _ in curves]
+            if self._normalised_to not in values:
+                self._normalised_to = None
+            plain = make_map(curves, condition)
+            made = make_map(curves, condition, self._normalised_to)
         except UnusableInputError as error:
             panel.show_words(in_window(error))
             return
         figures = []
-        width, index = beamwidth(made), directivity_index(made)
+        width, index = beamwidth(plain), directivity_index(plain)
         if width is not None and condition == _ANGLE:
             figures.append(("Beamwidth, -6 dB", f"{width.y.min():.0f}° to {width.y.max():.0f}°"))
         if index is not None and condition == _ANGLE:
             figures.append(("Directivity index", f"{index.y.min():.1f} dB to {index.y.max():.1f} dB"))
-        panel.show_map(made, figures)
+        panel.show_map(made, figures, self._normalised_to)

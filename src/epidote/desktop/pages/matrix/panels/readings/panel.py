@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from epidote.core.results.caution import Remedy, Weight
 from epidote.core.results.kinds import reading_kind
+from epidote.desktop.plotting.map_view import MapView
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.caution_list import CautionList, ListedCaution
 from epidote.desktop.widgets.channel_choice import ChannelChoice
@@ -101,6 +102,8 @@ class ReadingsPanel(QWidget):
         self.cautions = CautionList()
         self.cautions.remedy_wanted.connect(lambda key: self.remedy_wanted.emit(key.remedy))
         words.addWidget(self.cautions)
+        self.map = MapView(theme)
+        words.addWidget(self.map, 1)
         words.addStretch(1)
         words.addLayout(self._build_buttons())
 

@@ -30,7 +30,8 @@ from epidote.study.models import Column, RunSummary, Subject
 class RunPanel(QWidget):
     """The settings of a run to be made, or to be computed again."""
 
-    measure_wanted = Signal(dict, str)
+    measure_wanted = Signal(dict, str, str)  # settings, device, sound level
+    command_wanted = Signal(dict, str)  # settings, device
     recompute_wanted = Signal(dict)
     stop_wanted = Signal()
     file_wanted = Signal(dict)
@@ -110,6 +111,13 @@ class RunPanel(QWidget):
                 lambda _=False, w=enabled: w.emit(self.form.values()) if self.form is not None else None
             )
             self.elsewhere.addWidget(button)
+        self.after_command = QToolButton()
+        self.after_command.setText("Play after a command…")
+        self.after_command.setToolTip(
+            "For units that play after a spoken command: the command is played, the answer awaited and recorded"
+        )
+        self.after_command.clicked.connect(self._command)
+        self.elsewhere.addWidget(self.after_command)
         self.as_file.setToolTip(
             "For units that play files themselves. Sync markers in the file give start and sample clock."
         )
@@ -150,6 +158,7 @@ class RunPanel(QWidget):
         self.device.show()
         self.as_file.show()
         self.from_recording.show()
+        self.after_command.show()
         self._device_label.show()
         self.stop.show()
 
@@ -170,13 +179,15 @@ class RunPanel(QWidget):
         self.device.hide()
         self.as_file.hide()
         self.from_recording.hide()
+        self.after_command.hide()
         self._device_label.hide()
         self.stop.hide()
 
     def _fill(self, procedure: Any, chain: Any, settings: dict[str, Any], only: tuple[str, ...] | None = None) -> None:
         self._procedure, self._chain = procedure, chain
         expanded = self.form is not None and self.form.more.isChecked()
-        self.form = SettingsForm(procedure.Settings, settings, only, expanded=expanded)
+        hears = bool(chain.acoustic and chain.calibrated and not self._recomputing)
+        self.form = SettingsForm(procedure.Settings, settings, only, expanded=expanded, sound_levels=hears)
         self.form.changed.connect(self.refresh)
         self._area.setWidget(self.form)
         self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -198,16 +209,29 @@ class RunPanel(QWidget):
                 ):  # a sound file is read when it is played, not while it is typed
                     with labelled(self._procedure.Settings):
                         next(self._procedure.conduct(settings, self._chain))
-                self.estimate.setText(
-                    "" if self._recomputing else duration_words(self._procedure.duration(settings, self._chain))
-                )
+                self.estimate.setText(self._estimate(settings))
             except EpidoteError as error:
                 words = in_window(error)
                 self.form.show_problem(words, getattr(error, "settings", ()))
         said_below = bool(words) and not self.form.said_at_field
         self.problem.setText(words if said_below else "")
         self.problem.setVisible(said_below)
+        self.after_command.setEnabled(not words and bool(self.device.currentData()))
         self.go.setEnabled(not words and (self._recomputing or bool(self.device.currentData())))
+
+    def _estimate(self, settings: Any) -> str:
+        """Return how long a run takes, and what comes before it."""
+        if self._recomputing or self.form is None:
+            return ""
+        words = duration_words(self._procedure.duration(settings, self._chain))
+        wanted = self.form.sound_level()
+        if wanted:
+            words += f", after bursts that find {wanted}"
+        return words
+
+    def _command(self) -> None:
+        if self.form is not None:
+            self.command_wanted.emit(self.form.values(), str(self.device.currentData() or ""))
 
     def _go(self) -> None:
         if self.form is None:
@@ -215,4 +239,5 @@ class RunPanel(QWidget):
         if self._recomputing:
             self.recompute_wanted.emit(self.form.values())
         else:
-            self.measure_wanted.emit(self.form.values(), str(self.device.currentData() or ""))
+            device = str(self.device.currentData() or "")
+            self.measure_wanted.emit(self.form.values(), device, self.form.sound_level())
