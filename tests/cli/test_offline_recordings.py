@@ -223,3 +223,31 @@ def test_measured_twice_with_one_seed_is_the_same(study):
     one, two = (measured(study, 1, 0, seed=8) for _ in range(2))
     assert one.readings == two.readings
     assert open_for_chain(Chain(), "standin:wire", {}).latency() == pytest.approx(2 * 512 / 48000)
+
+
+def test_the_sound_of_a_run_is_written(tmp_path, run):
+    """What is left of a loose loudspeaker's sweep, raised to a peak of -3 dBFS."""
+    study = tmp_path / "Rattle.epidote"
+    run("study", "new", study, "--title", "Rattle")
+    unit = ("--maker", "Kelwin", "--model", "T2", "--condition", "state=loose")
+    run("study", "add", study, *unit, "--device", "standin:kelwin-t2")
+    code, out, err = run(
+        *("measure", "impulsive-distortion", "--study", study, "--subject", "2"),
+        *("--set", "duration=4", "--set", "level=-6", "--json"),
+    )
+    assert code == 0, err
+    number = json.loads(out)["run"]
+    code, out, err = run("study", "sound", study, number, "residual", "--out", tmp_path / "rattle.flac", "--json")
+    assert code == 0, err
+    samples, rate = soundfile.read(tmp_path / "rattle.flac")
+    assert rate == 48000
+    assert np.abs(samples).max() == pytest.approx(10 ** (-3 / 20), rel=0.01)
+    assert json.loads(out)["raised_db"] > 10
+    for arguments, words in (
+        (("loud", "--out", tmp_path / "x.wav"), "makes no sound “loud”"),
+        (("residual", "--channel", "7", "--out", tmp_path / "x.wav"), "no channel 7"),
+        (("residual", "--out", tmp_path / "x.mp3"), "only .wav and .flac"),
+    ):
+        code, _, err = run("study", "sound", study, number, *arguments)
+        assert code in (2, 3)
+        assert words in err

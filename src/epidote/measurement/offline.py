@@ -55,8 +55,9 @@ def marked_file(key: str, settings: Settings, chain: Chain) -> MarkedSequence:
 
 
 def between_marks(stimuli: Sequence[Stimulus]) -> MarkedSequence:
-    """Stimuli between marks, as loud as the loudest of them."""
-    return build_marked_sequence(stimuli, marker_level_dbfs(max(float(np.abs(s.samples()).max()) for s in stimuli)))
+    """Stimuli between marks, as loud as the loudest of them, after bursts that show a player's own processing."""
+    level = marker_level_dbfs(max(float(np.abs(s.samples()).max()) for s in stimuli))
+    return build_marked_sequence(stimuli, level, probed=True)
 
 
 def dithered(samples: Samples, bits: str) -> Samples:

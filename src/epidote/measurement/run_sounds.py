@@ -47,8 +47,8 @@ def make_run_sound(study: Study, run_id: int, key: str, channel: int) -> MadeSou
     proc = procedure(run.procedure)
     offered = [sound.key for sound in proc.sounds]
     if key not in offered:
-        words = f"Available: {', '.join(offered)}." if offered else "Select a run of another procedure."
-        raise SettingError(f"“{proc.title}” makes no sound “{key}”. {words}")
+        names = ", ".join(offered) or "none"
+        raise SettingError(f"“{proc.title}” makes no sound “{key}”. Available: {names}. Select another run or sound.")
     recordings = study.acquired(run.id).recordings
     channels = recordings[0].signal.channels if recordings else 0
     if not 1 <= channel <= channels:

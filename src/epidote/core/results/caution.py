@@ -83,6 +83,9 @@ class Caution(StrEnum):
     LOW_IMPEDANCE = "low_impedance"
     NO_SHIFT = "no_shift"
     DISTURBED = "disturbed"
+    LEVEL_PROCESSED = "level_processed"
+    NOISE_SUPPRESSED = "noise_suppressed"
+    BAND_LIMITED = "band_limited"
     ROOM_NOISE = "room_noise"
     SOURCE_DISTORTS = "source_distorts"
     SOURCE_MOVED = "source_moved"
@@ -228,6 +231,18 @@ _WORDS = {
     Caution.DISTURBED: (
         "Something else sounded during the run, such as speech or a door. That part of a noise, or that sweep of"
         " several, is left out where enough remains. Measure again when it is quiet."
+    ),
+    Caution.LEVEL_PROCESSED: (
+        "The output does not follow the level of the input: the player or the recorder has a limiter, a compressor or"
+        " an automatic gain. Levels and distortion of this run hold for its own level only; switch that processing off."
+    ),
+    Caution.NOISE_SUPPRESSED: (
+        "Quiet noise is lowered more than loud noise: a noise suppression or a gate is at work. Noise and decay of this"
+        " run say nothing about the unit; switch that processing off."
+    ),
+    Caution.BAND_LIMITED: (
+        "A coder or a filter ends the band sharply. What lies above is not the unit's; use a higher bit rate, or an"
+        " uncompressed file."
     ),
     Caution.ROOM_NOISE: (
         "The reference microphone hears the same noise: most of it is the room's. The self-noise is at most this; put"

@@ -24,6 +24,9 @@ from epidote.core.stimuli.tone import fade_ends
 
 SILENCE, MARK, GAP = 0.5, 0.6, 0.6  # seconds: at both ends; one mark; between a mark and what it marks
 _LOW, _HIGH, _RAMP = 300.0, 9000.0, 0.01
+PROBE_LEVELS_DB = (0.0, -20.0, -40.0)  # of its bursts of noise re the first
+PROBE_BURST, PROBE_PAUSE = 0.5, 0.3  # s
+_PROBE_SEED, _PROBE_CREST = 1701, 4.0
 
 
 def marker_chirp(rate: float, level: float) -> Samples:
@@ -37,9 +40,24 @@ def marker_chirp(rate: float, level: float) -> Samples:
     return np.asarray(wave)
 
 
+def processing_probe(rate: float, level: float) -> Samples:
+    """Return bursts of white noise (frames,), each 20 dB lower than the one before, the first with its peak at
+    ``level`` dBFS: they show what a player does to levels and bands.
+    """
+    frames, pause = round(PROBE_BURST * rate), round(PROBE_PAUSE * rate)
+    noise = np.clip(np.random.default_rng(_PROBE_SEED).standard_normal(frames), -_PROBE_CREST, _PROBE_CREST)
+    noise *= from_db(level) / _PROBE_CREST
+    fade_ends(noise, round(_RAMP * rate))
+    parts = [np.concatenate([noise * from_db(step), np.zeros(pause)]) for step in PROBE_LEVELS_DB]
+    return np.concatenate(parts)
+
+
 @dataclass(frozen=True)
 class MarkedSequence:
-    """What a marked file holds: the stimuli in order, and in which frame each, and each mark, begins."""
+    """What a marked file holds: the stimuli in order, and in which frame each, and each mark, begins.
+
+    probe: the frame at which the bursts begin that show a player's own processing; None for a file without them.
+    """
 
     stimuli: tuple[Stimulus, ...]
     level: float
@@ -47,6 +65,7 @@ class MarkedSequence:
     starts: tuple[int, ...]
     last_mark: int
     frames: int
+    probe: int | None = None
 
     @property
     def rate(self) -> float:
@@ -66,6 +85,9 @@ class MarkedSequence:
         sound = marker_chirp(self.rate, self.level)
         for place in (self.first_mark, self.last_mark):
             out[place : place + sound.size] = sound[:, None]
+        if self.probe is not None:
+            bursts = processing_probe(self.rate, self.level)
+            out[self.probe : self.probe + bursts.size] = bursts[:, None]
         for stimulus, place in zip(self.stimuli, self.starts, strict=True):
             if self.channels > 1:
                 where = [c - 1 for c in stimulus.channels]
@@ -80,6 +102,7 @@ class MarkedSequence:
             "first_mark": self.first_mark,
             "last_mark": self.last_mark,
             "frames": self.frames,
+            **({"probe": self.probe} if self.probe is not None else {}),
             "stimuli": [{"at": at, **s.to_json()} for s, at in zip(self.stimuli, self.starts, strict=True)],
         }
 
@@ -96,6 +119,7 @@ class MarkedSequence:
                 starts,
                 int(data["last_mark"]),
                 int(data["frames"]),
+                int(data["probe"]) if data.get("probe") is not None else None,
             )
         except (KeyError, TypeError, ValueError, OverflowError) as error:
             raise UnusableInputError(
@@ -105,6 +129,7 @@ class MarkedSequence:
             bool(sequence.stimuli)
             and 0 <= sequence.first_mark < min(sequence.starts)
             and max(sequence.starts) < sequence.last_mark < sequence.frames
+            and sequence.first_mark < (sequence.probe or min(sequence.starts)) <= min(sequence.starts)
         )
         if (
             not inside
@@ -118,14 +143,22 @@ class MarkedSequence:
         return sequence
 
 
-def build_marked_sequence(stimuli: Sequence[Stimulus], level: float) -> MarkedSequence:
-    """Return the stimuli, one after the other, between marks at ``level`` dBFS, with silence at both ends."""
+def build_marked_sequence(stimuli: Sequence[Stimulus], level: float, *, probed: bool = False) -> MarkedSequence:
+    """Return the stimuli, one after the other, between marks at ``level`` dBFS, with silence at both ends; probed:
+    after the bursts that show a player's own processing.
+    """
     rate = stimuli[0].rate
     first = round(SILENCE * rate)
     place = first + round((MARK + GAP) * rate)
+    probe = None
+    if probed:
+        probe = place
+        place += processing_probe(rate, level).size
     starts = []
     for stimulus in stimuli:
         starts.append(place)
         place += stimulus.frames
     last = place + round(GAP * rate)
-    return MarkedSequence(tuple(stimuli), level, first, tuple(starts), last, last + round((MARK + SILENCE) * rate))
+    return MarkedSequence(
+        tuple(stimuli), level, first, tuple(starts), last, last + round((MARK + SILENCE) * rate), probe
+    )

@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from epidote.core.analysis.cross_correlation import correlation, refined_lag
+from epidote.core.analysis.delay.player_processing import PlayerProcessing, find_processing
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.statistics import NORMAL_MEDIAN
 from epidote.core.quantities.units import to_db
@@ -26,7 +27,7 @@ from epidote.core.signals.recording import Recording
 from epidote.core.signals.resampling import resample
 from epidote.core.signals.signal import Samples, Signal
 from epidote.core.signals.slicing import zero_padded_slice
-from epidote.core.stimuli.marked_sequence import GAP, MarkedSequence, marker_chirp
+from epidote.core.stimuli.marked_sequence import GAP, MarkedSequence, marker_chirp, processing_probe
 
 MOST_PPM = 2000.0
 _AROUND = 0.15  # seconds taken along after a mark for what rings
@@ -43,13 +44,15 @@ class ClockOffset:
     start: the file's first frame in the recording, in its frames.
 
         spread_ppm: one standard deviation from the noise of the recording. level_change_db: of the second mark re the
-    first, which are alike: what a gain that moves did meanwhile.
+    first, which are alike: what a gain that moves did meanwhile. processing: of the player or the recorder; None where
+    the file does not look for it.
     """
 
     ppm: float
     start: float
     spread_ppm: float
     level_change_db: float = 0.0
+    processing: PlayerProcessing | None = None
 
     @property
     def differs(self) -> bool:
@@ -79,6 +82,10 @@ def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Re
     cautions = result.cautions
     if any(abs(clock.level_change_db) > _GAIN_MOVED_DB for clock in clocks):
         cautions = unique((*cautions, Caution.GAIN_MOVED))
+    for clock in clocks:
+        if clock.processing is not None:
+            more += clock.processing.readings
+            cautions = unique((*cautions, *clock.processing.cautions))
     return replace(result, readings=(*result.readings, *more), cautions=cautions)
 
 
@@ -194,15 +201,14 @@ def to_player_clock(recording: Signal, file: MarkedSequence) -> tuple[list[Recor
     loudest = 1 + int(np.argmax(np.square(recording.samples).sum(axis=0)))
     clock = estimate_clock_offset(recording.channel(loudest), recording.rate, file)
     step = recording.rate / file.rate * (1 + clock.ppm * 1e-6)
+    if file.probe is not None:
+        bursts = processing_probe(file.rate, file.level).size
+        heard = _cut(recording.channel(loudest), clock.start + step * file.probe, step, bursts)
+        clock = replace(clock, processing=find_processing(heard, file.rate, file.level, recording.rate))
     parts = []
     for stimulus, at in zip(file.stimuli, file.starts, strict=True):
         first = clock.start + step * at
-        low = max(0, math.floor(first) - 4096)
-        high = min(recording.frames, math.ceil(first + step * stimulus.frames) + 4096)
-        channels = [
-            resample(recording.channel(c)[low:high], step, first - low, stimulus.frames)
-            for c in range(1, recording.channels + 1)
-        ]
+        channels = [_cut(recording.channel(c), first, step, stimulus.frames) for c in range(1, recording.channels + 1)]
         if not clock.differs:
             words = ""
         else:
@@ -213,6 +219,13 @@ def to_player_clock(recording: Signal, file: MarkedSequence) -> tuple[list[Recor
         part = Recording(Signal(np.column_stack(channels), file.rate), stimulus)
         parts.append(replace(part, clock=words, band_limit=_band_limit(recording.rate, file.rate)))
     return parts, clock
+
+
+def _cut(x: Samples, first: float, step: float, frames: int) -> Samples:
+    """Return so many frames of x (frames,) from ``first`` on, read at every ``step`` frames."""
+    low = max(0, math.floor(first) - 4096)
+    high = min(x.size, math.ceil(first + step * frames) + 4096)
+    return resample(x[low:high], step, first - low, frames)
 
 
 def _band_limit(recorded: float, played: float) -> float | None:
