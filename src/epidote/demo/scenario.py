@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -16,14 +16,16 @@ from epidote.core.chain.chain_toml import chain_to_toml
 from epidote.core.comparison.claims.parser import parse_claim
 from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
-from epidote.measurement.chain_for_row import chain_for_subject
+from epidote.demo.rows import Row
+from epidote.demo.through_air import AIR_COLUMNS, AIR_ROWS, await_player
+from epidote.measurement.chain_for_row import chain_for_subject, set_chain_of_subject
 from epidote.measurement.request import RunPlan, add_column
 from epidote.measurement.service import carry_out
 from epidote.study.models import Owner
 from epidote.study.store import SUFFIX, Study, create_study
 
 # raised whenever what is measured changes, so that an older demo on disk is left as it is and a new one made
-EDITION = 9
+EDITION = 10
 TITLE = "Dome refit"
 
 CHAIN = Chain(
@@ -55,19 +57,8 @@ COLUMNS: Mapping[str, tuple[str, Mapping[str, Any]]] = {
     "paths": ("paths", {"duration": 5, "level": -26}),
     "crosstalk": ("crosstalk", {"level": -20}),
     "gain": ("gain", {"level": -26, "output_level": "1 V"}),
+    **AIR_COLUMNS,
 }
-
-
-@dataclass(frozen=True)
-class Row:
-    """measured: the columns that are measured of it."""
-
-    maker: str
-    model: str
-    conditions: Mapping[str, str]
-    device: str
-    measured: tuple[str, ...]
-    notes: str = ""
 
 
 # as the (invented) makers' leaflets have it
@@ -100,7 +91,7 @@ REPEATED = {
     ("A25", "tone"): 4,
 }  # measured so often more, the first row of the unit: what is real needs repeats
 
-_WHOLE = tuple(c for c in COLUMNS if c not in ("latency", "paths"))
+_WHOLE = tuple(c for c in COLUMNS if c not in ("latency", "paths", *AIR_COLUMNS))
 ROWS = (
     Row(
         "Ostrel",
@@ -255,6 +246,7 @@ ROWS = (
         "standin:velmora-t2",
         ("response", "by noise", "noise"),
     ),
+    *AIR_ROWS,
 )
 
 
@@ -277,22 +269,26 @@ def open_demo(path: Path | None = None) -> Study:
     study.set_setting("person", "dome workshop")
     units = {}
     for row in ROWS:
-        if row.model not in units:
-            units[row.model] = study.add_unit(row.maker, row.model, notes=row.notes)
-        subject = study.add_subject(units[row.model], row.conditions, row.device)
+        if (row.maker, row.model) not in units:
+            units[row.maker, row.model] = study.add_unit(row.maker, row.model, notes=row.notes)
+        subject = study.add_subject(units[row.maker, row.model], row.conditions, row.device)
+        if row.chain is not None:
+            set_chain_of_subject(study, subject, row.chain)
         if row is ROWS[0]:
             study.set_setting("reference", str(subject.id))
+    models = {unit.model: unit for unit in units.values()}  # no leaflet and no note is of a model that two makers have
     for model, texts in CLAIMS.items():
         for text in texts:
             claim = parse_claim(text, LEAFLET).claim
             assert claim is not None, text
-            study.entries.add("claim", claim.model_dump(mode="json", exclude_none=True), Owner(unit=units[model].id))
+            study.entries.add("claim", claim.model_dump(mode="json", exclude_none=True), Owner(unit=models[model].id))
     for model, note in NOTES.items():
-        study.entries.add("note", {"text": note}, Owner(unit=units[model].id))
+        study.entries.add("note", {"text": note}, Owner(unit=models[model].id))
     baseline = next(s for s in study.overview().subjects if s.is_baseline)
     study.update_subject(type(baseline)(baseline.id, None, {}, "standin:wire", 0, baseline.position))
     for key, settings in COLUMNS.values():
         add_column(study, key, make_settings(procedure(key).Settings, settings))
+    await_player(study)
     return study
 
 
@@ -304,14 +300,14 @@ def missing_orders(study: Study) -> list[RunPlan]:
     names = {}
     for name, (key, values) in COLUMNS.items():
         names[key, str(make_settings(procedure(key).Settings, values).model_dump(mode="json"))] = name
-    rows = {(row.model, tuple(row.conditions.items())): row for row in ROWS}
+    rows = {(row.maker, row.model, tuple(row.conditions.items())): row for row in ROWS}
     often = {
         (m, tuple(next(r for r in ROWS if r.model == m).conditions.items()), c): n for (m, c), n in REPEATED.items()
     }
     orders = []
     for subject in sorted(overview.subjects, key=lambda s: not s.is_baseline):
         if subject.unit is not None:
-            row = rows.get((subject.unit.model, tuple(subject.conditions.items())))
+            row = rows.get((subject.unit.maker, subject.unit.model, tuple(subject.conditions.items())))
         else:
             row = None
         if subject.is_baseline:

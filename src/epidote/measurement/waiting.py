@@ -54,11 +54,18 @@ def await_recording(study: Study, order: RunPlan, path: Path, how: str = "") -> 
     """
     file = marked_file(order.procedure, order.settings, order.chain)
     write_with_description(path, file.samples(), file.rate, "24", describe(order.procedure, order.settings, file))
-    awaited = Awaited(
-        file=path.name, marked=file.to_json(), since=datetime.now(UTC).isoformat(timespec="seconds"), how=how
-    )
+    return await_stimulus(study, order, path.name, how, file)
+
+
+def await_stimulus(
+    study: Study, order: RunPlan, name: str, how: str = "", file: MarkedSequence | None = None
+) -> RunSummary:
+    """Make the order's cell wait for the recording of its stimulus file, which was written before under a name."""
+    if file is None:
+        file = marked_file(order.procedure, order.settings, order.chain)
+    awaited = Awaited(file=name, marked=file.to_json(), since=datetime.now(UTC).isoformat(timespec="seconds"), how=how)
     empty = Result((), (), (Caution.WAITING,))
-    run = store_run(study, order, f"played elsewhere: {path.name}", empty, (), source=None)
+    run = store_run(study, order, f"played elsewhere: {name}", empty, (), source=None)
     study.entries.add(KIND, awaited.model_dump(mode="json"), Owner(run=run.id), study.person)
     return run
 

@@ -101,12 +101,29 @@ class TalkingPlayer:
 class FieldRecorder:
     """A recorder at 16 kHz whose gain follows the level."""
 
+    maker: str
+    model: str
+    full_scale: float = 4.0
     rate: float = 16000.0
     ppm: float = -45.0
     target_db: float = -12.0
     attack: float = 0.02
     release: float = 0.8
     most_gain_db: float = 24.0
+
+    def set_to(self, conditions: Mapping[str, str]) -> FieldRecorder:
+        """Return the recorder itself, which has no knobs."""
+        return self
+
+    def process(
+        self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
+    ) -> Samples:
+        """Output (frames, channels) in V: what its file holds, brought back to the rate."""
+        columns = []
+        for channel in range(volts.shape[1]):
+            file = self.recorded(volts[:, channel] / self.full_scale, rate, rng)
+            columns.append(resample(file, self.rate / rate, 0.0, volts.shape[0]))
+        return self.full_scale * np.column_stack(columns)
 
     def recorded(self, x: Samples, rate: float, rng: np.random.Generator) -> Samples:
         """Return sound (frames,) in FS as the recorder's file holds it, at its own rate."""
@@ -135,4 +152,4 @@ class FieldRecorder:
 
 LANDOR_W2 = WirelessReceiver("Landor", "W2")
 MERRICK_T1 = TalkingPlayer("Merrick", "T1")
-EBBLE_R1 = FieldRecorder()
+EBBLE_R1 = FieldRecorder("Ebble", "R1")

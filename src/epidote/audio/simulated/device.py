@@ -26,7 +26,7 @@ from epidote.standins.delay_units import FERRIN_V9, OSKELL_N3, SORVANE_L8, TOLMA
 from epidote.standins.line_inserts import VELMORA_T2
 from epidote.standins.line_units import BRESKAN_R7, LUNVIK_D2, PELLWORTH_I4
 from epidote.standins.loudspeaker import DOME_SPEAKER
-from epidote.standins.players import LANDOR_W2, MERRICK_T1
+from epidote.standins.players import EBBLE_R1, LANDOR_W2, MERRICK_T1
 from epidote.standins.room import HAVELMAR_DOME
 from epidote.standins.two_way import KELWIN_T2
 
@@ -82,6 +82,7 @@ BENCHES = {
         "Stand-in interface: left direct, right through an Oskell N3 network path", OSKELL_N3, divider=1.0
     ),
     "landor-w2": Bench("Stand-in interface with a Landor W2 wireless receiver", LANDOR_W2, divider=1.0),
+    "ebble-r1": Bench("Stand-in interface with an Ebble R1 field recorder", EBBLE_R1, divider=1.0),
     "merrick-t1": Bench("Stand-in interface with a Merrick T1 talking player", MERRICK_T1, divider=1.0),
     "havelmar-dome": Bench(
         "Stand-in dome with eight seats, six microphones at one of them",
