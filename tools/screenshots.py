@@ -149,14 +149,13 @@ def graphs(
     shoot(window, "matrix-tone-light", wanted)
     page.selection.select([p40_high, c12, k3_cold, k3_warm], found["distortion-level"])
     shoot(window, "matrix-level-light", wanted)
-    page.selection.select([a25, p40_high], response)
-    settle(window)
-    page.look.show_view("thd")
-    page.look.toggle_percent()
-    page.look.toggle_channel(2)
     dressed("dark", 1024, 700)
-    shoot(window, "matrix-thd-narrow", wanted)
-    page.look.toggle_percent()
+    overview = window.session.overview
+    assert overview is not None
+    kelwin = [s.id for s in overview.subjects if s.name == "Kelwin T2"]
+    page.selection.select(kelwin, found["impulsive-distortion"])
+    settle(window, 2)
+    shoot(window, "air-rattle-narrow", wanted)
     dressed("light", 1280, 800)
     page.selection.select([c12], tone)
     shoot(window, "matrix-measure-light", wanted)

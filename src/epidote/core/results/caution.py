@@ -83,6 +83,7 @@ class Caution(StrEnum):
     LOW_IMPEDANCE = "low_impedance"
     NO_SHIFT = "no_shift"
     DISTURBED = "disturbed"
+    SEVERAL_TAKES = "several_takes"
     LEVEL_PROCESSED = "level_processed"
     NOISE_SUPPRESSED = "noise_suppressed"
     BAND_LIMITED = "band_limited"
@@ -232,6 +233,10 @@ _WORDS = {
         "Something else sounded during the run, such as speech or a door. That part of a noise, or that sweep of"
         " several, is left out where enough remains. Measure again when it is quiet."
     ),
+    Caution.SEVERAL_TAKES: (
+        "The recording holds the stimulus file more than once; the last take was used. To use another one, cut it out"
+        " of the recording and import that."
+    ),
     Caution.LEVEL_PROCESSED: (
         "The output does not follow the level of the input: the player or the recorder has a limiter, a compressor or"
         " an automatic gain. Levels and distortion of this run hold for its own level only; switch that processing off."
@@ -290,6 +295,7 @@ _INVALID = {
 }
 _NOTES = {
     Caution.NOTHING_FOUND,
+    Caution.SEVERAL_TAKES,
     Caution.RECORDER_RATE,
     Caution.WAITING,
     Caution.DC,

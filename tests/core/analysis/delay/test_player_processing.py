@@ -107,3 +107,24 @@ def test_files_of_earlier_versions_have_no_bursts():
     assert MarkedSequence.from_json(data) == FILE
     del data["probe"]
     assert MarkedSequence.from_json(data).probe is None
+
+
+def test_several_takes_in_one_recording():
+    """The last one counts, and it is said; a single take is none of several, even with an echo of 0.3 s."""
+    one = FILE.samples()[:, 0]
+    rng = np.random.default_rng(2)
+    spoiled = one.copy()
+    spoiled[one.size // 3 : one.size // 2] += 0.3 * rng.standard_normal(one.size // 2 - one.size // 3)
+    pauses = [np.zeros(round(s * RATE)) for s in (0.7, 1.9, 0.4)]
+    x = np.concatenate([pauses[0], spoiled, pauses[1], 0.8 * one, pauses[2]])
+    x = x + 1e-5 * rng.standard_normal(x.size)
+    parts, clock = to_player_clock(Signal(x[:, None], RATE), FILE)
+    assert clock.takes == 2
+    assert clock.start == pytest.approx(pauses[0].size + one.size + pauses[1].size, abs=0.01)
+    np.testing.assert_allclose(parts[0].signal.samples[:, 0], 0.8 * FILE.stimuli[0].samples(), atol=1e-4)
+    result = with_clock(Result((), (), ()), [clock], RATE)
+    assert Caution.SEVERAL_TAKES in result.cautions
+    assert "2 takes; the last one" in result.reading("takes").at["finding"]
+    echo = np.concatenate([np.zeros(RATE), one, np.zeros(RATE)])
+    echo[round(0.3 * RATE) :] += 0.6 * echo[: -round(0.3 * RATE)]
+    assert to_player_clock(Signal(echo[:, None], RATE), FILE)[1].takes == 1

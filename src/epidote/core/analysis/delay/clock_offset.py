@@ -33,6 +33,7 @@ MOST_PPM = 2000.0
 _AROUND = 0.15  # seconds taken along after a mark for what rings
 OWN_CLOCK_PPM = 0.05  # less is what two readings of one clock differ by
 _CLOCK_SURE = 3.0  # times the spread
+_TAKE_HEIGHT = 0.3  # of the marks of the clearest take: lower ones are no take
 _GAIN_MOVED_DB = 0.5  # by which one mark is louder than the other
 _BAND_SHARE = 0.45  # of its rate, below which a recorder's anti-alias filter leaves the sound as it is
 
@@ -45,7 +46,7 @@ class ClockOffset:
 
         spread_ppm: one standard deviation from the noise of the recording. level_change_db: of the second mark re the
     first, which are alike: what a gain that moves did meanwhile. processing: of the player or the recorder; None where
-    the file does not look for it.
+    the file does not look for it. takes: of the file in the recording, of which the last one counts.
     """
 
     ppm: float
@@ -53,6 +54,7 @@ class ClockOffset:
     spread_ppm: float
     level_change_db: float = 0.0
     processing: PlayerProcessing | None = None
+    takes: int = 1
 
     @property
     def differs(self) -> bool:
@@ -83,6 +85,11 @@ def with_clock(result: Result, clocks: Sequence[ClockOffset], rate: float) -> Re
     if any(abs(clock.level_change_db) > _GAIN_MOVED_DB for clock in clocks):
         cautions = unique((*cautions, Caution.GAIN_MOVED))
     for clock in clocks:
+        if clock.takes > 1:
+            finding = f"{clock.takes} takes; the last one, from {clock.start / rate:.1f} s on, was used"
+            own = (Caution.SEVERAL_TAKES,)
+            more.append(Reading("takes", 1, float(clock.takes), "", {"finding": finding}, cautions=own))
+            cautions = unique((*cautions, *own))
         if clock.processing is not None:
             more += clock.processing.readings
             cautions = unique((*cautions, *clock.processing.cautions))
@@ -104,7 +111,7 @@ def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> Cloc
             " after."
         )
     # Step 1: both marks, to a few frames
-    first, last = _found(x, sound, distance)
+    first, last, takes = _found(x, sound, distance)
     span = sound.size + round(min(_AROUND, GAP / 2) * rate)
     lead = round(0.02 * rate)
     a, b = (zero_padded_slice(x, place - lead, span + 2 * lead) for place in (first, last))
@@ -116,7 +123,9 @@ def estimate_clock_offset(x: Samples, rate: float, file: MarkedSequence) -> Cloc
     start_mark = first + _shift(zero_padded_slice(_at_ratio(sound, ratio), -lead, span + 2 * lead), a, rate)[0]
     ppm = (ratio - 1) * 1e6
     change = to_db(_strength(x, last, sound) / max(_strength(x, first, sound), 1e-30))
-    return ClockOffset(ppm, start_mark - file.first_mark * nominal * ratio, spread / distance * 1e6, change)
+    return ClockOffset(
+        ppm, start_mark - file.first_mark * nominal * ratio, spread / distance * 1e6, change, None, takes
+    )
 
 
 def _strength(x: Samples, place: int, sound: Samples) -> float:
@@ -138,8 +147,10 @@ def _at_ratio(sound: Samples, ratio: float) -> Samples:
     return resample(sound, 1 / ratio, 0.0, sound.size)
 
 
-def _found(x: Samples, sound: Samples, distance: float) -> tuple[int, int]:
-    """Rough frames of both marks: the pair, about as far apart as it must be, in which both stand out."""
+def _found(x: Samples, sound: Samples, distance: float) -> tuple[int, int, int]:
+    """Rough frames of both marks: the last pair, about as far apart as it must be, in which both stand out; and how
+    many such pairs there are.
+    """
     # correlation with the mark at every place
     height = np.abs(correlation(x, sound)[: x.size])
     slack = max(8, math.ceil(distance * MOST_PPM * 1e-6))
@@ -156,16 +167,31 @@ def _found(x: Samples, sound: Samples, distance: float) -> tuple[int, int]:
     begin = round(distance)
     # both marks must stand out, so the lesser of the two counts
     both = np.minimum(height[: x.size - begin], later[begin:])
-    first = int(np.argmax(both))
-    low = max(0, first + begin - slack)
-    last = low + int(np.argmax(height[low : first + begin + slack + 1]))
+    best = int(np.argmax(both))
     noise = float(np.median(height)) / NORMAL_MEDIAN
-    if both[first] <= 12 * noise:
+    if both[best] <= 12 * noise:
         raise UnusableInputError(
             "The sync markers of the stimulus file were not found in the recording. Nothing was computed; check that it"
             " is the right file, that it is complete, and that the player does not change its speed."
         )
-    return first, last
+    places = _takes(both, begin, max(_TAKE_HEIGHT * float(both[best]), 12 * noise))
+    first = places[-1]
+    low = max(0, first + begin - slack)
+    last = low + int(np.argmax(height[low : first + begin + slack + 1]))
+    return first, last, len(places)
+
+
+def _takes(both: Samples, apart: int, least: float) -> list[int]:
+    """Return the places of pairs that stand out by at least so much, rising, each further from the others than marks
+    of one take are apart.
+    """
+    left = both.copy()
+    places = []
+    while left.size and float(left.max()) >= least:
+        place = int(np.argmax(left))
+        places.append(place)
+        left[max(0, place - apart) : place + apart] = 0.0
+    return sorted(places)
 
 
 def _shift(a: Samples, b: Samples, rate: float) -> tuple[float, float]:

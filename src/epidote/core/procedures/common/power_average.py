@@ -88,7 +88,12 @@ def average_reading(readings: Sequence[Reading], names: str, *, as_power: bool =
 
 
 def is_averaged(channels: int, chain: Chain) -> bool:
-    """Whether the channels of a run are averaged: of more than two, or of several microphones."""
+    """Whether the channels of a run are averaged: of more than two, or of several microphones; not of microphones of
+    which some are calibrated and others are not.
+    """
+    calibrated = {chain.scale(number)[0] is not None for number in range(1, channels + 1)}
+    if len(calibrated) > 1:
+        return False
     return channels > 2 or (channels > 1 and chain.acoustic)
 
 

@@ -119,6 +119,9 @@ class ConditionsPanel(QWidget):
         top.addWidget(self.over, 1)
         self.normalised = QComboBox()
         self.normalised.setAccessibleName("Normalise map to")
+        self.normalised.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.normalised.setMinimumContentsLength(10)
+        self.normalised.setProperty("elides", True)
         self.normalised.setToolTip("Show levels as they are, or relative to one of the rows")
         self.normalised.activated.connect(lambda _: self.normalised_chosen.emit(self.normalised.currentData()))
         top.addWidget(self.normalised)
@@ -196,12 +199,12 @@ class ConditionsPanel(QWidget):
         whose row is 0 dB.
         """
         self.normalised.clear()
-        self.normalised.addItem("Levels as measured", None)
+        self.normalised.addItem("As measured", None)
         for value in made.values.tolist():
             self.normalised.addItem(f"Re {made.condition} {value:g}", value)
         self.normalised.setCurrentIndex(max(0, self.normalised.findData(normalised_to)))
         self.normalised.show()
-        self.over.setText(f"frequency over {made.condition}, {made.unit}")
+        self.over.setText(made.unit)
         heads = [TableCell("", font(0.9), right=False), TableCell("", font(0.9))]
         rows = [[TableCell(what, font(0.9), right=False), TableCell(value, font(0.9))] for what, value in figures]
         self.table.show_cells(heads, rows)

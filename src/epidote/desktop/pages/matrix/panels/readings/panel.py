@@ -94,6 +94,8 @@ class ReadingsPanel(QWidget):
         self.point.returnPressed.connect(self._point_typed)
         self._entries: dict[int, int] = {}
         self._keys: list[tuple[str, str]] = []
+        self.map = MapView(theme)
+        words.addWidget(self.map)
         words.addWidget(self.point)
         self.likeness = Label()
         self.likeness.setWordWrap(True)
@@ -102,8 +104,6 @@ class ReadingsPanel(QWidget):
         self.cautions = CautionList()
         self.cautions.remedy_wanted.connect(lambda key: self.remedy_wanted.emit(key.remedy))
         words.addWidget(self.cautions)
-        self.map = MapView(theme)
-        words.addWidget(self.map, 1)
         words.addStretch(1)
         words.addLayout(self._build_buttons())
 

@@ -47,11 +47,13 @@ class ReadingsPresenter:
         panel.show_table(table, figure.held if figure is not None else (), writable=self._selection.session.writable)
 
     def _show_map(self, drawn: DrawnRuns, channel: int) -> None:
-        """Draw the map of the first run that has one, such as of the time within the period."""
+        """Draw the map of the current run, or of the first in view that has one, such as of time within a period."""
         from epidote.core.comparison.conditions.curve_map import map_of_run
         from epidote.core.errors import UnusableInputError
 
-        every = [c for one in drawn.chosen for c in self._selection.curves_of(one.run.id)]
+        current = self._selection.current_run()
+        runs = sorted((one.run.id for one in drawn.chosen), key=lambda n: current is None or n != current.id)
+        every = [c for run in runs for c in self._selection.curves_of(run)]
         maps = [c for c in every if curve_kind(c.key).role is CurveRole.MAP and c.channel == channel]
         self.panel.map.theme = self.panel.theme
         try:
