@@ -1,7 +1,7 @@
 """A sound pressure level instead of a drive: short bursts find the generator level that gives it at the microphones.
 
-The gain of the path is measured with a burst of the run's own kind: noise for noise, else a tone of 1 kHz. What is
-played is known, so that the burst's own chance does not count. A second burst at the level found shows whether the
+The gain of the path is measured with a burst of the run's own kind: noise for noise, by third octaves, else a tone of
+1 kHz. What is played is known, so that the burst's own chance does not count. A second burst at the level found shows whether the
 source follows.
 """
 
@@ -42,6 +42,9 @@ _CLEAR_DB = 10.0  # over the background
 _BURSTS = 5
 _TONE = 1000.0  # Hz
 _HIGHEST = 140.0  # dB
+_ALL = np.array([0.0, 1e6])  # Hz
+# of noise the gain is found by band: by how much a short burst departs from the run's spectrum is chance
+_BANDS = np.concatenate([[0.0], 16.0 * 2.0 ** (np.arange(33) / 3), [1e6]])
 
 
 @dataclass(frozen=True)
@@ -119,14 +122,14 @@ def _at_level(order: RunPlan, dbfs: float) -> Settings:
 
 @dataclass(frozen=True)
 class _Search:
-    """burst (frames,): what is played, its peak 1; own: weighted level of the run itself at a generator level of
-    0 dBFS, in dB re full scale.
+    """burst (frames,): what is played, its peak 1; own: weighted mean square of the run itself at a generator level of
+    0 dBFS by band (bands,), all of it in one band for a tone.
     """
 
     wanted: SoundLevel
     chain: Chain
     burst: Samples
-    own: float
+    own: Samples
 
     @staticmethod
     def of(order: RunPlan, wanted: SoundLevel) -> _Search:
@@ -138,15 +141,22 @@ class _Search:
         if loud is None or loud.kind != NOISE:
             burst = np.sin(2 * np.pi * _TONE / rate * np.arange(frames))
             sounding, level = burst, 0.0
+            edges = _ALL
         else:
             whole, level = loud.samples(), -20.0
             begin = round(loud["lead"] + loud["sounding"] / 2)
             burst = whole[begin : begin + frames] / float(np.abs(whole[begin : begin + frames]).max())
             sounding = whole[round(loud["lead"]) : round(loud["lead"] + loud["sounding"])]
-        own = _decibels(2 * _mean_square(sounding, rate, wanted.weighting)) - level
+            edges = _BANDS
+        own = _mean_squares(sounding, rate, wanted.weighting, edges) * 10 ** (-level / 10)
         burst = burst.copy()
         fade_ends(burst, round(_FADE * rate))
         return _Search(wanted, order.chain, burst, own)
+
+    @property
+    def edges(self) -> Samples:
+        """Edges in Hz of the bands in which the path's gain is found."""
+        return _BANDS if self.own.size > 1 else _ALL
 
     def carry_out(self, device: Device, cancelled: Cancelled) -> LevelFound:
         """Play bursts until one at the level found gives what is wanted."""
@@ -200,7 +210,7 @@ class _Search:
         heard = device.exchange(
             stimulus, ceiling_dbfs=self.chain.ceiling_dbfs, progress=no_progress, cancelled=cancelled
         ).signal
-        played = _decibels(2 * _mean_square(burst[fills:], rate, self.wanted.weighting))
+        played = _mean_squares(burst[fills:], rate, self.wanted.weighting, self.edges)
         powers, quiet = [], []
         for number in range(1, heard.channels + 1):
             scale = 2 * 10 ** (ChannelScale.at(heard, self.chain, number).level_offset / 10)
@@ -208,9 +218,10 @@ class _Search:
             begin = _arrival(x, burst)
             late = x[begin + fills : begin + burst.size]
             early = x[: max(lead // 2, begin - round(0.01 * rate))]
-            powers.append(scale * _mean_square(late, rate, self.wanted.weighting))
+            gains = _mean_squares(late, rate, self.wanted.weighting, self.edges) / played
+            powers.append(scale * float(gains @ self.own))
             quiet.append(scale * _mean_square(early, rate, self.wanted.weighting))
-        return _decibels(float(np.mean(powers))) - played + self.own, _decibels(float(np.mean(quiet)))
+        return _decibels(float(np.mean(powers))), _decibels(float(np.mean(quiet)))
 
 
 def _decibels(power: float) -> float:
@@ -222,6 +233,14 @@ def _arrival(x: Samples, burst: Samples) -> int:
     size = even_fast_len(x.size + burst.size)
     cross = transforms.irfft(transforms.rfft(x, size) * np.conj(transforms.rfft(burst, size)), size)
     return int(np.argmax(np.abs(cross[: max(1, x.size - burst.size)])))
+
+
+def _mean_squares(x: Samples, rate: float, weighting: Weighting, edges: Samples) -> Samples:
+    """Return the weighted mean square of x (frames,) in each band between edges in Hz (bands + 1,)."""
+    spectrum = transforms.rfft(x - x.mean(), x.size)
+    bands = zip(edges[:-1], np.minimum(edges[1:], rate / 2), strict=True)
+    powers = [mean_square_in_band(spectrum, x.size, rate, lo, hi, weighting=weighting) for lo, hi in bands if lo < hi]
+    return np.maximum(powers, 1e-30)
 
 
 def _mean_square(x: Samples, rate: float, weighting: Weighting) -> float:
