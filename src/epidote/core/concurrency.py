@@ -6,17 +6,19 @@ import os
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from functools import lru_cache
 from typing import TypeVar
 
 T = TypeVar("T")
 THREAD_NAMES = "aside"  # how the names of the shared threads begin; they end with the process
 _MAKING = threading.Lock()
+_NICER = 10  # of 19
 
 
 @lru_cache(maxsize=1)
 def _make_pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(os.cpu_count() or 2, THREAD_NAMES)
+    return ThreadPoolExecutor(os.cpu_count() or 2, THREAD_NAMES, initializer=yield_to_others)
 
 
 def start_in_thread(work: Callable[[], T]) -> Callable[[], T]:
@@ -28,3 +30,12 @@ def start_in_thread(work: Callable[[], T]) -> Callable[[], T]:
     with _MAKING:  # the cache alone would let two threads make two pools
         pool = _make_pool()
     return pool.submit(work).result
+
+
+def yield_to_others() -> None:
+    """Lower the priority of the present thread, so that an interface is answered while it computes.
+
+    On Linux the priority is a thread's own. It cannot be raised again, so this is for threads that only compute.
+    """
+    with suppress(OSError):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _NICER)

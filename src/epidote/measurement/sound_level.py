@@ -1,8 +1,8 @@
 """A sound pressure level instead of a drive: short bursts find the generator level that gives it at the microphones.
 
 The gain of the path is measured with a burst of the run's own kind: noise for noise, by third octaves, else a tone of
-1 kHz. What is played is known, so that the burst's own chance does not count. A second burst at the level found shows whether the
-source follows.
+1 kHz. What is played is known, so that the burst's own chance does not count. A second burst at the level found shows
+whether the source follows.
 """
 
 from __future__ import annotations

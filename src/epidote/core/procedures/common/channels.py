@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from epidote.core.analysis.capture_checks import require_valid
 from epidote.core.chain.chain import Chain
+from epidote.core.concurrency import yield_to_others
 from epidote.core.errors import UnusableInputError
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.reading import Reading
@@ -88,5 +89,5 @@ def per_channel(channels: int, analyse: Callable[[int], Result]) -> list[Result]
     """``analyse(number)`` of each channel (from 1), a thread for each: the transforms let go of the interpreter."""
     if channels == 1:
         return [analyse(1)]
-    with ThreadPoolExecutor(min(channels, 8)) as pool:
+    with ThreadPoolExecutor(min(channels, 8), initializer=yield_to_others) as pool:
         return list(pool.map(analyse, range(1, channels + 1)))
