@@ -195,3 +195,20 @@ class TestDecay:
         result = procedure("response").analyse(heard(settings, [path]), settings, Chain())
         assert result.reading("t20").value is None
         assert Caution.RANGE_TOO_SMALL in result.reading("t20").cautions
+
+
+def test_a_dead_microphone_is_named_and_a_quiet_one_too():
+    """Of four microphones one hears nothing but noise, and one is 25 dB lower than the others."""
+    settings = settings_of()
+    plain = before_a_wall(60.0, 0.005, WALL, 0.3)
+    chain = CHAIN.model_copy(update={"inputs": (1, 2, 3, 4), "microphone_sensitivities": (0.05,) * 4})
+    paths = [plain, lambda f: 0 * plain(f), plain, lambda f: 0.056 * plain(f)]
+    result = procedure("response").analyse(heard(settings, paths), settings, chain)
+    found = result.reading("unlike_others", AVERAGE)
+    assert found.value == 2
+    assert "no sweep in channel 2, left out" in found.at["finding"]
+    assert "channel 4 unlike the others" in found.at["finding"]
+    assert Caution.UNLIKE_OTHERS in result.cautions
+    assert result.curve("level", AVERAGE).meta["average_of"] == "1, 3, 4"
+    good = procedure("response").analyse(heard(settings, [plain] * 4), settings, chain)
+    assert good.reading("unlike_others", AVERAGE) is None

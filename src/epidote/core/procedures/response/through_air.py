@@ -15,14 +15,14 @@ from epidote.core.analysis.acoustics.decay import OCTAVES, Decay, decay_of, in_o
 from epidote.core.analysis.acoustics.impulse_gate import energy_time
 from epidote.core.chain.chain import Chain
 from epidote.core.procedures.common.gates import Gate
-from epidote.core.procedures.common.power_average import average_reading, channel_numbers
+from epidote.core.procedures.common.power_average import average_reading, suspect_channels
 from epidote.core.procedures.protocol import CurveView
 from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.quantities.units import LEVEL_UNITS, to_db
 from epidote.core.results.average import average_curve
-from epidote.core.results.caution import Caution
+from epidote.core.results.caution import Caution, unique
 from epidote.core.results.channels import AVERAGE
-from epidote.core.results.kinds import ReadingKind
+from epidote.core.results.kinds import ReadingKind, Shown
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
@@ -70,6 +70,13 @@ READINGS = (
         "sensitivity_power",
         "Level, 1 W, 1 m",
         meaning="Mean level from 200 Hz to 4 kHz at a distance of 1 m and 1 W into the rated impedance.",
+    ),
+    ReadingKind(
+        "unlike_others",
+        "Unlike the others",
+        shown=Shown.COUNT,
+        compared=False,
+        meaning="How many microphones heard no sweep, or are more than 15 dB from the others at 1 kHz.",
     ),
 )
 
@@ -168,8 +175,9 @@ def averaged_over_microphones(results: Sequence[Result], settings: ResponseSetti
     """Return the power average of the channels' levels, with what is read off it; times are averaged as they are
     (ISO 3382-2).
     """
-    names = channel_numbers(results)
-    level = average_curve([c for r in results for c in r.curves if c.key == "level"], names)
+    levels = [c for r in results for c in r.curves if c.key == "level"]
+    names = ", ".join(str(c.channel) for c in levels)
+    level = average_curve(levels, names)
     if level is None:
         return Result((), ())
     # one standard deviation of each point is not known: microphones share the source's noise
@@ -179,4 +187,26 @@ def averaged_over_microphones(results: Sequence[Result], settings: ResponseSetti
         averaged = average_reading(own, names, as_power=False)
         if averaged is not None:
             readings.append(averaged)
-    return Result((level,), tuple(replace(r, channel=AVERAGE) for r in readings))
+    readings += _left_out(results, levels)
+    cautions = unique(c for r in readings for c in r.cautions if c is Caution.UNLIKE_OTHERS)
+    return Result((level,), tuple(replace(r, channel=AVERAGE) for r in readings), cautions)
+
+
+def _left_out(results: Sequence[Result], levels: Sequence[Curve]) -> list[Reading]:
+    """Return the microphones that are unlike the others, named: those in which the sweep was not found, which the
+    average leaves out, and those whose level at 1 kHz is far from the others', which it does not.
+    """
+    at_1k = [g for r in results for g in r.readings if g.key == "gain_1k"]
+    heard = {c.channel for c in levels}
+    dead = [g.channel for g in at_1k if g.channel not in heard]
+    odd = [n for n in suspect_channels([g for g in at_1k if g.channel in heard]) if n in heard]
+    words = []
+    if dead:
+        words.append(f"no sweep in channel {', '.join(map(str, dead))}, left out of the average")
+    if odd:
+        words.append(f"channel {', '.join(map(str, odd))} unlike the others, in the average")
+    if not words:
+        return []
+    finding = "; ".join(words)
+    own = (Caution.UNLIKE_OTHERS,)
+    return [Reading("unlike_others", AVERAGE, float(len(dead) + len(odd)), "", {"finding": finding}, cautions=own)]
