@@ -10,7 +10,18 @@ import sys
 
 import typer
 
-from epidote.cli import analyse, compare, curve_files, curve_maps, judge, measure, recordings, study, uniformity
+from epidote.cli import (
+    analyse,
+    compare,
+    curve_files,
+    curve_maps,
+    judge,
+    listen,
+    measure,
+    recordings,
+    study,
+    uniformity,
+)
 from epidote.core.errors import EpidoteError
 from epidote.core.text import visible
 
@@ -31,6 +42,7 @@ app.command("measure")(measure.measure)
 app.command("devices")(measure.devices)
 app.command("procedures")(measure.list_procedures)
 app.command("demo")(measure.demo)
+app.command("loudness")(listen.loudness)
 study.app.command("curve-in")(curve_files.curve_in)
 study.app.command("curve-out")(curve_files.curve_out)
 study.app.command("import-recording")(recordings.import_recording)
@@ -44,6 +56,7 @@ compare.app.command("uniformity")(uniformity.compare_uniformity)
 compare.app.command("limits")(judge.limits)
 app.add_typer(study.app, name="study")
 app.add_typer(compare.app, name="compare")
+app.add_typer(listen.app, name="listen")
 
 
 def run_command(arguments: list[str]) -> int:

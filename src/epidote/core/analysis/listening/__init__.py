@@ -1,0 +1,1 @@
+"""What is heard: loudness, masking, and the statistics of listening tests."""
