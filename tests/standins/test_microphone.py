@@ -90,7 +90,15 @@ def test_a_kept_source_is_made_flat(source):
 def test_substitution_gives_the_same_as_the_microphones_side_by_side(source):
     """Another sweep, at another level, with the cheap microphone alone at the first input."""
     chain = kept(source, microphone_sensitivities=(0.0, 0.0))
-    result = measured(chain, {"microphone": "cheap"}, unit_channel=1, start_frequency=200.0, point_level=80.0, seed=11)
+    result = measured(
+        chain,
+        {"microphone": "cheap"},
+        unit_channel=1,
+        reference_channel=0,
+        start_frequency=200.0,
+        point_level=80.0,
+        seed=11,
+    )
     curve = result.curve("sensitivity", 1)
     np.testing.assert_allclose(curve.y, 20 * math.log10(CHEAP.sensitivity) + truth(curve.x), atol=0.15)
     assert result.reading("sensitivity", 1).at["method"] == "substitution"
@@ -108,7 +116,7 @@ def test_level_at_one_percent(source):
     assert Caution.SOURCE_DISTORTS not in result.cautions
     curve = result.curve("thd_by_level", 2)
     assert curve.x_unit == "dB SPL" and curve.y[-1] > -40 > curve.y[-4]
-    alone = measured(chain, unit_channel=2, start_frequency=200.0, point_level=74.0, highest=96.0)
+    alone = measured(chain, unit_channel=2, reference_channel=0, start_frequency=200.0, point_level=74.0, highest=96.0)
     assert alone.reading("level_at_thd", 2).value == pytest.approx(reading.value, abs=0.15)
     quiet = measured(chain, unit_channel=2, start_frequency=200.0, point_level=74.0, highest=84.0)
     assert quiet.reading("level_at_thd", 2).value is None
@@ -181,9 +189,9 @@ def test_an_inverted_microphone_and_a_moved_source(source):
 @pytest.mark.parametrize(
     ("chain", "values", "words"),
     [
-        (REFERENCE.model_copy(update={"microphone_sensitivities": (0.0, 0.0)}), {"reference_channel": 2}, "Calibrate"),
-        (REFERENCE, {}, "no source is kept"),
-        (REFERENCE, {"reference_channel": 1}, "cannot be the same"),
+        (REFERENCE.model_copy(update={"microphone_sensitivities": (0.0, 0.0)}), {"task": "source"}, "Calibrate"),
+        (REFERENCE, {"reference_channel": 0}, "no source is kept"),
+        (REFERENCE, {"reference_channel": 2}, "cannot be the same"),
         (REFERENCE, {"reference_channel": 5}, "has 2 inputs"),
         (REFERENCE, {"reference_channel": 1, "unit_channel": 2, "highest": 110.0}, "needs a source kept"),
     ],
@@ -240,3 +248,12 @@ def test_a_source_survives_the_chain_file_and_is_kept_by_command(tmp_path, run):
         assert keep_source(study, tone.id, "").words.startswith("Source kept with the chain")
     code, out, err = run("study", "keep-source", path, 999)
     assert code != 0 and err
+
+
+def test_an_uncalibrated_reference_gives_the_shape_alone():
+    chain = REFERENCE.model_copy(update={"microphone_sensitivities": (0.0, 0.0)})
+    result = measured(chain, start_frequency=200.0, level=-30.0)
+    assert result.reading("sensitivity", 2).value is None
+    assert Caution.UNCALIBRATED in result.cautions
+    response = result.curve("response", 2)
+    np.testing.assert_allclose(response.y, truth(response.x) - truth(np.array([1000.0])), atol=0.1)

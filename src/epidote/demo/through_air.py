@@ -11,7 +11,7 @@ from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
 from epidote.demo.rows import Row
 from epidote.measurement.chain_for_row import chain_for_subject
-from epidote.measurement.request import RunPlan, add_column
+from epidote.measurement.request import RunPlan
 from epidote.measurement.waiting import await_stimulus
 from epidote.study.store import Study
 
@@ -118,6 +118,9 @@ def await_player(study: Study) -> None:
     subject = next(s for s in overview.subjects if s.unit is not None and s.unit.model == _PLAYER)
     key, values = AIR_COLUMNS["link"]
     settings = make_settings(procedure(key).Settings, values)
-    column = add_column(study, key, settings)
+    wanted = settings.model_dump(mode="json")
+    column = next((c for c in overview.columns if c.procedure == key and dict(c.settings) == wanted), None)
+    if column is None:
+        return
     order = RunPlan(subject.id, column.id, key, settings, chain_for_subject(study, subject))
     await_stimulus(study, order, "foyer sweep.wav", "played by the foyer's player after its command")

@@ -62,7 +62,7 @@ class Heard:
     deconvolved: dc.Deconvolved
 
 
-class MicrophoneUnit(ProcedureBase):
+class MicrophoneComparison(ProcedureBase):
     """Response, sensitivity, self-noise, highest level and polarity of a microphone."""
 
     key = "microphone"
@@ -195,7 +195,8 @@ def _require_channels(settings: MicrophoneSettings, available: int) -> None:
 def _require_reference(settings: MicrophoneSettings, chain: Chain) -> None:
     """Raise SettingError where no sound pressure is known to compare with."""
     if settings.reference:
-        if chain.scale(settings.reference)[0] is None or not chain.acoustic:
+        known = chain.acoustic and chain.scale(settings.reference)[0] is not None
+        if settings.task is Task.SOURCE and not known:
             raise SettingError(
                 f"Channel {settings.reference} has no calibrated microphone to compare with. Calibrate the reference"
                 " microphone on the Chain page.",
@@ -298,7 +299,10 @@ class _Analysis:
             at = math.sqrt(float(heard.x[0] * heard.x[-1]))
             middle = float(curve_at(sensitivity, at) or 0.0)
         response = replace(sensitivity, key="response", y=level - middle, y_unit="dB")
-        # Step 3: single figures
+        # Step 3: single figures; without a calibrated reference only the shape of the response is known
+        known = reference is None or (chain.acoustic and chain.scale(reference.channel)[0] is not None)
+        if not known:
+            return self._shape_alone(response, heard, reference)
         where: dict[str, float | str] = {"frequency_hz": at, "method": method}
         in_full_scale = middle - scale.level_offset
         readings = [scale.level("sensitivity", 10 ** (in_full_scale / 10) / 2, where)]
@@ -314,6 +318,18 @@ class _Analysis:
         cautions += distortion.cautions
         readings += [*distortion.readings, headroom(self.swept.signal, number)]
         return Result((response, sensitivity, *distortion.curves), tuple(readings), unique(cautions))
+
+    def _shape_alone(self, response: Curve, heard: Heard, reference: Heard | None) -> Result:
+        """Return what holds whatever the pressure was: the response re 1 kHz, and the polarity."""
+        inverted = heard.inverted != self._source_inverted(reference)
+        missing = (Caution.UNCALIBRATED,)
+        readings = (
+            Reading("sensitivity", heard.channel, None, "V", cautions=missing),
+            Reading("polarity", heard.channel, -1.0 if inverted else 1.0, "ratio"),
+            headroom(self.swept.signal, heard.channel),
+        )
+        cautions = (*capture_cautions(self.swept.signal, heard.channel), *missing)
+        return Result((response,), readings, unique(cautions))
 
     def _distortion(self, sensitivity: Curve, scale: ChannelScale, reference: Heard | None) -> Result:
         """Return what the rising tone says; nothing where none was played."""

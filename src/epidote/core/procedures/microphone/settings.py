@@ -40,10 +40,10 @@ class MicrophoneSettings(SteppedSettings):
         played=True,
     )
     unit_channel: int = setting(
-        1, "Microphone's channel", "Channel of the microphone to be measured", ge=1, le=64, only_with=_OF_MICROPHONE
+        2, "Microphone's channel", "Channel of the microphone to be measured", ge=1, le=64, only_with=_OF_MICROPHONE
     )
     reference_channel: int = setting(
-        0,
+        1,
         "Reference's channel",
         "Channel of the calibrated reference microphone beside it (simultaneous comparison); 0 where the source kept"
         " with the chain stands for it (substitution). When the source is measured, 0 means channel 1",
