@@ -79,6 +79,7 @@ QUICK = {
     "multitone": {"duration": 0.5},
     "crosstalk": {"duration": 0.2, "points_per_octave": 0},
     "gain": {"duration": 0.2},
+    "programme": {"duration": 1.5},
 }
 
 

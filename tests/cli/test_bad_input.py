@@ -62,7 +62,7 @@ CASES = [
             "Available: band-levels, crosstalk, distortion-frequency, distortion-level, gain, impedance,"
             " impulsive-distortion,"
             " intermodulation, latency, maximum-level, microphone,"
-            " multitone, noise, paths, response, spectrum, tone"
+            " multitone, noise, paths, programme, response, spectrum, tone"
         ),
     ),
     ("analyse tone tone.wav --set colour=red", 2, "Unknown setting “colour”"),

@@ -15,6 +15,7 @@ from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.quantities.outside import load_json
 
 if TYPE_CHECKING:
+    from epidote.core.results.result import Result
     from epidote.core.signals.recording import Recording
 
 _MOST_DESCRIPTION = 64_000_000  # bytes
@@ -140,6 +141,9 @@ def analyse(
         Path | None,
         typer.Option(help="recording of the background alone, for procedures that compare the level with it"),
     ] = None,
+    original: Annotated[
+        Path | None, typer.Option(help="what was played, for procedures that compare a recording with it")
+    ] = None,
     channel: Annotated[list[int], typer.Option(help="analyse only this channel (from 1); may be repeated")] = [],
     track: Annotated[int, typer.Option(help="track of a multi-track file (from 1); “paths” uses all", min=1)] = 1,
     first: Annotated[
@@ -158,7 +162,7 @@ def analyse(
     from epidote.core.results.caution import Caution
     from epidote.core.settings import make_settings
     from epidote.core.signals.recording import Recording
-    from epidote.measurement.offline import background_recording
+    from epidote.measurement.offline import background_recording, recording_of_original
     from epidote.measurement.processing import analyse
 
     proc = find(procedure)
@@ -167,13 +171,15 @@ def analyse(
 
     def read(path: Path) -> list[Recording]:
         signal = _signal_of(read_tracks(path, first, last), path.name, track, channel)
+        if original is not None:
+            return [recording_of_original(procedure, signal, original)]
         if marks is None:
             return [Recording(signal, played)]
         parts, clock = to_player_clock(signal, marks)
         clocks.append(clock)
         return parts
 
-    if marks is None and not channel and baseline is None:
+    if marks is None and not channel and baseline is None and original is None:
         streamed = _streamed(proc, recordings, settings, first, last)
         if streamed is not None:
             rate, result = streamed
@@ -192,13 +198,7 @@ def analyse(
         clocks[:] = baseline_free_clocks
     if clocks:
         result = with_clock(result, clocks, path_chain.rate)
-    if channel:
-        names = dict(enumerate(channel, start=1))
-        result = replace(
-            result,
-            curves=tuple(replace(c, channel=names[c.channel]) for c in result.curves),
-            readings=tuple(replace(r, channel=names[r.channel]) for r in result.readings),
-        )
+    result = _numbered(result, channel)
     _say_result(procedure, captured[0].signal.rate, settings, result, as_json=as_json)
     if Caution.STIMULUS_NOT_FOUND in result.cautions and not result.curves:
         warn(
@@ -207,6 +207,18 @@ def analyse(
         )
         return 3
     return 0
+
+
+def _numbered(result: Result, channels: list[int]) -> Result:
+    """Return a result of some channels of a file with their numbers in it; as it is where all were analysed."""
+    if not channels:
+        return result
+    names = dict(enumerate(channels, start=1))
+    return replace(
+        result,
+        curves=tuple(replace(c, channel=names[c.channel]) for c in result.curves),
+        readings=tuple(replace(r, channel=names[r.channel]) for r in result.readings),
+    )
 
 
 def _signal_of(tracks: Sequence[Any], name: str, number: int, channels: list[int]) -> Any:

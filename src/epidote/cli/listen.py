@@ -9,8 +9,9 @@ import typer
 
 from epidote.cli.analyse import Json
 from epidote.cli.common import print_json, say
+from epidote.cli.study import PathArgument, find_subject
 
-app = typer.Typer(help="Listening tests: what their answers say.", no_args_is_help=True)
+app = typer.Typer(help="Listening tests: sealed, answered, revealed.", no_args_is_help=True)
 
 
 def loudness(
@@ -97,4 +98,134 @@ def plan(
         print_json({"trials": trials, "criterion": criterion, "skill": skill, "certainty": certainty})
         return 0
     say(f"{trials} trials; {criterion} right answers or more are needed for p < 0.05")
+    return 0
+
+
+@app.command("new")
+def new(
+    path: PathArgument,
+    rows: Annotated[
+        list[str], typer.Option(help="row, as printed by “epidote study show”; “original” for the original")
+    ],
+    seal: Annotated[
+        Path, typer.Option(help="folder for the anonymous clips and the answer sheet; made if it is not there")
+    ],
+    trials: Annotated[int, typer.Option(help="number of trials, set before the test")] = 16,
+    kind: Annotated[str, typer.Option(help="kind of test: forced-choice")] = "forced-choice",
+    *,
+    strict: Annotated[
+        bool, typer.Option("--strict", help="demand 0.1 dB of the level match instead of 0.5 dB")
+    ] = False,
+    overrule: Annotated[str, typer.Option(help="why unequal levels are fair all the same; stays with the result")] = "",
+    as_json: Json = False,
+) -> int:
+    """Make a sealed listening test of two measured rows, or of one and the original."""
+    from epidote.core.errors import SettingError
+    from epidote.measurement.listening.sealed import FORCED_CHOICE, ORIGINAL, clips_of_rows, seal_test
+    from epidote.study.store import Study
+
+    if kind != FORCED_CHOICE:
+        raise SettingError(f"“{kind}” is not a kind of sealed test. Available: {FORCED_CHOICE}.")
+    with Study(path) as study:
+        named = [name for name in rows if name.casefold() != ORIGINAL]
+        subjects = [find_subject(study, name) for name in named]
+        runs = [_programme_run(study, subject) for subject in subjects]
+        matched = clips_of_rows(study, runs, [s.full_name for s in subjects], with_original=len(named) < len(rows))
+        test = seal_test(study, matched, seal, trials, strict=strict, overruled=overrule)
+    if as_json:
+        print_json(
+            {
+                "test": test.number,
+                "kind": test.kind,
+                "trials": test.trials,
+                "commitment": test.commitment,
+                "matching": test.matching,
+                "difference_db": matched.difference,
+                "folder": str(seal),
+            }
+        )
+        return 0
+    say(f"{seal}: test {test.number}, {test.trials} trials; {test.matching}")
+    say(f"commitment {test.commitment}")
+    return 0
+
+
+def _programme_run(study: Any, subject: Any) -> Any:
+    """Return the latest run of a row that can be heard beside its original. Raises SettingError."""
+    from epidote.core.errors import SettingError
+    from epidote.core.procedures.registry import procedure
+
+    runs = [r for (row, _), r in study.overview().runs.items() if row == subject.id]
+    heard = [r for r in runs if procedure(r.procedure).takes_original]
+    if not heard:
+        raise SettingError(f"{subject.full_name} has no run of “Programme”. Measure it first.")
+    return max(heard, key=lambda r: r.made)
+
+
+@app.command("answers")
+def answers(
+    path: PathArgument,
+    files: Annotated[list[Path], typer.Argument(help="answer sheets that came back (.csv)")],
+    as_json: Json = False,
+) -> int:
+    """Take in answer sheets of sealed tests; nothing is said about them before the test is revealed."""
+    from epidote.measurement.listening.sealed import keep_answers
+    from epidote.study.store import Study
+
+    with Study(path) as study:
+        sheets = keep_answers(study, files)
+    if as_json:
+        print_json([{"test": s.test, "listener": s.listener, "trials": len(s.answers)} for s in sheets])
+        return 0
+    for sheet in sheets:
+        say(f"{sheet.file}: {len(sheet.answers)} answers of {sheet.listener} kept")
+    return 0
+
+
+@app.command("reveal")
+def reveal(
+    path: PathArgument,
+    test: Annotated[str, typer.Option(help="number of the test [default: the last one]")] = "",
+    folder: Annotated[Path | None, typer.Option(help="folder that was handed out, to be compared")] = None,
+    as_json: Json = False,
+) -> int:
+    """Show the key of a sealed test, check its commitment, and judge the answers."""
+    from epidote.measurement.listening.sealed import reveal_test
+    from epidote.study.store import Study
+
+    with Study(path) as study:
+        found = reveal_test(study, test, folder)
+    together = found.together
+    if as_json:
+        print_json(
+            {
+                "test": found.test.number,
+                "letters": found.test.letters,
+                "key": found.test.key,
+                "correct": together.correct,
+                "trials": together.trials,
+                "p": together.p,
+                "interval": list(together.interval),
+                "words": together.words,
+                "commitment": found.test.commitment,
+                "commitment_kept": found.test.commitment_kept and not found.changed,
+                "changed_files": list(found.changed),
+                "matching": found.test.matching,
+                "overruled": found.test.overruled,
+                "listeners": {
+                    name: {"correct": one.correct, "trials": one.trials, "p": one.p, "words": one.words}
+                    for name, one in found.apart.items()
+                },
+            }
+        )
+        return 0
+    for letter, name in found.test.letters.items():
+        say(f"{letter} was {name}")
+    say(f"all listeners: {together.words}")
+    for name, one in found.apart.items():
+        say(f"{name}: {one.words}")
+    kept = "kept" if found.test.commitment_kept else "BROKEN: key or nonce were changed"
+    say(f"commitment {kept}; {found.test.matching}")
+    for name in found.changed:
+        say(f"changed or missing: {name}")
     return 0

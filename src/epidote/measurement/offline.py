@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from epidote import __version__
-from epidote.audio.files.sound_file import encode, read_sound, write_whole
+from epidote.audio.files.sound_file import encode, read_material, read_sound, write_whole
 from epidote.core.analysis.delay.clock_offset import MarkedRecording, marker_level_dbfs, to_player_clock, with_clock
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError
@@ -24,7 +24,7 @@ from epidote.core.procedures.registry import procedure
 from epidote.core.results.level_readings import level_readings
 from epidote.core.results.result import Result
 from epidote.core.settings import Settings, labelled, make_settings
-from epidote.core.signals.recording import Recording, Section
+from epidote.core.signals.recording import Recording, Section, beside_original
 from epidote.core.signals.signal import Samples, Signal
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.marked_sequence import MarkedSequence, build_marked_sequence
@@ -177,6 +177,17 @@ def background_recording(key: str, signal: Signal) -> Recording:
     if not proc.takes_background:
         raise SettingError(f"“{proc.title}” does not use a recording of the background. Leave out the background.")
     return Recording(signal, silence(signal.rate, signal.frames / signal.rate))
+
+
+def recording_of_original(key: str, signal: Signal, original: Path) -> Recording:
+    """Return a recording beside the file that was played, brought to its rate.
+
+    Raises SettingError for a procedure that compares nothing with it, UnusableInputError.
+    """
+    proc = procedure(key)
+    if not proc.takes_original:
+        raise SettingError(f"“{proc.title}” does not compare a recording with its original. Leave out the original.")
+    return beside_original(signal, read_material(str(original), signal.rate))
 
 
 def import_recording(

@@ -144,7 +144,7 @@ def test_procedures_are_found_by_entry_point():
             "Available: band-levels, crosstalk, distortion-frequency, distortion-level, gain, impedance,"
             " impulsive-distortion,"
             " intermodulation, latency, maximum-level, microphone,"
-            " multitone, noise, paths, response, spectrum, tone"
+            " multitone, noise, paths, programme, response, spectrum, tone"
         ),
     ):
         procedure("gong")

@@ -120,6 +120,7 @@ class Procedure(Protocol[S]):
     in_new_study: bool  # whether a new study has a column for it
     reads_sources: bool  # whether sound of any length can be analysed piece by piece
     takes_background: bool  # whether a recording of the background alone can be compared with
+    takes_original: bool  # whether a recording made elsewhere can be compared with the file that was played
     aligns_paths: bool  # whether its runs hold two paths that can be aligned by hand
     keeps_part: bool  # whether a run that is stopped half-way is worth keeping
     views: tuple[CurveView, ...]
@@ -191,6 +192,7 @@ class ProcedureBase:
     readings: tuple[ReadingKind, ...] = ()
     answers: tuple[ClaimAnswer, ...] = ()
     takes_background = False
+    takes_original = False
     aligns_paths = False
     reads_sources = False
 

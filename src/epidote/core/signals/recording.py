@@ -38,10 +38,29 @@ class Recording:
         reference = Stimulus(
             self.stimulus.kind,
             self.stimulus.rate,
-            {**self.stimulus.parameters, "reference_channel": both.channels},
+            {**self.stimulus.parameters, REFERENCE: both.channels},
             self.stimulus.channels,
         )
         return Recording(both, reference, self.faults, self.clock, self.band_limit)
+
+
+REFERENCE = "reference_channel"  # of a stimulus: the first channel of its recording that holds what was played
+
+
+def beside_original(recorded: Signal, original: Signal) -> Recording:
+    """Return a recording with its original, at the same rate, as its last channels; the shorter one gets silence."""
+    frames = max(recorded.frames, original.frames)
+    columns = np.zeros((frames, recorded.channels + original.channels))
+    columns[: recorded.frames, : recorded.channels] = recorded.samples
+    columns[: original.frames, recorded.channels :] = original.samples
+    parameters = {
+        "level": 0.0,
+        "lead": 0.0,
+        "sounding": float(original.frames),
+        "frames": float(original.frames),
+        REFERENCE: float(recorded.channels + 1),
+    }
+    return Recording(Signal(columns, recorded.rate, recorded.unit), Stimulus("material", recorded.rate, parameters))
 
 
 @dataclass(frozen=True)

@@ -93,26 +93,44 @@ def set_material_reader(reader: Reader) -> None:
     _READER[:] = [reader]
 
 
-def material(*, rate: float, path: str, duration: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
-    """Return the beginning of a sound file, its channels as one, its peak at ``level`` dBFS.
+def material(
+    *,
+    rate: float,
+    path: str,
+    duration: float,
+    level: float,
+    channels: tuple[int, ...] = (1, 2),
+    start: float = 0.0,
+    silence: tuple[float, float] = (LEAD, TAIL),
+) -> Stimulus:
+    """Return a stretch of a sound file from ``start`` s on, its channels as one, its peak at ``level`` dBFS.
 
-    Raises SettingError, UnusableInputError.
+    silence: before and after it in s. Raises SettingError, UnusableInputError.
     """
     if not path.strip():
         raise SettingError("An audio file is needed. Set it in “{material}”.", "material")
     if not _READER:
         raise SettingError("Audio files cannot be read here.")
     whole = _READER[0](path, rate)
-    x = whole.samples.mean(axis=1)[: max(1, math.ceil(duration * rate))].copy()
+    first = round(start * rate)
+    x = whole.samples.mean(axis=1)[first : first + max(1, math.ceil(duration * rate))].copy()
     if x.size < rate or not np.abs(x).max() > 0:
-        raise SettingError(f"{path} contains less than 1 s of audio. Use a longer file.")
-    return from_samples(x, rate=rate, level=level, channels=channels)
+        where = f" from {start:g} s on" if start else ""
+        raise SettingError(f"{path} contains less than 1 s of audio{where}. Use a longer file.")
+    return from_samples(x, rate=rate, level=level, channels=channels, silence=silence)
 
 
-def from_samples(x: Samples, *, rate: float, level: float, channels: tuple[int, ...] = (1, 2)) -> Stimulus:
-    """Return samples (frames,) that are at hand, faded, their peak at ``level`` dBFS."""
-    lead = round(LEAD * rate)
-    parameters = {"level": level, "lead": lead, "sounding": float(x.size), "frames": lead + x.size + round(TAIL * rate)}
+def from_samples(
+    x: Samples,
+    *,
+    rate: float,
+    level: float,
+    channels: tuple[int, ...] = (1, 2),
+    silence: tuple[float, float] = (LEAD, TAIL),
+) -> Stimulus:
+    """Return samples (frames,) that are at hand, faded, their peak at ``level`` dBFS, with silence before and after."""
+    lead, tail = (round(seconds * rate) for seconds in silence)
+    parameters = {"level": level, "lead": lead, "sounding": float(x.size), "frames": lead + x.size + tail}
     return Stimulus(MATERIAL, rate, parameters, channels, as_readonly(_fade_and_pad(x, parameters, rate)))
 
 

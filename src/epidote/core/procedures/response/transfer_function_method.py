@@ -23,14 +23,13 @@ from epidote.core.results.curve_features import normalise_phase
 from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
-from epidote.core.signals.recording import Recording
+from epidote.core.signals.recording import REFERENCE, Recording
 from epidote.core.signals.signal import Samples
 from epidote.core.signals.stimulus import Stimulus
 
 if TYPE_CHECKING:
     from epidote.core.procedures.response.settings import ResponseSettings
 
-REFERENCE = "reference_channel"
 _LEAST = 1e-20
 _HANN_BINS = 1.5  # bins of a Hann window that say the same
 _WEAK = 0.5  # coherence below which a figure says more about noise than about the unit

@@ -1,0 +1,1 @@
+"""Programme material through a unit: how far it comes back changed."""
