@@ -24,7 +24,7 @@ def written(key: str) -> str:
     return (_FOLDER / f"{key}.md").read_text(encoding="utf-8")
 
 
-_TASKS = ("start", "compare-amplifiers", "check-data-sheet", "latency", "setting-effect", "noise-and-hum")
+_TASKS = ("start", "compare-amplifiers", "check-data-sheet", "latency", "setting-effect", "noise-and-hum", "programme")
 _AIR = (
     *("microphones-at-a-seat", "sound-level", "compare-seats", "rattles"),
     *("loudspeaker-response", "measure-a-microphone", "units-with-own-clock"),

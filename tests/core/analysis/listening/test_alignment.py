@@ -105,6 +105,7 @@ def test_distortion_stays():
     loud = x / np.abs(x).max()
     found = aligned(quantised(loud - 0.02 * loud**3))
     assert -70 < null_depth(found.residual_equalised, found.recording, found.path.size) < -40
+    assert found.lost == (), "loud notes distort, but nothing is missing"
 
 
 def test_a_dropout_is_listed_and_left_out():

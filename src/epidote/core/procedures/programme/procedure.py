@@ -64,8 +64,8 @@ class Programme(ProcedureBase):
     of_the_chain = False
     takes_original = True
     views = (
-        CurveView("residual_bands", "Residual", "by band", "Residual re original by third octave"),
-        CurveView("residual_time", "Residual", "over time", "Residual re original", log_x=False, compared=False),
+        CurveView("residual_bands", "Residual", "by band", "Residual re recording by third octave"),
+        CurveView("residual_time", "Residual", "over time", "Residual re recording", log_x=False, compared=False),
         CurveView("noise_to_mask_time", "Masking", "over time", "Noise-to-mask ratio", log_x=False, compared=False),
         GAIN_VIEW,
     )
@@ -304,8 +304,8 @@ def _masked(reference: Samples, test: Samples, settings: ProgrammeSettings, rate
 
 def _words(masked: NoiseToMask, settings: ProgrammeSettings) -> str:
     return (
-        f"the difference rises above the masking threshold in an estimated {100 * masked.share:.0f} % of moments, full"
-        f" scale at {settings.listening_level:g} dB SPL; an ear-model estimate, no listening test"
+        f"above the masking threshold in an estimated {100 * masked.share:.0f} % of moments (full scale at"
+        f" {settings.listening_level:g} dB SPL; no listening test)"
     )
 
 
