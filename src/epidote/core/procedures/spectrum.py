@@ -13,6 +13,7 @@ import numpy as np
 
 from epidote.core import effects
 from epidote.core.analysis.capture_checks import headroom, require_valid
+from epidote.core.analysis.listening.phase_relation import phase_relation
 from epidote.core.analysis.spectral.spectrum import (
     LINE_CLEAR,
     MAINS_ORDERS,
@@ -31,7 +32,7 @@ from epidote.core.chain.channel_scale import ChannelScale
 from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, per_channel, require_consistent_channels
 from epidote.core.procedures.common.views import spectrum_view
-from epidote.core.procedures.protocol import Conduct, ProcedureBase
+from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.units import to_db
 from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.kinds import ReadingKind
@@ -88,12 +89,22 @@ class Spectrum(ProcedureBase):
     presets = (Preset("Long, 30 s", {"duration": 30.0}, "Less scatter of the noise floor."),)
     of_any_recording = first_look = True
     Settings = SpectrumSettings
-    views = (spectrum_view(),)
+    views = (
+        spectrum_view(),
+        CurveView("correlation_time", "Two channels", "correlation", "Correlation of both channels", log_x=False),
+        CurveView("mid_time", "Two channels", "mid", "Level of half the sum", log_x=False),
+        CurveView("side_time", "Two channels", "side", "Level of half the difference", log_x=False),
+    )
     readings = (
         ReadingKind("level", "Level", meaning="RMS level in the measurement band."),
         ReadingKind("level_a", "Level, A-weighted", meaning="RMS level with A-weighting (IEC 61672-1)."),
         ReadingKind("peak", "Peak", meaning="Largest sample."),
         ReadingKind("crest", "Crest factor", meaning="Peak re RMS."),
+        ReadingKind(
+            "channel_correlation",
+            "Channel correlation",
+            meaning="Likeness of the first two channels: 1 in phase, 0 unrelated, -1 in opposite phase.",
+        ),
         ReadingKind("mains_sum", "Mains hum, total", meaning="Mains frequency and its harmonics together."),
         HEADROOM,
         *(
@@ -126,7 +137,23 @@ class Spectrum(ProcedureBase):
         recording = recordings[0]
         require_valid(recording.signal, LEAST_FRAMES)
         results = per_channel(channels, lambda number: _channel(recording, number, settings, chain))
+        if channels == 2:
+            results.append(_both_channels(recording))
         return merge_channels(results, recordings, chain)
+
+
+def _both_channels(recording: Recording) -> Result:
+    """Return how two channels relate over time, as curves of the first."""
+    signal = recording.signal
+    found = phase_relation(signal.channel(1), signal.channel(2), signal.rate)
+    levels = [10 * np.log10(np.maximum(2 * power, 1e-20)) for power in (found.mid, found.side)]
+    curves = (
+        Curve("correlation_time", 1, found.time, found.correlation, "s", "ratio"),
+        Curve("mid_time", 1, found.time, levels[0], "s", "dBFS"),
+        Curve("side_time", 1, found.time, levels[1], "s", "dBFS"),
+    )
+    cautions = caution_when(found.whole is None, Caution.SILENT)
+    return Result(curves, (Reading("channel_correlation", 1, found.whole, "ratio", cautions=cautions),))
 
 
 def _channel(recording: Recording, number: int, settings: SpectrumSettings, chain: Chain) -> Result:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from epidote.core.errors import UnusableInputError
-from epidote.core.signals.signal import Signal
+from epidote.core.signals.signal import Samples, Signal
 from epidote.core.signals.stimulus import Stimulus
 
 
@@ -61,6 +62,19 @@ def beside_original(recorded: Signal, original: Signal) -> Recording:
         REFERENCE: float(recorded.channels + 1),
     }
     return Recording(Signal(columns, recorded.rate, recorded.unit), Stimulus("material", recorded.rate, parameters))
+
+
+def recorded_and_original(recording: Recording, played: Callable[[], Stimulus]) -> tuple[Signal, Samples]:
+    """Return what came back, and what was played (frames, originals): the recording's own last channels where it holds
+    it, else its stimulus, else what ``played`` makes.
+    """
+    signal, stimulus = recording.signal, recording.stimulus
+    first = round(stimulus.parameters.get(REFERENCE, 0)) if stimulus is not None else 0
+    if 1 < first <= signal.channels:
+        own = Signal(signal.samples[:, : first - 1], signal.rate, signal.unit)
+        return own, signal.samples[:, first - 1 :]
+    made = stimulus if stimulus is not None and stimulus.playable else played()
+    return signal, made.samples()[:, None]
 
 
 @dataclass(frozen=True)

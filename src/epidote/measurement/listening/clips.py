@@ -17,10 +17,8 @@ from epidote.core.analysis.spectral.spectrum import mean_square_in_band
 from epidote.core.analysis.spectral.weighting import Weighting
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.signals import transforms
-from epidote.core.signals.recording import REFERENCE, Recording
 from epidote.core.signals.resampling import resample
 from epidote.core.signals.signal import Samples
-from epidote.core.signals.stimulus import Stimulus
 
 MATCHED_DB, STRICT_DB = 0.5, 0.1
 _PEAK = 10 ** (-1 / 20)
@@ -58,22 +56,6 @@ class Matched:
             f"matched by integrated loudness to {self.loudness:.2f} LUFS; what remains from 300 Hz to 3 kHz:"
             f" {self.difference:.2f} dB"
         )
-
-
-def parts_of(recording: Recording, played: Stimulus | None) -> tuple[Samples, Samples]:
-    """Return what came back (frames, channels) and what was played (frames, originals) of a run of programme.
-
-    played: what the settings would play, for a recording that does not hold it. Raises UnusableInputError.
-    """
-    signal, stimulus = recording.signal, recording.stimulus
-    first = round(stimulus.parameters.get(REFERENCE, 0)) if stimulus is not None else 0
-    if 1 < first <= signal.channels:
-        return signal.samples[:, : first - 1], signal.samples[:, first - 1 :]
-    if stimulus is not None and stimulus.playable:
-        return signal.samples, stimulus.samples()[:, None]
-    if played is None:
-        raise UnusableInputError("The original of this recording is not known. Measure “Programme” again.")
-    return signal.samples, played.samples()[:, None]
 
 
 def aligned_samples(recorded: Samples, originals: Samples, rate: float) -> tuple[Samples, float, float]:

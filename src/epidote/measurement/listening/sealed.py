@@ -26,12 +26,12 @@ from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.column_text import decoded
 from epidote.core.settings import make_settings
+from epidote.core.signals.recording import recorded_and_original
 from epidote.core.signals.signal import Samples
 from epidote.measurement.listening.clips import (
     Matched,
     aligned_samples,
     match_clips,
-    parts_of,
     require_matched,
 )
 from epidote.study.annotations import valid
@@ -111,9 +111,8 @@ def clips_of_rows(study: Study, runs: Sequence[RunSummary], names: Sequence[str]
         settings = make_settings(proc.Settings, run.settings)
         rate = recording.signal.rate
         rates.add(rate)
-        stimulus = recording.stimulus
-        played = settings.played(rate) if stimulus is None else None
-        recorded, originals = parts_of(recording, played)
+        heard, originals = recorded_and_original(recording, lambda s=settings, r=rate: s.played(r))  # type: ignore[misc]
+        recorded = heard.samples
         if with_original and not raw:
             raw.append((ORIGINAL, np.repeat(originals[:, :1], recorded.shape[1], axis=1), 0.0, 0.0))
         raw.append((name, *aligned_samples(recorded, originals, rate)))

@@ -33,7 +33,7 @@ from epidote.core.results.result import Curve, Result
 from epidote.core.results.shared_readings import HEADROOM
 from epidote.core.signals import transforms
 from epidote.core.signals.fft_lengths import even_fast_len
-from epidote.core.signals.recording import REFERENCE, Recording
+from epidote.core.signals.recording import Recording, recorded_and_original
 from epidote.core.signals.resampling import resample
 from epidote.core.signals.signal import Samples, Signal
 
@@ -200,13 +200,8 @@ class _Compared:
     @staticmethod
     def of(recording: Recording, settings: ProgrammeSettings) -> _Compared:
         """Return recorded channels and originals of a run's recording. Raises UnusableInputError, SettingError."""
-        signal, stimulus = recording.signal, recording.stimulus
-        first = round(stimulus.parameters.get(REFERENCE, 0)) if stimulus is not None else 0
-        if 1 < first <= signal.channels:
-            own = Signal(signal.samples[:, : first - 1], signal.rate, signal.unit)
-            return _Compared(Recording(own, None, recording.faults), own, signal.samples[:, first - 1 :])
-        made = stimulus if stimulus is not None and stimulus.playable else settings.played(signal.rate)
-        return _Compared(recording, signal, made.samples()[:, None])
+        recorded, originals = recorded_and_original(recording, lambda: settings.played(recording.signal.rate))
+        return _Compared(Recording(recorded, None, recording.faults), recorded, originals)
 
     def original_of(self, channel: int) -> Samples:
         """Return the original (frames,) of a recorded channel (from 1)."""

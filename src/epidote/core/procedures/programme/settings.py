@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import PurePath
-
 from epidote.core import effects
 from epidote.core.settings import OnlyWith, Settings, setting
 from epidote.core.signals.stimulus import Stimulus
@@ -51,7 +49,9 @@ class ProgrammeSettings(Settings):
     @property
     def title(self) -> str:
         """What is played, in a word."""
-        return PurePath(self.material).name if self.material else "built-in music"
+        if not self.material.strip():
+            return "built-in music"
+        return self.material.replace("\\", "/").rsplit("/", 1)[-1]
 
     def played(self, rate: float) -> Stimulus:
         """Return the programme. Raises SettingError, UnusableInputError."""
