@@ -22,7 +22,7 @@ from epidote.core.signals.signal import Samples
 
 _COARSE, _WHITENED = 2**17, 1e-3
 _BLOCKS, _BLOCK, _MOST_PPM = 24, 2**15, 1000.0
-MOST_TAPS, _BEFORE, _SHARE = 16384, 512, 8  # of the filter; at most one tap for so many frames
+MOST_TAPS, _BEFORE, _SHARE = 16384, 512, 24  # of the filter; at most one tap for so many frames
 _REGULARISED = 1e-9  # of the reference's power
 _REFINEMENTS = 2
 _MENDED = 2  # times that dropouts are replaced by a model which their absence has made better
