@@ -257,3 +257,4 @@ def test_an_uncalibrated_reference_gives_the_shape_alone():
     assert Caution.UNCALIBRATED in result.cautions
     response = result.curve("response", 2)
     np.testing.assert_allclose(response.y, truth(response.x) - truth(np.array([1000.0])), atol=0.1)
+    assert result.curve("source", 1) is None and result.reading("point_deviation", 1) is None, "no sound level"

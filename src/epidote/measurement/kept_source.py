@@ -10,7 +10,7 @@ from epidote.core.chain.chain import Chain, SourceAtPoint
 from epidote.core.chain.chain_toml import chain_from_toml, chain_to_toml
 from epidote.core.errors import UnusableInputError
 from epidote.core.results.kinds import CurveRole, curve_kind
-from epidote.study.chain_settings import chain_setting, setting_in_use
+from epidote.study.chain_settings import setting_in_use
 from epidote.study.models import RunSummary, StudyError
 from epidote.study.store import Study
 
@@ -48,11 +48,12 @@ def source_of_run(study: Study, run: RunSummary, place: str = "") -> SourceAtPoi
 
 def change_to_keep_source(study: Study, run: RunSummary, place: str = "") -> ChainChange:
     """Return the change that puts a run's source into the chain that its row uses. Raises EpidoteError."""
-    subject = study.overview().subject(run.subject_id)
+    overview = study.overview()
+    subject = overview.subject(run.subject_id)
     if subject is None:
         raise StudyError("The row was deleted. Nothing was kept; undo the deletion, or select another run.")
     source = source_of_run(study, run, place)
-    setting = setting_in_use({name: study.setting(name) for name in (chain_setting(subject),)}, subject)
+    setting = setting_in_use(overview.settings, subject)
     before = study.setting(setting)
     chain: Chain = chain_from_toml(before).changed(source=source.model_dump())
     low, high = source.band

@@ -14,6 +14,14 @@ from epidote.measurement.playback import play_and_record
 from tests.ideal_device import IdealDevice
 
 X = np.array([100.0, 1000.0])
+THREE = Chain(
+    rate=48000,
+    inputs=(1, 2, 3),
+    outputs=(1, 2, 3),
+    input_full_scale=1.0,
+    output_full_scale=1.0,
+    microphone_sensitivities=(0.05,) * 3,
+)
 
 
 def channel(number, ratios, levels, unit="dB SPL"):
@@ -48,14 +56,6 @@ def test_levels_of_different_kinds_are_not_summed():
 
 def test_stepped_distortion_over_three_microphones():
     """The second harmonic of x + 0.02 x² at 1 V peak is 1 % (20 lg 0.01); one microphone hears it ten times as much."""
-    chain = Chain(
-        rate=48000,
-        inputs=(1, 2, 3),
-        outputs=(1, 2, 3),
-        input_full_scale=1.0,
-        output_full_scale=1.0,
-        microphone_sensitivities=(0.05,) * 3,
-    )
     gains, bends = np.array([0.1, 0.05, 0.1]), np.array([0.02, 0.2, 0.02])
     device = IdealDevice(lambda x: gains * (x + bends * x**2), rate=48000, channels=3)
     settings = make_settings(
@@ -63,7 +63,7 @@ def test_stepped_distortion_over_three_microphones():
         {"level": "-20", "points_per_octave": 1, "start_frequency": 250.0, "stop_frequency": 4000.0, "dwell": 0.2},
     )
     result = procedure("distortion-frequency").analyse(
-        play_and_record("distortion-frequency", settings, chain, device), settings, chain
+        play_and_record("distortion-frequency", settings, THREE, device), settings, THREE
     )
     each = np.array([10 ** (result.curve("thd", n).y / 10) for n in (1, 2, 3)])
     weights = (gains**2)[:, None]
@@ -76,20 +76,12 @@ def test_stepped_distortion_over_three_microphones():
 
 def test_intermodulation_over_three_microphones():
     """Products of x + 0.02 x² re the upper tone: d2 = 2 · 0.02 · a1 in each microphone; one hears ten times as much."""
-    chain = Chain(
-        rate=48000,
-        inputs=(1, 2, 3),
-        outputs=(1, 2, 3),
-        input_full_scale=1.0,
-        output_full_scale=1.0,
-        microphone_sensitivities=(0.05,) * 3,
-    )
     gains, bends = np.array([0.1, 0.05, 0.1]), np.array([0.02, 0.2, 0.02])
     device = IdealDevice(lambda x: gains * (x + bends * x**2), rate=48000, channels=3)
     wanted = {"level": -20, "duration": 0.5, "sweep_from": 3000, "points_per_octave": 1}
     settings = make_settings(procedure("intermodulation").Settings, wanted)
-    recordings = play_and_record("intermodulation", settings, chain, device)
-    result = procedure("intermodulation").analyse(recordings, settings, chain)
+    recordings = play_and_record("intermodulation", settings, THREE, device)
+    result = procedure("intermodulation").analyse(recordings, settings, THREE)
     lower_peak = 0.1 * 0.8  # of the peak at -20 dBFS, four parts of five
     power = float((bends**2 * gains**2).sum() / (gains**2).sum())
     by_hand = 10 * np.log10((2 * lower_peak) ** 2 * power)

@@ -106,6 +106,13 @@ class Deconvolved:
     noise_size: int
 
     @property
+    def delay(self) -> int:
+        """Frames by which the response is later than the stimulus; negative: earlier, seen round the circle."""
+        if self.peak < self.kernel.frames / 2:
+            return self.peak
+        return self.peak - self.kernel.frames
+
+    @property
     def found(self) -> bool:
         return abs(float(self.impulse[self.peak])) > FOUND_RATIO * self.noise and self.noise >= 0
 

@@ -121,6 +121,9 @@ def to_db(ratio: float) -> float:
     return -math.inf
 
 
+PASCAL_DB = to_db(1 / SPL_PASCALS)  # level of 1 Pa in dB SPL
+
+
 DB_PER_NEPER = 20 / math.log(10)  # of an amplitude: a small relative change of it, in dB
 
 

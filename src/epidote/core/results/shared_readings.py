@@ -2,13 +2,26 @@
 
 from __future__ import annotations
 
-from epidote.core.results.kinds import ReadingKind
+from epidote.core.results.kinds import ChainShare, ReadingKind, Shown
 
 HEADROOM = ReadingKind(
     "headroom",
     "Headroom",
     compared=False,
     meaning="Distance of the highest sample of the recording to full scale.",
+)
+DELAY = ReadingKind(
+    "delay",
+    "Delay",
+    chain=ChainShare.SUBTRACTS,
+    meaning="Time from output to input, less the baseline where there is one.",
+)
+POLARITY = ReadingKind(
+    "polarity",
+    "Polarity",
+    shown=Shown.POLARITY,
+    compared=False,
+    meaning="Whether a positive input gives a positive output.",
 )
 DISTURBED = ReadingKind(
     "disturbed",

@@ -80,7 +80,7 @@ class AirActions:
     def fill_row_chain(self, menu: QMenu) -> None:
         """Offer the chains that the current row can use: the study's, a copy of it, or one kept by name."""
         from epidote.study.chain_library import ChainLibrary
-        from epidote.study.chain_settings import chain_setting
+        from epidote.study.chain_settings import STUDY_CHAIN, chain_setting
 
         menu.clear()
         subject, overview = self.matrix.selection.current_subject(), self.session.overview
@@ -89,7 +89,7 @@ class AirActions:
             return
         name = chain_setting(subject)
         own = overview.settings.get(name, "")
-        entries = [("The study's chain", ""), ("A copy of the study's chain", overview.settings.get("chain", ""))]
+        entries = [("The study's chain", ""), ("A copy of the study's chain", overview.settings.get(STUDY_CHAIN, ""))]
         for words, text in entries:
             action = menu.addAction(words, partial(self._set_row_chain, name, own, text))
             action.setCheckable(True)
@@ -137,12 +137,12 @@ class AirActions:
 
     def play_sound(self, run: RunSummary, sound: RunSound) -> None:
         """Play a sound of a run on the device of its chain."""
-        channel = self._channel()
+        channel, is_cancelled = self._channel(), self.session.runs.is_cancelled()
 
         def work(study: Study) -> str:
             from epidote.measurement.run_sounds import play_run_sound
 
-            return play_run_sound(study, run.id, sound.key, channel, self.session.runs.is_cancelled())
+            return play_run_sound(study, run.id, sound.key, channel, is_cancelled)
 
         self.window.say("Playing; Esc stops it.")
         self.session.runs.on_the_bench(work, self.window.say)

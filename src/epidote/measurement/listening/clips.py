@@ -19,6 +19,7 @@ from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.signals import transforms
 from epidote.core.signals.resampling import resample
 from epidote.core.signals.signal import Samples
+from epidote.core.stimuli.tone import fade_ends
 
 MATCHED_DB, STRICT_DB = 0.5, 0.1
 _PEAK = 10 ** (-1 / 20)
@@ -81,7 +82,7 @@ def match_clips(raw: Sequence[tuple[str, Samples, float, float]], rate: float) -
     frames = min(samples.shape[0] for _, samples, _, _ in raw)
     channels = min(samples.shape[1] for _, samples, _, _ in raw)
     cut = [_faded(samples[:frames, :channels], rate) for _, samples, _, _ in raw]
-    loudness = [measure_loudness(x, rate).integrated for x in cut]
+    loudness = [measure_loudness(x, rate, with_peak=False).integrated for x in cut]
     for (name, *_), value in zip(raw, loudness, strict=True):
         if value is None:
             raise UnusableInputError(
@@ -113,9 +114,8 @@ def require_matched(matched: Matched, *, strict: bool = False, overruled: str = 
 def _faded(x: Samples, rate: float) -> Samples:
     out = np.array(x)
     fade = min(round(_FADE * rate), out.shape[0] // 4)
-    rise = (0.5 - 0.5 * np.cos(np.pi * (np.arange(fade) + 0.5) / fade))[:, None]
-    out[:fade] *= rise
-    out[out.shape[0] - fade :] *= rise[::-1]
+    for channel in out.T:
+        fade_ends(channel, fade)
     return out
 
 

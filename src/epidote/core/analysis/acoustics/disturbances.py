@@ -19,6 +19,7 @@ from scipy.ndimage import median_filter
 
 from epidote.core.analysis import sweep_deconvolution as dc
 from epidote.core.analysis.acoustics.band_levels import bands_within
+from epidote.core.analysis.spectral.fractional_octave import edges
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7
 from epidote.core.quantities.statistics import NORMAL_MEDIAN
 from epidote.core.signals import transforms
@@ -129,8 +130,8 @@ def _band_sums(x: Samples, rate: float, middle: Samples) -> Samples:
     window = _block_window(x.size)
     spectrum = transforms.rfft(x * window)
     power = np.cumsum(np.concatenate([[0.0], spectrum.real**2 + spectrum.imag**2]))
-    edges = np.outer(middle, [10**-0.05, 10**0.05]) * x.size / rate
-    places = np.clip(np.round(edges).astype(int), 0, power.size - 1)
+    limits = np.stack(edges(middle, 3), axis=1) * x.size / rate
+    places = np.clip(np.round(limits).astype(int), 0, power.size - 1)
     return np.asarray(power[places[:, 1]] - power[places[:, 0]])
 
 
@@ -146,10 +147,9 @@ def _free_of_sweep(d: dc.Deconvolved, middle: Samples, begins: Samples) -> np.nd
     """
     k = d.kernel
     stimulus = k.stimulus
-    delay = d.peak if d.peak < k.frames / 2 else d.peak - k.frames
-    begin = (stimulus["lead"] + delay) / k.rate
+    begin = (stimulus["lead"] + d.delay) / k.rate
     stays = max(dc.AFTER, stimulus["tail"] / k.rate)
-    low, high = middle * 10**-0.05, middle * 10**0.05
+    low, high = edges(middle, 3)
     # when the sweep reaches a band, and when its highest harmonic does
     reaches = begin + k.length * np.log(high / stimulus["first"])
     first_harmonic = begin + k.length * np.log(np.maximum(low / _HARMONICS, 1e-9) / stimulus["first"])

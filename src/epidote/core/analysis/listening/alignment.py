@@ -19,6 +19,7 @@ from epidote.core.signals import transforms
 from epidote.core.signals.fft_lengths import even_fast_len
 from epidote.core.signals.resampling import resample
 from epidote.core.signals.signal import Samples
+from epidote.core.stimuli.tone import fade_ends
 
 _COARSE, _WHITENED = 2**17, 1e-3
 _BLOCKS, _BLOCK, _MOST_PPM = 24, 2**15, 1000.0
@@ -159,10 +160,7 @@ def _fitted(
 def _faded(x: Samples, rate: float) -> Samples:
     """Return x (frames,) with faded ends: only then is the matrix of the least squares exactly Toeplitz."""
     out = x.copy()
-    fade = min(round(_FADE * rate), x.size // 4)
-    rise = 0.5 - 0.5 * np.cos(np.pi * (np.arange(fade) + 0.5) / fade)
-    out[:fade] *= rise
-    out[x.size - fade :] *= rise[::-1]
+    fade_ends(out, min(round(_FADE * rate), x.size // 4))
     return out
 
 

@@ -72,8 +72,11 @@ def channel_weights(channels: int) -> Samples:
     return np.array(_WEIGHTS.get(channels, (1.0,) * channels))
 
 
-def measure_loudness(samples: Samples, rate: float) -> Loudness:
-    """Return the loudness of samples (frames, channels) in FS, 0 dBFS being a full-scale sine's peak of 1."""
+def measure_loudness(samples: Samples, rate: float, *, with_peak: bool = True) -> Loudness:
+    """Return the loudness of samples (frames, channels) in FS, 0 dBFS being a full-scale sine's peak of 1.
+
+    with_peak: whether the true peak is looked for, which takes most of the time.
+    """
     powers = weighted_powers(samples, rate)
     momentary = _over(powers, _BLOCK)
     short = _over(powers, _SHORT)
@@ -81,7 +84,7 @@ def measure_loudness(samples: Samples, rate: float) -> Loudness:
         _integrated(momentary),
         _greatest(momentary),
         _greatest(short),
-        true_peak(samples, rate),
+        true_peak(samples, rate) if with_peak else None,
         _range(short),
     )
 

@@ -29,10 +29,10 @@ from epidote.core.procedures.common.power_average import averaged, suspect_chann
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.channels import AVERAGE
-from epidote.core.results.kinds import ChainShare, CurveRole, Microphone, ReadingKind
+from epidote.core.results.kinds import CurveRole, Microphone, ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result, with_caution
-from epidote.core.results.shared_readings import DISTURBED, HEADROOM
+from epidote.core.results.shared_readings import DELAY, DISTURBED, HEADROOM
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
 from epidote.core.stimuli import noise as noise_stimuli
@@ -90,12 +90,7 @@ class BandLevels(ProcedureBase):
         ReadingKind("level_a", "Level, A-weighted", meaning="Equivalent level with A-weighting (IEC 61672-1)."),
         ReadingKind("level_c", "Level, C-weighted", meaning="Equivalent level with C-weighting (IEC 61672-1)."),
         ReadingKind("background", "Background, A", meaning="A-weighted level of the background before the noise."),
-        ReadingKind(
-            "delay",
-            "Delay",
-            chain=ChainShare.SUBTRACTS,
-            meaning="Time from output to input, less the baseline where there is one.",
-        ),
+        DELAY,
         ReadingKind(
             "largest_deviation",
             "Std. deviation",

@@ -19,6 +19,7 @@ from epidote.core.analysis.acoustics.impulse_gate import (
 from epidote.core.errors import SettingError
 from epidote.core.procedures.common.channels import per_channel
 from epidote.core.quantities.units import QuantityError, parse
+from epidote.core.results.kinds import ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Result
 from epidote.core.settings import OnlyWith, setting
@@ -26,6 +27,12 @@ from epidote.core.signals.recording import Recording
 
 _UNREFLECTED = 0.1  # s: the gate where no reflection is found
 OPEN, PROPOSED = "none", "auto"
+LOWEST_FREQUENCY = ReadingKind(
+    "lowest_frequency",
+    "Lowest frequency",
+    compared=False,
+    meaning="One over the length of the gate: below it nothing is known of the response without reflections.",
+)
 
 
 def gate_time(text: str) -> float | None:

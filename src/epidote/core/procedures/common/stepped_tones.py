@@ -38,6 +38,7 @@ from epidote.core.stimuli.stepped_tones import KIND, LONG_PREAMBLE, TAIL, Schedu
 
 OVERHEAD = LONG_PREAMBLE.seconds + TAIL
 _LEAST_CYCLES = 3
+_CLEAR = 10.0  # times the noise under the harmonics, above which distortion counts
 
 STEP_VIEWS = (
     CurveView("step_waveform", "Single step", "waveform", "Signal", log_x=False, compared=False),
@@ -229,6 +230,11 @@ def monitored(
 ) -> InterruptibleStimulus:
     """Return a staircase to be played as far as ``Watch`` lets it."""
     return InterruptibleStimulus(stimulus, StepMonitor(stimulus, settings, is_over).enough)
+
+
+def distorts(step: StepMeasurement, limit_percent: float) -> bool:
+    """Return whether a step's THD is over a limit in %, and its harmonics stand clear of the noise."""
+    return step.harmonic > _CLEAR * step.expected_noise and 100 * step.thd > limit_percent
 
 
 def safe_db(ratio: float) -> float:

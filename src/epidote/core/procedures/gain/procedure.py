@@ -34,10 +34,10 @@ from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import DB_PER_NEPER, QuantityError, parse_as, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
-from epidote.core.results.kinds import ReadingKind, Shown
+from epidote.core.results.kinds import ReadingKind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
-from epidote.core.results.shared_readings import HEADROOM
+from epidote.core.results.shared_readings import HEADROOM, POLARITY
 from epidote.core.settings import Settings, setting
 from epidote.core.signals.recording import Recording
 from epidote.core.stimuli.sweep import sweep
@@ -103,13 +103,7 @@ class Gain(ProcedureBase):
         ReadingKind(
             "input_for_output", "Input at target output", meaning="Input level that gives the target output level."
         ),
-        ReadingKind(
-            "polarity",
-            "Polarity",
-            shown=Shown.POLARITY,
-            compared=False,
-            meaning="Whether a positive input gives a positive output.",
-        ),
+        POLARITY,
         HEADROOM,
     )
 

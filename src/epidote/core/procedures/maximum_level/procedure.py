@@ -21,6 +21,7 @@ from epidote.core.procedures.common.channels import merge_channels, per_channel,
 from epidote.core.procedures.common.stepped_tones import (
     OVERHEAD,
     analyse_steps,
+    distorts,
     least_dwell,
     locate_starts,
     monitored,
@@ -43,7 +44,6 @@ from epidote.core.stimuli.stepped_tones import Step, stepped_tones
 
 _REFERENCE_STEPS = 3  # of the lowest levels, whose gain is that without compression
 _LEAST_CYCLES = 3
-_CLEAR = 10.0  # times the noise under the harmonics, above which distortion counts
 
 
 @dataclass(frozen=True)
@@ -149,16 +149,11 @@ def _without_compression(steps: Sequence[StepMeasurement]) -> float:
     return float(np.median([_gain_db(s) for s in steps[:_REFERENCE_STEPS]]))
 
 
-def _distorts(step: StepMeasurement, settings: MaximumLevelSettings) -> bool:
-    clear = step.harmonic > _CLEAR * step.expected_noise
-    return clear and 100 * step.thd > settings.distortion_limit
-
-
 def _is_over(steps: Sequence[StepMeasurement], settings: MaximumLevelSettings) -> bool:
     """Whether the last step passes a limit."""
     ordered = sorted(steps, key=lambda s: s.level)
     compressed = _without_compression(ordered) - _gain_db(ordered[-1]) > settings.compression_limit
-    return compressed or _distorts(ordered[-1], settings)
+    return compressed or distorts(ordered[-1], settings.distortion_limit)
 
 
 def limit_of(steps: Sequence[StepMeasurement], settings: MaximumLevelSettings) -> Limited:
@@ -167,7 +162,7 @@ def limit_of(steps: Sequence[StepMeasurement], settings: MaximumLevelSettings) -
     base = _without_compression(ordered)
     for before, after in zip([None, *ordered[:-1]], ordered, strict=True):
         found = []
-        if _distorts(after, settings):
+        if distorts(after, settings.distortion_limit):
             limit = math.log(settings.distortion_limit / 100)
             found.append((_share(before, after, lambda s: math.log(max(s.thd, 1e-9)), limit), "distortion"))
         if base - _gain_db(after) > settings.compression_limit:

@@ -9,9 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from epidote.core.analysis.sine.stepped_tone import StepMeasurement
-from epidote.core.procedures.common.stepped_tones import analyse_steps, locate_starts, safe_db
+from epidote.core.procedures.common.stepped_tones import analyse_steps, distorts, locate_starts, safe_db
 from epidote.core.procedures.microphone.settings import MicrophoneSettings
-from epidote.core.quantities.units import LEVEL_UNITS, to_db
+from epidote.core.quantities.units import PASCAL_DB
 from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
@@ -19,15 +19,8 @@ from epidote.core.signals.recording import Recording
 from epidote.core.signals.stimulus import Stimulus
 from epidote.core.stimuli.stepped_tones import KIND as STAIRCASE
 
-_CLEAR = 10.0  # times the noise under the harmonics, above which distortion counts
-PASCAL_DB = to_db(1 / LEVEL_UNITS["dB SPL"][1])  # 1 Pa in dB SPL
 _LOWEST_STEPS = 3
 _OF_SOURCE = 0.5  # of the limit: more distortion at the reference microphone is the source's
-
-
-def distorts(step: StepMeasurement, settings: MicrophoneSettings) -> bool:
-    """Return whether a step's distortion is over the limit and clear of the noise."""
-    return step.harmonic > _CLEAR * step.expected_noise and 100 * step.thd > settings.distortion_limit
 
 
 @dataclass(frozen=True)
@@ -77,7 +70,7 @@ def distortion_result(
     floor = np.array([safe_db(math.sqrt(s.expected_noise / s.main)) for s in steps])
     curve = Curve("thd_by_level", number, levels, thd, "dB SPL", "dB", floor)
     at: dict[str, float | str] = {"frequency_hz": settings.frequency, "limit_percent": settings.distortion_limit}
-    over = next((i for i, s in enumerate(steps) if distorts(s, settings)), None)
+    over = next((i for i, s in enumerate(steps) if distorts(s, settings.distortion_limit)), None)
     if over is None:
         at["finding"] = f"THD stays under {settings.distortion_limit:g} % up to {levels[-1]:.1f} dB SPL"
         reading = Reading("level_at_thd", number, None, "dB SPL", at, cautions=(Caution.NOT_REACHED,))

@@ -22,14 +22,14 @@ from epidote.core.chain.frequency_rows import interpolate_rows
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.about import About, Preset, QuestionGroup
 from epidote.core.procedures.common.channels import merge_channels, require_usable_recordings
-from epidote.core.procedures.common.gates import Gate, gate_of
-from epidote.core.procedures.common.stepped_tones import OVERHEAD, monitored
-from epidote.core.procedures.microphone.distortion import PASCAL_DB, RisingTone, distortion_result, distorts
+from epidote.core.procedures.common.gates import LOWEST_FREQUENCY, Gate, gate_of
+from epidote.core.procedures.common.stepped_tones import OVERHEAD, distorts, monitored
+from epidote.core.procedures.microphone.distortion import RisingTone, distortion_result
 from epidote.core.procedures.microphone.self_noise import self_noise_readings
 from epidote.core.procedures.microphone.settings import MicrophoneSettings, Task
 from epidote.core.procedures.protocol import Conduct, CurveView, ProcedureBase
 from epidote.core.quantities.frequency_series import fractional_octave_series
-from epidote.core.quantities.units import to_db
+from epidote.core.quantities.units import PASCAL_DB, to_db
 from epidote.core.results.caution import Caution, caution_when, unique
 from epidote.core.results.curve_features import curve_at
 from epidote.core.results.kinds import CurveRole, Microphone, ReadingKind, Shown
@@ -123,12 +123,7 @@ class MicrophoneComparison(ProcedureBase):
             shown=Shown.PLUS_MINUS,
             meaning="Half of the range of the level at the point over the band as it was played.",
         ),
-        ReadingKind(
-            "lowest_frequency",
-            "Lowest frequency",
-            compared=False,
-            meaning="One over the length of the gate: below it nothing is known of the response without reflections.",
-        ),
+        LOWEST_FREQUENCY,
         HEADROOM,
     )
 
@@ -145,7 +140,7 @@ class MicrophoneComparison(ProcedureBase):
             yield silence(chain.rate, settings.noise_time)
         yield swept
         if rising is not None:
-            yield monitored(rising, settings, lambda steps: distorts(steps[-1], settings))
+            yield monitored(rising, settings, lambda steps: distorts(steps[-1], settings.distortion_limit))
 
     def duration(self, settings: MicrophoneSettings, chain: Chain) -> float:
         swept = LEAD + settings.duration + TAIL
@@ -195,8 +190,7 @@ def _require_channels(settings: MicrophoneSettings, available: int) -> None:
 def _require_reference(settings: MicrophoneSettings, chain: Chain) -> None:
     """Raise SettingError where no sound pressure is known to compare with."""
     if settings.reference:
-        known = chain.acoustic and chain.scale(settings.reference)[0] is not None
-        if settings.task is Task.SOURCE and not known:
+        if settings.task is Task.SOURCE and not _knows_pressure(chain, settings.reference):
             raise SettingError(
                 f"Channel {settings.reference} has no calibrated microphone to compare with. Calibrate the reference"
                 " microphone on the Chain page.",
@@ -208,6 +202,11 @@ def _require_reference(settings: MicrophoneSettings, chain: Chain) -> None:
             " microphone and keep it, or set {reference_channel}.",
             "reference_channel",
         )
+
+
+def _knows_pressure(chain: Chain, channel: int) -> bool:
+    """Return whether a calibrated microphone listens at a channel (from 1)."""
+    return chain.acoustic and chain.scale(channel)[0] is not None
 
 
 @dataclass(frozen=True)
@@ -247,6 +246,10 @@ class _Analysis:
     def _reference_result(self, heard: Heard) -> Result:
         """Return the level of the source at the point, at 0 dBFS and as it was played."""
         chain, settings = self.chain, self.settings
+        head = headroom(self.swept.signal, heard.channel)
+        if not _knows_pressure(chain, heard.channel):
+            # what a microphone that is not calibrated hears is no sound level
+            return Result((), (head,), capture_cautions(self.swept.signal, heard.channel))
         pascals, _ = chain.scale(heard.channel)
         level = 10 * np.log10(heard.power) + to_db(pascals or 1.0) + PASCAL_DB
         serial = chain.serial_of(heard.channel)
@@ -262,10 +265,7 @@ class _Analysis:
             kept = interpolate_rows(chain.source.points, heard.x)
             moved = float(np.median(np.abs(level - own - kept))) > _MOVED_DB
             cautions += caution_when(moved, Caution.SOURCE_MOVED)
-        readings = (
-            Reading("point_deviation", heard.channel, deviation, "dB", where),
-            headroom(self.swept.signal, heard.channel),
-        )
+        readings = (Reading("point_deviation", heard.channel, deviation, "dB", where), head)
         return Result((source, played), readings, unique(cautions))
 
     def _own_response(self, heard: Heard) -> Samples:
@@ -300,14 +300,13 @@ class _Analysis:
             middle = float(curve_at(sensitivity, at) or 0.0)
         response = replace(sensitivity, key="response", y=level - middle, y_unit="dB")
         # Step 3: single figures; without a calibrated reference only the shape of the response is known
-        known = reference is None or (chain.acoustic and chain.scale(reference.channel)[0] is not None)
-        if not known:
-            return self._shape_alone(response, heard, reference)
+        inverted = heard.inverted != self._source_inverted(reference)
+        polarity = Reading("polarity", number, -1.0 if inverted else 1.0, "ratio", {"method": method})
+        if reference is not None and not _knows_pressure(chain, reference.channel):
+            return self._shape_alone(response, polarity)
         where: dict[str, float | str] = {"frequency_hz": at, "method": method}
         in_full_scale = middle - scale.level_offset
-        readings = [scale.level("sensitivity", 10 ** (in_full_scale / 10) / 2, where)]
-        sign = heard.inverted != self._source_inverted(reference)
-        readings.append(Reading("polarity", number, -1.0 if sign else 1.0, "ratio", {"method": method}))
+        readings = [scale.level("sensitivity", 10 ** (in_full_scale / 10) / 2, where), polarity]
         quiet = next((r for r in self.recordings if r.stimulus is not None and r.stimulus.kind == SILENCE), None)
         cautions = list(capture_cautions(self.swept.signal, number))
         if quiet is not None:
@@ -319,16 +318,12 @@ class _Analysis:
         readings += [*distortion.readings, headroom(self.swept.signal, number)]
         return Result((response, sensitivity, *distortion.curves), tuple(readings), unique(cautions))
 
-    def _shape_alone(self, response: Curve, heard: Heard, reference: Heard | None) -> Result:
+    def _shape_alone(self, response: Curve, polarity: Reading) -> Result:
         """Return what holds whatever the pressure was: the response re 1 kHz, and the polarity."""
-        inverted = heard.inverted != self._source_inverted(reference)
-        missing = (Caution.UNCALIBRATED,)
-        readings = (
-            Reading("sensitivity", heard.channel, None, "V", cautions=missing),
-            Reading("polarity", heard.channel, -1.0 if inverted else 1.0, "ratio"),
-            headroom(self.swept.signal, heard.channel),
-        )
-        cautions = (*capture_cautions(self.swept.signal, heard.channel), *missing)
+        number, missing = response.channel, (Caution.UNCALIBRATED,)
+        sensitivity = Reading("sensitivity", number, None, "V", cautions=missing)
+        readings = (sensitivity, polarity, headroom(self.swept.signal, number))
+        cautions = (*capture_cautions(self.swept.signal, number), *missing)
         return Result((response,), readings, unique(cautions))
 
     def _distortion(self, sensitivity: Curve, scale: ChannelScale, reference: Heard | None) -> Result:

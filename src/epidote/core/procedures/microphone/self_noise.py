@@ -8,7 +8,7 @@ from scipy import signal as sp
 
 from epidote.core.analysis.spectral.spectrum import mean_square_in_band
 from epidote.core.analysis.spectral.weighting import Weighting, power_weight
-from epidote.core.quantities.units import LEVEL_UNITS, to_db
+from epidote.core.quantities.units import PASCAL_DB
 from epidote.core.results.caution import Caution, caution_when
 from epidote.core.results.reading import Reading
 from epidote.core.signals import transforms
@@ -33,8 +33,7 @@ def self_noise_readings(quiet: Recording, number: int, sensitivity_db: float, re
     power = mean_square_in_band(spectrum, x.size, signal.rate, _BAND[0], high, weighting=Weighting.A)
     if power <= 0:
         return [Reading("self_noise", number, None, "dB SPL", cautions=(Caution.SILENT,))]
-    pascal_db = to_db(1 / LEVEL_UNITS["dB SPL"][1])
-    level = 10 * math.log10(2 * power) - sensitivity_db + pascal_db
+    level = 10 * math.log10(2 * power) - sensitivity_db + PASCAL_DB
     cautions: tuple[Caution, ...] = ()
     at: dict[str, float | str] = {"weighting": "A", "seconds": x.size / signal.rate}
     if reference and reference != number:

@@ -30,7 +30,7 @@ from epidote.core.results.caution import Caution, unique
 from epidote.core.results.kinds import ChainShare, ReadingKind, Shown
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
-from epidote.core.results.shared_readings import HEADROOM
+from epidote.core.results.shared_readings import DELAY, HEADROOM, POLARITY
 from epidote.core.signals import transforms
 from epidote.core.signals.fft_lengths import even_fast_len
 from epidote.core.signals.recording import Recording, recorded_and_original
@@ -127,25 +127,14 @@ class Programme(ProcedureBase):
             compared=False,
             meaning="Maximum short-term loudness of the recording (ITU-R BS.1770).",
         ),
-        ReadingKind(
-            "delay",
-            "Delay",
-            chain=ChainShare.SUBTRACTS,
-            meaning="By how much the recording is later than the original.",
-        ),
+        DELAY,
         ReadingKind("delay_samples", "Delay in samples", meaning="The same in samples of the recording."),
         ReadingKind(
             "clock_offset",
             "Clock offset",
             meaning="How much faster the recorder's clock ran than the player's.",
         ),
-        ReadingKind(
-            "polarity",
-            "Polarity",
-            shown=Shown.POLARITY,
-            compared=False,
-            meaning="Whether a positive input gives a positive output.",
-        ),
+        POLARITY,
         ReadingKind(
             "dropouts",
             "Dropouts",
@@ -234,8 +223,8 @@ def _not_found(signal: Signal, number: int) -> Result:
 
 def _loudness_readings(compared: _Compared) -> tuple[Reading, ...]:
     """Return the loudness of all recorded channels together, and of the original."""
-    recorded = measure_loudness(compared.recorded.samples, compared.recorded.rate)
-    original = measure_loudness(compared.originals, compared.recorded.rate)
+    recorded = measure_loudness(compared.recorded.samples, compared.recorded.rate, with_peak=False)
+    original = measure_loudness(compared.originals, compared.recorded.rate, with_peak=False)
     every = {
         "loudness": recorded.integrated,
         "loudness_original": original.integrated,

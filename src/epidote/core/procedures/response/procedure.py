@@ -40,12 +40,12 @@ from epidote.core.quantities.units import DB_PER_NEPER
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.channels import AVERAGE
 from epidote.core.results.curve_features import normalise_phase
-from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind, Shown
+from epidote.core.results.kinds import ChainShare, Microphone, ReadingKind
 from epidote.core.results.level_readings import KINDS as LEVEL_READINGS
 from epidote.core.results.level_readings import evaluation_band, level_readings
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
-from epidote.core.results.shared_readings import DISTURBED, HEADROOM
+from epidote.core.results.shared_readings import DELAY, DISTURBED, HEADROOM, POLARITY
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples
 
@@ -141,19 +141,8 @@ class Response(ProcedureBase):
     )
     readings = (
         *LEVEL_READINGS,
-        ReadingKind(
-            "delay",
-            "Delay",
-            chain=ChainShare.SUBTRACTS,
-            meaning="Time from output to input, less the baseline where there is one.",
-        ),
-        ReadingKind(
-            "polarity",
-            "Polarity",
-            shown=Shown.POLARITY,
-            compared=False,
-            meaning="Whether a positive input gives a positive output.",
-        ),
+        DELAY,
+        POLARITY,
         ReadingKind(
             "signal_to_noise", "Signal-to-noise ratio", meaning="Level of the response re the noise of the recording."
         ),

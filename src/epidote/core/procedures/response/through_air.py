@@ -14,11 +14,11 @@ from epidote.core.analysis import sweep_deconvolution as dc
 from epidote.core.analysis.acoustics.decay import OCTAVES, Decay, decay_of, in_octave
 from epidote.core.analysis.acoustics.impulse_gate import energy_time
 from epidote.core.chain.chain import Chain
-from epidote.core.procedures.common.gates import Gate
+from epidote.core.procedures.common.gates import LOWEST_FREQUENCY, Gate
 from epidote.core.procedures.common.power_average import average_reading, suspect_channels
 from epidote.core.procedures.protocol import CurveView
 from epidote.core.procedures.response.settings import ResponseSettings
-from epidote.core.quantities.units import LEVEL_UNITS, to_db
+from epidote.core.quantities.units import PASCAL_DB, to_db
 from epidote.core.results.average import average_curve
 from epidote.core.results.caution import Caution, unique
 from epidote.core.results.channels import AVERAGE
@@ -49,12 +49,7 @@ VIEWS = (
     CurveView("early_decay", "Decay", "EDT", "Early decay time by octave"),
 )
 READINGS = (
-    ReadingKind(
-        "lowest_frequency",
-        "Lowest frequency",
-        compared=False,
-        meaning="One over the length of the gate: below it nothing is known of the response without reflections.",
-    ),
+    LOWEST_FREQUENCY,
     ReadingKind(
         "edt", "Early decay time", meaning="Time for 60 dB from the first 10 dB of the decay (ISO 3382-2, EDT)."
     ),
@@ -90,8 +85,7 @@ def air_results(d: dc.Deconvolved, gate: Gate, recorded: int, number: int) -> Re
     if gate.seconds is None and not gate.open:
         return Result((), ())
     # what was recorded after the sweep's end says how long the response to its last frequency is known
-    delay = d.peak if d.peak < d.kernel.frames / 2 else d.peak - d.kernel.frames
-    known = recorded - (stimulus.frames - stimulus["tail"]) - delay
+    known = recorded - (stimulus.frames - stimulus["tail"]) - d.delay
     known = int(min(max(known, _VIEWED * rate), d.kernel.frames * 0.8))
     if gate.seconds is not None:
         viewed = max(_VIEWED, 3 * gate.seconds)
@@ -162,7 +156,7 @@ def sensitivity_readings(level: Curve, settings: ResponseSettings, chain: Chain)
         return []
     # the points lie evenly over log frequency: their mean power is that of pink noise
     mean = 10 * math.log10(float(np.mean(10 ** (level.y[inside] / 10))))
-    at_1_m = mean + to_db(1 / LEVEL_UNITS["dB SPL"][1]) + to_db(settings.distance)
+    at_1_m = mean + PASCAL_DB + to_db(settings.distance)
     where: dict[str, float | str] = {"low_hz": low, "high_hz": high, "distance_m": settings.distance}
     one_watt = {**where, "impedance_ohms": settings.rated_ohms}
     return [
