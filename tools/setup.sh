@@ -82,10 +82,12 @@ if [ ! -x .venv/bin/epidote ] || [ ! -f "$STAMP" ] || [ "$(cat "$STAMP")" != "$W
   say "  1 of 3  Python environment"
   [ -x .venv/bin/python ] && .venv/bin/python -c 'import sys' 2>/dev/null || quietly "$PYTHON" -m venv --clear .venv
   say "  2 of 3  packages, in the versions of requirements.lock"
-  quietly .venv/bin/python -m pip install --disable-pip-version-check --requirement requirements.lock
+  quietly .venv/bin/python -m pip install --disable-pip-version-check --no-compile --requirement requirements.lock
   say "  3 of 3  Epidote itself"
   quietly .venv/bin/python -m pip install --disable-pip-version-check --no-deps --no-build-isolation --editable .
-  .venv/bin/python -m compileall -q src >>"$LOG" 2>&1 || true  # the first start need not compile, nor those of a machine that keeps no bytecode
+  # the first start need not compile, nor those of a machine that keeps no bytecode; pip would use one processor for it,
+  # and compile the packages' own tests as well
+  .venv/bin/python -m compileall -q -j 0 -x '/tests?/' src .venv/lib >>"$LOG" 2>&1 || true
   rm -f "$LOG"
   printf '%s' "$WANTED" >"$STAMP"
 fi
