@@ -13,7 +13,7 @@ from epidote.core.analysis.delay.path_comparison import compare_paths
 from epidote.core.procedures.path_delay.procedure import compare_with_first
 from epidote.core.procedures.path_delay.settings import PathsSettings
 from epidote.core.signals.sample_source import CHUNK_FRAMES, MAX_IN_MEMORY_FRAMES, ArraySource
-from tests.conftest import table, through
+from tests.conftest import sum_of_sines, table, through
 
 RATE = 48000
 BAND = (1.0, 4000.0)
@@ -116,7 +116,7 @@ def test_drift_of_two_clocks(snr, ppm):
     f = rng.uniform(100, 3900, 160)
     phase = rng.uniform(0, 2 * np.pi, f.size)
     t = np.arange(seconds * RATE) / RATE
-    made = lambda at: np.sin(2 * np.pi * np.outer(at, f) + phase).sum(axis=1) / np.sqrt(f.size / 2)  # noqa: E731
+    made = lambda at: sum_of_sines(f, 1 / np.sqrt(f.size / 2), phase, at)  # noqa: E731
     e = ppm * 1e-6
     x, y = made(t), made(t / (1 + e) - 0.01)
     y += 10 ** (-snr / 20) * np.sqrt(6) * rng.standard_normal(t.size)
@@ -229,13 +229,7 @@ def test_an_hours_drift_is_followed_from_window_to_window():
 
         def read(self, first, count):
             n = np.arange(first, first + count)
-            t = (self.start + self.step * n)[:, None] / rate
-            out = np.concatenate(
-                [
-                    np.sin(2 * np.pi * pitches * part + phases).sum(axis=1)
-                    for part in np.array_split(t, max(1, count // 8192))
-                ]
-            )
+            out = sum_of_sines(pitches, 1.0, phases, (self.start + self.step * n) / rate)
             return np.where((n >= 0) & (n < self.frames), out, 0.0)
 
     tones = 40

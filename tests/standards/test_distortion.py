@@ -6,15 +6,15 @@ import numpy as np
 import pytest
 
 from epidote.core.procedures.tone.procedure import Tone, ToneSettings
-from tests.conftest import UNCALIBRATED, recording, table
+from tests.conftest import UNCALIBRATED, recording, sum_of_sines, table
 
 RATE, FRAMES = 192000.0, 192000
 
 
 def from_harmonics(amplitudes: dict[int, float], f: float) -> np.ndarray:
     """A waveform built from its harmonics below half the rate, so that nothing aliases."""
-    t = np.arange(FRAMES) / RATE
-    return sum(a * np.sin(2 * np.pi * n * f * t) for n, a in amplitudes.items() if n * f < 0.49 * RATE)
+    heard = {n: a for n, a in amplitudes.items() if n * f < 0.49 * RATE}
+    return sum_of_sines(f * np.array(list(heard)), list(heard.values()), 0.0, np.arange(FRAMES) / RATE)
 
 
 def analysed(x: np.ndarray, **settings):

@@ -232,6 +232,13 @@ def make_settings(model: type[S], values: Mapping[str, Any]) -> S:
         raise setting_error(model, error) from error
 
 
+def unusual_settings(model: type[BaseModel], values: Mapping[str, Any]) -> dict[str, Any]:
+    """Return the settings, as JSON has them, that differ from the usual ones. Raises SettingError."""
+    usual = model().model_dump(mode="json")
+    made = make_settings(model, values).model_dump(mode="json")
+    return {name: value for name, value in made.items() if value != usual[name]}
+
+
 def setting_error(model: type[BaseModel], error: ValidationError) -> SettingError:
     """Return the first thing that is wrong, in our words: names of settings, not those of the validation library."""
     first = error.errors()[0]

@@ -145,6 +145,7 @@ def quick_columns(study):
 
 
 class TestInTheStudy:
+    @pytest.mark.slow
     def test_one_go_measures_every_procedure_on_the_chain(self, study):
         orders = baseline_orders(study)
         assert {o.procedure for o in orders} == {k for k, p in procedures().items() if p.of_the_chain}

@@ -1,5 +1,7 @@
 """What a live view computes, against plain transforms and formulas; what plays meanwhile; the threshold of hearing."""
 
+import math
+
 import numpy as np
 import pytest
 
@@ -7,7 +9,7 @@ from epidote.audio.device import Wiring
 from epidote.audio.registry import open_device
 from epidote.core.analysis.spectral.hearing_threshold import audibility_sentence, audible_components, threshold
 from epidote.core.errors import SettingError
-from epidote.core.live.meter_readings import figures
+from epidote.core.live.meter_readings import figures, two_channels
 from epidote.core.live.spectrum_analyser import (
     AnalyserSettings,
     Averaging,
@@ -266,3 +268,16 @@ def test_listening_to_a_stand_in_is_seamless():
     found = figures(x[-24000:], RATE)
     assert found.frequency == pytest.approx(1000, abs=1e-3)
     assert found.thd_n < -95
+
+
+def test_two_channels_go_together_as_their_definition_says():
+    """A tone on both, the second at half its level and turned: correlation -1; mid and side by hand."""
+    x = sine(1000, 0.5, 9600, 48000)
+    found = two_channels(x, -0.5 * x, 48000)
+    assert found.correlation == pytest.approx(-1)
+    level = 20 * math.log10(0.5)
+    assert (found.mid, found.side) == pytest.approx(
+        (level + 20 * math.log10(0.25), level + 20 * math.log10(0.75)), abs=0.01
+    )
+    assert two_channels(x, 0 * x, 48000).correlation is None
+    assert two_channels(x, x, 48000).side == -math.inf

@@ -95,7 +95,7 @@ def test_power_and_level_are_held_at_the_unit_s_output(level, volts):
         y = filtered(x, lambda f: 1 / (1 + 1j * f / 9000))
         return y - 0.3 * y**3
 
-    result, recordings = run(unit, level=level, hold="output")
+    result, recordings = run(unit, level=level, hold="output", points_per_octave=1)
     out = 10 ** (result.curve("output").y / 20)
     np.testing.assert_allclose(20 * np.log10(out / volts), 0, atol=0.1)
     assert result.reading("level_error").value < 0.1
@@ -106,7 +106,9 @@ def test_power_and_level_are_held_at_the_unit_s_output(level, volts):
 
 def test_an_output_that_cannot_be_held_is_marked():
     low = VOLTS.model_copy(update={"output_ceiling": -12.0})
-    result, _ = run(lambda x: filtered(x, lambda f: 1 / (1 + 1j * f / 1000)), chain=low, level="2 W")
+    result, _ = run(
+        lambda x: filtered(x, lambda f: 1 / (1 + 1j * f / 1000)), chain=low, level="2 W", points_per_octave=1
+    )
     assert Caution.LEVEL_NOT_HELD in result.cautions
     assert result.reading("level_error").value > 1
 

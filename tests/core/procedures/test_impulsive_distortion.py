@@ -61,9 +61,8 @@ def analysed(x):
     return PROCEDURE.analyse([Recording(Signal(x[:, None], RATE), STIMULUS)], SETTINGS, Chain())
 
 
-@pytest.mark.parametrize("width", [1e-4, 3e-4])
-@pytest.mark.parametrize("seed", range(2))
-def test_clicks_of_a_thousandth_are_found_at_their_frequency(width, seed):
+@pytest.mark.parametrize(("seed", "width"), [(0, 1e-4), (1, 3e-4)])
+def test_clicks_of_a_thousandth_are_found_at_their_frequency(seed, width):
     """0.1 % of the fundamental's peak, noise 70 dB below it; the region is a third of an octave about 95 Hz."""
     result = analysed(unit(seed) + clicks(seed, width, 85.0, 107.0))
     impulses = result.reading("impulses")

@@ -150,3 +150,17 @@ def test_a_file_that_is_missing_or_short(tmp_path):
     inner = stimulus.samples()[RATE // 2 + 2400 : RATE // 2 + RATE - 2400]
     part = MUSIC[RATE : 2 * RATE][2400:-2400]
     np.testing.assert_allclose(inner / np.abs(inner).max(), part / np.abs(part).max(), atol=0.01)
+
+
+def test_a_recording_that_ends_early_is_compared_as_far_as_it_goes():
+    result = compared(0.5 * MUSIC[: MUSIC.size // 2])
+    assert result.reading("gain").value == pytest.approx(-6.0206, abs=0.001)
+    assert result.reading("residual").value < -80
+    assert result.reading("dropouts").value == 1
+    assert f"{MUSIC.size / 2 / RATE:.2f} s" in result.reading("dropouts").at["times"]
+    assert Caution.DROPOUT in result.cautions
+
+
+def test_onsets_of_notes_are_no_dropouts():
+    for sign in (1, -1):
+        assert Caution.DROPOUT not in compared(sign * MUSIC).cautions

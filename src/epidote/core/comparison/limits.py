@@ -17,6 +17,7 @@ from epidote.core.results.curve_features import LOGARITHMIC, curve_at
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve
 from epidote.core.signals.signal import Samples
+from epidote.core.statistics.tolerance import two_sided_factor
 
 Corners = tuple[tuple[float, float], ...]
 _MOST_CORNERS, _FEW_CORNERS = 400, 32
@@ -148,11 +149,12 @@ def around_curve(
 
 
 def from_reference_units(
-    name: str, procedure: str, curves: Sequence[Curve], times: float = 3.0, least: float = 0.1
+    name: str, procedure: str, curves: Sequence[Curve], times: float | None = None, least: float = 0.1
 ) -> Limit:
     """Limits ``times`` the standard deviation of a set of good units about their mean, ``least`` at least.
 
-    Raises UnusableInputError for fewer than three.
+    times None: the tolerance factor for 95 % of units with 95 % confidence (NIST/SEMATECH e-Handbook, 7.2.6.3). Raises
+    UnusableInputError for fewer than three.
     """
     if len(curves) < 3:
         raise UnusableInputError(
@@ -162,6 +164,8 @@ def from_reference_units(
     spread = spread_curve(curves)
     if spread is None or spread.x.size < 2:
         raise UnusableInputError("The curves do not overlap along the x axis. Select curves over the same range.")
+    if times is None:
+        times = two_sided_factor(len(curves))
     values = np.array([[curve_at(c, float(x)) for x in spread.x] for c in curves], dtype=float)
     mean, reach = values.mean(axis=0), np.maximum(times * spread.y, least)
     return Limit(
@@ -170,7 +174,7 @@ def from_reference_units(
         key=curves[0].key,
         unit=curves[0].y_unit,
         x_unit=curves[0].x_unit,
-        source=f"mean of {len(curves)} rows ±{times:g} standard deviations, at least ±{least:g}",
+        source=f"mean of {len(curves)} rows ±{times:.3g} standard deviations, at least ±{least:g}",
         upper=_corners(spread.x, mean + reach),
         lower=_corners(spread.x, mean - reach),
     )

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from epidote.core.analysis.listening.phase_relation import phase_relation
 from epidote.core.analysis.sine.sine_fit import fit_tone
 from epidote.core.analysis.spectral.spectrum import band_power, mean_squares, peak_near, windowed_mean_squares
 from epidote.core.analysis.spectral.weighting import Weighting
@@ -40,6 +41,24 @@ class Figures:
     def headroom(self) -> float:
         """From the greatest sample to full scale, in dB."""
         return -self.peak
+
+
+@dataclass(frozen=True)
+class TwoChannels:
+    """How the first two channels go together. correlation: from -1 to 1, None where one is silent; mid, side: levels of
+    half their sum and half their difference in dBFS.
+    """
+
+    correlation: float | None
+    mid: float
+    side: float
+
+
+def two_channels(left: np.ndarray, right: np.ndarray, rate: float) -> TwoChannels:
+    """Return the phase relation of two channels (frames,) over the whole of a stretch."""
+    found = phase_relation(left, right, rate)
+    levels = [10 * math.log10(2 * float(p.mean())) if p.any() else -math.inf for p in (found.mid, found.side)]
+    return TwoChannels(found.whole, *levels)
 
 
 def figures(x: np.ndarray, rate: float) -> Figures:

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4, BLACKMAN_HARRIS_7, HANN, CosineWindow
-from epidote.core.live.meter_readings import Figures, figures
+from epidote.core.live.meter_readings import Figures, TwoChannels, figures, two_channels
 from epidote.core.signals import transforms
 from epidote.core.signals.ring_buffer import Ring
 from epidote.core.signals.signal import Samples
@@ -96,6 +96,7 @@ class Frame:
     figures: tuple[Figures, ...]
     averaged: int
     filled: bool
+    relation: TwoChannels | None = None  # of the first two channels
 
 
 class Reducer:
@@ -148,6 +149,7 @@ class SpectrumAnalyser:
         self.rate, self.channels = rate, channels
         self.settings, self.view = settings, view
         self._figures: tuple[Figures, ...] = ()
+        self._relation: TwoChannels | None = None
         self._reducer: Reducer | None = None
         self._lock = threading.Lock()
         self._shown: Power | None = None
@@ -201,15 +203,16 @@ class SpectrumAnalyser:
             self._since_figures = 0
             recent = self._recent(round(FIGURES_SECONDS * self.rate))
             self._figures = tuple(figures(recent[c], self.rate) for c in range(self.channels))
+            if self.channels > 1:
+                self._relation = two_channels(recent[0], recent[1], self.rate)
         view = self.view
         if self._reducer is None or self._reducer.key != (self.rate, self.transform_length, view):
             self._reducer = Reducer(self.rate, self.transform_length, view)
         low, high = self._reducer(power)
         times, waves = self._wave()
         self._shown = power
-        return Frame(
-            view, low, high, times, waves, self._figures, self._averaged, self._ring.heard >= self.transform_length
-        )
+        filled = self._ring.heard >= self.transform_length
+        return Frame(view, low, high, times, waves, self._figures, self._averaged, filled, self._relation)
 
     def power_of_latest(self, looks: int = 1) -> Power:
         """Of the latest looks, a frame's time apart, oldest first (looks, channels, bins)."""

@@ -121,6 +121,8 @@ class Procedure(Protocol[S]):
     reads_sources: bool  # whether sound of any length can be analysed piece by piece
     takes_background: bool  # whether a recording of the background alone can be compared with
     takes_original: bool  # whether a recording made elsewhere can be compared with the file that was played
+    differences: tuple[str, ...]  # readings that say at a glance how far a sound comes back changed
+    worst_moment: str  # the one of them whose place in time is where the difference is greatest; "" for none
     aligns_paths: bool  # whether its runs hold two paths that can be aligned by hand
     keeps_part: bool  # whether a run that is stopped half-way is worth keeping
     views: tuple[CurveView, ...]
@@ -193,6 +195,8 @@ class ProcedureBase:
     answers: tuple[ClaimAnswer, ...] = ()
     takes_background = False
     takes_original = False
+    differences: tuple[str, ...] = ()
+    worst_moment = ""
     aligns_paths = False
     reads_sources = False
 

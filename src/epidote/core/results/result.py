@@ -40,7 +40,10 @@ class Curve:
         def listed(values: Samples | None) -> list[float | None] | None:
             if values is None:
                 return None
-            return [finite(v) for v in values.tolist()]
+            numbers: list[float | None] = values.tolist()
+            if np.isfinite(values).all():
+                return numbers
+            return [finite(number) for number in numbers]
 
         return {
             "key": self.key,

@@ -29,17 +29,20 @@ class Recording:
     band_limit: float | None = None
 
     def with_reference(self) -> Recording:
-        """Return the recording with what was played as its last channel, where nothing else could tell it later."""
+        """Return the recording with what is compared with as its last channels, where nothing else could tell it
+        later.
+        """
         if self.stimulus is None or self.stimulus.material is None:
             return self
-        played = np.zeros(self.signal.frames)
-        count = min(played.size, self.stimulus.material.size)
-        played[:count] = self.stimulus.material[:count]
+        compared = self.stimulus.original if self.stimulus.original is not None else self.stimulus.by_output()
+        played = np.zeros((self.signal.frames, compared.shape[1]))
+        count = min(played.shape[0], compared.shape[0])
+        played[:count] = compared[:count]
         both = Signal(np.column_stack([self.signal.samples, played]), self.signal.rate, self.signal.unit)
         reference = Stimulus(
             self.stimulus.kind,
             self.stimulus.rate,
-            {**self.stimulus.parameters, REFERENCE: both.channels},
+            {**self.stimulus.parameters, REFERENCE: self.signal.channels + 1},
             self.stimulus.channels,
         )
         return Recording(both, reference, self.faults, self.clock, self.band_limit)

@@ -28,9 +28,10 @@ class Stimulus:
     rate: float
     parameters: Mapping[str, float]
     channels: tuple[int, ...] = (1, 2)
-    material: Samples | None = field(
-        default=None, compare=False, repr=False
-    )  # of a sound file, which no parameters can make again
+    # of a sound file, which no parameters can make again: (frames,), or (frames, outputs) with each its own
+    material: Samples | None = field(default=None, compare=False, repr=False)
+    # (frames, channels): what analyses compare with where the material was changed on purpose; None: the material
+    original: Samples | None = field(default=None, compare=False, repr=False)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "parameters", MappingProxyType(dict(self.parameters)))
@@ -44,7 +45,9 @@ class Stimulus:
         return self.material is not None or self.kind != "material"
 
     def samples(self) -> Samples:
-        """Return samples (frames,) in FS, locked."""
+        """Return samples (frames,) in FS, locked; the mean of outputs that each have their own."""
+        if self.material is not None and self.material.ndim > 1:
+            return as_readonly(self.material.mean(axis=1))
         if self.material is not None:
             return self.material
         try:
@@ -64,6 +67,8 @@ class Stimulus:
 
     def by_output(self) -> Samples:
         """Return samples (frames, 1) that all outputs share, or (frames, outputs) where each has its own."""
+        if self.material is not None and self.material.ndim > 1:
+            return self.material
         if not self.parameters.get("independent") or len(self.channels) < 2:
             return self.samples()[:, None]
         seeds = [self.parameters["seed"] + number for number in range(len(self.channels))]

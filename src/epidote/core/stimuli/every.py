@@ -12,7 +12,7 @@ from epidote.core.errors import UnusableInputError
 from epidote.core.signals.stimulus import Stimulus, is_registered, require_bounds
 from epidote.core.stimuli import bursts as shots
 from epidote.core.stimuli import level_check as steps
-from epidote.core.stimuli import multitone, music, noise, silence, sweep, tone, two_tones
+from epidote.core.stimuli import multitone, music, noise, silence, speech, sweep, tone, two_tones
 from epidote.core.stimuli import stepped_tones as staircase
 
 __all__ = [
@@ -21,6 +21,7 @@ __all__ = [
     "noise",
     "shots",
     "silence",
+    "speech",
     "staircase",
     "steps",
     "stimulus_from_json",

@@ -75,12 +75,13 @@ def _make(rate: float, p: Mapping[str, float]) -> Samples:
 
 
 def _fade_and_pad(x: Samples, p: Mapping[str, float], rate: float) -> Samples:
-    """Faded, its peak at the level, with silence round it."""
+    """Faded, its peak at the level, with silence round it: x (frames,) or (frames, outputs)."""
     x = x * (from_db(p["level"]) / float(np.abs(x).max()))
-    fade_ends(x, min(round(RAMP * rate), x.size // 2))
-    out = np.zeros(round(p["frames"]))
+    for column in x.reshape(x.shape[0], -1).T:
+        fade_ends(column, min(round(RAMP * rate), x.shape[0] // 2))
+    out = np.zeros((round(p["frames"]), *x.shape[1:]))
     lead = round(p["lead"])
-    out[lead : lead + x.size] = x
+    out[lead : lead + x.shape[0]] = x
     return out
 
 
@@ -102,22 +103,32 @@ def material(
     channels: tuple[int, ...] = (1, 2),
     start: float = 0.0,
     silence: tuple[float, float] = (LEAD, TAIL),
+    separate: bool = False,
 ) -> Stimulus:
-    """Return a stretch of a sound file from ``start`` s on, its channels as one, its peak at ``level`` dBFS.
+    """Return a stretch of a sound file from ``start`` s on, its peak at ``level`` dBFS.
 
-    silence: before and after it in s. Raises SettingError, UnusableInputError.
+    silence: before and after it in s. separate: each channel on an output of its own; else all as one. Raises
+    SettingError, UnusableInputError.
     """
+    x = read_section(rate, path, duration, start)
+    return from_samples(
+        x if separate and x.shape[1] > 1 else x.mean(axis=1), rate=rate, level=level, channels=channels, silence=silence
+    )
+
+
+def read_section(rate: float, path: str, duration: float, start: float = 0.0) -> Samples:
+    """Return a stretch of a sound file (frames, channels) at a rate. Raises SettingError, UnusableInputError."""
     if not path.strip():
         raise SettingError("An audio file is needed. Set it in “{material}”.", "material")
     if not _READER:
         raise SettingError("Audio files cannot be read here.")
     whole = _READER[0](path, rate)
     first = round(start * rate)
-    x = whole.samples.mean(axis=1)[first : first + max(1, math.ceil(duration * rate))].copy()
-    if x.size < rate or not np.abs(x).max() > 0:
+    x = whole.samples[first : first + max(1, math.ceil(duration * rate))].copy()
+    if x.shape[0] < rate or not np.abs(x).max() > 0:
         where = f" from {start:g} s on" if start else ""
         raise SettingError(f"{path} contains less than 1 s of audio{where}. Use a longer file.")
-    return from_samples(x, rate=rate, level=level, channels=channels, silence=silence)
+    return x
 
 
 def from_samples(
@@ -128,9 +139,12 @@ def from_samples(
     channels: tuple[int, ...] = (1, 2),
     silence: tuple[float, float] = (LEAD, TAIL),
 ) -> Stimulus:
-    """Return samples (frames,) that are at hand, faded, their peak at ``level`` dBFS, with silence before and after."""
+    """Return samples (frames,) or (frames, outputs) that are at hand, faded, their peak at ``level`` dBFS, with silence
+    before and after.
+    """
     lead, tail = (round(seconds * rate) for seconds in silence)
-    parameters = {"level": level, "lead": lead, "sounding": float(x.size), "frames": lead + x.size + tail}
+    count = x.shape[0]
+    parameters = {"level": level, "lead": lead, "sounding": float(count), "frames": lead + count + tail}
     return Stimulus(MATERIAL, rate, parameters, channels, as_readonly(_fade_and_pad(x, parameters, rate)))
 
 

@@ -10,24 +10,24 @@ import math
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.linalg import solve_toeplitz
 
 from epidote.core.analysis.cross_correlation import refined_lag
+from epidote.core.analysis.listening.linear_path import WHITENED, LinearFit, modelled_through
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.statistics import NORMAL_MEDIAN
 from epidote.core.signals import transforms
 from epidote.core.signals.fft_lengths import even_fast_len
-from epidote.core.signals.resampling import resample
+from epidote.core.signals.resampling import Resampler
 from epidote.core.signals.signal import Samples
 from epidote.core.stimuli.tone import fade_ends
 
-_COARSE, _WHITENED = 2**17, 1e-3
+_COARSE = 2**17
 _BLOCKS, _BLOCK, _MOST_PPM = 24, 2**15, 1000.0
 MOST_TAPS, _BEFORE, _SHARE = 16384, 512, 24  # of the filter; at most one tap for so many frames
-_REGULARISED = 1e-9  # of the reference's power
-_REFINEMENTS = 2
 _MENDED = 2  # times that dropouts are replaced by a model which their absence has made better
-_PASSES, _SETTLED = 5, 2e-6  # passes of the clock; frames at the ends of the record that a step may still move
+_CLOCK_TAPS = 4096  # of the path while the clock is looked for
+_REFINED_FRAMES = 2**19
+_PASSES, _NEARLY, _SETTLED = 5, 0.2, 1e-3  # passes of the clock; frames at the ends that a last step may move
 _DROPOUT, _DROPOUT_DB, _MOST_DROPOUTS = 0.05, 20.0, 0.1  # s, dB over the median, share of the record
 _MISSING = 0.02  # of a block's power, which a gap of 1 ms takes away
 _FOUND = 8.0  # times the median of the correlation, above which it is the same sound
@@ -73,16 +73,30 @@ class _Place:
     ppm: float
     polarity: int
 
-    def warped(self, original: Samples, frames: int) -> Samples:
-        """Return the original (n,) as the recorder's clock saw it (frames,)."""
-        step = 1 / (1 + self.ppm * 1e-6)
-        return resample(original, step, -self.delay * step, frames)
+    def turned(self, ppm: float, middle: float) -> _Place:
+        """Return the place with a clock that is so many ppm faster; what lies at a frame, the middle, stays there."""
+        original_middle = (middle - self.delay) / (1 + self.ppm * 1e-6)
+        return replace(self, ppm=self.ppm + ppm, delay=self.delay - original_middle * ppm * 1e-6)
 
-    def refined(self, original: Samples, heard: Samples) -> _Place:
-        """Return the place at which the original resembles what was heard (frames,) most, between frames too."""
-        reference = self.warped(original, heard.size)
-        size = even_fast_len(2 * heard.size)
-        cross = transforms.rfft(heard, size) * np.conj(transforms.rfft(reference, size))
+    def warped(self, source: Resampler, frames: int) -> Samples:
+        """Return the original as the recorder's clock saw it (frames,)."""
+        step = 1 / (1 + self.ppm * 1e-6)
+        return source.read(step, -self.delay * step, frames)
+
+    def refined(self, source: Resampler, heard: Samples, *, whitened: bool = False) -> _Place:
+        """Return the place at which the original resembles what was heard (frames,) most, between frames too; told by
+        the middle of the record. whitened: by all frequencies nearly alike, so that a change of the response at low
+        ones leaves no fraction of a frame.
+        """
+        frames = min(heard.size, _REFINED_FRAMES)
+        first = (heard.size - frames) // 2
+        step = 1 / (1 + self.ppm * 1e-6)
+        reference = source.read(step, (first - self.delay) * step, frames)
+        size = even_fast_len(2 * frames)
+        cross = transforms.rfft(heard[first : first + frames], size) * np.conj(transforms.rfft(reference, size))
+        if whitened:
+            magnitude = np.abs(cross)
+            cross = cross / (magnitude + WHITENED * float(magnitude.max()) + 1e-300)
         lag, _ = refined_lag(cross, size, 0.0)
         return replace(self, delay=self.delay + max(-1.0, min(1.0, lag)))
 
@@ -96,38 +110,46 @@ def align(
     most_taps: of the fitted path. Raises UnusableInputError where the two have nothing in common.
     """
     # Step 1: coarse delay and polarity, then the clock from many blocks
-    place = _coarse(original, recording)
+    place, middle = _coarse(original, recording)
     if clock_ppm is None:
         place = _clocked(original, recording, place)
     else:
-        place = _Place(place.delay, clock_ppm, place.polarity)
+        # the coarse delay is that of a stretch's middle, by which time the clocks have already drifted apart
+        place = _Place(place.delay - middle * clock_ppm * 1e-6, clock_ppm, place.polarity)
     first = max(0, math.floor(place.delay) - round(0.05 * rate))
     last = min(recording.size, math.ceil(place.delay + original.size * (1 + place.ppm * 1e-6)) + round(0.3 * rate))
-    heard = _faded(recording[first:last], rate)
+    missing = _missing_end(original, recording, place, rate)
+    if missing:
+        last = min(last, round(missing[0][0] * rate))
+    heard = _faded(recording[first:last], rate, at_end=not missing)
     here = _Place(place.delay - first, place.ppm, place.polarity)
+    source = Resampler(original)
     # Steps 2 to 4: warp, fit the linear path, refine the clock
     taps = max(64, min(most_taps, heard.size // _SHARE))
     before = min(_BEFORE, taps // 4)
     here, fit, path = _fitted(
-        original, heard, here.refined(original, heard), taps, before, find_clock=clock_ppm is None
+        source, heard, here.refined(source, heard, whitened=True), taps, before, find_clock=clock_ppm is None
     )
-    modelled = fit.through(path)
+    modelled = modelled_through(fit, path, heard, rate)
     # Step 5: dropouts are replaced by the model, and clock and path are fitted again
     lost = _dropouts(heard - modelled, modelled, rate)
+    mended = heard
+    plain = fit.through(path)  # a filter with a long memory would learn the dropouts
     for _ in range(_MENDED if lost else 0):
         mended = heard.copy()
         for begin, end in lost:
-            mended[begin:end] = modelled[begin:end]
-        here, fit, path = _fitted(original, mended, here, taps, before, find_clock=clock_ppm is None)
-        modelled = fit.through(path)
-    main = int(np.argmax(np.abs(path)))
-    polarity = 1 if path[main] >= 0 else -1
-    # the place at which the reference resembles the recording most, by its greatest tap and between frames
-    delayed = _Place(here.delay + main - before, here.ppm, polarity).refined(original, heard)
-    reference = delayed.warped(original, heard.size)
+            mended[begin:end] = plain[begin:end]
+        here, fit, path = _fitted(source, mended, here, taps, before, find_clock=clock_ppm is None)
+        plain = fit.through(path)
+    if lost:
+        modelled = modelled_through(fit, path, mended, rate)
+    main, polarity = fit.main_tap(modelled)
+    # the place at which the reference resembles the recording most, by its main tap and between frames
+    delayed = _Place(here.delay + main - before, here.ppm, polarity).refined(source, heard)
+    reference = delayed.warped(source, heard.size)
     power = float(reference @ reference)
     gain = abs(float(reference @ heard)) / max(power, 1e-300)
-    seconds = tuple(((first + b) / rate, (first + e) / rate) for b, e in lost)
+    seconds = (*(((first + b) / rate, (first + e) / rate) for b, e in lost), *missing)
     return Alignment(
         delayed.delay + first,
         here.ppm,
@@ -143,29 +165,56 @@ def align(
     )
 
 
+def _missing_end(original: Samples, recording: Samples, place: _Place, rate: float) -> tuple[tuple[float, float], ...]:
+    """Return the stretch in s from where a recording ends to where the original's sound would; () where it is all
+    there.
+    """
+    there = int(np.flatnonzero(recording)[-1]) + 1
+    expected = place.delay + (int(np.flatnonzero(original)[-1]) + 1) * (1 + place.ppm * 1e-6)
+    if there > expected - _DROPOUT * rate or there < original.size // 8:
+        return ()
+    return ((there / rate, expected / rate),)
+
+
 def _fitted(
-    original: Samples, heard: Samples, place: _Place, taps: int, before: int, *, find_clock: bool
-) -> tuple[_Place, _Fit, Samples]:
+    source: Resampler, heard: Samples, place: _Place, taps: int, before: int, *, find_clock: bool
+) -> tuple[_Place, LinearFit, Samples]:
     """Return the place with its clock, the normal equations there, and the path (taps,) to what was heard (frames,)."""
-    fit = _Fit(place.warped(original, heard.size), taps, before)
-    for _ in range(_PASSES if find_clock else 0):
-        step = _clock_step(fit, heard)
-        place = replace(place, ppm=place.ppm + step)
-        fit = _Fit(place.warped(original, heard.size), taps, before)
-        if abs(step) * 1e-6 * heard.size / 2 < _SETTLED:
-            break
+    if find_clock:
+        # a short path tells the clock nearly, the whole one the last thousandths of a ppm; each step squares the error
+        fewer = min(taps, _CLOCK_TAPS)
+        place = _clock_found(source, heard, place, fewer, min(before, fewer // 4), settled=_NEARLY)
+        place = _clock_found(source, heard, place, taps, before, settled=_SETTLED)
+    fit = LinearFit(place.warped(source, heard.size), taps, before)
     return place, fit, fit.solve(heard)
 
 
-def _faded(x: Samples, rate: float) -> Samples:
-    """Return x (frames,) with faded ends: only then is the matrix of the least squares exactly Toeplitz."""
+def _clock_found(source: Resampler, heard: Samples, place: _Place, taps: int, before: int, *, settled: float) -> _Place:
+    """Return the place with a better clock: once a step moves the ends by less than ``settled`` frames, its square is
+    left.
+    """
+    for _ in range(_PASSES):
+        fit = LinearFit(place.warped(source, heard.size), taps, before)
+        step = _clock_step(fit, heard)
+        place = place.turned(step, heard.size / 2)
+        if abs(step) * 1e-6 * heard.size / 2 < settled:
+            break
+    return place
+
+
+def _faded(x: Samples, rate: float, *, at_end: bool) -> Samples:
+    """Return x (frames,) with faded ends: only then is the matrix of the least squares exactly Toeplitz. A recording
+    that ends early ends at once, as its original is cut off there.
+    """
     out = x.copy()
     fade_ends(out, min(round(_FADE * rate), x.size // 4))
+    if not at_end:
+        out[x.size // 2 :] = x[x.size // 2 :]
     return out
 
 
-def _coarse(original: Samples, recording: Samples) -> _Place:
-    """Return delay and polarity from the loudest stretch of the original."""
+def _coarse(original: Samples, recording: Samples) -> tuple[_Place, float]:
+    """Return delay and polarity from the loudest stretch of the original, and the frame of its middle."""
     size = min(_COARSE, original.size)
     cumulative = np.concatenate([[0.0], np.cumsum(np.square(original))])
     starts = np.arange(0, max(1, original.size - size + 1), max(1, size // 8))
@@ -178,7 +227,7 @@ def _coarse(original: Samples, recording: Samples) -> _Place:
             " recording of this file, and that it is loud enough."
         )
     lag = place if place < recording.size else place - height.size
-    return _Place(float(lag - begin), 0.0, 1 if height[place] > 0 else -1)
+    return _Place(float(lag - begin), 0.0, 1 if height[place] > 0 else -1), begin + size / 2
 
 
 def _whitened(x: Samples, part: Samples) -> Samples:
@@ -186,7 +235,7 @@ def _whitened(x: Samples, part: Samples) -> Samples:
     size = even_fast_len(x.size + part.size)
     cross = transforms.rfft(x, size) * np.conj(transforms.rfft(part, size))
     magnitude = np.abs(cross)
-    return np.asarray(transforms.irfft(cross / (magnitude + _WHITENED * magnitude.max() + 1e-300), size))
+    return np.asarray(transforms.irfft(cross / (magnitude + WHITENED * magnitude.max() + 1e-300), size))
 
 
 def _clocked(original: Samples, recording: Samples, place: _Place) -> _Place:
@@ -227,44 +276,7 @@ def _parabola(y: Samples, top: int) -> float:
     return 0.0 if bend == 0 else 0.5 * (left - right) / bend
 
 
-class _Fit:
-    """The least-squares filter from a reference (frames,) to a recording, the normal equations made once."""
-
-    def __init__(self, reference: Samples, taps: int, before: int) -> None:
-        self.taps, self.before = taps, before
-        self.frames = reference.size
-        self.size = even_fast_len(reference.size + 2 * taps)
-        self.spectrum = transforms.rfft(reference, self.size)
-        column = transforms.irfft(np.square(np.abs(self.spectrum)), self.size)[:taps]
-        self.column = column.copy()
-        self.column[0] *= 1 + _REGULARISED
-
-    def correlated(self, x: Samples) -> Samples:
-        """Return the correlation of x (frames,) with the reference at the taps' lags (taps,)."""
-        height = transforms.irfft(transforms.rfft(x, self.size) * np.conj(self.spectrum), self.size)
-        return np.asarray(np.take(height, np.arange(-self.before, self.taps - self.before), mode="wrap"))
-
-    def solve(self, x: Samples, *, refine: bool = True) -> Samples:
-        """Return the filter (taps,) whose output from the reference is nearest to x (frames,)."""
-        wanted = self.correlated(x)
-        path = np.asarray(solve_toeplitz(self.column, wanted))
-        if not refine:
-            return path
-        # refinement: what the model leaves of the record, fitted again, takes the regularisation's bias away
-        for _ in range(_REFINEMENTS):
-            left = self.correlated(x - self.through(path))
-            path = path + np.asarray(solve_toeplitz(self.column, left))
-        return path
-
-    def through(self, path: Samples) -> Samples:
-        """Return the reference through a filter (frames,)."""
-        circle = np.zeros(self.size)
-        circle[: self.taps - self.before] = path[self.before :]
-        circle[self.size - self.before :] = path[: self.before]
-        return np.asarray(transforms.irfft(self.spectrum * transforms.rfft(circle), self.size)[: self.frames])
-
-
-def _clock_step(fit: _Fit, heard: Samples) -> float:
+def _clock_step(fit: LinearFit, heard: Samples) -> float:
     """Return by how many ppm the clock is off, by variable projection: what a change of it would do to the model, less
     what a filter can do.
     """

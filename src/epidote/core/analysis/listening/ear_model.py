@@ -11,8 +11,10 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
 
 from epidote.core.signals import transforms
+from epidote.core.signals.resampling import resample
 from epidote.core.signals.signal import Samples, as_readonly
 
 RATE = 48000.0
@@ -26,6 +28,14 @@ _ADDITION = 0.4  # exponent with which contributions add
 _TAU_LEAST, _TAU_100 = 0.008, 0.030  # s (2.1.8)
 _OFFSET_DB, _OFFSET_FROM, _OFFSET_PER_BARK = 3.0, 12.0, 0.25  # dB, Bark, dB per Bark (2.1.10)
 _CHUNK = 256  # frames that are spread at once
+
+
+def at_ear_rate(x: Samples, rate: float) -> Samples:
+    """Return x (frames,) at the rate that the model is made for."""
+    if rate == RATE:
+        return x
+    step = rate / RATE
+    return resample(x, step, 0.0, math.floor(x.size / step))
 
 
 @dataclass(frozen=True)
@@ -84,15 +94,21 @@ def _internal_noise() -> Samples:
     return np.asarray(10 ** (0.4 * 0.364 * (centres() / 1000) ** -0.8))
 
 
-def _spectra(x: Samples, playback_db: float) -> Samples:
-    """Ear-weighted magnitudes (frames, bins) of x (frames,), a full-scale sine being at the playback level."""
+def _frames_of(frames: int) -> int:
+    """Return how many frames of the model a sound of so many samples has."""
+    return max(1, 1 + (frames - FRAME) // _HOP)
+
+
+def _spectra(x: Samples, playback_db: float, first: int, last: int) -> Samples:
+    """Ear-weighted magnitudes (frames, bins) of the model's frames from ``first`` to before ``last`` of x (frames,), a
+    full-scale sine being at the playback level.
+    """
     window = math.sqrt(8 / 3) * 0.5 * (1 - np.cos(2 * np.pi * np.arange(FRAME) / (FRAME - 1)))
     tone = np.sin(2 * np.pi * _CALIBRATION / RATE * np.arange(FRAME))
     norm = float(np.abs(transforms.rfft(tone * window)).max())
-    count = max(1, 1 + (x.size - FRAME) // _HOP)
-    padded = np.concatenate([x, np.zeros(max(0, FRAME - x.size))])
-    places = np.arange(count)[:, None] * _HOP + np.arange(FRAME)[None, :]
-    magnitudes = np.abs(transforms.rfft(padded[places] * window, axis=1))
+    padded = np.concatenate([x, np.zeros(max(0, FRAME - x.size))]) if x.size < FRAME else x
+    framed = sliding_window_view(padded, FRAME)[first * _HOP : (last - 1) * _HOP + 1 : _HOP]
+    magnitudes = np.abs(transforms.rfft(framed * window, axis=1))
     return np.asarray(magnitudes * (10 ** (playback_db / 20) / norm) * _ear_weights())
 
 
@@ -131,21 +147,40 @@ def _smeared(excitation: Samples) -> Samples:
     return out
 
 
+def _chunks(frames: int) -> list[tuple[int, int]]:
+    """Return stretches of the model's frames that are computed at once."""
+    count = _frames_of(frames)
+    return [(first, min(first + _CHUNK, count)) for first in range(0, count, _CHUNK)]
+
+
 def mask_of(reference: Samples, playback_db: float = PLAYBACK_DB) -> Samples:
     """Return the mask (frames, bands) of a sound (frames,) at 48 kHz."""
-    power = np.square(_spectra(reference, playback_db)) @ _grouping() + _internal_noise()
-    parts = [spread(power[first : first + _CHUNK]) for first in range(0, power.shape[0], _CHUNK)]
-    bark = _WIDTH * np.arange(power.shape[1])
+    parts = [_excitation(_spectra(reference, playback_db, *chunk)) for chunk in _chunks(reference.size)]
+    return _mask(np.concatenate(parts))
+
+
+def _excitation(spectra: Samples) -> Samples:
+    """Return the excitation (frames, bands) of ear-weighted magnitudes, spread over frequency."""
+    return spread(np.square(spectra) @ _grouping() + _internal_noise())
+
+
+def _mask(excitation: Samples) -> Samples:
+    """Return the mask (frames, bands) of an excitation: smeared in time, less the offset of masking."""
+    bark = _WIDTH * np.arange(excitation.shape[1])
     offset = np.where(bark <= _OFFSET_FROM, _OFFSET_DB, _OFFSET_PER_BARK * bark)
-    return np.asarray(_smeared(np.concatenate(parts)) / 10 ** (offset / 10))
+    return np.asarray(_smeared(excitation) / 10 ** (offset / 10))
 
 
 def noise_to_mask(reference: Samples, test: Samples, playback_db: float = PLAYBACK_DB) -> NoiseToMask:
     """Return how far the difference of two aligned sounds (frames,) at 48 kHz rises above the reference's mask."""
     frames = min(reference.size, test.size)
-    reference, test = reference[:frames], test[:frames]
-    difference = np.square(_spectra(reference, playback_db) - _spectra(test, playback_db))
-    ratios = difference @ _grouping() / mask_of(reference, playback_db)
+    noise, excitation = [], []
+    for chunk in _chunks(frames):
+        own = _spectra(reference[:frames], playback_db, *chunk)
+        other = _spectra(test[:frames], playback_db, *chunk)
+        noise.append(np.square(own - other) @ _grouping())
+        excitation.append(_excitation(own))
+    ratios = np.concatenate(noise) / _mask(np.concatenate(excitation))
     by_frame = ratios.mean(axis=1)
     greatest = ratios.max(axis=1)
     frame, band = np.unravel_index(int(np.argmax(ratios)), ratios.shape)

@@ -6,7 +6,7 @@ correction (Holm 1979); Bradley-Terry strengths by Hunter's iteration (Hunter 20
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +14,7 @@ from scipy import stats
 
 from epidote.core.errors import SettingError
 from epidote.core.signals.signal import Samples
+from epidote.core.statistics.proportion import clopper_pearson
 
 SIGNIFICANT = 0.05
 _CONFIDENCE = 0.95
@@ -47,15 +48,18 @@ class ForcedChoice:
         """The finding in a sentence."""
         early = ", stopped before its end" if self.stopped_early else ""
         if self.told_apart:
-            return f"could be told apart ({self.correct} of {self.trials}, p = {_rounded(self.p)}{early})"
+            return f"could be told apart ({self.correct} of {self.trials}, p = {rounded_p(self.p)}{early})"
         return (
-            f"not shown to differ in {self.trials} trials ({self.correct} right, p = {_rounded(self.p)}{early}); a"
+            f"not shown to differ in {self.trials} trials ({self.correct} right, p = {rounded_p(self.p)}{early}); a"
             f" listener who hears it {round(10 * _SKILL)} times of 10 would have been found out with"
             f" {100 * self.power:.0f} %"
         )
 
 
-def _rounded(p: float) -> str:
+def rounded_p(p: float) -> str:
+    """Return p in as many digits as are of use."""
+    if p > 0.9995:
+        return "1"
     if p >= 0.001:
         return f"{p:.3f}"
     return f"{p:.1g}"
@@ -68,19 +72,16 @@ def judge_forced_choice(correct: int, trials: int, *, stopped_early: bool = Fals
     if not 0 <= correct <= trials:
         raise SettingError(f"{correct} right answers of {trials} trials cannot be; use 0 to {trials}.")
     p = float(stats.binom.sf(correct - 1, trials, 0.5))
+    interval = clopper_pearson(correct, trials)
+    return ForcedChoice(correct, trials, p, interval, least_right(trials), power_of(trials), stopped_early)
+
+
+def power_of(trials: int, skill: float = _SKILL) -> float:
+    """Return the chance that a listener with a share ``skill`` of right answers is found out in so many trials."""
     criterion = least_right(trials)
-    power = 0.0
-    if criterion is not None:
-        power = float(stats.binom.sf(criterion - 1, trials, _SKILL))
-    return ForcedChoice(correct, trials, p, clopper_pearson(correct, trials), criterion, power, stopped_early)
-
-
-def clopper_pearson(correct: int, trials: int, confidence: float = _CONFIDENCE) -> tuple[float, float]:
-    """Return the exact interval of a share."""
-    tail = (1 - confidence) / 2
-    low = 0.0 if correct == 0 else float(stats.beta.ppf(tail, correct, trials - correct + 1))
-    high = 1.0 if correct == trials else float(stats.beta.ppf(1 - tail, correct + 1, trials - correct))
-    return low, high
+    if criterion is None:
+        return 0.0
+    return float(stats.binom.sf(criterion - 1, trials, skill))
 
 
 def least_right(trials: int, level: float = SIGNIFICANT) -> int | None:
@@ -133,7 +134,7 @@ class Grades:
     pairs: tuple[GradeComparison, ...]
 
 
-def judge_grades(grades: dict[str, Sequence[float]]) -> Grades:
+def judge_grades(grades: Mapping[str, Sequence[float]]) -> Grades:
     """Return what grades by letter say; each letter's grades are in the order of the same trials.
 
     Raises SettingError where letters have different numbers of grades.

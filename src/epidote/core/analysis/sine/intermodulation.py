@@ -10,8 +10,8 @@ import numpy as np
 
 from epidote.core.analysis.quantisation import bits_of, follows_rounding, middle_of
 from epidote.core.analysis.sine.sine_fit import fit_tone
+from epidote.core.analysis.spectral.lines import lines_at, tone_of
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_7 as WINDOW
-from epidote.core.analysis.spectral.windows import line_at
 from epidote.core.quantities.statistics import RAYLEIGH_MEDIAN
 from epidote.core.signals import transforms
 from epidote.core.signals.signal import Samples
@@ -110,7 +110,8 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
             if i == 1:
                 own[i] = alone - fit.residual
             else:
-                own[i] = _fundamental(x.size, rate, fit.frequency, complex(fit.amplitudes[0]))
+                w = 2 * math.pi * fit.frequency / rate
+                own[i] = tone_of(x.size, w, complex(fit.amplitudes[0]), (x.size - 1) / 2)
             sigma = fit.sigma
     if (
         abs(frequencies[0] / f1 - 1) > 0.02
@@ -122,7 +123,8 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
     weighted = WINDOW.weighted(residual)
     end = 0.5 * rate - _LEAST_APART * rate / x.size
     places = {o: place(o, *frequencies) for o in ALL}
-    products = {o: line_at(weighted, f, rate) if f < end else None for o, f in places.items()}
+    heights = lines_at(weighted, np.array(list(places.values())), rate)
+    products = {o: float(height) if f < end else None for (o, f), height in zip(places.items(), heights, strict=True)}
     lines = np.abs(transforms.rfft(weighted))
     spreads = {o: _spread_near(lines, f * x.size / rate) for o, f in places.items()}
     # the window lets through more of the noise than a fit, which has none
@@ -137,11 +139,6 @@ def two_tones(x: Samples, rate: float, f1: float, f2: float) -> TwoTones | None:
         (of_tones[0], of_tones[1]),
         undithered,
     )
-
-
-def _fundamental(frames: int, rate: float, frequency: float, amplitude: complex) -> Samples:
-    t = np.arange(frames) - (frames - 1) / 2
-    return np.asarray(np.real(amplitude * np.exp(2j * np.pi * frequency / rate * t)))
 
 
 def _is_undithered(x: Samples, residual: Samples, rate: float, tones: Sequence[float]) -> bool:
@@ -173,4 +170,7 @@ def _spread_near(lines: Samples, place: float) -> float:
     near = WINDOW.half_width + 1
     # at the edge of a band of noise one side says nothing
     sides = (lines[max(1, centre - reach) : max(1, centre - near)], lines[centre + near : centre + reach])
-    return max((_spread(side) for side in sides if side.size > near), default=_spread(lines))
+    known = [_spread(side) for side in sides if side.size > near]
+    if not known:
+        return _spread(lines)
+    return max(known)

@@ -7,7 +7,6 @@ every window. Coefficients: Hann and Blackman-Harris 4-term, Harris, Proc. IEEE 
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from functools import cache
 
@@ -50,11 +49,17 @@ class CosineWindow:
 
     def samples(self, frames: int) -> Samples:
         """Return the window itself (frames,)."""
-        turn = 2 * np.pi * np.arange(frames) / frames
-        return np.asarray(sum((-1) ** k * a * np.cos(k * turn) for k, a in enumerate(self.coefficients)))
+        turn = np.cos(2 * np.pi * np.arange(frames) / frames)
+        total = np.full(frames, self.coefficients[0])
+        # cos((k + 1) t) = 2 cos(t) cos(k t) - cos((k - 1) t): one cosine for all terms
+        before, present = np.ones(frames), turn
+        for k, a in enumerate(self.coefficients[1:], start=1):
+            total += (-1) ** k * a * present
+            before, present = present, 2 * turn * present - before
+        return total
 
     def weighted(self, x: Samples) -> Samples:
-        """X (frames,) so windowed and scaled that ``line_at`` reads the peaks of its lines."""
+        """X (frames,) so windowed and scaled that ``lines_at`` reads the peaks of its lines."""
         return x * self.samples(x.size) * (2 / x.size / self.coherent_gain)
 
     @property
@@ -77,12 +82,6 @@ BLACKMAN_HARRIS_7 = CosineWindow(
         0.00001388721735,
     ),
 )
-
-
-def line_at(weighted: Samples, frequency: float, rate: float) -> float:
-    """Peak of the line at a known frequency in Hz, of what ``CosineWindow.weighted`` made (frames,)."""
-    phase = 2 * np.pi * frequency / rate * np.arange(weighted.size)
-    return math.hypot(float(weighted @ np.cos(phase)), float(weighted @ np.sin(phase)))
 
 
 @cache

@@ -18,8 +18,8 @@ from epidote.core.analysis.capture_checks import headroom
 from epidote.core.analysis.quantisation import bits_of, follows_rounding
 from epidote.core.analysis.sine.sine_fit import fit_tone
 from epidote.core.analysis.sine.stepped_tone import locate_preamble, step_segment
+from epidote.core.analysis.spectral.lines import lines_at
 from epidote.core.analysis.spectral.windows import BLACKMAN_HARRIS_4 as WINDOW
-from epidote.core.analysis.spectral.windows import line_at
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import SettingError, UnusableInputError
 from epidote.core.procedures.about import About, Preset, QuestionGroup
@@ -277,19 +277,18 @@ def _is_undithered(x: Samples, rate: float, frequency: float) -> bool:
 def _line(x: Samples, rate: float, frequency: float) -> tuple[float, float]:
     """Peak of a line at a known frequency in x (frames,), and its standard deviation from the noise beside it."""
     weighted, width = WINDOW.weighted(x - x.mean()), rate / x.size
-    sides = [
-        [line_at(weighted, f, rate) for k in _BESIDE if 0 < (f := frequency + sign * k * width) < rate / 2]
-        for sign in (-1, 1)
-    ]
+    places = [[f for k in _BESIDE if 0 < (f := frequency + sign * k * width) < rate / 2] for sign in (-1, 1)]
+    heights = [float(h) for h in lines_at(weighted, np.array([frequency, *places[0], *places[1]]), rate)]
+    sides = [heights[1 : 1 + len(places[0])], heights[1 + len(places[0]) :]]
     # the median of a Rayleigh distribution is 1.177 of one component's standard deviation; both sides together scatter
     # less, but at the edge of a band of noise one of them says nothing
-    together = float(np.median([*sides[0], *sides[1]]))
+    together = float(np.median(heights[1:]))
     most = max(float(np.median(side)) for side in sides if side)
     if most > _UNLIKE * together:
         neighbours = most
     else:
         neighbours = together
-    return line_at(weighted, frequency, rate), neighbours / RAYLEIGH_MEDIAN
+    return heights[0], neighbours / RAYLEIGH_MEDIAN
 
 
 def _channel(

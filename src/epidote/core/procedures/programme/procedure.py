@@ -13,8 +13,7 @@ import numpy as np
 from epidote.core.analysis.acoustics.band_levels import band_powers_of_record, bands_within
 from epidote.core.analysis.capture_checks import capture_cautions, headroom
 from epidote.core.analysis.listening.alignment import Alignment, align, null_depth
-from epidote.core.analysis.listening.ear_model import RATE as EAR_RATE
-from epidote.core.analysis.listening.ear_model import NoiseToMask, noise_to_mask
+from epidote.core.analysis.listening.ear_model import NoiseToMask, at_ear_rate, noise_to_mask
 from epidote.core.analysis.listening.loudness import measure_loudness
 from epidote.core.analysis.spectral.smoothing import Smoothing, log_bins, smoothed_power
 from epidote.core.analysis.spectral.spectrum import mean_square_in_band
@@ -34,7 +33,6 @@ from epidote.core.results.shared_readings import DELAY, HEADROOM, POLARITY
 from epidote.core.signals import transforms
 from epidote.core.signals.fft_lengths import even_fast_len
 from epidote.core.signals.recording import Recording, recorded_and_original
-from epidote.core.signals.resampling import resample
 from epidote.core.signals.signal import Samples, Signal
 
 _LEAST_FRAMES = 8192
@@ -63,6 +61,8 @@ class Programme(ProcedureBase):
     of_levels = False
     of_the_chain = False
     takes_original = True
+    differences = ("residual_equalised", "noise_to_mask", "noise_to_mask_worst", "share_above_mask")
+    worst_moment = "noise_to_mask_worst"
     views = (
         CurveView("residual_bands", "Residual", "by band", "Residual re recording by third octave"),
         CurveView("residual_time", "Residual", "over time", "Residual re recording", log_x=False, compared=False),
@@ -140,7 +140,7 @@ class Programme(ProcedureBase):
             "Dropouts",
             shown=Shown.COUNT,
             compared=False,
-            meaning="Blocks of 50 ms that were left out, as the residual in them is far above the usual.",
+            meaning="Sections left out: blocks of 50 ms with far more residual than usual, and a missing end.",
         ),
         HEADROOM,
     )
@@ -158,7 +158,8 @@ class Programme(ProcedureBase):
         return next((c for c in result.curves if c.key == "residual_bands"), None)
 
     def summary(self, settings: ProgrammeSettings) -> str:
-        return f"{settings.title}, {settings.duration:g} s"
+        equalised = f", equalised with {settings.equalised_with}" if settings.equalised_with else ""
+        return f"{settings.title}, {settings.duration:g} s{equalised}"
 
     def analyse(self, recordings: Sequence[Recording], settings: ProgrammeSettings, chain: Chain) -> Result:
         require_usable_recordings(recordings, _LEAST_FRAMES)
@@ -236,7 +237,8 @@ def _loudness_readings(compared: _Compared) -> tuple[Reading, ...]:
 
 def _channel(aligned: Alignment, signal: Signal, number: int, settings: ProgrammeSettings, chain: Chain) -> Result:
     rate = aligned.rate
-    cautions = list(capture_cautions(signal, number))
+    # music begins its notes with jumps; what is lost is looked for by the alignment
+    cautions = list(capture_cautions(signal, number, gaps=False))
     if aligned.lost:
         cautions.append(Caution.DROPOUT)
     # Step 1: what is left, as it came and with the linear path taken out
@@ -245,16 +247,17 @@ def _channel(aligned: Alignment, signal: Signal, number: int, settings: Programm
     gain = aligned.polarity * 10 ** (aligned.gain / 20)
     # Step 2: the ear model, at the original's own level
     reference = aligned.reference
-    plain = _masked(reference, heard / gain, settings, rate)
-    modelled = aligned.equalised / gain
-    masked = _masked(modelled, heard / gain, settings, rate)
+    at_ear = at_ear_rate(heard / gain, rate)
+    plain = noise_to_mask(at_ear_rate(reference, rate), at_ear, settings.listening_level)
+    masked = noise_to_mask(at_ear_rate(aligned.equalised / gain, rate), at_ear, settings.listening_level)
     weighted = [_weighted_power(x, rate) for x in (equalised, heard)]
     likeness = float(reference @ heard) / math.sqrt(max(float(reference @ reference) * float(heard @ heard), 1e-300))
     at: dict[str, float | str] = {"listening_level_db": settings.listening_level, "finding": _words(masked, settings)}
+    changed: dict[str, float | str] = {"equalised_with": settings.equalised_with} if settings.equalised_with else {}
     where: dict[str, float | str] = {"frequency_hz": masked.worst_frequency, "time_s": masked.worst_time}
     readings = [
-        Reading("residual_equalised", number, null_depth(equalised, heard, taps), "dB"),
-        Reading("residual", number, null_depth(residual, heard), "dB"),
+        Reading("residual_equalised", number, null_depth(equalised, heard, taps), "dB", changed),
+        Reading("residual", number, null_depth(residual, heard), "dB", changed),
         Reading("residual_a", number, 10 * math.log10(max(weighted[0], _QUIETEST) / max(weighted[1], _QUIETEST)), "dB"),
         Reading("correlation", number, abs(likeness), "ratio"),
         Reading("noise_to_mask", number, masked.total, "dB", at),
@@ -277,15 +280,6 @@ def _channel(aligned: Alignment, signal: Signal, number: int, settings: Programm
     return Result(tuple(curves), tuple(readings), unique(cautions))
 
 
-def _masked(reference: Samples, test: Samples, settings: ProgrammeSettings, rate: float) -> NoiseToMask:
-    """Return the ear model's estimate, at the rate that it is made for."""
-    if rate != EAR_RATE:
-        step = rate / EAR_RATE
-        frames = math.floor(reference.size / step)
-        reference, test = (resample(x, step, 0.0, frames) for x in (reference, test))
-    return noise_to_mask(reference, test, settings.listening_level)
-
-
 def _words(masked: NoiseToMask, settings: ProgrammeSettings) -> str:
     return (
         f"above the masking threshold in an estimated {100 * masked.share:.0f} % of moments (full scale at"
@@ -301,8 +295,9 @@ def _lost_at(aligned: Alignment) -> dict[str, float | str]:
 
 def _weighted_power(x: Samples, rate: float) -> float:
     """Return the A-weighted mean square of x (frames,)."""
-    spectrum = transforms.rfft(x)
-    return mean_square_in_band(spectrum, x.size, rate, _BAND[0], min(_BAND[1], rate / 2), weighting=Weighting.A)
+    size = even_fast_len(x.size)
+    band = _BAND[0], min(_BAND[1], rate / 2)
+    return mean_square_in_band(transforms.rfft(x, size), size, rate, *band, weighting=Weighting.A) * size / x.size
 
 
 def _residual_curves(aligned: Alignment, number: int) -> list[Curve]:

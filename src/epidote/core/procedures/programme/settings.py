@@ -2,11 +2,29 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from epidote.core import effects
-from epidote.core.settings import OnlyWith, Settings, setting
+from epidote.core.settings import LabelledEnum, OnlyWith, Settings, setting
 from epidote.core.signals.stimulus import Stimulus
+from epidote.core.stimuli.equaliser import equalise, read_gains
 from epidote.core.stimuli.music import LEAD, TAIL, music
-from epidote.core.stimuli.noise import material
+from epidote.core.stimuli.noise import from_samples, material
+from epidote.core.stimuli.speech import speech
+
+
+class Piece(LabelledEnum):
+    """What comes with Epidote, made by the project itself."""
+
+    MUSIC = "music"
+    SPEECH = "spoken line"
+
+
+class ChannelUse(LabelledEnum):
+    """What is done with the channels of a file."""
+
+    SEPARATE = "separate"
+    AS_ONE = "as one"
 
 
 class ProgrammeSettings(Settings):
@@ -15,10 +33,25 @@ class ProgrammeSettings(Settings):
     material: str = setting(
         "",
         "Audio file",
-        "Audio file to play, its channels as one; empty for a short piece of music that comes with Epidote",
+        "Audio file to play; empty for what comes with Epidote",
         played=True,
         max_length=1000,
         affects=effects.STIMULUS,
+    )
+    piece: Piece = setting(
+        Piece.MUSIC,
+        "Built-in sound",
+        "What is played without a file: a short piece of music, or a spoken line",
+        played=True,
+        affects=effects.STIMULUS,
+    )
+    channels: ChannelUse = setting(
+        ChannelUse.SEPARATE,
+        "Channels of the file",
+        "Whether each channel of the file is played on an output of its own, or all as one",
+        played=True,
+        affects=effects.STIMULUS,
+        only_with=OnlyWith("material"),
     )
     start: float = setting(
         0.0,
@@ -36,6 +69,16 @@ class ProgrammeSettings(Settings):
     level: float = setting(
         -12.0, "Level", "Generator level of its highest peak", "dBFS", played=True, ge=-80, le=0, affects=effects.LEVEL
     )
+    equaliser: str = setting(
+        "",
+        "Equalise with",
+        "Text file of frequency in Hz and gain in dB through which the sound is played; it is compared with the sound"
+        " before it was equalised",
+        played=True,
+        max_length=1000,
+        affects=effects.STIMULUS,
+        secondary=True,
+    )
     listening_level: float = setting(
         92.0,
         "Listening level",
@@ -50,13 +93,21 @@ class ProgrammeSettings(Settings):
     def title(self) -> str:
         """What is played, in a word."""
         if not self.material.strip():
-            return "built-in music"
+            return f"built-in {self.piece}"
         return self.material.replace("\\", "/").rsplit("/", 1)[-1]
+
+    @property
+    def equalised_with(self) -> str:
+        """The name of the equaliser's file; "" without one."""
+        return self.equaliser.strip().replace("\\", "/").rsplit("/", 1)[-1]
 
     def played(self, rate: float) -> Stimulus:
         """Return the programme. Raises SettingError, UnusableInputError."""
+        if self.equaliser.strip():
+            return self._equalised(rate)
         if not self.material.strip():
-            return music(rate=rate, duration=self.duration, level=self.level)
+            made = speech if self.piece is Piece.SPEECH else music
+            return made(rate=rate, duration=self.duration, level=self.level)
         return material(
             rate=rate,
             path=self.material,
@@ -64,7 +115,18 @@ class ProgrammeSettings(Settings):
             level=self.level,
             start=self.start,
             silence=(LEAD, TAIL),
+            separate=self.channels is ChannelUse.SEPARATE,
         )
+
+    def _equalised(self, rate: float) -> Stimulus:
+        """Return the programme through the equaliser, with the sound before it as what it is compared with."""
+        frequency, gain = read_gains(self.equaliser)
+        plain = self.model_copy(update={"equaliser": ""}).played(rate)
+        original = plain.by_output()
+        changed = equalise(original, rate, frequency, gain)
+        # silence is part of both already, and the filter must not be cut off at the end of the sound
+        made = from_samples(changed, rate=rate, level=self.level, channels=plain.channels, silence=(0.0, 0.0))
+        return replace(made, original=original)
 
     def sounding(self) -> float:
         """Return the time of the sound with its silence, in s."""

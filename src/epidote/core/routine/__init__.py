@@ -1,0 +1,1 @@
+"""Routines: steps, limits and verdicts of one pass over a unit."""
