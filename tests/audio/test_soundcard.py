@@ -23,13 +23,16 @@ from epidote.audio.registry import open_device
 from epidote.audio.soundcard.device import SoundCard, sound_cards
 from epidote.core.chain.chain import Chain
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
+from epidote.core.live.clip_player import CROSSFADE, PlayOrder
 from epidote.core.procedures.latency.procedure import Latency, LatencySettings
 from epidote.core.procedures.response.procedure import Response
 from epidote.core.procedures.response.settings import ResponseSettings
 from epidote.core.procedures.tone.procedure import Tone, ToneSettings
 from epidote.core.stimuli.generator import GeneratorSettings, Waveform
 from epidote.core.stimuli.tone import tone
+from epidote.measurement.listening.output import open_output
 from tests.audio.jack import PERIOD, RATE, Server
+from tests.conftest import sine
 
 NAME = "sound:jack/system"
 SHORT = tone(rate=RATE, frequency=997, duration=0.4, level=-6)
@@ -41,9 +44,15 @@ pytestmark = pytest.mark.xdist_group("jack")
 def card(served):
     with served.loop():
         made = SoundCard(NAME, Wiring(RATE))
-        time.sleep(0.4)  # the cables are plugged in
+        wait_for(lambda: is_wired(made))
         yield made
         made.close()
+
+
+def is_wired(card) -> bool:
+    """Whether both cables of the loop are plugged in, which somebody else does a moment after the device is opened."""
+    heard = exchange(card, tone(rate=RATE, frequency=997, duration=0.1, level=-40)).signal
+    return all(heard.peak(channel) > 1e-4 for channel in (1, 2))
 
 
 def exchange(card, stimulus=SHORT, **options):
@@ -61,6 +70,12 @@ def undisturbed(take, right, times=5):
         if right(found):
             return found
     raise AssertionError(f"none of {times} takes is right")
+
+
+def levels_of(result, channel) -> np.ndarray:
+    """How far each frequency is from 0 dB, NaN where a disturbed take does not give it."""
+    curve = result.curve("level", channel)
+    return np.array([math.nan]) if curve is None else np.abs(curve.y)
 
 
 def value_of(result, key, channel) -> float:
@@ -104,7 +119,7 @@ def test_response_of_the_loop_is_flat_and_its_delay_exact(card):
 
     def right(result) -> bool:
         return all(
-            np.abs(result.curve("level", channel).y).max() < 1e-4
+            levels_of(result, channel).max() < 1e-4
             and value_of(result, "delay", channel) * RATE == pytest.approx(PERIOD, abs=1e-4)
             for channel in (1, 2)
         )
@@ -201,7 +216,7 @@ def test_a_stalled_callback_is_reported_as_a_dropout(card):
 def test_listening_goes_on_while_something_plays_and_mute_is_quick(served):
     with served.loop():
         card = SoundCard(NAME, Wiring(RATE))
-        time.sleep(0.4)
+        wait_for(lambda: is_wired(card))
         live = card.listen(ceiling_dbfs=-6)
         live.play(GeneratorSettings(Waveform.TONE, level=0.0, frequency=1000))
         heard = gathered(live, 0.6)
@@ -355,3 +370,92 @@ def test_a_server_killed_in_the_middle_of_a_run_ends_it_in_words(monkeypatch):
     assert sound_cards() == [] or all("system" not in d.name for d in sound_cards())
     with pytest.raises(SettingError, match="is a sound server running"):
         SoundCard(NAME, Wiring(RATE))
+
+
+def test_clips_are_switched_at_the_same_place_within_40_ms_and_a_buffer(served):
+    """Through the loop: from the order to the changed sound, and nothing but the crossfade between."""
+    tones = [sine(1000.0, a, 2 * RATE, RATE, 0.0)[:, None] for a in (0.5, 0.25)]
+    with served.loop():
+        card = SoundCard(NAME, Wiring(RATE))
+        try:
+            live = card.listen(ceiling_dbfs=-6)
+
+            def heard_until(found):
+                """What comes back until the greatest of a block of a tenth of a second is as wished."""
+                heard = np.zeros(0)
+
+                def is_there():
+                    nonlocal heard
+                    new = live.read()
+                    heard = np.concatenate([heard, new[:, 0] if new.size else []])
+                    return heard.size > 9600 and found(np.abs(heard[-4800:]).max())
+
+                wait_for(is_there)
+                return heard
+
+            def take():
+                live.play_clips(tones)
+                live.order(PlayOrder(0, True, level=-20.0))
+                heard_until(lambda peak: peak > 0.095)
+                live.read()
+                live.order(PlayOrder(1, True, level=-20.0))
+                return heard_until(lambda peak: peak < 0.055)
+
+            def right(x) -> bool:
+                level = (
+                    np.abs(x + 1j * np.roll(x, RATE // 4000))[RATE // 4000 :] / 0.1
+                )  # of the tone, from sample to sample
+                loud = np.flatnonzero(level > 0.99)
+                quiet = np.flatnonzero(level < 0.51)
+                if not loud.size or not quiet.size:
+                    return False
+                fade = (quiet[0] - loud[-1]) / RATE
+                # the crossfade itself, in the middle of whose ends the level is within 1 %
+                steps = np.abs(np.diff(x)).max()
+                return (
+                    fade < CROSSFADE and loud[-1] < (0.04 * RATE + 4 * PERIOD) and steps < 0.1 * 2 * np.pi / 48 * 1.01
+                )
+
+            undisturbed(take, right)
+            live.close()
+        finally:
+            card.close()
+
+
+def wait_for(condition, seconds=20.0):
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "nothing happened"
+        time.sleep(0.002)
+
+
+def test_an_output_alone_plays_clips_and_tells_when_it_is_lost(served):
+    card = SoundCard(NAME, Wiring(RATE, outputs=(1, 2), inputs=()))
+    try:
+        live = card.listen(ceiling_dbfs=-6)
+        live.play_clips([np.full((RATE, 2), 0.1)] * 2)
+        live.order(PlayOrder(1, True, level=-20.0))
+        wait_for(lambda: live.place() > 4800)
+        assert live.read().shape == (0, 0)
+        card.process.kill()
+
+        def is_lost() -> bool:
+            try:
+                live.read()
+            except DeviceLostError:
+                return True
+            return False
+
+        wait_for(is_lost)
+    finally:
+        card.close()
+
+
+def test_clips_of_another_rate_are_played_at_the_device_s_own(served):
+    device = open_output(NAME, 96000, (1, 2), -6)
+    try:
+        assert device.rate == RATE
+    finally:
+        device.close()
+    with pytest.raises(SettingError, match="is not connected"):
+        open_output("sound:jack/nothing", 96000, (1, 2), -6)

@@ -43,6 +43,7 @@ def test_the_impulse_response_of_the_room_is_its_closed_form():
     assert np.argmax(np.abs(impulse)) / RATE == pytest.approx(direct, abs=2 / RATE)
 
 
+@pytest.mark.slow
 def test_seats_of_the_dome_differ_and_six_microphones_are_averaged():
     """The level at a seat against the closed form: pink noise through both loudspeakers, summed over frequency."""
     levels = {}
@@ -87,6 +88,7 @@ def test_the_cheap_microphone_differs_by_its_own_response():
     np.testing.assert_allclose((two.y - one.y)[inside], truth[inside], atol=0.25)
 
 
+@pytest.mark.slow
 def test_only_the_loose_loudspeaker_rattles():
     good = measured("impulsive-distortion", "kelwin-t2", PAIR, level="-6")
     assert good.reading("impulses", 1).value is None

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
 
 from epidote.core.errors import MeasurementError
+from epidote.core.live.clip_player import PlayOrder
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples, Signal
@@ -66,6 +67,17 @@ class Live(Protocol):
 
         Raises SettingError.
         """
+
+    def play_clips(self, clips: Sequence[Samples]) -> None:
+        """Have clips (frames, channels) of one shape, at the device's rate, ready in place of what was played; they
+        sound by ``order``. Raises SettingError.
+        """
+
+    def order(self, order: PlayOrder) -> None:
+        """Switch, loop, pause or set the level of the clips, from the next block on."""
+
+    def place(self) -> int:
+        """Return the frame of the clips that is about to sound; 0 without clips."""
 
     def mute(self) -> None:
         """Silence within one block, until something is played again."""

@@ -1,4 +1,4 @@
-"""Sample rates changed for listening and playing, by soxr: within 0.002 dB up to 18 kHz at 44.1 kHz, and some thirty
+"""Sample rates changed for listening and playing, by soxr: within 0.002 dB up to 18 kHz at 44.1 kHz, and some fifteen
 times as quick as the exact method of ``core.analysis.clock.resampled``, which analyses use.
 """
 

@@ -19,6 +19,8 @@ from epidote.standins.filters import Spectral, coloured_noise, first_order_high_
 
 OVERSAMPLING = 4
 _UNSEEN = 1e-8
+_TIME_CONSTANTS = 14  # of the high-pass, after which 1e-6 of what it does to an end is left
+_MOST_ROOM = 1.0  # s
 _LOOP_TURNS = 12.0  # Hz below which a loop that is short of gain gets no worse
 
 
@@ -77,7 +79,7 @@ class Amplifier:
 
         ``powered_for``: seconds since it was switched on.
         """
-        signal = Spectral(volts, rate)
+        signal = Spectral(volts, rate, min(_MOST_ROOM, _TIME_CONSTANTS / (2 * np.pi * self.high_pass)))
         f = signal.f
         channels = volts.shape[1]
         gains = 10 ** ((self.gain_db + np.resize(self.channel_gains_db, channels)) / 20)

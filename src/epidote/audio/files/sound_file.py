@@ -20,10 +20,13 @@ from epidote.audio.files.containers import DiskError
 from epidote.audio.files.streams import SoundStream
 from epidote.audio.resampling import signal_for_playing
 from epidote.core.errors import UnusableInputError
+from epidote.core.quantities.column_text import decoded
 from epidote.core.signals.signal import Samples, Signal
+from epidote.core.stimuli.equaliser import set_text_reader
 from epidote.core.stimuli.noise import set_material_reader
 
 SUBTYPES = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}
+_MOST_TEXT = 10_000_000  # bytes
 _STEPS = {"16": 2.0**15, "24": 2.0**23}
 
 
@@ -59,7 +62,13 @@ def read_material(path: str, rate: float) -> Signal:
     return signal_for_playing(read_sound(Path(path).expanduser()), rate)
 
 
+def read_text(path: str) -> str:
+    """Return a text file, such as a curve of an equaliser. Raises UnusableInputError."""
+    return decoded(read_bounded(Path(path).expanduser(), _MOST_TEXT, "a curve"))
+
+
 set_material_reader(read_material)
+set_text_reader(read_text)
 
 
 def encode(samples: Samples, rate: float, kind: str, bits: str) -> bytes:

@@ -23,6 +23,7 @@ from epidote.core.signals.stimulus import Stimulus, on_outputs
 from epidote.standins.amplifier import HAVELMAR_A25, ORVANE_K3, OSTREL_P40, QUILLMAR_S60, TAMSEL_C12
 from epidote.standins.converter import Converter
 from epidote.standins.delay_units import FERRIN_V9, OSKELL_N3, SORVANE_L8, TOLMARK_X1, Link
+from epidote.standins.line_fixture import LineFixture
 from epidote.standins.line_inserts import VELMORA_T2
 from epidote.standins.line_units import BRESKAN_R7, LUNVIK_D2, PELLWORTH_I4
 from epidote.standins.loudspeaker import DOME_SPEAKER
@@ -71,6 +72,7 @@ BENCHES = {
     "tamsel-c12": Bench("Stand-in interface with a Tamsel C12", TAMSEL_C12),
     "orvane-k3": Bench("Stand-in interface with an Orvane K3", ORVANE_K3),
     "quillmar-s60": Bench("Stand-in interface with a Quillmar S60", QUILLMAR_S60),
+    "dome-line": Bench("Stand-in fixture for Ostrel H20 amplifiers, one after the other", LineFixture()),
     "breskan-r7": Bench("Stand-in interface with a Breskan R7", BRESKAN_R7),
     "lunvik-d2": Bench("Stand-in interface with a Lunvik D2 converter", LUNVIK_D2),
     "pellworth-i4": Bench("Stand-in interface with a Pellworth I4", PELLWORTH_I4),

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
+from epidote.core.live.clip_player import ClipPlayer, PlayOrder
 from epidote.core.signals.signal import Samples
 from epidote.core.stimuli.generator import GeneratorSettings, SignalGenerator
 
@@ -24,7 +25,9 @@ class SimulatedLive:
     ) -> None:
         self.rate = rate
         self._run, self._inputs = run, inputs
-        self._player = SignalGenerator(rate, outputs, ceiling_dbfs)
+        self._outputs, self._ceiling = outputs, ceiling_dbfs
+        self._generator = SignalGenerator(rate, outputs, ceiling_dbfs)
+        self._clips: ClipPlayer | None = None
         self._lock = threading.Lock()
         self._waiting = np.zeros((0, inputs))
         self._before = np.zeros((round(_CONTEXT * rate), outputs))
@@ -47,7 +50,7 @@ class SimulatedLive:
             if ahead < -1:  # the machine was too busy: go on from now instead of running after
                 self._begun = time.monotonic() - self._made / self.rate
             with self._lock:
-                played = self._player.next(frames)
+                played = (self._clips or self._generator).next(frames)
             whole = np.concatenate([self._before * self._fade, played])
             back = self._run(whole, self._made / self.rate)[-frames - future : -future]
             self._before = np.concatenate([self._before, played])[-self._before.shape[0] :]
@@ -65,11 +68,26 @@ class SimulatedLive:
 
     def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
         with self._lock:
-            self._player.play(programme, samples)
+            self._clips = None
+            self._generator.play(programme, samples)
+
+    def play_clips(self, clips: Sequence[Samples]) -> None:
+        player = ClipPlayer(self.rate, self._outputs, self._ceiling, clips)
+        with self._lock:
+            self._clips = player
+
+    def order(self, order: PlayOrder) -> None:
+        with self._lock:
+            if self._clips is not None:
+                self._clips.order(order)
+
+    def place(self) -> int:
+        with self._lock:
+            return self._clips.place if self._clips is not None else 0
 
     def mute(self) -> None:
         with self._lock:
-            self._player.mute()
+            (self._clips or self._generator).mute()
 
     def faults(self) -> tuple[str, ...]:
         return ()

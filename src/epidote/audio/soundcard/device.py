@@ -13,6 +13,7 @@ import sys
 import threading
 import time
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -29,6 +30,7 @@ from epidote.audio.device import (
 )
 from epidote.audio.soundcard import host_protocol as frames
 from epidote.core.errors import CancelledError, MeasurementError, SettingError
+from epidote.core.live.clip_player import ClipPlayer, PlayOrder
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples, Signal
 from epidote.core.signals.stimulus import Stimulus
@@ -286,6 +288,7 @@ class SoundCardLive:
         self._lock = threading.Lock()
         self._error: MeasurementError | None = None
         self._open = True
+        self._place = 0
         self._thread = threading.Thread(target=self._gather, daemon=True, name="live sound")
         self._thread.start()
 
@@ -303,6 +306,8 @@ class SoundCardLive:
             if not self._open and kind == frames.WORDS and json.loads(content).get("stopped"):
                 return
             begun = begun or kind == frames.BEGUN
+            if kind == frames.PLACE:
+                self._place = frames.place_from_bytes(content)
             if kind == frames.SAMPLES and begun and self._open:
                 with self._lock:
                     self._blocks.append(frames.from_bytes(content, self._card._channels))
@@ -320,6 +325,19 @@ class SoundCardLive:
 
     def play(self, programme: GeneratorSettings, samples: Samples | None = None) -> None:
         self._card._order({"do": "play", "programme": programme.below(self._ceiling).to_json()}, samples)
+
+    def play_clips(self, clips: Sequence[Samples]) -> None:
+        ClipPlayer(self.rate, len(self._card._wiring.outputs), self._ceiling, clips)  # refuses what does not fit
+        for number, clip in enumerate(clips):
+            order = {"do": "clip", "number": number, "of": len(clips), "columns": clip.shape[1]}
+            self._card._order(order, clip)
+
+    def order(self, order: PlayOrder) -> None:
+        below = replace(order, level=min(order.level, self._ceiling))
+        self._card._order({"do": "order", "order": below.to_json()})
+
+    def place(self) -> int:
+        return self._place
 
     def mute(self) -> None:
         self._card._order({"do": "mute"})

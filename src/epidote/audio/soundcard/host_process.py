@@ -22,6 +22,7 @@ import numpy as np
 
 from epidote.audio.soundcard import host_protocol as frames
 from epidote.core.errors import SettingError
+from epidote.core.live.clip_player import ClipPlayer, PlayOrder
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Samples
 from epidote.core.signals.stimulus import on_outputs
@@ -92,7 +93,10 @@ class Host:
         self._to = to
         self._outputs, self._inputs = order["outputs"], order["inputs"]
         self._ceiling = from_db(order["ceiling"])
-        self._player = SignalGenerator(order["rate"], len(self._outputs), order["ceiling"])
+        self._rate, self._ceiling_dbfs = order["rate"], order["ceiling"]
+        self._generator = SignalGenerator(self._rate, len(self._outputs), self._ceiling_dbfs)
+        self._clips: ClipPlayer | None = None
+        self._gathered: list[Samples] = []  # clips that arrived so far
         self._outgoing: collections.deque[tuple[bytes, bytes]] = collections.deque()
         self._some = threading.Event()
         self._stimulus: Samples | None = None
@@ -139,6 +143,8 @@ class Host:
             self._outgoing.append((frames.FAULT, str(status).encode()))
         if outgoing is not None:
             outgoing[:] = 0
+            if self._clips is not None:
+                self._outgoing.append((frames.PLACE, frames.place_to_bytes(self._clips.place)))
             made = self._next(count)
             np.clip(made, -self._ceiling, self._ceiling, out=made)
             for column, number in enumerate(self._outputs):
@@ -153,7 +159,7 @@ class Host:
 
     def _next(self, count: int) -> Samples:
         if self._stimulus is None:
-            return self._player.next(count)
+            return (self._clips or self._generator).next(count)
         made = np.zeros((count, len(self._outputs)))
         part = self._stimulus[self._place : self._place + count]
         made[: part.shape[0]] = part
@@ -199,17 +205,31 @@ class Host:
                 self._stimulus, self._begin = None, True
             case "play":
                 try:
-                    self._player.play(GeneratorSettings.from_json(order["programme"]), samples)
+                    self._generator.play(GeneratorSettings.from_json(order["programme"]), samples)
+                    self._clips = None
                 except SettingError as error:
                     frames.send_words(self._to, {"refused": str(error)})
+            case "clip" if samples is not None:
+                self._take_clip(samples.reshape(-1, order["columns"]), order["number"], order["of"])
+            case "order":
+                if self._clips is not None:
+                    self._clips.order(PlayOrder.from_json(order["order"]))
             case "mute":
                 self._muted = True
-                self._player.mute()
+                (self._clips or self._generator).mute()
             case "stop":
                 self._begin = self._capturing = False
-                self._stimulus = None
+                self._stimulus = self._clips = None
                 self._outgoing.append((frames.WORDS, b'{"stopped": true}'))
                 self._some.set()
+
+    def _take_clip(self, samples: Samples, number: int, count: int) -> None:
+        """Gather clips; with the last one, they take the place of what was played."""
+        self._gathered = [*self._gathered[:number], samples]
+        if len(self._gathered) == count:
+            self._stimulus = None
+            self._clips = ClipPlayer(self._rate, len(self._outputs), self._ceiling_dbfs, self._gathered)
+            self._gathered = []
 
     def _exchange(self, samples: Samples, channels: list[int]) -> None:
         """Play samples (frames, 1), the same for all channels, or (frames, channels)."""

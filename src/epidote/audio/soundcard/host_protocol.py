@@ -13,8 +13,9 @@ import numpy as np
 
 from epidote.core.signals.signal import Samples
 
-WORDS, SAMPLES, BEGUN, FAULT = b"J", b"S", b"B", b"F"
+WORDS, SAMPLES, BEGUN, FAULT, PLACE = b"J", b"S", b"B", b"F", b"P"
 _HEAD = struct.Struct("<cI")
+_PLACE = struct.Struct("<q")
 
 
 def send(to: socket.socket, kind: bytes, content: bytes = b"") -> None:
@@ -62,4 +63,16 @@ def to_bytes(samples: Samples) -> bytes:
 
 def from_bytes(content: bytes, channels: int) -> Samples:
     """Return the samples (frames, channels) of a message."""
+    if channels == 0:
+        return np.zeros((0, 0))
     return np.frombuffer(content, dtype="<f4").reshape(-1, channels).astype(np.float64)
+
+
+def place_to_bytes(place: int) -> bytes:
+    """Return the content of a message that says which frame of the clips is about to sound."""
+    return _PLACE.pack(place)
+
+
+def place_from_bytes(content: bytes) -> int:
+    """Return the frame of such a message."""
+    return int(_PLACE.unpack(content)[0])
