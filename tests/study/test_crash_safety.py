@@ -32,13 +32,14 @@ while True:
 """
 
 
+@pytest.mark.slow
 def test_killed_in_a_loop(study):
     """A real kill -9 at random moments of measuring, writing and committing."""
     path = study.path
     study.close()
     random.seed(1)
     finished = 0
-    for round_ in range(6):
+    for round_ in range(4):
         process = subprocess.Popen(
             [sys.executable, "-c", LOOP, str(path)], stdout=subprocess.PIPE, text=True, cwd=Path.cwd()
         )

@@ -15,7 +15,7 @@ from epidote.study.database import migrations
 from epidote.study.interchange.archive import study_json, unzip_study, zip_study
 from epidote.study.models import Owner, StudyError
 from epidote.study.store import Study
-from tests.conftest import measured
+from tests.conftest import TO_FORMAT_6, measured
 
 PNG = bytes.fromhex("89504e470d0a1a0a0000000d49484452") + b"\0" * 20
 
@@ -125,8 +125,8 @@ def test_a_study_of_an_older_format_is_read_without_being_changed(study):
     study.close()
     old = sqlite3.connect(path / "study.sqlite")
     old.executescript(
-        "DROP TABLE entry; ALTER TABLE run DROP COLUMN firmware; ALTER TABLE run DROP COLUMN person; PRAGMA"
-        " user_version = 2; PRAGMA journal_mode = DELETE;"
+        f"{TO_FORMAT_6} DROP TABLE entry; ALTER TABLE run DROP COLUMN firmware; ALTER TABLE run DROP COLUMN person;"
+        " PRAGMA user_version = 2; PRAGMA journal_mode = DELETE;"
     )
     old.close()
     import fcntl
@@ -152,7 +152,7 @@ def test_a_headline_of_format_4_learns_how_it_is_shown(study):
     study.close()
     old = sqlite3.connect(path / "study.sqlite")
     old.execute("UPDATE run SET headline = json_remove(headline, '$.shown')")
-    old.execute("PRAGMA user_version = 4")
+    old.executescript(f"{TO_FORMAT_6} PRAGMA user_version = 4;")
     old.commit()
     old.close()
     again = Study(path)
@@ -175,7 +175,7 @@ def test_words_that_a_study_stores_are_brought_up_to_date(study):
     old = sqlite3.connect(path / "study.sqlite")
     old.execute("UPDATE column_ SET title = 'Tone', summary = '1000 Hz'")
     old.execute("UPDATE run SET headline = json_set(headline, '$.title', 'distortion')")
-    old.execute("PRAGMA user_version = 3")
+    old.executescript(f"{TO_FORMAT_6} PRAGMA user_version = 3;")
     old.commit()
     old.close()
     again = Study(path)

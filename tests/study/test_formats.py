@@ -45,7 +45,7 @@ CURVES = {
     ("paths", "event_time_spread"): "transient_time_spread",
     ("response", "capture"): "output_spectrum",
 }
-FORMATS = range(1, 6)
+FORMATS = range(1, 7)
 
 
 @pytest.fixture(params=FORMATS)

@@ -20,7 +20,18 @@ from epidote.study.rows import Reader, entry_from_row
 if TYPE_CHECKING:
     from pydantic import BaseModel
 
-KINDS = ("claim", "limit", "guide", "point", "note", "picture", "waiting", "listening test", "listening answers")
+KINDS = (
+    "claim",
+    "limit",
+    "guide",
+    "point",
+    "note",
+    "picture",
+    "waiting",
+    "listening test",
+    "listening answers",
+    "routine",
+)
 PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp")  # pixels only: a drawing may refer to other files
 _MOST_BYTES = 64 * 1024 * 1024
 

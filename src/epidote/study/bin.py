@@ -19,7 +19,7 @@ def move_orphans(database: Database, folder: StudyFolder) -> tuple[str, ...]:
     """Move files that the database does not know to the bin, as a killed process leaves them; return their names."""
     with database.reading() as c:
         recordings = {row[0] for row in c.execute("SELECT file FROM recording")}
-    unknown = [(RECORDINGS, n) for n in folder.names(RECORDINGS) if n not in recordings]
+    unknown = [(RECORDINGS, n) for n in folder.names(RECORDINGS, besides=recordings)]
     unknown += [(ATTACHMENTS, n) for n in folder.names(ATTACHMENTS) if n.endswith(".part")]
     if not unknown:
         return ()
@@ -64,5 +64,6 @@ def empty_into_bin(database: Database, folder: StudyFolder, annotations: Entries
         for run in sorted(runs, key=lambda r: -r["id"]):
             c.execute("DELETE FROM curve WHERE run_id = ?", (run["id"],))
             c.execute("DELETE FROM recording WHERE run_id = ?", (run["id"],))
+            c.execute("DELETE FROM value WHERE column_id = ? AND run_id = ?", (run["column_id"], run["id"]))
             c.execute("UPDATE run SET recomputed_from = NULL WHERE recomputed_from = ? AND deleted", (run["id"],))
             c.execute("DELETE FROM run WHERE id = ?", (run["id"],))

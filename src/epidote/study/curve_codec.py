@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import zlib
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -117,3 +118,48 @@ def thumbnail_points(curve: Curve | None, points: int = 48) -> list[tuple[float,
     if curve.y_unit.startswith("dB"):
         low = min(low, high - 6.0)
     return [(round(t[0], 4), round((t[1] - low) / (high - low), 4) if high > low else 0.5) for t in tops]
+
+
+@dataclass(frozen=True, eq=False)
+class StoredCurve:
+    """A curve without its floor: x and y (points,). Curves on one x share it as one array."""
+
+    run_id: int
+    x: Samples
+    y: Samples
+    x_unit: str
+    y_unit: str
+
+
+class CurveReader:
+    """Reads thousands of stored curves that lie on one x, which is unpacked once."""
+
+    def __init__(self) -> None:
+        self._key: object = None
+        self._x: Samples | None = None
+
+    def read(self, row: sqlite3.Row) -> StoredCurve | None:
+        """Return a stored curve; None where what is stored is none."""
+        try:
+            points = int(row["points"])
+            if not 0 < points <= MOST_POINTS:
+                return None
+            y = _unpacked(row["y"], points)
+            x = self._x_of(row, points)
+        except (ValueError, TypeError, zlib.error):
+            return None
+        if x is None or not bool(np.isfinite(y).all()):
+            return None
+        return StoredCurve(int(row["run_id"]), x, y, str(row["x_unit"]), str(row["y_unit"]))
+
+    def _x_of(self, row: sqlite3.Row, points: int) -> Samples | None:
+        key = (row["x"], row["x_first"], row["x_step"], points)
+        if key != self._key:
+            self._key = key
+            if row["x"] is not None:
+                x = _unpacked(row["x"], points)
+            else:
+                x = row["x_first"] + row["x_step"] * np.arange(points)
+            rises = bool(np.isfinite(x).all()) and bool((np.diff(x) > 0).all())
+            self._x = x if rises else None
+        return self._x

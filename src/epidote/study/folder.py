@@ -10,7 +10,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -105,11 +105,11 @@ class StudyFolder:
             descriptor = inner
         return descriptor
 
-    def names(self, room: str) -> list[str]:
-        """Regular files of a room, sorted; links and anything else are not its files."""
+    def names(self, room: str, besides: Collection[str] = ()) -> list[str]:
+        """Regular files of a room besides some, sorted; links and anything else are not its files."""
         try:
             with self._room(room) as folder:
-                names = _names_in(folder)
+                names = [n for n in _names_in(folder) if n not in besides]
                 return sorted(n for n in names if n.isprintable() and stat.S_ISREG(os.lstat(n, dir_fd=folder).st_mode))
         except StudyError:
             return []

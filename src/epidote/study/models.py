@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from epidote.core.errors import UnusableInputError
-from epidote.core.results.caution import Caution
 from epidote.core.results.reading import Reading
 from epidote.study.headline import Headline
 
@@ -30,7 +30,7 @@ class ReadOnlyError(StudyError):
 
 @dataclass(frozen=True)
 class Unit:
-    """One physical device under test."""
+    """One physical device under test. has_twins: whether the study holds others of that make and model."""
 
     id: int
     maker: str
@@ -38,10 +38,18 @@ class Unit:
     serial: str = ""
     firmware: str = ""
     notes: str = ""
+    has_twins: bool = field(default=False, compare=False)
 
     @property
     def name(self) -> str:
         return f"{self.maker} {self.model}".strip()
+
+    @property
+    def label(self) -> str:
+        """The name; of one of several units of that make and model with the serial number, which tells them apart."""
+        if self.has_twins:
+            return f"{self.name} {self.serial}".strip()
+        return self.name
 
 
 @dataclass(frozen=True)
@@ -68,7 +76,7 @@ class Subject:
     @property
     def name(self) -> str:
         if self.unit:
-            return self.unit.name
+            return self.unit.label
         return "Baseline"
 
     @property
@@ -98,7 +106,7 @@ class FinishedRun:
     """All that a run yields, as a study keeps it.
 
     thumbnail: points of a small drawing, both from 0 to 1. recomputed_from: the run whose recordings were analysed
-    again; such a run has no recordings of its own.
+    again; such a run has no recordings of its own. digest: by which a run that was computed in a batch is known.
     """
 
     subject_id: int
@@ -112,6 +120,7 @@ class FinishedRun:
     thumbnail: Sequence[tuple[float, float]] = ()
     recordings: Sequence[Recording | MarkedRecording | Section] = ()
     recomputed_from: int | None = None
+    digest: str = ""
 
 
 @dataclass(frozen=True)
@@ -227,20 +236,12 @@ class Overview:
     settings: Mapping[str, str] = field(default_factory=dict)  # what is kept about the study itself
     damaged: tuple[str, ...] = ()  # rows of the database that cannot be read ("entry 12")
 
-    def marked(self, run_ids: Collection[int]) -> Overview:
-        """Return the same with the caution of damaged data on these runs, as found when their curves were read."""
-        if not run_ids:
-            return self
+    @cached_property
+    def rows_by_unit(self) -> Mapping[int, int]:
+        """How many rows each unit has, that of its claims included, by the unit's number."""
+        return Counter(row.unit.id for row in self.rows if row.unit is not None)
 
-        def mark(run: RunSummary) -> RunSummary:
-            concerned = run.id in run_ids and Caution.DAMAGED not in run.cautions
-            if concerned:
-                return replace(run, cautions=(*run.cautions, str(Caution.DAMAGED)))
-            return run
-
-        return replace(self, runs={cell: mark(run) for cell, run in self.runs.items()})
-
-    @property
+    @cached_property
     def rows(self) -> tuple[Subject, ...]:
         """The matrix's rows: the subjects, and after the last one of each unit its published figures where there are
         any.
@@ -254,6 +255,8 @@ class Overview:
         for entry in self.of_kind("claim"):
             if entry.owner.unit is not None:
                 figures[entry.owner.unit] = figures.get(entry.owner.unit, 0) + 1
+        if not figures:
+            return chosen
         last = {s.unit.id: s for s in chosen if s.unit is not None}
         subjects: list[Subject] = []
         for subject in chosen:
@@ -294,23 +297,15 @@ class Overview:
     def of_kind(self, kind: str) -> tuple[Entry, ...]:
         return tuple(e for e in self.entries if e.kind == kind)
 
+    @cached_property
+    def _subjects_by_id(self) -> Mapping[int, Subject]:
+        return {subject.id: subject for subject in self.subjects}
+
     def subject(self, subject_id: int) -> Subject | None:
-        return next((s for s in self.subjects if s.id == subject_id), None)
+        return self._subjects_by_id.get(subject_id)
 
     def column(self, column_id: int) -> Column | None:
         return next((c for c in self.columns if c.id == column_id), None)
 
     def pins_of(self, column_id: int, curve: str) -> tuple[Pin, ...]:
         return tuple(p for p in self.pins if p.column_id == column_id and p.curve == curve)
-
-
-_SILENCE_DB = 60.0  # what is quieter was no signal
-
-
-def headroom_of(overview: Overview | None) -> float | None:
-    """Of the last capture in which something played, in dB; None when there is none."""
-    for run in sorted(overview.runs.values(), key=lambda r: r.made, reverse=True) if overview else ():
-        peaks = [r.value for r in run.readings if r.key == "headroom" and r.value is not None]
-        if peaks and min(peaks) < _SILENCE_DB:
-            return float(min(peaks))
-    return None

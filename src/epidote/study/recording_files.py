@@ -5,10 +5,10 @@ from __future__ import annotations
 import hashlib
 import os
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from epidote.study.folder import RECORDINGS, StudyFolder, require_plain
 from epidote.study.models import StudyError
@@ -69,27 +69,7 @@ class RecordingFiles:
         Of recordings of a marked file the recorder's clock is found again. Raises StudyError when a file is missing or
         changed.
         """
-        from epidote.audio.files.sound_file import decode_kept
-        from epidote.core.analysis.delay.clock_offset import to_player_clock
-        from epidote.core.signals.recording import Recording, Section
-        from epidote.core.stimuli.marked_sequence import MarkedSequence
-
-        result: list[Recording] = []
-        clocks: list[ClockOffset] = []
-        rate = 0.0
-        for row in rows:
-            signal = decode_kept(self._read(row["file"], row["sha256"]))
-            stimulus, faults = acquisition_from_row(row)
-            if isinstance(stimulus, MarkedSequence):
-                parts, clock = to_player_clock(signal, stimulus)
-                result += parts
-                clocks.append(clock)
-                rate = signal.rate
-            elif isinstance(stimulus, tuple):
-                result.append(Section(signal, *stimulus).cut())
-            else:
-                result.append(Recording(signal, stimulus, faults))
-        return Acquired(tuple(result), tuple(clocks), rate)
+        return acquired_from((self._read(row["file"], row["sha256"]), row) for row in rows)
 
     def _read(self, name: str, digest: str) -> bytes:
         """Return a recording's bytes, taken out of the bin again where it lies there.
@@ -102,9 +82,39 @@ class RecordingFiles:
             content = self._folder.read(RECORDINGS, name)
         else:
             content = b""
-        if hashlib.sha256(content).hexdigest() != digest:
-            raise StudyError(
-                f"The recording {name} is missing or was changed outside Epidote. The run's results are unchanged;"
-                " restore the file from a backup."
-            )
-        return content
+        return checked_content(name, content, digest)
+
+
+def checked_content(name: str, content: bytes, digest: str) -> bytes:
+    """Return a recording's bytes. Raises StudyError when they are not those that were kept."""
+    if hashlib.sha256(content).hexdigest() != digest:
+        raise StudyError(
+            f"The recording {name} is missing or was changed outside Epidote. The run's results are unchanged;"
+            " restore the file from a backup."
+        )
+    return content
+
+
+def acquired_from(files: Iterable[tuple[bytes, sqlite3.Row | Mapping[str, Any]]]) -> Acquired:
+    """Return recordings from the bytes of their files and their rows. Raises StudyError, UnusableInputError."""
+    from epidote.audio.files.sound_file import decode_kept
+    from epidote.core.analysis.delay.clock_offset import to_player_clock
+    from epidote.core.signals.recording import Recording, Section
+    from epidote.core.stimuli.marked_sequence import MarkedSequence
+
+    result: list[Recording] = []
+    clocks: list[ClockOffset] = []
+    rate = 0.0
+    for content, row in files:
+        signal = decode_kept(content)
+        stimulus, faults = acquisition_from_row(row)
+        if isinstance(stimulus, MarkedSequence):
+            parts, clock = to_player_clock(signal, stimulus)
+            result += parts
+            clocks.append(clock)
+            rate = signal.rate
+        elif isinstance(stimulus, tuple):
+            result.append(Section(signal, *stimulus).cut())
+        else:
+            result.append(Recording(signal, stimulus, faults))
+    return Acquired(tuple(result), tuple(clocks), rate)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from epidote import __version__
 from epidote.core.results.caution import Caution
+from epidote.core.results.reading import Reading, finite
 from epidote.core.text import visible
 from epidote.study.annotations import default_operator
 from epidote.study.database import Database
@@ -23,12 +24,16 @@ from epidote.study.rows import (
     pin_from_row,
     run_from_row,
     subject_from_row,
+    told_apart,
     unit_from_row,
 )
+from epidote.study.run_table import READ_AT_ONCE, Cell, RunTable
 
 if TYPE_CHECKING:
     from epidote.core.results.result import Curve
 
+_MOST_PARAMETERS = 500  # of one query
+_MANY_ROWS = 500
 _OF_THE_CHAIN = {"load", "probe", "rate", "buffer"}  # conditions that change the chain
 
 
@@ -38,6 +43,11 @@ class Repository:
     def __init__(self, path: Path, database: Database) -> None:
         self.path = path
         self._db = database
+
+    @property
+    def database(self) -> Database:
+        """The database itself, for what reads or writes whole rows."""
+        return self._db
 
     def setting(self, name: str, default: str = "") -> str:
         with self._db.reading() as c:
@@ -64,7 +74,8 @@ class Repository:
     def overview(self) -> Overview:
         with self._db.reading() as c:
             read = Reader()
-            units = {u.id: u for u in read.each("unit", c.execute("SELECT * FROM unit"), unit_from_row)}
+            known = read.each("unit", c.execute("SELECT * FROM unit"), unit_from_row)
+            units = {unit.id: unit for unit in told_apart(known)}
             rows = c.execute("SELECT * FROM subject WHERE NOT deleted ORDER BY unit_id IS NOT NULL, position")
             subjects = tuple(read.each("row", rows, lambda r: subject_from_row(r, units)))
             columns = tuple(
@@ -72,11 +83,7 @@ class Repository:
                     "column", c.execute("SELECT * FROM column_ WHERE NOT deleted ORDER BY position"), column_from_row
                 )
             )
-            latest = (
-                "SELECT * FROM run WHERE id IN (SELECT max(id) FROM run WHERE NOT deleted GROUP BY subject_id,"
-                " column_id)"
-            )
-            runs = {(r["subject_id"], r["column_id"]): run_from_row(r) for r in c.execute(latest)}
+            runs = self._latest_runs(c)
             pins = tuple(read.each("pin", c.execute("SELECT * FROM pin WHERE NOT deleted ORDER BY x"), pin_from_row))
             names = dict(c.execute("SELECT name, value FROM setting").fetchall())
             counted = (
@@ -87,7 +94,8 @@ class Repository:
             entries = tuple(
                 read.each("entry", c.execute("SELECT * FROM entry WHERE NOT deleted ORDER BY id"), entry_from_row)
             )
-        read.damaged += [f"run {r.id}" for r in runs.values() if Caution.DAMAGED in r.cautions]
+        if not isinstance(runs, RunTable):
+            read.damaged += [f"run {r.id}" for r in runs.values() if Caution.DAMAGED in r.cautions]
         reference_text = names.get("reference", "")
         if reference_text.isdecimal():
             reference = int(reference_text)
@@ -106,11 +114,33 @@ class Repository:
             tuple(read.damaged),
         )
 
+    def _latest_runs(self, c: sqlite3.Connection) -> Mapping[Cell, RunSummary]:
+        """Return the latest run of each cell, read at once where they are not too many."""
+        latest = "SELECT subject_id, column_id, max(id) FROM run WHERE NOT deleted GROUP BY subject_id, column_id"
+        ids = {(row[0], row[1]): row[2] for row in c.execute(latest)}
+        if len(ids) > READ_AT_ONCE:
+            return RunTable(ids, self.runs_by_id)
+        runs = {run.id: run for run in self.runs_by_id(list(ids.values()))}
+        return {cell: runs[run] for cell, run in ids.items()}
+
+    def runs_by_id(self, ids: Sequence[int]) -> list[RunSummary]:
+        """Return runs by their numbers, in the order of these."""
+        with self._db.reading() as c:
+            found = [
+                run_from_row(row)
+                for begin in range(0, len(ids), _MOST_PARAMETERS)
+                for row in c.execute(
+                    f"SELECT * FROM run WHERE id IN ({','.join('?' * len(ids[begin : begin + _MOST_PARAMETERS]))})",
+                    ids[begin : begin + _MOST_PARAMETERS],
+                )
+            ]
+        by_id = {run.id: run for run in found}
+        return [by_id[number] for number in ids if number in by_id]
+
     def units(self) -> tuple[Unit, ...]:
         with self._db.reading() as c:
-            return tuple(
-                Reader().each("unit", c.execute("SELECT * FROM unit WHERE NOT deleted ORDER BY id"), unit_from_row)
-            )
+            rows = c.execute("SELECT * FROM unit WHERE NOT deleted ORDER BY id").fetchall()
+        return tuple(told_apart(Reader().each("unit", rows, unit_from_row)))
 
     def run(self, run_id: int) -> RunSummary:
         with self._db.reading() as c:
@@ -158,7 +188,8 @@ class Repository:
             key = c.execute(
                 "INSERT INTO unit (maker, model, serial, firmware, notes) VALUES (?, ?, ?, ?, ?)", values
             ).lastrowid
-        return Unit(_key(key), *values)
+        maker, model, serial, firmware, notes = values
+        return Unit(_key(key), maker, model, serial, firmware, notes)
 
     def update_unit(self, unit: Unit) -> None:
         with self._db.writing() as c:
@@ -175,30 +206,50 @@ class Repository:
         Raises StudyError when the same unit stands there under the same conditions.
         """
         self._require_fitting(conditions)
-        rows = self.overview().subjects
-        for other in rows:
-            if (other.unit.id if other.unit else None) == (unit.id if unit else None) and dict(
-                other.conditions
-            ) == dict(conditions):
-                raise StudyError(
-                    f"Row “{other.full_name}” already exists. Change a condition, or measure the existing row again."
-                )
-        places = [s.position for s in rows]
-        position = max(places, default=0.0) + 1
-        if after is not None:
-            here = next((s.position for s in rows if s.id == after), position)
-            position = (here + min((p for p in places if p > here), default=here + 2)) / 2
+        existing = self.row_of(unit, conditions)
+        if existing is not None:
+            raise StudyError(
+                f"Row “{existing.full_name}” already exists. Change a condition, or measure the existing row again."
+            )
         with self._db.writing() as c:
-            used = {r[0] for r in c.execute("SELECT colour FROM subject WHERE unit_id IS NOT NULL AND NOT deleted")}
+            position = self._position_after(c, after)
+            colour = 0
             if unit:
-                colour = next(i for i in range(len(used) + 1) if i not in used)
-            else:
-                colour = 0
+                colour = _free_colour(c)
             key = c.execute(
                 "INSERT INTO subject (unit_id, conditions, device, colour, position) VALUES (?, ?, ?, ?, ?)",
                 (unit.id if unit else None, json.dumps(dict(conditions)), device, colour, position),
             ).lastrowid
         return Subject(_key(key), unit, dict(conditions), device, colour, position)
+
+    def row_of(self, unit: Unit | None, conditions: Mapping[str, str]) -> Subject | None:
+        """Return the row of a unit (None: of the baseline) under exactly these conditions; None where there is
+        none.
+        """
+        key = None
+        units = {}
+        if unit is not None:
+            key, units = unit.id, {unit.id: unit}
+        with self._db.reading() as c:
+            rows = c.execute("SELECT * FROM subject WHERE unit_id IS ? AND NOT deleted ORDER BY position", (key,))
+            subjects = Reader().each("row", rows.fetchall(), lambda r: subject_from_row(r, units))
+        return next((s for s in subjects if dict(s.conditions) == dict(conditions)), None)
+
+    @staticmethod
+    def _position_after(c: sqlite3.Connection, after: int | None) -> float:
+        """Return the position of a new row: at the end, or behind another one."""
+        last = c.execute("SELECT coalesce(max(position), 0) FROM subject").fetchone()[0]
+        if after is None:
+            return float(last) + 1
+        here = c.execute("SELECT position FROM subject WHERE id = ? AND NOT deleted", (after,)).fetchone()
+        if here is None:
+            return float(last) + 1
+        following = c.execute(
+            "SELECT min(position) FROM subject WHERE position > ? AND NOT deleted", (here[0],)
+        ).fetchone()[0]
+        if following is None:
+            following = here[0] + 2
+        return (float(here[0]) + float(following)) / 2
 
     def _require_fitting(self, conditions: Mapping[str, str]) -> None:
         """Raise SettingError for conditions that make a chain that cannot be, such as a probe of 0.5:1."""
@@ -277,6 +328,7 @@ class Repository:
             "thumbnail": json.dumps(list(run.thumbnail)),
             "person": self.person,
             "firmware": self._firmware_of(c, run.subject_id),
+            "digest": run.digest,
         }
 
     def _firmware_of(self, c: sqlite3.Connection, subject_id: int) -> str:
@@ -320,6 +372,7 @@ class Repository:
             )
         for curve in run.result.curves:
             insert_curve(c, run_id, curve)
+        insert_values(c, run_id, run.column_id, run.result.readings)
 
     def recording_rows(self, run_id: int) -> list[sqlite3.Row]:
         """Return the rows of a run's recordings, in order; of a recomputed run those of the run it came from."""
@@ -330,6 +383,25 @@ class Repository:
     def has_baseline_row(self) -> bool:
         with self._db.reading() as c:
             return c.execute("SELECT 1 FROM subject WHERE unit_id IS NULL AND NOT deleted").fetchone() is not None
+
+
+def _free_colour(c: sqlite3.Connection) -> int:
+    """Return the number of a colour for a new row: the first that is free, in a long list simply the next."""
+    highest = c.execute("SELECT max(id) FROM subject").fetchone()[0] or 0
+    if highest > _MANY_ROWS:
+        return int(highest)
+    used = {r[0] for r in c.execute("SELECT colour FROM subject WHERE unit_id IS NOT NULL AND NOT deleted")}
+    return next(i for i in range(len(used) + 1) if i not in used)
+
+
+def insert_values(c: sqlite3.Connection, run_id: int, column_id: int, readings: Iterable[Reading]) -> None:
+    """Keep the values of a run's readings where one of them can be read over many units at once."""
+    rows = [
+        (column_id, reading.key, reading.channel, run_id, value, reading.unit)
+        for reading in readings
+        if (value := finite(reading.value)) is not None
+    ]
+    c.executemany("INSERT OR REPLACE INTO value VALUES (?, ?, ?, ?, ?, ?)", rows)
 
 
 def _key(value: int | None) -> int:

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -69,6 +70,13 @@ def unit_from_row(row: sqlite3.Row) -> Unit:
     _texts(row["maker"], row["model"], row["serial"], row["firmware"], row["notes"])
     maker, model, serial, firmware = (visible(row[name]) for name in ("maker", "model", "serial", "firmware"))
     return Unit(row["id"], maker, model, serial, firmware, visible(row["notes"], lines=True))
+
+
+def told_apart(units: Iterable[Unit]) -> list[Unit]:
+    """Return the units, those that share maker and model with others marked as such."""
+    units = list(units)
+    counts = Counter((unit.maker, unit.model) for unit in units)
+    return [replace(unit, has_twins=True) if counts[unit.maker, unit.model] > 1 else unit for unit in units]
 
 
 def subject_from_row(row: sqlite3.Row, units: Mapping[int, Unit]) -> Subject:
@@ -185,7 +193,9 @@ def described_recording(recording: Recording | MarkedRecording | Section) -> tup
     return played, json.dumps(list(recording.faults))
 
 
-def acquisition_from_row(row: sqlite3.Row) -> tuple[Stimulus | MarkedSequence | Place | None, tuple[str, ...]]:
+def acquisition_from_row(
+    row: sqlite3.Row | Mapping[str, Any],
+) -> tuple[Stimulus | MarkedSequence | Place | None, tuple[str, ...]]:
     """Return the same read again; a Place: the section's first frame and its frames. Raises StudyError."""
     from epidote.core.stimuli.every import stimulus_from_json
     from epidote.core.stimuli.marked_sequence import MarkedSequence

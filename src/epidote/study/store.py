@@ -12,6 +12,8 @@ from epidote.study.bin import empty_into_bin, move_orphans
 from epidote.study.database import Database, DiskFullError
 from epidote.study.folder import ATTACHMENTS, RECORDINGS, StudyFolder
 from epidote.study.models import FinishedRun, ReadOnlyError, RunSummary, StudyError
+from epidote.study.passes import Passes
+from epidote.study.queries import Queries
 from epidote.study.repository import Repository
 from epidote.study.write_lock import WriteLock
 
@@ -90,6 +92,8 @@ class Study(Repository):
             raise
         super().__init__(path, database)
         self.entries = Entries(database, self.folder)
+        self.passes = Passes(database)
+        self.queries = Queries(database)
         if not self.read_only and not create:
             self.moved_aside = move_orphans(database, self.folder)
             if not self.has_baseline_row():

@@ -6,6 +6,8 @@ import fcntl
 import os
 from pathlib import Path
 
+IN_USE = "it is already open in another window or process"
+
 
 class WriteLock:
     """A lock on a study's folder; ``database``: its file, which must be writable, too."""
@@ -40,7 +42,7 @@ class WriteLock:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             os.close(lock)
-            return "it is already open in another window or process"
+            return IN_USE
         self._descriptor = lock
         return ""
 
