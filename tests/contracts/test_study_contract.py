@@ -19,9 +19,9 @@ from epidote.study.annotations import Owner
 from epidote.study.interchange.archive import unzip_study, zip_study
 from epidote.study.models import StudyError
 from epidote.study.store import Study
-from tests.conftest import measured, small_study
+from tests.conftest import TO_FORMAT_6, measured, small_study
 
-TO_FORMAT_3 = "UPDATE setting SET value = value; PRAGMA user_version = 3; PRAGMA journal_mode = DELETE;"
+TO_FORMAT_3 = f"{TO_FORMAT_6} UPDATE setting SET value = value; PRAGMA user_version = 3; PRAGMA journal_mode = DELETE;"
 
 
 @dataclass

@@ -82,11 +82,8 @@ def evidence_of_unit(
     """Return the latest run of every cell of a unit, under whatever conditions it was."""
     rows = {s.id: s for s in seen.subjects if s.unit is not None and s.unit.id == unit_id}
     places = {subject: place for place, subject in enumerate(rows)}
-    return [
-        evidence_of(study, seen, rows[run.subject_id], run, places[run.subject_id])
-        for (subject, column), run in seen.runs.items()
-        if subject in rows and (columns is None or column in columns)
-    ]
+    cells = [cell for cell in seen.runs if cell[0] in rows and (columns is None or cell[1] in columns)]
+    return [evidence_of(study, seen, rows[cell[0]], seen.runs[cell], places[cell[0]]) for cell in cells]
 
 
 def judged_claims(study: Study, seen: Overview, entries: Iterable[Entry] | None = None) -> dict[int, Verdict]:
@@ -121,10 +118,10 @@ def known_spreads(study: Study, seen: Overview, column_id: int) -> dict[tuple[st
     once.
     """
     pooled: dict[tuple[str, int], list[Spread]] = {}
-    for (_, column), run in seen.runs.items():
-        if column == column_id:
-            for key, spread in spreads_of(study, run, seen.repeats.get((run.subject_id, column), 1)).items():
-                pooled.setdefault(key, []).append(spread)
+    # only cells that were measured more than once have a spread
+    for cell in [cell for cell in seen.runs if cell[1] == column_id and seen.repeats.get(cell, 1) > 1]:
+        for key, spread in spreads_of(study, seen.runs[cell], seen.repeats[cell]).items():
+            pooled.setdefault(key, []).append(spread)
     out = {}
     for key, parts in pooled.items():
         degrees = sum(p.count - 1 for p in parts)

@@ -18,6 +18,11 @@ def chain_from_settings(settings: Mapping[str, str], subject: Subject) -> Chain:
     return chain_of_row(chain_from_toml(settings.get(setting_in_use(settings, subject), "")), subject)
 
 
+def chain_of_study(settings: Mapping[str, str]) -> Chain:
+    """Return the study's own chain from its settings, as a unit without conditions uses it."""
+    return chain_from_toml(settings.get(STUDY_CHAIN, ""))
+
+
 def chain_for_subject(study: Study, subject: Subject) -> Chain:
     """Return the same from the study."""
     names = (chain_setting(subject), STUDY_CHAIN)

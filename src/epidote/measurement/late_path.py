@@ -94,6 +94,11 @@ class LatePath:
 def _longer(stimulus: Stimulus, frames: int) -> Stimulus:
     """Return the same sound with so many frames of silence after it."""
     columns = stimulus.by_output()
+    if stimulus.material is not None and columns.shape[1] > 1:
+        silence = np.zeros((frames, columns.shape[1]))
+        parameters = {**stimulus.parameters, "frames": stimulus.frames + frames}
+        material = as_readonly(np.concatenate([columns, silence]))
+        return Stimulus(stimulus.kind, stimulus.rate, parameters, stimulus.channels, material, stimulus.original)
     if columns.shape[1] > 1:  # each output has its own noise, which is made with silence after it
         parameters = {**stimulus.parameters, "frames": stimulus.frames + frames}
         return Stimulus(stimulus.kind, stimulus.rate, parameters, stimulus.channels)

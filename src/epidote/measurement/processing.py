@@ -74,16 +74,15 @@ def baseline_of(study: Study, order: RunPlan) -> Baseline | None:
 
     None when there is none, or when the order is the baseline's own.
     """
-    overview = study.overview()
-    row = next((s for s in overview.subjects if s.is_baseline), None)
-    if row is not None and row.id != order.subject_id:
-        run = overview.runs.get((row.id, order.column_id))
-    else:
-        run = None
-    if run is None:
+    run = study.queries.baseline_run(order.column_id)
+    if run is None or run.subject_id == order.subject_id:
         return None
-    result = Result(study.curves(run.id), run.readings)
-    return Baseline(result, run.chain, order.chain.differs_from(run.chain))
+    return Baseline(result_of_run(study, run), run.chain, order.chain.differs_from(run.chain))
+
+
+def result_of_run(study: Study, run: RunSummary) -> Result:
+    """Return a stored run as a result, without the cautions of the whole."""
+    return Result(study.curves(run.id), run.readings)
 
 
 def with_baseline(result: Result, chain: Chain, baseline: Baseline | None) -> Result:

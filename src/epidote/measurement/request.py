@@ -31,9 +31,9 @@ class RunPlan:
 def add_column(study: Study, key: str, settings: Settings) -> Column:
     """Return a column for a procedure with these settings; the one that is there already if there is one."""
     values = settings.model_dump(mode="json")
-    for column in study.overview().columns:
-        if column.procedure == key and dict(column.settings) == values:
-            return column
+    column = study.queries.column_with(key, values)
+    if column is not None:
+        return column
     proc = procedure(key)
     return study.add_column(key, values, proc.title, proc.summary(settings))
 

@@ -63,29 +63,30 @@ def measure(
                 f"{shot.words} Nothing was measured, and earlier runs are unchanged; correct this and measure again."
             )
         cautions = shot.cautions
-    order, words = _at_sound_level(order, device, cancelled)
+    order, words = at_sound_level(order, device, cancelled)
     recordings = play_and_record(order.procedure, order.settings, order.chain, device, progress, cancelled=cancelled)
     try:
-        result = process(study, order, recordings)
+        result = result_of(study, order, recordings, cautions)
     except UnusableInputError:
         if cancelled():  # so early that there is nothing to analyse yet
             raise CancelledError("Stopped. This run was not saved.") from None
         raise
-    if order.chain.calibrated and order.chain.stale(date.today()):
-        cautions = (*cautions, Caution.CALIBRATION_STALE)
     if cancelled() and not (procedure(order.procedure).keeps_part and result.curves):
         raise CancelledError("Stopped. This run was not saved.")
-    return store_run(
-        study,
-        order,
-        f"{device.info.title}{words}",
-        replace(result, cautions=unique((*result.cautions, *cautions))),
-        recordings,
-        source=None,
-    )
+    return store_run(study, order, f"{device.info.title}{words}", result, recordings, source=None)
 
 
-def _at_sound_level(order: RunPlan, device: Device, cancelled: Cancelled) -> tuple[RunPlan, str]:
+def result_of(
+    study: Study, order: RunPlan, recordings: Sequence[Recording], cautions: Sequence[Caution] = ()
+) -> Result:
+    """Return what an order's recordings say, with what the look before the run, and the calendar, have against it."""
+    result = process(study, order, recordings)
+    if order.chain.calibrated and order.chain.stale(date.today()):
+        cautions = (*cautions, Caution.CALIBRATION_STALE)
+    return replace(result, cautions=unique((*result.cautions, *cautions)))
+
+
+def at_sound_level(order: RunPlan, device: Device, cancelled: Cancelled) -> tuple[RunPlan, str]:
     """Return the order at the generator level that gives its sound level, with what was found in words; the order as it
     is where it names none.
     """

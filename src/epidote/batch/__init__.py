@@ -1,0 +1,1 @@
+"""Many recordings computed again: in processes of this computer, or on a cluster."""
