@@ -230,6 +230,7 @@ def test_the_demo_is_measured_and_then_left_alone(run, tmp_path, monkeypatch):
     from epidote.demo import scenario
 
     monkeypatch.setattr(scenario, "COLUMNS", {"tone": ("tone", {"duration": 0.1, "level": -20})})
+    monkeypatch.setattr("epidote.demo.line.UNITS", 0)
     path = tmp_path / "Dome.epidote"
     code, text, _ = run("demo", "--build", "--path", path)
     assert code == 0

@@ -52,6 +52,7 @@ def test_the_command_goes_with_the_exported_file(talker):
     assert [s["what"] for s in described["schedule"]] == ["mark", "sweep", "mark"]
 
 
+@pytest.mark.slow
 def test_command_answer_and_analysis(run, talker, wake):
     """300 ppm off and coded at 128 kbit/s: 0.3 dB from 50 Hz to 12 kHz, the clock within 1 ppm."""
     path, _, _ = talker

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import json
+import shutil
 
 import pytest
 
 from epidote.study.store import Study
-from tests.conftest import measured
+from tests.conftest import measured, small_study
+
+pytestmark = pytest.mark.xdist_group("compare commands")
 
 
-@pytest.fixture
-def two(study):
+@pytest.fixture(scope="module")
+def measured_rows(tmp_path_factory):
     """Two rows of one amplifier, 12 dB apart, and another; the first is the reference and was measured three times."""
+    study = small_study(tmp_path_factory.mktemp("rows"))
     unit = study.units()[0]
     study.add_subject(unit, {"gain": "low", "load": "8 Ω"}, "standin:ostrel-p40")
     study.add_subject(study.add_unit("Havelmar", "A25"), {"load": "8 Ω"}, "standin:havelmar-a25")
@@ -21,9 +25,13 @@ def two(study):
         for column in (0, 1):
             for seed in range(3 if row == 1 else 1):
                 measured(study, row, column, seed)
-    path = study.path
     study.close()
-    return path
+    return study.path
+
+
+@pytest.fixture
+def two(measured_rows, tmp_path):
+    return shutil.copytree(measured_rows, tmp_path / "Rows.epidote")
 
 
 def test_readings_are_called_different_or_not(two, run):

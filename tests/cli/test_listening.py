@@ -11,11 +11,12 @@ import soundfile
 from epidote.core.analysis.listening.loudness import measure_loudness
 from epidote.core.errors import SettingError
 from epidote.core.stimuli.music import music
-from epidote.measurement.listening.clips import aligned_samples, match_clips, require_matched
-from epidote.measurement.listening.sealed import TEST, commitment_of, sealed_tests
+from epidote.measurement.listening.clips import AlignedClip, aligned_samples, match_clips, require_matched
+from epidote.measurement.listening.sealed_test import TEST, commitment_of, sealed_tests
 from epidote.study.store import Study
 
 RATE = 48000
+pytestmark = pytest.mark.xdist_group("sealed tests")
 
 
 @pytest.fixture(scope="module")
@@ -31,7 +32,7 @@ def made(tmp_path_factory):
         ["study", "add", str(study), "--maker", "Ostrel", "--model", "P40", "--device", "standin:ostrel-p40"],
     ]
     for row in ("Havelmar A25", "Ostrel P40"):
-        values = ["--set", "duration=2", "--set", "level=-30"]
+        values = ["--set", "duration=1.3", "--set", "level=-30"]
         commands.append(["measure", "programme", "--study", str(study), "--subject", row, *values])
     for command in commands:
         assert run_command(command) == 0, command
@@ -170,7 +171,7 @@ def test_what_cannot_be_sealed(run, study, tmp_path):
     (tmp_path / "full").mkdir()
     (tmp_path / "full" / "a.txt").write_text("there already")
     code, _, err = run("listen", "new", study, *rows, "--rows", "original", "--seal", tmp_path / "full")
-    assert code == 3 and "is not an empty folder" in err
+    assert code == 3 and "not an empty folder" in err
     code, _, err = run("listen", "new", study, *rows, "--rows", "original", "--seal", tmp_path / "y", "--trials", "500")
     assert code == 2 and "use 1 to 100" in err
 
@@ -180,12 +181,12 @@ def test_levels_that_differ_are_refused_unless_overruled():
     x = music(rate=RATE, duration=2.0, level=-12.0).samples()[:, None]
     tilted = np.cumsum(x, axis=0)
     tilted = tilted - tilted.mean()
-    matched = match_clips([("plain", x, 0.0, 0.0), ("tilted", tilted, 0.0, 0.0)], RATE)
+    matched = match_clips([AlignedClip("plain", x), AlignedClip("tilted", tilted)], RATE)
     assert matched.difference > 1
     with pytest.raises(SettingError, match="say why the test is fair"):
         require_matched(matched)
     require_matched(matched, overruled="the tilt is what is asked for")
-    same = match_clips([("plain", x, 0.0, 0.0), ("louder", 1.7 * x, 0.0, 0.0)], RATE)
+    same = match_clips([AlignedClip("plain", x), AlignedClip("louder", 1.7 * x)], RATE)
     require_matched(same, strict=True)
     assert same.difference < 1e-6
     assert same.clips[0].gain - same.clips[1].gain == pytest.approx(20 * np.log10(1.7), abs=0.001)

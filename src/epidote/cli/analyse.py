@@ -12,13 +12,11 @@ import typer
 
 from epidote.cli.common import parsed_settings, print_json, print_result, read_chain, say, warn
 from epidote.core.errors import SettingError, UnusableInputError
-from epidote.core.quantities.outside import load_json
 
 if TYPE_CHECKING:
     from epidote.core.results.result import Result
     from epidote.core.signals.recording import Recording
 
-_MOST_DESCRIPTION = 64_000_000  # bytes
 _LONGEST = 1e7  # s
 
 Set = Annotated[
@@ -104,26 +102,6 @@ def _command(clip: Path, out: Path, rate: float, bits: str) -> dict[str, Any]:
     return {"file": beside.name, "from": clip.name, "seconds": samples.size / rate}
 
 
-def described(path: Path) -> tuple[dict[str, Any], Any, Any]:
-    """Return settings, stimulus and marks (or None) from a description written by ``stimulus``."""
-    from epidote.audio.files.sound_file import read_bounded
-    from epidote.core.stimuli.every import stimulus_from_json
-    from epidote.core.stimuli.marked_sequence import MarkedSequence
-
-    try:
-        data = load_json(read_bounded(path, _MOST_DESCRIPTION, "a stimulus description").decode("utf-8"), path.name)
-        if "marked" in data:
-            marks = MarkedSequence.from_json(data["marked"])
-        else:
-            marks = None
-        return dict(data["settings"]), stimulus_from_json(data["stimulus"]), marks
-    except (ValueError, KeyError, TypeError) as error:
-        raise UnusableInputError(
-            f"{path} is not a stimulus description written by “epidote stimulus”. Nothing was computed; export the"
-            " stimulus again."
-        ) from error
-
-
 def analyse(
     procedure: Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")],
     recordings: Annotated[
@@ -164,9 +142,11 @@ def analyse(
     from epidote.core.signals.recording import Recording
     from epidote.measurement.offline import background_recording, recording_of_original
     from epidote.measurement.processing import analyse
+    from epidote.measurement.stimulus_description import StimulusDescription, read_description
 
     proc = find(procedure)
-    stated, played, marks = described(stimulus) if stimulus else ({}, None, None)
+    told = read_description(stimulus) if stimulus else StimulusDescription({}, None, None)
+    stated, played, marks = told.settings, told.stimulus, told.marks
     settings = make_settings(proc.Settings, {**stated, **parsed_settings(proc.Settings, set_)})
 
     def read(path: Path) -> list[Recording]:

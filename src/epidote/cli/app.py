@@ -1,6 +1,7 @@
 """The commands, and what they exit with.
 
-0 done; 2 wrong usage; 3 input that cannot be read or does not fit; 4 could not be carried out; 5 limit not met.
+0 done; 2 wrong usage; 3 input that cannot be read or does not fit; 4 could not be carried out; 5 limit not met; 6 not
+decided, as the margin is within the uncertainty.
 """
 
 from __future__ import annotations
@@ -12,13 +13,17 @@ import typer
 
 from epidote.cli import (
     analyse,
+    batch,
     compare,
     curve_files,
     curve_maps,
     judge,
     listen,
     measure,
+    merge,
     recordings,
+    routine,
+    stats,
     study,
     uniformity,
 )
@@ -50,6 +55,8 @@ study.app.command("await")(recordings.await_recording)
 study.app.command("attach")(recordings.attach)
 study.app.command("keep-source")(recordings.keep_source)
 study.app.command("sound")(recordings.sound)
+study.app.command("inverse")(recordings.inverse)
+study.app.command("merge")(merge.merge)
 compare.app.command("claims")(judge.claims)
 compare.app.command("map")(curve_maps.compare_map)
 compare.app.command("uniformity")(uniformity.compare_uniformity)
@@ -57,6 +64,9 @@ compare.app.command("limits")(judge.limits)
 app.add_typer(study.app, name="study")
 app.add_typer(compare.app, name="compare")
 app.add_typer(listen.app, name="listen")
+app.add_typer(routine.app, name="routine")
+app.command("stats")(stats.stats)
+app.command("batch")(batch.batch)
 
 
 def run_command(arguments: list[str]) -> int:

@@ -108,30 +108,48 @@ def new(
         list[str], typer.Option(help="row, as printed by “epidote study show”; “original” for the original")
     ],
     seal: Annotated[
-        Path, typer.Option(help="folder for the anonymous clips and the answer sheet; made if it is not there")
+        Path,
+        typer.Option(
+            help="folder, or .zip file, for the anonymous clips and the answer sheet; it must not be there yet"
+        ),
     ],
-    trials: Annotated[int, typer.Option(help="number of trials, set before the test")] = 16,
-    kind: Annotated[str, typer.Option(help="kind of test: forced-choice")] = "forced-choice",
+    kind: Annotated[str, typer.Option(help="kind of test: forced-choice, grading or preference")] = "forced-choice",
+    scale: Annotated[str, typer.Option(help="of grades: quality (BS.1534) or impairment (BS.1116)")] = "quality",
     *,
+    trials: Annotated[int, typer.Option(help="number of trials, set before the test; 0: usual for its kind")] = 0,
+    control: Annotated[
+        bool, typer.Option("--control", help="the first row under both letters, to see what a test of nothing says")
+    ] = False,
     strict: Annotated[
         bool, typer.Option("--strict", help="demand 0.1 dB of the level match instead of 0.5 dB")
     ] = False,
     overrule: Annotated[str, typer.Option(help="why unequal levels are fair all the same; stays with the result")] = "",
     as_json: Json = False,
 ) -> int:
-    """Make a sealed listening test of two measured rows, or of one and the original."""
+    """Make a sealed listening test of measured rows, or of a row and the original."""
     from epidote.core.errors import SettingError
-    from epidote.measurement.listening.sealed import FORCED_CHOICE, ORIGINAL, clips_of_rows, seal_test
+    from epidote.measurement.listening.clips import ORIGINAL, align_run, clips_of_runs
+    from epidote.measurement.listening.kinds import SCALES, ListeningDesign, kind_named
+    from epidote.measurement.listening.package import seal_test
     from epidote.study.store import Study
 
-    if kind != FORCED_CHOICE:
-        raise SettingError(f"“{kind}” is not a kind of sealed test. Available: {FORCED_CHOICE}.")
+    chosen = kind_named(kind)
+    if scale not in SCALES:
+        raise SettingError(f"“{scale}” is not a scale of grades. Available: {', '.join(SCALES)}.")
     with Study(path) as study:
         named = [name for name in rows if name.casefold() != ORIGINAL]
+        if control:
+            named = [*named[:1], *named[:1]]
         subjects = [find_subject(study, name) for name in named]
+        if not subjects:
+            raise SettingError("A listening test needs at least one measured row. Name it with --rows.")
         runs = [_programme_run(study, subject) for subject in subjects]
-        matched = clips_of_rows(study, runs, [s.full_name for s in subjects], with_original=len(named) < len(rows))
-        test = seal_test(study, matched, seal, trials, strict=strict, overruled=overrule)
+        aligned = {run.id: align_run(study, run) for run in runs}
+        parts = [(s.full_name, run.id, aligned[run.id]) for s, run in zip(subjects, runs, strict=True)]
+        with_original = chosen.needs_original or (not control and len(named) < len(rows))
+        matched = clips_of_runs(parts, original=with_original, anchor=chosen.anchored)
+        design = ListeningDesign(chosen.key, trials or chosen.usual_trials, scale, strict, overrule)
+        test = seal_test(study, matched, seal, design)
     if as_json:
         print_json(
             {
@@ -155,7 +173,8 @@ def _programme_run(study: Any, subject: Any) -> Any:
     from epidote.core.errors import SettingError
     from epidote.core.procedures.registry import procedure
 
-    runs = [r for (row, _), r in study.overview().runs.items() if row == subject.id]
+    seen = study.overview()
+    runs = [seen.runs[cell] for cell in seen.runs if cell[0] == subject.id]
     heard = [r for r in runs if procedure(r.procedure).takes_original]
     if not heard:
         raise SettingError(f"{subject.full_name} has no run of “Programme”. Measure it first.")
@@ -169,7 +188,7 @@ def answers(
     as_json: Json = False,
 ) -> int:
     """Take in answer sheets of sealed tests; nothing is said about them before the test is revealed."""
-    from epidote.measurement.listening.sealed import keep_answers
+    from epidote.measurement.listening.answers import keep_answers
     from epidote.study.store import Study
 
     with Study(path) as study:
@@ -186,46 +205,43 @@ def answers(
 def reveal(
     path: PathArgument,
     test: Annotated[str, typer.Option(help="number of the test [default: the last one]")] = "",
-    folder: Annotated[Path | None, typer.Option(help="folder that was handed out, to be compared")] = None,
+    folder: Annotated[Path | None, typer.Option(help="folder or .zip file that was handed out, to be compared")] = None,
     as_json: Json = False,
 ) -> int:
     """Show the key of a sealed test, check its commitment, and judge the answers."""
-    from epidote.measurement.listening.sealed import reveal_test
+    from epidote.measurement.listening.answers import reveal_test
     from epidote.study.store import Study
 
     with Study(path) as study:
         found = reveal_test(study, test, folder)
-    together = found.together
+    kept = found.test.commitment_kept
     if as_json:
         print_json(
             {
                 "test": found.test.number,
+                "kind": found.test.kind,
                 "letters": found.test.letters,
                 "key": found.test.key,
-                "correct": together.correct,
-                "trials": together.trials,
-                "p": together.p,
-                "interval": list(together.interval),
-                "words": together.words,
+                **found.together.figures,
+                "words": list(found.together.words),
                 "commitment": found.test.commitment,
-                "commitment_kept": found.test.commitment_kept and not found.changed,
+                "commitment_kept": kept and not found.changed,
                 "changed_files": list(found.changed),
                 "matching": found.test.matching,
                 "overruled": found.test.overruled,
-                "listeners": {
-                    name: {"correct": one.correct, "trials": one.trials, "p": one.p, "words": one.words}
-                    for name, one in found.apart.items()
-                },
+                "listeners": {name: {**one.figures, "words": list(one.words)} for name, one in found.apart.items()},
             }
         )
         return 0
     for letter, name in found.test.letters.items():
         say(f"{letter} was {name}")
-    say(f"all listeners: {together.words}")
+    for words in found.together.words:
+        say(f"all listeners: {words}")
     for name, one in found.apart.items():
-        say(f"{name}: {one.words}")
-    kept = "kept" if found.test.commitment_kept else "BROKEN: key or nonce were changed"
-    say(f"commitment {kept}; {found.test.matching}")
+        for words in one.words:
+            say(f"{name}: {words}")
+    said = "kept" if kept else "BROKEN: key or nonce were changed"
+    say(f"commitment {said}; {found.test.matching}")
     for name in found.changed:
         say(f"changed or missing: {name}")
     return 0

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from epidote.cli.analyse import Json, Set, described
+from epidote.cli.analyse import Json, Set
 from epidote.cli.common import parsed_settings, print_json, say
 from epidote.cli.study import PathArgument, find_subject
 from epidote.core.quantities.formatting import format_quantity
@@ -69,7 +69,10 @@ def import_recording(
     from epidote.measurement.offline import import_recording as carry_out
 
     proc = find(procedure)
-    values, played, marks = described(stimulus) if stimulus else ({}, None, None)
+    from epidote.measurement.stimulus_description import StimulusDescription, read_description
+
+    told = read_description(stimulus) if stimulus else StimulusDescription({}, None, None)
+    values, played, marks = told.settings, told.stimulus, told.marks
     if stimulus is None:
         values = dict(proc.for_existing_sound(values))
     values |= parsed_settings(proc.Settings, set_)
@@ -155,4 +158,30 @@ def sound(
         print_json({"file": str(out), "seconds": seconds, "raised_db": made.raised_db})
         return 0
     say(f"{out}: {seconds:.1f} s, raised by {made.raised_db:.1f} dB")
+    return 0
+
+
+def inverse(
+    path: PathArgument,
+    subject: SubjectOption,
+    target: Annotated[Path, typer.Argument(help="text file to write")],
+    *,
+    low: Annotated[float, typer.Option(help="lowest frequency in Hz")] = 40.0,
+    high: Annotated[float, typer.Option(help="highest frequency in Hz")] = 16000.0,
+    limit: Annotated[float, typer.Option(help="the most gain or loss in dB")] = 12.0,
+    channel: Annotated[int, typer.Option(help="channel")] = 1,
+) -> int:
+    """Write the inverse of a row's measured response, for “Equalise with” of the procedure “Programme”."""
+    from epidote.core.errors import SettingError
+    from epidote.measurement.inverse_response import has_response, write_inverse
+
+    with Study(path) as study:
+        row = find_subject(study, subject)
+        seen = study.overview()
+        cells = [cell for cell in seen.runs if cell[0] == row.id]
+        runs = [seen.runs[cell] for cell in cells if has_response(seen.runs[cell])]
+        if not runs:
+            raise SettingError(f"{row.full_name} has no run of “Response”. Measure it first.")
+        run = max(runs, key=lambda r: r.made)
+        say(write_inverse(study, run, channel, target, band=(low, high), limit=limit))
     return 0
