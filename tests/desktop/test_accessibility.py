@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 
 from tests.desktop.driver import wait_for
 
-PAGES = ("start", "Chain", "Watch", "Matrix", "Matrix, a run to make")
+PAGES = ("start", "Chain", "Watch", "Matrix", "Matrix, a run to make", "Routine", "Listen")
 INTERACTIVE = {
     *(QAccessible.Role.Button, QAccessible.Role.CheckBox, QAccessible.Role.RadioButton, QAccessible.Role.ComboBox),
     *(QAccessible.Role.EditableText, QAccessible.Role.Table, QAccessible.Role.List, QAccessible.Role.ButtonMenu),
@@ -55,7 +55,8 @@ def tree(interface):
             yield from tree(child)
 
 
-def test_what_can_be_used_has_a_name_and_a_role(page):
+def require_names_and_roles(page):
+    """What can be used has a name and a role."""
     nameless = []
     for interface in tree(QAccessible.queryAccessibleInterface(page)):
         shown = not interface.state().invisible and not interface.state().offscreen
@@ -89,7 +90,8 @@ def checked_of_group(button: QAbstractButton) -> QAbstractButton | None:
     return group.checkedButton()
 
 
-def test_everything_is_reached_by_the_keyboard(page, window):
+def require_keyboard(page, window):
+    """Everything is reached by the keyboard."""
     chain = reached(window)
     proxies = [w for w in chain if w.focusProxy() is not None]
     missing = []
@@ -113,7 +115,7 @@ def test_arrow_keys_lead_from_tab_to_tab(window, rows, columns, qtbot):
     wait_for(qtbot, lambda: QApplication.focusWidget() is tabs.button(second))
 
 
-def test_the_order_of_tab_is_that_of_reading(page, window):
+def require_order_of_reading(page, window):
     """From one control to the next it does not jump up by more than a third of the page, but where a column begins."""
     inside = [w for w in reached(window) if page.isAncestorOf(w)]
     tops = [w.mapTo(page, w.rect().topLeft()).y() for w in inside]
@@ -142,9 +144,12 @@ def shown_windows(qtbot):
     QApplication.instance().removeEventFilter(watcher)
 
 
-def test_nothing_flashes_as_a_window_while_pages_are_built(shown_windows, page, window):
-    """A part that is shown before it has a parent is a window for a moment, and takes the focus with it."""
+def test_each_page_is_named_reached_in_order_and_does_not_flash(shown_windows, page, window):
+    # a part that is shown before it has a parent is a window for a moment, and takes the focus with it
     assert shown_windows == ["MainWindow"]
+    require_names_and_roles(page)
+    require_keyboard(page, window)
+    require_order_of_reading(page, window)
 
 
 def test_the_focus_can_be_seen(window, rows, columns, qtbot):

@@ -113,6 +113,8 @@ def test_the_demo_is_measured_before_the_eyes(bare, qtbot, tmp_path, monkeypatch
     """The first cells are those of the first column, the baseline first, so that rows can be compared soon."""
     from epidote.demo import scenario
 
+    monkeypatch.setattr("epidote.demo.line.UNITS", 0)
+
     monkeypatch.setattr(scenario, "demo_path", lambda: tmp_path / "Demo.epidote")
     bare.start.buttons["demo"].click()
 
@@ -176,6 +178,7 @@ def test_the_steps_follow_from_the_study():
     assert {s.key for s in STEPS if s.can_skip} == {"calibration", "baseline"}
 
 
+@pytest.mark.slow
 def test_the_guide_leads_through_a_first_measurement(bare, qtbot, monkeypatch):
     """From the start page to the first result, with a simulated loop in place of an interface."""
     from epidote.desktop.widgets.dialogs import RowDialog

@@ -253,6 +253,8 @@ def test_7_overlay_a_curve_measured_elsewhere(job):
 def test_8_look_around_in_the_demo(job, monkeypatch, tmp_path):
     from epidote.demo import scenario
 
+    monkeypatch.setattr("epidote.demo.line.UNITS", 0)
+
     monkeypatch.setattr(scenario, "demo_path", lambda: tmp_path / "Demo.epidote")
     job.window.start.buttons["demo"].click()
     job.wait(lambda: job.overview is not None and len(job.overview.runs) >= 3)

@@ -20,6 +20,9 @@ class Source:
     def read(self) -> np.ndarray:
         return np.full((10, 1), self.number)
 
+    def place(self) -> int:
+        return 0
+
     def faults(self) -> tuple[str, ...]:
         return ()
 

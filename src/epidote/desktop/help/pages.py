@@ -24,14 +24,16 @@ def written(key: str) -> str:
     return (_FOLDER / f"{key}.md").read_text(encoding="utf-8")
 
 
-_TASKS = ("start", "compare-amplifiers", "check-data-sheet", "latency", "setting-effect", "noise-and-hum", "programme")
+_TASKS = ("start", "compare-amplifiers", "check-data-sheet", "latency", "setting-effect", "noise-and-hum")
 _AIR = (
     *("microphones-at-a-seat", "sound-level", "compare-seats", "rattles"),
     *("loudspeaker-response", "measure-a-microphone", "units-with-own-clock"),
 )
+_LISTENING = ("programme", "listen-to-rows", "forced-choice", "sealed-test", "control-test")
+_UNITS = ("make-a-routine", "measure-units", "statistics-over-units", "routine-unattended", "batch-and-merge")
 _PLACES = (
     *("matrix", "graph", "readings", "difference", "conditions", "claims", "notes"),
-    *("run", "chain", "watch", "windows"),
+    *("run", "chain", "watch", "routine", "listen", "windows"),
 )
 
 
@@ -49,6 +51,8 @@ def help_pages(commands: Iterable[tuple[str, str, str]]) -> dict[str, HelpPage]:
     pages = [
         *_written_pages(_TASKS, "Tasks"),
         *_written_pages(_AIR, "Through air"),
+        *_written_pages(_LISTENING, "Listening"),
+        *_written_pages(_UNITS, "Many units"),
         *_written_pages(_PLACES, "Places"),
         HelpPage("figures", "What the figures are worth", "Reference", figures_page),
         HelpPage("cautions", "Cautions", "Reference", cautions_page),

@@ -220,12 +220,12 @@ class WaveformWidget(PlotWidget):
 
     # -- mouse and keys ----------------------------------------------------------------------------
 
-    def _place(self, point: QPointF) -> float:
+    def _share_of(self, point: QPointF) -> float:
         box = self.plot_box()
         return min(1.0, max(0.0, (point.x() - box.left()) / box.width()))
 
     def _frame(self, point: QPointF) -> float:
-        return self.first + self._place(point) * (self.last - self.first)
+        return self.first + self._share_of(point) * (self.last - self.first)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         """Zoom; with Ctrl, nudge instead."""

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.page import MatrixPage
     from epidote.desktop.shell.air_actions import AirActions
     from epidote.desktop.shell.file_actions import FileActions
+    from epidote.desktop.shell.routine_actions import RoutineActions
     from epidote.desktop.shell.row_actions import RowActions
     from epidote.desktop.shell.window_port import WindowCommands
     from epidote.desktop.state.session import Session
@@ -82,15 +83,17 @@ def commands_of(
     files: FileActions,
     *,
     air: AirActions,
+    routines: RoutineActions,
 ) -> list[Command]:
     """Everything that can be done, in the order of the menus."""
     can = Availability(session, matrix)
     return [
-        *_file(window, matrix, files, can),
+        *_file(window, files, routines, can),
         *_edit(window, session, matrix, files, can),
         *_view(window, matrix, rows, can),
         *_matrix(rows, can),
         *_chain_of_row(air, can),
+        *_routines(routines, can),
         *_measure(window, matrix, rows, can),
         *_air(air, can),
         *_graph(window, matrix, can),
@@ -98,7 +101,7 @@ def commands_of(
     ]
 
 
-def _file(window: WindowCommands, matrix: MatrixPage, files: FileActions, can: Availability) -> list[Command]:
+def _file(window: WindowCommands, files: FileActions, routines: RoutineActions, can: Availability) -> list[Command]:
     into, out = "File/&Import", "File/&Export"
     change = can.writable
     return [
@@ -115,7 +118,8 @@ def _file(window: WindowCommands, matrix: MatrixPage, files: FileActions, can: A
         Command("export", "&Graph or data…", "Ctrl+E", out, files.export, (can.graph,)),
         Command("stimulus out", "&Stimulus file…", "", out, files.write_stimulus, (can.study, can.row, can.column)),
         Command("zip", "S&tudy as ZIP…", "", out, files.zip_study, (can.study,)),
-        Command("person", "O&perator…", "", "File", files.ask_person, (), change, gap=True),
+        Command("merge", "&Merge study…", "", "File", routines.merge, (can.study,), change, gap=True),
+        Command("person", "O&perator…", "", "File", files.ask_person, (), change),
         Command("quit", "&Quit", "Ctrl+Q", "File", window.quit, gap=True),
     ]
 
@@ -147,14 +151,14 @@ def _view(window: WindowCommands, matrix: MatrixPage, rows: RowActions, can: Ava
     return [
         *(
             Command(
-                f"page {name}",
-                f"&{name} page",
+                f"page {kind.title}",
+                kind.menu_words,
                 f"Alt+{i}",
                 "View",
-                lambda n=name: window.show_page(n),  # type: ignore[misc]
-                state=lambda n=name: window.page_in_view() == n,  # type: ignore[misc]
+                lambda n=kind.title: window.show_page(n),  # type: ignore[misc]
+                state=lambda n=kind.title: window.page_in_view() == n,  # type: ignore[misc]
             )
-            for i, name in enumerate((kind.title for kind in PAGES), start=1)
+            for i, kind in enumerate(PAGES, start=1)
         ),
         *(
             Command(
@@ -281,6 +285,27 @@ def _chain_of_row(air: AirActions, can: Availability) -> list[Command]:
     ]
 
 
+def _routines(routines: RoutineActions, can: Availability) -> list[Command]:
+    into, out, change = "File/&Import", "File/&Export", can.writable
+    there = (can.study, routines.why_no_routine)
+    return [
+        Command(
+            "make routine",
+            "Ma&ke routine of row…",
+            "",
+            "Matrix",
+            routines.make_of_row,
+            (can.unit_row,),
+            change,
+            gap=True,
+        ),
+        Command("edit routine", "Edit rout&ine…", "", "Matrix", routines.edit, there, change),
+        Command("import routine", "R&outine…", "", into, routines.take_in, (can.study,), change),
+        Command("export routine", "&Routine…", "", out, routines.write, there),
+        Command("export passes", "&Passes of routine…", "", out, routines.write_passes, there),
+    ]
+
+
 def _air(air: AirActions, can: Availability) -> list[Command]:
     return [
         Command(
@@ -294,6 +319,9 @@ def _air(air: AirActions, can: Availability) -> list[Command]:
             gap=True,
         ),
         Command("sounds", "So&unds of run", "", "Measure", _nothing, (air.why_no_sound,), fill=air.fill_sounds),
+        Command(
+            "inverse out", "&Inverse response…", "", "File/&Export", air.write_inverse, (can.run, air.why_no_inverse)
+        ),
     ]
 
 

@@ -14,6 +14,7 @@ from epidote.desktop.pages.matrix.graph.view_state import procedure_named
 from epidote.desktop.state import edits
 from epidote.desktop.widgets.dialogs import FormDialog
 from epidote.desktop.widgets.plain import button_text
+from epidote.desktop.windows.inverse_dialog import InverseDialog
 
 if TYPE_CHECKING:
     from epidote.core.procedures.protocol import RunSound
@@ -47,6 +48,48 @@ class AirActions:
         if run is not None and procedure_named(run.procedure).sounds:
             return ""
         return "Select a measured cell of a procedure that isolates a sound, such as “Impulsive distortion”."
+
+    def why_no_inverse(self) -> str:
+        """Say why the current run has no response that can be inverted; "" where it has one."""
+        from epidote.measurement.inverse_response import has_response
+
+        run = self.matrix.selection.current_run()
+        if run is not None and has_response(run):
+            return ""
+        return "Select a measured cell of “Response”."
+
+    # -- the inverse of a response ---------------------------------------------------------------
+
+    def write_inverse(self) -> None:
+        """Ask for the band, the limit and a file, and write the inverse of the current run's response."""
+        from epidote.measurement.inverse_response import USUAL_HIGH, USUAL_LIMIT, USUAL_LOW
+
+        run = self.matrix.selection.current_run()
+        if run is None:
+            return
+        dialog = InverseDialog(self.window.widget, USUAL_LOW, USUAL_HIGH, USUAL_LIMIT)
+        dialog.accepted.connect(lambda: self._ask_for_inverse(run, dialog))
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+
+    def _ask_for_inverse(self, run: RunSummary, dialog: InverseDialog) -> None:
+        band, limit = dialog.band(), dialog.limit()
+        name, _ = QFileDialog.getSaveFileName(
+            self.window.widget, "Save inverse response", str(Path.home() / "inverse.txt"), "Text files (*.txt)"
+        )
+        if name and band is not None and limit is not None:
+            self.keep_inverse(run, Path(name), band, limit)
+
+    def keep_inverse(self, run: RunSummary, path: Path, band: tuple[float, float], limit: float) -> None:
+        """Write the inverse of a run's response in a band."""
+        channel = self._channel()
+
+        def work(study: Study) -> str:
+            from epidote.measurement.inverse_response import write_inverse
+
+            return write_inverse(study, run, channel, path, band=band, limit=limit)
+
+        self.session.ask(work, self.window.say)
 
     # -- the source ------------------------------------------------------------------------------
 

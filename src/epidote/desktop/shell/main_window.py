@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QEvent, QRectF, Qt
+from PySide6.QtCore import QEvent, QRectF, Qt, QTimer
 from PySide6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -25,6 +25,7 @@ from epidote.desktop.theme import Theme, apply_theme, chosen_theme
 if TYPE_CHECKING:
     from PySide6.QtCore import QPoint
 
+    from epidote.core.routine.model import Routine
     from epidote.desktop.pages.matrix.page import MatrixPage
     from epidote.desktop.pages.page import Page
     from epidote.desktop.shell.actions import Command
@@ -84,6 +85,7 @@ class MainWindow(QMainWindow):
         from epidote.desktop.shell.lazy_page import LazyPage
         from epidote.desktop.shell.menus import Menus
         from epidote.desktop.shell.page_list import FIRST, PAGES
+        from epidote.desktop.shell.routine_actions import RoutineActions
         from epidote.desktop.shell.row_actions import RowActions
         from epidote.desktop.shell.study_actions import StudyActions
         from epidote.desktop.state.session import Session
@@ -94,11 +96,14 @@ class MainWindow(QMainWindow):
         self.matrix.setFocusProxy(self.matrix.table)
         self.rows, self.files, self.studies = RowActions(self), FileActions(self), StudyActions(self)
         self.air = AirActions(self, self.matrix)
+        self.routines = RoutineActions(self, self._routine_in_view)
         self.pages = {
             kind.title: self.matrix if kind.title == FIRST else LazyPage(partial(self._make_page, kind))
             for kind in PAGES
         }
-        self.commands = commands_of(self, self.session, self.matrix, self.rows, self.files, air=self.air)
+        self.commands = commands_of(
+            self, self.session, self.matrix, self.rows, self.files, air=self.air, routines=self.routines
+        )
         self.menus = Menus(self, self.commands, self.say)
         self.actions_by_name = self.menus.actions
         self.setMenuBar(self.menus.bar)
@@ -176,7 +181,25 @@ class MainWindow(QMainWindow):
         page = kind.make(self.session, self.theme)
         page.failed.connect(self.say)
         page.action_wanted.connect(self.menus.carry_out_named)
+        page.row_wanted.connect(self._show_row)
         return page
+
+    def _routine_in_view(self) -> Routine | None:
+        """Return the routine that the Routine page shows; None before the page was shown."""
+        page = self.page_named("Routine")
+        return page.routine_in_view() if page is not None else None
+
+    def _show_row(self, subject_id: int) -> None:
+        """Show the Matrix page with a row selected."""
+        from epidote.desktop.shell.page_list import FIRST
+
+        overview = self.session.overview
+        if overview is None or overview.subject(subject_id) is None:
+            return
+        self.show_page(FIRST)
+        measured = [column for column in overview.columns if (subject_id, column.id) in overview.runs]
+        if measured:
+            self.matrix.selection.select([subject_id], measured[0].id)
 
     # -- building ----------------------------------------------------------------------------------
 
@@ -250,7 +273,7 @@ class MainWindow(QMainWindow):
     def _study_opened(self) -> None:
         from epidote.desktop.shell.page_list import FIRST
 
-        self.studies.remember()
+        QTimer.singleShot(0, self.studies.remember)
         self.show_page(FIRST)
         overview = self.session.overview
         if overview is not None and '"open": true' in overview.settings.get("guided", ""):
@@ -309,6 +332,9 @@ class MainWindow(QMainWindow):
         self.page_bar.show_page(name)
         self.stack.setCurrentWidget(self.pages[name])
         self.pages[name].setFocus()
+        page = self.page_named(name)
+        if page is not None:
+            page.take_runs([run.id for _, run in self.matrix.selection.selected_runs()])
         self.menus.show_states()
 
     def show_chain(self, block: str = "source") -> None:

@@ -14,11 +14,19 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class PageKind:
-    """title: as the bar shows it. module, name: of the page's class, which is loaded when the page is first shown."""
+    """title: as the bar shows it. module, name: of the page's class, which is loaded when the page is first shown.
+    letter: place in the title of the letter that opens it from the menu.
+    """
 
     title: str
     module: str
     name: str
+    letter: int = 0
+
+    @property
+    def menu_words(self) -> str:
+        """The title with the mark of its letter."""
+        return f"{self.title[: self.letter]}&{self.title[self.letter :]} page"
 
     def make(self, session: Session, theme: Theme) -> Page:
         page: Page = getattr(import_module(self.module), self.name)(session, theme)
@@ -30,6 +38,8 @@ PAGES = (
     PageKind("Chain", "epidote.desktop.pages.chain.page", "ChainPage"),
     PageKind("Watch", "epidote.desktop.pages.watch.page", "WatchPage"),
     PageKind("Matrix", "epidote.desktop.pages.matrix.page", "MatrixPage"),
+    PageKind("Routine", "epidote.desktop.pages.routine.page", "RoutinePage", letter=6),
+    PageKind("Listen", "epidote.desktop.pages.listen.page", "ListenPage", letter=1),
 )
 
 

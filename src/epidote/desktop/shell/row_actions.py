@@ -21,6 +21,8 @@ from epidote.desktop.state.run_queue import RunRequest
 from epidote.desktop.widgets.plain import button_text
 from epidote.study.models import Subject, Unit
 
+_MOST_LOOKED_AT = 200  # runs of a column, for which readings it has
+
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QMenu
 
@@ -171,11 +173,8 @@ class RowActions:
         overview = self.session.overview
         if overview is None:
             return {}
-        return {
-            run.procedure: dict(run.settings)
-            for (subject, _), run in overview.runs.items()
-            if subject == overview.reference
-        }
+        runs = [overview.runs[cell] for cell in overview.runs if cell[0] == overview.reference]
+        return {run.procedure: dict(run.settings) for run in runs}
 
     def delete_column(self) -> None:
         column = self.matrix.selection.current_column()
@@ -277,7 +276,8 @@ class RowActions:
             menu.addAction("No column selected").setEnabled(False)
             return
         titles = reading_titles(procedure(column.procedure))
-        present = {r.key for (_, c), run in overview.runs.items() if c == column.id for r in run.readings}
+        cells = [cell for cell in overview.runs if cell[1] == column.id][:_MOST_LOOKED_AT]
+        present = {r.key for cell in cells for r in overview.runs[cell].readings}
         chosen = shown_reading(overview, column.id)
         usual = menu.addAction("Usual reading", partial(self._set_headline, column.id, ""))
         usual.setCheckable(True)

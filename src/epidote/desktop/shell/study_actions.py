@@ -140,6 +140,8 @@ class StudyActions:
                 return
             self.window.matrix.select_first_rows()
             session.runs.measure(requests)
+            session.runs.after(self._hear_demo)
+            session.runs.after(self._run_line)
             session.said.emit(
                 f"Measuring {len(requests)} cells with simulated devices, nothing is played. Look around meanwhile;"
                 " Esc stops, and opening the demo again goes on."
@@ -147,3 +149,27 @@ class StudyActions:
 
         if session.writable:
             session.ask(ask, then)
+
+    def _hear_demo(self) -> None:
+        """Have the demo's simulated listener take its test, once the cells are measured."""
+        study = self.session.study
+        if study is None:
+            return
+
+        def work() -> None:
+            from epidote.demo.listening import hear_demo
+
+            hear_demo(study)
+
+        self.session.compute(work, lambda _: self.session.refresh(), self.session.failed.emit)
+
+    def _run_line(self) -> None:
+        """Have the demo's line of units measured, after everything else."""
+        stopped = self.session.runs.is_cancelled()
+
+        def work(study: Study) -> None:
+            from epidote.demo.line import run_line
+
+            run_line(study, self.session.said.emit, cancelled=stopped)
+
+        self.session.runs.on_the_bench(work, lambda _: self.session.refresh())

@@ -17,7 +17,8 @@ from epidote.desktop.theme import font
 from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.study.chain_settings import STUDY_CHAIN, setting_in_use
-from epidote.study.models import RunSummary, Subject, headroom_of
+from epidote.study.models import RunSummary, Subject
+from epidote.study.run_table import headroom_of, latest_of
 from epidote.study.store import Study
 
 if TYPE_CHECKING:
@@ -144,7 +145,7 @@ class TrustStrip(QWidget):
         overview = self._session.overview
         if overview is None:
             return
-        last = max(overview.runs.values(), key=lambda r: r.made, default=None)
+        last = latest_of(overview.runs)
         where = ""
         if last:
             where = f"{last.device.partition(',')[0].partition(' with')[0]}, "
@@ -166,7 +167,7 @@ class TrustStrip(QWidget):
                 words = f"{age} day{'s' if age != 1 else ''} ago"
             self._set("calibration", f"Calibrated {words}", chain.stale(date.today()))
         baseline = {s.id for s in overview.subjects if s.is_baseline}
-        self._baseline([r for (s, _), r in overview.runs.items() if s in baseline], chain)
+        self._baseline([overview.runs[s, c] for s, c in overview.runs if s in baseline], chain)
         peak = headroom_of(overview)
         if peak is not None:
             self._set("headroom", f"Headroom {peak:.1f} dB", peak < LEAST_HEADROOM_DB)
@@ -193,7 +194,8 @@ class TrustStrip(QWidget):
     def _set(self, key: str, words: str, weak: bool) -> None:
         button = self.items[key]
         button.setText(("▲ " if weak else "") + words)
-        button.setProperty("weak", weak)
-        button.style().unpolish(button)
-        button.style().polish(button)
+        if button.property("weak") != weak:
+            button.setProperty("weak", weak)
+            button.style().unpolish(button)
+            button.style().polish(button)
         button.setVisible(not self.tip.isVisibleTo(self))

@@ -6,6 +6,7 @@ import threading
 import time
 import traceback
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -17,6 +18,7 @@ from epidote.desktop.state.faults import faults as fault_reports
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device, Live
+    from epidote.core.live.clip_player import PlayOrder
     from epidote.core.signals.signal import Samples
     from epidote.core.stimuli.generator import GeneratorSettings
 
@@ -51,6 +53,7 @@ class LiveAudio(QObject):
     began = Signal(object)  # the watcher
     ended = Signal()
     failed = Signal(str)
+    moved = Signal(float)  # the time in s of the clips that is about to sound
     faulted = Signal(int, str)  # how many dropouts the device reported since it began, and its words about the last
     _delivered = Signal(object, object)
 
@@ -62,6 +65,8 @@ class LiveAudio(QObject):
         self._live: Live | None = None
         self._lock = threading.Lock()
         self._wanted: tuple[GeneratorSettings, Samples | None] | None = None
+        self._clips: Callable[[float], list[Samples]] | None = None
+        self._order: PlayOrder | None = None
         self._delivered.connect(self._deliver)
 
     @property
@@ -71,7 +76,7 @@ class LiveAudio(QObject):
     def start(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float], Watcher]) -> None:
         """Open, listen, and feed the watcher that ``watcher(rate)`` makes. Errors come as ``failed``."""
         self.stop()
-        self._wanted = None
+        self._wanted = self._clips = self._order = None
         self._thread = threading.Thread(
             target=self._go_on,
             args=(opener, ceiling_dbfs, watcher, self._turn, self._leaving),
@@ -100,10 +105,7 @@ class LiveAudio(QObject):
             ):
                 device = opener()
             live = device.listen(ceiling_dbfs=ceiling)
-            with self._lock:
-                self._live, source = live, self._wanted
-            if source is not None:
-                live.play(*source)
+            self._begin_playing(live)
             watcher = make(live.rate)
             self._delivered.emit(turn, partial(self.began.emit, watcher))
             self._feed(live, watcher, turn)
@@ -124,11 +126,30 @@ class LiveAudio(QObject):
                 device.close()
             self._delivered.emit(turn, self._end)
 
+    def _begin_playing(self, live: Live) -> None:
+        """Play what was asked for while the device was being opened."""
+        with self._lock:
+            self._live, source = live, self._wanted
+            clips, order = self._clips, None
+        if source is not None:
+            live.play(*source)
+        if clips is not None:
+            live.play_clips(clips(live.rate))
+            with self._lock:
+                order = self._order
+        if order is not None:
+            live.order(order)
+
     def _feed(self, live: Live, watcher: Watcher, turn: _ListeningSession) -> None:
         """Pass blocks on to the watcher until the session is over; what it shows is dropped while the page is busy."""
         reported = 0
+        place = 0
         while not turn.over.is_set():
             block = live.read()
+            if live.place() != place and not turn.busy:
+                place = live.place()
+                turn.busy = True
+                self._delivered.emit(turn, partial(self._move, turn, place / live.rate))
             faults = live.faults()
             if len(faults) > reported:
                 reported = len(faults)
@@ -147,6 +168,10 @@ class LiveAudio(QObject):
         turn.busy = False
         self.updated.emit(shown)
 
+    def _move(self, turn: _ListeningSession, seconds: float) -> None:
+        turn.busy = False
+        self.moved.emit(seconds)
+
     def _end(self) -> None:
         self._thread = None
         self.ended.emit()
@@ -160,6 +185,22 @@ class LiveAudio(QObject):
                 live.play(programme, samples)
             except EpidoteError as error:
                 self.failed.emit(in_window(error))
+
+    def play_clips(self, clips: Callable[[float], list[Samples]]) -> None:
+        """Have clips ready as soon as the device is open; called right after ``start``.
+
+        clips: makes them (frames, channels) at the device's rate, off the interface's thread.
+        """
+        with self._lock:
+            self._clips = clips
+
+    def order(self, order: PlayOrder) -> None:
+        """Switch, loop, pause or set the level of the clips."""
+        with self._lock:
+            self._order = replace(order, jump=-1)
+            live = self._live
+        if live is not None:
+            live.order(order)
 
     def mute(self) -> None:
         """Silence within one block; listening goes on."""

@@ -64,6 +64,7 @@ class RunQueue(QObject):
         self._session = session
         self.under_way: dict[Cell, CellProgress] = {}
         self.checks = True  # a short shot before each run
+        self.bench_is_used = False  # by something that is no run
         self._worker = Worker("runs", self)
         self._cancel = threading.Event()
         self._begun = 0.0
@@ -231,15 +232,30 @@ class RunQueue(QObject):
         self._over(cell)
         self._session.failed.emit(words)
 
-    def on_the_bench(self, work: Callable[[Study], Any], done: Callable[[Any], None]) -> None:
+    def in_turn(self, work: Callable[[], None]) -> None:
+        """Do something on the runs' thread once what is queued by now is over, whichever study is open then."""
+        self._worker.submit(work)
+
+    def on_the_bench(
+        self,
+        work: Callable[[Study], Any],
+        done: Callable[[Any], None],
+        failed: Callable[[str], None] | None = None,
+    ) -> None:
         """Do something with a device that is no run, on the runs' thread, live sound being stopped first."""
         study = self._session.study
         if study is None:
             return
         self._session.live.stop()
+        self.bench_is_used = True
+
+        def over(receiver: Callable[[Any], None], value: Any) -> None:
+            self.bench_is_used = False
+            receiver(value)
 
         def alone() -> Any:
             self._session.live.wait()
             return work(study)
 
-        self._worker.submit(alone, done, self._session.failed.emit)
+        refuse = failed or self._session.failed.emit
+        self._worker.submit(alone, lambda value: over(done, value), lambda words: over(refuse, words))

@@ -13,6 +13,7 @@ from epidote.desktop.state.live_audio import LiveAudio, Watcher
 from epidote.desktop.state.run_queue import RunQueue
 from epidote.desktop.state.worker import Worker
 from epidote.study.models import Overview
+from epidote.study.run_table import marked, run_id_of
 from epidote.study.store import Study
 
 if TYPE_CHECKING:
@@ -28,12 +29,14 @@ _MOST_NAMED = 6
 
 def _states_of_claims(overview: Overview) -> dict[int, Hashable]:
     """Return what the verdict on each claim rests on: its text, and the runs of its unit."""
-    units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None}
+    claims = overview.of_kind("claim")
+    owners = {e.owner.unit for e in claims}
+    units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None and s.unit.id in owners}
     runs: dict[int, list[int]] = {}
-    for (subject, _), run in overview.runs.items():
-        if subject in units:
-            runs.setdefault(units[subject], []).append(run.id)
-    return {e.id: (str(e.data), tuple(sorted(runs.get(e.owner.unit or 0, [])))) for e in overview.of_kind("claim")}
+    for cell in overview.runs:
+        if cell[0] in units:
+            runs.setdefault(units[cell[0]], []).append(run_id_of(overview.runs, cell))
+    return {e.id: (str(e.data), tuple(sorted(runs.get(e.owner.unit or 0, [])))) for e in claims}
 
 
 def _damaged_words(names: tuple[str, ...]) -> str:
@@ -75,6 +78,7 @@ class Session(QObject):
         self._changed.timeout.connect(self.overview_changed)
         self._store = Worker("store", self)
         self._finder = Worker("devices", self)
+        self._computer = Worker("computing", self)
 
     # -- opening and closing -----------------------------------------------------------------------
 
@@ -137,6 +141,7 @@ class Session(QObject):
         self.runs.cancel()
         self.runs.close()
         self._finder.close()
+        self._computer.close()
         self._store.close()
         if self.study is not None:
             self.study.close()
@@ -153,6 +158,12 @@ class Session(QObject):
     def aside(self, work: Callable[[], Any], done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
         """Do something that is not the study's, such as reading a file, off the interface's thread."""
         self._store.submit(work, done, failed)
+
+    def compute(self, work: Callable[[], Any], done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
+        """Do something that takes seconds and must hold up neither the study's thread nor the runs'; it may read the
+        study.
+        """
+        self._computer.submit(work, done, failed)
 
     def judge_claims(self, done: Callable[[], None]) -> None:
         """Hold those claims against the runs whose unit was measured, or which were changed, since.
@@ -195,7 +206,7 @@ class Session(QObject):
         self.ask(lambda study: study.overview(), done)
 
     def _take(self, overview: Overview) -> None:
-        self.overview = overview.marked(self._damaged)
+        self.overview = marked(overview, self._damaged)
         self._changed.start()  # answers that come close together are shown once
 
     def show_changes(self) -> None:
@@ -293,7 +304,7 @@ class Session(QObject):
 
     def listen(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float], Watcher]) -> bool:
         """Listen to a device, unless a run has it."""
-        if self.runs.under_way:
+        if self.runs.under_way or self.runs.bench_is_used:
             self.failed.emit("The device is in use by a measurement. Wait until it finishes, or press Esc to stop it.")
             return False
         self.live.start(opener, ceiling_dbfs, watcher)

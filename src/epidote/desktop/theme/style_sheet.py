@@ -157,6 +157,8 @@ def _menus(t: Theme) -> str:
 
 def _marks(t: Theme) -> str:
     return f"""
+    QProgressBar {{ background: {t.line}; border: none; border-radius: 2px; }}
+    QProgressBar::chunk {{ background: {t.accent}; border-radius: 2px; }}
     QLabel[quiet="true"] {{ color: {t.quiet}; }}
     QLabel[heading="true"] {{ font-weight: bold; }}
     QLabel[caution="true"] {{ color: {t.caution}; background: {t.caution_back}; border-radius: 3px; padding: 6px 8px; }}

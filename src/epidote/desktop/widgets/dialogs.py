@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout,
 from epidote.desktop.preferences import preferences
 from epidote.desktop.theme import TEXT_SIZES, THEMES
 from epidote.desktop.widgets.help_key import listen_for_help
-from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.plain import Label, quiet
 from epidote.study.models import Subject, Unit
 
 _CONDITIONS_HINT = "gain = low; load = 8 Ω"
@@ -84,6 +84,10 @@ class FormDialog(QDialog):
             if self.height() < least:
                 self.resize(self.width(), least)
         return done
+
+    def explain(self, words: str) -> None:
+        """Say above the lines that follow what they are for."""
+        self.lines.addRow(quiet(words))
 
     def line(self, label: str, text: str = "", hint: str = "") -> QLineEdit:
         edit = QLineEdit(text)

@@ -12,19 +12,27 @@ class FlowLayout(QLayout):
     ``add_gap``: those that follow stand at the right end of the line, or of the next where there is no room for all.
     """
 
-    def __init__(self, parent: QWidget | None = None, spacing: int = 8) -> None:
+    def __init__(self, parent: QWidget | None = None, spacing: int = 8, *, centred: bool = False) -> None:
+        """centred: lines stand in the middle instead of at the left."""
         super().__init__(parent)
+        self._centred = centred
         self._items: list[QLayoutItem] = []
         self._gap: int | None = None  # place of the first item at the right end
+        # a window asks for the same heights hundreds of times while it is laid out
+        self._heights: dict[int, int] = {}
+        self._hint: QSize | None = None
+        self._least: QSize | None = None
         self.setSpacing(spacing)
 
     def add_gap(self) -> None:
         self._gap = len(self._items)
+        self.invalidate()
 
     # -- what Qt asks ------------------------------------------------------------------------------
 
     def addItem(self, item: QLayoutItem) -> None:
         self._items.append(item)
+        self.invalidate()
 
     def count(self) -> int:
         return len(self._items)
@@ -36,8 +44,16 @@ class FlowLayout(QLayout):
 
     def takeAt(self, index: int) -> QLayoutItem | None:
         if 0 <= index < len(self._items):
-            return self._items.pop(index)
+            taken = self._items.pop(index)
+            self.invalidate()
+            return taken
         return None
+
+    def invalidate(self) -> None:
+        """Forget sizes: Qt calls this whenever an item changes."""
+        self._heights.clear()
+        self._hint = self._least = None
+        super().invalidate()
 
     def expandingDirections(self) -> Qt.Orientation:
         return Qt.Orientation(0)
@@ -46,27 +62,39 @@ class FlowLayout(QLayout):
         return True
 
     def heightForWidth(self, width: int) -> int:
-        return self._arrange(QRect(0, 0, width, 0), move=False)
+        if width not in self._heights:
+            self._heights[width] = self._arrange(QRect(0, 0, width, 0), move=False)
+        return self._heights[width]
 
     def sizeHint(self) -> QSize:
-        margins = self.contentsMargins()
-        sizes = [item.sizeHint() for item in self._shown()]
-        width = sum(s.width() for s in sizes) + self.spacing() * max(0, len(sizes) - 1)
-        height = max((s.height() for s in sizes), default=0)
-        return QSize(width + margins.left() + margins.right(), height + margins.top() + margins.bottom())
+        if self._hint is None:
+            self._hint = self._wanted_size()
+        return self._hint
 
     def minimumSize(self) -> QSize:
-        margins = self.contentsMargins()
-        sizes = [item.minimumSize().expandedTo(_least(item)) for item in self._shown()]
-        width = max((s.width() for s in sizes), default=0)
-        height = max((s.height() for s in sizes), default=0)
-        return QSize(width + margins.left() + margins.right(), height + margins.top() + margins.bottom())
+        if self._least is None:
+            self._least = self._least_size()
+        return self._least
 
     def setGeometry(self, rect: QRect) -> None:
         super().setGeometry(rect)
         self._arrange(rect, move=True)
 
     # -- arranging ---------------------------------------------------------------------------------
+
+    def _wanted_size(self) -> QSize:
+        margins = self.contentsMargins()
+        sizes = [item.sizeHint() for item in self._shown()]
+        width = sum(s.width() for s in sizes) + self.spacing() * max(0, len(sizes) - 1)
+        height = max((s.height() for s in sizes), default=0)
+        return QSize(width + margins.left() + margins.right(), height + margins.top() + margins.bottom())
+
+    def _least_size(self) -> QSize:
+        margins = self.contentsMargins()
+        sizes = [item.minimumSize().expandedTo(_least(item)) for item in self._shown()]
+        width = max((s.width() for s in sizes), default=0)
+        height = max((s.height() for s in sizes), default=0)
+        return QSize(width + margins.left() + margins.right(), height + margins.top() + margins.bottom())
 
     def _shown(self) -> list[QLayoutItem]:
         return [item for item in self._items if not item.isEmpty()]
@@ -110,6 +138,9 @@ class FlowLayout(QLayout):
 
     def _place(self, line: list[tuple[QLayoutItem, QSize]], area: QRect) -> None:
         left, after_gap = area.left(), self._gap_in(line)
+        if self._centred:
+            used = self._width_of([*line]) - self.spacing()
+            left += max(0, (area.width() - used) // 2)
         for number, (item, size) in enumerate(line):
             if number == after_gap:
                 left = max(left, area.right() + 1 - size.width() - self._width_of(line[number + 1 :]))

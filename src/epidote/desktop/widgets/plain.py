@@ -18,6 +18,21 @@ class Label(QLabel):
         self.setText(text)
 
 
+def heading(words: str) -> Label:
+    """Return a label that stands over a group."""
+    label = Label(words)
+    label.setProperty("heading", True)
+    return label
+
+
+def quiet(words: str = "") -> Label:
+    """Return a label of lesser words that wrap."""
+    label = Label(words)
+    label.setProperty("quiet", True)
+    label.setWordWrap(True)
+    return label
+
+
 def button_text(name: str) -> str:
     """Return a name for a button, menu entry or tab, which take & for an underlined letter."""
     return name.replace("&", "&&")

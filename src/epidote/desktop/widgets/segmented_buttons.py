@@ -69,14 +69,19 @@ class SegmentedButtons(QWidget):
             self.style().polish(self)
         for key, button in self._buttons.items():
             button.setToolTip(plain_tip((tips or {}).get(key, "")))
-        exclusive = self._group.exclusive()
-        self._group.setExclusive(False)
-        for key, button in self._buttons.items():
-            button.setChecked(key in selected)
-        self._group.setExclusive(exclusive)
+        self.set_on(selected)
 
     def on(self) -> tuple[str, ...]:
         return tuple(k for k, b in self._buttons.items() if b.isChecked())
+
+    def set_on(self, keys: Iterable[str]) -> None:
+        """Have other options on."""
+        wanted = set(keys)
+        exclusive = self._group.exclusive()
+        self._group.setExclusive(False)
+        for key, button in self._buttons.items():
+            button.setChecked(key in wanted)
+        self._group.setExclusive(exclusive)
 
     def button(self, key: str) -> QToolButton:
         return self._buttons[key]

@@ -9,7 +9,6 @@ from PySide6.QtWidgets import QFileDialog, QPushButton, QWidget
 from epidote.core.quantities.units import QuantityError, parse_as
 from epidote.desktop.preferences import preferences
 from epidote.desktop.widgets.dialogs import FormDialog
-from epidote.desktop.widgets.plain import Label
 
 _LAST, _TIME_OUT, _MOST = "last command", 10.0, 120.0  # s
 
@@ -20,13 +19,10 @@ class CommandDialog(FormDialog):
     def __init__(self, parent: QWidget | None) -> None:
         super().__init__(parent, "Play after a command", "Play and measure")
         self.setProperty("help", "units-with-own-clock")
-        words = Label(
+        self.explain(
             "The command is played, then the unit must play the marked stimulus file of this cell from its own library."
             " Export that file first, with the same settings."
         )
-        words.setProperty("quiet", True)
-        words.setWordWrap(True)
-        self.lines.addRow(words)
         self.clip = self.line(
             "Command clip", str(preferences().value(_LAST, "")), "WAV or FLAC file of the spoken command"
         )

@@ -161,6 +161,7 @@ def test_looking_at_the_path(page, window, qtbot):
     assert "channel order" in window.message.text()
 
 
+@pytest.mark.slow
 def test_the_baseline_in_one_go(page, window, qtbot, monkeypatch):
     window.session.runs.checks = False
     monkeypatch.setattr(

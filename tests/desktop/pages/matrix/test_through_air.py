@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 
 import numpy as np
 import pytest
@@ -17,6 +18,7 @@ from epidote.desktop.widgets.channel_choice import ChannelChoice, group_of
 
 RATE = 48000
 NAMES = tuple(f"seat {seat}, mic {mic}" for seat in (1, 2) for mic in (1, 2, 3))
+pytestmark = pytest.mark.xdist_group("through air")
 
 
 def noise(gain, seed=0, seconds=3.0):
@@ -61,8 +63,6 @@ def air(tmp_path_factory):
 
 @pytest.fixture
 def window(qtbot, air, tmp_path):
-    import shutil
-
     from epidote.desktop.app import application
     from epidote.desktop.shell.main_window import MainWindow
 
@@ -234,18 +234,17 @@ def test_a_gate_is_placed_by_a_pin(qtbot, tmp_path):
     window.close()
 
 
-@pytest.fixture
-def loudspeaker(qtbot, tmp_path):
-    """A window with a loose loudspeaker before two microphones, and what it was measured with."""
+@pytest.fixture(scope="module")
+def measured_loudspeaker(tmp_path_factory):
+    """A loose loudspeaker before two microphones, and what it was measured with; copied for each test."""
     from epidote.core.chain.chain_toml import chain_to_toml
     from epidote.core.procedures.registry import procedure
-    from epidote.desktop.app import application
-    from epidote.desktop.shell.main_window import MainWindow
     from epidote.measurement.request import add_column
     from epidote.study.store import create_study
     from tests.conftest import measured
 
-    study = create_study(tmp_path / "Loudspeaker.epidote", "Loudspeaker")
+    path = tmp_path_factory.mktemp("loudspeaker") / "Loudspeaker.epidote"
+    study = create_study(path, "Loudspeaker")
     chain = Chain(
         name="Microphones",
         input_full_scale=1.0,
@@ -264,11 +263,20 @@ def loudspeaker(qtbot, tmp_path):
         measured(study, column=column)
     add_column(study, "response", make_settings(procedure("response").Settings, {"duration": 1.0}))
     study.close()
+    return path
+
+
+@pytest.fixture
+def loudspeaker(measured_loudspeaker, qtbot, tmp_path):
+    """The window with that study open."""
+    from epidote.desktop.app import application
+    from epidote.desktop.shell.main_window import MainWindow
+
     application()
     window = MainWindow()
     qtbot.addWidget(window)
     window.show()
-    window.session.open_path(tmp_path / "Loudspeaker.epidote")
+    window.session.open_path(shutil.copytree(measured_loudspeaker, tmp_path / "Loudspeaker.epidote"))
     qtbot.waitUntil(lambda: window.matrix.built and bool(window.session.overview), timeout=15000)
     yield window
     window.close()

@@ -245,3 +245,12 @@ def test_dropouts_while_listening_are_said_and_kept(page, window, qtbot, monkeyp
     page.listen.click()
     watching(page, qtbot)
     wait_for(qtbot, page.faults.isHidden)  # once the device has begun again
+
+
+def test_it_shows_how_the_two_inputs_go_together(page, qtbot):
+    watching(page, qtbot)
+    page.generator.set_on(True)
+    page._play()
+    wait_for(qtbot, lambda: page.figures.cells["correlation"][0].text() == "+1.000")
+    assert page.figures.cells["mid_side"][0].text().endswith("dBFS")
+    page.generator.set_on(False)

@@ -39,7 +39,7 @@ from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.settings_form import SettingsForm
 from epidote.study.chain_library import ChainLibrary
-from epidote.study.models import headroom_of
+from epidote.study.run_table import headroom_of
 
 if TYPE_CHECKING:
     from epidote.audio.device import Device
@@ -216,7 +216,7 @@ class ChainPage(Page):
         else:
             rows = []
         if overview:
-            runs = [r for (s, _), r in overview.runs.items() if s in rows]
+            runs = [overview.runs[s, c] for s, c in overview.runs if s in rows]
         else:
             runs = []
         if not runs:

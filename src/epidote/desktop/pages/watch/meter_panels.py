@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from epidote.core.live.meter_readings import Figures
+from epidote.core.live.meter_readings import Figures, TwoChannels
 from epidote.core.quantities.formatting import MISSING_VALUE, format_quantity
 from epidote.core.quantities.units import from_db
 from epidote.core.signals.signal import Samples
@@ -95,6 +95,8 @@ class FiguresPanel(QWidget):
         ("crest", "Crest factor"),
         ("headroom", "Headroom"),
         ("gain", "Gain re generator"),
+        ("correlation", "Correlation, 1 and 2"),
+        ("mid_side", "Mid level · side level"),
     )
 
     def __init__(self) -> None:
@@ -122,6 +124,18 @@ class FiguresPanel(QWidget):
         layout.addLayout(table)
         layout.addStretch(1)
 
+    def show_relation(self, relation: TwoChannels | None) -> None:
+        """Show how the first two inputs go together."""
+        words = ("", ""), ("", "")
+        if relation is not None:
+            correlation = MISSING_VALUE if relation.correlation is None else f"{relation.correlation:+.3f}"
+            mid, side = (_dbfs(level) for level in (relation.mid, relation.side))
+            words = (correlation, ""), (mid, side)
+        for key, texts in zip(("correlation", "mid_side"), words, strict=True):
+            for cell, text in zip(self.cells[key], texts, strict=True):
+                if cell.text() != text:
+                    cell.setText(text)
+
     def show_figures(
         self,
         all_figures: tuple[Figures, ...],
@@ -135,10 +149,18 @@ class FiguresPanel(QWidget):
                 texts = {**_texts(all_figures[index], scales[index]), "gain": gain}
             else:
                 texts = {}
-            for key, cells in self.cells.items():
+            for key in _OF_CHANNELS:
+                cells = self.cells[key]
                 words = texts.get(key, MISSING_VALUE)
                 if cells[index].text() != words:
                     cells[index].setText(words)
+
+
+_OF_CHANNELS = tuple(key for key, _ in FiguresPanel.ROWS[:-2])  # the last two are of both
+
+
+def _dbfs(level: float) -> str:
+    return f"{level:.2f} dBFS" if math.isfinite(level) else MISSING_VALUE
 
 
 def gain_words(gain_db: float | None) -> str:

@@ -409,6 +409,7 @@ class WatchPage(Page):
             self.wave.show_waves(frame.wave_times, frame.waves, (full * math.sqrt(2), unit) if full else (1.0, "FS"))
         if frame.figures is not self._figures_shown:  # they change less often than the spectrum
             self._figures_shown = frame.figures
+            self.figures.show_relation(frame.relation)
             self.figures.show_figures(
                 frame.figures,
                 [self.chain.scale(c + 1) for c in range(len(frame.figures))],

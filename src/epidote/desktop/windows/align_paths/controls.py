@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 from epidote.core.analysis.delay.manual_alignment import AlignmentQuality
 from epidote.core.comparison.conditions.latency_table import distance_in_air
 from epidote.core.quantities.formatting import format_quantity
-from epidote.desktop.widgets.plain import Label, plain_tip
+from epidote.desktop.widgets.plain import Label, heading, plain_tip
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 
 STEPS = (("ms", "1 ms"), ("tenth ms", "0.1 ms"), ("1", "1 sample"), ("0.1", "0.1"), ("0.01", "0.01"))
@@ -131,13 +131,6 @@ def quiet(words: str) -> Label:
     """Return a label in the quiet colour."""
     label = Label(words)
     label.setProperty("quiet", True)
-    return label
-
-
-def heading(words: str) -> Label:
-    """Return a label for a heading."""
-    label = Label(words)
-    label.setProperty("heading", True)
     return label
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -23,6 +24,7 @@ from epidote.desktop.state.run_queue import CellProgress
 from epidote.desktop.state.session import Session
 from epidote.desktop.widgets.plain import plain_tip
 from epidote.study.models import Column, Overview, RunSummary, Subject
+from epidote.study.run_table import run_id_of
 
 if TYPE_CHECKING:
     from epidote.core.comparison.claims.verdict import Verdict
@@ -242,22 +244,24 @@ class MatrixModel(QAbstractTableModel):
 
     def _count_beside(self) -> dict[int, int]:
         overview = self._session.overview
-        if overview is not None:
-            owners = [e.owner for e in overview.entries if e.kind in ("note", "picture")]
-        else:
-            owners = []
-        if overview is None or not owners:
+        if overview is None:
             return {}
-        row_of = {r.id: row for (row, _), r in overview.runs.items()}
-        units = {s.id: s.unit.id for s in overview.subjects if s.unit is not None}
-        return {
-            s.id: sum(
-                1
-                for o in owners
-                if s.id in (o.subject, row_of.get(o.run or 0)) or (o.unit is not None and o.unit == units.get(s.id))
-            )
-            for s in overview.subjects
-        }
+        owners = [e.owner for e in overview.entries if e.kind in ("note", "picture")]
+        if not owners:
+            return {}
+        row_of: dict[int, int] = {}
+        if any(owner.run is not None for owner in owners):
+            row_of = {run_id_of(overview.runs, cell): cell[0] for cell in overview.runs}
+        of_rows: Counter[int] = Counter()
+        of_units: Counter[int] = Counter()
+        for owner in owners:
+            if owner.unit is not None:
+                of_units[owner.unit] += 1
+            elif owner.subject is not None:
+                of_rows[owner.subject] += 1
+            elif owner.run in row_of:
+                of_rows[row_of[owner.run]] += 1
+        return {s.id: of_rows[s.id] + (of_units[s.unit.id] if s.unit is not None else 0) for s in overview.subjects}
 
     def is_reference(self, row: int) -> bool:
         subject, overview = self.subject(row), self._session.overview

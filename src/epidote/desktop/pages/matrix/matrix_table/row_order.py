@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from epidote.study.models import Overview, Subject
+from epidote.study.run_table import run_id_of
 
 if TYPE_CHECKING:
     from epidote.core.comparison.claims.verdict import Verdict
 
 OWN_ORDER, BY_UNIT, BY_DATE, BY_VERDICT = "", "unit", "date", "verdict"
-_NEVER = datetime(1970, 1, 1, tzinfo=UTC)
 
 
 @dataclass(frozen=True)
@@ -39,22 +38,36 @@ class RowOrder:
 def arranged(overview: Overview, order: RowOrder, verdicts: Mapping[int, Verdict]) -> tuple[Subject, ...]:
     """Return the rows to show; the baseline is always first."""
     not_met = _claims_not_met(overview, verdicts)
-    units = [s for s in overview.subjects if not s.is_baseline and _fits(s, order, not_met)]
-    sorted_units = sorted(units, key=_ranking(overview, order.key, not_met))
-    baseline = [s for s in overview.subjects if s.is_baseline]
-    rows = overview.with_claims([*baseline, *sorted_units])
+    baseline: list[Subject] = []
+    units: list[Subject] = []
+    for subject in overview.subjects:
+        kind = baseline if subject.is_baseline else units
+        kind.append(subject)
+    if _filters(order):
+        units = [s for s in units if _fits(s, order, not_met)]
+    if not order.is_own:
+        units.sort(key=_ranking(overview, order.key, not_met))
+    rows = overview.with_claims([*baseline, *units])
+    if not order.folded:
+        return rows
     return tuple(row for row in rows if not _is_folded_away(row, rows, order.folded))
 
 
 def hidden_count(overview: Overview, order: RowOrder, verdicts: Mapping[int, Verdict]) -> int:
     """How many units' rows the filter leaves out."""
+    if not _filters(order):
+        return 0
     not_met = _claims_not_met(overview, verdicts)
     return sum(1 for s in overview.subjects if not s.is_baseline and not _fits(s, order, not_met))
 
 
 def rows_of_unit(overview: Overview, unit_id: int) -> int:
     """How many rows a unit has, that of its claims included."""
-    return sum(1 for row in overview.rows if row.unit is not None and row.unit.id == unit_id)
+    return overview.rows_by_unit.get(unit_id, 0)
+
+
+def _filters(order: RowOrder) -> bool:
+    return bool(order.words) or order.only_not_met
 
 
 def _fits(subject: Subject, order: RowOrder, not_met: Mapping[int, int]) -> bool:
@@ -77,17 +90,16 @@ def _claims_not_met(overview: Overview, verdicts: Mapping[int, Verdict]) -> dict
 
 def _ranking(overview: Overview, key: str, not_met: Mapping[int, int]) -> Callable[[Subject], tuple[object, ...]]:
     """Return what rows are sorted by; those that are equal stay in their own order."""
-    if key == OWN_ORDER:
-        return lambda s: ()
     if key == BY_UNIT:
         return lambda s: (s.name.lower(),)
     if key == BY_VERDICT:
         return lambda s: (-not_met.get(s.unit.id if s.unit else 0, 0), s.name.lower())
     if key == BY_DATE:
-        latest: dict[int, datetime] = {}
-        for (subject_id, _), run in overview.runs.items():
-            latest[subject_id] = max(run.made, latest.get(subject_id, _NEVER))
-        return lambda s: (-latest.get(s.id, _NEVER).timestamp(),)
+        # runs are numbered in the order in which they were made
+        latest: dict[int, int] = {}
+        for cell in overview.runs:
+            latest[cell[0]] = max(run_id_of(overview.runs, cell), latest.get(cell[0], 0))
+        return lambda s: (-latest.get(s.id, 0),)
     return lambda s: (key not in s.conditions, _in_size(s.conditions.get(key, "")), s.name.lower())
 
 

@@ -1,0 +1,1 @@
+"""The Listen page: clips under letters, tests, and what differs."""
