@@ -6,6 +6,7 @@ import ast
 import re
 from collections import Counter
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -79,6 +80,7 @@ GONE = {
 ALLOWED = {"as typed", "no difference that can be shown"}
 
 
+@cache
 def screen_texts() -> list[tuple[str, str]]:
     """Every string of the sources that holds a blank, with its place; docstrings and SQL left out."""
     found = []
@@ -95,20 +97,23 @@ def screen_texts() -> list[tuple[str, str]]:
     return found
 
 
-TEXTS = screen_texts()
-
-
-@pytest.mark.parametrize("pattern", GONE)
-def test_words_that_are_gone_do_not_come_back(pattern):
+@pytest.mark.xdist_group("screen texts")
+def test_words_that_are_gone_do_not_come_back():
     there = [
-        f"{place}: {text}" for place, text in TEXTS if text not in ALLOWED and re.search(pattern, text, re.IGNORECASE)
+        f"{place}: {text}; say: {better}"
+        for place, text in screen_texts()
+        if text not in ALLOWED
+        for pattern, better in GONE.items()
+        if re.search(pattern, text, re.IGNORECASE)
     ]
-    assert not there, f"say: {GONE[pattern]}"
+    assert not there
 
 
+@pytest.mark.xdist_group("screen texts")
 def test_an_ellipsis_has_no_blank_before_it():
-    assert len(TEXTS) > 1000
-    assert not [f"{place}: {text}" for place, text in TEXTS if re.search(r"\w …", text) or "..." in text]
+    texts = screen_texts()
+    assert len(texts) > 1000
+    assert not [f"{place}: {text}" for place, text in texts if re.search(r"\w …", text) or "..." in text]
 
 
 @pytest.mark.parametrize("name", MODELS)

@@ -20,16 +20,14 @@ from PySide6.QtCore import QDeadlineTimer, QEventLoop
 from PySide6.QtWidgets import QApplication, QWidget
 
 from epidote.audio.files.sound_file import encode
-from epidote.core.procedures.registry import procedures
 from epidote.core.signals.signal import Signal
-from epidote.demo.scenario import CHAIN, fill_demo, missing_orders, open_demo
+from epidote.demo.scenario import fill_demo, missing_orders, open_demo
 from epidote.desktop.app import application
 from epidote.desktop.preferences import preferences
 from epidote.desktop.shell.help_window import HelpWindow
 from epidote.desktop.shell.main_window import MainWindow
 from epidote.desktop.windows.align_paths.window import AlignWindow
 from epidote.desktop.windows.latency_window import LatencyWindow
-from epidote.desktop.windows.procedure_chooser import ProcedureChooser
 from epidote.desktop.windows.segment_dialog import SegmentDialog
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
@@ -86,24 +84,19 @@ def main() -> None:
         found["paths"],
     )
     watch_and_chain(window, dressed, wanted, p40_high, a25)
+    routine(window, dressed, wanted)
+    listen(window, dressed, wanted)
     guided(window, dressed, wanted)
     window.close()
 
 
 def first_hour(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str) -> None:
-    """What a new user meets: the start page, the chooser of procedures, the guide."""
+    """What a new user meets: the start page, the guide."""
     dressed("light", 1280, 800)
     window.show_start()
     shoot(window, "start-light", wanted)
     window.show_page("Matrix")
-    overview = window.session.overview
-    assert overview is not None
-    chooser = ProcedureChooser(window, procedures(), CHAIN, window.theme)
-    chooser.choose("distortion-level")
-    chooser.show()
     settle(window)
-    keep(chooser, "chooser-light", wanted)
-    chooser.reject()
     window.show_help("compare-amplifiers")
     settle(window)
     guide = window.findChildren(HelpWindow)[-1]
@@ -157,8 +150,6 @@ def graphs(
     settle(window, 2)
     shoot(window, "air-rattle-narrow", wanted)
     dressed("light", 1280, 800)
-    page.selection.select([c12], tone)
-    shoot(window, "matrix-measure-light", wanted)
     page.selection.select([p40_high, a25], response)
     settle(window)
     if wanted in "exported-graph":
@@ -288,6 +279,64 @@ def watch_and_chain(
     shoot(window, "watch-light", wanted)
     window.session.live.stop()
     settle(window)
+
+
+def routine(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str) -> None:
+    """A unit of the line that fails; the study the pictures are made of keeps that pass."""
+    if wanted not in "routine-light":
+        return
+    dressed("light", 1280, 800)
+    window.show_page("Routine")
+    settle(window)
+    page = window.page_named("Routine")
+    assert page is not None
+    page.passing.real_time = False
+    page.unit.serial.setText("H20-131")
+    page.press_enter()
+    while page.report is None:
+        settle(window, 0.2)
+    settle(window)
+    shoot(window, "routine-light", wanted)
+    page.next_unit()
+
+
+def listen(window: MainWindow, dressed: Callable[[str, int, int], None], wanted: str) -> None:
+    """A trial of a forced choice; the study the pictures are made of keeps the test that is begun for it."""
+    if wanted not in "listen-light":
+        return
+    dressed("light", 1280, 800)
+    overview = window.session.overview
+    assert overview is not None
+    rows = [s.id for s in overview.subjects if s.name in ("Velmora T2", "Dome Patch cable")]
+    music = next(c.id for c in overview.columns if c.procedure == "programme")
+    window.show_page("Matrix")
+    window.matrix.selection.select(rows, music)
+    settle(window)
+    window.show_page("Listen")
+    settle(window)
+    page = window.page_named("Listen")
+    assert page is not None
+    while page.listening.drawn is None or page.listening.busy:
+        settle(window, 0.2)
+    page.view.kinds.button("forced-choice").click()
+    page.design.listener.setText("Ada")
+    page.design.start.click()
+    while not page.listening.in_test:
+        settle(window, 0.2)
+    for _ in range(6):
+        for label in ("A", "B", "?"):
+            page.playback.select(label)
+            while label not in page.listening.sitting.heard:
+                settle(window, 0.1)
+        page.view.answers.choices["A"].click()
+        settle(window, 0.5)
+    page.view.loop.set_stretch(1.7, 4.1)
+    for label in ("A", "B", "?"):
+        page.playback.select(label)
+        settle(window, 0.8)
+    shoot(window, "listen-light", wanted)
+    page.listening.leave()
+    page.playback.stop()
 
 
 if __name__ == "__main__":

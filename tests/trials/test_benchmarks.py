@@ -7,15 +7,13 @@ import subprocess
 import sys
 from pathlib import Path
 
-import pytest
-
 BENCHMARKS = Path(__file__).resolve().parents[2] / "tools" / "benchmarks"
 
 
-@pytest.mark.parametrize("name", sorted(path.stem for path in BENCHMARKS.glob("*.py")))
-def test_a_benchmark_finds_what_it_measures(name: str) -> None:
+def test_benchmarks_find_what_they_measure() -> None:
+    names = sorted(path.stem for path in BENCHMARKS.glob("*.py"))
+    assert len(names) > 10
     environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "PYTHONPATH": str(BENCHMARKS)}
-    outcome = subprocess.run(
-        [sys.executable, "-c", f"import {name}"], env=environment, capture_output=True, text=True, check=False
-    )
+    code = "; ".join(f"import {name}" for name in names)
+    outcome = subprocess.run([sys.executable, "-c", code], env=environment, capture_output=True, text=True, check=False)
     assert outcome.returncode == 0, outcome.stderr

@@ -57,6 +57,9 @@ class Sound:
     def mute(self) -> None: ...
     def close(self) -> None: ...
 
+    def place(self) -> int:
+        return 0
+
     def faults(self) -> tuple[str, ...]:
         return ()
 

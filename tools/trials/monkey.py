@@ -50,7 +50,7 @@ from epidote.desktop.shell.main_window import MainWindow
 from epidote.desktop.state.faults import faults
 from tools.trials.small_study import make_small_study
 
-LONGEST_GAP = 0.3  # s of the thread's own time
+LONGEST_GAP = 0.3  # s of the thread's own time, where it has a processor to itself
 TEXTS = (
     "",
     "1 kHz",
@@ -141,8 +141,8 @@ class Sampler:
 
 
 class Monkey:
-    def __init__(self, window: MainWindow, folder: Path, seed: int) -> None:
-        self.window, self.folder = window, folder
+    def __init__(self, window: MainWindow, folder: Path, seed: int, longest_gap: float = LONGEST_GAP) -> None:
+        self.window, self.folder, self.longest_gap = window, folder, longest_gap
         self.random = random.Random(seed)
         self.barred = [a for n, a in window.actions_by_name.items() if n in NOT_PRESSED]
         self.gaps: list[str] = []
@@ -287,7 +287,7 @@ class Monkey:
         spent = whole - (self._inner - inner)  # steps within, in a dialog's own loop, count for themselves
         self._inner = inner + whole
         self.done += 1
-        if spent > LONGEST_GAP:
+        if spent > self.longest_gap:
             self.gaps.append(f"{spent * 1000:.0f} ms after {what}, in {self.sampler.most()}")
         for dialog in [w for w in QApplication.topLevelWidgets() if isinstance(w, QDialog) and w.isVisible()]:
             if self.random.random() < 0.15:
@@ -337,7 +337,7 @@ def harmless_dialogs(monkey: Monkey) -> None:
     QMenu.exec = lambda menu, *_: menu.popup(QPoint(10, 10))
 
 
-def trial(seed: int, actions: int, minutes: float) -> tuple[int, list[str]]:
+def trial(seed: int, actions: int, minutes: float, longest_gap: float) -> tuple[int, list[str]]:
     """Actions done, and everything that was wrong."""
     folder = Path(tempfile.mkdtemp(prefix="epidote-monkey-study-"))
     (folder / "letter.txt").write_text("Dear all")
@@ -348,7 +348,7 @@ def trial(seed: int, actions: int, minutes: float) -> tuple[int, list[str]]:
     window = MainWindow()
     window.show()
     window.session.open_path(make_small_study(folder / "Small.epidote"))
-    monkey = Monkey(window, folder, seed)
+    monkey = Monkey(window, folder, seed, longest_gap)
     harmless_dialogs(monkey)
     until = time.monotonic() + 20
     while time.monotonic() < until and not window.matrix.built:
@@ -375,9 +375,10 @@ def main() -> int:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--minutes", type=float, default=10.0)
     parser.add_argument("--actions", type=int, default=1_000_000)
+    parser.add_argument("--longest-gap", type=float, default=LONGEST_GAP)
     given = parser.parse_args()
     faulthandler.enable()
-    done, wrong = trial(given.seed, given.actions, given.minutes)
+    done, wrong = trial(given.seed, given.actions, given.minutes, given.longest_gap)
     for words in dict.fromkeys(wrong):
         print(words)
     print(f"monkey: seed {given.seed}, {done} actions, {len(wrong)} faults")

@@ -16,6 +16,8 @@ from epidote.core.chain.chain_toml import chain_to_toml
 from epidote.core.comparison.claims.parser import parse_claim
 from epidote.core.procedures.registry import procedure
 from epidote.core.settings import make_settings
+from epidote.demo.line import run_line
+from epidote.demo.listening import HEARD_COLUMNS, HEARD_ROWS, hear_demo
 from epidote.demo.rows import Row
 from epidote.demo.through_air import AIR_COLUMNS, AIR_ROWS, await_player
 from epidote.measurement.chain_for_row import chain_for_subject, set_chain_of_subject
@@ -25,7 +27,7 @@ from epidote.study.models import Owner
 from epidote.study.store import SUFFIX, Study, create_study
 
 # raised whenever what is measured changes, so that an older demo on disk is left as it is and a new one made
-EDITION = 10
+EDITION = 12
 TITLE = "Dome refit"
 
 CHAIN = Chain(
@@ -57,6 +59,7 @@ COLUMNS: Mapping[str, tuple[str, Mapping[str, Any]]] = {
     "paths": ("paths", {"duration": 5, "level": -26}),
     "crosstalk": ("crosstalk", {"level": -20}),
     "gain": ("gain", {"level": -26, "output_level": "1 V"}),
+    **HEARD_COLUMNS,
     **AIR_COLUMNS,
 }
 
@@ -91,14 +94,14 @@ REPEATED = {
     ("A25", "tone"): 4,
 }  # measured so often more, the first row of the unit: what is real needs repeats
 
-_WHOLE = tuple(c for c in COLUMNS if c not in ("latency", "paths", *AIR_COLUMNS))
+_WHOLE = tuple(c for c in COLUMNS if c not in ("latency", "paths", *AIR_COLUMNS, *HEARD_COLUMNS))
 ROWS = (
     Row(
         "Ostrel",
         "P40",
         {"gain": "high", "load": "8 Ω"},
         "standin:ostrel-p40",
-        _WHOLE,
+        (*_WHOLE, *HEARD_COLUMNS),
         "Front half of the dome. Two-channel class AB, on loan.",
     ),
     Row("Ostrel", "P40", {"gain": "low", "load": "8 Ω"}, "standin:ostrel-p40", ("response", "tone", "noise", "gain")),
@@ -107,7 +110,7 @@ ROWS = (
         "A25",
         {"load": "8 Ω"},
         "standin:havelmar-a25",
-        _WHOLE,
+        (*_WHOLE, *HEARD_COLUMNS),
         "From the old installation: eleven years in use, never serviced.",
     ),
     Row(
@@ -229,7 +232,7 @@ ROWS = (
         "T2",
         {"inserted": "transformer", "load": "10 kΩ", "probe": "1:1"},
         "standin:velmora-t2",
-        ("response", "by noise", "noise"),
+        ("response", "by noise", "noise", *HEARD_COLUMNS),
         "Isolation box between desk and amplifier room: transformers, and 60 m of cable.",
     ),
     Row(
@@ -246,6 +249,7 @@ ROWS = (
         "standin:velmora-t2",
         ("response", "by noise", "noise"),
     ),
+    *HEARD_ROWS,
     *AIR_ROWS,
 )
 
@@ -371,3 +375,6 @@ def fill_demo(study: Study, said: Callable[[str], None]) -> None:
         with ThreadPoolExecutor(2) as pool:
             for done in [pool.submit(fill, order, 1 + chosen[:n].count(order)) for n, order in enumerate(chosen)]:
                 done.result()
+    said("A simulated listener takes a blind test")
+    hear_demo(study)
+    run_line(study, said)

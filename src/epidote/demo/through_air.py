@@ -86,9 +86,9 @@ AIR_ROWS = (
         "W2",
         {"link": "wireless"},
         "standin:landor-w2",
-        ("link",),
-        "Wireless receiver of the foyer: 1.45 s late, on a clock of its own.",
-        LINK,
+        ("link", "music", "speech"),
+        "Wireless receiver of the foyer: lossy, 1.45 s late, on a clock of its own.",
+        LINK.changed(rate=96000),
     ),
     Row(
         "Ebble",
