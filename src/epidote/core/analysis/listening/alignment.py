@@ -139,7 +139,7 @@ def align(
         mended = heard.copy()
         for begin, end in lost:
             mended[begin:end] = plain[begin:end]
-        here, fit, path = _fitted(source, mended, here, taps, before, find_clock=clock_ppm is None)
+        here, fit, path = _fitted(source, mended, here, taps, before, find_clock=clock_ppm is None, near=fit)
         plain = fit.through(path)
     if lost:
         modelled = modelled_through(fit, path, mended, rate)
@@ -177,29 +177,51 @@ def _missing_end(original: Samples, recording: Samples, place: _Place, rate: flo
 
 
 def _fitted(
-    source: Resampler, heard: Samples, place: _Place, taps: int, before: int, *, find_clock: bool
+    source: Resampler,
+    heard: Samples,
+    place: _Place,
+    taps: int,
+    before: int,
+    *,
+    find_clock: bool,
+    near: LinearFit | None = None,
 ) -> tuple[_Place, LinearFit, Samples]:
-    """Return the place with its clock, the normal equations there, and the path (taps,) to what was heard (frames,)."""
+    """Return the place with its clock, the normal equations there, and the path (taps,) to what was heard (frames,).
+
+    near: the equations of a place that was nearly right.
+    """
+    fit = near
     if find_clock:
         # a short path tells the clock nearly, the whole one the last thousandths of a ppm; each step squares the error
         fewer = min(taps, _CLOCK_TAPS)
-        place = _clock_found(source, heard, place, fewer, min(before, fewer // 4), settled=_NEARLY)
-        place = _clock_found(source, heard, place, taps, before, settled=_SETTLED)
-    fit = LinearFit(place.warped(source, heard.size), taps, before)
+        if near is None:
+            place, _ = _clock_found(source, heard, place, fewer, min(before, fewer // 4), settled=_NEARLY)
+        place, fit = _clock_found(source, heard, place, taps, before, settled=_SETTLED, near=near)
+    fit = LinearFit(place.warped(source, heard.size), taps, before, fit)
     return place, fit, fit.solve(heard)
 
 
-def _clock_found(source: Resampler, heard: Samples, place: _Place, taps: int, before: int, *, settled: float) -> _Place:
-    """Return the place with a better clock: once a step moves the ends by less than ``settled`` frames, its square is
-    left.
+def _clock_found(
+    source: Resampler,
+    heard: Samples,
+    place: _Place,
+    taps: int,
+    before: int,
+    *,
+    settled: float,
+    near: LinearFit | None = None,
+) -> tuple[_Place, LinearFit | None]:
+    """Return the place with a better clock, and the equations shortly before it: once a step moves the ends by less
+    than ``settled`` frames, its square is left.
     """
+    fit = near
     for _ in range(_PASSES):
-        fit = LinearFit(place.warped(source, heard.size), taps, before)
+        fit = LinearFit(place.warped(source, heard.size), taps, before, fit)
         step = _clock_step(fit, heard)
         place = place.turned(step, heard.size / 2)
         if abs(step) * 1e-6 * heard.size / 2 < settled:
             break
-    return place
+    return place, fit
 
 
 def _faded(x: Samples, rate: float, *, at_end: bool) -> Samples:

@@ -5,11 +5,10 @@ than they do at low frequencies. Step 3 of docs/methods.md, Programme.
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
-from scipy.linalg import solve_toeplitz
 
+from epidote.core.analysis.listening.normal_equations import NormalEquations
 from epidote.core.signals import transforms
 from epidote.core.signals.fft_lengths import even_fast_len
 from epidote.core.signals.signal import Samples
@@ -22,47 +21,22 @@ _SLOW_STAGES = ((4000.0, 8), (250.0, 4))
 _SLOW_TAPS, _SLOW_BEFORE, _LEAST_SLOW = 4096, 8, 32  # taps, share before the main one
 
 
-class _ToeplitzInverse:
-    """The inverse of a symmetric Toeplitz matrix, by its first column alone (Gohberg, Semencul 1972; from memory): the
-    column is found once, and each right-hand side takes a few transforms.
+class LinearFit:
+    """The least-squares filter from a reference (frames,) to a recording, the normal equations made once.
+
+    near: a fit of nearly the same reference, whose inverse then leads to this one's solutions.
     """
 
-    def __init__(self, column: Samples) -> None:
-        unit = np.zeros(column.size)
-        unit[0] = 1.0
-        first = np.asarray(solve_toeplitz(column, unit))
-        self._count = column.size
-        self._size = even_fast_len(2 * column.size)
-        self._scale = float(first[0])
-        self._lower = transforms.rfft(first, self._size)
-        self._upper = transforms.rfft(np.concatenate([[0.0], first[:0:-1]]), self._size)
-
-    def applied(self, x: Samples) -> Samples:
-        """Return the inverse times x (taps,)."""
-        spectrum = transforms.rfft(x, self._size)
-        # the transposed triangular products first, each cut to its length, then the triangular ones
-        inner = [self._cut(spectrum * np.conj(part)) for part in (self._lower, self._upper)]
-        outer = self._lower * transforms.rfft(inner[0], self._size)
-        outer -= self._upper * transforms.rfft(inner[1], self._size)
-        return self._cut(outer) / self._scale
-
-    def _cut(self, spectrum: Any) -> Samples:
-        cut: Samples = transforms.irfft(spectrum, self._size)[: self._count]
-        return cut
-
-
-class LinearFit:
-    """The least-squares filter from a reference (frames,) to a recording, the normal equations made once."""
-
-    def __init__(self, reference: Samples, taps: int, before: int) -> None:
+    def __init__(self, reference: Samples, taps: int, before: int, near: LinearFit | None = None) -> None:
         self.taps, self.before = taps, before
         self.frames = reference.size
         self.size = even_fast_len(reference.size + 2 * taps)
         self.spectrum = transforms.rfft(reference, self.size)
         column = transforms.irfft(np.square(np.abs(self.spectrum)), self.size)[:taps]
-        self.column = column.copy()
-        self.column[0] *= 1 + _REGULARISED
-        self._inverse = _ToeplitzInverse(self.column)
+        column = column.copy()
+        column[0] *= 1 + _REGULARISED
+        known: NormalEquations | None = near._equations if near is not None and near.taps == taps else None
+        self._equations: NormalEquations = NormalEquations(column, known)
 
     def correlated(self, x: Samples) -> Samples:
         """Return the correlation of x (frames,) with the reference at the taps' lags (taps,)."""
@@ -71,12 +45,12 @@ class LinearFit:
 
     def solve(self, x: Samples, *, refine: bool = True) -> Samples:
         """Return the filter (taps,) whose output from the reference is nearest to x (frames,)."""
-        path = self._inverse.applied(self.correlated(x))
+        path = self._equations.solve(self.correlated(x))
         if not refine:
             return path
         # refinement: what the model leaves of the record, fitted again, takes the regularisation's bias away
         for _ in range(_REFINEMENTS):
-            path = path + self._inverse.applied(self.correlated(x - self.through(path)))
+            path = path + self._equations.solve(self.correlated(x - self.through(path)))
         return path
 
     def main_tap(self, modelled: Samples) -> tuple[int, int]:
