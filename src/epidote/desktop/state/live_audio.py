@@ -73,10 +73,21 @@ class LiveAudio(QObject):
     def on(self) -> bool:
         return self._thread is not None
 
-    def start(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float], Watcher]) -> None:
-        """Open, listen, and feed the watcher that ``watcher(rate)`` makes. Errors come as ``failed``."""
+    def start(
+        self,
+        opener: Callable[[], Device],
+        ceiling_dbfs: float,
+        watcher: Callable[[float], Watcher],
+        clips: Callable[[float], list[Samples]] | None = None,
+    ) -> None:
+        """Open, listen, and feed the watcher that ``watcher(rate)`` makes. Errors come as ``failed``.
+
+        clips: makes those that ``order`` is to play, (frames, channels) at the device's rate, off the interface's
+        thread.
+        """
         self.stop()
-        self._wanted = self._clips = self._order = None
+        self._wanted = self._order = None
+        self._clips = clips
         self._thread = threading.Thread(
             target=self._go_on,
             args=(opener, ceiling_dbfs, watcher, self._turn, self._leaving),
@@ -185,14 +196,6 @@ class LiveAudio(QObject):
                 live.play(programme, samples)
             except EpidoteError as error:
                 self.failed.emit(in_window(error))
-
-    def play_clips(self, clips: Callable[[float], list[Samples]]) -> None:
-        """Have clips ready as soon as the device is open; called right after ``start``.
-
-        clips: makes them (frames, channels) at the device's rate, off the interface's thread.
-        """
-        with self._lock:
-            self._clips = clips
 
     def order(self, order: PlayOrder) -> None:
         """Switch, loop, pause or set the level of the clips."""

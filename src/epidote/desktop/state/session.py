@@ -19,6 +19,7 @@ from epidote.study.store import Study
 if TYPE_CHECKING:
     from epidote.audio.device import Device
     from epidote.core.comparison.claims.verdict import Verdict
+    from epidote.core.signals.signal import Samples
 
 EditStep = Callable[[Study, dict[str, Any]], None]
 
@@ -302,12 +303,18 @@ class Session(QObject):
             return
         self._store.submit(load, lambda _: self._finder.submit(look, done, self.failed.emit), self.failed.emit)
 
-    def listen(self, opener: Callable[[], Device], ceiling_dbfs: float, watcher: Callable[[float], Watcher]) -> bool:
-        """Listen to a device, unless a run has it."""
+    def listen(
+        self,
+        opener: Callable[[], Device],
+        ceiling_dbfs: float,
+        watcher: Callable[[float], Watcher],
+        clips: Callable[[float], list[Samples]] | None = None,
+    ) -> bool:
+        """Listen to a device, unless a run has it; clips: what it is to play, as `LiveAudio.start` takes them."""
         if self.runs.under_way or self.runs.bench_is_used:
             self.failed.emit("The device is in use by a measurement. Wait until it finishes, or press Esc to stop it.")
             return False
-        self.live.start(opener, ceiling_dbfs, watcher)
+        self.live.start(opener, ceiling_dbfs, watcher, clips)
         return True
 
     def mute(self) -> None:

@@ -149,9 +149,8 @@ class ClipPlayback(QObject):
 
             return [np.asarray(for_playing(sound, rate, device_rate)) for sound in sounds]
 
-        if not self.session.listen(opener, ceiling, lambda _: _NoInput()):
+        if not self.session.listen(opener, ceiling, lambda _: _NoInput(), at_rate):
             return False
-        self.session.live.play_clips(at_rate)
         self._open = True
         self._why = ""
         return True
