@@ -8,7 +8,7 @@ from typing import Generic, TypeVar
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from epidote.desktop.widgets.scrolled import scrolled
+from epidote.desktop.widgets.scrolled import ScrolledArea
 
 P = TypeVar("P", bound=QWidget)
 
@@ -25,6 +25,8 @@ class LazyPage(QWidget, Generic[P]):
 
     def showEvent(self, event: QShowEvent) -> None:
         if self.page is None:
+            area = ScrolledArea()
+            self._layout.addWidget(area)
             self.page = self._make()
-            self._layout.addWidget(scrolled(self.page))
+            area.hold(self.page)
             self.setFocusProxy(self.page)

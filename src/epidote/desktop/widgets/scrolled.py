@@ -23,17 +23,25 @@ def least_height(widget: QWidget, width: int) -> int:
 class ScrolledArea(QScrollArea):
     """Shows a widget as large as itself, and scrolls it where it needs more than that at least.
 
-    Qt's own area would ask for the height that the widget would like to have.
+    Qt's own area would ask for the height that the widget would like to have. Where much is to be shown, the area takes
+    its place in the window empty and then holds the widget: a widget that is moved to another parent gets its style
+    anew, and so does all within it.
     """
 
-    def __init__(self, inside: QWidget) -> None:
+    def __init__(self, inside: QWidget | None = None) -> None:
         super().__init__()
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self._inside = inside
+        self._inside = QWidget()
         self._fit_soon = QTimer(self)
         self._fit_soon.setSingleShot(True)
         self._fit_soon.timeout.connect(self.fit)
+        if inside is not None:
+            self.hold(inside)
+
+    def hold(self, inside: QWidget) -> None:
+        """Show a widget; once."""
+        self._inside = inside
         self.setWidget(inside)
         inside.installEventFilter(self)
 

@@ -24,7 +24,7 @@ from epidote.desktop.preferences import preferences
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.question import ask_whether
-from epidote.desktop.widgets.scrolled import CurrentStack, WrappingWidget, scrolled
+from epidote.desktop.widgets.scrolled import CurrentStack, ScrolledArea, WrappingWidget
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 from epidote.measurement.listening.kinds import KINDS, UNKNOWN, FreeListeningKind
 from epidote.measurement.listening.preparation import HearableRun, runs_to_hear
@@ -76,10 +76,12 @@ class ListenPage(Page):
         holder.addWidget(self.tabs)
         holder.addStretch(1)
         layout.addLayout(holder)
+        # from the outside to the inside: ScrolledArea says why
         self.views = CurrentStack()
-        self.main_view = self._build_main()
-        self.views.addWidget(self.main_view)
         layout.addWidget(self.views, 1)
+        self.main_view = QWidget()
+        self.views.addWidget(self.main_view)
+        self._fill_main()
 
     @property
     def differences(self) -> DifferencesView:
@@ -99,22 +101,22 @@ class ListenPage(Page):
             self.views.addWidget(self._tests)
         return self._tests
 
-    def _build_main(self) -> QWidget:
-        whole = QWidget()
-        line = QHBoxLayout(whole)
+    def _fill_main(self) -> None:
+        line = QHBoxLayout(self.main_view)
         line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(0)
-        self.view = TrialView(self.theme)
-        line.addWidget(scrolled(self.view), 1)
-        inside = self._build_side()
-        side = scrolled(inside)
-        side.setFixedWidth(max(_SIDE_WIDTH, inside.minimumSizeHint().width() + _BAR_WIDTH))
+        middle, side = ScrolledArea(), ScrolledArea()
         side.setObjectName("live")
+        line.addWidget(middle, 1)
         line.addWidget(side)
-        return whole
+        self.view = TrialView(self.theme)
+        middle.hold(self.view)
+        inside = WrappingWidget()
+        side.hold(inside)
+        self._fill_side(inside)
+        side.setFixedWidth(max(_SIDE_WIDTH, inside.minimumSizeHint().width() + _BAR_WIDTH))
 
-    def _build_side(self) -> QWidget:
-        side = WrappingWidget()
+    def _fill_side(self, side: QWidget) -> None:
         layout = QVBoxLayout(side)
         layout.setContentsMargins(18, 12, 14, 12)
         layout.setSpacing(14)
@@ -123,7 +125,6 @@ class ListenPage(Page):
         for box in (self.clips, self.design, self.test, self.matched, self.output, self.notes):
             layout.addWidget(box)
         layout.addStretch(1)
-        return side
 
     def _connect(self) -> None:
         listening, playback = self.listening, self.playback

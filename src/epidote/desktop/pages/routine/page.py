@@ -26,7 +26,7 @@ from epidote.desktop.preferences import preferences
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.question import ask_whether
-from epidote.desktop.widgets.scrolled import CurrentStack, scrolled
+from epidote.desktop.widgets.scrolled import CurrentStack, ScrolledArea
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
 from epidote.measurement.chain_for_row import chain_of_study
 from epidote.measurement.routine.outcome import StepOutcome, step_title
@@ -79,21 +79,24 @@ class RoutinePage(Page):
         holder.addWidget(self.tabs)
         holder.addStretch(1)
         layout.addLayout(holder)
+        # from the outside to the inside: ScrolledArea says why
         self.views = CurrentStack()
+        layout.addWidget(self.views, 1)
         self.main_view = QWidget()
+        self.views.addWidget(self.main_view)
         line = QHBoxLayout(self.main_view)
         line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(0)
-        self.side, self.unit, self.bench = RoutineSide(self.theme), UnitView(self.theme), BenchSide(self.theme)
-        left, right = scrolled(self.side), scrolled(self.bench)
+        left, middle, right = ScrolledArea(), ScrolledArea(), ScrolledArea()
         left.setFixedWidth(_LEFT_WIDTH)
         right.setFixedWidth(_RIGHT_WIDTH)
         right.setObjectName("live")
         line.addWidget(left)
-        line.addWidget(scrolled(self.unit), 1)
+        line.addWidget(middle, 1)
         line.addWidget(right)
-        self.views.addWidget(self.main_view)
-        layout.addWidget(self.views, 1)
+        self.side, self.unit, self.bench = RoutineSide(self.theme), UnitView(self.theme), BenchSide(self.theme)
+        for area, inside in ((left, self.side), (middle, self.unit), (right, self.bench)):
+            area.hold(inside)
 
     def _connect(self) -> None:
         self.session.overview_changed.connect(self.refresh)

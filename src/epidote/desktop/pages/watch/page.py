@@ -102,9 +102,14 @@ class WatchPage(Page):
         self.canvas = SpectrumWidget(self.theme)
         self.canvas.view_changed.connect(self._view_changed)
         self.canvas.pressed.connect(self._pressed)
+        outer = QGridLayout()
+        outer.setContentsMargins(8, 0, 8, 0)
+        outer.addWidget(self.canvas, 0, 0)
+        layout.addLayout(outer, 63)
         split = QSplitter()
         split.setHandleWidth(1)
         split.setChildrenCollapsible(False)
+        layout.addWidget(split, 37)
         wave_holder = self._build_lower_left()
         self.lines = LinesPanel(self.theme)
         self.lines.changed.connect(self._redraw_still)
@@ -113,11 +118,6 @@ class WatchPage(Page):
             split.addWidget(widget)
             split.setStretchFactor(split.count() - 1, share)
         split.setSizes([340, 500, 440])
-        outer = QGridLayout()
-        outer.setContentsMargins(8, 0, 8, 0)
-        outer.addWidget(self.canvas, 0, 0)
-        layout.addLayout(outer, 63)
-        layout.addWidget(split, 37)
 
     def _build_lower_left(self) -> QWidget:
         """Build the waveform, and the aim that can take its place."""
