@@ -51,7 +51,7 @@ class Server:
         self.said = Path(tempfile.gettempdir()) / f"{self.name}.log"
         with self.said.open("w") as log:
             self.process = subprocess.Popen(self._command, stdout=log, stderr=log)
-        for _ in range(50):
+        for _ in range(200):
             if self._ask("jack_lsp").returncode == 0:
                 return True
             if self.process.poll() is not None:

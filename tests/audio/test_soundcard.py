@@ -33,6 +33,7 @@ from epidote.core.stimuli.tone import tone
 from epidote.measurement.listening.output import open_output
 from tests.audio.jack import PERIOD, RATE, Server
 from tests.conftest import sine
+from tests.desktop.driver import wait_for
 
 NAME = "sound:jack/system"
 SHORT = tone(rate=RATE, frequency=997, duration=0.4, level=-6)
@@ -44,7 +45,7 @@ pytestmark = pytest.mark.xdist_group("jack")
 def card(served):
     with served.loop():
         made = SoundCard(NAME, Wiring(RATE))
-        wait_for(lambda: is_wired(made))
+        wait_until(lambda: is_wired(made))
         yield made
         made.close()
 
@@ -216,7 +217,7 @@ def test_a_stalled_callback_is_reported_as_a_dropout(card):
 def test_listening_goes_on_while_something_plays_and_mute_is_quick(served):
     with served.loop():
         card = SoundCard(NAME, Wiring(RATE))
-        wait_for(lambda: is_wired(card))
+        wait_until(lambda: is_wired(card))
         live = card.listen(ceiling_dbfs=-6)
         live.play(GeneratorSettings(Waveform.TONE, level=0.0, frequency=1000))
         heard = gathered(live, 0.6)
@@ -337,19 +338,19 @@ def test_the_window_asks_before_the_first_run_and_measures_after(standin, study,
     session, asked = Session(), []
     session.runs.asked.connect(asked.append)
     session.open_path(path)
-    qtbot.waitUntil(lambda: session.overview is not None, timeout=20000)
+    wait_for(qtbot, lambda: session.overview is not None)
     row, column = session.overview.subjects[1], session.overview.columns[0]
     wanted = RunRequest((row.id, column.id), {"duration": 0.3, "level": -20.0}, standin)
     session.runs.measure([wanted])
-    qtbot.waitUntil(lambda: len(asked) == 1, timeout=20000)
+    wait_for(qtbot, lambda: len(asked) == 1)
     assert "At -20 dBFS, expect -26.1 dBFS on channel 1, -26.1 dBFS on channel 2" in asked[0]
     session.runs.answer(False)
-    qtbot.waitUntil(lambda: not session.runs.under_way, timeout=20000)
+    wait_for(qtbot, lambda: not session.runs.under_way)
     assert session.overview.runs == {}, "no is no"
     session.runs.measure([wanted])
-    qtbot.waitUntil(lambda: len(asked) == 2, timeout=20000)
+    wait_for(qtbot, lambda: len(asked) == 2)
     session.runs.answer(True)
-    qtbot.waitUntil(lambda: (row.id, column.id) in session.overview.runs, timeout=20000)
+    wait_for(qtbot, lambda: (row.id, column.id) in session.overview.runs)
     assert session.overview.runs[row.id, column.id].chain.device == standin
     session.close()
 
@@ -390,7 +391,7 @@ def test_clips_are_switched_at_the_same_place_within_40_ms_and_a_buffer(served):
                     heard = np.concatenate([heard, new[:, 0] if new.size else []])
                     return heard.size > 9600 and found(np.abs(heard[-4800:]).max())
 
-                wait_for(is_there)
+                wait_until(is_there)
                 return heard
 
             def take():
@@ -422,7 +423,7 @@ def test_clips_are_switched_at_the_same_place_within_40_ms_and_a_buffer(served):
             card.close()
 
 
-def wait_for(condition, seconds=20.0):
+def wait_until(condition, seconds=60.0):
     end = time.monotonic() + seconds
     while not condition():
         assert time.monotonic() < end, "nothing happened"
@@ -435,7 +436,7 @@ def test_an_output_alone_plays_clips_and_tells_when_it_is_lost(served):
         live = card.listen(ceiling_dbfs=-6)
         live.play_clips([np.full((RATE, 2), 0.1)] * 2)
         live.order(PlayOrder(1, True, level=-20.0))
-        wait_for(lambda: live.place() > 4800)
+        wait_until(lambda: live.place() > 4800)
         assert live.read().shape == (0, 0)
         card.process.kill()
 
@@ -446,7 +447,7 @@ def test_an_output_alone_plays_clips_and_tells_when_it_is_lost(served):
                 return True
             return False
 
-        wait_for(is_lost)
+        wait_until(is_lost)
     finally:
         card.close()
 

@@ -8,6 +8,7 @@ import shutil
 import pytest
 
 from tests.conftest import measured
+from tests.desktop.driver import wait_for
 
 
 @pytest.fixture(scope="session")
@@ -59,9 +60,9 @@ def window(qtbot, path):
     qtbot.addWidget(made)
     made.show()
     made.activateWindow()  # else it has no focus once a window of an earlier test had it
-    qtbot.waitUntil(made.isActiveWindow, timeout=15000)
+    wait_for(qtbot, made.isActiveWindow)
     made.session.open_path(path)
-    qtbot.waitUntil(lambda: made.matrix.built and made.matrix.graph_panel.graph.figure() is not None, timeout=15000)
+    wait_for(qtbot, lambda: made.matrix.built and made.matrix.graph_panel.graph.figure() is not None)
     yield made
     made.close()
 

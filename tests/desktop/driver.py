@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+LONGEST_WAIT = 60_000  # ms until what is waited for is taken to never come; a loaded machine is slow
+
 
 def wait_for(qtbot, condition) -> None:
     """Wait until a condition holds, never for a time."""
-    qtbot.waitUntil(condition, timeout=20000)
+    qtbot.waitUntil(condition, timeout=LONGEST_WAIT)
 
 
 def do(window, name: str) -> None:
@@ -17,7 +19,7 @@ def do(window, name: str) -> None:
 
 def export(qtbot, page, path) -> None:
     """Export what is selected, and wait until the study's thread has written it."""
-    with qtbot.waitSignal(page.session.said, timeout=15000):
+    with qtbot.waitSignal(page.session.said, timeout=LONGEST_WAIT):
         page.exchange.export(path)
 
 

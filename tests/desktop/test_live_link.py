@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from epidote.desktop.state.live_audio import LiveAudio
+from tests.desktop.driver import wait_for
 
 
 class Source:
@@ -62,7 +63,7 @@ def test_what_was_under_way_when_it_stopped_does_not_hold_up_the_next(link, qtbo
     assert slow.inside.wait(10)
     link.start(lambda: Source(2), 0.0, lambda rate: Quick())
     slow.go.set()
-    qtbot.waitUntil(lambda: len(shown) > 3, timeout=10000)
+    wait_for(qtbot, lambda: len(shown) > 3)
     assert set(shown) == {2.0}, "nothing of the one before"
 
 
@@ -80,7 +81,7 @@ def test_one_that_is_stopped_before_its_turn_never_opens_its_device(link, qtbot)
     last = Quick()
     link.start(lambda: opener(3), 0.0, lambda rate: last)
     slow.go.set()
-    qtbot.waitUntil(lambda: last in began, timeout=10000)
+    wait_for(qtbot, lambda: last in began)
     assert [device.number for device in opened] == [1, 3]
     assert opened[0].closed == 2, "the listening and the device"
     assert began[-1] is last

@@ -3,7 +3,7 @@
 import pytest
 
 from tests.contracts.test_plugin import KEY, plugin, with_column  # noqa: F401  fixtures
-from tests.desktop.driver import row_of
+from tests.desktop.driver import row_of, wait_for
 
 
 @pytest.fixture
@@ -19,7 +19,7 @@ def test_column_form_graph_readings_and_difference(path, window, qtbot):
     page = window.matrix
     rows = [s.id for s in overview.subjects]
     page.selection.select(rows, column.id)
-    qtbot.waitUntil(lambda: page.graph_panel.graph.figure() is not None and page.look.key == "histogram", timeout=15000)
+    wait_for(qtbot, lambda: page.graph_panel.graph.figure() is not None and page.look.key == "histogram")
     assert len(page.graph_panel.graph.figure().traces) == 2
     assert row_of(page.readings.table, "Distinct values")[0].isdigit()
     assert row_of(page.readings.table, "Smallest step")[0].endswith("dBFS")

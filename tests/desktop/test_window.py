@@ -211,12 +211,10 @@ def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_o
     window.session.runs.checks = False
     cell = (rows["low"], columns["tone"])
     window.session.runs.measure([RunRequest(cell, {"duration": 5.0, "level": -20})])
-    qtbot.waitUntil(
-        lambda: cell in window.session.runs.under_way and not window.session.runs.under_way[cell].waiting, timeout=20000
-    )
+    wait_for(qtbot, lambda: cell in window.session.runs.under_way and not window.session.runs.under_way[cell].waiting)
     window.session.open_path(tmp_path / "Other.epidote")
-    qtbot.waitUntil(lambda: window.session.study is not None and window.session.study.path != first.path, timeout=20000)
-    qtbot.waitUntil(lambda: not window.session.runs.under_way, timeout=20000)
+    wait_for(qtbot, lambda: window.session.study is not None and window.session.study.path != first.path)
+    wait_for(qtbot, lambda: not window.session.runs.under_way)
 
     def free() -> bool:
         again = Study(first.path)
@@ -225,7 +223,7 @@ def test_another_study_opened_during_a_run_ends_it_quietly_and_gives_the_first_o
         finally:
             again.close()
 
-    qtbot.waitUntil(free, timeout=20000)
+    wait_for(qtbot, free)
     assert failures == []
 
 
@@ -237,8 +235,8 @@ def test_what_is_measured_right_after_a_stop_does_not_take_the_stop_back(window,
     runs.checks = False
     stopped, wanted = (rows["low"], columns["tone"]), (rows["low"], columns["response"])
     runs.measure([RunRequest(stopped, {"duration": 5.0, "level": -20})])
-    qtbot.waitUntil(lambda: stopped in runs.under_way and not runs.under_way[stopped].waiting, timeout=20000)
+    wait_for(qtbot, lambda: stopped in runs.under_way and not runs.under_way[stopped].waiting)
     runs.cancel()
     runs.measure([RunRequest(wanted, {"duration": 0.6, "level": -20})])
-    qtbot.waitUntil(lambda: not runs.under_way and wanted in window.session.overview.runs, timeout=30000)
+    wait_for(qtbot, lambda: not runs.under_way and wanted in window.session.overview.runs)
     assert stopped not in window.session.overview.runs

@@ -14,7 +14,7 @@ from epidote.measurement.listening.answers import Sheet, reveal_test
 from epidote.measurement.listening.clips import ORIGINAL, SAME
 from epidote.measurement.listening.sealed_test import sealed_tests
 from tests.conftest import measured
-from tests.desktop.driver import wait_for
+from tests.desktop.driver import LONGEST_WAIT, wait_for
 
 NAMES = ("Havelmar A25", "Plain Wire")
 pytestmark = pytest.mark.xdist_group("listen page")
@@ -187,7 +187,7 @@ def test_grades_go_to_the_clips_that_stood_under_the_letters(page, qtbot):
     label = page.playback.label
     page.view.answers.grades["A"].setValue(55)
     page.session.refresh()  # somebody's edit, or a run that ends meanwhile
-    with qtbot.waitSignal(page.session.overview_changed, timeout=15000):
+    with qtbot.waitSignal(page.session.overview_changed, timeout=LONGEST_WAIT):
         page.session.refresh()
     assert page.playback.label == label, "what sounds does not change by itself"
     assert page.view.answers.grades["A"].value() == 55

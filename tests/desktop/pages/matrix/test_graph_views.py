@@ -216,7 +216,7 @@ def test_figures_of_readings_are_shown_whole_and_names_give_way(window, qtbot, r
     window.resize(width, 800)
     table = window.matrix.readings.table
     window.matrix.selection.select([rows["high"], rows["a25"]], columns["tone"])
-    qtbot.waitUntil(lambda: table.model().columnCount() >= 3 and table.model().rowCount() > 5, timeout=10000)
+    wait_for(qtbot, lambda: table.model().columnCount() >= 3 and table.model().rowCount() > 5)
     header = table.horizontalHeader()
     figures = sum(header.sectionSize(c) for c in range(1, table.model().columnCount()))
     assert all(header.sectionSize(c) >= table.sizeHintForColumn(c) for c in range(1, table.model().columnCount()))

@@ -415,7 +415,7 @@ def test_crossings_are_said_beside_the_readings(window, rows, columns, qtbot):
     """Which of two amplifiers has more gain, in words; on an exported picture too."""
     page = window.matrix
     page.selection.select([rows["high"], rows["a25"]], columns["response"])
-    qtbot.waitUntil(lambda: bool(page.graph_panel.graph.figure().crossings), timeout=10000)
+    wait_for(qtbot, lambda: bool(page.graph_panel.graph.figure().crossings))
     (words,) = page.graph_panel.graph.figure().crossings
     level = {
         r.key: r.value
@@ -430,7 +430,7 @@ def test_crossings_are_said_beside_the_readings(window, rows, columns, qtbot):
     assert words.startswith("Havelmar A25 ")
     assert ("lower" in words) is (level["gain_1k"] < reference["gain_1k"])
     do(window, "beside difference")
-    qtbot.waitUntil(lambda: words in page.beside.comparing.panel.crossings.text(), timeout=10000)
+    wait_for(qtbot, lambda: words in page.beside.comparing.panel.crossings.text())
     assert page.graph_panel.graph.figure().notes[0] == words
 
 

@@ -15,6 +15,7 @@ from epidote.core.signals.resampling import resample
 from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel
 from epidote.desktop.shell import dropped_files
 from epidote.desktop.widgets.channel_choice import ChannelChoice, group_of
+from tests.desktop.driver import wait_for
 
 RATE = 48000
 NAMES = tuple(f"seat {seat}, mic {mic}" for seat in (1, 2) for mic in (1, 2, 3))
@@ -72,7 +73,7 @@ def window(qtbot, air, tmp_path):
     qtbot.addWidget(made)
     made.show()
     made.session.open_path(shutil.copytree(air / "Air.epidote", tmp_path / "Copy.epidote"))
-    qtbot.waitUntil(lambda: made.matrix.built and bool(made.session.overview), timeout=15000)
+    wait_for(qtbot, lambda: made.matrix.built and bool(made.session.overview))
     yield made
     made.close()
 
@@ -86,33 +87,33 @@ def select(window, qtbot, rows, column):
 def test_the_average_is_shown_first_and_microphones_by_their_names(window, qtbot):
     select(window, qtbot, [0, 1], 0)
     graph = window.matrix.graph_panel
-    qtbot.waitUntil(lambda: graph.graph.figure() is not None and len(graph.graph.figure().traces) == 2, timeout=15000)
+    wait_for(qtbot, lambda: graph.graph.figure() is not None and len(graph.graph.figure().traces) == 2)
     assert {t.channel for t in graph.graph.figure().traces} == {AVERAGE}
     assert graph.channels.list.text() == "Average"
     assert window.matrix.readings.channel.list.text() == "Average"
     sections = [a.text() for a in graph.channels.menu.actions() if a.isSeparator() and a.text()]
     assert sections == ["seat 1", "seat 2"]
     graph.channels.action("5").trigger()
-    qtbot.waitUntil(lambda: len(graph.graph.figure().traces) == 4, timeout=15000)
+    wait_for(qtbot, lambda: len(graph.graph.figure().traces) == 4)
     assert graph.channels.list.text() == "2 channels"
     only = next(a for a in graph.channels.menu.actions() if a.text() == "Only seat 2")
     only.trigger()
-    qtbot.waitUntil(lambda: {t.channel for t in graph.graph.figure().traces} == {4, 5, 6}, timeout=15000)
+    wait_for(qtbot, lambda: {t.channel for t in graph.graph.figure().traces} == {4, 5, 6})
 
 
 def test_seats_are_compared_by_band(window, qtbot):
     """A gain of 1.5 is 3.52 dB in every band."""
     select(window, qtbot, [0, 1], 0)
     graph = window.matrix.graph_panel
-    qtbot.waitUntil(lambda: graph.graph.figure() is not None and len(graph.graph.figure().traces) == 2, timeout=15000)
+    wait_for(qtbot, lambda: graph.graph.figure() is not None and len(graph.graph.figure().traces) == 2)
     window.matrix.beside.show("conditions")
-    qtbot.waitUntil(lambda: window.matrix.findChild(ConditionsPanel) is not None, timeout=15000)
+    wait_for(qtbot, lambda: window.matrix.findChild(ConditionsPanel) is not None)
     panel = window.matrix.findChild(ConditionsPanel)
-    qtbot.waitUntil(lambda: panel.reading.findData("uniformity by band") >= 0, timeout=15000)
+    wait_for(qtbot, lambda: panel.reading.findData("uniformity by band") >= 0)
     place = panel.reading.findData("uniformity by band")
     panel.reading.setCurrentIndex(place)
     panel.reading.activated.emit(place)
-    qtbot.waitUntil(panel.bars.isVisible, timeout=15000)
+    wait_for(qtbot, panel.bars.isVisible)
     assert "Largest: 3.52 dB" in panel.words.text()
     assert "lower is more uniform" in panel.words.text()
     assert panel.over.text() == "by band, over seat"
@@ -120,13 +121,13 @@ def test_seats_are_compared_by_band(window, qtbot):
     assert panel.reading.itemText(place) == "Map over seat"
     panel.reading.setCurrentIndex(place)
     panel.reading.activated.emit(place)
-    qtbot.waitUntil(panel.map.isVisible, timeout=15000)
+    wait_for(qtbot, panel.map.isVisible)
     assert not panel.map.grab().isNull()
     assert not panel.bars.isVisible()
     place = panel.reading.findData("level_a")
     panel.reading.setCurrentIndex(place)
     panel.reading.activated.emit(place)
-    qtbot.waitUntil(lambda: not panel.map.isVisible(), timeout=15000)
+    wait_for(qtbot, lambda: not panel.map.isVisible())
     assert panel.table.isVisible()
 
 
@@ -142,19 +143,19 @@ def test_a_waiting_cell_says_for_what_and_is_completed_by_a_drop(window, qtbot, 
     from PySide6.QtCore import QMimeData, QUrl
 
     select(window, qtbot, [2], 1)
-    qtbot.waitUntil(lambda: window.matrix.exchange.waiting_run() is not None, timeout=15000)
+    wait_for(qtbot, lambda: window.matrix.exchange.waiting_run() is not None)
     run = window.matrix.exchange.waiting_run()
     readings = window.matrix.readings
-    qtbot.waitUntil(lambda: "Waiting for the recording of sweep.wav" in readings.likeness.text(), timeout=15000)
+    wait_for(qtbot, lambda: "Waiting for the recording of sweep.wav" in readings.likeness.text())
     assert "from its library" in readings.likeness.text()
     wrong = tmp_path / "wrong.wav"
     soundfile.write(wrong, noise(1.0, seconds=6.0)[:, 0], RATE)
     window.matrix.exchange.attach(run, wrong)
-    qtbot.waitUntil(lambda: "goes on waiting" in window.message.text(), timeout=20000)
+    wait_for(qtbot, lambda: "goes on waiting" in window.message.text())
     dropped = QMimeData()
     dropped.setUrls([QUrl.fromLocalFile(str(heard(air, tmp_path)))])
     dropped_files.take(dropped, window.session, window.files)
-    qtbot.waitUntil(lambda: window.matrix.exchange.waiting_run() is None, timeout=20000)
+    wait_for(qtbot, lambda: window.matrix.exchange.waiting_run() is None)
     made = window.session.overview.runs[run.subject_id, run.column_id]
     assert made.id == run.id
     assert made.reading("gain_1k").value == pytest.approx(-6.02, abs=0.05)
@@ -213,21 +214,19 @@ def test_a_gate_is_placed_by_a_pin(qtbot, tmp_path):
     window.show()
     window.session.open_path(tmp_path / "Gate.epidote")
     page = window.matrix
-    qtbot.waitUntil(lambda: page.built and bool(window.session.overview), timeout=15000)
+    wait_for(qtbot, lambda: page.built and bool(window.session.overview))
     select(window, qtbot, [0], 0)
-    qtbot.waitUntil(lambda: page.graph_panel.graph.figure() is not None, timeout=15000)
+    wait_for(qtbot, lambda: page.graph_panel.graph.figure() is not None)
     assert "Show the impulse response first" in page.pins.why_not_applied()
     page.look.show_view("energy_time")
-    qtbot.waitUntil(lambda: page.look.placed_setting == "gate", timeout=15000)
+    wait_for(qtbot, lambda: page.look.placed_setting == "gate")
     assert "Set a pin first" in page.pins.why_not_applied()
     page.pins.add(0.0105)
-    qtbot.waitUntil(lambda: not page.pins.why_not_applied(), timeout=15000)
-    qtbot.waitUntil(lambda: any("10.50 ms" in row.title for row in page.readings.shown_table.rows), timeout=15000)
+    wait_for(qtbot, lambda: not page.pins.why_not_applied())
+    wait_for(qtbot, lambda: any("10.50 ms" in row.title for row in page.readings.shown_table.rows))
     before = page.selection.current_run().id
     page.pins.apply()
-    qtbot.waitUntil(
-        lambda: page.selection.current_run() is not None and page.selection.current_run().id != before, timeout=20000
-    )
+    wait_for(qtbot, lambda: page.selection.current_run() is not None and page.selection.current_run().id != before)
     made = page.selection.current_run()
     assert made.settings["gate"] == "10.5ms"
     assert made.reading("lowest_frequency").value == pytest.approx(1 / 0.0105, rel=1e-3)
@@ -277,7 +276,7 @@ def loudspeaker(measured_loudspeaker, qtbot, tmp_path):
     qtbot.addWidget(window)
     window.show()
     window.session.open_path(shutil.copytree(measured_loudspeaker, tmp_path / "Loudspeaker.epidote"))
-    qtbot.waitUntil(lambda: window.matrix.built and bool(window.session.overview), timeout=15000)
+    wait_for(qtbot, lambda: window.matrix.built and bool(window.session.overview))
     yield window
     window.close()
 
@@ -286,7 +285,7 @@ def test_a_rattle_is_seen_and_its_sound_saved(loudspeaker, qtbot, tmp_path):
     window = loudspeaker
     select(window, qtbot, [0], 0)
     panel = window.matrix.readings
-    qtbot.waitUntil(panel.map.isVisible, timeout=15000)
+    wait_for(qtbot, panel.map.isVisible)
     from PySide6.QtWidgets import QMenu
 
     menu = QMenu()
@@ -297,12 +296,12 @@ def test_a_rattle_is_seen_and_its_sound_saved(loudspeaker, qtbot, tmp_path):
     from epidote.core.procedures.registry import procedure
 
     window.air.save_sound(run, procedure(run.procedure).sounds[0], tmp_path / "rattle.wav")
-    qtbot.waitUntil(lambda: "rattle.wav saved" in window.message.text(), timeout=15000)
+    wait_for(qtbot, lambda: "rattle.wav saved" in window.message.text())
     sound, rate = soundfile.read(tmp_path / "rattle.wav")
     assert rate == RATE
     assert np.abs(sound).max() == pytest.approx(10 ** (-3 / 20), rel=0.01)
     window.air.play_sound(run, procedure(run.procedure).sounds[0])
-    qtbot.waitUntil(lambda: "Playing" in window.message.text(), timeout=15000)
+    wait_for(qtbot, lambda: "Playing" in window.message.text())
     window.silence()
 
 
@@ -311,15 +310,13 @@ def test_a_source_is_kept_with_the_chain_and_undone(loudspeaker, qtbot):
 
     window = loudspeaker
     select(window, qtbot, [0], 1)
-    qtbot.waitUntil(lambda: window.air.why_no_source() == "", timeout=15000)
+    wait_for(qtbot, lambda: window.air.why_no_source() == "")
     window.air._keep(window.matrix.selection.current_run(), "stand")
-    qtbot.waitUntil(
-        lambda: chain_from_toml(window.session.overview.settings["chain"]).source is not None, timeout=15000
-    )
+    wait_for(qtbot, lambda: chain_from_toml(window.session.overview.settings["chain"]).source is not None)
     kept = chain_from_toml(window.session.overview.settings["chain"]).source
     assert (kept.place, kept.microphone) == ("stand", "KM-0172")
     window.session.undo.undo()
-    qtbot.waitUntil(lambda: chain_from_toml(window.session.overview.settings["chain"]).source is None, timeout=15000)
+    wait_for(qtbot, lambda: chain_from_toml(window.session.overview.settings["chain"]).source is None)
 
 
 def test_a_row_has_a_chain_of_its_own_which_the_strip_shows(loudspeaker, qtbot):
@@ -331,9 +328,9 @@ def test_a_row_has_a_chain_of_its_own_which_the_strip_shows(loudspeaker, qtbot):
     window.air.fill_row_chain(menu)
     copy = next(a for a in menu.actions() if a.text() == "A copy of the study's chain")
     copy.trigger()
-    qtbot.waitUntil(lambda: "this row's own chain" in window.strip.items["device"].text(), timeout=15000)
+    wait_for(qtbot, lambda: "this row's own chain" in window.strip.items["device"].text())
     window.session.undo.undo()
-    qtbot.waitUntil(lambda: "own chain" not in window.strip.items["device"].text(), timeout=15000)
+    wait_for(qtbot, lambda: "own chain" not in window.strip.items["device"].text())
 
 
 def test_a_sound_level_stands_in_the_field_of_the_generator_level(loudspeaker, qtbot):
@@ -341,7 +338,7 @@ def test_a_sound_level_stands_in_the_field_of_the_generator_level(loudspeaker, q
     window = loudspeaker
     select(window, qtbot, [0], 2)
     page = window.matrix
-    qtbot.waitUntil(lambda: page.run_panel.form is not None and page.run_panel.go.isVisible(), timeout=15000)
+    wait_for(qtbot, lambda: page.run_panel.form is not None and page.run_panel.go.isVisible())
     form = page.run_panel.form
     form.set_text("level", "74 dB(A)")
     assert form.sound_level() == "74 dB(A)"
@@ -350,7 +347,7 @@ def test_a_sound_level_stands_in_the_field_of_the_generator_level(loudspeaker, q
     window.session.runs.checks = False
     page.run_panel._go()
     window.session.runs.asked.connect(lambda _: window.session.runs.answer(go_on=True))
-    qtbot.waitUntil(lambda: page.selection.current_run() is not None, timeout=60000)
+    wait_for(qtbot, lambda: page.selection.current_run() is not None)
     run = page.selection.current_run()
     assert "74.0 dB(A) at" in run.device
     assert run.settings["level"] != -6.0
@@ -362,7 +359,7 @@ def test_a_command_is_asked_for_and_played(loudspeaker, qtbot, tmp_path):
     window = loudspeaker
     select(window, qtbot, [0], 2)
     page = window.matrix
-    qtbot.waitUntil(lambda: page.run_panel.form is not None and page.run_panel.go.isVisible(), timeout=15000)
+    wait_for(qtbot, lambda: page.run_panel.form is not None and page.run_panel.go.isVisible())
     asked = []
     window.session.runs.measure = asked.extend
     page.run_panel.after_command.click()
