@@ -15,13 +15,15 @@ if TYPE_CHECKING:
 @dataclass(frozen=True)
 class PageKind:
     """title: as the bar shows it. module, name: of the page's class, which is loaded when the page is first shown.
-    letter: place in the title of the letter that opens it from the menu.
+    letter: place in the title of the letter that opens it from the menu. views: modules of what else the page shows,
+    which it loads by itself when somebody looks at it.
     """
 
     title: str
     module: str
     name: str
     letter: int = 0
+    views: tuple[str, ...] = ()
 
     @property
     def menu_words(self) -> str:
@@ -38,7 +40,13 @@ PAGES = (
     PageKind("Chain", "epidote.desktop.pages.chain.page", "ChainPage"),
     PageKind("Watch", "epidote.desktop.pages.watch.page", "WatchPage"),
     PageKind("Matrix", "epidote.desktop.pages.matrix.page", "MatrixPage"),
-    PageKind("Routine", "epidote.desktop.pages.routine.page", "RoutinePage", letter=6),
+    PageKind(
+        "Routine",
+        "epidote.desktop.pages.routine.page",
+        "RoutinePage",
+        letter=6,
+        views=("epidote.desktop.pages.routine.statistics_view",),
+    ),
     PageKind("Listen", "epidote.desktop.pages.listen.page", "ListenPage", letter=1),
 )
 
@@ -47,5 +55,7 @@ def load_the_rest() -> None:
     """On the study's thread, before somebody waits for it: the other pages' modules, and what analyses and unequal
     grids need.
     """
-    for name in (*(kind.module for kind in PAGES), "scipy.fft", "scipy.interpolate", "scipy.special"):
+    pages = [kind.module for kind in PAGES]
+    views = [view for kind in PAGES for view in kind.views]
+    for name in (*pages, "scipy.fft", "scipy.interpolate", "scipy.special", *views):
         import_module(name)
