@@ -1,6 +1,8 @@
 """The Listen page over a stand-in, driven by its keys: letters, tests from first trial to result, differences."""
 
 import shutil
+import threading
+import types
 import zipfile
 
 import numpy as np
@@ -109,6 +111,24 @@ def test_rows_are_clips_under_letters_at_once(page, qtbot):
     page.output.device_chosen.emit("standin:wire")
     assert page.playback.level == -40, "another device begins quietly"
     preferences().remove("listening device")
+
+
+def test_clips_sound_though_the_device_opens_before_the_window_goes_on(page, qtbot, monkeypatch):
+    from epidote.desktop.state import live_audio
+
+    live = page.session.live
+
+    class FirstThread(threading.Thread):
+        """Has the processor until the device is open."""
+
+        def start(self) -> None:
+            super().start()
+            wait_for(qtbot, lambda: live._live is not None)
+
+    names = types.SimpleNamespace(Thread=FirstThread, Event=threading.Event, Lock=threading.Lock)
+    monkeypatch.setattr(live_audio, "threading", names)
+    press(page, Qt.Key.Key_A)
+    wait_for(qtbot, lambda: page.playback.place > 0.1)
 
 
 def test_a_forced_choice_is_taken_by_keys_and_says_nothing_before_its_end(page, qtbot):
