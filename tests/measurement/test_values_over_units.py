@@ -16,12 +16,12 @@ from epidote.measurement.request import add_column
 from epidote.measurement.routine.storage import keep_routine
 from epidote.measurement.unit_statistics import (
     UnitSelection,
-    correlation_of,
     curve_statistics,
     day_of,
     every_reading,
     find_column,
     limits_for,
+    paired_values,
     statistics_of,
     unit_values,
 )
@@ -125,11 +125,12 @@ def test_limits_are_those_of_the_study_or_of_a_routine(study, column):
 
 def test_two_readings_of_the_units_that_have_both(study, column):
     thd, noise = unit_values(study, column, "thd"), unit_values(study, column, "noise")
-    related, x, y = correlation_of(noise, thd)
-    assert related.count == UNITS - 1
-    assert related.r == pytest.approx(np.corrcoef(NOISE[:-1], THD[:-1])[0, 1])
-    assert x.tolist() == pytest.approx(NOISE[:-1].tolist())
-    assert y.tolist() == pytest.approx(THD[:-1].tolist())
+    pairs = paired_values(noise, thd)
+    assert pairs.correlation.count == UNITS - 1
+    assert pairs.correlation.r == pytest.approx(np.corrcoef(NOISE[:-1], THD[:-1])[0, 1])
+    assert pairs.x.tolist() == pytest.approx(NOISE[:-1].tolist())
+    assert pairs.y.tolist() == pytest.approx(THD[:-1].tolist())
+    assert pairs.places == tuple(range(UNITS - 1))
 
 
 def test_a_curve_over_units(study, column):

@@ -78,7 +78,7 @@ def stats(
         }
         if against:
             other = service.unit_values(opened, where, against, channel=number, selection=selection)
-            related, _, _ = service.correlation_of(values, other)
+            related = service.paired_values(values, other).correlation
             more["correlation"] = (
                 None
                 if related is None

@@ -202,12 +202,23 @@ def statistics_of(values: UnitValues, limits: ReadingLimits = ReadingLimits()) -
     return value_statistics(values.numbers, values.days, limits.lower, limits.upper)
 
 
-def correlation_of(first: UnitValues, second: UnitValues) -> tuple[Correlation | None, Samples, Samples]:
-    """Return how two readings go together over the units that have both, and their values."""
-    theirs = {v.subject_id: v.value for v in second.values}
-    pairs = [(v.value, theirs[v.subject_id]) for v in first.values if v.subject_id in theirs]
-    x, y = np.array([a for a, _ in pairs]), np.array([b for _, b in pairs])
-    return correlation(x, y), x, y
+@dataclass(frozen=True, eq=False)
+class PairedValues:
+    """Two readings x and y (count,) of the units that have both; places: of these among the units of y."""
+
+    x: Samples
+    y: Samples
+    places: tuple[int, ...]
+    correlation: Correlation | None
+
+
+def paired_values(first: UnitValues, second: UnitValues) -> PairedValues:
+    """Return two readings over the units that have both, and how they go together."""
+    known = {v.subject_id: v.value for v in first.values}
+    places = tuple(place for place, v in enumerate(second.values) if v.subject_id in known)
+    x = np.array([known[second.values[place].subject_id] for place in places])
+    y = np.array([second.values[place].value for place in places])
+    return PairedValues(x, y, places, correlation(x, y))
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 import pytest
+import statsmodels.api
 from scipy import stats
 from statsmodels.stats.proportion import proportion_confint
 
@@ -181,6 +182,24 @@ def test_histogram_counts_every_value():
     assert (found.edges[0], found.edges[-1]) == (ROSNER.min(), ROSNER.max())
     assert 5 <= found.counts.size <= 60
     assert histogram(np.ones(4)) is None
+
+
+def test_the_line_of_a_drift_and_its_band_are_statsmodels_own():
+    rng = np.random.default_rng(7)
+    days = np.sort(rng.uniform(0, 12, 30))
+    values = 18.0 + 0.02 * days + rng.normal(0, 0.05, 30)
+    at = np.linspace(-1, 14, 9)
+    fitted = statsmodels.api.OLS(values, statsmodels.api.add_constant(days)).fit()
+    predicted = fitted.get_prediction(statsmodels.api.add_constant(at))
+    found = drift(days, values)
+    line, half = found.line(at)
+    assert line == pytest.approx(predicted.predicted_mean, rel=1e-9)
+    low, high = predicted.conf_int(alpha=0.05).T
+    assert line - half == pytest.approx(low, rel=1e-9)
+    assert line + half == pytest.approx(high, rel=1e-9)
+    assert (found.per_day - found.interval, found.per_day + found.interval) == pytest.approx(
+        tuple(fitted.conf_int(alpha=0.05)[1]), rel=1e-9
+    )
 
 
 def test_everything_of_one_reading():

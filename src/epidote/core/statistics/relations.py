@@ -16,29 +16,40 @@ _MOST_BINS, _LEAST_BINS = 60, 5
 
 @dataclass(frozen=True)
 class Drift:
-    """per_day: slope in the value's unit per day; interval: half width of its 95 % interval."""
+    """per_day: slope in the value's unit per day; interval: half width of its 95 % interval. middle: mean time in days;
+    level: the line's value there; level_interval: half width of its 95 % interval.
+    """
 
     per_day: float
     interval: float
+    middle: float
+    level: float
+    level_interval: float
 
     @property
     def significant(self) -> bool:
         return abs(self.per_day) > self.interval
+
+    def line(self, days: Samples) -> tuple[Samples, Samples]:
+        """Return the line at times in days (count,), and the half width of the 95 % interval of each of its points."""
+        away = days - self.middle
+        return self.level + self.per_day * away, np.hypot(self.level_interval, self.interval * away)
 
 
 def drift(days: Samples, values: Samples) -> Drift | None:
     """Return the slope of values over their times in days, by least squares; None where it cannot be known."""
     if values.size < 3:
         return None
-    x = days - days.mean()
+    middle, level = float(days.mean()), float(values.mean())
+    x = days - middle
     spread = float(x @ x)
     if spread <= 0:
         return None
-    slope = float(x @ (values - values.mean())) / spread
-    residual = values - values.mean() - slope * x
+    slope = float(x @ (values - level)) / spread
+    residual = values - level - slope * x
     freedom = values.size - 2
-    error = math.sqrt(float(residual @ residual) / freedom / spread)
-    return Drift(slope, float(stdtrit(freedom, 0.975)) * error)
+    half = float(stdtrit(freedom, 0.975)) * math.sqrt(float(residual @ residual) / freedom)
+    return Drift(slope, half / math.sqrt(spread), middle, level, half / math.sqrt(values.size))
 
 
 @dataclass(frozen=True)

@@ -254,9 +254,9 @@ def test_statistics_over_units(page, qtbot, window):
     assert view.table.text(0, 1) == "5"
     assert view.table.text(0, 5) == "80.0 %"
     assert "Limits -60.00 dB (Post check)" in view.words.text()
-    for picture in ("histogram", "chart", "normal"):
+    for picture in ("histogram", "chart", "normal", "time"):
         view.pictures.button(picture).click()
-        assert view.plot.kind == picture
+        assert view.plot.picture.key == picture
         view.plot.grab()
     assert view.plot._points
     view.pictures.button("pairs").click()
@@ -264,7 +264,7 @@ def test_statistics_over_units(page, qtbot, window):
     view._show_picture()
     assert view.words.text().startswith("Correlation r =")
     view.pictures.button("curves").click()
-    wait_for(qtbot, lambda: view.plot.bands is not None)
+    wait_for(qtbot, lambda: view.plot.plotted is not None)
     assert "mean of 5 units, ±2 s" in view.words.text()
     view.plot.grab()
     view.pictures.button("pairs").click()

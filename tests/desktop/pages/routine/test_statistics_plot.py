@@ -1,4 +1,4 @@
-"""The four pictures of a reading over units: painted for any values, units told under the pointer."""
+"""The pictures of a reading over units: painted for any values, units told under the pointer."""
 
 import numpy as np
 import pytest
@@ -7,21 +7,22 @@ from PySide6.QtTest import QTest
 
 from epidote.core.routine.verdict import RoutineVerdict
 from epidote.core.statistics.overall import value_statistics
-from epidote.desktop.pages.routine.statistics_plot import (
-    CHART,
-    HISTOGRAM,
-    NORMAL,
-    PAIRS,
-    PlottedReading,
-    StatisticsPlot,
-    _round_values,
-    _with_room,
-)
+from epidote.desktop.pages.routine.statistics_pictures import PICTURES
+from epidote.desktop.pages.routine.statistics_pictures.canvas import round_values, with_room
+from epidote.desktop.pages.routine.statistics_pictures.control_chart import ControlChartPicture
+from epidote.desktop.pages.routine.statistics_pictures.histogram import HistogramPicture
+from epidote.desktop.pages.routine.statistics_pictures.normal_plot import NormalPicture
+from epidote.desktop.pages.routine.statistics_pictures.over_time import OverTimePicture
+from epidote.desktop.pages.routine.statistics_pictures.picture import PairedReading, PlottedReading
+from epidote.desktop.pages.routine.statistics_pictures.two_readings import TwoReadingsPicture
+from epidote.desktop.pages.routine.statistics_plot import StatisticsPlot
 from epidote.desktop.pages.routine.steps_view import StepsView
 from epidote.desktop.pages.routine.verdict_view import VerdictView
 from epidote.desktop.theme import DARK, LIGHT
 from epidote.measurement.routine.outcome import StepOutcome
 
+CHART, HISTOGRAM, NORMAL = ControlChartPicture.key, HistogramPicture.key, NormalPicture.key
+TIME, PAIRS = OverTimePicture.key, TwoReadingsPicture.key
 VALUES = np.concatenate([np.random.default_rng(4).normal(18, 0.1, 39), [19.5]])
 
 
@@ -37,9 +38,9 @@ def plot(qtbot):
     return made
 
 
-def plotted(values, lower=17.5, upper=18.5, pairs=None):
+def plotted(values, lower=17.5, upper=18.5, other=None, days=None):
     names = [f"U{n}" for n in range(values.size)]
-    return PlottedReading("Gain", "dB", value_statistics(values, None, lower, upper), names, pairs)
+    return PlottedReading("Gain", "dB", value_statistics(values, days, lower, upper), names, other)
 
 
 def colours(widget):
@@ -48,34 +49,34 @@ def colours(widget):
     return {image.pixelColor(x, y).name() for x in range(0, image.width(), 2) for y in range(0, image.height(), 2)}
 
 
-@pytest.mark.parametrize("kind", [HISTOGRAM, CHART, NORMAL, PAIRS])
+@pytest.mark.parametrize("kind", PICTURES)
 @pytest.mark.parametrize(
     "values",
     [VALUES, np.full(8, 18.0), np.array([18.0]), np.array([18.0, 18.1]), np.array([1e-9, 2e-9, 5e-9]), -VALUES * 1e9],
     ids=["a line", "all equal", "one", "two", "tiny", "huge"],
 )
 def test_every_picture_can_be_painted(plot, kind, values):
-    plot.show_reading(plotted(values, float(values.min()), float(values.max())), kind)
+    plot.show_plotted(plotted(values, float(values.min()), float(values.max())), kind)
     assert LIGHT.quiet in colours(plot)
 
 
 def test_what_stands_out_has_the_colour_of_a_caution(plot):
     for kind in (CHART, NORMAL):
-        plot.show_reading(plotted(VALUES), kind)
+        plot.show_plotted(plotted(VALUES), kind)
         assert LIGHT.caution in colours(plot)
-    plot.show_reading(plotted(VALUES), CHART)
+    plot.show_plotted(plotted(VALUES), CHART)
     assert plot.words().startswith("1 signals of the Western Electric rules: U39 (one point beyond 3 s)") or (
         "U39 (one point beyond 3 s)" in plot.words()
     )
     quiet = np.tile([18.0, 18.1], 6)
-    plot.show_reading(plotted(quiet), CHART)
+    plot.show_plotted(plotted(quiet), CHART)
     assert plot.words() == "No signal"
     plot.set_theme(DARK)
     assert DARK.caution in colours(plot), "the lines of three standard deviations"
 
 
 def test_limits_far_away_do_not_flatten_the_histogram(plot):
-    plot.show_reading(plotted(VALUES, -1000.0, 1000.0), HISTOGRAM)
+    plot.show_plotted(plotted(VALUES, -1000.0, 1000.0), HISTOGRAM)
     bars = LIGHT.row(0).name()
     image = plot.grab().toImage()
     columns = {
@@ -85,7 +86,7 @@ def test_limits_far_away_do_not_flatten_the_histogram(plot):
 
 
 def test_a_point_tells_its_unit(plot, qtbot):
-    plot.show_reading(plotted(VALUES), NORMAL)
+    plot.show_plotted(plotted(VALUES), NORMAL)
     plot.grab()
     picked = []
     plot.unit_picked.connect(picked.append)
@@ -99,22 +100,48 @@ def test_a_point_tells_its_unit(plot, qtbot):
 
 def test_two_readings_are_a_cloud(plot):
     x = np.linspace(0, 1, 40)
-    plot.show_reading(plotted(VALUES, pairs=(x, VALUES, "Noise", "V")), PAIRS)
+    plot.show_plotted(plotted(VALUES, other=PairedReading("Noise", "V", x, VALUES, range(40))), PAIRS)
     plot.grab()
     assert len(plot._points) == 40
     places = sorted(point.x() for point, _ in plot._points)
     assert np.allclose(np.diff(places), np.diff(places)[0]), "evenly spaced values are evenly spaced"
-    plot.show_reading(None, PAIRS)
+    plot.show_plotted(None, PAIRS)
     assert plot.words() == ""
 
 
-def test_axes_have_a_handful_of_round_values():
+def test_of_two_readings_each_point_is_the_unit_that_has_both(plot):
+    other = PairedReading("Noise", "V", np.array([1.0, 2.0]), VALUES[[3, 7]], (3, 7))
+    plot.show_plotted(plotted(VALUES, other=other), PAIRS)
+    plot.grab()
+    assert [place for _, place in plot._points] == [3, 7]
+
+
+@pytest.mark.parametrize(
+    ("days", "words"), [(20.0, "+0.100 dB a day"), (0.5, "+0.100 dB an hour"), (0.04, "+0.100 dB a minute")]
+)
+def test_drift_is_told_in_a_time_that_suits_it(plot, days, words):
+    rates = {20.0: 0.1, 0.5: 0.1 * 24, 0.04: 0.1 * 1440}  # per day
+    at = np.linspace(0, days, 41)
+    values = 18 + rates[days] * at + 1e-6 * np.random.default_rng(0).standard_normal(41)
+    plot.show_plotted(plotted(values, days=at), TIME)
+    assert plot.words().startswith(f"Drift {words}, 95 % interval "), plot.words()
+    assert "not shown" not in plot.words()
+    plot.grab()
+    assert len(plot._points) == 41
+    heights = [point.y() for point, _ in plot._points]
+    assert np.ptp(np.diff(heights)) < 0.01, "a line"
+    scattered = 18 + np.random.default_rng(1).standard_normal(41)
+    plot.show_plotted(plotted(scattered, days=at), TIME)
+    assert plot.words().endswith("not shown to drift")
+
+
+def test_axes_have_a_handful_ofround_values():
     for low, high in ((0.0, 1.0), (17.6, 18.3), (-3e-9, 4e-9), (1e6, 3e6)):
-        values = _round_values(low, high)
+        values = round_values(low, high)
         assert 3 <= len(values) <= 7
         assert all(low <= value <= high * (1 + 1e-12) + 1e-30 for value in values)
-    assert _with_room(5.0, 5.0)[0] < 5 < _with_room(5.0, 5.0)[1]
-    assert _with_room(0.0, 0.0) == (-0.5, 0.5)
+    assert with_room(5.0, 5.0)[0] < 5 < with_room(5.0, 5.0)[1]
+    assert with_room(0.0, 0.0) == (-0.5, 0.5)
 
 
 def outcome(number, verdict, share=None, **more):

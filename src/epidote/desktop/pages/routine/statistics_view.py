@@ -11,17 +11,15 @@ from PySide6.QtWidgets import QComboBox, QHeaderView, QLineEdit, QSplitter, QVBo
 from epidote.core.errors import EpidoteError, in_window
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.results.channels import short_channel_name
-from epidote.core.signals.signal import Samples
-from epidote.desktop.pages.routine.statistics_plot import (
-    CHART,
-    CURVES,
-    HISTOGRAM,
-    NORMAL,
-    PAIRS,
+from epidote.desktop.pages.routine.statistics_pictures import PICTURES
+from epidote.desktop.pages.routine.statistics_pictures.over_time import drift_words
+from epidote.desktop.pages.routine.statistics_pictures.picture import (
+    PairedReading,
+    Picture,
     PlottedBands,
     PlottedReading,
-    StatisticsPlot,
 )
+from epidote.desktop.pages.routine.statistics_plot import StatisticsPlot
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.flow_layout import FlowLayout
@@ -125,11 +123,8 @@ class StatisticsView(QWidget):
         self.heading = Label()
         self.heading.setProperty("heading", True)
         self.pictures = SegmentedButtons()
-        options = [
-            *((HISTOGRAM, "Histogram"), (CHART, "Control chart"), (NORMAL, "Normal plot")),
-            *((PAIRS, "Two readings"), (CURVES, "Curve")),
-        ]
-        self.pictures.set_options(options, [HISTOGRAM])
+        options = [(picture.key, picture.title) for picture in PICTURES.values()]
+        self.pictures.set_options(options, [options[0][0]])
         self.pictures.chosen.connect(lambda _: self._show_picture())
         self.other, self.curve = QComboBox(), QComboBox()
         self.other.setAccessibleName("Other reading")
@@ -195,7 +190,8 @@ class StatisticsView(QWidget):
         """Compute the selected curve over the selected units, off the interface's thread."""
         row, study = self.curve.currentIndex(), self.session.study
         column = next((c for c in self._columns if c.id == self.column.currentData()), None)
-        self.plot.show_bands(None)
+        picture = self._picture
+        self.plot.show_plotted(None, picture.key)
         if study is None or column is None or not 0 <= row < len(self._curves):
             return
         key, channel, title = self._curves[row]
@@ -204,12 +200,12 @@ class StatisticsView(QWidget):
         number = self._asked_curve
 
         def show(found: BandStatistics | str) -> None:
-            if number != self._asked_curve or self.pictures.on() != (CURVES,):
+            if number != self._asked_curve or self._picture is not picture:
                 return
             if isinstance(found, str):
                 self.words.setText(found)
                 return
-            self.plot.show_bands(PlottedBands(title, found))
+            self.plot.show_plotted(PlottedBands(title, found), picture.key)
             self.words.setText(self.plot.words())
 
         self.session.compute(lambda: _curve_over_units(study, column, (key, channel), texts), show, self.failed.emit)
@@ -261,46 +257,47 @@ class StatisticsView(QWidget):
         row = self.table.current_cell()[0]
         return self.readings[row] if 0 <= row < len(self.readings) else None
 
+    @property
+    def _picture(self) -> Picture:
+        """The picture that is selected."""
+        return PICTURES[self.pictures.on()[0]]
+
     def _show_picture(self) -> None:
         """Show the selected reading in the selected picture."""
-        reading = self._current()
-        kind = (self.pictures.on() or (HISTOGRAM,))[0]
-        self.other.setVisible(kind == PAIRS)
-        self.curve.setVisible(kind == CURVES)
-        if kind == CURVES:
+        reading, picture = self._current(), self._picture
+        self.other.setVisible(picture.needs_other)
+        self.curve.setVisible(picture.needs_curve)
+        if picture.needs_curve:
             self.heading.setText(self.curve.currentText())
             self.words.setText("")
             self._ask_for_curve()
             return
         self.heading.setText(reading.title if reading is not None else "")
         if reading is None:
-            self.plot.show_reading(None, kind)
+            self.plot.show_plotted(None, picture.key)
             self.words.setText("")
             return
         names = [value.serial or f"run {value.run_id}" for value in reading.values.values]
-        pairs = None
-        words = _words(reading, names)
-        if kind == PAIRS:
-            pairs, words = self._paired(reading)
-        plotted = PlottedReading(reading.title, reading.values.unit, reading.statistics, names, pairs)
-        self.plot.show_reading(plotted, kind)
-        if kind == CHART:
-            words = f"{self.plot.words()}. {words}"
-        self.words.setText(words)
+        other, words = self._paired(reading) if picture.needs_other else (None, _words(reading, names))
+        plotted = PlottedReading(reading.title, reading.values.unit, reading.statistics, names, other)
+        self.plot.show_plotted(plotted, picture.key)
+        told = [picture.words(plotted)] if picture.tells_more else []
+        self.words.setText(". ".join(dict.fromkeys([*told, *words])))  # a drift that is shown may be said already
 
-    def _paired(self, reading: ListedReading) -> tuple[tuple[Samples, Samples, str, str] | None, str]:
-        from epidote.measurement.unit_statistics import correlation_of
+    def _paired(self, reading: ListedReading) -> tuple[PairedReading | None, list[str]]:
+        from epidote.measurement.unit_statistics import paired_values
 
         row = self.other.currentIndex()
         if not 0 <= row < len(self.readings):
-            return None, ""
+            return None, []
         other = self.readings[row]
-        related, theirs, ours = correlation_of(other.values, reading.values)
+        pairs = paired_values(other.values, reading.values)
         words = "The readings do not vary, or too few units have both."
+        related = pairs.correlation
         if related is not None:
             low, high = related.interval
             words = f"Correlation r = {related.r:.3f}, 95 % interval {low:.3f} to {high:.3f}, {related.count} units"
-        return (theirs, ours, other.title, other.values.unit), words
+        return PairedReading(other.title, other.values.unit, pairs.x, pairs.y, pairs.places), [words]
 
     def _picked(self, place: int) -> None:
         """Narrow the statistics to nothing, but name the unit that was clicked."""
@@ -315,7 +312,7 @@ class StatisticsView(QWidget):
         event.ignore()  # type: ignore[attr-defined]
 
 
-def _words(reading: ListedReading, names: list[str]) -> str:
+def _words(reading: ListedReading, names: list[str]) -> list[str]:
     """Return limits, drift and outliers in a few sentences."""
     found, unit, limits = reading.statistics, reading.values.unit, reading.limits
     parts = []
@@ -327,10 +324,10 @@ def _words(reading: ListedReading, names: list[str]) -> str:
         parts.append(f"Outliers: {named}")
     days = found.days
     if found.drift is not None and found.drift.significant and days is not None and float(days.max()) > 1 / 24:
-        parts.append(f"Drift {format_quantity(found.drift.per_day, unit, digits=2, signed=True)} a day")
+        parts.append(drift_words(found.drift, unit, float(days.max())))
     if reading.values.left_out:
         parts.append(f"{reading.values.left_out} units without a value are left out")
-    return ". ".join(parts)
+    return parts
 
 
 @dataclass(frozen=True, eq=False)
