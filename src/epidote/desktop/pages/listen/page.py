@@ -24,8 +24,8 @@ from epidote.desktop.preferences import preferences
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.question import ask_whether
-from epidote.desktop.widgets.scrolled import CurrentStack, ScrolledArea, WrappingWidget
-from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
+from epidote.desktop.widgets.scrolled import ScrolledArea, WrappingWidget
+from epidote.desktop.widgets.tabbed_views import tabs_over_views
 from epidote.measurement.listening.kinds import KINDS, UNKNOWN, FreeListeningKind
 from epidote.measurement.listening.preparation import HearableRun, runs_to_hear
 from epidote.study.chain_settings import STUDY_CHAIN
@@ -64,23 +64,8 @@ class ListenPage(Page):
     # -- building ----------------------------------------------------------------------------------
 
     def _build(self) -> None:
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(0)
-        self.tabs = SegmentedButtons(tabs=True)
-        self.tabs.set_options(
-            [(_LISTENING, "Listening"), (_DIFFERENCES, "Differences"), (_TESTS, "Tests")], [_LISTENING]
-        )
-        holder = QHBoxLayout()
-        holder.setContentsMargins(12, 4, 12, 0)
-        holder.addWidget(self.tabs)
-        holder.addStretch(1)
-        layout.addLayout(holder)
-        # from the outside to the inside: ScrolledArea says why
-        self.views = CurrentStack()
-        layout.addWidget(self.views, 1)
-        self.main_view = QWidget()
-        self.views.addWidget(self.main_view)
+        options = [(_LISTENING, "Listening"), (_DIFFERENCES, "Differences"), (_TESTS, "Tests")]
+        self.tabs, self.views, self.main_view = tabs_over_views(self, options)
         self._fill_main()
 
     @property

@@ -10,8 +10,6 @@ from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
     QHBoxLayout,
-    QVBoxLayout,
-    QWidget,
 )
 
 from epidote.core.errors import EpidoteError, in_window
@@ -26,8 +24,8 @@ from epidote.desktop.preferences import preferences
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.question import ask_whether
-from epidote.desktop.widgets.scrolled import CurrentStack, ScrolledArea
-from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
+from epidote.desktop.widgets.scrolled import ScrolledArea
+from epidote.desktop.widgets.tabbed_views import tabs_over_views
 from epidote.measurement.chain_for_row import chain_of_study
 from epidote.measurement.routine.outcome import StepOutcome, step_title
 from epidote.measurement.routine.runner import PassReport, require_serial
@@ -69,21 +67,8 @@ class RoutinePage(Page):
     # -- building ------------------------------------------------------------------------------------
 
     def _build(self) -> None:
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(0)
-        self.tabs = SegmentedButtons(tabs=True)
-        self.tabs.set_options([(_UNITS, "Units"), (_STATISTICS, "Statistics")], [_UNITS])
-        holder = QHBoxLayout()
-        holder.setContentsMargins(12, 4, 12, 0)
-        holder.addWidget(self.tabs)
-        holder.addStretch(1)
-        layout.addLayout(holder)
-        # from the outside to the inside: ScrolledArea says why
-        self.views = CurrentStack()
-        layout.addWidget(self.views, 1)
-        self.main_view = QWidget()
-        self.views.addWidget(self.main_view)
+        options = [(_UNITS, "Units"), (_STATISTICS, "Statistics")]
+        self.tabs, self.views, self.main_view = tabs_over_views(self, options)
         line = QHBoxLayout(self.main_view)
         line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(0)
