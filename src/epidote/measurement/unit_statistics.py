@@ -139,13 +139,15 @@ def unit_values(
 
 
 def every_reading(study: Study, column: Column, selection: UnitSelection = UnitSelection()) -> tuple[UnitValues, ...]:
-    """Return every reading of every channel over the selected units, those of one channel together."""
+    """Return every reading of every channel over the selected units: those of one channel together, in the order in
+    which the procedure declares them.
+    """
     titles = {kind.key: kind.title for kind in procedure(column.procedure).readings}
+    places = {key: place for place, key in enumerate(titles)}
     cells = [cell for cell in study.queries.measured_cells(column.id) if selection.holds(cell)]
-    made = []
-    for key, channel in study.queries.value_keys(column.id):
-        if key in titles:
-            made.append(_values_of(study, column, (key, channel), titles[key], cells))
+    known = [of for of in study.queries.value_keys(column.id) if of[0] in titles]
+    known.sort(key=lambda of: (of[1], places[of[0]]))
+    made = [_values_of(study, column, of, titles[of[0]], cells) for of in known]
     return tuple(values for values in made if values is not None)
 
 

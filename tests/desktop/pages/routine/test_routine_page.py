@@ -253,7 +253,7 @@ def test_statistics_over_units(page, qtbot, window):
     view.table.selectRow(0)
     assert view.table.text(0, 1) == "5"
     assert view.table.text(0, 5) == "80.0 %"
-    assert "Limits -60.00 dB (Post check)" in view.words.text()
+    assert "Limits: at most -60.00 dB (Post check)" in view.words.text()
     for picture in ("histogram", "chart", "normal", "time"):
         view.pictures.button(picture).click()
         assert view.plot.picture.key == picture

@@ -65,9 +65,8 @@ def test_what_stands_out_has_the_colour_of_a_caution(plot):
         plot.show_plotted(plotted(VALUES), kind)
         assert LIGHT.caution in colours(plot)
     plot.show_plotted(plotted(VALUES), CHART)
-    assert plot.words().startswith("1 signals of the Western Electric rules: U39 (one point beyond 3 s)") or (
-        "U39 (one point beyond 3 s)" in plot.words()
-    )
+    assert "of the Western Electric rules: " in plot.words()
+    assert "U39 (one point beyond 3 s)" in plot.words()
     quiet = np.tile([18.0, 18.1], 6)
     plot.show_plotted(plotted(quiet), CHART)
     assert plot.words() == "No signal"

@@ -76,6 +76,7 @@ class StatisticsView(QWidget):
         layout.setSpacing(8)
         layout.addWidget(self._build_selection())
         self.problem = quiet()
+        self.problem.hide()
         layout.addWidget(self.problem)
         split = QSplitter()
         self.table = ReadOnlyTable("Readings over units")
@@ -171,6 +172,7 @@ class StatisticsView(QWidget):
             if number != self._asked:
                 return
             self.problem.setText(found if isinstance(found, str) else "")
+            self.problem.setVisible(isinstance(found, str))
             self._show_curves([] if isinstance(found, str) else found.curves)
             self._show([] if isinstance(found, str) else found.readings)
 
@@ -316,9 +318,9 @@ def _words(reading: ListedReading, names: list[str]) -> list[str]:
     """Return limits, drift and outliers in a few sentences."""
     found, unit, limits = reading.statistics, reading.values.unit, reading.limits
     parts = []
-    ends = [format_quantity(v, unit, digits=4) for v in (limits.lower, limits.upper) if v is not None]
-    if ends:
-        parts.append(f"Limits {' to '.join(ends)} ({limits.source})")
+    limit = _limit_words(limits, unit)
+    if limit:
+        parts.append(f"Limits: {limit} ({limits.source})")
     if found.outliers.places:
         named = ", ".join(names[place] for place in found.outliers.places[:6])
         parts.append(f"Outliers: {named}")
@@ -328,6 +330,16 @@ def _words(reading: ListedReading, names: list[str]) -> list[str]:
     if reading.values.left_out:
         parts.append(f"{reading.values.left_out} units without a value are left out")
     return parts
+
+
+def _limit_words(limits: ReadingLimits, unit: str) -> str:
+    """Return the limits of a reading; "" where there are none."""
+    lower, upper = (format_quantity(v, unit, digits=4) for v in (limits.lower, limits.upper))
+    if limits.lower is not None and limits.upper is not None:
+        return f"{lower} to {upper}"
+    if limits.upper is not None:
+        return f"at most {upper}"
+    return f"at least {lower}" if limits.lower is not None else ""
 
 
 @dataclass(frozen=True, eq=False)

@@ -48,4 +48,5 @@ class ControlChartPicture(ReadingPicture):
         if not chart.signals:
             return "No signal"
         named = dict.fromkeys(f"{reading.names[s.place]} ({s.rule})" for s in chart.signals[:_MOST_NAMED])
-        return f"{len(chart.signals)} signals of the Western Electric rules: {', '.join(named)}"
+        count = "1 signal" if len(chart.signals) == 1 else f"{len(chart.signals)} signals"
+        return f"{count} of the Western Electric rules: {', '.join(named)}"
