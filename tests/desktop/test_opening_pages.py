@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from epidote.desktop.shell.page_list import FIRST, PAGES
 
-MOST_CHANGES = 4.5  # of style for each widget; 4.6 to 8.3 where pages were built from the inside to the outside
+MOST_CHANGES = 3.5  # of style for each widget; 4.6 to 8.3 where pages were built from the inside to the outside
 
 
 class _StyleCounter(QObject):

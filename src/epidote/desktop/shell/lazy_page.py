@@ -14,9 +14,9 @@ P = TypeVar("P", bound=QWidget)
 
 
 class LazyPage(QWidget, Generic[P]):
-    """``page`` is None until it is first shown."""
+    """``page`` is None until it is first shown. make: the page, as a child of a widget."""
 
-    def __init__(self, make: Callable[[], P]) -> None:
+    def __init__(self, make: Callable[[QWidget], P]) -> None:
         super().__init__()
         self._make = make
         self.page: P | None = None
@@ -27,6 +27,6 @@ class LazyPage(QWidget, Generic[P]):
         if self.page is None:
             area = ScrolledArea()
             self._layout.addWidget(area)
-            self.page = self._make()
+            self.page = self._make(area.viewport())
             area.hold(self.page)
             self.setFocusProxy(self.page)

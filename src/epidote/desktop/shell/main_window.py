@@ -177,8 +177,8 @@ class MainWindow(QMainWindow):
     def study_title(self) -> str:
         return self.page_bar.title.text()
 
-    def _make_page(self, kind: PageKind) -> Page:
-        page = kind.make(self.session, self.theme)
+    def _make_page(self, kind: PageKind, parent: QWidget) -> Page:
+        page = kind.make(self.session, self.theme, parent)
         page.failed.connect(self.say)
         page.action_wanted.connect(self.menus.carry_out_named)
         page.row_wanted.connect(self._show_row)

@@ -7,6 +7,8 @@ from importlib import import_module
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from PySide6.QtWidgets import QWidget
+
     from epidote.desktop.pages.page import Page
     from epidote.desktop.state.session import Session
     from epidote.desktop.theme import Theme
@@ -30,8 +32,8 @@ class PageKind:
         """The title with the mark of its letter."""
         return f"{self.title[: self.letter]}&{self.title[self.letter :]} page"
 
-    def make(self, session: Session, theme: Theme) -> Page:
-        page: Page = getattr(import_module(self.module), self.name)(session, theme)
+    def make(self, session: Session, theme: Theme, parent: QWidget) -> Page:
+        page: Page = getattr(import_module(self.module), self.name)(session, theme, parent)
         return page
 
 

@@ -61,8 +61,10 @@ _NOTES = {
 class ChainPage(Page):
     """Follows the study's chain; every change is an edit that can be undone."""
 
-    def __init__(self, session: Session, theme: Theme, shelf: ChainLibrary | None = None) -> None:
-        super().__init__()
+    def __init__(
+        self, session: Session, theme: Theme, parent: QWidget | None = None, shelf: ChainLibrary | None = None
+    ) -> None:
+        super().__init__(parent)
         self.setProperty("help", "chain")
         self.session, self.theme = session, theme
         self.chain = Chain()

@@ -43,8 +43,8 @@ _MOST_FIRST = 4  # rows that are taken where none was selected
 class ListenPage(Page):
     """Rows that were selected in the matrix are clips at once; nothing on the page tells letters apart."""
 
-    def __init__(self, session: Session, theme: Theme) -> None:
-        super().__init__()
+    def __init__(self, session: Session, theme: Theme, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
         self.setProperty("help", "listen")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.session, self.theme = session, theme

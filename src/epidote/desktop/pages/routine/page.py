@@ -10,6 +10,7 @@ from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
     QHBoxLayout,
+    QWidget,
 )
 
 from epidote.core.errors import EpidoteError, in_window
@@ -48,8 +49,8 @@ _ALLOWED = "allowed commands"
 class RoutinePage(Page):
     """Everything by keyboard: Enter in the serial number begins, Enter after the verdict goes on to the next unit."""
 
-    def __init__(self, session: Session, theme: Theme) -> None:
-        super().__init__()
+    def __init__(self, session: Session, theme: Theme, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
         self.setProperty("help", "routine")
         self.session, self.theme = session, theme
         self.passing = Passing(session, self)

@@ -60,8 +60,8 @@ _TABLE_EVERY = 15
 class WatchPage(Page):
     """Live spectrum, waveform and readings, with a generator and snapshots."""
 
-    def __init__(self, session: Session, theme: Theme) -> None:
-        super().__init__()
+    def __init__(self, session: Session, theme: Theme, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
         self.setProperty("help", "watch")
         self.session, self.theme = session, theme
         self.chain = self._study_chain = Chain()  # of the row in view, and the study's own
