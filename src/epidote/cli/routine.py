@@ -209,7 +209,7 @@ def run(
         )
         runner.check()
         keep_routine(opened, routine)
-        talk = _Terminal(quiet=as_json, full_level=full_level)
+        talk = _Terminal(routine, quiet=as_json, full_level=full_level)
         with stoppable() as stop, patience(runner.bench.name, warn):
             try:
                 report = runner.run_unit(UnitRequest(serial, operator, shift, firmware), talk, stop.is_set)
@@ -308,8 +308,8 @@ def _report_json(report: PassReport) -> dict[str, Any]:
 class _Terminal:
     """Asks on the terminal where there is one, and shows each step as it ends."""
 
-    def __init__(self, *, quiet: bool, full_level: bool) -> None:
-        self._quiet, self._full_level = quiet, full_level
+    def __init__(self, routine: Routine, *, quiet: bool, full_level: bool) -> None:
+        self._routine, self._quiet, self._full_level = routine, quiet, full_level
 
     def step_began(self, number: int) -> None: ...
 
@@ -328,7 +328,7 @@ class _Terminal:
         warn(words)
 
     def ask(self, number: int, step: PromptStep) -> PromptAnswer | None:
-        from epidote.core.routine.answers import parse_answer
+        from epidote.core.routine.answers import parse_answer, require_no_serial
         from epidote.core.routine.model import AnswerKind
         from epidote.measurement.routine.dialogue import PromptAnswer
 
@@ -344,6 +344,7 @@ class _Terminal:
         while True:
             text = input(f"Value{f' in {step.unit}' if step.unit else ''}: ").strip()
             try:
+                require_no_serial(text, self._routine)
                 return PromptAnswer(True, parse_answer(text, step.unit))
             except SettingError as error:
                 warn(str(error))

@@ -8,7 +8,7 @@ from epidote.core.errors import EpidoteError, SettingError, UnusableInputError
 from epidote.core.results.caution import Caution
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve, Result
-from epidote.core.routine.answers import parse_answer
+from epidote.core.routine.answers import parse_answer, require_no_serial
 from epidote.core.routine.checking import check_routine, require_usable
 from epidote.core.routine.judgement import judge_step
 from epidote.core.routine.limit_making import limit_around_curve, limits_from_run, limits_from_units, parse_bands
@@ -308,6 +308,15 @@ def test_an_operator_s_value_in_any_unit(text, unit, value):
 def test_what_is_no_value_is_asked_for_again(text):
     with pytest.raises(SettingError, match="Enter a value in A"):
         parse_answer(text, "A")
+
+
+def test_a_scanned_serial_number_is_no_value():
+    numbered = routine_from_toml(TEXT).model_copy(update={"serial_pattern": r"\d{4,8}"})
+    with pytest.raises(SettingError, match="form of a serial number and was ignored. Enter the value first"):
+        require_no_serial(" 20240117", numbered)
+    for value in ("20240117.0", "2024", "350 mA", "0.35"):
+        require_no_serial(value, numbered)
+    require_no_serial("20240117", numbered.model_copy(update={"serial_pattern": ""}))
 
 
 def test_a_prompt_has_limits_only_for_a_value():

@@ -1,13 +1,29 @@
-"""What an operator types for a value, in whatever unit the routine names."""
+"""What an operator types for a value, in whatever unit the step names; a number that was scanned is none."""
 
 from __future__ import annotations
 
 import re
 
 from epidote.core.errors import SettingError
+from epidote.core.routine.model import Routine
 
 _PREFIXES = {"": 1.0, "n": 1e-9, "µ": 1e-6, "u": 1e-6, "m": 1e-3, "k": 1e3, "M": 1e6, "G": 1e9}
 _NUMBER = re.compile(r"([-+]?(?:\d+[.,]?\d*|[.,]\d+)(?:[eE][-+]?\d+)?)\s*(.*)")
+_SHORTEST_SERIAL = 5  # digits; a shorter number may well be a value
+
+
+def require_no_serial(text: str, routine: Routine) -> None:
+    """Raise SettingError for a number that has the form of the routine's serial numbers: somebody scanned the next unit
+    before the value was entered.
+    """
+    typed = text.strip()
+    if not routine.serial_pattern or len(typed) < _SHORTEST_SERIAL or not typed.isdigit():
+        return
+    if routine.fits_serial(typed):
+        raise SettingError(
+            f"“{typed}” has the form of a serial number and was ignored. Enter the value first; if it is {typed}, write"
+            f" {typed}.0."
+        )
 
 
 def parse_answer(text: str, unit: str) -> float:

@@ -167,6 +167,22 @@ def test_prompts_are_answered_by_key(page, qtbot):
     assert "Idle current: -0.150 A" in page.unit.detail.text()
 
 
+@pytest.mark.parametrize("path", [(routine_text() + PROMPTS).replace("H20-[0-9]{3}", "[0-9]{6}")], indirect=True)
+def test_a_number_scanned_while_a_value_is_asked_for_is_no_value(page, qtbot):
+    page.unit.serial.setText("240117")
+    page.press_enter()
+    wait_for(qtbot, lambda: page.unit.prompt.asking)
+    QTest.keyClick(page.focusWidget(), Qt.Key.Key_Return)
+    wait_for(qtbot, lambda: page.unit.prompt.asking and page.unit.prompt.value.isVisible())
+    QTest.keyClicks(page.focusWidget(), "240118")
+    QTest.keyClick(page.focusWidget(), Qt.Key.Key_Return)
+    assert "“240118” has the form of a serial number and was ignored." in page.unit.prompt.problem.text()
+    QTest.keyClicks(page.focusWidget(), "0.1")
+    QTest.keyClick(page.focusWidget(), Qt.Key.Key_Return)
+    wait_for(qtbot, lambda: page.report is not None)
+    assert page.report.outcomes[-1].answer == "0.1000 A"
+
+
 @pytest.mark.parametrize("path", [routine_text(on_failure="ask")], indirect=True)
 def test_asked_whether_to_go_on(page, qtbot):
     page.unit.serial.setText("H20-031")

@@ -380,8 +380,9 @@ class RoutinePage(Page):
         )
 
     def _show_question(self, question: object, content: bytes) -> None:
-        if self.passing.under_way:
-            self.unit.prompt.ask(question, content)
+        routine = self.routine
+        if self.passing.under_way and routine is not None:
+            self.unit.prompt.ask(question, content, routine)
             self._show_state()
 
     def _answered(self, answer: object) -> None:

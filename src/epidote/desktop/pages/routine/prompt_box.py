@@ -9,8 +9,8 @@ from PySide6.QtGui import QKeyEvent, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from epidote.core.errors import SettingError
-from epidote.core.routine.answers import parse_answer
-from epidote.core.routine.model import AnswerKind, PromptStep
+from epidote.core.routine.answers import parse_answer, require_no_serial
+from epidote.core.routine.model import AnswerKind, PromptStep, Routine
 from epidote.desktop.pages.routine.passing import AskedToGoOn
 from epidote.desktop.theme import font
 from epidote.desktop.widgets.plain import Label
@@ -30,6 +30,7 @@ class PromptBox(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._question: object = None
+        self._routine: Routine | None = None
         self._typed = ""  # since the question or the last Enter
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -71,9 +72,9 @@ class PromptBox(QWidget):
     def asking(self) -> bool:
         return self._question is not None
 
-    def ask(self, question: object, picture: bytes) -> None:
-        """Show a question: a PromptStep, an AskedToGoOn, or the look before the first run of a chain."""
-        self._question = question
+    def ask(self, question: object, picture: bytes, routine: Routine) -> None:
+        """Show a question of a routine: a PromptStep, an AskedToGoOn, or the look before the first run of a chain."""
+        self._question, self._routine = question, routine
         kind = AnswerKind.YES_NO
         if isinstance(question, PromptStep):
             kind = question.answer
@@ -162,6 +163,8 @@ class PromptBox(QWidget):
         question = self._question
         if isinstance(question, PromptStep) and question.answer is AnswerKind.VALUE:
             try:
+                if self._routine is not None:
+                    require_no_serial(self.value.text(), self._routine)
                 value = parse_answer(self.value.text(), question.unit)
             except SettingError as error:
                 self._tell(str(error))
