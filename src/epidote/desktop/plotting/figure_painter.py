@@ -14,7 +14,7 @@ from epidote.desktop.plotting.axis_scale import Scale
 from epidote.desktop.plotting.envelope import drawn_trace
 from epidote.desktop.plotting.figure import GRID_POINTS, Figure, Trace
 from epidote.desktop.plotting.overlay_painter import LinePainter
-from epidote.desktop.plotting.polyline import polygon
+from epidote.desktop.plotting.polyline import draw_line, fill_between, polygon
 from epidote.desktop.plotting.viewport import Viewport
 from epidote.desktop.theme import Theme, font
 
@@ -94,30 +94,6 @@ def kept_line(trace: Trace, *, log_x: bool, log_y: bool) -> QPolygonF | None:
     if made.size():
         return made
     return None
-
-
-def _polylines(painter: QPainter, xs: np.ndarray, ys: np.ndarray) -> None:
-    """Lines through finite points, broken where there is none."""
-    good = np.isfinite(ys)
-    if good.all():
-        painter.drawPolyline(polygon(xs, ys))
-        return
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]]).astype(np.int8)))
-    for a, b in zip(edges[::2], edges[1::2], strict=True):
-        if b - a > 1:
-            painter.drawPolyline(polygon(xs[a:b], ys[a:b]))
-
-
-def _fill_range(painter: QPainter, across: np.ndarray, outline: np.ndarray, colour: QColor) -> None:
-    """Fill what lies between two lines behind the mean. outline: the upper line, then the lower one backwards."""
-    there_and_back = np.concatenate([across, across[::-1]])
-    good = np.isfinite(outline)
-    shade = QColor(colour)
-    shade.setAlpha(_RANGE_ALPHA)
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(shade)
-    painter.drawPolygon(polygon(there_and_back[good], outline[good]))
-    painter.setBrush(Qt.BrushStyle.NoBrush)
 
 
 class FigurePainter:
@@ -254,14 +230,15 @@ class FigurePainter:
                 floor = None  # nothing of it is drawn faint
             px, py = self._across(drawn.x, box), self._up(drawn.y, box, y)
             if drawn.low is not None and drawn.high is not None:
-                upper, lower = (self._up(edge, box, y) for edge in (drawn.high, drawn.low))
-                _fill_range(p, px, np.concatenate([upper, lower[::-1]]), self._pen(trace).color())
+                shade = self._pen(trace).color()
+                shade.setAlpha(_RANGE_ALPHA)
+                fill_between(p, px, (self._up(drawn.high, box, y), self._up(drawn.low, box, y)), shade)
             if floor is None and not self.crowded and trace.x.size <= GRID_POINTS:
                 px, py = simplify(px, py)  # lines of a pixel are quick as they are
             pen = self._pen(trace)
             if floor is None:
                 p.setPen(pen)
-                _polylines(p, px, py)
+                draw_line(p, px, py)
                 continue
             # below what the recording can show the curve is there, but faint
             faint = QColor(pen.color())
@@ -271,7 +248,7 @@ class FigurePainter:
                 own = QPen(pen)
                 own.setColor(colour)
                 p.setPen(own)
-                _polylines(p, px, np.where(keep, py, np.nan))
+                draw_line(p, px, np.where(keep, py, np.nan))
         p.restore()
 
     def _moved(self, p: QPainter, box: QRectF, trace: Trace, polyline: QPolygonF, y: Scale) -> None:

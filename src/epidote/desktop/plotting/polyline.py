@@ -1,4 +1,4 @@
-"""Arrays as Qt's polygons."""
+"""Arrays as Qt's polygons, and what lies between two of them."""
 
 from __future__ import annotations
 
@@ -6,12 +6,14 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtGui import QPolygonF
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QColor, QPaintEngine, QPainter, QPolygonF
 from shiboken6 import VoidPtr
 
 from epidote.core.signals.signal import Samples
 
 _BYTES = 16  # of a point: two doubles
+_PIECE, _WHOLE = 16, 2**31  # steps of a line that are drawn at once
 
 
 def polygon(xs: Samples, ys: Samples) -> QPolygonF:
@@ -31,3 +33,64 @@ def least_and_greatest(least: Samples, greatest: Samples, edges: NDArray[np.intp
     least, greatest: (points,), the same array where every point is one value.
     """
     return np.minimum.reduceat(least, edges), np.maximum.reduceat(greatest, edges)
+
+
+def draw_line(painter: QPainter, xs: Samples, ys: Samples) -> None:
+    """Draw lines through points (points,) in pixels, broken where one is not finite."""
+    good = np.isfinite(ys)
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]]).astype(np.int8)))
+    painter.save()
+    pieces = _most_points(painter)
+    for begin, end in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
+        step = min(pieces, end - begin)
+        for first in range(begin, end - 1, step):
+            last = min(first + step + 1, end)
+            painter.drawPolyline(polygon(xs[first:last], ys[first:last]))
+    painter.restore()
+
+
+def _most_points(painter: QPainter) -> int:
+    """Return how many steps are drawn in one piece. The outline of a wide line that jumps at every point crosses itself
+    so often that Qt takes four times as long to fill it whole; round ends join the pieces unseen, where the line is of
+    one opaque stroke.
+    """
+    pen = painter.pen()
+    is_screen = painter.paintEngine().type() is QPaintEngine.Type.Raster
+    if not is_screen or pen.widthF() <= 1 or pen.style() is not Qt.PenStyle.SolidLine or pen.color().alpha() < 255:
+        return _WHOLE
+    pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+    painter.setPen(pen)
+    return _PIECE
+
+
+def fill_between(painter: QPainter, xs: Samples, ys: tuple[Samples, Samples], colour: QColor) -> None:
+    """Fill what lies between an upper and a lower line (points,), in pixels, where both are known.
+
+    On a screen each pixel gets a bar: the edges of a polygon that jumps at every pixel are hundreds on each line of the
+    picture, and Qt takes ten times as long to sort them. On paper it is the polygon, whose edges are smooth.
+    """
+    upper, lower = ys
+    good = np.isfinite(upper) & np.isfinite(lower)
+    xs, upper, lower = xs[good], upper[good], lower[good]
+    if xs.size < 2:
+        return
+    painter.save()
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(colour)
+    if painter.paintEngine().type() is QPaintEngine.Type.Raster:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.drawRects(_bars(xs, upper, lower))
+    else:
+        painter.drawPolygon(polygon(np.concatenate([xs, xs[::-1]]), np.concatenate([upper, lower[::-1]])))
+    painter.restore()
+
+
+def _bars(xs: Samples, upper: Samples, lower: Samples) -> list[QRectF]:
+    """Return a bar for each pixel across, over all that lies within it."""
+    pixels = np.floor(xs)
+    begins = np.concatenate([[0], np.flatnonzero(np.diff(pixels)) + 1])
+    tops, bottoms = least_and_greatest(upper, lower, begins)
+    lefts = pixels[begins]
+    widths = np.diff(lefts, append=lefts[-1] + 1)
+    parts = zip(lefts.tolist(), tops.tolist(), widths.tolist(), (bottoms - tops).tolist(), strict=True)
+    return [QRectF(*part) for part in parts]

@@ -18,7 +18,7 @@ from epidote.desktop.plotting.axis_scale import Scale
 from epidote.desktop.plotting.cursor_table import CursorRow, paint_cursor, paint_cursor_table
 from epidote.desktop.plotting.figure_painter import dashes_of
 from epidote.desktop.plotting.plot_widget import ZOOM, PlotWidget
-from epidote.desktop.plotting.polyline import polygon
+from epidote.desktop.plotting.polyline import fill_between, polygon
 from epidote.desktop.theme import Theme, font
 
 _KEY_STEP = 0.005  # of the width, by which a key moves the cursor
@@ -181,12 +181,7 @@ class SpectrumWidget(PlotWidget):
                 # between the least and the greatest bin of each pixel, faint: how thick the noise is
                 fill = pen.color()
                 fill.setAlphaF(0.28)
-                p.setPen(Qt.PenStyle.NoPen)
-                p.setBrush(fill)
-                p.drawPolygon(
-                    polygon(np.concatenate([xs[a:b], xs[a:b][::-1]]), np.concatenate([top[a:b], low[a:b][::-1]]))
-                )
-                p.setBrush(Qt.BrushStyle.NoBrush)
+                fill_between(p, xs[a:b], (top[a:b], low[a:b]), fill)
             p.setPen(pen)
             p.drawPolyline(polygon(xs[a:b], top[a:b]))
 
