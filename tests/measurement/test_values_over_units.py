@@ -123,6 +123,15 @@ def test_limits_are_those_of_the_study_or_of_a_routine(study, column):
     assert found.within.share == pytest.approx(inside.mean())
 
 
+def test_units_of_a_merged_study_stand_where_they_were_measured(study, column):
+    """Their runs have later numbers, whenever they were made."""
+    with study.database.writing() as c:
+        c.execute("UPDATE run SET made = '2026-10-31T12:00:00+00:00' WHERE id = (SELECT max(run_id) FROM value)")
+    noise = unit_values(study, column, "noise")
+    assert noise.values[0].value == pytest.approx(NOISE[-1])
+    assert noise.days.tolist() == list(range(UNITS))
+
+
 def test_two_readings_of_the_units_that_have_both(study, column):
     thd, noise = unit_values(study, column, "thd"), unit_values(study, column, "noise")
     pairs = paired_values(noise, thd)

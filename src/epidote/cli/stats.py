@@ -20,7 +20,6 @@ if TYPE_CHECKING:
     from epidote.measurement.unit_statistics import BandStatistics
 
 VALUES = "values"
-_LEAST_DAYS = 1 / 24  # from which on a drift per day is worth showing
 _MOST_BYTES, _MOST_VALUES = 64 * 1024 * 1024, 10_000_000
 
 
@@ -181,10 +180,9 @@ def _tell(found: ValueStatistics, unit: str, names: list[str], more: dict[str, A
     for name in ("cp", "cpk", "yield", "normal_fit"):
         if data[name] is not None:
             say(f"{name.ljust(16)} {data[name]:.4g}")
-    long_enough = found.days is not None and float(found.days.max()) > _LEAST_DAYS
-    if found.drift is not None and long_enough:
-        drift = format_quantity(found.drift.per_day, unit, digits=3)
-        say(f"{'drift per day'.ljust(16)} {drift} ±{format_quantity(found.drift.interval, unit, digits=2)}")
+    if found.long_drift is not None:
+        drift = format_quantity(found.long_drift.per_day, unit, digits=3)
+        say(f"{'drift per day'.ljust(16)} {drift} ±{format_quantity(found.long_drift.interval, unit, digits=2)}")
     listed = ", ".join(f"{o['name']} ({format_quantity(o['value'], unit, digits=4)})" for o in data["outliers"])
     say(f"{'outliers'.ljust(16)} {listed or 'none'}")
     if found.chart is not None:

@@ -107,7 +107,8 @@ class Queries:
                 (column_id,),
             ).fetchall()
         cells = [MeasuredCell(*row) for row in rows]
-        return sorted(cells, key=lambda cell: cell.run_id)
+        # those of a study that was merged into this one have later numbers, whenever they were measured
+        return sorted(cells, key=lambda cell: (cell.when, cell.run_id))
 
     def values(self, column_id: int, key: str, channel: int) -> dict[int, tuple[float, str]]:
         """Return value and unit of one reading by run, of every run in a column."""

@@ -14,6 +14,8 @@ from epidote.core.statistics.outliers import Outliers, generalised_esd
 from epidote.core.statistics.proportion import Yield, yield_of
 from epidote.core.statistics.relations import Drift, Histogram, NormalPlot, drift, histogram, normal_plot
 
+_LEAST_SPAN = 1 / 24  # days
+
 
 @dataclass(frozen=True, eq=False)
 class ValueStatistics:
@@ -30,6 +32,16 @@ class ValueStatistics:
     outliers: Outliers
     drift: Drift | None
     chart: IndividualsChart | None
+
+    @property
+    def span(self) -> float:
+        """Days from the first to the last measurement; 0 where the times are not known."""
+        return float(np.ptp(self.days)) if self.days is not None else 0.0
+
+    @property
+    def long_drift(self) -> Drift | None:
+        """The drift where the measurements took an hour at least; of minutes, a rate says little of days."""
+        return self.drift if self.span > _LEAST_SPAN else None
 
     @property
     def histogram(self) -> Histogram | None:

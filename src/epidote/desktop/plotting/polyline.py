@@ -40,7 +40,12 @@ def draw_line(painter: QPainter, xs: Samples, ys: Samples) -> None:
     good = np.isfinite(ys)
     edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]]).astype(np.int8)))
     painter.save()
-    pieces = _most_points(painter)
+    pieces = _WHOLE
+    if _is_better_cut(painter):
+        pen = painter.pen()
+        pen.setCapStyle(Qt.PenCapStyle.RoundCap)  # which joins the pieces unseen
+        painter.setPen(pen)
+        pieces = _PIECE
     for begin, end in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
         step = min(pieces, end - begin)
         for first in range(begin, end - 1, step):
@@ -49,18 +54,18 @@ def draw_line(painter: QPainter, xs: Samples, ys: Samples) -> None:
     painter.restore()
 
 
-def _most_points(painter: QPainter) -> int:
-    """Return how many steps are drawn in one piece. The outline of a wide line that jumps at every point crosses itself
-    so often that Qt takes four times as long to fill it whole; round ends join the pieces unseen, where the line is of
-    one opaque stroke.
+def _is_better_cut(painter: QPainter) -> bool:
+    """Whether a line is drawn in pieces: the outline of a wide one that jumps at every point crosses itself so often
+    that Qt takes four times as long to fill it whole. Dashes would begin anew, and joints of a faint line would show.
     """
     pen = painter.pen()
-    is_screen = painter.paintEngine().type() is QPaintEngine.Type.Raster
-    if not is_screen or pen.widthF() <= 1 or pen.style() is not Qt.PenStyle.SolidLine or pen.color().alpha() < 255:
-        return _WHOLE
-    pen.setCapStyle(Qt.PenCapStyle.RoundCap)
-    painter.setPen(pen)
-    return _PIECE
+    is_one_stroke = pen.style() is Qt.PenStyle.SolidLine and pen.color().alpha() == 255
+    return _is_screen(painter) and is_one_stroke and pen.widthF() > 1
+
+
+def _is_screen(painter: QPainter) -> bool:
+    """Whether pixels are painted, not the lines of a PDF."""
+    return painter.paintEngine().type() is QPaintEngine.Type.Raster
 
 
 def fill_between(painter: QPainter, xs: Samples, ys: tuple[Samples, Samples], colour: QColor) -> None:
@@ -77,7 +82,7 @@ def fill_between(painter: QPainter, xs: Samples, ys: tuple[Samples, Samples], co
     painter.save()
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(colour)
-    if painter.paintEngine().type() is QPaintEngine.Type.Raster:
+    if _is_screen(painter):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.drawRects(_bars(xs, upper, lower))
     else:

@@ -324,9 +324,8 @@ def _words(reading: ListedReading, names: list[str]) -> list[str]:
     if found.outliers.places:
         named = ", ".join(names[place] for place in found.outliers.places[:6])
         parts.append(f"Outliers: {named}")
-    days = found.days
-    if found.drift is not None and found.drift.significant and days is not None and float(days.max()) > 1 / 24:
-        parts.append(drift_words(found.drift, unit, float(days.max())))
+    if found.long_drift is not None and found.long_drift.significant:
+        parts.append(drift_words(found.long_drift, unit, found.span))
     if reading.values.left_out:
         parts.append(f"{reading.values.left_out} units without a value are left out")
     return parts

@@ -23,12 +23,12 @@ class OverTimePicture(ReadingPicture):
     def paint_reading(self, canvas: Canvas, reading: PlottedReading) -> None:
         found = reading.statistics
         canvas.frame("", reading.axis)
-        if found.days is None or found.days.size < 2 or found.days[-1] <= 0:
+        if found.days is None or found.span <= 0:
             canvas.say("The units were measured at one and the same time.")
             return
-        in_a_day, sign, _ = _scale(float(found.days[-1]))
+        in_a_day, sign, _ = _scale(found.span)
         values = found.values
-        left, right = with_room(0.0, float(found.days[-1]))
+        left, right = with_room(float(found.days.min()), float(found.days.max()))
         days = np.linspace(left, right, _LINE)
         plane = Plane(
             canvas.box, left * in_a_day, right * in_a_day, *with_room(float(values.min()), float(values.max()))
@@ -45,9 +45,9 @@ class OverTimePicture(ReadingPicture):
 
     def words_of(self, reading: PlottedReading) -> str:
         found = reading.statistics
-        if found.drift is None or found.days is None:
+        if found.drift is None:
             return super().words_of(reading)
-        return drift_words(found.drift, reading.unit, float(found.days[-1]))
+        return drift_words(found.drift, reading.unit, found.span)
 
 
 def drift_words(drift: Drift, unit: str, days: float) -> str:
