@@ -15,6 +15,17 @@ CHAIN = Chain(
     probe_ratio=4.0,
     load_ohms=8.0,
 )
+PROMPTS = """
+[[step]]
+prompt = "Is the lamp on?"
+answer = "yes or no"
+
+[[step]]
+prompt = "Idle current"
+answer = "value"
+unit = "A"
+upper = 0.2
+"""
 TEXT = """
 format = 1
 name = "Post check"

@@ -6,21 +6,11 @@ import pytest
 
 from epidote.cli.app import run_command
 from epidote.study.store import Study
-from tests.routine_study import line_study, routine_text
+from tests.routine_study import PROMPTS, line_study, routine_text
 
-PROMPTS = """
+CONNECTED = """
 [[step]]
 prompt = "Connect the post"
-
-[[step]]
-prompt = "Is the lamp on?"
-answer = "yes or no"
-
-[[step]]
-prompt = "Idle current"
-answer = "value"
-unit = "A"
-upper = 0.2
 """
 
 
@@ -49,7 +39,7 @@ def run(capsys, study, tmp_path, text, *more):
 
 def test_prompts_are_answered_at_the_terminal(capsys, study, tmp_path, answers):
     answers += ["", "y", "much", "150 mA"]
-    code, out, err = run(capsys, study, tmp_path, routine_text() + PROMPTS)
+    code, out, err = run(capsys, study, tmp_path, routine_text() + CONNECTED + PROMPTS)
     assert code == 0, err
     assert "Connect the post" in err
     assert "“much” is not a number. Enter a value in A." in err
@@ -60,7 +50,7 @@ def test_prompts_are_answered_at_the_terminal(capsys, study, tmp_path, answers):
 
 def test_a_no_fails_the_unit(capsys, study, tmp_path, answers):
     answers += ["", "n", "0.1"]
-    code, out, _ = run(capsys, study, tmp_path, routine_text() + PROMPTS)
+    code, out, _ = run(capsys, study, tmp_path, routine_text() + CONNECTED + PROMPTS)
     assert code == 5
     assert "4  Is the lamp on?: failed (no, Answered with no.)" in out
 
@@ -78,7 +68,7 @@ def test_asked_whether_to_go_on(capsys, study, tmp_path, answers):
 
 def test_nobody_is_there_to_answer(capsys, study, tmp_path, monkeypatch):
     monkeypatch.setattr("sys.stdin.isatty", lambda: False, raising=False)
-    code, _, err = run(capsys, study, tmp_path, routine_text() + PROMPTS)
+    code, _, err = run(capsys, study, tmp_path, routine_text() + CONNECTED + PROMPTS)
     assert code == 4
     assert "Nobody is at the terminal to answer" in err
     with Study(study) as opened:

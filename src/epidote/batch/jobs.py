@@ -135,10 +135,8 @@ def compute_file_job(job: FileJob) -> FileJobResult | JobFailure:
 def _analysed_file(job: FileJob) -> FileJobResult:
     path = Path(job.path)
     proc = procedure(job.procedure)
-    stated, played, marks = {}, None, None
-    if job.stimulus:
-        told = read_description(Path(job.stimulus))
-        stated, played, marks = told.settings, told.stimulus, told.marks
+    told = read_description(Path(job.stimulus) if job.stimulus else None)
+    stated, played, marks = told.settings, told.stimulus, told.marks
     settings = make_settings(proc.Settings, {**stated, **job.settings})
     tracks = read_tracks(path)
     signal = Signal(tracks[0].signal.samples, tracks[0].signal.rate)

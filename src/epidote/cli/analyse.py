@@ -142,10 +142,10 @@ def analyse(
     from epidote.core.signals.recording import Recording
     from epidote.measurement.offline import background_recording, recording_of_original
     from epidote.measurement.processing import analyse
-    from epidote.measurement.stimulus_description import StimulusDescription, read_description
+    from epidote.measurement.stimulus_description import read_description
 
     proc = find(procedure)
-    told = read_description(stimulus) if stimulus else StimulusDescription({}, None, None)
+    told = read_description(stimulus)
     stated, played, marks = told.settings, told.stimulus, told.marks
     settings = make_settings(proc.Settings, {**stated, **parsed_settings(proc.Settings, set_)})
 

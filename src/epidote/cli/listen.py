@@ -173,9 +173,7 @@ def _programme_run(study: Any, subject: Any) -> Any:
     from epidote.core.errors import SettingError
     from epidote.core.procedures.registry import procedure
 
-    seen = study.overview()
-    runs = [seen.runs[cell] for cell in seen.runs if cell[0] == subject.id]
-    heard = [r for r in runs if procedure(r.procedure).takes_original]
+    heard = [r for r in study.overview().runs_of_row(subject.id) if procedure(r.procedure).takes_original]
     if not heard:
         raise SettingError(f"{subject.full_name} has no run of “Programme”. Measure it first.")
     return max(heard, key=lambda r: r.made)

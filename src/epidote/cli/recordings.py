@@ -69,9 +69,9 @@ def import_recording(
     from epidote.measurement.offline import import_recording as carry_out
 
     proc = find(procedure)
-    from epidote.measurement.stimulus_description import StimulusDescription, read_description
+    from epidote.measurement.stimulus_description import read_description
 
-    told = read_description(stimulus) if stimulus else StimulusDescription({}, None, None)
+    told = read_description(stimulus)
     values, played, marks = told.settings, told.stimulus, told.marks
     if stimulus is None:
         values = dict(proc.for_existing_sound(values))
@@ -177,9 +177,7 @@ def inverse(
 
     with Study(path) as study:
         row = find_subject(study, subject)
-        seen = study.overview()
-        cells = [cell for cell in seen.runs if cell[0] == row.id]
-        runs = [seen.runs[cell] for cell in cells if has_response(seen.runs[cell])]
+        runs = [run for run in study.overview().runs_of_row(row.id) if has_response(run)]
         if not runs:
             raise SettingError(f"{row.full_name} has no run of “Response”. Measure it first.")
         run = max(runs, key=lambda r: r.made)

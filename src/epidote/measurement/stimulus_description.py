@@ -25,8 +25,12 @@ class StimulusDescription:
     marks: MarkedSequence | None
 
 
-def read_description(path: Path) -> StimulusDescription:
-    """Return a description written by “epidote stimulus”. Raises UnusableInputError for anything else."""
+def read_description(path: Path | None) -> StimulusDescription:
+    """Return a description written by “epidote stimulus”, an empty one for None. Raises UnusableInputError for anything
+    else.
+    """
+    if path is None:
+        return StimulusDescription({}, None, None)
     try:
         data = load_json(read_bounded(path, _MOST_BYTES, "a stimulus description").decode("utf-8"), path.name)
         marks = MarkedSequence.from_json(data["marked"]) if "marked" in data else None

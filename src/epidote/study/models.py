@@ -248,6 +248,10 @@ class Overview:
         """
         return self.with_claims(self.subjects)
 
+    def runs_of_row(self, subject_id: int | None) -> list[RunSummary]:
+        """Return the runs of a row that stand in its cells."""
+        return [self.runs[cell] for cell in self.runs if cell[0] == subject_id]
+
     def with_claims(self, chosen: Iterable[Subject]) -> tuple[Subject, ...]:
         """Return some of the subjects in an order of one's own, with a row of claims after the last of each unit."""
         chosen = tuple(chosen)

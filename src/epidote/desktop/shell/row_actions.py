@@ -173,7 +173,7 @@ class RowActions:
         overview = self.session.overview
         if overview is None:
             return {}
-        runs = [overview.runs[cell] for cell in overview.runs if cell[0] == overview.reference]
+        runs = overview.runs_of_row(overview.reference)
         return {run.procedure: dict(run.settings) for run in runs}
 
     def delete_column(self) -> None:

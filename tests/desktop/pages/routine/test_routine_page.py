@@ -8,19 +8,7 @@ from epidote.core.routine.model import MeasureStep, PromptStep
 from epidote.desktop.widgets.question import ask_whether
 from epidote.measurement.routine.storage import find_routine
 from tests.desktop.driver import wait_for
-from tests.routine_study import line_study, routine_text
-
-PROMPTS = """
-[[step]]
-prompt = "Is the lamp on?"
-answer = "yes or no"
-
-[[step]]
-prompt = "Idle current"
-answer = "value"
-unit = "A"
-upper = 0.2
-"""
+from tests.routine_study import PROMPTS, line_study, routine_text
 
 
 @pytest.fixture
