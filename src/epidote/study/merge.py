@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from epidote.study.folder import ATTACHMENTS, RECORDINGS
-from epidote.study.models import ReadOnlyError, StudyError
+from epidote.study.models import Entry, ReadOnlyError, StudyError
 from epidote.study.passes import COLUMNS as PASS_COLUMNS
 from epidote.study.repository import insert_values
 from epidote.study.store import Study
@@ -191,7 +191,10 @@ class _Merge:
 
     def _merge_entries(self) -> None:
         """Add claims, limits, notes, routines and pictures that are not here word for word."""
-        for one in self._all("SELECT * FROM entry WHERE NOT deleted ORDER BY id"):
+        entries = self._all("SELECT * FROM entry WHERE NOT deleted ORDER BY id")
+        kinds = {one["kind"] for one in entries}
+        read = {entry.id: entry for kind in kinds for entry in self._from.entries.all(kind)}
+        for one in entries:
             owner = {
                 "unit_id": self._units.get(one["unit_id"]),
                 "subject_id": self._rows.get(one["subject_id"]),
@@ -208,15 +211,14 @@ class _Merge:
                 ).fetchone()
             if known is not None:
                 continue
-            self._copy_picture(one)
+            self._copy_picture(read.get(one["id"]))
             values = {name: one[name] for name in ("kind", "data", "made", "person")} | owner
             with self._into.database.writing() as c:
                 _insert(c, "entry", values)
             self.report.entries += 1
 
-    def _copy_picture(self, entry: dict[str, Any]) -> None:
+    def _copy_picture(self, stored: Entry | None) -> None:
         """Copy the file of a picture; its name is the digest of its content."""
-        stored = next((e for e in self._from.entries.all(entry["kind"]) if e.id == entry["id"]), None)
         if stored is None or not stored.file or self._into.folder.has(ATTACHMENTS, stored.file):
             return
         content = self._from.entries.read(stored)
