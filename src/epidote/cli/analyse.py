@@ -207,12 +207,12 @@ def _signal_of(tracks: Sequence[Any], name: str, number: int, channels: list[int
 
     if number > len(tracks):
         raise UnusableInputError(
-            f"{name} has {len(tracks)} track(s); there is no track {number}. Nothing was computed."
+            f"Track {number} does not exist; tracks of {name}: {len(tracks)}. Nothing was computed."
         )
     signal = tracks[number - 1].signal
     if any(not 1 <= c <= signal.channels for c in channels):
         raise UnusableInputError(
-            f"{name} has {signal.channels} channel(s); there is no channel {max(channels)}. Nothing was computed."
+            f"Channel {max(channels)} does not exist; channels of {name}: {signal.channels}. Nothing was computed."
         )
     if not channels:
         return Signal(signal.samples, signal.rate)

@@ -32,13 +32,13 @@ def batch(
             metavar="STUDY…",
         ),
     ],
-    procedure: Annotated[str, typer.Option(help="recompute only runs of this procedure")] = "",
+    procedure: Annotated[str, typer.Option(help="recompute only the runs of this procedure")] = "",
     set_: Set = [],
     jobs: Annotated[int, typer.Option(help="number of processes [default: one per core]", min=0, max=1024)] = 0,
     cluster: Annotated[str, typer.Option(help="address of a Dask scheduler, e.g. tcp://10.0.0.5:8786")] = "",
     *,
     by_value: Annotated[
-        bool, typer.Option("--by-value", help="send recordings to the workers, which do not see the study's folder")
+        bool, typer.Option("--by-value", help="send recordings to the workers, if they cannot access the study's folder")
     ] = False,
     out: Annotated[Path | None, typer.Option(help="with “analyse”: folder for the results, one JSON file each")] = None,
     stimulus: Annotated[
@@ -50,7 +50,7 @@ def batch(
     ] = True,
     as_json: Json = False,
 ) -> int:
-    """Recompute kept recordings; repeated, the command goes on where it ended."""
+    """Recompute saved recordings on all cores or on a cluster; an interrupted command can be repeated and continues."""
     runner, close, remote = _runner(jobs, cluster)
     show = _Shown(quiet=not sys.stderr.isatty()).show
     try:

@@ -26,7 +26,7 @@ def parsed_settings(model: Any, pairs: Sequence[str]) -> dict[str, Any]:
     for pair in pairs:
         name, equals, text = pair.partition("=")
         if not equals:
-            raise SettingError(f"“{pair}” is not a setting. Use name=value.")
+            raise SettingError(f"“{pair}” is not a setting with a value. Use name=value.")
         values[name] = typed_value(model, name.strip(), text.strip())
     return values
 

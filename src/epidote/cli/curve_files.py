@@ -38,12 +38,12 @@ def curve_in(
     path: PathArgument,
     file: Annotated[Path, typer.Argument(help="text file with columns frequency, level and optional phase")],
     subject: Annotated[str, typer.Option(help="subject (row) to add the curve to")],
-    separator: Annotated[SeparatorName, typer.Option(help="sign that separates the columns")] = SeparatorName.AUTO,
-    decimal: Annotated[DecimalName, typer.Option(help="decimal sign")] = DecimalName.AUTO,
+    separator: Annotated[SeparatorName, typer.Option(help="column separator")] = SeparatorName.AUTO,
+    decimal: Annotated[DecimalName, typer.Option(help="decimal separator")] = DecimalName.AUTO,
     *,
     unit: Annotated[UnitName, typer.Option("--frequency-unit", help="unit of the frequency column")] = UnitName.AUTO,
     first: Annotated[
-        int, typer.Option("--frequency-column", min=0, max=64, help="column of the frequency (from 1); 0: as found")
+        int, typer.Option("--frequency-column", min=0, max=64, help="frequency column (from 1); 0: detect")
     ] = 0,
 ) -> int:
     """Import a curve from a text file as a response run.

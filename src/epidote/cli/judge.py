@@ -31,7 +31,7 @@ def claims(
     *,
     as_json: Json = False,
 ) -> int:
-    """Add claims, and judge all claims, or those of one unit, by the measurements."""
+    """Add claims, and check all claims, or those of one unit, against the measurements."""
     from epidote.core.comparison.claims.parser import parse_claim
     from epidote.core.wording.verdicts import verdict_to_json, verdict_words
     from epidote.measurement.assessment import judged_claims

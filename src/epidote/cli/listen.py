@@ -11,7 +11,7 @@ from epidote.cli.analyse import Json
 from epidote.cli.common import print_json, say
 from epidote.cli.study import PathArgument, find_subject
 
-app = typer.Typer(help="Listening tests: sealed, answered, revealed.", no_args_is_help=True)
+app = typer.Typer(help="Create, answer and evaluate sealed (blind) listening tests.", no_args_is_help=True)
 
 
 def loudness(
@@ -55,11 +55,11 @@ def _shown(value: float | None, unit: str) -> str:
 
 @app.command("statistics")
 def statistics(
-    correct: Annotated[int, typer.Option(help="right answers")],
+    correct: Annotated[int, typer.Option(help="number of correct answers")],
     trials: Annotated[int, typer.Option(help="trials")],
     as_json: Json = False,
 ) -> int:
-    """Say what so many right answers of a forced choice mean: exact binomial test and Clopper-Pearson interval."""
+    """Evaluate a forced-choice result: exact binomial test and Clopper-Pearson interval."""
     from epidote.core.analysis.listening.trials import judge_forced_choice
 
     judged = judge_forced_choice(correct, trials)
@@ -79,17 +79,17 @@ def statistics(
         return 0
     low, high = judged.interval
     say(judged.words)
-    say(f"share of right answers: {100 * low:.0f} % to {100 * high:.0f} % (95 %)")
+    say(f"proportion of correct answers: {100 * low:.0f} % to {100 * high:.0f} % (95 %)")
     return 0
 
 
 @app.command("plan")
 def plan(
-    skill: Annotated[float, typer.Option(help="share of right answers of the listener that is to be found out")] = 0.8,
-    certainty: Annotated[float, typer.Option(help="wished probability of finding that listener out")] = 0.8,
+    skill: Annotated[float, typer.Option(help="proportion of correct answers of a listener to be detected")] = 0.8,
+    certainty: Annotated[float, typer.Option(help="required probability of detecting that listener (power)")] = 0.8,
     as_json: Json = False,
 ) -> int:
-    """Say how many trials a forced choice needs."""
+    """Calculate the number of trials for a forced-choice test."""
     from epidote.core.analysis.listening.trials import least_right, trials_needed
 
     trials = trials_needed(skill, certainty)
@@ -97,7 +97,7 @@ def plan(
     if as_json:
         print_json({"trials": trials, "criterion": criterion, "skill": skill, "certainty": certainty})
         return 0
-    say(f"{trials} trials; {criterion} right answers or more are needed for p < 0.05")
+    say(f"{trials} trials; {criterion} or more correct answers are needed for p < 0.05")
     return 0
 
 
@@ -110,23 +110,23 @@ def new(
     seal: Annotated[
         Path,
         typer.Option(
-            help="folder, or .zip file, for the anonymous clips and the answer sheet; it must not be there yet"
+            help="folder, or .zip file, for the anonymous clips and the answer sheet; it must not exist"
         ),
     ],
     kind: Annotated[str, typer.Option(help="kind of test: forced-choice, grading or preference")] = "forced-choice",
-    scale: Annotated[str, typer.Option(help="of grades: quality (BS.1534) or impairment (BS.1116)")] = "quality",
+    scale: Annotated[str, typer.Option(help="scale of grades: quality (BS.1534) or impairment (BS.1116)")] = "quality",
     *,
-    trials: Annotated[int, typer.Option(help="number of trials, set before the test; 0: usual for its kind")] = 0,
+    trials: Annotated[int, typer.Option(help="number of trials, fixed before the test; 0: default of the type")] = 0,
     control: Annotated[
-        bool, typer.Option("--control", help="the first row under both letters, to see what a test of nothing says")
+        bool, typer.Option("--control", help="control test: the first row as both A and B")
     ] = False,
     strict: Annotated[
-        bool, typer.Option("--strict", help="demand 0.1 dB of the level match instead of 0.5 dB")
+        bool, typer.Option("--strict", help="require level matching within 0.1 dB instead of 0.5 dB")
     ] = False,
-    overrule: Annotated[str, typer.Option(help="why unequal levels are fair all the same; stays with the result")] = "",
+    overrule: Annotated[str, typer.Option(help="reason for accepting unequal levels; saved with the result")] = "",
     as_json: Json = False,
 ) -> int:
-    """Make a sealed listening test of measured rows, or of a row and the original."""
+    """Create a sealed listening test from measured rows, or from a row and the original."""
     from epidote.core.errors import SettingError
     from epidote.measurement.listening.clips import ORIGINAL, align_run, clips_of_runs
     from epidote.measurement.listening.kinds import SCALES, ListeningDesign, kind_named
@@ -182,10 +182,10 @@ def _programme_run(study: Any, subject: Any) -> Any:
 @app.command("answers")
 def answers(
     path: PathArgument,
-    files: Annotated[list[Path], typer.Argument(help="answer sheets that came back (.csv)")],
+    files: Annotated[list[Path], typer.Argument(help="completed answer sheets (.csv)")],
     as_json: Json = False,
 ) -> int:
-    """Take in answer sheets of sealed tests; nothing is said about them before the test is revealed."""
+    """Import answer sheets of sealed tests; results stay hidden until the test is revealed."""
     from epidote.measurement.listening.answers import keep_answers
     from epidote.study.store import Study
 
@@ -195,7 +195,7 @@ def answers(
         print_json([{"test": s.test, "listener": s.listener, "trials": len(s.answers)} for s in sheets])
         return 0
     for sheet in sheets:
-        say(f"{sheet.file}: {len(sheet.answers)} answers of {sheet.listener} kept")
+        say(f"{sheet.file}: {len(sheet.answers)} answers of {sheet.listener} imported")
     return 0
 
 
@@ -203,10 +203,10 @@ def answers(
 def reveal(
     path: PathArgument,
     test: Annotated[str, typer.Option(help="number of the test [default: the last one]")] = "",
-    folder: Annotated[Path | None, typer.Option(help="folder or .zip file that was handed out, to be compared")] = None,
+    folder: Annotated[Path | None, typer.Option(help="exported folder or .zip file, to verify its files")] = None,
     as_json: Json = False,
 ) -> int:
-    """Show the key of a sealed test, check its commitment, and judge the answers."""
+    """Reveal a sealed test: show its answer key, verify the commitment and evaluate the answers."""
     from epidote.measurement.listening.answers import reveal_test
     from epidote.study.store import Study
 
@@ -238,7 +238,7 @@ def reveal(
     for name, one in found.apart.items():
         for words in one.words:
             say(f"{name}: {words}")
-    said = "kept" if kept else "BROKEN: key or nonce were changed"
+    said = "kept" if kept else "INVALID: the key or the random number was changed"
     say(f"commitment {said}; {found.test.matching}")
     for name in found.changed:
         say(f"changed or missing: {name}")

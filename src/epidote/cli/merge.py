@@ -19,7 +19,7 @@ def merge(
     sources: Annotated[list[Path], typer.Argument(help="study folders whose content is added; they are not changed")],
     as_json: Json = False,
 ) -> int:
-    """Add the units, runs and passes of other studies; what is there already is not added again."""
+    """Add the units, runs and routine results of other studies; existing entries are not duplicated."""
     from epidote.study.merge import merge_study
     from epidote.study.store import Study
 

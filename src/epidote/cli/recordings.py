@@ -64,7 +64,7 @@ def import_recording(
     set_: Set = [],
     as_json: Json = False,
 ) -> int:
-    """Make a recording that was made elsewhere a run of a row."""
+    """Import a recording made elsewhere as a run of a row."""
     from epidote.core.procedures.registry import procedure as find
     from epidote.measurement.offline import import_recording as carry_out
 
@@ -93,7 +93,7 @@ def await_recording(
     set_: Set = [],
     as_json: Json = False,
 ) -> int:
-    """Write a stimulus file and make the cell wait for its recording; “study attach” completes the run."""
+    """Export a stimulus file and create a run that waits for its recording; “study attach” completes it."""
     from epidote.core.procedures.registry import procedure as find
     from epidote.measurement.waiting import await_recording as carry_out
 
@@ -107,7 +107,7 @@ def await_recording(
 def attach(
     path: PathArgument,
     run: Annotated[int, typer.Argument(help="number of the waiting run")],
-    file: Annotated[Path, typer.Argument(help="recording of what was played")],
+    file: Annotated[Path, typer.Argument(help="recording of the stimulus file")],
     as_json: Json = False,
 ) -> int:
     """Complete a run that waits for its recording."""
@@ -125,7 +125,7 @@ def keep_source(
     place: Annotated[str, typer.Option(help="where the measuring point is")] = "",
     as_json: Json = False,
 ) -> int:
-    """Keep a source that was measured with the reference microphone in the chain of the run's row."""
+    """Save a source measured with the reference microphone in the chain of the row."""
     from epidote.core.chain.chain_toml import chain_from_toml
     from epidote.measurement.kept_source import keep_source as carry_out
 
@@ -148,7 +148,7 @@ def sound(
     channel: Annotated[int, typer.Option(help="channel, from 1")] = 1,
     as_json: Json = False,
 ) -> int:
-    """Write a sound that is made of a run's recordings, such as what is left of a sweep without its harmonics."""
+    """Export a sound derived from the recordings of a run, such as the residual of a sweep without harmonics."""
     from epidote.measurement.run_sounds import write_run_sound
 
     with Study(path) as study:
@@ -168,7 +168,7 @@ def inverse(
     *,
     low: Annotated[float, typer.Option(help="lowest frequency in Hz")] = 40.0,
     high: Annotated[float, typer.Option(help="highest frequency in Hz")] = 16000.0,
-    limit: Annotated[float, typer.Option(help="the most gain or loss in dB")] = 12.0,
+    limit: Annotated[float, typer.Option(help="maximum boost or cut in dB")] = 12.0,
     channel: Annotated[int, typer.Option(help="channel")] = 1,
 ) -> int:
     """Write the inverse of a row's measured response, for “Equalise with” of the procedure “Programme”."""

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from epidote.measurement.service import SafeStart
     from epidote.study.store import Study
 
-app = typer.Typer(no_args_is_help=True, help="Carry out routines: one pass over a unit, judged by limits.")
+app = typer.Typer(no_args_is_help=True, help="Run test routines on units and judge them by limits.")
 RoutineFile = Annotated[Path, typer.Argument(help="routine file (.toml)")]
 _MOST_BYTES = 4 * 1024 * 1024
 _LONGEST_WAIT = 600.0
@@ -57,7 +57,7 @@ def check(
     study: Annotated[Path | None, typer.Option(help="check with the chain of this study")] = None,
     as_json: Json = False,
 ) -> int:
-    """Check a routine as a whole, without playing anything."""
+    """Check a routine without playing anything."""
     from epidote.core.routine.checking import check_routine
     from epidote.study.store import Study
 
@@ -114,7 +114,7 @@ def list_routines(path: PathArgument, as_json: Json = False) -> int:
         )
         return 0
     for routine, counts in rows:
-        say(f"{routine.name}: {len(routine.step)} steps, {counts.units} units, {counts.first_passed} passed at once")
+        say(f"{routine.name}: {len(routine.step)} steps, {counts.units} units, {counts.first_passed} passed at the first attempt")
     return 0
 
 
@@ -137,7 +137,7 @@ def from_row(
     limits: Annotated[bool, typer.Option(help="add limits to the steps")] = True,
     as_json: Json = False,
 ) -> int:
-    """Make a routine of the columns of a measured row."""
+    """Create a routine from the columns of a measured row."""
     from epidote.audio.files.sound_file import write_whole
     from epidote.core.routine.limit_making import parse_bands
     from epidote.core.routine.text import routine_to_toml
@@ -169,14 +169,14 @@ def run(
     chain: Annotated[Path | None, typer.Option(help="chain file (.toml) [default: the study's chain]")] = None,
     *,
     operator: Annotated[str, typer.Option(help="operator [default: that of the study]")] = "",
-    shift: Annotated[str, typer.Option(help="shift or bench, kept with the pass")] = "",
+    shift: Annotated[str, typer.Option(help="shift or station, saved with the result")] = "",
     firmware: Annotated[str, typer.Option(help="firmware of the unit")] = "",
     junit: Annotated[Path | None, typer.Option(help="write the pass as JUnit XML")] = None,
     csv: Annotated[Path | None, typer.Option(help="add the pass to this CSV file, one line per step")] = None,
     jsonl: Annotated[Path | None, typer.Option(help="add the pass to this JSON Lines file")] = None,
     xlsx: Annotated[Path | None, typer.Option(help="write all passes of this routine as a spreadsheet")] = None,
     allow_commands: Annotated[
-        bool, typer.Option("--allow-commands", help="let the routine run the commands in it on this computer")
+        bool, typer.Option("--allow-commands", help="allow the routine to run its commands on this computer")
     ] = False,
     full_level: Annotated[
         bool, typer.Option("--full-level", help="after a change of the chain, measure at full level without asking")
@@ -185,10 +185,10 @@ def run(
         float, typer.Option(help="seconds to wait for a study that another process is writing", min=0)
     ] = _LONGEST_WAIT,
     seed: Annotated[int, typer.Option(help="stand-ins only: the same seed gives the same recordings", min=0)] = 0,
-    real_time: Annotated[bool, typer.Option("--real-time", help="stand-ins only: at the pace of sound")] = False,
+    real_time: Annotated[bool, typer.Option("--real-time", help="simulated devices only: in real time")] = False,
     as_json: Json = False,
 ) -> int:
-    """Carry out one pass over a unit, and judge it."""
+    """Run a routine on one unit and judge the result."""
     from epidote.core.routine.verdict import EXIT_CODES
     from epidote.measurement.routine.runner import RoutineRunner, UnitRequest
     from epidote.measurement.routine.storage import find_routine, keep_routine
@@ -334,7 +334,7 @@ class _Terminal:
 
         warn(step.prompt)
         if not sys.stdin.isatty():
-            warn("Nobody is at the terminal to answer. Carry out this routine on the Routine page, or in a terminal.")
+            warn("The routine asks questions, but there is no terminal. Run it on the Routine page, or in a terminal.")
             return None
         if step.answer is AnswerKind.DONE:
             input("Enter when done: ")

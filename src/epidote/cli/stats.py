@@ -32,7 +32,7 @@ def stats(
         float | None, typer.Option(help="lower limit [default: that of the study or its routines]")
     ] = None,
     *,
-    upper: Annotated[float | None, typer.Option(help="upper limit [default: likewise]")] = None,
+    upper: Annotated[float | None, typer.Option(help="upper limit [default: as for --lower]")] = None,
     since: Annotated[str, typer.Option(help="only units measured since this day (YYYY-MM-DD)")] = "",
     until: Annotated[str, typer.Option(help="only units measured until this day (YYYY-MM-DD)")] = "",
     serial: Annotated[str, typer.Option(help="only these serial numbers; * and ? are wildcards")] = "",
@@ -42,7 +42,7 @@ def stats(
     curve: Annotated[bool, typer.Option("--curve", help="statistics of a curve, at each of its points")] = False,
     as_json: Json = False,
 ) -> int:
-    """Count, mean, spread, capability, yield, outliers, control chart and drift of one reading over units."""
+    """Statistics of one reading over units: count, mean, standard deviation, capability, yield, outliers, control chart, drift."""
     from epidote.core.statistics.overall import value_statistics
     from epidote.measurement import unit_statistics as service
     from epidote.study.store import Study

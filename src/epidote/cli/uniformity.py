@@ -147,7 +147,7 @@ def compare_uniformity(
         return 0
     for band in result.bands:
         places_in_words = f"{place_of[band.greatest_at]} to {place_of[band.least_at]}"
-        mark = "  not counted: near the background" if band.near_background else ""
+        mark = "  not included: less than 3 dB above background" if band.near_background else ""
         say(f"{band.frequency:10.1f} Hz {band.deviation:8.2f} dB   {places_in_words}{mark}")
     say(f"Largest deviation: {result.largest:.2f} dB at {result.worst_frequency:.0f} Hz, {result.worst}")
     say(f"Mean over the bands: {result.mean_deviation:.2f} dB (lower is more uniform)")

@@ -35,14 +35,14 @@ _REMEDIES = {
     "less_than_equal": "enter {le} or less",
     "enum": "use one of: {expected}",
     "string_too_long": "use at most {max_length} characters",
-    "string_type": "enter a text",
+    "string_type": "enter text",
     "too_long": "use at most {max_length} entries",
     "too_short": "use at least {min_length} entries",
     "tuple_type": "enter a list",
     "date_from_datetime_parsing": "enter a date (YYYY-MM-DD)",
     "date_parsing": "enter a date (YYYY-MM-DD)",
     "date_type": "enter a date (YYYY-MM-DD)",
-    "missing": "a value is needed",
+    "missing": "enter a value",
 }
 _LIMITS = ("gt", "ge", "lt", "le")
 _LIMIT_WORDS = {"gt": "more than {}", "ge": "{} or more", "lt": "less than {}", "le": "up to {}"}

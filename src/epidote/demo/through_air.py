@@ -87,7 +87,7 @@ AIR_ROWS = (
         {"link": "wireless"},
         "standin:landor-w2",
         ("link", "music", "speech"),
-        "Wireless receiver of the foyer: lossy, 1.45 s late, on a clock of its own.",
+        "Wireless receiver of the foyer: lossy coding, 1.45 s latency, own sample clock.",
         LINK.changed(rate=96000),
     ),
     Row(

@@ -33,7 +33,7 @@ def source_of_run(study: Study, run: RunSummary, place: str = "") -> SourceAtPoi
     if not found or found[0].x.size < _LEAST_POINTS or not np.isfinite(found[0].y).all():
         raise UnusableInputError(
             "This run did not measure a source at a point. Measure “Microphone” with “Source, with the reference"
-            " microphone” first, then keep its result."
+            " microphone” first, then save its result."
         )
     curve = found[0]
     points = tuple((round(float(f), 4), round(float(v), 4)) for f, v in zip(curve.x, curve.y, strict=True))
@@ -51,13 +51,13 @@ def change_to_keep_source(study: Study, run: RunSummary, place: str = "") -> Cha
     overview = study.overview()
     subject = overview.subject(run.subject_id)
     if subject is None:
-        raise StudyError("The row was deleted. Nothing was kept; undo the deletion, or select another run.")
+        raise StudyError("The row was deleted. Nothing was saved; undo the deletion, or select another run.")
     source = source_of_run(study, run, place)
     setting = setting_in_use(overview.settings, subject)
     before = study.setting(setting)
     chain: Chain = chain_from_toml(before).changed(source=source.model_dump())
     low, high = source.band
-    words = f"Source kept with the chain “{chain.name}”: {low:.0f} Hz to {high:.0f} Hz, measured on {source.on}."
+    words = f"Source saved with the chain “{chain.name}”: {low:.0f} Hz to {high:.0f} Hz, measured on {source.on}."
     return ChainChange(setting, before, chain_to_toml(chain), words)
 
 

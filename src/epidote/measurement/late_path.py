@@ -69,7 +69,7 @@ class LatePath:
         place = int(np.argmax(height))
         if height[place] <= _STANDS_OUT * float(np.median(height)) / NORMAL_MEDIAN:
             raise MeasurementError(
-                f"Nothing came back within {self._seconds:g} s, the path delay that the chain states. Nothing was"
+                f"Nothing came back within {self._seconds:g} s, the path delay set in the chain. Nothing was"
                 " saved. Check the connection, or raise the path delay on the Chain page."
             )
         return max(0, place - round(_EARLY * self._rate))

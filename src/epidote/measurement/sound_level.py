@@ -194,7 +194,7 @@ class _Search:
             )
         raise MeasurementError(
             f"{self.wanted} is out of reach: the chain's maximum output level of {ceiling:g} dBFS gives"
-            f" {most:.1f} dB({letter}). Nothing was measured. Raise the source's volume, or ask for a lower level."
+            f" {most:.1f} dB({letter}). Nothing was measured. Raise the source's volume, or set a lower level."
         )
 
     def _heard(self, device: Device, level: float, share: float, cancelled: Cancelled) -> tuple[float, float]:

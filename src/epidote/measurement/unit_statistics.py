@@ -108,7 +108,7 @@ def find_column(study: Study, name: str) -> Column:
     fitting = exact or [c for c in columns if name.casefold() in (c.procedure.casefold(), c.title.casefold())]
     listed = ", ".join(f"{c.id} ({c.title}, {c.summary})" for c in columns)
     if not fitting:
-        raise SettingError(f"There is no column “{name}”. Available: {listed or 'none'}.")
+        raise SettingError(f"Unknown column “{name}”. Available: {listed or 'none'}.")
     if len(fitting) > 1:
         raise SettingError(f"Several columns fit “{name}”. Use the number of one: {listed}.")
     return fitting[0]
@@ -272,4 +272,4 @@ def day_of(text: str) -> date | None:
     try:
         return datetime.fromisoformat(text).replace(tzinfo=UTC).date()
     except ValueError as error:
-        raise SettingError(f"“{text}” is not a day. Use YYYY-MM-DD.") from error
+        raise SettingError(f"“{text}” is not a date. Use YYYY-MM-DD.") from error

@@ -44,7 +44,7 @@ class Awaited(BaseModel):
     def words(self) -> str:
         """What is waited for, in a sentence."""
         played = f"; {self.how}" if self.how else ""
-        return f"Waiting for the recording of {self.file} since {self.since[:16].replace('T', ' ')} UTC{played}."
+        return f"Waiting for recording of {self.file} since {self.since[:16].replace('T', ' ')} UTC{played}."
 
 
 def await_recording(study: Study, order: RunPlan, path: Path, how: str = "") -> RunSummary:

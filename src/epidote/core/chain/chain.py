@@ -135,14 +135,14 @@ class Chain(BaseModel):
     microphone_corrections: tuple[tuple[tuple[float, ...], ...], ...] = setting(
         (),
         "Microphone corrections",
-        "Correction of each microphone, one per input: frequency, dB, optional phase; an empty one for none of its own",
+        "Correction of each microphone, one per input: frequency, dB, optional phase; empty: none",
         max_length=64,
     )
     microphone_serials: tuple[str, ...] = setting(
         (), "Microphone serial numbers", "Serial numbers of the microphones, one per input", max_length=64
     )
     source: SourceAtPoint | None = setting(
-        None, "Source", "Level of the source at the measuring point, as a reference microphone heard it"
+        None, "Source", "Level of the source at the measuring point, measured with a reference microphone"
     )
     preamp_gain_db: float = setting(
         0.0,
@@ -166,7 +166,7 @@ class Chain(BaseModel):
     path_delay: float = setting(
         0.0,
         "Path delay",
-        "How late the unit's sound may come back, as over a wireless link; recording goes on for so long",
+        "Maximum delay of the unit, e.g. a wireless link; the recording continues for this time",
         "s",
         ge=0,
         le=30,

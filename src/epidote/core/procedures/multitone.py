@@ -76,7 +76,7 @@ class Multitone(ProcedureBase):
         QuestionGroup.LEVEL,
         question="Is it flat and clean with many tones at once?",
         played="About thirty tones at once",
-        gives="Response, and everything between the tones: distortion and noise under a load like music.",
+        gives="Response, and distortion and noise between the tones, with a music-like signal.",
         needs="",
         sketch=(
             (0, 0.7),
@@ -94,7 +94,7 @@ class Multitone(ProcedureBase):
             (1, 0.25),
         ),
     )
-    presets = (Preset("Dense, 10 per octave", {"per_octave": 10}, "More like music; fewer bins for distortion."),)
+    presets = (Preset("Dense, 10 per octave", {"per_octave": 10}, "Closer to music; fewer bins for distortion."),)
     Settings = MultitoneSettings
     answers = (ClaimAnswer((RESPONSE,), response_candidates, curves=("level",)),)
     views = (

@@ -81,12 +81,12 @@ class Spectrum(ProcedureBase):
     about = About(
         QuestionGroup.NOISE,
         question="What is in this recording?",
-        played="Nothing: it listens, or takes a file",
+        played="Nothing; records, or reads a file",
         gives="Spectrum, level, crest factor and mains components of any sound.",
         needs="",
         sketch=((0, 0.4), (0.15, 0.75), (0.3, 0.6), (0.45, 0.65), (0.6, 0.4), (0.8, 0.3), (1, 0.1)),
     )
-    presets = (Preset("Long, 30 s", {"duration": 30.0}, "Less scatter of the noise floor."),)
+    presets = (Preset("Long, 30 s", {"duration": 30.0}, "Lower scatter of the noise floor."),)
     of_any_recording = first_look = True
     Settings = SpectrumSettings
     views = (
@@ -98,12 +98,12 @@ class Spectrum(ProcedureBase):
     readings = (
         ReadingKind("level", "Level", meaning="RMS level in the measurement band."),
         ReadingKind("level_a", "Level, A-weighted", meaning="RMS level with A-weighting (IEC 61672-1)."),
-        ReadingKind("peak", "Peak", meaning="Largest sample."),
+        ReadingKind("peak", "Peak", meaning="Peak sample value."),
         ReadingKind("crest", "Crest factor", meaning="Peak re RMS."),
         ReadingKind(
             "channel_correlation",
             "Channel correlation",
-            meaning="Likeness of the first two channels: 1 in phase, 0 unrelated, -1 in opposite phase.",
+            meaning="Correlation coefficient of the first two channels: 1 in phase, 0 uncorrelated, -1 in opposite phase.",
         ),
         ReadingKind("mains_sum", "Mains hum, total", meaning="Mains frequency and its harmonics together."),
         HEADROOM,

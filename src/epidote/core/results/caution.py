@@ -198,7 +198,7 @@ _WORDS = {
         " measure at other frequencies."
     ),
     Caution.UNDITHERED: (
-        "The samples were rounded without dither: what is left of the tone follows the tone and is not noise. Record"
+        "The samples were quantised without dither: the residual is correlated with the tone and is not noise. Record"
         " with more bits, or with dither."
     ),
     Caution.BACKGROUND: (
@@ -206,32 +206,32 @@ _WORDS = {
         " source is lower than shown. Raise the level or reduce the background."
     ),
     Caution.UNLIKE_OTHERS: (
-        "The level of this microphone is far from that of the others, or missing: it may be dead, clipped, unplugged or"
-        " not calibrated. Check it, or leave it out of the average in the settings."
+        "The level of this microphone differs strongly from the others, or is missing: it may be defective, clipped, unplugged or"
+        " not calibrated. Check it, or exclude it from the average in the settings."
     ),
     Caution.RANGE_TOO_SMALL: (
-        "The decay does not fall far enough before it meets the noise, or the end of the recording: no time is given."
+        "The decay reaches the noise or the end of the recording too early: no decay time is given."
         " Raise the level, make the sweep longer, or record more silence after it."
     ),
     Caution.SUSPECT: (
-        "Something repeats with the period above the 10th harmonic, but it is too dull, or too near to ordinary"
-        " distortion of high order, for a verdict. Listen to it, or measure again with a longer sweep."
+        "Periodic components above the 10th harmonic, but too weak in high frequencies, or too similar to ordinary"
+        " high-order distortion, for a verdict. Listen to the residual, or use a longer sweep."
     ),
     Caution.NOTHING_FOUND: (
-        "Nothing that repeats with the period stands out of the noise above the 20th harmonic. Impulses duller than"
-        " about 0.5 ms cannot be found. Use a longer sweep to find fainter ones."
+        "No periodic impulses above the noise beyond the 20th harmonic. Impulses longer than"
+        " about 0.5 ms cannot be detected. Use a longer sweep to detect weaker ones."
     ),
     Caution.LOW_IMPEDANCE: (
         "The smallest impedance is less than 80 % of the rated one (IEC 60268-5). Check the rated impedance, or use an"
         " amplifier for a lower load."
     ),
     Caution.NO_SHIFT: (
-        "The resonance did not move as the mass or the box should move it. Check that the mass is fixed, the box is"
+        "The shift of the resonance does not fit the added mass or the box. Check that the mass is fixed, the box is"
         " closed, and the resonance in free air is that of this driver."
     ),
     Caution.DISTURBED: (
-        "Something else sounded during the run, such as speech or a door. That part of a noise, or that sweep of"
-        " several, is left out where enough remains. Measure again when it is quiet."
+        "A disturbance, such as speech or a door, occurred during the run. That part of the noise, or that sweep of"
+        " several, is excluded where enough remains. Measure again when it is quiet."
     ),
     Caution.SEVERAL_TAKES: (
         "The recording holds the stimulus file more than once; the last take was used. To use another one, cut it out"
@@ -239,38 +239,38 @@ _WORDS = {
     ),
     Caution.LEVEL_PROCESSED: (
         "The output does not follow the level of the input: the player or the recorder has a limiter, a compressor or"
-        " an automatic gain. Levels and distortion of this run hold for its own level only; switch that processing off."
+        " automatic gain control. Levels and distortion are valid for this level only; switch that processing off."
     ),
     Caution.NOISE_SUPPRESSED: (
-        "Quiet noise is lowered more than loud noise: a noise suppression or a gate is at work. Noise and decay of this"
+        "Quiet noise is attenuated more than loud noise: a noise suppressor or gate is active. Noise and decay of this"
         " run say nothing about the unit; switch that processing off."
     ),
     Caution.BAND_LIMITED: (
-        "A coder or a filter ends the band sharply. What lies above is not the unit's; use a higher bit rate, or an"
+        "A codec or filter limits the band sharply. Readings above it do not describe the unit; use a higher bit rate, or an"
         " uncompressed file."
     ),
     Caution.ROOM_NOISE: (
-        "The reference microphone hears the same noise: most of it is the room's. The self-noise is at most this; put"
+        "The reference microphone records the same noise: most of it is room noise. The reading is an upper limit of the self-noise; put"
         " the microphone into a quiet box to measure its own."
     ),
     Caution.SOURCE_DISTORTS: (
-        "The reference microphone hears as much distortion: it is the source's. The level at the distortion limit is"
+        "The reference microphone records as much distortion: it comes from the source. The level at the distortion limit is"
         " not known; use a source with less distortion, or move closer to it."
     ),
     Caution.SOURCE_MOVED: (
-        "The source gives another level at the reference microphone than when it was kept. Measure the source again and"
-        " keep it before other microphones are compared with it."
+        "The level of the source at the reference microphone has changed since it was saved. Measure the source again and"
+        " save it before comparing other microphones with it."
     ),
     Caution.GAIN_MOVED: (
-        "The two sync markers came back at different levels: the player or the recorder moves its gain. Levels of this"
-        " run are doubtful; switch off automatic gain, or set it by hand."
+        "The two sync markers were received at different levels: the player or the recorder changes its gain. Levels of this"
+        " run are unreliable; switch off automatic gain, or set the gain manually."
     ),
     Caution.WAITING: (
         "The recording of what was played is still missing. Drop its file on the cell, or attach it from the cell's"
         " menu."
     ),
     Caution.RECORDER_RATE: (
-        "The recorder's sample rate is lower than that of the stimulus: curves end below half of it. Record at the"
+        "The recorder's sample rate is lower than that of the stimulus: curves end below half the sample rate. Record at the"
         " stimulus' rate to see more."
     ),
     Caution.OTHER_RATE: "This channel has a different sample rate and was resampled to that of the first channel.",

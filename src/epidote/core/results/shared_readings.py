@@ -8,13 +8,13 @@ HEADROOM = ReadingKind(
     "headroom",
     "Headroom",
     compared=False,
-    meaning="Distance of the highest sample of the recording to full scale.",
+    meaning="Margin of the peak sample of the recording to full scale.",
 )
 DELAY = ReadingKind(
     "delay",
     "Delay",
     chain=ChainShare.SUBTRACTS,
-    meaning="Time from output to input, less the baseline where there is one.",
+    meaning="Time from output to input, minus that of the baseline if measured.",
 )
 POLARITY = ReadingKind(
     "polarity",
@@ -27,18 +27,18 @@ DISTURBED = ReadingKind(
     "disturbed",
     "Disturbed",
     compared=False,
-    meaning="Time in which something else sounded; it is left out where enough remains.",
+    meaning="Total time of disturbances; excluded where enough of the recording remains.",
 )
 SECOND_ARRIVAL = (
     ReadingKind(
         "arrival_separation",
         "Second arrival, delay",
         former=("apart",),
-        meaning="By how much a second arrival of the same sound is later than the first.",
+        meaning="Delay of a second arrival of the same signal re the first.",
     ),
     ReadingKind("second_level", "Second arrival, level", meaning="Level of the fainter arrival re the louder."),
     ReadingKind(
         "comb_null", "First comb-filter null", meaning="Lowest frequency that the two arrivals cancel when added."
     ),
-    ReadingKind("comb_depth", "Comb filter, depth", meaning="How deep they cancel there."),
+    ReadingKind("comb_depth", "Comb filter, depth", meaning="Depth of the cancellation there."),
 )

@@ -21,7 +21,7 @@ def require_no_serial(text: str, routine: Routine) -> None:
         return
     if routine.fits_serial(typed):
         raise SettingError(
-            f"“{typed}” has the form of a serial number and was ignored. Enter the value first; if it is {typed}, write"
+            f"“{typed}” looks like a serial number and was ignored. Enter the value first; if it is {typed}, write"
             f" {typed}.0."
         )
 

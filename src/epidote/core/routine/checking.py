@@ -48,7 +48,7 @@ def check_routine(routine: Routine, chain: Chain) -> RoutineCheck:
         if isinstance(step, MeasureStep):
             problems += [RoutineProblem(number, words) for words in _limit_faults(step)]
     if not routine.measured:
-        problems.append(RoutineProblem(0, "The routine measures nothing. Add a step with a procedure."))
+        problems.append(RoutineProblem(0, "The routine contains no measurement. Add a step with a procedure."))
     prompts = sum(isinstance(step, PromptStep) for step in routine.step)
     return RoutineCheck(tuple(problems), seconds, prompts)
 

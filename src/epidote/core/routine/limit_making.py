@@ -50,12 +50,12 @@ def parse_bands(text: str) -> Corners:
             place = parse_as(" ".join(words[:-1]), "Hz")
             distance = float(words[-1].replace(",", "."))
         except (QuantityError, ValueError) as error:
-            raise SettingError(f"“{part.strip()}” is no frequency with a margin. Enter 20 Hz 2; 100 Hz 1.") from error
+            raise SettingError(f"“{part.strip()}” is not a frequency with a margin. Enter, for example, 20 Hz 2; 100 Hz 1.") from error
         if not 0 <= distance < np.inf:
             raise SettingError(f"“{part.strip()}” has no margin of 0 or more. Enter 20 Hz 2; 100 Hz 1.")
         made.append((place, distance))
     if len(made) == 1 or any(after <= before for (before, _), (after, _) in pairwise(made)):
-        raise SettingError("Margins by band need two frequencies or more, each above the one before. Enter them so.")
+        raise SettingError("Margins by band need two frequencies or more, in ascending order. Correct them.")
     return tuple(made)
 
 

@@ -104,7 +104,7 @@ class JudgedLimit:
 def judge_limit(limit: StepLimit, result: Result, golden: Result | None, *, guard: bool) -> list[JudgedLimit]:
     """Return what a result does at a limit, for each channel that it concerns; never nothing."""
     if limit.golden and golden is None:
-        return [_unjudged(limit, f"“{limit.golden}” has no run with these settings. Measure it first.")]
+        return [_unjudged(limit, f"“{limit.golden}” was not measured with these settings. Measure it first.")]
     if limit.x_unit:
         judged = [one for curve in _curves(limit, result) for one in _judged_curve(limit, curve, golden, guard=guard)]
     else:

@@ -59,7 +59,7 @@ def value_statistics(
     none.
     """
     if values.size == 0:
-        raise UnusableInputError("There are no values to compute statistics of. Measure some units first.")
+        raise UnusableInputError("No values for statistics. Measure units in this column first.")
     mean = float(values.mean())
     s = None
     if values.size > 1:

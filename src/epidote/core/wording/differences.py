@@ -89,7 +89,7 @@ def _basis(comparison: Comparison) -> str:
     if min(comparison.repeats) > 1:
         return ""
     if max(comparison.repeats) > 1:
-        return ", one side measured once"
+        return ", one row measured only once"
     return ", single runs: uncertainty from noise only"
 
 

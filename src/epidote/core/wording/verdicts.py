@@ -19,7 +19,7 @@ def verdict_words(verdict: Verdict) -> str:
     words = f"{outcome}: {reason_words(verdict)}"
     if verdict.assumed and verdict.run is not None:
         assumed = ", ".join(assumption_words(one) for one in verdict.assumed)
-        words += f" Assumed, since the claim does not say: {assumed}."
+        words += f" Assumed, as not stated in the claim: {assumed}."
     return words
 
 

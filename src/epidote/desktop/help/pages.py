@@ -50,11 +50,11 @@ def help_pages(commands: Iterable[tuple[str, str, str]]) -> dict[str, HelpPage]:
     listed = list(commands)
     pages = [
         *_written_pages(_TASKS, "Tasks"),
-        *_written_pages(_AIR, "Through air"),
+        *_written_pages(_AIR, "Acoustics"),
         *_written_pages(_LISTENING, "Listening"),
-        *_written_pages(_UNITS, "Many units"),
-        *_written_pages(_PLACES, "Places"),
-        HelpPage("figures", "What the figures are worth", "Reference", figures_page),
+        *_written_pages(_UNITS, "Production test"),
+        *_written_pages(_PLACES, "Pages and panels"),
+        HelpPage("figures", "Readings and their uncertainty", "Reference", figures_page),
         HelpPage("cautions", "Cautions", "Reference", cautions_page),
         HelpPage("shortcuts", "Keyboard shortcuts", "Reference", lambda: shortcuts_page(listed)),
         HelpPage("about", "About Epidote", "Reference", about_page),
@@ -66,7 +66,7 @@ def figures_page() -> str:
     """Return what each procedure answers, and what each of its readings is, in the procedures' own words."""
     from epidote.core.procedures.registry import procedures
 
-    parts = ["# What the figures are worth", "", _WORTH, ""]
+    parts = ["# Readings and their uncertainty", "", _WORTH, ""]
     for proc in sorted(procedures().values(), key=lambda p: str(p.title)):
         parts += [f"## {proc.title}", "", proc.about.question, ""]
         seen: set[str] = set()
@@ -79,8 +79,8 @@ def figures_page() -> str:
 
 
 _WORTH = (
-    "What a reading is worth is said in three places: the standard deviation behind ±, the mark ! with its sentence,"
-    " and the difference from the baseline. Readings without a mark are limited by the unit, not by the chain."
+    "The uncertainty of a reading is shown by the standard deviation after ±, by the mark ! with its caution,"
+    " and by comparison with the baseline. Readings without a mark are limited by the unit, not by the chain."
 )
 
 
@@ -90,8 +90,8 @@ def cautions_page() -> str:
 
     titles = {
         Weight.INVALID: "The number is wrong or missing",
-        Weight.DOUBTFUL: "The number may be off",
-        Weight.NOTE: "Good to know",
+        Weight.DOUBTFUL: "The number may be wrong",
+        Weight.NOTE: "Notes",
     }
     parts = ["# Cautions", ""]
     for weight, title in titles.items():

@@ -189,7 +189,7 @@ def _view(window: WindowCommands, matrix: MatrixPage, rows: RowActions, can: Ava
         Command("latencies", "Latency &table", "Ctrl+Shift+L", "View", rows.show_latencies, (can.study,)),
         Command(
             "large graph",
-            "&Fill window with graph",
+            "Ma&ximise graph",
             "F11",
             "View",
             matrix.toggle_large_graph,
@@ -291,7 +291,7 @@ def _routines(routines: RoutineActions, can: Availability) -> list[Command]:
     return [
         Command(
             "make routine",
-            "Ma&ke routine of row…",
+            "Create routine from ro&w…",
             "",
             "Matrix",
             routines.make_of_row,
@@ -302,7 +302,7 @@ def _routines(routines: RoutineActions, can: Availability) -> list[Command]:
         Command("edit routine", "Edit rout&ine…", "", "Matrix", routines.edit, there, change),
         Command("import routine", "R&outine…", "", into, routines.take_in, (can.study,), change),
         Command("export routine", "&Routine…", "", out, routines.write, there),
-        Command("export passes", "&Passes of routine…", "", out, routines.write_passes, there),
+        Command("export passes", "&Results of routine…", "", out, routines.write_passes, there),
     ]
 
 
@@ -310,7 +310,7 @@ def _air(air: AirActions, can: Availability) -> list[Command]:
     return [
         Command(
             "keep source",
-            "&Keep source with chain…",
+            "Sa&ve source with chain…",
             "",
             "Measure",
             air.keep_source,
@@ -355,7 +355,7 @@ def _graph(window: WindowCommands, matrix: MatrixPage, can: Availability) -> lis
             for n in (1, 2)
         ),
         Command("corners", "Pin -&3 dB points", "Ctrl+3", "Graph", pins.corners, curve, change, gap=True),
-        Command("apply pin", "&Gate at the last pin", "", "Graph", pins.apply, (pins.why_not_applied,), change),
+        Command("apply pin", "Set &gate at last pin", "", "Graph", pins.apply, (pins.why_not_applied,), change),
         Command("clear pins", "&Remove pins", "", "Graph", pins.clear, (can.pins,), change),
         Command("draw upper", "Draw &upper limit", "Ctrl+Shift+U", limits, lambda: lines.draw("upper"), curve, change),
         Command("draw lower", "Draw &lower limit", "Ctrl+Shift+J", limits, lambda: lines.draw("lower"), curve, change),
@@ -371,7 +371,7 @@ def _graph(window: WindowCommands, matrix: MatrixPage, can: Availability) -> lis
 def _help(window: WindowCommands) -> list[Command]:
     return [
         Command("find command", "&Find command…", "Ctrl+K", "Help", window.find_command),
-        Command("help", "&Help on this place", "F1", "Help", window.show_help),
+        Command("help", "Context &help", "F1", "Help", window.show_help),
         Command("shortcuts", "&Keyboard shortcuts", "Shift+F1", "Help", window.show_shortcuts),
         Command("about", "&About Epidote", "", "Help", window.show_about, gap=True),
     ]

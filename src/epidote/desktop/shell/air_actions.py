@@ -98,7 +98,7 @@ class AirActions:
         run = self.matrix.selection.current_run()
         if run is None:
             return
-        dialog = FormDialog(self.window.widget, "Keep source with chain", "Keep")
+        dialog = FormDialog(self.window.widget, "Save source with chain", "Keep")
         dialog.setProperty("help", "measure-a-microphone")
         place = dialog.line("Measuring point", "", "stand, 1 m on axis")
         dialog.say("")
@@ -113,7 +113,7 @@ class AirActions:
             return change_to_keep_source(study, run, place)
 
         def then(change: ChainChange) -> None:
-            edits.set_setting(self.session, "Keep source with chain", change.setting, change.before, change.after)
+            edits.set_setting(self.session, "Save source with chain", change.setting, change.before, change.after)
             self.window.say(change.words)
 
         self.session.ask(ask, then)

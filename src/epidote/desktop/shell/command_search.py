@@ -87,9 +87,9 @@ class CommandSearch(QDialog):
     def _show_reason(self) -> None:
         command = self._current()
         if command is None:
-            words = "No command has these words."
+            words = "No command matches."
         else:
-            words = command.missing() or "Enter carries it out."
+            words = command.missing() or "Enter runs the command."
         self.reason.setText(words)
 
     def carry_out(self) -> None:

@@ -42,7 +42,7 @@ class RoutineActions:
     def why_no_routine(self) -> str:
         """Say why there is no routine to act on; "" where there is one."""
         if self.present() is None:
-            return "There is no routine. Select a measured row and use “Make routine of row”, or import one."
+            return "No routine. Select a measured row and use Matrix > Create routine from row, or import one."
         return ""
 
     def present(self) -> StoredRoutine | None:
@@ -66,8 +66,8 @@ class RoutineActions:
         dialog = FormDialog(self.window.widget, "Make routine of row", "Make routine")
         dialog.setProperty("help", "make-a-routine")
         dialog.explain(
-            f"The measured columns of “{row.full_name}” become the steps, in their order. Limits are added about this"
-            " row; take them from good units in the editor."
+            f"The measured columns of “{row.full_name}” become the steps of the routine, in this order. Limits are created around this"
+            " row; replace them by limits from good units in the editor."
         )
         name = dialog.line("Name", f"{row.unit.name if row.unit else row.name} check")
         dialog.check()
@@ -191,7 +191,7 @@ class RoutineActions:
             conflicts = f" {' '.join(report.conflicts[:3])}" if report.conflicts else ""
             self.window.say(
                 f"{report.units} units, {report.runs} runs and {report.passes} passes of {path.name} were added;"
-                f" {report.known} runs were there already.{conflicts}"
+                f" {report.known} runs already existed.{conflicts}"
             )
 
         self.session.ask(work, done)

@@ -29,7 +29,7 @@ LEAST_HEADROOM_DB = 1.0
 _TIPS = {
     "device": "Device of the last run and sample rate of the chain. Opens the Source block of the Chain page",
     "scale": "Voltages that read 0 dBFS at the output and at the input. Opens the Input block of the Chain page",
-    "calibration": "Age of the oldest calibration that levels depend on. Opens the Input block of the Chain page",
+    "calibration": "Age of the oldest calibration used for levels. Opens the Input block of the Chain page",
     "baseline": "Loopback measurement of the chain that new runs are compared with. Selects the baseline row",
     "load": (
         "Load resistance at the unit's output; “entered” means not measured. Opens the Load block of the Chain page"

@@ -91,7 +91,7 @@ class CautionList(QWidget):
         for caution in shown:
             self._lines.addWidget(self._line(caution))
         if self._unfolded:
-            self.more.setText("Fewer notes")
+            self.more.setText("Show fewer")
         else:
             self.more.setText(f"{folded} more note{'s' if folded != 1 else ''}")
         self.more.setVisible(folded > 0)

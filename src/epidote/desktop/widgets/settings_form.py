@@ -79,7 +79,7 @@ class SettingsForm(QWidget):
         more.setChecked(expanded)
         more.setProperty("link", True)
         more.setAutoDefault(False)  # Return in a dialog is for its own button
-        more.setToolTip("Show or hide the settings that are seldom changed")
+        more.setToolTip("Show or hide rarely changed settings")
         more.toggled.connect(lambda _: self._show_what_matters())
         return more
 

@@ -48,7 +48,7 @@ class CommandDialog(FormDialog):
         if not self.clip.text().strip():
             self.say("Select the recording of the command.")
         elif not Path(self.clip.text()).is_file():
-            self.say(f"There is no file {self.clip.text()}. Select the recording of the command.")
+            self.say(f"Not found: {self.clip.text()}. Select the recording of the command.")
         elif self._seconds() is None:
             self.say(f"Enter a time up to {_MOST:g} s for the answer, such as 10 s.")
         else:

@@ -80,7 +80,7 @@ class ProcedureChooser(QDialog):
     def _build_list(self, theme: Theme) -> QVBoxLayout:
         layout = QVBoxLayout()
         self.search = QLineEdit()
-        self.search.setPlaceholderText("What do you want to know? e.g. “power”, “hum”, “late”")
+        self.search.setPlaceholderText("What do you want to know? e.g. “power”, “hum”, “latency”")
         self.search.setAccessibleName("Filter procedures")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _: self._list())

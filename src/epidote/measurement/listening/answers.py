@@ -68,7 +68,7 @@ def read_sheet(study: Study, path: Path) -> Sheet:
     test = find_test(study, number) if number else None
     if test is None:
         raise UnusableInputError(
-            f"{path.name} is not an answer sheet of a test of this study. Nothing was kept; use the sheet that lies"
+            f"{path.name} is not an answer sheet of a test of this study. Nothing was imported; use the sheet exported"
             " with the clips."
         )
     listener = next((h.removeprefix("listener:").strip() for h in heads if h.startswith("listener:")), "")
@@ -78,7 +78,7 @@ def read_sheet(study: Study, path: Path) -> Sheet:
             continue
         trial = row[0].strip()
         if not trial.isdecimal() or not 1 <= int(trial) <= test.trials:
-            raise _wrong(path, f"trial “{trial}” is none of the {test.trials} trials")
+            raise _wrong(path, f"trial “{trial}” is not one of the {test.trials} trials")
         if int(trial) in answers:
             raise _wrong(path, f"trial {trial} is answered twice")
         try:
@@ -93,7 +93,7 @@ def read_sheet(study: Study, path: Path) -> Sheet:
 
 
 def _wrong(path: Path, what: str) -> UnusableInputError:
-    return UnusableInputError(f"{path.name}: {what}. Nothing was kept; correct the sheet and hand it in again.")
+    return UnusableInputError(f"{path.name}: {what}. Nothing was saved; correct the sheet and import it again.")
 
 
 def keep_answers(study: Study, paths: Sequence[Path]) -> list[Sheet]:
@@ -104,7 +104,7 @@ def keep_answers(study: Study, paths: Sequence[Path]) -> list[Sheet]:
         known = {s.listener for _, s in sheets_of(study, test)} if test is not None else set()
         if sheet.listener in known:
             raise UnusableInputError(
-                f"{sheet.file}: the answers of “{sheet.listener}” are there already. Nothing was kept; enter another"
+                f"{sheet.file}: the answers of “{sheet.listener}” are already saved. Nothing was imported; enter another"
                 " name in the sheet."
             )
     for sheet in sheets:

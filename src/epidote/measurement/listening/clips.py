@@ -118,7 +118,7 @@ def align_run(study: Study, run: RunSummary) -> AlignedRun:
     """Return a run's recording laid over its original. Raises SettingError, StudyError, UnusableInputError."""
     proc = procedure(run.procedure)
     if not proc.takes_original:
-        raise SettingError(f"“{proc.title}” is no programme that can be heard. Select runs of “Programme”.")
+        raise SettingError(f"“{proc.title}” is not a recording of programme material. Select runs of “Programme”.")
     recording = study.acquired(run.id).recordings[0]
     settings = make_settings(proc.Settings, run.settings)
     rate = recording.signal.rate
@@ -139,7 +139,7 @@ def clips_of_runs(aligned: Sequence[tuple[str, int, AlignedRun]], *, original: b
     first = aligned[0][2]
     if not all(_is_same_music(first.originals, one.originals) for _, _, one in aligned[1:]):
         raise SettingError(
-            "The rows were measured with different music, so they cannot be compared by ear. Measure them with the"
+            "The rows were measured with different music, so they cannot be compared by listening. Measure them with the"
             " same settings of “Programme”."
         )
     rate = rates.pop()

@@ -160,8 +160,8 @@ class ForcedChoiceKind(ListeningKind):
 
     key = "forced-choice"
     title = "Forced choice"
-    about = "Which of two clips is the unknown one? Shows whether a difference can be heard at all."
-    question = "Which one is the unknown clip?"
+    about = "Blind ABX test: is the unknown clip A or B? Shows whether a difference is audible."
+    question = "Is the unknown clip A or B?"
     most = 2
 
     def draw(self, codes: Sequence[str], trials: int, chance: random.Random) -> list[str]:
@@ -192,8 +192,8 @@ class GradingKind(ListeningKind):
 
     key = "grading"
     title = "Grading"
-    about = "Grade each letter against the reference; one letter is the reference itself, one a low anchor (3.5 kHz)."
-    question = "How does each letter compare with the reference?"
+    about = "Grade each clip relative to the reference; one clip is the hidden reference, one a low-pass anchor (3.5 kHz)."
+    question = "Grade each clip relative to the reference."
     needs_original = anchored = scaled = True
     usual_trials = 6
 
@@ -236,12 +236,12 @@ class GradingKind(ListeningKind):
         ]
         if highest_missed:
             words.append(
-                f"The hidden reference did not get the highest grade in {highest_missed} of {len(answered)} trials."
+                f"The hidden reference did not receive the highest grade in {highest_missed} of {len(answered)} trials."
             )
         if scale == QUALITY.key and missed > _HIDDEN_SHARE * len(answered):
             words.append(
                 f"The hidden reference was graded below {_HIDDEN_LEAST:g} in {missed} of {len(answered)} trials: by"
-                " ITU-R BS.1534-3 these grades would be left out."
+                " ITU-R BS.1534-3 these grades would be excluded."
             )
         figures = {
             "trials": len(answered),
@@ -260,7 +260,7 @@ class PreferenceKind(ListeningKind):
 
     key = "preference"
     title = "Preference"
-    about = "Which of two clips is preferred? All pairs are played, each as often, in an order drawn by chance."
+    about = "Which of two clips is preferred? All pairs, equally often, in random order."
     question = "Which one is preferred?"
     choice_words = "I prefer {}"
     usual_trials = 12
@@ -269,7 +269,7 @@ class PreferenceKind(ListeningKind):
         pairs = list(combinations(codes, 2))
         if trials % len(pairs):
             raise SettingError(
-                f"{len(codes)} clips have {len(pairs)} pairs; {trials} trials do not play them equally often. Use"
+                f"{len(codes)} clips have {len(pairs)} pairs; {trials} trials do not cover them equally often. Use"
                 f" {len(pairs) * max(1, round(trials / len(pairs)))} trials."
             )
         drawn: list[str] = []
@@ -310,7 +310,7 @@ class PreferenceKind(ListeningKind):
             if by_holm < SIGNIFICANT:
                 words.append(f"{better} was preferred to {worse} ({counted}, p = {rounded_p(by_holm)})")
             else:
-                words.append(f"no preference between {better} and {worse} shown ({counted}, p = {rounded_p(by_holm)})")
+                words.append(f"no significant preference between {better} and {worse} shown ({counted}, p = {rounded_p(by_holm)})")
             listed.append({"rows": [better, worse], "preferred": counted, "p": p, "corrected": by_holm})
         figures = {
             "trials": len(answered),
@@ -325,7 +325,7 @@ class FreeListeningKind(ListeningKind):
 
     key = "free"
     title = "Free listening"
-    about = "All clips under letters drawn by chance, for notes. Nothing is asked and nothing is judged."
+    about = "All clips under random letters, for notes. No questions, no statistics."
     question = "Listen as long as you like; write notes on each letter."
     answered = False
     usual_trials = 1
@@ -339,7 +339,7 @@ class FreeListeningKind(ListeningKind):
     def judge(
         self, answered: Answered, letters: Mapping[str, str], scale: str, *, stopped_early: bool = False
     ) -> Judged:
-        return Judged(("Free listening: nothing was asked, so nothing is judged.",), {"trials": 0})
+        return Judged(("Free listening: no answers to evaluate.",), {"trials": 0})
 
 
 KINDS: dict[str, ListeningKind] = {
@@ -361,7 +361,7 @@ class ListeningDesign:
 def kind_named(key: str) -> ListeningKind:
     """Return a kind of test. Raises SettingError."""
     if key not in KINDS:
-        raise SettingError(f"“{key}” is not a kind of listening test. Available: {', '.join(KINDS)}.")
+        raise SettingError(f"“{key}” is not a type of listening test. Available: {', '.join(KINDS)}.")
     return KINDS[key]
 
 
@@ -373,7 +373,7 @@ def _two_sided(wins: int, trials: int) -> float:
 def _pair_words(first: str, second: str, p: float, differ: str) -> str:
     if p < SIGNIFICANT:
         return f"{first} and {second} {differ} (p = {rounded_p(p)})"
-    return f"{first} and {second}: no difference shown (p = {rounded_p(p)})"
+    return f"{first} and {second}: no significant difference (p = {rounded_p(p)})"
 
 
 def _with_stop(words: Sequence[str], trials: int, *, stopped_early: bool) -> tuple[str, ...]:

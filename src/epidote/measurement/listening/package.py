@@ -29,10 +29,10 @@ def seal_test(study: Study, matched: Matched, target: Path, design: ListeningDes
     nothing is kept.
     """
     if study.read_only:
-        raise StudyError(f"The study is read-only ({study.why_read_only}), so no key can be kept. Use a copy of it.")
+        raise StudyError(f"The study is read-only ({study.why_read_only}), so the answer key cannot be saved. Use a copy of the study.")
     drawn = draw_test(matched, design)
     if not drawn.test.test_kind.answered:
-        raise SettingError("Free listening asks nothing, so there is nothing to hand out. Use another kind of test.")
+        raise SettingError("Free listening has no questions and cannot be exported. Use another type of test.")
     if target.exists() and (not target.is_dir() or any(target.iterdir())):
         raise UnusableInputError(
             f"{target} is there already and not an empty folder. Nothing was written; use another name."

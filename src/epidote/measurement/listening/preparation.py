@@ -54,7 +54,7 @@ class PreparedClips:
         by_name = {clip.name: clip.samples for clip in self.matched.clips}
         missing = [name for name in test.letters.values() if name not in by_name]
         if missing:
-            raise SettingError(f"The clip “{missing[0]}” of this test is not there any more. Restore its run first.")
+            raise SettingError(f"The clip “{missing[0]}” of this test no longer exists. Restore its run first.")
         return NewTest(test, {code: by_name[name] for code, name in test.letters.items()}, self.rate)
 
 

@@ -181,7 +181,7 @@ class OnePass:
         if step.answer is AnswerKind.VALUE:
             return _judged_value(step, outcome, answer.value)
         if step.answer is AnswerKind.YES_NO and not answer.yes:
-            return replace(outcome, verdict=RoutineVerdict.FAILED, answer="no", words="Answered with no.")
+            return replace(outcome, verdict=RoutineVerdict.FAILED, answer="no", words="Answered no.")
         return replace(outcome, answer="yes" if step.answer is AnswerKind.YES_NO else "done")
 
     def _measure(self, job: _Job, planned: PlannedStep) -> None:
@@ -334,7 +334,7 @@ class OnePass:
 def _judged_value(step: PromptStep, outcome: StepOutcome, value: float | None) -> StepOutcome:
     """Return the outcome of a prompt that was answered with a value."""
     if value is None:
-        words = "No value was entered. Measure again, and enter one."
+        words = "No value was entered. Measure again and enter a value."
         return replace(outcome, verdict=RoutineVerdict.NOT_MEASURED, words=words)
     rooms = [room for room in (_room(step.upper, value, 1.0), _room(step.lower, value, -1.0)) if room is not None]
     margin = min(rooms, default=None)

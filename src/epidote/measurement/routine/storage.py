@@ -47,7 +47,7 @@ def find_routine(study: Study, name: str) -> Routine:
         if stored.routine.name == name:
             return stored.routine
     names = ", ".join(dict.fromkeys(f"“{s.routine.name}”" for s in there)) or "none"
-    raise SettingError(f"{study.path.name} has no routine “{name}”. Available: {names}.")
+    raise SettingError(f"{study.path.name} contains no routine “{name}”. Available: {names}.")
 
 
 def routine_data(routine: Routine) -> dict[str, str]:

@@ -76,6 +76,6 @@ def _until_warm(
         if before is not None:
             per_minute = 60 * (reading.value - before[1]) / max(when - before[0], 1e-3)
             if abs(per_minute) < step.within:
-                return f"changes by {per_minute:.3g} {reading.unit} a minute"
+                return f"changes by {per_minute:.3g} {reading.unit} per minute"
         before = (when, reading.value)
     return f"still changes by more than {step.within:g} a minute after {step.longest:g} s"

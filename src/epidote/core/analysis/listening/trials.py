@@ -18,7 +18,7 @@ from epidote.core.statistics.proportion import clopper_pearson
 
 SIGNIFICANT = 0.05
 _CONFIDENCE = 0.95
-_SKILL = 0.8  # share of right answers of the listener that a test without a finding speaks of
+_SKILL = 0.8  # share of correct answers in the listener that a test without a finding speaks of
 _MOST_TRIALS = 10_000
 _RESAMPLES, _SEED = 9999, 7
 
@@ -48,10 +48,10 @@ class ForcedChoice:
         """The finding in a sentence."""
         early = ", stopped before its end" if self.stopped_early else ""
         if self.told_apart:
-            return f"could be told apart ({self.correct} of {self.trials}, p = {rounded_p(self.p)}{early})"
+            return f"audible difference demonstrated ({self.correct} of {self.trials}, p = {rounded_p(self.p)}{early})"
         return (
-            f"not shown to differ in {self.trials} trials ({self.correct} right, p = {rounded_p(self.p)}{early}); a"
-            f" listener who hears it {round(10 * _SKILL)} times of 10 would have been found out with"
+            f"no audible difference demonstrated in {self.trials} trials ({self.correct} correct, p = {rounded_p(self.p)}{early}); a"
+            f" listener who hears it {round(10 * _SKILL)} times out of 10 would have been detected with a probability of"
             f" {100 * self.power:.0f} %"
         )
 
@@ -66,11 +66,11 @@ def rounded_p(p: float) -> str:
 
 
 def judge_forced_choice(correct: int, trials: int, *, stopped_early: bool = False) -> ForcedChoice:
-    """Return what so many right answers of so many trials say. Raises SettingError for numbers that cannot be."""
+    """Return what so many correct answers in so many trials say. Raises SettingError for numbers that cannot be."""
     if not 1 <= trials <= _MOST_TRIALS:
         raise SettingError(f"{trials} trials cannot be judged; use 1 to {_MOST_TRIALS}.")
     if not 0 <= correct <= trials:
-        raise SettingError(f"{correct} right answers of {trials} trials cannot be; use 0 to {trials}.")
+        raise SettingError(f"{correct} correct answers in {trials} trials cannot be; use 0 to {trials}.")
     p = float(stats.binom.sf(correct - 1, trials, 0.5))
     interval = clopper_pearson(correct, trials)
     return ForcedChoice(correct, trials, p, interval, least_right(trials), power_of(trials), stopped_early)
@@ -100,7 +100,7 @@ def trials_needed(skill: float, power: float, level: float = SIGNIFICANT) -> int
     """
     if not 0.5 < skill <= 1 or not 0 < power < 1:
         raise SettingError(
-            "A skill must be above 0.5, up to 1, and a wished certainty between 0 and 1. Use other values."
+            "The proportion of correct answers must be above 0.5, up to 1, and the required power between 0 and 1. Use other values."
         )
     failed = 0
     for trials in range(1, _MOST_TRIALS + 1):

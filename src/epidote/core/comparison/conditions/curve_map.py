@@ -43,7 +43,7 @@ def map_of_run(curve: Curve) -> CurveMap:
     phases = round(float(curve.meta.get("phases", 0)))
     x = np.array([float(f) for f in str(curve.meta.get("columns_hz", "")).split()])
     if phases < 2 or x.size < 2 or curve.y.size != phases * x.size:
-        raise UnusableInputError("This run keeps no map. Recompute it to see the map.")
+        raise UnusableInputError("This run has no map. Recompute it to create one.")
     share = 100 * np.arange(phases) / phases
     return CurveMap("Time within the period", share, x, curve.y.reshape(x.size, phases).T, "%")
 
@@ -71,7 +71,7 @@ def make_map(curves: Sequence[tuple[str, Curve]], condition: str, normalised_to:
     own = [curve for _, curve in rows]
     low, high = max(float(c.x[0]) for c in own), min(float(c.x[-1]) for c in own)
     if not 0 < low < high or len({c.y_unit for c in own}) > 1:
-        raise UnusableInputError("The curves have no frequency range or no unit in common. Measure them alike.")
+        raise UnusableInputError("The curves have no frequency range or no unit in common. Measure the rows with the same settings.")
     count = min(_MOST_POINTS, 2 + round(_POINTS_PER_OCTAVE * math.log2(high / low)))
     x = np.geomspace(low, high, count)
     x[0], x[-1] = low, high

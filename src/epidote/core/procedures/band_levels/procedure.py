@@ -57,20 +57,20 @@ class BandLevels(ProcedureBase):
     about = About(
         QuestionGroup.LEVEL,
         question="How loud is it in each band, at each microphone?",
-        played="The background, then noise",
+        played="Background, then noise",
         gives="Levels in 1/1 to 1/24 octave, A- and C-weighted levels, the power average over microphones.",
         needs="Microphones with calibration for dB SPL",
         sketch=((0, 0.3), (0.1, 0.55), (0.2, 0.5), (0.35, 0.72), (0.5, 0.64), (0.65, 0.7), (0.85, 0.6), (1, 0.3)),
     )
     presets = (
-        Preset("Octaves, quick", {"bandwidth": "1/1", "duration": 10.0}, "For a first look at a room."),
+        Preset("Octaves, quick", {"bandwidth": "1/1", "duration": 10.0}, "Quick overview of a room."),
         Preset(
-            "Independent noises",
+            "Uncorrelated noise",
             {"outputs": "independent"},
-            "The channels then do not interfere, as with most music: compare with the same noise in both.",
+            "No interference between the channels; compare with the same noise on all outputs.",
         ),
         Preset(
-            "To 0.2 dB", {"length_by": "uncertainty", "uncertainty": 0.2}, "As long as the lowest band needs for it."
+            "Uncertainty 0.2 dB", {"length_by": "uncertainty", "uncertainty": 0.2}, "Duration follows from the lowest band."
         ),
     )
     Settings = BandLevelSettings
@@ -86,16 +86,16 @@ class BandLevels(ProcedureBase):
         CurveView(_DEVIATION, "Deviation", "deviation", "Standard deviation of the level in the band", compared=False),
     )
     readings = (
-        ReadingKind("level", "Level", meaning="Equivalent level (L_eq) over all frequencies, without weighting (Z)."),
-        ReadingKind("level_a", "Level, A-weighted", meaning="Equivalent level with A-weighting (IEC 61672-1)."),
-        ReadingKind("level_c", "Level, C-weighted", meaning="Equivalent level with C-weighting (IEC 61672-1)."),
+        ReadingKind("level", "Level", meaning="Equivalent continuous level (L_eq), Z-weighted."),
+        ReadingKind("level_a", "Level, A-weighted", meaning="Equivalent continuous level, A-weighted (IEC 61672-1)."),
+        ReadingKind("level_c", "Level, C-weighted", meaning="Equivalent continuous level, C-weighted (IEC 61672-1)."),
         ReadingKind("background", "Background, A", meaning="A-weighted level of the background before the noise."),
         DELAY,
         ReadingKind(
             "largest_deviation",
             "Std. deviation",
             compared=False,
-            meaning="Statistical standard deviation of the level in the band in which it is largest.",
+            meaning="Largest statistical standard deviation of all band levels.",
         ),
         DISTURBED,
         HEADROOM,
@@ -197,7 +197,7 @@ def _channel(
     middle = bands_within(fraction, settings.band_low, settings.band_high, rate, x.size)
     if not middle.size:
         raise SettingError(
-            "No band lies within {band_low} and {band_high} that this recording can tell apart. Use other limits, or a"
+            "No band lies within {band_low} and {band_high} that this recording can resolve. Use other limits, or a"
             " longer recording.",
             "band_low",
             "band_high",

@@ -47,14 +47,14 @@ class Outputs(LabelledEnum):
     """Whether the outputs play one noise or each its own."""
 
     SAME = "same", "Same noise"
-    INDEPENDENT = "independent", "Independent noises"
+    INDEPENDENT = "independent", "Uncorrelated noise"
 
 
 class Background(LabelledEnum):
     """What is done with the background that was measured before."""
 
     SUBTRACT = "subtract"
-    KEEP = "keep", "Leave in"
+    KEEP = "keep", "Do not subtract"
 
 
 class BandLevelSettings(Settings):
@@ -63,7 +63,7 @@ class BandLevelSettings(Settings):
     level: LevelString = setting(
         "-20",
         "Level",
-        "Generator level: that of a sine with the same peak",
+        "Generator level, stated as that of a sine with the same peak",
         "dBFS",
         played=True,
         max_length=40,
@@ -75,12 +75,12 @@ class BandLevelSettings(Settings):
     outputs: Outputs = setting(
         Outputs.SAME,
         "Outputs",
-        "Whether all outputs play the same noise or each a noise of its own",
+        "All outputs play the same noise, or uncorrelated noise",
         played=True,
-        affects=Effect("The same noise in both channels interferes; independent noises do not.", Severity.SIGNIFICANT),
+        affects=Effect("The same noise on both channels interferes; uncorrelated noise does not.", Severity.SIGNIFICANT),
     )
     length_by: LengthBy = setting(
-        LengthBy.DURATION, "Length by", "Whether the duration is entered or follows from an uncertainty", played=True
+        LengthBy.DURATION, "Duration from", "Enter the duration, or derive it from the standard deviation", played=True
     )
     duration: float = setting(
         30.0,
@@ -106,17 +106,17 @@ class BandLevelSettings(Settings):
         Bandwidth.THIRD,
         "Bandwidth",
         "Width of the bands (IEC 61260-1)",
-        affects=Effect("Bands of another width hold another power.", Severity.BLOCKS),
+        affects=Effect("Levels of bands of different width cannot be compared.", Severity.BLOCKS),
     )
     band_low: float = setting(20.0, "Lowest band", "Nominal frequency of the lowest band", "Hz", ge=1, le=100000)
     band_high: float = setting(20000.0, "Highest band", "Nominal frequency of the highest band", "Hz", gt=1, le=192000)
     band_limited: bool = setting(
-        False, "Only these bands", "Limit the noise to the measured bands", played=True, secondary=True
+        False, "Limit to bands", "Band-limit the noise to the measured bands", played=True, secondary=True
     )
     background: float = setting(
         5.0,
         "Background",
-        "Time for which the background is recorded before the noise; 0 for none",
+        "Recording time of the background before the noise; 0: none",
         "s",
         played=True,
         ge=0,
@@ -125,14 +125,14 @@ class BandLevelSettings(Settings):
     background_use: Background = setting(
         Background.SUBTRACT,
         "Background power",
-        "Whether the power of the background is subtracted where the level is at least 3 dB above it",
+        "Subtract the background power where the level exceeds it by 3 dB or more",
         secondary=True,
         affects=Effect("The background is subtracted in one and not in the other.", Severity.MINOR),
     )
     left_out: str = setting(
         "",
-        "Left out of average",
-        "Numbers of the channels that the average leaves out, separated by commas",
+        "Exclude from average",
+        "Channels excluded from the average, separated by commas",
         max_length=200,
         secondary=True,
     )

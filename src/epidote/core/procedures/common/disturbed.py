@@ -22,7 +22,7 @@ def disturbance_reading(disturbed: Sequence[Disturbance], number: int, where: st
     seconds = sum(d.end - d.begin for d in disturbed)
     times = ", ".join(f"{d.begin:.1f} to {d.end:.1f} s" for d in disturbed[:_MOST_TOLD]) + where
     at: dict[str, float | str] = {"times": times, "above_db": max(d.above_db for d in disturbed)}
-    at["finding"] = f"something else sounded at {times}"
+    at["finding"] = f"disturbance at {times}"
     return [Reading("disturbed", number, seconds, "s", at, cautions=(Caution.DISTURBED,))]
 
 

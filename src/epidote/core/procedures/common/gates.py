@@ -31,7 +31,7 @@ LOWEST_FREQUENCY = ReadingKind(
     "lowest_frequency",
     "Lowest frequency",
     compared=False,
-    meaning="One over the length of the gate: below it nothing is known of the response without reflections.",
+    meaning="Lowest valid frequency: 1/(length of the gate).",
 )
 
 
@@ -62,7 +62,7 @@ def gate_setting(only_with: OnlyWith | None = None) -> Any:
     return setting(
         "",
         "Gate",
-        "What counts of the impulse response in a room: a time such as 8ms, “auto” for all before the first reflection,"
+        "Gate of the impulse response: a time such as 8ms, “auto” for everything before the first reflection,"
         " “none” for all of it, with the decay; empty for the time window",
         max_length=20,
         affects=effects.IMPULSE_WINDOW,

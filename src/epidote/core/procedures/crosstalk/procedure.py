@@ -144,7 +144,7 @@ class Crosstalk(ProcedureBase):
     about = About(
         QuestionGroup.LEVEL,
         question="How much of one channel leaks into the other?",
-        played="A tone, or steps over frequency, in one channel after the other",
+        played="Tone, or stepped tones, in one channel after the other",
         gives="Crosstalk at one frequency and over frequency, per channel.",
         needs="Two outputs and two inputs",
         sketch=((0, 0.35), (0.3, 0.2), (0.55, 0.25), (1, 0.8)),
@@ -171,7 +171,7 @@ class Crosstalk(ProcedureBase):
         ),
         *(
             ReadingKind(
-                f"crosstalk_from_{n}", f"Crosstalk from Ch {n}", meaning="The same from one channel of several."
+                f"crosstalk_from_{n}", f"Crosstalk from Ch {n}", meaning="Crosstalk from one of several channels."
             )
             for n in range(1, MOST_CHANNELS + 1)
         ),

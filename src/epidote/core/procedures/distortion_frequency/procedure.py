@@ -67,14 +67,14 @@ class DistortionFrequency(ProcedureBase):
     title = "THD vs. frequency"
     about = About(
         QuestionGroup.DISTORTION,
-        question="At which frequencies does it distort?",
+        question="How does distortion depend on frequency?",
         played="Tones in steps over the band, at one level",
         gives="THD and THD+N over frequency, at constant input or constant output power.",
         needs="A load for powers",
         sketch=((0, 0.5), (0.2, 0.3), (0.5, 0.2), (0.75, 0.35), (1, 0.8)),
     )
     presets = (
-        Preset("Overview, octaves", {"points_per_octave": 1, "dwell": 0.3}, "For a first look."),
+        Preset("Overview, octaves", {"points_per_octave": 1, "dwell": 0.3}, "Quick overview."),
         Preset("Constant output, 1 W", {"level": "1 W", "hold": "output"}, "Needs calibration and a load."),
     )
     Settings = DistortionFrequencySettings

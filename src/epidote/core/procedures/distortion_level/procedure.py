@@ -65,18 +65,18 @@ class DistortionLevel(ProcedureBase):
     title = "THD vs. level"
     about = About(
         QuestionGroup.DISTORTION,
-        question="How much power does it have before it clips?",
+        question="How much power does it deliver before it clips?",
         played="A tone in steps from low to high level",
         gives="THD+N over output level, power at 1 %, compression.",
-        needs="A load, its resistance confirmed, for powers",
+        needs="A load of measured resistance, for power readings",
         sketch=((0, 0.8), (0.35, 0.4), (0.7, 0.15), (0.82, 0.15), (0.88, 0.5), (0.92, 0.95)),
     )
     presets = (
-        Preset("Overview, 12 steps", {"steps": 12, "dwell": 0.2}, "For a first look."),
+        Preset("Overview, 12 steps", {"steps": 12, "dwell": 0.2}, "Quick overview."),
         Preset(
             "Power, stop at 1 %",
             {"stop_at": 1.0, "steps": 40},
-            "Fine steps near the knee; the unit is not driven further.",
+            "Fine steps near clipping; stops there.",
         ),
     )
     Settings = DistortionLevelSettings
@@ -138,11 +138,11 @@ class DistortionLevel(ProcedureBase):
             "Clean power (max.)",
             meaning="Highest power into the load up to which the distortion stays below the clean limit.",
         ),
-        ReadingKind("gain", "Small-signal gain", meaning="Gain of the small levels."),
+        ReadingKind("gain", "Small-signal gain", meaning="Gain at low level."),
         ReadingKind(
             "gain_compression",
             "Gain compression",
-            meaning="By how much the gain is lower at 1 % distortion, or at the last step, than at small levels.",
+            meaning="Gain reduction at 1 % distortion, or at the last step, relative to low level.",
         ),
         HEADROOM,
     )

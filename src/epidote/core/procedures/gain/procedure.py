@@ -81,13 +81,13 @@ class Gain(ProcedureBase):
     title = "Gain"
     about = About(
         QuestionGroup.LEVEL,
-        question="How much gain does it have, and how do the channels match?",
+        question="What is the gain, and how well do the channels match?",
         played="A short tone",
-        gives="Gain in dB and as a ratio, balance of the channels, input level for a wanted output.",
+        gives="Gain in dB and as a ratio, channel balance, input level for a target output level.",
         needs="Calibration for volts",
         sketch=((0, 0.2), (0.45, 0.2), (0.45, 0.75), (1, 0.75)),
     )
-    presets = (Preset("At 100 Hz", {"frequency": 100.0}, "Below the reach of most filters."),)
+    presets = (Preset("At 100 Hz", {"frequency": 100.0}, "Away from most filters."),)
     Settings = GainSettings
     answers = ANSWERS
     views = (
@@ -96,7 +96,7 @@ class Gain(ProcedureBase):
     )
     readings = (
         ReadingKind("gain", "Gain", meaning="Output voltage re input voltage of the unit, at the set frequency."),
-        ReadingKind("gain_ratio", "Gain (ratio)", range_of="gain", meaning="The same as a ratio of voltages."),
+        ReadingKind("gain_ratio", "Gain (ratio)", range_of="gain", meaning="Gain as a voltage ratio."),
         ReadingKind("balance", "Balance re channel 1", meaning="Gain of this channel re that of channel 1."),
         ReadingKind("output", "Output level", meaning="Level at the output of the unit."),
         ReadingKind("input", "Input level", meaning="Level at the input of the unit."),

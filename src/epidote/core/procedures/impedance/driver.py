@@ -27,12 +27,12 @@ DRIVER_READINGS = (
     ReadingKind("qms", "Qms", meaning="Mechanical quality factor of the resonance, from the fitted driver."),
     ReadingKind("qes", "Qes", meaning="Electrical quality factor of the resonance, from the fitted driver."),
     ReadingKind("qts", "Qts", meaning="Total quality factor of the resonance, from the fitted driver."),
-    ReadingKind("mms", "Mms", meaning="Moving mass of the diaphragm in grams, by the added mass."),
-    ReadingKind("vas", "Vas", meaning="Volume of air in litres that is as compliant as the suspension."),
+    ReadingKind("mms", "Mms", meaning="Moving mass in grams, by the added-mass method."),
+    ReadingKind("vas", "Vas", meaning="Equivalent volume of the suspension compliance, in litres."),
     ReadingKind(
         "minimum_share",
         "Minimum re rated",
-        meaning="Smallest impedance over the rated one; IEC 60268-5 asks for at least 80 %.",
+        meaning="Minimum impedance relative to the rated impedance; IEC 60268-5 requires at least 80 %.",
     ),
 )
 

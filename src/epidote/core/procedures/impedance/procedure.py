@@ -45,7 +45,7 @@ class Impedance(ProcedureBase):
     title = "Impedance"
     about = About(
         QuestionGroup.IMPEDANCE,
-        question="What load is it?",
+        question="What impedance does it have?",
         played="A sweep through a known resistor",
         gives="Magnitude and phase of the impedance over frequency, resonance, minimum.",
         needs="A series resistor and two inputs",

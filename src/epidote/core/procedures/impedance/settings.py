@@ -22,7 +22,7 @@ class ImpedanceSettings(SweepSettings):
     mismatch: float = setting(
         0.1,
         "Channel mismatch",
-        "Gain difference of the two inputs: measure it with both connected to one source",
+        "Gain difference of the two inputs, measured with both connected to the same source",
         "dB",
         ge=0,
         le=3,

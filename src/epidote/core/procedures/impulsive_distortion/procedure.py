@@ -63,7 +63,7 @@ class ImpulsiveDistortionSettings(Settings):
         2000.0, "Stop frequency", "Highest frequency of the sweep", "Hz", played=True, ge=100, le=20000
     )
     duration: float = setting(
-        10.0, "Duration", "Duration of the sweep; longer finds fainter impulses", "s", played=True, ge=3, le=120
+        10.0, "Duration", "Duration of the sweep; a longer sweep detects weaker impulses", "s", played=True, ge=3, le=120
     )
 
     @model_validator(mode="after")
@@ -102,7 +102,7 @@ class _Finding:
 
     @property
     def words(self) -> str:
-        count = {1: "once a period", 2: "twice a period"}.get(self.best.count, f"{self.best.count} times a period")
+        count = {1: "once per period", 2: "twice per period"}.get(self.best.count, f"{self.best.count} times per period")
         where = f"between {self.low:.0f} Hz and {self.high:.0f} Hz"
         if self.suspected:
             return f"impulses {count} {where}, which ordinary distortion of high order may also cause: suspect"
@@ -126,8 +126,8 @@ class ImpulsiveDistortion(ProcedureBase):
         sketch=((0, 0.2), (0.2, 0.2), (0.27, 0.8), (0.33, 0.85), (0.4, 0.25), (0.7, 0.2), (1, 0.15)),
     )
     presets = (
-        Preset("Sensitive, 30 s", {"duration": 30.0}, "Finds impulses half as high as 10 s does."),
-        Preset("Tweeter", {"start_frequency": 200.0, "stop_frequency": 5000.0}, "Spares what must not get low tones."),
+        Preset("Sensitive, 30 s", {"duration": 30.0}, "Detects impulses of half the height."),
+        Preset("Tweeter", {"start_frequency": 200.0, "stop_frequency": 5000.0}, "Without low frequencies."),
     )
     Settings = ImpulsiveDistortionSettings
     of_levels = False
@@ -136,10 +136,10 @@ class ImpulsiveDistortion(ProcedureBase):
         CurveView("impulsive_level", "Level", "peak", "Peak level re fundamental"),
         CurveView("residual_level", "Level", "RMS", "RMS level re fundamental"),
         CurveView("crest_factor", "Crest factor", "crest factor", "Crest factor"),
-        CurveView("impulse_score", "Repetition", "repetition", "Excess of the fullest phase", compared=False),
+        CurveView("impulse_score", "Repetition", "repetition", "Maximum excess by phase", compared=False),
     )
     maps = (CurveKind("period_map", role=CurveRole.MAP),)
-    sounds = (RunSound("residual", "What lies above the 20th harmonic"),)
+    sounds = (RunSound("residual", "Residual above 20th harmonic"),)
     readings = (
         ReadingKind(
             "impulsive_level",
@@ -147,13 +147,13 @@ class ImpulsiveDistortion(ProcedureBase):
             meaning="Peak of what lies above the 20th harmonic, re the fundamental: where impulses are found, or else"
             " where it is highest.",
         ),
-        ReadingKind("crest_factor", "Crest factor", meaning="Peak re RMS of what lies above the 20th harmonic."),
+        ReadingKind("crest_factor", "Crest factor", meaning="Crest factor of the residual above the 20th harmonic."),
         ReadingKind(
             "impulses",
-            "Impulses a period",
+            "Impulses per period",
             shown=Shown.COUNT,
             compared=False,
-            meaning="How many impulses repeat in each period; none where nothing but noise is found.",
+            meaning="Number of impulses that repeat in each period; none if only noise is found.",
         ),
         ReadingKind("worst_frequency", "Impulses at", meaning="Exciting frequency at which impulses stand out most."),
         HEADROOM,

@@ -67,7 +67,7 @@ class Intermodulation(ProcedureBase):
     title = "Intermodulation"
     about = About(
         QuestionGroup.DISTORTION,
-        question="What do two tones make of each other?",
+        question="Which intermodulation products do two tones cause?",
         played="Two tones, or one of them swept",
         gives="Modulation and difference-frequency distortion by IEC 60268-3.",
         needs="",
@@ -106,7 +106,7 @@ class Intermodulation(ProcedureBase):
         CurveView("modulation", "Swept", "modulation", "Modulation distortion", chain=ChainShare.ADDS, ratio=True),
         CurveView("d2", "Swept", "2nd order", "2nd-order products", chain=ChainShare.ADDS, ratio=True),
         CurveView("d3", "Swept", "3rd order", "3rd-order products", chain=ChainShare.ADDS, ratio=True),
-        CurveView("output", "Swept", "output", "Level that the products refer to"),
+        CurveView("output", "Swept", "output", "Reference level of the products"),
         spectrum_view(),
     )
     readings = (

@@ -84,19 +84,19 @@ class Latency(ProcedureBase):
     title = "Latency"
     about = About(
         QuestionGroup.TIME,
-        question="How late is it, and always the same?",
+        question="What is the latency, and is it constant?",
         played="Short bursts",
-        gives="Latency in ms and samples, its scatter from start to start, what the buffers explain.",
+        gives="Latency in ms and samples, scatter between stream starts, contribution of the buffers.",
         needs="An output connected to an input",
         sketch=((0, 0.1), (0.2, 0.1), (0.2, 0.9), (0.24, 0.1), (0.7, 0.1), (0.7, 0.7), (0.74, 0.1), (1, 0.1)),
     )
     presets = (
         Preset(
-            "Start to start",
+            "Stream restarts",
             {"restart": True, "shots": 10},
-            "Opens the device before each burst: shows whether each start is alike.",
+            "Reopens the device before each burst: shows whether the latency changes between starts.",
         ),
-        Preset("One burst", {"shots": 1}, "For a first look."),
+        Preset("One burst", {"shots": 1}, "Quick check."),
     )
     of_levels = False
     Settings = LatencySettings
@@ -132,19 +132,19 @@ class Latency(ProcedureBase):
             "latency_range",
             "Range (max. - min.)",
             former=("range",),
-            meaning="Longest less shortest latency of all bursts.",
+            meaning="Maximum minus minimum latency of all bursts.",
         ),
         ReadingKind(
             "buffer_latency",
             "Buffer contribution",
             former=("buffers",),
-            meaning="Part of the latency that the buffers explain: twice the buffer size.",
+            meaning="Buffer part of the latency: twice the buffer size.",
         ),
         ReadingKind(
             "non_buffer_latency",
             "Latency beyond buffers",
             former=("beside_buffers",),
-            meaning="Latency less what the buffers explain: converters, drivers, connections.",
+            meaning="Latency minus the buffer contribution: converters, drivers, connections.",
         ),
         ReadingKind(
             "polarity",
@@ -156,7 +156,7 @@ class Latency(ProcedureBase):
         ReadingKind(
             "correlation",
             "Correlation (aligned)",
-            meaning="How alike the recording and the aligned stimulus are; 1 is identical.",
+            meaning="Correlation coefficient of the recording and the aligned stimulus; 1: identical.",
         ),
         ReadingKind(
             "second_arrival",

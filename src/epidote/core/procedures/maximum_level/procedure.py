@@ -65,15 +65,15 @@ class MaximumLevel(ProcedureBase):
     title = "Maximum level"
     about = About(
         QuestionGroup.LEVEL,
-        question="How loud can it go, and what stops it?",
+        question="What is the maximum level, and what limits it?",
         played="Tones in third octaves, rising until a limit is reached",
-        gives="The highest level by third octave within limits of distortion, compression and drive.",
+        gives="Maximum level by third octave within limits of distortion, compression and generator level.",
         needs="The voltage that the unit is rated for",
         sketch=((0, 0.15), (0.15, 0.45), (0.3, 0.7), (0.45, 0.75), (0.7, 0.74), (0.9, 0.7), (1, 0.6)),
     )
     presets = (
-        Preset("10 % distortion", {"distortion_limit": 10.0}, "What is usual for the low end of loudspeakers."),
-        Preset("Careful", {"step": 1.0, "rest": 3.0}, "Small steps and long rests, for what must not be heated."),
+        Preset("10 % distortion", {"distortion_limit": 10.0}, "Usual limit for loudspeakers at low frequencies."),
+        Preset("Small steps", {"step": 1.0, "rest": 3.0}, "Small steps and long pauses, to limit heating."),
     )
     Settings = MaximumLevelSettings
     of_the_chain = False
@@ -85,7 +85,7 @@ class MaximumLevel(ProcedureBase):
         CurveView("compression_at_maximum", "At the maximum", "compression", "Compression at the maximum"),
     )
     readings = (
-        ReadingKind("maximum_level", "Maximum level", meaning="Highest level of all bands, within the limits."),
+        ReadingKind("maximum_level", "Maximum level", meaning="Highest of the maximum levels of all bands."),
         ReadingKind("lowest_maximum", "Lowest maximum", meaning="Level of the band with the lowest maximum."),
         ReadingKind(
             "lowest_maximum_frequency", "Lowest maximum at", meaning="Frequency of the band with the lowest maximum."

@@ -33,8 +33,8 @@ class MaximumLevelSettings(SteppedSettings):
     )
     stop_level: LevelString = setting(
         "-10",
-        "Drive limit",
-        "Generator level that is never exceeded: the voltage that the unit is rated for",
+        "Max. generator level",
+        "Generator level that is never exceeded, e.g. the rated voltage of the unit",
         "dBFS",
         played=True,
         max_length=40,
@@ -47,14 +47,14 @@ class MaximumLevelSettings(SteppedSettings):
     compression_limit: float = setting(
         3.0,
         "Compression limit",
-        "Loss of gain re low level at which a band has reached its maximum",
+        "Gain reduction, relative to low level, at which a band has reached its maximum",
         "dB",
         played=True,
         ge=0.2,
         le=12,
     )
     rest: float = setting(
-        1.0, "Rest", "Silence between the bands, in which the unit cools", "s", played=True, ge=0, le=60
+        1.0, "Pause", "Pause between bands, to let the unit cool", "s", played=True, ge=0, le=60
     )
 
     @model_validator(mode="after")

@@ -70,18 +70,18 @@ class MicrophoneComparison(ProcedureBase):
     about = About(
         QuestionGroup.LEVEL,
         question="How does a microphone compare with a reference?",
-        played="A sweep that is flat at the point, silence, and a rising tone",
+        played="Sweep, silence, and a tone with rising level",
         gives="Sensitivity over frequency, self-noise in dB(A), level at 1 % THD and polarity of a microphone.",
-        needs="A calibrated reference microphone, beside it or at its place before",
+        needs="A calibrated reference microphone, next to it, or measured first at the same point",
         sketch=((0, 0.35), (0.15, 0.5), (0.5, 0.5), (0.7, 0.56), (0.82, 0.75), (0.92, 0.55), (1, 0.2)),
     )
     presets = (
         Preset(
             "Source, before the microphone",
             {"task": "source"},
-            "With the reference microphone at the point; keep it with the chain afterwards.",
+            "With the reference microphone at the measuring point; save the source with the chain afterwards.",
         ),
-        Preset("With distortion, up to 114 dB", {"highest": 114.0}, "A tone rises until 1 % THD; needs a kept source."),
+        Preset("With distortion, up to 114 dB", {"highest": 114.0}, "Level is raised up to 1 % THD; needs a saved source."),
     )
     Settings = MicrophoneSettings
     of_the_chain = False
@@ -98,14 +98,14 @@ class MicrophoneComparison(ProcedureBase):
             role=CurveRole.SOURCE,
         ),
         CurveView("point_level", "Source", "as played", "Level at the point as played", microphone=Microphone.LEVEL),
-        CurveView("thd_by_level", "Distortion", "THD", "THD against the sound level", log_x=False, ratio=True),
+        CurveView("thd_by_level", "Distortion", "THD", "THD vs. sound level", log_x=False, ratio=True),
     )
     readings = (
         ReadingKind("sensitivity", "Sensitivity", meaning="Output at 1 kHz and a sound pressure of 1 Pa (94 dB SPL)."),
         ReadingKind(
             "self_noise",
             "Self-noise, A-weighted",
-            meaning="Sound level that would give the same A-weighted output as the silence does.",
+            meaning="Sound level equivalent to the A-weighted output in silence (equivalent noise level).",
         ),
         ReadingKind(
             "level_at_thd", "Level at THD limit", meaning="Sound level at which the distortion limit is reached."
@@ -121,7 +121,7 @@ class MicrophoneComparison(ProcedureBase):
             "point_deviation",
             "Deviation at the point",
             shown=Shown.PLUS_MINUS,
-            meaning="Half of the range of the level at the point over the band as it was played.",
+            meaning="Half the range of the level at the measuring point over the band.",
         ),
         LOWEST_FREQUENCY,
         HEADROOM,
@@ -198,8 +198,8 @@ def _require_reference(settings: MicrophoneSettings, chain: Chain) -> None:
             )
     elif chain.source is None:
         raise SettingError(
-            "There is nothing to compare with: no source is kept with the chain. Measure the source with the reference"
-            " microphone and keep it, or set {reference_channel}.",
+            "No reference: no source is saved with the chain. Measure the source with the reference"
+            " microphone and save it, or set {reference_channel}.",
             "reference_channel",
         )
 

@@ -40,11 +40,11 @@ class MicrophoneSettings(SteppedSettings):
         played=True,
     )
     unit_channel: int = setting(
-        2, "Microphone's channel", "Channel of the microphone to be measured", ge=1, le=64, only_with=_OF_MICROPHONE
+        2, "Microphone channel", "Channel of the microphone to be measured", ge=1, le=64, only_with=_OF_MICROPHONE
     )
     reference_channel: int = setting(
         1,
-        "Reference's channel",
+        "Reference channel",
         "Channel of the calibrated reference microphone beside it (simultaneous comparison); 0 where the source kept"
         " with the chain stands for it (substitution). When the source is measured, 0 means channel 1",
         ge=0,
@@ -60,7 +60,7 @@ class MicrophoneSettings(SteppedSettings):
     level: float = setting(
         -20.0,
         "Level",
-        "Generator level where no source is kept with the chain",
+        "Generator level where no source is saved with the chain",
         "dBFS",
         played=True,
         ge=-140,
@@ -70,7 +70,7 @@ class MicrophoneSettings(SteppedSettings):
     point_level: float = setting(
         94.0,
         "Level at the point",
-        "Sound level at the measuring point at every frequency, where a source is kept with the chain; 94 dB is 1 Pa",
+        "Sound level at the measuring point at every frequency, if a source is saved with the chain; 94 dB is 1 Pa",
         "dB SPL",
         played=True,
         ge=0,
@@ -81,7 +81,7 @@ class MicrophoneSettings(SteppedSettings):
     noise_time: float = setting(
         5.0,
         "Silence for noise",
-        "How long the microphone is recorded in silence for its self-noise; 0 for none",
+        "Recording time in silence for the self-noise; 0: none",
         "s",
         played=True,
         ge=0,
@@ -91,7 +91,7 @@ class MicrophoneSettings(SteppedSettings):
     highest: float = setting(
         0.0,
         "Highest level",
-        "Sound level up to which a tone rises to find the distortion limit; 0 for none. Needs a source kept with the"
+        "Sound level up to which the tone is raised to find the distortion limit; 0: none. Needs a source saved with the"
         " chain",
         "dB SPL",
         played=True,
@@ -113,7 +113,7 @@ class MicrophoneSettings(SteppedSettings):
     distortion_limit: float = setting(
         1.0,
         "Distortion limit",
-        "THD that ends the rising tone",
+        "THD at which the tone stops",
         "%",
         played=True,
         ge=0.05,

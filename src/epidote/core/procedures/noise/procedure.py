@@ -108,7 +108,7 @@ class Noise(ProcedureBase):
     )
     presets = (
         Preset("Re 2 V, A-weighted reading", {"reference_level": "2 V"}, "The usual output of players and converters."),
-        Preset("Long, 20 s", {"duration": 20.0}, "Half the scatter of 5 s."),
+        Preset("Long, 20 s", {"duration": 20.0}, "Half the standard deviation of the default."),
         Preset(
             "Wide, 10 Hz to 80 kHz",
             {"band_low": 10.0, "band_high": 80000.0},
@@ -152,16 +152,16 @@ class Noise(ProcedureBase):
             "dynamic_range",
             "AES17 dynamic range",
             chain=ChainShare.LIMITS,
-            meaning="Full scale re all but a tone at -60 dBFS, weighted by ITU-R 468, 0 dB at 2 kHz (AES17).",
+            meaning="Full scale re noise and distortion with a -60 dBFS tone, weighted by ITU-R 468, 0 dB at 2 kHz (AES17).",
         ),
-        ReadingKind("dynamic_range_a", "Dynamic range (A)", meaning="The same with A-weighting."),
+        ReadingKind("dynamic_range_a", "Dynamic range (A)", meaning="AES17 dynamic range, A-weighted."),
         ReadingKind("noise_share", "Noise re reference", meaning="Noise re the reference level."),
         ReadingKind("hum", "Hum", chain=ChainShare.ADDS, meaning="Mains frequency and its harmonics together."),
         ReadingKind(
-            "noise_without_hum", "Noise without hum", meaning="Noise after mains frequency and harmonics are taken out."
+            "noise_without_hum", "Noise without hum", meaning="Noise without the mains frequency and its harmonics."
         ),
         ReadingKind(
-            "noise_rise", "Noise rise re baseline", meaning="By how much the unit raises the noise of the chain itself."
+            "noise_rise", "Noise rise re baseline", meaning="Rise of the noise re that of the chain itself."
         ),
         HEADROOM,
     )

@@ -53,8 +53,8 @@ class Paths(ProcedureBase):
     title = "Path comparison"
     about = About(
         QuestionGroup.TIME,
-        question="How much later is one path than the other?",
-        played="Noise, or any sound there is",
+        question="What is the delay between two paths?",
+        played="Noise, or any existing signal",
         gives="Delay, level and polarity of two recorded paths, residual after subtraction.",
         needs="Two inputs, or a file",
         sketch=(
@@ -124,13 +124,13 @@ class Paths(ProcedureBase):
     )
     readings = (
         ReadingKind(
-            "delay", "Delay", chain=ChainShare.SUBTRACTS, meaning="By how much this path is later than the first."
+            "delay", "Delay", chain=ChainShare.SUBTRACTS, meaning="Delay of this path re the first."
         ),
         ReadingKind("delay_samples", "Delay in samples", meaning="The delay in samples."),
         ReadingKind(
             "delay_likelihood",
             "Likelihood of delay",
-            meaning="How likely the stated delay is the right one, where several fit.",
+            meaning="Likelihood of the stated delay where several fit.",
         ),
         ReadingKind("alternative", "Alternative delay", meaning="The next likely delay, where several fit."),
         ReadingKind("level", "Level re channel 1", meaning="Level of this path re the first."),
@@ -144,9 +144,9 @@ class Paths(ProcedureBase):
         ReadingKind(
             "correlation",
             "Correlation (aligned)",
-            meaning="How alike the two paths are after alignment; 1 is identical.",
+            meaning="Correlation coefficient of the two paths after alignment; 1: identical.",
         ),
-        ReadingKind("correlation_before", "Correlation, unaligned", meaning="How alike the two paths are as recorded."),
+        ReadingKind("correlation_before", "Correlation, unaligned", meaning="Correlation coefficient of the two paths as recorded."),
         ReadingKind(
             "drift_ppm", "Drift", meaning="Steady change of the delay: the two paths run on different sample clocks."
         ),
@@ -160,13 +160,13 @@ class Paths(ProcedureBase):
         ReadingKind(
             "null_depth",
             "Subtraction residual",
-            meaning="What is left after the aligned path is subtracted from the first, re the first.",
+            meaning="Residual after the aligned path is subtracted from the first, re the first.",
         ),
         ReadingKind(
             "optimum_delay",
             "Delay at min. residual",
             former=("best",),
-            meaning="Delay at which the least is left after subtraction.",
+            meaning="Delay at which the residual after subtraction is lowest.",
         ),
         ReadingKind(
             "transients",

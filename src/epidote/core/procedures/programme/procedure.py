@@ -50,13 +50,13 @@ class Programme(ProcedureBase):
     title = "Programme"
     about = About(
         QuestionGroup.DISTORTION,
-        question="How far does real sound come back changed?",
+        question="How much does it change real programme material?",
         played="An audio file, or a short piece of music",
-        gives="Residual after alignment, its bands and moments, and an estimate of how far it rises above the masking.",
+        gives="Residual after alignment, by band and over time, and an estimate of its level above the masking threshold.",
         needs="",
         sketch=((0, 0.3), (0.1, 0.6), (0.2, 0.25), (0.35, 0.7), (0.5, 0.3), (0.65, 0.55), (0.8, 0.2), (1, 0.4)),
     )
-    presets = (Preset("Longer, 30 s", {"duration": 30.0}, "More moments, and a finer linear path."),)
+    presets = (Preset("Longer, 30 s", {"duration": 30.0}, "More time frames and finer resolution of the linear response."),)
     Settings = ProgrammeSettings
     of_levels = False
     of_the_chain = False
@@ -76,13 +76,13 @@ class Programme(ProcedureBase):
             "Residual, equalised",
             chain=ChainShare.ADDS,
             ratio=True,
-            meaning="What differs once delay, clock, gain and the linear response are taken out, re the recording.",
+            meaning="Residual after correction of delay, sample clock, gain and linear response, re the recording.",
         ),
         ReadingKind(
             "residual",
             "Residual, aligned",
             ratio=True,
-            meaning="What differs once delay, clock, polarity and gain are taken out, re the recording.",
+            meaning="Residual after correction of delay, sample clock, polarity and gain, re the recording.",
         ),
         ReadingKind(
             "residual_a",
@@ -91,27 +91,27 @@ class Programme(ProcedureBase):
             meaning="The equalised residual, A-weighted, re the recording.",
         ),
         ReadingKind(
-            "correlation", "Correlation", meaning="Likeness of the recording and the aligned original; 1 is the same."
+            "correlation", "Correlation", meaning="Correlation coefficient of the recording and the aligned original; 1: identical."
         ),
         ReadingKind(
             "noise_to_mask",
-            "Noise to mask",
-            meaning="Equalised residual re the masking threshold, mean over moments; an ear-model estimate.",
+            "Noise-to-mask ratio",
+            meaning="Equalised residual re the masking threshold, mean over all time frames (ear-model estimate).",
         ),
         ReadingKind(
             "noise_to_mask_aligned",
-            "Noise to mask, aligned",
-            meaning="The same of the aligned residual, in which a change of the response counts; for lossy coders.",
+            "NMR, aligned",
+            meaning="Noise-to-mask ratio of the aligned residual, which includes changes of the response; for lossy codecs.",
         ),
         ReadingKind(
-            "noise_to_mask_worst", "Noise to mask, worst", meaning="The highest ratio of any band in any moment."
+            "noise_to_mask_worst", "NMR, maximum", meaning="Highest noise-to-mask ratio of any band in any time frame."
         ),
         ReadingKind(
             "share_above_mask",
-            "Moments above mask",
-            meaning="Estimated share of moments in which the difference rises above the masking threshold.",
+            "Frames above mask",
+            meaning="Estimated share of time frames in which the residual exceeds the masking threshold.",
         ),
-        ReadingKind("gain", "Gain", meaning="Gain by least squares over the whole recording."),
+        ReadingKind("gain", "Gain", meaning="Gain by least-squares fit over the recording."),
         ReadingKind(
             "loudness", "Loudness", compared=False, meaning="Integrated loudness of the recording (ITU-R BS.1770)."
         ),
@@ -123,16 +123,16 @@ class Programme(ProcedureBase):
         ),
         ReadingKind(
             "short_term_max",
-            "Loudest 3 s",
+            "Short-term max.",
             compared=False,
             meaning="Maximum short-term loudness of the recording (ITU-R BS.1770).",
         ),
         DELAY,
-        ReadingKind("delay_samples", "Delay in samples", meaning="The same in samples of the recording."),
+        ReadingKind("delay_samples", "Delay in samples", meaning="Delay in samples of the recording."),
         ReadingKind(
             "clock_offset",
             "Clock offset",
-            meaning="How much faster the recorder's clock ran than the player's.",
+            meaning="Sample clock of the recorder relative to that of the player.",
         ),
         POLARITY,
         ReadingKind(
@@ -140,7 +140,7 @@ class Programme(ProcedureBase):
             "Dropouts",
             shown=Shown.COUNT,
             compared=False,
-            meaning="Sections left out: blocks of 50 ms with far more residual than usual, and a missing end.",
+            meaning="Excluded sections: 50 ms blocks with a much higher residual than the rest, or a missing end.",
         ),
         HEADROOM,
     )
@@ -282,7 +282,7 @@ def _channel(aligned: Alignment, signal: Signal, number: int, settings: Programm
 
 def _words(masked: NoiseToMask, settings: ProgrammeSettings) -> str:
     return (
-        f"above the masking threshold in an estimated {100 * masked.share:.0f} % of moments (full scale at"
+        f"above the masking threshold in an estimated {100 * masked.share:.0f} % of time frames (full scale at"
         f" {settings.listening_level:g} dB SPL; no listening test)"
     )
 

@@ -33,7 +33,7 @@ class ProgrammeSettings(Settings):
     material: str = setting(
         "",
         "Audio file",
-        "Audio file to play; empty for what comes with Epidote",
+        "Audio file to play; empty: built-in material",
         played=True,
         max_length=1000,
         affects=effects.STIMULUS,
@@ -48,7 +48,7 @@ class ProgrammeSettings(Settings):
     channels: ChannelUse = setting(
         ChannelUse.SEPARATE,
         "Channels of the file",
-        "Whether each channel of the file is played on an output of its own, or all as one",
+        "Play each channel of the file on its own output, or a mono sum on all outputs",
         played=True,
         affects=effects.STIMULUS,
         only_with=OnlyWith("material"),
@@ -56,7 +56,7 @@ class ProgrammeSettings(Settings):
     start: float = setting(
         0.0,
         "Start in the file",
-        "Where the section begins that is played",
+        "Start of the section that is played",
         "s",
         played=True,
         ge=0,
@@ -67,12 +67,12 @@ class ProgrammeSettings(Settings):
         10.0, "Duration", "Duration of the section that is played", "s", played=True, ge=1, le=120
     )
     level: float = setting(
-        -12.0, "Level", "Generator level of its highest peak", "dBFS", played=True, ge=-80, le=0, affects=effects.LEVEL
+        -12.0, "Level", "Generator level of the highest peak", "dBFS", played=True, ge=-80, le=0, affects=effects.LEVEL
     )
     equaliser: str = setting(
         "",
         "Equalise with",
-        "Text file of frequency in Hz and gain in dB through which the sound is played; it is compared with the sound"
+        "Text file of frequency in Hz and gain in dB, applied before playback; the recording is compared with the sound"
         " before it was equalised",
         played=True,
         max_length=1000,
@@ -82,7 +82,7 @@ class ProgrammeSettings(Settings):
     listening_level: float = setting(
         92.0,
         "Listening level",
-        "Sound level that a full-scale sine stands for in the estimate of masking",
+        "Sound pressure level of a full-scale sine, for the masking estimate",
         "dB SPL",
         ge=40,
         le=120,

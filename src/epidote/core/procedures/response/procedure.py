@@ -74,14 +74,14 @@ class Response(ProcedureBase):
     title = "Response"
     about = About(
         QuestionGroup.LEVEL,
-        question="Is it flat, and how far does it reach?",
+        question="Is it flat, and how wide is its band?",
         played="A sweep, or noise, through the band",
         gives="Gain over frequency, phase, group delay, impulse response and distortion from one sweep.",
         needs="",
         sketch=((0, 0.1), (0.06, 0.55), (0.14, 0.7), (0.3, 0.72), (0.7, 0.72), (0.85, 0.66), (0.94, 0.45), (1, 0.1)),
     )
     presets = (
-        Preset("Quick, 1 s", {"duration": 1.0}, "For finding out whether everything is connected."),
+        Preset("Quick, 1 s", {"duration": 1.0}, "To check the connections."),
         Preset(
             "Wide, 5 Hz to 40 kHz",
             {"start_frequency": 5.0, "stop_frequency": 40000.0, "duration": 8.0},
@@ -91,7 +91,7 @@ class Response(ProcedureBase):
         Preset(
             "Loudspeaker, before reflections",
             {"gate": "auto"},
-            "Only what arrives before the first reflection; says from which frequency on the result holds.",
+            "Direct sound only, gated before the first reflection; states the lowest valid frequency.",
         ),
         Preset(
             "Room, with decay",
@@ -101,7 +101,7 @@ class Response(ProcedureBase):
         Preset(
             "Pink noise",
             {"stimulus": "noise", "duration": 10.0},
-            "For units that change under a sweep, such as dynamics processors.",
+            "For units that react to a sweep, such as dynamics processors.",
         ),
     )
     Settings = ResponseSettings
@@ -149,12 +149,12 @@ class Response(ProcedureBase):
         ReadingKind(
             "coherence",
             "Coherence",
-            meaning="Share of the output that the input explains, averaged over the band; 1 is all of it.",
+            meaning="Coherence of output and input, averaged over the band; 1: fully coherent.",
         ),
         ReadingKind(
             "insertion_loss",
             "Insertion loss",
-            meaning="By how much the level is lower with the unit in the path than with a plain wire.",
+            meaning="Loss of level with the unit inserted, compared with a direct connection.",
         ),
         *AIR_READINGS,
         DISTURBED,

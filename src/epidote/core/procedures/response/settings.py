@@ -73,7 +73,7 @@ class ResponseSettings(SweepSettings):
     tail: float = setting(
         TAIL,
         "Silence after",
-        "Silence after the sweep, in which a room dies away; as long as its reverberation time",
+        "Silence after the sweep for the decay of a room; set it to the reverberation time",
         "s",
         played=True,
         ge=0.1,
@@ -84,7 +84,7 @@ class ResponseSettings(SweepSettings):
     distance: float = setting(
         0.0,
         "Distance",
-        "Distance of the microphone from the loudspeaker, for the sensitivity at 1 m; 0 where it is not known",
+        "Distance of the microphone from the loudspeaker, for the sensitivity at 1 m; 0: unknown",
         "m",
         ge=0,
         le=1000,

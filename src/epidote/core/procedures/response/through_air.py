@@ -58,20 +58,20 @@ READINGS = (
     ),
     ReadingKind(
         "sensitivity_voltage",
-        "Level, 2.83 V, 1 m",
+        "Sensitivity 2.83 V/1 m",
         meaning="Mean level from 200 Hz to 4 kHz at a distance of 1 m and a voltage of 2.83 V.",
     ),
     ReadingKind(
         "sensitivity_power",
-        "Level, 1 W, 1 m",
+        "Sensitivity 1 W/1 m",
         meaning="Mean level from 200 Hz to 4 kHz at a distance of 1 m and 1 W into the rated impedance.",
     ),
     ReadingKind(
         "unlike_others",
-        "Unlike the others",
+        "Outlying microphones",
         shown=Shown.COUNT,
         compared=False,
-        meaning="How many microphones heard no sweep, or are more than 15 dB from the others at 1 kHz.",
+        meaning="Number of microphones without a sweep, or with a level more than 15 dB from the others at 1 kHz.",
     ),
 )
 
@@ -196,9 +196,9 @@ def _left_out(results: Sequence[Result], levels: Sequence[Curve]) -> list[Readin
     odd = [n for n in suspect_channels([g for g in at_1k if g.channel in heard]) if n in heard]
     words = []
     if dead:
-        words.append(f"no sweep in channel {', '.join(map(str, dead))}, left out of the average")
+        words.append(f"no sweep in channel {', '.join(map(str, dead))}, excluded from the average")
     if odd:
-        words.append(f"channel {', '.join(map(str, odd))} unlike the others, in the average")
+        words.append(f"channel {', '.join(map(str, odd))} differs from the others, included in the average")
     if not words:
         return []
     finding = "; ".join(words)

@@ -85,7 +85,7 @@ class Tone(ProcedureBase):
     title = "Single tone"
     about = About(
         QuestionGroup.DISTORTION,
-        question="How clean is one tone?",
+        question="How clean is a single tone?",
         played="A tone of a few seconds",
         gives="THD, THD+N, SINAD, each harmonic, noise and hum, with the spectrum.",
         needs="",
@@ -108,7 +108,7 @@ class Tone(ProcedureBase):
             "Full scale -1 dBFS, 997 Hz", {"frequency": 997.0, "level": -1.0}, "As data sheets of converters state it."
         ),
         Preset("Low frequency, 40 Hz", {"frequency": 40.0, "duration": 4.0}, "Transformers and small loudspeakers."),
-        Preset("Long, 10 s", {"duration": 10.0}, "Harmonics deep in the noise."),
+        Preset("Long, 10 s", {"duration": 10.0}, "Resolves harmonics below the noise floor."),
     )
     of_any_recording = True
     Settings = ToneSettings

@@ -58,7 +58,7 @@ class AnswersBar(QWidget):
     def allow(self, *, heard_all: bool) -> None:
         """Let an answer be given once everything was heard."""
         self._heard_all = heard_all
-        tip = "" if heard_all else "Listen to each of them first"
+        tip = "" if heard_all else "Play every clip before answering"
         for button in self.choices.values():
             button.setEnabled(heard_all)
             button.setToolTip(plain_tip(tip))
@@ -137,8 +137,8 @@ class AnswersBar(QWidget):
             return
         graded = len(self._touched) == len(self.grades)
         self.next.setEnabled(graded and self._heard_all)
-        why = "" if graded else "Grade every letter first"
-        self.next.setToolTip(plain_tip(why if self._heard_all else "Listen to each of them first"))
+        why = "" if graded else "Grade every clip first"
+        self.next.setToolTip(plain_tip(why if self._heard_all else "Play every clip before answering"))
 
 
 def _marks_of(scale: GradeScale) -> QVBoxLayout:

@@ -82,7 +82,7 @@ class LetterTarget(QAbstractButton):
         if self.playing:
             return f"{self.key} · playing"
         if self.heard:
-            return f"{self.key} · heard"
+            return f"{self.key} · played"
         return f"key {self.key}"
 
 

@@ -23,8 +23,8 @@ class LoopView(WaveformWidget):
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, over=True, picking=True)
-        self.setAccessibleName("Original with the loop")
-        self.setToolTip("Drag to set the loop, double-click to remove it; click to go to a place")
+        self.setAccessibleName("Waveform of the original with loop")
+        self.setToolTip("Drag to set the loop, double-click to remove it; click to move the playback position")
         self.setMinimumHeight(96)
         self._place = 0.0
         self._pressed = QPointF()

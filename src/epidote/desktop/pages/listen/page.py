@@ -274,7 +274,7 @@ class ListenPage(Page):
 
     def _ask_where(self) -> None:
         path, _ = QFileDialog.getSaveFileName(
-            self, "Hand out a sealed test", str(Path.home() / "listening test.zip"), "ZIP file (*.zip);;Folder (*)"
+            self, "Export blind test", str(Path.home() / "listening test.zip"), "ZIP file (*.zip);;Folder (*)"
         )
         if path:
             self.listening.hand_out(self.clips.choice(self.view.kind), self.design.design(), Path(path))
@@ -284,7 +284,7 @@ class ListenPage(Page):
         if sitting is None:
             return
         words = (
-            f"{len(sitting.sheet.answers)} of {sitting.test.trials} trials are answered. The result will say that the"
+            f"{len(sitting.sheet.answers)} of {sitting.test.trials} trials are answered. The result will note that the"
             " test was stopped before its end."
         )
         ask_whether(self, "Stop test", words, "Stop test", self._stop_answered)
@@ -341,7 +341,7 @@ class ListenPage(Page):
         sitting.take_again()
         if self.listening.in_test:
             self.failed.emit(
-                f"{why} Answers so far are saved; this trial is taken again, nothing of it is counted. Check the output"
+                f"{why} Answers so far are saved; this trial is repeated and not counted. Check the output"
                 " device, or select another one, and play."
             )
         self._show_playback()

@@ -187,4 +187,4 @@ class ClipPlayback(QObject):
         self.changed.emit()
         why, self._why = self._why, ""
         if was_playing:
-            self.lost.emit(why or "The output device was taken by something else.")
+            self.lost.emit(why or "The output device is in use by another measurement or program.")

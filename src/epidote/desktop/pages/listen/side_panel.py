@@ -56,12 +56,12 @@ class ClipsBox(WrappingWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(heading("Clips"))
         self.rows = QListWidget()
-        self.rows.setAccessibleName("Rows that are clips")
+        self.rows.setAccessibleName("Rows used as clips")
         self.rows.setFixedHeight(_LIST_HEIGHT)
         self.none = quiet("No row has a run of “Programme” yet. Add that column on the Matrix page and measure it.")
-        self.original = QCheckBox("Original as a clip")
-        self.control = QCheckBox("Control: first row twice")
-        self.control.setToolTip("The same clip under both letters, to see what a test of no difference says")
+        self.original = QCheckBox("Include original")
+        self.control = QCheckBox("Control test: same clip as A and B")
+        self.control.setToolTip("Test with two identical clips; the expected result is chance (50 %)")
         for widget in (self.none, self.rows, self.original, self.control):
             layout.addWidget(widget)
         self.rows.itemChanged.connect(lambda _: self.changed.emit())
@@ -134,10 +134,10 @@ class DesignBox(WrappingWidget):
         self.listener.setAccessibleName("Listener")
         self.listener.setPlaceholderText("Name")
         self.reason = QLineEdit()
-        self.reason.setAccessibleName("Why unequal levels are fair")
-        self.reason.setPlaceholderText("Why the test is fair all the same")
-        self.strict = QCheckBox(f"Strict: {STRICT_DB:g} dB")
-        self.strict.setToolTip(plain_tip(f"Demand {STRICT_DB:g} dB of the level match instead of {MATCHED_DB:g} dB"))
+        self.reason.setAccessibleName("Reason for accepting unequal levels")
+        self.reason.setPlaceholderText("Reason for accepting unequal levels")
+        self.strict = QCheckBox(f"Within {STRICT_DB:g} dB")
+        self.strict.setToolTip(plain_tip(f"Require level matching within {STRICT_DB:g} dB instead of {MATCHED_DB:g} dB"))
         fields = (("Trials", self.trials), ("Scale", self.scale), ("Listener", self.listener), ("Levels", self.strict))
         self._heads: dict[QWidget, Label] = {}
         for row, (words, field) in enumerate(fields):
@@ -155,9 +155,9 @@ class DesignBox(WrappingWidget):
         line = QHBoxLayout()
         self.start = QPushButton("Start test")
         self.start.setProperty("main", True)
-        self.hand_out = QPushButton("Hand out…")
-        self.hand_out.setToolTip("Write anonymous clips, an answer sheet and the sealed key's digest for others")
-        self.save = QPushButton("Save notes, show letters")
+        self.hand_out = QPushButton("Export test…")
+        self.hand_out.setToolTip("Export anonymised clips, an answer sheet and the SHA-256 of the answer key for other listeners")
+        self.save = QPushButton("Save notes and reveal letters")
         self.start.clicked.connect(lambda _: self.start_wanted.emit())
         self.hand_out.clicked.connect(lambda _: self.hand_out_wanted.emit())
         self.save.clicked.connect(lambda _: self.save_wanted.emit())
@@ -222,10 +222,10 @@ class DesignBox(WrappingWidget):
             return
         needed = least_right(trials)
         if needed is None:
-            self.power.setText("So few trials cannot show a difference: use at least 5.")
+            self.power.setText("p < 0.05 cannot be reached with fewer than 5 trials. Use 5 or more.")
             return
         self.power.setText(
-            f"{needed} of {trials} correct needed for p < 0.05. A listener who hears it 8 times of 10 is found out with"
+            f"{needed} of {trials} correct needed for p < 0.05. Power for a listener who is correct in 80 % of trials:"
             f" {100 * power_of(trials):.0f} %."
         )
 
@@ -237,7 +237,7 @@ class MatchedBox(WrappingWidget):
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.addWidget(heading("Matched"))
+        layout.addWidget(heading("Matching"))
         self.words = quiet()
         self.caution = Label()
         self.caution.setProperty("caution", True)
@@ -256,19 +256,19 @@ class MatchedBox(WrappingWidget):
         channels = clips[0].samples.shape[1]
         seconds = clips[0].samples.shape[0] / prepared.rate
         self.words.setText(
-            f"Loudness equal, {prepared.matched.loudness:.1f} LUFS\n"
+            f"Loudness matched to {prepared.matched.loudness:.1f} LUFS\n"
             f"300 Hz to 3 kHz within {max(prepared.matched.difference, 0.005):.2f} dB\n"
-            "Delay, clock and polarity taken out\n"
+            "Delay, sample clock and polarity corrected\n"
             f"{prepared.rate / 1000:g} kHz, {channels} channel{'s' if channels > 1 else ''}, {seconds:.1f} s each"
         )
         cautions = []
         if prepared.matched.difference > MATCHED_DB:
             cautions.append(
-                f"Levels still differ by {prepared.matched.difference:.2f} dB; a fair test needs {MATCHED_DB:g} dB."
+                f"Levels differ by {prepared.matched.difference:.2f} dB; a fair test needs {MATCHED_DB:g} dB."
             )
         if prepared.matched.raised > RAISED_DB:
             cautions.append(
-                f"One recording was {prepared.matched.raised:.0f} dB quieter than another; its noise was raised, too."
+                f"One recording was {prepared.matched.raised:.0f} dB quieter than another; matching raised its noise by the same amount."
             )
         self.caution.setText("\n".join(cautions))
         self.caution.setVisible(bool(cautions))
@@ -362,8 +362,8 @@ class RunningTestBox(WrappingWidget):
         self.words = quiet()
         layout.addWidget(self.words)
         line = QHBoxLayout()
-        self.leave = QPushButton("Go on later")
-        self.leave.setToolTip("Leave the test; answers so far are saved")
+        self.leave = QPushButton("Continue later")
+        self.leave.setToolTip("Interrupt the test; the answers given so far are saved")
         self.stop = QPushButton("Stop test…")
         self.leave.clicked.connect(lambda _: self.leave_wanted.emit())
         self.stop.clicked.connect(lambda _: self.stop_wanted.emit())

@@ -54,7 +54,7 @@ class ListedTest:
             return "Notes"
         if self.sheets:
             return "Answered"
-        return "Handed out, no answers yet" if self.test.files else "No answers"
+        return "Exported, no answers imported" if self.test.files else "No answers"
 
 
 def list_tests(study: Study) -> list[ListedTest]:
@@ -83,18 +83,18 @@ class ListeningTestsView(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 8, 20, 12)
         line = QHBoxLayout()
-        self.take = QPushButton("Take in answers…")
+        self.take = QPushButton("Import answers…")
         self.take.setToolTip(
-            "Read answer sheets that came back; nothing is said about them before the test is revealed"
+            "Import completed answer sheets; results stay hidden until the test is revealed"
         )
         self.reveal = QPushButton("Reveal")
         self.reveal.setProperty("main", True)
-        self.reveal.setToolTip("Show the key, check its digest, and judge the answers")
-        self.compare = QPushButton("Compare files…")
-        self.compare.setToolTip("Compare the folder or ZIP file that was handed out with what was sealed")
+        self.reveal.setToolTip("Show the answer key, verify its SHA-256 and evaluate the answers")
+        self.compare = QPushButton("Verify files…")
+        self.compare.setToolTip("Check that the exported folder or ZIP file is unchanged")
         self.go_on = QPushButton("Continue test")
         self.another = QPushButton("Another listener…")
-        self.another.setToolTip("Have another listener take the same test, before it is revealed")
+        self.another.setToolTip("Start the same test with another listener; only before it is revealed")
         for button in (self.take, self.reveal, self.compare, self.go_on, self.another):
             line.addWidget(button)
         line.addStretch(1)
@@ -103,7 +103,7 @@ class ListeningTestsView(QWidget):
         self.table.choose_rows()
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         self.table.horizontalHeader().setStretchLastSection(True)
-        self.none = quiet("No listening test yet. Select a kind of test on the Listening tab.")
+        self.none = quiet("No listening tests. Select a type of test on the Listening tab.")
         self.result = ResultView()
         split = QSplitter()
         left = WrappingWidget()
@@ -197,7 +197,7 @@ class ListeningTestsView(QWidget):
         self.session.ask(ask, lambda found: self.result.show_revealed(found, compared=folder is not None))
 
     def _ask_for_folder(self) -> None:
-        path = QFileDialog.getExistingDirectory(self, "Folder that was handed out")
+        path = QFileDialog.getExistingDirectory(self, "Exported test folder")
         if path:
             self.show_result(Path(path))
 
@@ -234,7 +234,7 @@ class ListeningTestsView(QWidget):
         if current is None:
             return
         if not listener or any(sheet.listener == listener for _, sheet in current.sheets):
-            self.session.failed.emit("Enter a name under which no answers to this test are saved yet.")
+            self.session.failed.emit("Answers of this listener are already saved. Enter another name.")
             return
         self.another_wanted.emit(current, listener)
 
@@ -296,11 +296,11 @@ class ResultView(WrappingWidget):
         for sheet in found.sheets:
             lines += [f"Note of {sheet.listener}, trial {where}: {words}" for where, words in sheet.notes.items()]
         if test.commitment_kept:
-            lines.append(f"The key is the one that was sealed {test.made[:16].replace('T', ' ')} UTC.")
+            lines.append(f"Answer key verified: unchanged since it was sealed {test.made[:16].replace('T', ' ')} UTC.")
         if compared and not found.changed:
-            lines.append("The files are the ones that were handed out.")
+            lines.append("Files verified: unchanged since export.")
         self.details.setText("\n".join(lines))
-        wrong = [] if test.commitment_kept else ["The key was changed after it was sealed. This result proves nothing."]
+        wrong = [] if test.commitment_kept else ["The answer key was changed after it was sealed. The result is invalid."]
         wrong += [f"Changed or missing: {name}" for name in found.changed]
         self.caution.setText("\n".join(wrong))
         self.caution.setVisible(bool(wrong))

@@ -82,7 +82,7 @@ class TrialView(WrappingWidget):
         line = QHBoxLayout()
         self.play = QPushButton("Play")
         self.play.setToolTip("Play or pause (P)")
-        self.whole = QPushButton("Whole clip")
+        self.whole = QPushButton("Clear loop")
         self.whole.setToolTip("Remove the loop")
         self.loop_words = quiet()
         self.loop_words.setWordWrap(False)
@@ -123,9 +123,9 @@ class TrialView(WrappingWidget):
             return
         self.answers.clear()
         if labels:
-            self.question.setText("Listen under letters drawn by chance")
+            self.question.setText("Blind comparison under randomly assigned letters")
         else:
-            self.question.setText("" if busy else "Select at least two clips, or one and the original")
+            self.question.setText("" if busy else "Select at least two clips, or one clip and the original")
 
     def show_work(self, words: str) -> None:
         """Show what is being prepared; "" when nothing is."""

@@ -395,7 +395,7 @@ class MatrixPage(Page):
         overview = self.session.overview
         subject = next((s for s in overview.subjects if not s.is_baseline), None) if overview is not None else None
         if overview is None or subject is None or not overview.columns:
-            self.failed.emit("There is no row to measure yet. Add a row first.")
+            self.failed.emit("No row to measure. Add a row first.")
             return
         self.selection.select([subject.id], overview.columns[0].id)
         empty = [c for c in overview.columns if (subject.id, c.id) not in overview.runs]

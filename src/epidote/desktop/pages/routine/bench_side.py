@@ -21,7 +21,7 @@ class BenchSide(WrappingWidget):
         layout.setSpacing(10)
         self.last = LastUnits(theme)
         layout.addWidget(self.last, 1)
-        layout.addWidget(heading("This bench"))
+        layout.addWidget(heading("Station"))
         self.operator, self.shift, self.firmware = QLineEdit(), QLineEdit(), QLineEdit()
         for field, words in (
             (self.operator, "Operator"),

@@ -41,7 +41,7 @@ class LastUnits(QWidget):
         self.table.doubleClicked.connect(lambda index: self.unit_wanted.emit(self._passes[index.row()].subject_id))
         self.table.setToolTip("Double-click a unit to select its row on the Matrix page")
         layout.addWidget(self.table, 1)
-        self.none = quiet("No unit was measured with this routine yet.")
+        self.none = quiet("No units measured with this routine.")
         layout.addWidget(self.none)
         line = QHBoxLayout()
         line.setSpacing(28)
@@ -74,7 +74,7 @@ class LastUnits(QWidget):
             self.passed.setText(f"{100 * share.share:.1f} %")
             low, high = share.interval
             at_last = f"; {counts.last_passed} at their last pass" if counts.last_passed != counts.first_passed else ""
-            self.passed_words.setText(f"passed at once, 95 % interval {100 * low:.1f} to {100 * high:.1f} %{at_last}")
+            self.passed_words.setText(f"first-pass yield, 95 % interval {100 * low:.1f} to {100 * high:.1f} %{at_last}")
 
     def _fill(self) -> None:
         heads = [TableCell(words, font(0.9), right=False) for words in ("Serial number", "Verdict", "Margin")]

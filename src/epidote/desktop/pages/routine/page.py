@@ -277,10 +277,10 @@ class RoutinePage(Page):
         routine = self.routine
         self.unit.problem.setText("")
         if routine is None:
-            self.unit.problem.setText("There is no routine. Make one of a measured row, or import one.")
+            self.unit.problem.setText("No routine. Create one from a measured row, or import one.")
             return
         if not self.session.writable:
-            self.unit.problem.setText("The study is read-only. Nothing was measured; open it elsewhere for changes.")
+            self.unit.problem.setText("The study is read-only. Nothing was measured; close it elsewhere, or open a copy.")
             return
         try:
             serial = require_serial(routine, self.unit.serial.text())
@@ -347,7 +347,7 @@ class RoutinePage(Page):
             if passes:
                 last = passes[-1]
                 words = (
-                    f"Measured before: {last.verdict}, {last.begun.astimezone():%d %b %Y %H:%M}. Enter measures again."
+                    f"Already measured: {last.verdict}, {last.begun.astimezone():%d %b %Y %H:%M}. Enter measures again."
                 )
             self.unit.known.setText(words)
 

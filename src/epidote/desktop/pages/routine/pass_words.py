@@ -42,8 +42,8 @@ def progress_words(routine: Routine, running: int, outcomes: Iterable[StepOutcom
     if running:
         parts.append(f"Step {running} of {len(routine.step)}: {step_title(routine.step[running - 1])}")
         if left is not None:
-            parts.append(f"{max(1, round(left))} s left")
+            parts.append(f"{max(1, round(left))} s remaining")
     near = nearest_outcome(outcomes)
     if near is not None:
         parts.append(f"smallest margin so far {near.margin_words}, {near.where}")
-    return " · ".join(parts) or "Checking the connections"
+    return " · ".join(parts) or "Checking connections"

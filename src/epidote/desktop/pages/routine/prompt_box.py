@@ -53,8 +53,8 @@ class PromptBox(QWidget):
         line = QHBoxLayout()
         self.yes, self.no = QPushButton("Done"), QPushButton("No")
         self.yes.setProperty("main", True)
-        self.yes.setToolTip("Answer and go on (Enter)")
-        self.no.setToolTip("Select no (N), then Enter")
+        self.yes.setToolTip("Answer and continue (Enter)")
+        self.no.setToolTip("Answer no (N), then press Enter")
         self.yes.clicked.connect(lambda _: self._yes())
         self.no.clicked.connect(lambda _: self._no())
         for button in (self.yes, self.no):
@@ -84,7 +84,7 @@ class PromptBox(QWidget):
         elif isinstance(question, AskedToGoOn):
             outcome = question.outcome
             detail = f", {outcome.margin_words} {outcome.where}" if outcome.margin is not None else ""
-            words = f"{outcome.title}: {outcome.verdict}{detail}. Go on with the next step?"
+            words = f"{outcome.title}: {outcome.verdict}{detail}. Continue with the next step?"
         else:
             words = f"{question.words} Measure at full level?"  # type: ignore[attr-defined]
         self.words.setText(words)
@@ -148,7 +148,7 @@ class PromptBox(QWidget):
     def _press_enter(self) -> None:
         typed, self._typed = self._typed, ""
         if len(typed) > 1:
-            self._tell(f"“{typed}” was scanned before this was answered, and was ignored. Answer, then scan it again.")
+            self._tell(f"“{typed}” was scanned while an answer was expected and was ignored. Answer first, then scan again.")
             self.yes.setFocus()
         elif self.no.hasFocus():
             self._no()

@@ -30,7 +30,7 @@ class StatisticsPlot(QWidget):
         self._points: list[tuple[QPointF, int]] = []
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("Picture of the reading over units")
+        self.setAccessibleName("Plot of the reading over all units")
 
     def set_theme(self, theme: Theme) -> None:
         """Show the same in another theme."""

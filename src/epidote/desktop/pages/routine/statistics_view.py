@@ -39,10 +39,10 @@ _HEADS = ("Reading", "n", "Mean", "s", "Cpk", "Yield", "Outliers", "Signals")
 _TIPS = {
     "n": "Units with a value",
     "s": "Standard deviation",
-    "Cpk": "Distance of the mean to the nearest limit in units of 3 s (ISO 22514-2); lower end of its interval",
+    "Cpk": "Capability index: distance from the mean to the nearer limit, divided by 3 s (ISO 22514-2); in brackets the lower end of its 95 % interval",
     "Yield": "Share of units within the limits",
-    "Outliers": "Units that do not belong to the others (generalised ESD test, 5 %)",
-    "Signals": "Points of the control chart at which a Western Electric rule holds",
+    "Outliers": "Outliers by the generalised ESD test, 5 % level",
+    "Signals": "Control chart points that violate a Western Electric rule",
 }
 
 
@@ -106,7 +106,7 @@ class StatisticsView(QWidget):
             ("since", "Since, YYYY-MM-DD", "Only units measured since this day"),
             ("until", "Until, YYYY-MM-DD", "Only units measured until this day"),
             ("firmware", "Firmware", "Only units with this firmware"),
-            ("operator", "Operator", "Only units that this operator measured"),
+            ("operator", "Operator", "Only units measured by this operator"),
         ):
             field = QLineEdit()
             field.setPlaceholderText(words)
@@ -294,7 +294,7 @@ class StatisticsView(QWidget):
             return None, []
         other = self.readings[row]
         pairs = paired_values(other.values, reading.values)
-        words = "The readings do not vary, or too few units have both."
+        words = "No correlation: too few units have both readings, or one does not vary."
         related = pairs.correlation
         if related is not None:
             low, high = related.interval
@@ -327,7 +327,7 @@ def _words(reading: ListedReading, names: list[str]) -> list[str]:
     if found.long_drift is not None and found.long_drift.significant:
         parts.append(drift_words(found.long_drift, unit, found.span))
     if reading.values.left_out:
-        parts.append(f"{reading.values.left_out} units without a value are left out")
+        parts.append(f"{reading.values.left_out} units without a value are not included")
     return parts
 
 

@@ -54,9 +54,9 @@ class UnitView(WrappingWidget):
         line = QHBoxLayout()
         self.begin, self.again, self.stop = QPushButton("Measure"), QPushButton("Measure again"), QPushButton("Stop")
         self.begin.setProperty("main", True)
-        self.begin.setToolTip("Measure the unit, or go on to the next one (Enter)")
-        self.again.setToolTip("Measure the same unit once more; both passes are kept (Ctrl+Enter)")
-        self.stop.setToolTip("End this pass; steps that have ended are kept (Esc)")
+        self.begin.setToolTip("Measure the unit, or continue with the next one (Enter)")
+        self.again.setToolTip("Measure the same unit again; both results are saved (Ctrl+Enter)")
+        self.stop.setToolTip("Stop the measurement; finished steps are saved (Esc)")
         line.addStretch(1)
         for button in (self.begin, self.again, self.stop):
             line.addWidget(button)

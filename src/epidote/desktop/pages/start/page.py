@@ -25,14 +25,14 @@ if TYPE_CHECKING:
 
 # the command that each carries out, its title, and what follows
 BEGINNINGS = (
-    ("new", "New study", "An empty matrix: add the units you measure as rows, and what you measure as columns."),
+    ("new", "New study", "An empty matrix: rows are units under test, columns are measurements."),
     (
         "guided",
-        "Measure my interface",
-        "Step by step from the first connection to the first result, about ten minutes.",
+        "Measure an audio interface",
+        "Guided from connection to first result, about 10 min.",
     ),
-    ("analyse", "Analyse a recording", "Spectrum, level and hum of an audio file. Files can be dropped anywhere, too."),
-    ("demo", "Open demo study", "A comparison of simulated units, measured while you watch. Nothing is played."),
+    ("analyse", "Analyse a recording", "Spectrum, level and hum of an audio file. Or drop files anywhere on the window."),
+    ("demo", "Open demo study", "Comparison of simulated units, measured live. No audio is played."),
     ("open", "Open study", "A study folder on this computer."),
 )
 _WIDEST = 1060
@@ -78,7 +78,7 @@ class StartPage(Page):
     def _build_beginnings(self) -> QVBoxLayout:
         layout = QVBoxLayout()
         layout.setSpacing(8)
-        layout.addWidget(_heading("Begin"))
+        layout.addWidget(_heading("Get started"))
         for name, title, words in BEGINNINGS:
             button = ChoiceButton(title, words)
             button.clicked.connect(lambda _=False, n=name: self.action_wanted.emit(n))
@@ -91,7 +91,7 @@ class StartPage(Page):
         layout = QVBoxLayout()
         layout.setSpacing(8)
         layout.addWidget(_heading("Recent studies"))
-        self._none = Label("No study was open yet. The studies you work on are listed here with what is in them.")
+        self._none = Label("No recent studies. Studies that you open are listed here with their contents.")
         self._none.setProperty("quiet", True)
         self._none.setWordWrap(True)
         layout.addWidget(self._none)

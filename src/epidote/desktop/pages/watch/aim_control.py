@@ -50,7 +50,7 @@ class AimControl:
         """Say what is to be done first; the live view has stopped."""
         self._meter.reset()
         self.panel.offer(2, [])
-        self.panel.say("Start the live view, and turn the knob of the unit.")
+        self.panel.say("Start the live view, then adjust the level on the unit.")
 
     def show(self, now: LiveInputs) -> None:
         """Show how far the chosen input is off its target."""

@@ -40,7 +40,7 @@ class AimPanel(WrappingWidget):
         self.target.setPlaceholderText("100 mV, -45 dBFS, 0 dB")
         self.target.setToolTip("A level such as 100 mV or -45 dBFS, or a gain from the generator such as 0 dB")
         self.tolerance = SegmentedButtons()
-        self.tolerance.set_options(_TOLERANCES, ["0.5"], {key: "How near counts as met" for key, _ in _TOLERANCES})
+        self.tolerance.set_options(_TOLERANCES, ["0.5"], {key: "Tolerance of the target" for key, _ in _TOLERANCES})
         choices = QGridLayout()
         choices.setHorizontalSpacing(6)
         choices.addWidget(self.channel, 0, 0)

@@ -18,7 +18,7 @@ from epidote.study.models import Subject
 
 _WORDS = {
     LimitSource.GOOD_UNITS: "Good units: mean ± k·s",
-    LimitSource.ROW: "One row ± margin",
+    LimitSource.ROW: "Row ± margin",
     LimitSource.GOLDEN: "Relative to the golden unit ± margin",
 }
 
@@ -27,7 +27,7 @@ class LimitsDialog(FormDialog):
     """``wish`` is None while something is missing."""
 
     def __init__(self, parent: QWidget | None, step: MeasureStep, rows: Sequence[Subject]) -> None:
-        super().__init__(parent, "Take limits", "Take limits")
+        super().__init__(parent, "Create limits", "Create")
         self.setProperty("help", "make-a-routine")
         self._rows = list(rows)
         proc = procedure(step.procedure)
@@ -37,13 +37,13 @@ class LimitsDialog(FormDialog):
             self.source.addItem(words, source)
         self.lines.addRow("Source", self.source)
         self.of = QComboBox()
-        self.of.setAccessibleName("Of")
+        self.of.setAccessibleName("Quantity")
         self.of.addItem("Main reading and response", "")
         for kind in proc.readings:
             self.of.addItem(kind.title, kind.key)
         for view in proc.views:
             self.of.addItem(f"{view.axis} (curve)", view.key)
-        self.lines.addRow("Of", self.of)
+        self.lines.addRow("Quantity", self.of)
         self.list = QListWidget()
         self.list.setAccessibleName("Rows")
         for row in self._rows:
@@ -52,10 +52,10 @@ class LimitsDialog(FormDialog):
             item.setCheckState(Qt.CheckState.Unchecked)
             self.list.addItem(item)
         self.lines.addRow("Rows", self.list)
-        self.margin = self.line("Margin", "1", "dB, or the reading's unit")
-        self.bands = self.line("Margin by band", "", "of curves, e.g. 20 Hz 2; 100 Hz 1; 10 kHz 3")
-        self.uncertainty = self.line("Uncertainty (k = 2)", "0", "in the limit's unit; used with guard bands")
-        self.floating = QCheckBox("Curves: judge the shape only")
+        self.margin = self.line("Margin", "1", "In dB, or in the unit of the reading")
+        self.bands = self.line("Margin by band", "", "For curves, e.g. 20 Hz 2; 100 Hz 1; 10 kHz 3")
+        self.uncertainty = self.line("Uncertainty (k = 2)", "0", "In the unit of the limit; used with guard bands")
+        self.floating = QCheckBox("Curves: shape only, ignore level offset")
         self.lines.addRow("", self.floating)
         self.source.activated.connect(lambda _: self.check())
         self.list.itemChanged.connect(lambda _: self.check())
@@ -95,7 +95,7 @@ class LimitsDialog(FormDialog):
         if _value(self.margin.text()) is None or _value(self.uncertainty.text()) is None:
             self.say("Enter a margin and an uncertainty of 0 or more.")
         elif good and len(self.chosen()) < LEAST_UNITS:
-            self.say(f"Select {LEAST_UNITS} good units at least.")
+            self.say(f"Select {LEAST_UNITS} or more good units.")
         elif not good and len(self.chosen()) != 1:
             self.say("Select one row.")
         else:

@@ -23,7 +23,7 @@ from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.desktop.widgets.settings_form import SettingsForm
 
 _ON_FAILURE = ("go on", "stop", "ask", "repeat 1 time", "repeat 2 times", "repeat 3 times")
-_LABELS = {"go on": "Go on", "stop": "Stop", "ask": "Ask", "done": "Done", "yes or no": "Yes or no", "value": "Value"}
+_LABELS = {"go on": "Continue", "stop": "Stop", "ask": "Ask operator", "done": "Done", "yes or no": "Yes or no", "value": "Value"}
 
 
 class StepForm(QWidget):
@@ -91,10 +91,10 @@ class MeasureForm(StepForm):
         proc = procedure(step.procedure)
         self.title = self.field("Title", step.title, "Shown on the Routine page", str(proc.title))
         self.conditions = self.field(
-            "Conditions", conditions_text(dict(step.conditions)), "Of the unit in this step only", "gain = low"
+            "Conditions", conditions_text(dict(step.conditions)), "Conditions of the unit during this step only", "gain = low"
         )
-        self.repeats = self.field("Repeats", str(step.repeats), "How often the step is measured; every run is judged")
-        self.on_failure = self.choice("If it does not pass", _ON_FAILURE, step.on_failure)
+        self.repeats = self.field("Repeats", str(step.repeats), "Number of runs of this step; each run is judged")
+        self.on_failure = self.choice("On failure", _ON_FAILURE, step.on_failure)
         self.layout_.addWidget(heading("Limits"))
         self.table = ReadOnlyTable("Limits of the step")
         self.table.choose_rows()
@@ -102,8 +102,8 @@ class MeasureForm(StepForm):
         self.table.horizontalHeader().setStretchLastSection(True)
         self.layout_.addWidget(self.table)
         line = QHBoxLayout()
-        self.take, self.remove = QPushButton("Take limits…"), QPushButton("Remove limit")
-        self.take.setToolTip("From good units, about one row, or relative to the golden unit")
+        self.take, self.remove = QPushButton("Create limits…"), QPushButton("Remove limit")
+        self.take.setToolTip("From good units, as tolerance about a row, or relative to the golden unit")
         self.remove.setToolTip("Remove the selected limit")
         self.take.clicked.connect(lambda _: self.limits_wanted.emit())
         self.remove.clicked.connect(lambda _: self._remove())
@@ -155,7 +155,7 @@ class MeasureForm(StepForm):
             self.changed.emit()
 
     def _fill(self) -> None:
-        heads = [TableCell(words, font(0.9), right=False) for words in ("Of", "Channel", "Lower", "Upper", "Source")]
+        heads = [TableCell(words, font(0.9), right=False) for words in ("Quantity", "Channel", "Lower", "Upper", "Source")]
         rows = []
         for one in self.limits:
             source = one.source or (f"relative to {one.golden}" if one.golden else "")
@@ -198,18 +198,18 @@ class PromptForm(StepForm):
 
     def __init__(self, step: PromptStep) -> None:
         super().__init__()
-        self.prompt = self.field("Prompt", step.prompt, "What the operator reads, in letters for a bench")
+        self.prompt = self.field("Prompt", step.prompt, "Text for the operator, shown in large type")
         self.title = self.field("Title", step.title, "Shown in the list of steps")
-        self.picture = self.field("Picture", step.picture, "Name of a picture that the study keeps")
+        self.picture = self.field("Picture", step.picture, "File name of a picture saved in the study")
         button = QPushButton("Select picture…")
-        button.setToolTip("Keep a copy of a picture in the study")
+        button.setToolTip("Save a copy of a picture in the study")
         button.clicked.connect(lambda _: self.picture_wanted.emit())
         self.form.addRow("", button)
         self.answer = self.choice("Answer", [str(kind) for kind in AnswerKind], str(step.answer))
-        self.unit = self.field("Unit", step.unit, "Of a value")
-        self.lowest = self.field("Lower limit", "" if step.lower is None else f"{step.lower:g}", "Of a value")
-        self.highest = self.field("Upper limit", "" if step.upper is None else f"{step.upper:g}", "Of a value")
-        self.on_failure = self.choice("If it does not pass", ("go on", "stop"), step.on_failure)
+        self.unit = self.field("Unit", step.unit, "Unit of the value; for the answer “Value” only")
+        self.lowest = self.field("Lower limit", "" if step.lower is None else f"{step.lower:g}", "For the answer “Value” only")
+        self.highest = self.field("Upper limit", "" if step.upper is None else f"{step.upper:g}", "For the answer “Value” only")
+        self.on_failure = self.choice("On failure", ("go on", "stop"), step.on_failure)
 
     def step(self) -> PromptStep:
         made: PromptStep = self.made(
@@ -236,10 +236,10 @@ class WaitForm(StepForm):
         self._step = step
         self.wait = self.field("Wait", step.wait, "A time such as 5 s; “steady” or “warm”", "5 s")
         self.title = self.field("Title", step.title, "Shown in the list of steps")
-        self.within = self.field("Within", f"{step.within:g}", "Steady: dB between two looks; warm: change a minute")
-        self.longest = self.field("At most, s", f"{step.longest:g}", "After this time the pass goes on with a note")
-        self.level = self.field("Level, dBFS", f"{step.level:g}", "Of the tone with which the level is looked at")
-        self.procedure = self.field("Procedure", step.procedure, "Warm: measured again and again, e.g. tone")
+        self.within = self.field("Maximum change", f"{step.within:g}", "Steady: maximum change in dB between two readings; warm: maximum change per minute")
+        self.longest = self.field("Time limit, s", f"{step.longest:g}", "After this time the routine continues with a note")
+        self.level = self.field("Level, dBFS", f"{step.level:g}", "Level of the test tone")
+        self.procedure = self.field("Procedure", step.procedure, "Warm: procedure that is repeated, e.g. tone")
         self.key = self.field("Reading", step.key, "Warm: the reading that must settle, e.g. level")
 
     def step(self) -> WaitStep:
@@ -267,11 +267,11 @@ class CommandForm(StepForm):
         import shlex
 
         self.layout_.insertWidget(
-            0, quiet("The command is run without a shell, once the operator has allowed it for this routine.")
+            0, quiet("The command is run without a shell, after the operator has allowed it for this routine.")
         )
         self.command = self.field("Command", shlex.join(step.command), "Program and arguments", "relay --on 3")
         self.title = self.field("Title", step.title, "Shown in the list of steps")
-        self.longest = self.field("At most, s", f"{step.longest:g}", "After this time it is stopped")
+        self.longest = self.field("Time limit, s", f"{step.longest:g}", "The command is stopped after this time")
 
     def step(self) -> CommandStep:
         import shlex
@@ -279,7 +279,7 @@ class CommandForm(StepForm):
         try:
             parts = shlex.split(self.command.text())
         except ValueError as error:
-            raise SettingError(f"Command: {error}. Close the quotes.") from error
+            raise SettingError(f"Command: {error}. Correct the quotation marks.") from error
         made: CommandStep = self.made(
             CommandStep,
             {

@@ -91,11 +91,11 @@ class RoutineEditor(QDialog):
         left, right = QFormLayout(), QFormLayout()
         self.fields: dict[str, QLineEdit] = {}
         for name, label, text, tip in (
-            ("name", "Name", routine.name, "Of the routine; passes are counted by it"),
-            ("maker", "Manufacturer", routine.maker, "Of units that are new"),
-            ("model", "Model", routine.model, "Of units that are new"),
+            ("name", "Name", routine.name, "Name of the routine; results are grouped by it"),
+            ("maker", "Manufacturer", routine.maker, "For new units"),
+            ("model", "Model", routine.model, "For new units"),
             ("pattern", "Serial numbers", routine.serial_pattern, "Regular expression for a whole serial number"),
-            ("conditions", "Conditions", conditions_text(dict(routine.conditions)), "Of the row that each unit gets"),
+            ("conditions", "Conditions", conditions_text(dict(routine.conditions)), "Conditions of the row created for each unit"),
         ):
             field = QLineEdit(text)
             field.setAccessibleName(label)
@@ -104,9 +104,9 @@ class RoutineEditor(QDialog):
             (left if name in ("name", "maker", "model") else right).addRow(label, field)
             self.fields[name] = field
         self.fields["pattern"].setPlaceholderText("any, e.g. H20-[0-9]{3}")
-        self.guard = QCheckBox("Guard bands: decide only outside the uncertainty (ISO 14253-1)")
+        self.guard = QCheckBox("Guard bands: pass or fail only outside the uncertainty (ISO 14253-1)")
         self.guard.setChecked(routine.guard_bands)
-        self.look = QCheckBox("Check the connections before the first step")
+        self.look = QCheckBox("Check connections before the first step")
         self.look.setChecked(routine.check_signal)
         for box in (self.guard, self.look):
             box.toggled.connect(lambda _: self.check())
@@ -128,8 +128,8 @@ class RoutineEditor(QDialog):
         self.add.setMenu(self._add_menu())
         self.up, self.down, self.remove = QPushButton("Up"), QPushButton("Down"), QPushButton("Remove")
         self.add.setToolTip("Add a step after the selected one")
-        self.up.setToolTip("Move the step towards the beginning")
-        self.down.setToolTip("Move the step towards the end")
+        self.up.setToolTip("Move the step up")
+        self.down.setToolTip("Move the step down")
         self.remove.setToolTip("Remove the step from the routine")
         self.up.clicked.connect(lambda _: self.move_step(-1))
         self.down.clicked.connect(lambda _: self.move_step(1))

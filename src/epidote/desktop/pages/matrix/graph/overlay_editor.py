@@ -209,7 +209,7 @@ class OverlayEditor:
             self._selection.failed.emit(f"{error} Nothing was added. Example: upper 20 3, 1000 1, 20000 3")
             return
         self._keep(
-            {side: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, f"{side.capitalize()} limit", "typed"
+            {side: tuple(zip(curve.x.tolist(), curve.y.tolist(), strict=True))}, f"{side.capitalize()} limit", "entered"
         )
 
     def imported(self) -> None:

@@ -24,17 +24,17 @@ class ControlChartPicture(ReadingPicture):
         lower = QRectF(box.left(), box.bottom() - _LOWER * box.height(), box.width(), _LOWER * box.height())
         canvas.frame("", reading.axis, upper)
         if chart is None:
-            canvas.say("A control chart needs three units at least.")
+            canvas.say("A control chart needs at least three units.")
             return
         values = reading.statistics.values
         low, high = with_room(min(float(values.min()), chart.lower), max(float(values.max()), chart.upper))
         plane = Plane(upper, 0.0, values.size - 1.0, low, high)
         canvas.ticks_up(plane, reading.unit)
         canvas.chain(plane, values, {signal.place for signal in chart.signals})
-        canvas.level(plane, chart.upper, "mean + 3 s")
+        canvas.level(plane, chart.upper, "UCL (mean + 3 s)")
         canvas.level(plane, chart.centre, "mean", "quiet")
-        canvas.level(plane, chart.lower, "mean - 3 s")
-        canvas.frame("Units in the order of measurement; below, moving ranges", "", lower)
+        canvas.level(plane, chart.lower, "LCL (mean - 3 s)")
+        canvas.frame("Units in order of measurement; moving ranges below", "", lower)
         most = 1.1 * max(float(chart.ranges.max()), chart.upper_range) or 1.0
         ranges = Plane(lower, 0.0, values.size - 1.0, 0.0, most)
         canvas.ticks_up(ranges, reading.unit)

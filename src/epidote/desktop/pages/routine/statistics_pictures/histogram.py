@@ -20,7 +20,7 @@ class HistogramPicture(ReadingPicture):
         found = reading.statistics.histogram
         canvas.frame(reading.axis, "Units")
         if found is None:
-            canvas.say("All units have the same value, or there is only one.")
+            canvas.say("No histogram: only one unit, or all values are equal.")
             return
         first, last = float(found.edges[0]), float(found.edges[-1])
         reach = _NEAR * (last - first)

@@ -15,9 +15,9 @@ class NormalPicture(ReadingPicture):
 
     def paint_reading(self, canvas: Canvas, reading: PlottedReading) -> None:
         plot, found = reading.statistics.normal_plot, reading.statistics
-        canvas.frame("Expected of a normal distribution, s", reading.axis)
+        canvas.frame("Normal quantile, std. deviations", reading.axis)
         if plot is None:
-            canvas.say("A normal plot needs three units with different values at least.")
+            canvas.say("A normal plot needs at least three units with different values.")
             return
         values = found.values[plot.order]
         ends = with_room(float(plot.expected[0]), float(plot.expected[-1]))

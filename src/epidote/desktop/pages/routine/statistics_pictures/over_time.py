@@ -24,7 +24,7 @@ class OverTimePicture(ReadingPicture):
         found = reading.statistics
         canvas.frame("", reading.axis)
         if found.days is None or found.span <= 0:
-            canvas.say("The units were measured at one and the same time.")
+            canvas.say("All units have the same time of measurement.")
             return
         in_a_day, sign, _ = _scale(found.span)
         values = found.values
@@ -58,7 +58,7 @@ def drift_words(drift: Drift, unit: str, days: float) -> str:
         format_quantity(v, unit, digits=3, uncertainty=half / 2, signed=True) for v in (rate, rate - half, rate + half)
     ]
     words = f"Drift {shown[0]} {name}, 95 % interval {shown[1]} to {shown[2]}"
-    return words if drift.significant else f"{words}: not shown to drift"
+    return words if drift.significant else f"{words}: no significant drift"
 
 
 def _scale(days: float) -> tuple[float, str, str]:

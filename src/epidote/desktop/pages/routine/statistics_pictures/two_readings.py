@@ -16,7 +16,7 @@ class TwoReadingsPicture(ReadingPicture):
         other = reading.other
         if other is None or other.x.size < 2:
             canvas.frame("", "")
-            canvas.say("Select another reading to see how the two go together.")
+            canvas.say("Select a second reading to plot the correlation.")
             return
         canvas.frame(f"{other.title}, {other.unit}".rstrip(", "), reading.axis)
         across = with_room(float(other.x.min()), float(other.x.max()))
