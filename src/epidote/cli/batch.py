@@ -38,7 +38,8 @@ def batch(
     cluster: Annotated[str, typer.Option(help="address of a Dask scheduler, e.g. tcp://10.0.0.5:8786")] = "",
     *,
     by_value: Annotated[
-        bool, typer.Option("--by-value", help="send recordings to the workers, if they cannot access the study's folder")
+        bool,
+        typer.Option("--by-value", help="send recordings to the workers, if they cannot access the study's folder"),
     ] = False,
     out: Annotated[Path | None, typer.Option(help="with “analyse”: folder for the results, one JSON file each")] = None,
     stimulus: Annotated[

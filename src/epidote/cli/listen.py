@@ -109,17 +109,13 @@ def new(
     ],
     seal: Annotated[
         Path,
-        typer.Option(
-            help="folder, or .zip file, for the anonymous clips and the answer sheet; it must not exist"
-        ),
+        typer.Option(help="folder, or .zip file, for the anonymous clips and the answer sheet; it must not exist"),
     ],
     kind: Annotated[str, typer.Option(help="kind of test: forced-choice, grading or preference")] = "forced-choice",
     scale: Annotated[str, typer.Option(help="scale of grades: quality (BS.1534) or impairment (BS.1116)")] = "quality",
     *,
     trials: Annotated[int, typer.Option(help="number of trials, fixed before the test; 0: default of the type")] = 0,
-    control: Annotated[
-        bool, typer.Option("--control", help="control test: the first row as both A and B")
-    ] = False,
+    control: Annotated[bool, typer.Option("--control", help="control test: the first row as both A and B")] = False,
     strict: Annotated[
         bool, typer.Option("--strict", help="require level matching within 0.1 dB instead of 0.5 dB")
     ] = False,

@@ -62,7 +62,8 @@ def measure(
         float, typer.Option(help="with --command: seconds within which the unit must begin to play", min=1, max=600)
     ] = 10.0,
     seed: Annotated[
-        int | None, typer.Option(help="simulated devices only: the same seed gives the same recording", min=0, max=2**63)
+        int | None,
+        typer.Option(help="simulated devices only: the same seed gives the same recording", min=0, max=2**63),
     ] = None,
     as_json: Json = False,
 ) -> int:

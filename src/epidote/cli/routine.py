@@ -114,7 +114,10 @@ def list_routines(path: PathArgument, as_json: Json = False) -> int:
         )
         return 0
     for routine, counts in rows:
-        say(f"{routine.name}: {len(routine.step)} steps, {counts.units} units, {counts.first_passed} passed at the first attempt")
+        say(
+            f"{routine.name}: {len(routine.step)} steps, {counts.units} units, {counts.first_passed} passed at"
+            " the first attempt"
+        )
     return 0
 
 

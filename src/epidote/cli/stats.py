@@ -42,7 +42,10 @@ def stats(
     curve: Annotated[bool, typer.Option("--curve", help="statistics of a curve, at each of its points")] = False,
     as_json: Json = False,
 ) -> int:
-    """Statistics of one reading over units: count, mean, standard deviation, capability, yield, outliers, control chart, drift."""
+    """Statistics of one reading over units.
+
+    Count, mean, standard deviation, capability, yield, outliers, control chart and drift.
+    """
     from epidote.core.statistics.overall import value_statistics
     from epidote.measurement import unit_statistics as service
     from epidote.study.store import Study

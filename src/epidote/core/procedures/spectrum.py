@@ -103,7 +103,9 @@ class Spectrum(ProcedureBase):
         ReadingKind(
             "channel_correlation",
             "Channel correlation",
-            meaning="Correlation coefficient of the first two channels: 1 in phase, 0 uncorrelated, -1 in opposite phase.",
+            meaning=(
+                "Correlation coefficient of the first two channels: 1 in phase, 0 uncorrelated, -1 in opposite phase."
+            ),
         ),
         ReadingKind("mains_sum", "Mains hum, total", meaning="Mains frequency and its harmonics together."),
         HEADROOM,

@@ -206,7 +206,8 @@ _WORDS = {
         " source is lower than shown. Raise the level or reduce the background."
     ),
     Caution.UNLIKE_OTHERS: (
-        "The level of this microphone differs strongly from the others, or is missing: it may be defective, clipped, unplugged or"
+        "The level of this microphone differs strongly from the others, or is missing: it may be defective,"
+        " clipped, unplugged or"
         " not calibrated. Check it, or exclude it from the average in the settings."
     ),
     Caution.RANGE_TOO_SMALL: (
@@ -246,23 +247,28 @@ _WORDS = {
         " run say nothing about the unit; switch that processing off."
     ),
     Caution.BAND_LIMITED: (
-        "A codec or filter limits the band sharply. Readings above it do not describe the unit; use a higher bit rate, or an"
+        "A codec or filter limits the band sharply. Readings above it do not describe the unit; use a higher"
+        " bit rate, or an"
         " uncompressed file."
     ),
     Caution.ROOM_NOISE: (
-        "The reference microphone records the same noise: most of it is room noise. The reading is an upper limit of the self-noise; put"
+        "The reference microphone records the same noise: most of it is room noise. The reading is an upper"
+        " limit of the self-noise; put"
         " the microphone into a quiet box to measure its own."
     ),
     Caution.SOURCE_DISTORTS: (
-        "The reference microphone records as much distortion: it comes from the source. The level at the distortion limit is"
+        "The reference microphone records as much distortion: it comes from the source. The level at the"
+        " distortion limit is"
         " not known; use a source with less distortion, or move closer to it."
     ),
     Caution.SOURCE_MOVED: (
-        "The level of the source at the reference microphone has changed since it was saved. Measure the source again and"
+        "The level of the source at the reference microphone has changed since it was saved. Measure the source"
+        " again and"
         " save it before comparing other microphones with it."
     ),
     Caution.GAIN_MOVED: (
-        "The two sync markers were received at different levels: the player or the recorder changes its gain. Levels of this"
+        "The two sync markers were received at different levels: the player or the recorder changes its gain."
+        " Levels of this"
         " run are unreliable; switch off automatic gain, or set the gain manually."
     ),
     Caution.WAITING: (
@@ -270,7 +276,8 @@ _WORDS = {
         " menu."
     ),
     Caution.RECORDER_RATE: (
-        "The recorder's sample rate is lower than that of the stimulus: curves end below half the sample rate. Record at the"
+        "The recorder's sample rate is lower than that of the stimulus: curves end below half the sample rate."
+        " Record at the"
         " stimulus' rate to see more."
     ),
     Caution.OTHER_RATE: "This channel has a different sample rate and was resampled to that of the first channel.",

@@ -50,7 +50,9 @@ def parse_bands(text: str) -> Corners:
             place = parse_as(" ".join(words[:-1]), "Hz")
             distance = float(words[-1].replace(",", "."))
         except (QuantityError, ValueError) as error:
-            raise SettingError(f"“{part.strip()}” is not a frequency with a margin. Enter, for example, 20 Hz 2; 100 Hz 1.") from error
+            raise SettingError(
+                f"“{part.strip()}” is not a frequency with a margin. Enter, for example, 20 Hz 2; 100 Hz 1."
+            ) from error
         if not 0 <= distance < np.inf:
             raise SettingError(f"“{part.strip()}” has no margin of 0 or more. Enter 20 Hz 2; 100 Hz 1.")
         made.append((place, distance))

@@ -22,7 +22,9 @@ def routine_from_toml(text: str, name: str = "The routine") -> Routine:
     values = load_toml(text, name)
     found = values.pop("format", None)
     if found is None:
-        raise UnusableInputError(f"{name} does not state its format. The first line must be “format = {FORMAT}”. {_NO_CHANGE}")
+        raise UnusableInputError(
+            f"{name} does not state its format. The first line must be “format = {FORMAT}”. {_NO_CHANGE}"
+        )
     if not isinstance(found, int) or found != FORMAT:
         raise UnusableInputError(
             f"{name} has format {found}; this version of Epidote reads format {FORMAT}. {_NO_CHANGE}"

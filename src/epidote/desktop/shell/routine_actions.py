@@ -66,7 +66,8 @@ class RoutineActions:
         dialog = FormDialog(self.window.widget, "Make routine of row", "Make routine")
         dialog.setProperty("help", "make-a-routine")
         dialog.explain(
-            f"The measured columns of “{row.full_name}” become the steps of the routine, in this order. Limits are created around this"
+            f"The measured columns of “{row.full_name}” become the steps of the routine, in this order. Limits"
+            " are created around this"
             " row; replace them by limits from good units in the editor."
         )
         name = dialog.line("Name", f"{row.unit.name if row.unit else row.name} check")

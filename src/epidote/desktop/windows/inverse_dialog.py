@@ -18,7 +18,8 @@ class InverseDialog(FormDialog):
         super().__init__(parent, "Inverse response", "Save…")
         self.setProperty("help", "programme")
         self.explain(
-            "Inverse of this response, as a text file of frequency and gain. Enter the file in “Equalise with” of the procedure"
+            "Inverse of this response, as a text file of frequency and gain. Enter the file in “Equalise with”"
+            " of the procedure"
             " “Programme” to hear and measure whether the correction brings the sound nearer to the original."
         )
         self._low = self.line("From", format_plain(low, "Hz"))

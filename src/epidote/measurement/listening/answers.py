@@ -104,7 +104,8 @@ def keep_answers(study: Study, paths: Sequence[Path]) -> list[Sheet]:
         known = {s.listener for _, s in sheets_of(study, test)} if test is not None else set()
         if sheet.listener in known:
             raise UnusableInputError(
-                f"{sheet.file}: the answers of “{sheet.listener}” are already saved. Nothing was imported; enter another"
+                f"{sheet.file}: the answers of “{sheet.listener}” are already saved. Nothing was imported;"
+                " enter another"
                 " name in the sheet."
             )
     for sheet in sheets:

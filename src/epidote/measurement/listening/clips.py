@@ -139,7 +139,8 @@ def clips_of_runs(aligned: Sequence[tuple[str, int, AlignedRun]], *, original: b
     first = aligned[0][2]
     if not all(_is_same_music(first.originals, one.originals) for _, _, one in aligned[1:]):
         raise SettingError(
-            "The rows were measured with different music, so they cannot be compared by listening. Measure them with the"
+            "The rows were measured with different music, so they cannot be compared by listening. Measure them"
+            " with the"
             " same settings of “Programme”."
         )
     rate = rates.pop()

@@ -192,7 +192,9 @@ class GradingKind(ListeningKind):
 
     key = "grading"
     title = "Grading"
-    about = "Grade each clip relative to the reference; one clip is the hidden reference, one a low-pass anchor (3.5 kHz)."
+    about = (
+        "Grade each clip relative to the reference; one clip is the hidden reference, one a low-pass anchor (3.5 kHz)."
+    )
     question = "Grade each clip relative to the reference."
     needs_original = anchored = scaled = True
     usual_trials = 6
@@ -310,7 +312,10 @@ class PreferenceKind(ListeningKind):
             if by_holm < SIGNIFICANT:
                 words.append(f"{better} was preferred to {worse} ({counted}, p = {rounded_p(by_holm)})")
             else:
-                words.append(f"no significant preference between {better} and {worse} shown ({counted}, p = {rounded_p(by_holm)})")
+                words.append(
+                    f"no significant preference between {better} and {worse} shown ({counted}, p ="
+                    f" {rounded_p(by_holm)})"
+                )
             listed.append({"rows": [better, worse], "preferred": counted, "p": p, "corrected": by_holm})
         figures = {
             "trials": len(answered),

@@ -29,7 +29,10 @@ def seal_test(study: Study, matched: Matched, target: Path, design: ListeningDes
     nothing is kept.
     """
     if study.read_only:
-        raise StudyError(f"The study is read-only ({study.why_read_only}), so the answer key cannot be saved. Use a copy of the study.")
+        raise StudyError(
+            f"The study is read-only ({study.why_read_only}), so the answer key cannot be saved. Use a copy of"
+            " the study."
+        )
     drawn = draw_test(matched, design)
     if not drawn.test.test_kind.answered:
         raise SettingError("Free listening has no questions and cannot be exported. Use another type of test.")

@@ -87,7 +87,9 @@ def draw_test(matched: Matched, design: ListeningDesign) -> NewTest:
             f"“{kind.title}” needs {wanted} clips; there are {count}. Select other rows, or a row and the original."
         )
     if not 1 <= design.trials <= MOST_TRIALS:
-        raise SettingError(f"{design.trials} trials is out of range: use 1 to {MOST_TRIALS}, set before the test begins.")
+        raise SettingError(
+            f"{design.trials} trials is out of range: use 1 to {MOST_TRIALS}, set before the test begins."
+        )
     require_matched(matched, strict=design.strict, overruled=design.overruled)
     chance = secrets.SystemRandom()
     clips: list[Clip] = chance.sample(list(matched.clips), count)

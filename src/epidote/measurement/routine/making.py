@@ -136,7 +136,9 @@ def made_limits(study: Study, step: MeasureStep, wish: LimitsFrom) -> tuple[Step
     else:
         made = _about_one_row(results[0], readings, list(dict.fromkeys(wanted)), wish)
     if not made:
-        raise UnusableInputError("The selected rows have no value of this reading. No limit was created; select another reading.")
+        raise UnusableInputError(
+            "The selected rows have no value of this reading. No limit was created; select another reading."
+        )
     return tuple(_with_wishes(limit, wish) for limit in made)
 
 

@@ -36,7 +36,8 @@ def run_command_step(step: CommandStep) -> None:
         ) from error
     except subprocess.TimeoutExpired as error:
         raise MeasurementError(
-            f"The command “{name}” did not end within {step.longest:g} s and was stopped. Check the device that it switches."
+            f"The command “{name}” did not end within {step.longest:g} s and was stopped. Check the device that"
+            " it switches."
         ) from error
     if done.returncode != 0:
         told = done.stderr.decode(errors="replace").strip()[:_LONGEST_SHOWN]

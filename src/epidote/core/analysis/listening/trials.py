@@ -50,8 +50,10 @@ class ForcedChoice:
         if self.told_apart:
             return f"audible difference demonstrated ({self.correct} of {self.trials}, p = {rounded_p(self.p)}{early})"
         return (
-            f"no audible difference demonstrated in {self.trials} trials ({self.correct} correct, p = {rounded_p(self.p)}{early}); a"
-            f" listener who hears it {round(10 * _SKILL)} times out of 10 would have been detected with a probability of"
+            f"no audible difference demonstrated in {self.trials} trials ({self.correct} correct, p ="
+            f" {rounded_p(self.p)}{early}); a"
+            f" listener who hears it {round(10 * _SKILL)} times out of 10 would have been detected with a"
+            " probability of"
             f" {100 * self.power:.0f} %"
         )
 
@@ -100,7 +102,8 @@ def trials_needed(skill: float, power: float, level: float = SIGNIFICANT) -> int
     """
     if not 0.5 < skill <= 1 or not 0 < power < 1:
         raise SettingError(
-            "The proportion of correct answers must be above 0.5, up to 1, and the required power between 0 and 1. Use other values."
+            "The proportion of correct answers must be above 0.5, up to 1, and the required power between 0 and"
+            " 1. Use other values."
         )
     failed = 0
     for trials in range(1, _MOST_TRIALS + 1):

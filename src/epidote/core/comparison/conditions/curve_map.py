@@ -71,7 +71,9 @@ def make_map(curves: Sequence[tuple[str, Curve]], condition: str, normalised_to:
     own = [curve for _, curve in rows]
     low, high = max(float(c.x[0]) for c in own), min(float(c.x[-1]) for c in own)
     if not 0 < low < high or len({c.y_unit for c in own}) > 1:
-        raise UnusableInputError("The curves have no frequency range or no unit in common. Measure the rows with the same settings.")
+        raise UnusableInputError(
+            "The curves have no frequency range or no unit in common. Measure the rows with the same settings."
+        )
     count = min(_MOST_POINTS, 2 + round(_POINTS_PER_OCTAVE * math.log2(high / low)))
     x = np.geomspace(low, high, count)
     x[0], x[-1] = low, high

@@ -70,7 +70,9 @@ class BandLevels(ProcedureBase):
             "No interference between the channels; compare with the same noise on all outputs.",
         ),
         Preset(
-            "Uncertainty 0.2 dB", {"length_by": "uncertainty", "uncertainty": 0.2}, "Duration follows from the lowest band."
+            "Uncertainty 0.2 dB",
+            {"length_by": "uncertainty", "uncertainty": 0.2},
+            "Duration follows from the lowest band.",
         ),
     )
     Settings = BandLevelSettings

@@ -77,7 +77,9 @@ class BandLevelSettings(Settings):
         "Outputs",
         "All outputs play the same noise, or uncorrelated noise",
         played=True,
-        affects=Effect("The same noise on both channels interferes; uncorrelated noise does not.", Severity.SIGNIFICANT),
+        affects=Effect(
+            "The same noise on both channels interferes; uncorrelated noise does not.", Severity.SIGNIFICANT
+        ),
     )
     length_by: LengthBy = setting(
         LengthBy.DURATION, "Duration from", "Enter the duration, or derive it from the standard deviation", played=True

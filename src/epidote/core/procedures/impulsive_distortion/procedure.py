@@ -63,7 +63,13 @@ class ImpulsiveDistortionSettings(Settings):
         2000.0, "Stop frequency", "Highest frequency of the sweep", "Hz", played=True, ge=100, le=20000
     )
     duration: float = setting(
-        10.0, "Duration", "Duration of the sweep; a longer sweep detects weaker impulses", "s", played=True, ge=3, le=120
+        10.0,
+        "Duration",
+        "Duration of the sweep; a longer sweep detects weaker impulses",
+        "s",
+        played=True,
+        ge=3,
+        le=120,
     )
 
     @model_validator(mode="after")
@@ -102,7 +108,9 @@ class _Finding:
 
     @property
     def words(self) -> str:
-        count = {1: "once per period", 2: "twice per period"}.get(self.best.count, f"{self.best.count} times per period")
+        count = {1: "once per period", 2: "twice per period"}.get(
+            self.best.count, f"{self.best.count} times per period"
+        )
         where = f"between {self.low:.0f} Hz and {self.high:.0f} Hz"
         if self.suspected:
             return f"impulses {count} {where}, which ordinary distortion of high order may also cause: suspect"

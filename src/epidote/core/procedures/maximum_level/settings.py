@@ -53,9 +53,7 @@ class MaximumLevelSettings(SteppedSettings):
         ge=0.2,
         le=12,
     )
-    rest: float = setting(
-        1.0, "Pause", "Pause between bands, to let the unit cool", "s", played=True, ge=0, le=60
-    )
+    rest: float = setting(1.0, "Pause", "Pause between bands, to let the unit cool", "s", played=True, ge=0, le=60)
 
     @model_validator(mode="after")
     def _band_of_tones_is_one(self) -> MaximumLevelSettings:

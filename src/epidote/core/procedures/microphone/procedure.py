@@ -81,7 +81,9 @@ class MicrophoneComparison(ProcedureBase):
             {"task": "source"},
             "With the reference microphone at the measuring point; save the source with the chain afterwards.",
         ),
-        Preset("With distortion, up to 114 dB", {"highest": 114.0}, "Level is raised up to 1 % THD; needs a saved source."),
+        Preset(
+            "With distortion, up to 114 dB", {"highest": 114.0}, "Level is raised up to 1 % THD; needs a saved source."
+        ),
     )
     Settings = MicrophoneSettings
     of_the_chain = False

@@ -91,7 +91,8 @@ class MicrophoneSettings(SteppedSettings):
     highest: float = setting(
         0.0,
         "Highest level",
-        "Sound level up to which the tone is raised to find the distortion limit; 0: none. Needs a source saved with the"
+        "Sound level up to which the tone is raised to find the distortion limit; 0: none. Needs a source saved"
+        " with the"
         " chain",
         "dB SPL",
         played=True,

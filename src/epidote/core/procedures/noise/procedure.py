@@ -152,7 +152,9 @@ class Noise(ProcedureBase):
             "dynamic_range",
             "AES17 dynamic range",
             chain=ChainShare.LIMITS,
-            meaning="Full scale re noise and distortion with a -60 dBFS tone, weighted by ITU-R 468, 0 dB at 2 kHz (AES17).",
+            meaning=(
+                "Full scale re noise and distortion with a -60 dBFS tone, weighted by ITU-R 468, 0 dB at 2 kHz (AES17)."
+            ),
         ),
         ReadingKind("dynamic_range_a", "Dynamic range (A)", meaning="AES17 dynamic range, A-weighted."),
         ReadingKind("noise_share", "Noise re reference", meaning="Noise re the reference level."),
@@ -160,9 +162,7 @@ class Noise(ProcedureBase):
         ReadingKind(
             "noise_without_hum", "Noise without hum", meaning="Noise without the mains frequency and its harmonics."
         ),
-        ReadingKind(
-            "noise_rise", "Noise rise re baseline", meaning="Rise of the noise re that of the chain itself."
-        ),
+        ReadingKind("noise_rise", "Noise rise re baseline", meaning="Rise of the noise re that of the chain itself."),
         HEADROOM,
     )
 

@@ -123,9 +123,7 @@ class Paths(ProcedureBase):
         CurveView("echo", "Second arrival", "cepstrum", "Cepstrum", log_x=False, compared=False),
     )
     readings = (
-        ReadingKind(
-            "delay", "Delay", chain=ChainShare.SUBTRACTS, meaning="Delay of this path re the first."
-        ),
+        ReadingKind("delay", "Delay", chain=ChainShare.SUBTRACTS, meaning="Delay of this path re the first."),
         ReadingKind("delay_samples", "Delay in samples", meaning="The delay in samples."),
         ReadingKind(
             "delay_likelihood",
@@ -146,7 +144,11 @@ class Paths(ProcedureBase):
             "Correlation (aligned)",
             meaning="Correlation coefficient of the two paths after alignment; 1: identical.",
         ),
-        ReadingKind("correlation_before", "Correlation, unaligned", meaning="Correlation coefficient of the two paths as recorded."),
+        ReadingKind(
+            "correlation_before",
+            "Correlation, unaligned",
+            meaning="Correlation coefficient of the two paths as recorded.",
+        ),
         ReadingKind(
             "drift_ppm", "Drift", meaning="Steady change of the delay: the two paths run on different sample clocks."
         ),

@@ -52,11 +52,15 @@ class Programme(ProcedureBase):
         QuestionGroup.DISTORTION,
         question="How much does it change real programme material?",
         played="An audio file, or a short piece of music",
-        gives="Residual after alignment, by band and over time, and an estimate of its level above the masking threshold.",
+        gives=(
+            "Residual after alignment, by band and over time, and an estimate of its level above the masking threshold."
+        ),
         needs="",
         sketch=((0, 0.3), (0.1, 0.6), (0.2, 0.25), (0.35, 0.7), (0.5, 0.3), (0.65, 0.55), (0.8, 0.2), (1, 0.4)),
     )
-    presets = (Preset("Longer, 30 s", {"duration": 30.0}, "More time frames and finer resolution of the linear response."),)
+    presets = (
+        Preset("Longer, 30 s", {"duration": 30.0}, "More time frames and finer resolution of the linear response."),
+    )
     Settings = ProgrammeSettings
     of_levels = False
     of_the_chain = False
@@ -91,7 +95,9 @@ class Programme(ProcedureBase):
             meaning="The equalised residual, A-weighted, re the recording.",
         ),
         ReadingKind(
-            "correlation", "Correlation", meaning="Correlation coefficient of the recording and the aligned original; 1: identical."
+            "correlation",
+            "Correlation",
+            meaning="Correlation coefficient of the recording and the aligned original; 1: identical.",
         ),
         ReadingKind(
             "noise_to_mask",
@@ -101,7 +107,9 @@ class Programme(ProcedureBase):
         ReadingKind(
             "noise_to_mask_aligned",
             "NMR, aligned",
-            meaning="Noise-to-mask ratio of the aligned residual, which includes changes of the response; for lossy codecs.",
+            meaning=(
+                "Noise-to-mask ratio of the aligned residual, which includes changes of the response; for lossy codecs."
+            ),
         ),
         ReadingKind(
             "noise_to_mask_worst", "NMR, maximum", meaning="Highest noise-to-mask ratio of any band in any time frame."

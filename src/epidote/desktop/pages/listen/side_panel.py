@@ -137,7 +137,9 @@ class DesignBox(WrappingWidget):
         self.reason.setAccessibleName("Reason for accepting unequal levels")
         self.reason.setPlaceholderText("Reason for accepting unequal levels")
         self.strict = QCheckBox(f"Within {STRICT_DB:g} dB")
-        self.strict.setToolTip(plain_tip(f"Require level matching within {STRICT_DB:g} dB instead of {MATCHED_DB:g} dB"))
+        self.strict.setToolTip(
+            plain_tip(f"Require level matching within {STRICT_DB:g} dB instead of {MATCHED_DB:g} dB")
+        )
         fields = (("Trials", self.trials), ("Scale", self.scale), ("Listener", self.listener), ("Levels", self.strict))
         self._heads: dict[QWidget, Label] = {}
         for row, (words, field) in enumerate(fields):
@@ -156,7 +158,9 @@ class DesignBox(WrappingWidget):
         self.start = QPushButton("Start test")
         self.start.setProperty("main", True)
         self.hand_out = QPushButton("Export test…")
-        self.hand_out.setToolTip("Export anonymised clips, an answer sheet and the SHA-256 of the answer key for other listeners")
+        self.hand_out.setToolTip(
+            "Export anonymised clips, an answer sheet and the SHA-256 of the answer key for other listeners"
+        )
         self.save = QPushButton("Save notes and reveal letters")
         self.start.clicked.connect(lambda _: self.start_wanted.emit())
         self.hand_out.clicked.connect(lambda _: self.hand_out_wanted.emit())
@@ -268,7 +272,8 @@ class MatchedBox(WrappingWidget):
             )
         if prepared.matched.raised > RAISED_DB:
             cautions.append(
-                f"One recording was {prepared.matched.raised:.0f} dB quieter than another; matching raised its noise by the same amount."
+                f"One recording was {prepared.matched.raised:.0f} dB quieter than another; matching raised its"
+                " noise by the same amount."
             )
         self.caution.setText("\n".join(cautions))
         self.caution.setVisible(bool(cautions))

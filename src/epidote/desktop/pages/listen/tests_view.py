@@ -84,9 +84,7 @@ class ListeningTestsView(QWidget):
         layout.setContentsMargins(20, 8, 20, 12)
         line = QHBoxLayout()
         self.take = QPushButton("Import answers…")
-        self.take.setToolTip(
-            "Import completed answer sheets; results stay hidden until the test is revealed"
-        )
+        self.take.setToolTip("Import completed answer sheets; results stay hidden until the test is revealed")
         self.reveal = QPushButton("Reveal")
         self.reveal.setProperty("main", True)
         self.reveal.setToolTip("Show the answer key, verify its SHA-256 and evaluate the answers")
@@ -300,7 +298,9 @@ class ResultView(WrappingWidget):
         if compared and not found.changed:
             lines.append("Files verified: unchanged since export.")
         self.details.setText("\n".join(lines))
-        wrong = [] if test.commitment_kept else ["The answer key was changed after it was sealed. The result is invalid."]
+        wrong = (
+            [] if test.commitment_kept else ["The answer key was changed after it was sealed. The result is invalid."]
+        )
         wrong += [f"Changed or missing: {name}" for name in found.changed]
         self.caution.setText("\n".join(wrong))
         self.caution.setVisible(bool(wrong))

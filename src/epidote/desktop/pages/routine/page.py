@@ -280,7 +280,9 @@ class RoutinePage(Page):
             self.unit.problem.setText("No routine. Create one from a measured row, or import one.")
             return
         if not self.session.writable:
-            self.unit.problem.setText("The study is read-only. Nothing was measured; close it elsewhere, or open a copy.")
+            self.unit.problem.setText(
+                "The study is read-only. Nothing was measured; close it elsewhere, or open a copy."
+            )
             return
         try:
             serial = require_serial(routine, self.unit.serial.text())

@@ -148,7 +148,9 @@ class PromptBox(QWidget):
     def _press_enter(self) -> None:
         typed, self._typed = self._typed, ""
         if len(typed) > 1:
-            self._tell(f"“{typed}” was scanned while an answer was expected and was ignored. Answer first, then scan again.")
+            self._tell(
+                f"“{typed}” was scanned while an answer was expected and was ignored. Answer first, then scan again."
+            )
             self.yes.setFocus()
         elif self.no.hasFocus():
             self._no()

@@ -33,7 +33,8 @@ class RoutineSide(WrappingWidget):
         self.edit = QPushButton("Edit routine…")
         self.edit.setToolTip("Change steps, prompts and limits of this routine")
         self.empty = quiet(
-            "This study has no routine. Select a measured row on the Matrix page and use Matrix > Create routine from row,"
+            "This study has no routine. Select a measured row on the Matrix page and use Matrix > Create"
+            " routine from row,"
             " or import a routine file."
         )
         self.import_button = QPushButton("Import routine…")

@@ -39,7 +39,10 @@ _HEADS = ("Reading", "n", "Mean", "s", "Cpk", "Yield", "Outliers", "Signals")
 _TIPS = {
     "n": "Units with a value",
     "s": "Standard deviation",
-    "Cpk": "Capability index: distance from the mean to the nearer limit, divided by 3 s (ISO 22514-2); in brackets the lower end of its 95 % interval",
+    "Cpk": (
+        "Capability index: distance from the mean to the nearer limit, divided by 3 s (ISO 22514-2); in"
+        " brackets the lower end of its 95 % interval"
+    ),
     "Yield": "Share of units within the limits",
     "Outliers": "Outliers by the generalised ESD test, 5 % level",
     "Signals": "Control chart points that violate a Western Electric rule",

@@ -31,7 +31,11 @@ BEGINNINGS = (
         "Measure an audio interface",
         "Guided from connection to first result, about 10 min.",
     ),
-    ("analyse", "Analyse a recording", "Spectrum, level and hum of an audio file. Or drop files anywhere on the window."),
+    (
+        "analyse",
+        "Analyse a recording",
+        "Spectrum, level and hum of an audio file. Or drop files anywhere on the window.",
+    ),
     ("demo", "Open demo study", "Comparison of simulated units, measured live. No audio is played."),
     ("open", "Open study", "A study folder on this computer."),
 )

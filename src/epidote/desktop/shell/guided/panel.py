@@ -75,7 +75,9 @@ class GuidedPanel(QWidget):
     def _build_foot(self) -> QHBoxLayout:
         foot = QHBoxLayout()
         self.leave = QPushButton("Leave guide")
-        self.leave.setToolTip("All settings and runs are saved; Measure > First measurement, guided returns to this step")
+        self.leave.setToolTip(
+            "All settings and runs are saved; Measure > First measurement, guided returns to this step"
+        )
         self.leave.clicked.connect(lambda _: self.closed.emit())
         foot.addWidget(self.leave)
         foot.addStretch(1)

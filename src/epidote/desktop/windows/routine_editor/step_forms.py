@@ -23,7 +23,14 @@ from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.desktop.widgets.settings_form import SettingsForm
 
 _ON_FAILURE = ("go on", "stop", "ask", "repeat 1 time", "repeat 2 times", "repeat 3 times")
-_LABELS = {"go on": "Continue", "stop": "Stop", "ask": "Ask operator", "done": "Done", "yes or no": "Yes or no", "value": "Value"}
+_LABELS = {
+    "go on": "Continue",
+    "stop": "Stop",
+    "ask": "Ask operator",
+    "done": "Done",
+    "yes or no": "Yes or no",
+    "value": "Value",
+}
 
 
 class StepForm(QWidget):
@@ -91,7 +98,10 @@ class MeasureForm(StepForm):
         proc = procedure(step.procedure)
         self.title = self.field("Title", step.title, "Shown on the Routine page", str(proc.title))
         self.conditions = self.field(
-            "Conditions", conditions_text(dict(step.conditions)), "Conditions of the unit during this step only", "gain = low"
+            "Conditions",
+            conditions_text(dict(step.conditions)),
+            "Conditions of the unit during this step only",
+            "gain = low",
         )
         self.repeats = self.field("Repeats", str(step.repeats), "Number of runs of this step; each run is judged")
         self.on_failure = self.choice("On failure", _ON_FAILURE, step.on_failure)
@@ -155,7 +165,9 @@ class MeasureForm(StepForm):
             self.changed.emit()
 
     def _fill(self) -> None:
-        heads = [TableCell(words, font(0.9), right=False) for words in ("Quantity", "Channel", "Lower", "Upper", "Source")]
+        heads = [
+            TableCell(words, font(0.9), right=False) for words in ("Quantity", "Channel", "Lower", "Upper", "Source")
+        ]
         rows = []
         for one in self.limits:
             source = one.source or (f"relative to {one.golden}" if one.golden else "")
@@ -207,8 +219,12 @@ class PromptForm(StepForm):
         self.form.addRow("", button)
         self.answer = self.choice("Answer", [str(kind) for kind in AnswerKind], str(step.answer))
         self.unit = self.field("Unit", step.unit, "Unit of the value; for the answer “Value” only")
-        self.lowest = self.field("Lower limit", "" if step.lower is None else f"{step.lower:g}", "For the answer “Value” only")
-        self.highest = self.field("Upper limit", "" if step.upper is None else f"{step.upper:g}", "For the answer “Value” only")
+        self.lowest = self.field(
+            "Lower limit", "" if step.lower is None else f"{step.lower:g}", "For the answer “Value” only"
+        )
+        self.highest = self.field(
+            "Upper limit", "" if step.upper is None else f"{step.upper:g}", "For the answer “Value” only"
+        )
         self.on_failure = self.choice("On failure", ("go on", "stop"), step.on_failure)
 
     def step(self) -> PromptStep:
@@ -236,8 +252,14 @@ class WaitForm(StepForm):
         self._step = step
         self.wait = self.field("Wait", step.wait, "A time such as 5 s; “steady” or “warm”", "5 s")
         self.title = self.field("Title", step.title, "Shown in the list of steps")
-        self.within = self.field("Maximum change", f"{step.within:g}", "Steady: maximum change in dB between two readings; warm: maximum change per minute")
-        self.longest = self.field("Time limit, s", f"{step.longest:g}", "After this time the routine continues with a note")
+        self.within = self.field(
+            "Maximum change",
+            f"{step.within:g}",
+            "Steady: maximum change in dB between two readings; warm: maximum change per minute",
+        )
+        self.longest = self.field(
+            "Time limit, s", f"{step.longest:g}", "After this time the routine continues with a note"
+        )
         self.level = self.field("Level, dBFS", f"{step.level:g}", "Level of the test tone")
         self.procedure = self.field("Procedure", step.procedure, "Warm: procedure that is repeated, e.g. tone")
         self.key = self.field("Reading", step.key, "Warm: the reading that must settle, e.g. level")

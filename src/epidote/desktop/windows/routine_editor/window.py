@@ -95,7 +95,12 @@ class RoutineEditor(QDialog):
             ("maker", "Manufacturer", routine.maker, "For new units"),
             ("model", "Model", routine.model, "For new units"),
             ("pattern", "Serial numbers", routine.serial_pattern, "Regular expression for a whole serial number"),
-            ("conditions", "Conditions", conditions_text(dict(routine.conditions)), "Conditions of the row created for each unit"),
+            (
+                "conditions",
+                "Conditions",
+                conditions_text(dict(routine.conditions)),
+                "Conditions of the row created for each unit",
+            ),
         ):
             field = QLineEdit(text)
             field.setAccessibleName(label)
