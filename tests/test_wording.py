@@ -174,7 +174,7 @@ def test_units_stand_beside_labels():
 
 _DOING = """
 add allow analyse ask calibrate change check choose close connect copy correct cut delete enter export free
-give install keep leave lower make measure move name open pick press raise read reconnect record reduce remove
+give install keep leave lower make measure move name open pick play press raise read reconnect record reduce remove
 replace report restore run save see select separate set shorten split start stop try undo unpack update use
 wait write
 """

@@ -49,7 +49,7 @@ CASES = [
     ("analyse tone one.wav", 3, "1 of at least"),
     ("analyse response one.wav", 3, "1 of at least"),
     ("analyse response other_rate.wav --stimulus sweep.json", 3, "44100 Hz, its stimulus 48000 Hz"),
-    ("analyse tone tone.wav --channel 2", 3, "has 1 channel"),
+    ("analyse tone tone.wav --channel 2", 3, "channels of tone.wav: 1"),
     ("analyse tone tone.wav --stimulus bad.json", 3, "bad.json is not valid JSON"),
     ("analyse tone tone.wav --stimulus missing.json", 3, "cannot be read"),
     ("analyse tone tone.wav --chain bad.toml", 3, "rate: “fast” is not valid"),

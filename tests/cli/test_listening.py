@@ -89,7 +89,7 @@ def test_a_test_is_sealed_answered_and_revealed(run, study, tmp_path):
     assert found["listeners"]["Ada"]["p"] == pytest.approx(1 / 64)
     assert found["commitment_kept"] and found["changed_files"] == []
     code, out, _ = run("listen", "reveal", study)
-    assert "could be told apart" in out and "commitment kept" in out
+    assert "audible difference demonstrated" in out and "commitment kept" in out
 
 
 def test_the_files_give_nothing_away(run, study, tmp_path):
@@ -127,7 +127,7 @@ def test_files_and_keys_that_were_changed_are_named(run, study, tmp_path):
         opened.entries.update(entry.id, data)
     _, out, _ = run("listen", "reveal", study, "--json")
     assert not json.loads(out)["commitment_kept"]
-    assert "BROKEN" in run("listen", "reveal", study)[1]
+    assert "INVALID" in run("listen", "reveal", study)[1]
 
 
 @pytest.mark.parametrize(
@@ -135,7 +135,7 @@ def test_files_and_keys_that_were_changed_are_named(run, study, tmp_path):
     [
         ([(1, "A"), (2, "B")], "trial 3, 4, 5, 6 is not answered"),
         ([(n, "A") for n in (1, 2, 3, 4, 5, 6, 6)], "trial 6 is answered twice"),
-        ([(n, "A") for n in range(1, 8)], "trial “7” is none of the 6"),
+        ([(n, "A") for n in range(1, 8)], "trial “7” is not one of the 6"),
         ([(n, "C") for n in range(1, 7)], "instead of A or B"),
     ],
 )
@@ -159,7 +159,7 @@ def test_a_foreign_sheet_and_a_listener_twice(run, study, tmp_path):
     filled = sheet(folder, [(n, "A") for n in range(1, 7)], "Ada")
     assert run("listen", "answers", study, filled)[0] == 0
     code, _, err = run("listen", "answers", study, filled)
-    assert code == 3 and "are there already" in err
+    assert code == 3 and "are already saved" in err
 
 
 def test_what_cannot_be_sealed(run, study, tmp_path):

@@ -111,7 +111,7 @@ def test_what_cannot_begin_is_refused_in_words(capsys, routine, study):
     )
     assert (code, "Unknown device" in err) == (2, True)
     code, _, err = run(capsys, "No such routine", study, "H20-001")
-    assert (code, "has no routine “No such routine”" in err) == (2, True)
+    assert (code, "contains no routine “No such routine”" in err) == (2, True)
     code, _, err = run(capsys, routine, study.parent / "none.epidote", "H20-001")
     assert (code, "does not exist" in err) == (3, True)
 
@@ -224,7 +224,7 @@ def test_stats_of_a_reading_and_of_a_curve(capsys, routine, study):
         (("tone", "nothing"), "has no reading “nothing”"),
         (("nowhere", "thd"), "no column “nowhere”"),
         (("tone", "thd", "--serial", "X*"), "No selected unit"),
-        (("tone", "thd", "--since", "someday"), "is not a day"),
+        (("tone", "thd", "--since", "someday"), "is not a date"),
     ):
         code, _, err = ran(capsys, "stats", study, *arguments)
         assert (code in (2, 3), words in err) == (True, True)

@@ -52,7 +52,7 @@ def test_a_no_fails_the_unit(capsys, study, tmp_path, answers):
     answers += ["", "n", "0.1"]
     code, out, _ = run(capsys, study, tmp_path, routine_text() + CONNECTED + PROMPTS)
     assert code == 5
-    assert "4  Is the lamp on?: failed (no, Answered with no.)" in out
+    assert "4  Is the lamp on?: failed (no, Answered no.)" in out
 
 
 def test_asked_whether_to_go_on(capsys, study, tmp_path, answers):
@@ -70,7 +70,7 @@ def test_nobody_is_there_to_answer(capsys, study, tmp_path, monkeypatch):
     monkeypatch.setattr("sys.stdin.isatty", lambda: False, raising=False)
     code, _, err = run(capsys, study, tmp_path, routine_text() + CONNECTED + PROMPTS)
     assert code == 4
-    assert "Nobody is at the terminal to answer" in err
+    assert "there is no terminal" in err
     with Study(study) as opened:
         (kept,) = opened.passes.all()
         assert (kept.verdict, len(kept.steps)) == ("not measured", 2), "what had ended is kept"

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
 LONGEST_WAIT = 60_000  # ms until what is waited for is taken to never come; a loaded machine is slow
 
 
@@ -15,6 +18,12 @@ def do(window, name: str) -> None:
     action = window.actions_by_name[name]
     assert action.isEnabled(), name
     action.trigger()
+
+
+def press(button) -> None:
+    """Click a button with the mouse, as the hand does; what the click sends along arrives as well."""
+    assert button.isEnabled(), button.text()
+    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
 
 
 def export(qtbot, page, path) -> None:

@@ -179,7 +179,7 @@ def test_4_is_this_setting_doing_anything(job, monkeypatch):
     job.select([high], tone)
     do(job.window, "reference")
     job.select([high, low], tone)
-    job.window.matrix.beside.comparing.repeat(2)
+    job.window.matrix.beside.comparing.repeat(times=2)
     job.wait(lambda: job.overview.repeats.get((low, tone), 0) == 3 and not job.window.session.runs.under_way)
     do(job.window, "beside difference")
     panel = job.window.matrix.beside.comparing.panel

@@ -98,7 +98,7 @@ def test_any_command_is_found_by_a_part_of_its_words(window, qtbot):
     search = window.findChild(CommandSearch)
     search.line.setText("chain page")
     assert [c.name for c in search.found] == ["page Chain"]
-    assert search.reason.text() == "Enter carries it out."
+    assert search.reason.text() == "Enter runs the command."
     qtbot.keyClick(search.line, Qt.Key.Key_Return)
     assert window.page_in_view() == "Chain"
 
@@ -112,7 +112,7 @@ def test_the_search_says_why_a_command_cannot_be_carried_out(window, rows, colum
     search.carry_out()
     assert search.isVisible()
     search.line.setText("no such words")
-    assert search.reason.text() == "No command has these words."
+    assert search.reason.text() == "No command matches."
     search.reject()
 
 

@@ -159,7 +159,7 @@ def test_a_curve_over_units(study, column):
 def test_columns_are_found_by_number_procedure_or_title(study, column):
     assert find_column(study, str(column.id)) == find_column(study, "Single tone") == column
     add_column(study, "tone", make_settings(procedure("tone").Settings, {}))
-    for name, words in (("tone", "Several columns fit"), ("noise", "There is no column")):
+    for name, words in (("tone", "Several columns fit"), ("noise", "Unknown column")):
         with pytest.raises(SettingError, match=words):
             find_column(study, name)
 

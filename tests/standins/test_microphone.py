@@ -190,7 +190,7 @@ def test_an_inverted_microphone_and_a_moved_source(source):
     ("chain", "values", "words"),
     [
         (REFERENCE.model_copy(update={"microphone_sensitivities": (0.0, 0.0)}), {"task": "source"}, "Calibrate"),
-        (REFERENCE, {"reference_channel": 0}, "no source is kept"),
+        (REFERENCE, {"reference_channel": 0}, "no source is saved"),
         (REFERENCE, {"reference_channel": 2}, "cannot be the same"),
         (REFERENCE, {"reference_channel": 5}, "has 2 inputs"),
         (REFERENCE, {"reference_channel": 1, "unit_channel": 2, "highest": 110.0}, "needs a source kept"),
@@ -245,7 +245,7 @@ def test_a_source_survives_the_chain_file_and_is_kept_by_command(tmp_path, run):
         assert len(chain.source.points) == len(source["points"])
         assert chain_from_toml(chain_to_toml(chain)) == chain
         tone = next(r for r in study.overview().runs.values())
-        assert keep_source(study, tone.id, "").words.startswith("Source kept with the chain")
+        assert keep_source(study, tone.id, "").words.startswith("Source saved with the chain")
     code, out, err = run("study", "keep-source", path, 999)
     assert code != 0 and err
 

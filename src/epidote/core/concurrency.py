@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
+from contextlib import contextmanager, suppress
+from contextvars import ContextVar
 from functools import lru_cache
 from typing import TypeVar
+
+from epidote.core.errors import CancelledError
 
 T = TypeVar("T")
 THREAD_NAMES = "aside"  # how the names of the shared threads begin; they end with the process
 _MAKING = threading.Lock()
 _NICER = 10  # of 19
+_CANCELLED: ContextVar[Callable[[], bool]] = ContextVar("cancelled", default=lambda: False)
 
 
 @lru_cache(maxsize=1)
@@ -39,3 +43,19 @@ def yield_to_others() -> None:
     """
     with suppress(OSError):
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _NICER)
+
+
+@contextmanager
+def cancellable(cancelled: Callable[[], bool]) -> Iterator[None]:
+    """Let ``stop_if_cancelled`` end what is computed inside as soon as ``cancelled`` says so, on this thread."""
+    token = _CANCELLED.set(cancelled)
+    try:
+        yield
+    finally:
+        _CANCELLED.reset(token)
+
+
+def stop_if_cancelled() -> None:
+    """Raise CancelledError where nobody waits for the result any more; long computations call it between passes."""
+    if _CANCELLED.get()():
+        raise CancelledError("Stopped. Nothing was saved; earlier runs are unchanged.")

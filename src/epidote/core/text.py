@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
+from collections.abc import Sequence
 
 _PICTURES = 0x2400  # Unicode's control pictures: ␀ for 0, ␊ for a line feed, ␛ for escape
 _DELETE = "\u2421"
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
+_LIST_MARKS = ",;=|\n"  # after which a quotation can begin
+_OPENING = re.compile(r'(?:^|[,;=|\n])\s*"')
 
 
 def visible(text: str, *, lines: bool = False) -> str:
@@ -42,3 +46,53 @@ def spreadsheet_cell(text: str) -> str:
     except ValueError:
         return f"'{text}"
     return text
+
+
+def quoted(text: str, marks: str) -> str:
+    """Return a text as an item of a list that a person edits: in quotation marks where it holds one of ``marks``, has
+    a blank at an end, is empty, or would itself be taken for the beginning of a quotation. 12" stays as it is.
+    """
+    plain = text and text == text.strip() and not any(c in text for c in marks) and not _OPENING.search(text)
+    return text if plain else '"' + text.replace('"', '""') + '"'
+
+
+def split_unquoted(text: str, marks: str) -> list[str]:
+    """Return the parts of a text between ``marks``, without blanks around them; marks in quotation marks separate
+    nothing. The parts keep their quotation marks, see ``unquoted``.
+    """
+    cuts, inside, begins = [0], False, True
+    for place, c in enumerate(text):
+        if c == '"' and (inside or begins):
+            inside = not inside
+        elif c in marks and not inside:
+            cuts.append(place + 1)
+        begins = not inside and (c in _LIST_MARKS or (begins and c.isspace()))
+        if c == '"' and not inside:
+            begins = text[place + 1 : place + 2] == '"'  # doubled: a quotation mark inside the quotation
+    if inside:  # the quotation has no end, so it is none
+        cuts = [0, *(place + 1 for place, c in enumerate(text) if c in marks)]
+    ends = [cut - 1 for cut in cuts[1:]] + [len(text)]
+    return [text[a:b].strip() for a, b in zip(cuts, ends, strict=True)]
+
+
+def unquoted(part: str) -> str:
+    """Return the text that ``quoted`` was given."""
+    if len(part) >= 2 and part[0] == part[-1] == '"':
+        return part[1:-1].replace('""', '"')
+    return part
+
+
+def list_text(items: Sequence[str]) -> str:
+    """Return texts as they are edited in one field: "left, right", or "seat 2, mic 1; seat 2, mic 2" where they have
+    commas in them.
+    """
+    if any("," in item for item in items):
+        shown = "; ".join(quoted(item, ";") for item in items)
+        return f"{shown};" if len(items) == 1 else shown
+    return ", ".join(quoted(item, ",;") for item in items)
+
+
+def list_items(text: str) -> tuple[str, ...]:
+    """Return the texts of a field: separated by semicolons if it has any, else by commas; without empty ones."""
+    mark = ";" if len(split_unquoted(text, ";")) > 1 else ","
+    return tuple(unquoted(part) for part in split_unquoted(text, mark) if part)

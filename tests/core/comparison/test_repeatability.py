@@ -59,7 +59,7 @@ def test_a_single_run_borrows_the_other_side_s_scatter():
     expected = stats.t.ppf(0.975, found.degrees) * np.sqrt(five.var(ddof=1) * (1 + 1 / 5))
     assert found.interval == pytest.approx(expected, rel=1e-9)
     assert found.finding is Significance.DIFFERENT
-    assert "one side measured once" in comparison_words(found)
+    assert "one row measured only once" in comparison_words(found)
 
 
 def test_what_is_known_of_other_cells():

@@ -69,7 +69,7 @@ def test_clicks_of_a_thousandth_are_found_at_their_frequency(seed, width):
     assert impulses.value == 1
     assert Caution.SUSPECT not in impulses.cautions
     assert abs(math.log2(result.reading("worst_frequency").value / 95.4)) < 1 / 6
-    assert impulses.at["finding"].startswith("impulses once a period between")
+    assert impulses.at["finding"].startswith("impulses once per period between")
     assert impulses.at["low_hz"] < 95.4 < impulses.at["high_hz"]
 
 
@@ -106,7 +106,7 @@ def test_dull_clicks_are_suspect_or_beyond_reach():
 def test_two_impulses_a_period_are_counted():
     result = analysed(unit(5) + clicks(5, 1e-4, 85.0, 107.0, height=4e-3, a_period=2))
     assert result.reading("impulses").value == 2
-    assert "twice a period" in result.reading("impulses").at["finding"]
+    assert "twice per period" in result.reading("impulses").at["finding"]
 
 
 def test_peak_and_crest_factor_are_those_of_the_clicks():

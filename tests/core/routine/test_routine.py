@@ -95,7 +95,7 @@ def test_a_routine_is_read_and_written_alike():
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        ("name = 'x'", "has no format"),
+        ("name = 'x'", "does not state its format"),
         ("format = 7\nname = 'x'", "has format 7; this version of Epidote reads format 1"),
         ("format = 1\nname = 'x'\nstep = []", "at least 1"),
         ("format = 1\nname = 'x'\n[[step]]\ntitle = 'y'", "step 1 needs one of: procedure, prompt, wait, command"),
@@ -146,7 +146,9 @@ def test_checked_as_a_whole_before_the_first_sound():
     assert "above the upper one everywhere" in problems[6]
     with pytest.raises(SettingError, match="Step 2: Unknown procedure"):
         require_usable(faulty, CHAIN)
-    assert "measures nothing" in str(check_routine(Routine(name="x", step=(WaitStep(wait="1 s"),)), CHAIN).problems[0])
+    assert "contains no measurement" in str(
+        check_routine(Routine(name="x", step=(WaitStep(wait="1 s"),)), CHAIN).problems[0]
+    )
 
 
 def test_the_margin_is_the_distance_to_the_nearest_limit():
@@ -189,7 +191,7 @@ def test_limits_relative_to_the_golden_unit():
     assert (one.margin, one.at) == (pytest.approx(0.1), pytest.approx(20000))
     (one,) = judged(limit, curves=[level(0, 0, 0, 0, 0)])
     assert one.verdict is RoutineVerdict.NOT_MEASURED
-    assert "“G” has no run" in one.why
+    assert "“G” was not measured" in one.why
     relative = StepLimit(key="thd", unit="dB", upper=3, golden="G")
     (one,) = judged(relative, readings=[thd(-70.0)], golden=Result((), (thd(-72.0),)))
     assert one.margin == pytest.approx(1.0)
@@ -286,8 +288,8 @@ def test_margins_by_band_as_a_person_enters_them():
     assert max(x for x, _ in made.upper) <= 10000, "outside the bands nothing is judged"
     assert parse_bands(" ") == ()
     for text, words in (
-        ("20 Hz", "no frequency with a margin"),
-        ("20 Hz 1; much", "no frequency with a margin"),
+        ("20 Hz", "is not a frequency with a margin"),
+        ("20 Hz 1; much", "is not a frequency with a margin"),
         ("20 Hz -1; 30 Hz 2", "no margin of 0 or more"),
         ("20 Hz 1", "two frequencies"),
         ("100 Hz 1; 20 Hz 1", "each above"),
@@ -312,7 +314,7 @@ def test_what_is_no_value_is_asked_for_again(text):
 
 def test_a_scanned_serial_number_is_no_value():
     numbered = routine_from_toml(TEXT).model_copy(update={"serial_pattern": r"\d{4,8}"})
-    with pytest.raises(SettingError, match="form of a serial number and was ignored. Enter the value first"):
+    with pytest.raises(SettingError, match="looks like a serial number and was ignored. Enter the value first"):
         require_no_serial(" 20240117", numbered)
     for value in ("20240117.0", "2024", "350 mA", "0.35"):
         require_no_serial(value, numbered)

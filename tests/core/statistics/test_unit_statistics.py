@@ -207,7 +207,7 @@ def test_everything_of_one_reading():
     assert (found.mean, found.s) == (pytest.approx(ROSNER.mean()), pytest.approx(ROSNER.std(ddof=1)))
     assert found.within.passed == 50
     assert found.drift.per_day > 0
-    with pytest.raises(UnusableInputError, match="no values"):
+    with pytest.raises(UnusableInputError, match="No values"):
         value_statistics(np.zeros(0))
     single = value_statistics(np.array([1.0]), None, 0.5, None)
     assert (single.s, single.capability, single.within.share) == (None, None, 1.0)

@@ -214,7 +214,7 @@ def test_nudging_by_keys_wheel_and_typing(align, qtbot):
 
 def test_aligned_files_null_against_each_other(align, qtbot, tmp_path):
     qtbot.keyClick(align, Qt.Key.Key_A)
-    align.write(tmp_path / "out.wav")
+    align.write(path=tmp_path / "out.wav")
     wait_for(qtbot, lambda: "xported" in align.words.text())
     first, rate = soundfile.read(tmp_path / "out 1.wav")
     second, _ = soundfile.read(tmp_path / "out 2 aligned.wav")
@@ -223,7 +223,7 @@ def test_aligned_files_null_against_each_other(align, qtbot, tmp_path):
     assert np.abs(second[inner] - 0.5 * first[inner]).max() < 1e-5
     said = []
     align.session.failed.connect(said.append)
-    align.write(tmp_path / "out.wav")
+    align.write(path=tmp_path / "out.wav")
     wait_for(qtbot, lambda: any("already exists" in words for words in said))
 
 

@@ -90,7 +90,7 @@ def test_forms_say_what_is_wrong(app, qtbot):
         (prompt, prompt.prompt, "", "prompt"),
         (wait, wait.wait, "a while", "Use a time"),
         (wait, wait.within, "0", "within"),
-        (command, command.command, 'x "y', "Close the quotes"),
+        (command, command.command, 'x "y', "Correct the quotation marks"),
         (command, command.command, "", "command"),
     ):
         before = field.text()
@@ -180,7 +180,7 @@ def test_the_limits_dialog_says_what_is_missing(app, session, qtbot):
     dialog = LimitsDialog(None, MeasureStep(procedure="tone"), rows)
     qtbot.addWidget(dialog)
     assert dialog.wish() is None
-    assert "Select 3 good units" in dialog.problem.text()
+    assert "Select 3 or more good units" in dialog.problem.text()
     for n in range(3):
         dialog.list.item(n).setCheckState(Qt.CheckState.Checked)
     assert dialog.wish().source is LimitSource.GOOD_UNITS

@@ -202,7 +202,7 @@ def test_prompts_waits_and_commands(study, tmp_path):
     assert mark.exists()
     assert [str(o.verdict) for o in report.outcomes] == ["passed"] * 7 + ["not measured"]
     assert "steady within" in report.outcomes[4].words
-    assert "a minute" in report.outcomes[5].words
+    assert "per minute" in report.outcomes[5].words
     assert "ended with code 1" in report.outcomes[7].words
     no = run(study, made, talk=Notes([PromptAnswer(False)]), commands_allowed=True)
     assert no.outcomes[6].answer == "no"
@@ -219,7 +219,7 @@ def test_limits_relative_to_a_golden_unit(study):
     missing = golden.model_copy(update={"golden": "H20-999"})
     report = run(study, routine(MeasureStep(**TONE, limit=(missing,))), "H20-002")
     assert report.verdict is RoutineVerdict.NOT_MEASURED
-    assert "“H20-999” has no run" in report.outcomes[0].words
+    assert "“H20-999” was not measured" in report.outcomes[0].words
 
 
 @pytest.mark.parametrize(
@@ -268,7 +268,7 @@ def test_routines_are_kept_by_name(study):
     keep_routine(study, changed)
     assert [s.routine for s in stored_routines(study)] == [changed]
     assert find_routine(study, "Post check").guard_bands
-    with pytest.raises(SettingError, match="has no routine “x”. Available: “Post check”"):
+    with pytest.raises(SettingError, match="contains no routine “x”. Available: “Post check”"):
         find_routine(study, "x")
 
 

@@ -302,7 +302,7 @@ def _routines(routines: RoutineActions, can: Availability) -> list[Command]:
         Command("edit routine", "Edit rout&ine…", "", "Matrix", routines.edit, there, change),
         Command("import routine", "R&outine…", "", into, routines.take_in, (can.study,), change),
         Command("export routine", "&Routine…", "", out, routines.write, there),
-        Command("export passes", "&Results of routine…", "", out, routines.write_passes, there),
+        Command("export passes", "R&esults of routine…", "", out, routines.write_passes, there),
     ]
 
 
@@ -332,7 +332,7 @@ def _graph(window: WindowCommands, matrix: MatrixPage, can: Availability) -> lis
         Command("next view", "&Next curve type", "Ctrl+Right", "Graph", look.next_view, curve),
         Command("previous view", "&Previous curve type", "Ctrl+Left", "Graph", lambda: look.next_view(-1), curve),
         Command("next axis", "Next &x-axis quantity", "Ctrl+Shift+Right", "Graph", look.next_axis, curve),
-        Command("step up", "Next sweep &step", "Ctrl+PgUp", "Graph", look.next_step, curve),
+        Command("step up", "Next sweep &step", "Ctrl+PgUp", "Graph", lambda: look.next_step(1), curve),
         Command("step down", "Pre&vious sweep step", "Ctrl+PgDown", "Graph", lambda: look.next_step(-1), curve),
         Command(
             "percent",

@@ -16,7 +16,16 @@ from PySide6.QtGui import (
     QPixmap,
     QStatusTipEvent,
 )
-from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QDialog,
+    QHBoxLayout,
+    QMainWindow,
+    QMenu,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from epidote.desktop.pages.start.page import StartPage
 from epidote.desktop.plotting.icons import crystal_mark
@@ -40,6 +49,8 @@ if TYPE_CHECKING:
     from epidote.desktop.shell.study_actions import StudyActions
     from epidote.desktop.shell.trust_strip import TrustStrip
     from epidote.desktop.state.session import Session
+
+_UNDO = "Undo"
 
 
 class MainWindow(QMainWindow):
@@ -153,7 +164,7 @@ class MainWindow(QMainWindow):
         session.opened.connect(self._study_opened)
         session.failed.connect(self.say)
         session.said.connect(self.say)
-        session.deleted.connect(lambda words: self.message.say(words, "Undo", session.undo.undo))
+        session.deleted.connect(lambda words: self.message.say(words, _UNDO, session.undo.undo))
         session.runs.asked.connect(self._ask)
         matrix.failed.connect(self.say)
         matrix.lower_built.connect(self._lower_built)
@@ -262,7 +273,7 @@ class MainWindow(QMainWindow):
             return True
         return super().event(event)
 
-    def _overview_changed(self, _index: int = 0) -> None:
+    def _overview_changed(self) -> None:
         overview, writable = self.session.overview, self.session.writable
         self.page_bar.show_study(overview.title if overview else "", writable=writable)
         self.setWindowTitle(f"{overview.title} – Epidote" if overview else "Epidote")
@@ -270,9 +281,20 @@ class MainWindow(QMainWindow):
         self.menus.show_states()
         self.menus.show_undo_texts(self.session.undo.undoText(), self.session.undo.redoText())
 
+    def _close_windows_of_study(self) -> None:
+        """Close windows that show or ask something about the study that was left; the guide stays."""
+        from epidote.desktop.shell.fault_dialog import FaultDialog
+        from epidote.desktop.shell.help_window import HelpWindow
+
+        for dialog in self.findChildren(QDialog):
+            if not isinstance(dialog, HelpWindow | FaultDialog):
+                dialog.close()
+
     def _study_opened(self) -> None:
         from epidote.desktop.shell.page_list import FIRST
 
+        self._close_windows_of_study()
+        self.message.withdraw(_UNDO)
         QTimer.singleShot(0, self.studies.remember)
         self.show_page(FIRST)
         overview = self.session.overview

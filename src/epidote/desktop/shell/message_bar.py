@@ -51,6 +51,12 @@ class MessageBar(QWidget):
         self.button.hide()
         self.hide()
 
+    def withdraw(self, button: str) -> None:
+        """Take back an offer that cannot be carried out any more; the sentence stays."""
+        if self.button.text() == button:
+            self._do = None
+            self.button.hide()
+
     def text(self) -> str:
         """Return the last message."""
         return self.words.text()

@@ -57,7 +57,7 @@ class RunQueue(QObject):
     progress_changed = Signal(tuple)
     run_finished = Signal(tuple)
     asked = Signal(str)  # a question before a run goes on; ``answer`` is waited for
-    _progressed = Signal(tuple, float)
+    _progressed = Signal(object, tuple, float)
 
     def __init__(self, session: StudyAccess, parent: QObject) -> None:
         super().__init__(parent)
@@ -97,8 +97,8 @@ class RunQueue(QObject):
     def _queue(self, request: RunRequest, study: Study | None, cancel: threading.Event) -> None:
         self._worker.submit(
             lambda: self._run(study, request, cancel),
-            lambda run: self._ran(request.cell, run),
-            lambda words: self._did_not(request.cell, words),
+            lambda run: self._ran(study, request.cell, run),
+            lambda words: self._did_not(study, request.cell, words),
         )
 
     def recompute(self, run: RunSummary, changes: Mapping[str, Any]) -> None:
@@ -125,18 +125,25 @@ class RunQueue(QObject):
             return
 
         def done(run: RunSummary) -> None:
-            self._ran(cell, run)
-            if then is not None:
+            self._ran(study, cell, run)
+            if then is not None and study is self._session.study:
                 then(run)
 
         self.under_way[cell] = CellProgress(0.0, None, True)
         self.progress_changed.emit(cell)
-        self._worker.submit(lambda: work(study), done, lambda t: self._did_not(cell, t))
+        self._worker.submit(lambda: work(study), done, lambda t: self._did_not(study, cell, t))
 
     def cancel(self) -> None:
         """Stop the run under way and forget those waiting."""
         self._cancel.set()
         self._cancel = threading.Event()  # of the runs to come; those there are keep the one that is set
+
+    def leave(self) -> None:
+        """Stop what is under way, because its study is closed: another study's cells have the same numbers."""
+        self.cancel()
+        left, self.under_way = self.under_way, {}
+        for cell in left:
+            self.progress_changed.emit(cell)
 
     def is_cancelled(self) -> Callable[[], bool]:
         """Return what tells whether what is begun now was stopped meanwhile."""
@@ -176,14 +183,14 @@ class RunQueue(QObject):
             return request.at_once or self._ask(f"{start.words} Measure at full level?", cancel)
 
         self._begun = time.monotonic()
-        self._progressed.emit(request.cell, 0.0)
+        self._progressed.emit(study, request.cell, 0.0)
         try:
             runs = carry_out(
                 study,
                 plan,
                 subject.conditions,
                 confirm=confirm,
-                progress=lambda share: self._progressed.emit(request.cell, share),
+                progress=lambda share: self._progressed.emit(study, request.cell, share),
                 cancelled=cancel.is_set,
                 opening=patience(name, self._session.said.emit),
                 check=self.checks and not request.at_once,
@@ -211,25 +218,30 @@ class RunQueue(QObject):
         self.last_answer = go_on
         self._answered.set()
 
-    def _on_progress(self, cell: Cell, share: float) -> None:
+    def _on_progress(self, study: Study, cell: Cell, share: float) -> None:
+        if study is not self._session.study:
+            return
         gone = time.monotonic() - self._begun
         self.under_way[cell] = CellProgress(share, gone * (1 - share) / share if share > 0.02 else None, False)
         self.progress_changed.emit(cell)
 
-    def _over(self, cell: Cell) -> None:
-        self.under_way.pop(cell, None)
-        self.progress_changed.emit(cell)
+    def _over(self, study: Study | None, cell: Cell) -> None:
+        if study is self._session.study:
+            self.under_way.pop(cell, None)
+            self.progress_changed.emit(cell)
 
-    def _ran(self, cell: Cell, run: RunSummary | None) -> None:
-        self._over(cell)
+    def _ran(self, study: Study | None, cell: Cell, run: RunSummary | None) -> None:
+        self._over(study, cell)
+        if study is not self._session.study:
+            return  # its matrix is no longer in view; the run itself is saved in its study, or was stopped
         if run is None:
             self._session.said.emit("Stopped. This run was not saved; earlier runs are unchanged.")
             return
         self._session.refresh()
         self.run_finished.emit(cell)
 
-    def _did_not(self, cell: Cell, words: str) -> None:
-        self._over(cell)
+    def _did_not(self, study: Study | None, cell: Cell, words: str) -> None:
+        self._over(study, cell)
         self._session.failed.emit(words)
 
     def in_turn(self, work: Callable[[], None]) -> None:
@@ -251,7 +263,8 @@ class RunQueue(QObject):
 
         def over(receiver: Callable[[Any], None], value: Any) -> None:
             self.bench_is_used = False
-            receiver(value)
+            if study is self._session.study:
+                receiver(value)
 
         def alone() -> Any:
             self._session.live.wait()

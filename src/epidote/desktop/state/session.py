@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
+from shiboken6 import isValid
 
 from epidote.desktop.state.live_audio import LiveAudio, Watcher
 from epidote.desktop.state.run_queue import RunQueue
@@ -54,7 +55,8 @@ class Session(QObject):
     """The open study for the desktop: read and changed on a thread of its own, undone and redone."""
 
     overview_changed = Signal()
-    opened = Signal()  # another study is open
+    leaving = Signal()  # the open study is about to be closed: what is being edited is finished now
+    opened = Signal()  # another study is open: whatever was remembered of the former one is forgotten
     deleted = Signal(str)  # something was deleted that undo brings back
     said = Signal(str)
     failed = Signal(str)
@@ -91,6 +93,7 @@ class Session(QObject):
             return study, study.overview()
 
         def done(result: tuple[Study, Overview]) -> None:
+            self.leaving.emit()
             self._leave()
             self.verdicts, self._judged = {}, {}
             self._damaged = set()
@@ -129,7 +132,8 @@ class Session(QObject):
         self.open(make)
 
     def _leave(self) -> None:
-        self.runs.cancel()
+        self.live.stop()  # what is heard or played belongs to a unit of the study that is left
+        self.runs.leave()
         if self.study is not None:
             old = self.study
             self.study = self.overview = None
@@ -151,20 +155,33 @@ class Session(QObject):
     # -- reading -----------------------------------------------------------------------------------
 
     def ask(self, question: Callable[[Study], Any], done: Callable[[Any], None]) -> None:
-        """Ask the study something on its thread."""
+        """Ask the study something on its thread; an answer that comes after another study was opened is dropped."""
         if self.study is not None:
             study = self.study
-            self._store.submit(lambda: question(study), done, self.failed.emit)
+            self._store.submit(lambda: question(study), self._of_open_study(done), self.failed.emit)
+
+    def _of_open_study(self, done: Callable[[Any], None]) -> Callable[[Any], None]:
+        """Wrap a receiver so that it hears only answers about the study that is open now."""
+        study = self.study
+        owner = getattr(done, "__self__", None)
+
+        def deliver(answer: Any) -> None:
+            if study is not self.study or (isinstance(owner, QObject) and not isValid(owner)):
+                return
+            done(answer)
+
+        return deliver
 
     def aside(self, work: Callable[[], Any], done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
         """Do something that is not the study's, such as reading a file, off the interface's thread."""
         self._store.submit(work, done, failed)
 
     def compute(self, work: Callable[[], Any], done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
-        """Do something that takes seconds and must hold up neither the study's thread nor the runs'; it may read the
-        study.
+        """Do something that takes seconds and must hold up neither the study's thread nor the runs'.
+
+        It may read the study; an answer that comes after another study was opened is dropped.
         """
-        self._computer.submit(work, done, failed)
+        self._computer.submit(work, self._of_open_study(done), failed)
 
     def judge_claims(self, done: Callable[[], None]) -> None:
         """Hold those claims against the runs whose unit was measured, or which were changed, since.
@@ -198,13 +215,7 @@ class Session(QObject):
         self.ask(ask, judged)
 
     def refresh(self) -> None:
-        study = self.study
-
-        def done(overview: Overview) -> None:
-            if study is self.study:
-                self._take(overview)
-
-        self.ask(lambda study: study.overview(), done)
+        self.ask(lambda study: study.overview(), self._take)
 
     def _take(self, overview: Overview) -> None:
         self.overview = marked(overview, self._damaged)

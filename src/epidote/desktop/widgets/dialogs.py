@@ -8,30 +8,40 @@ from typing import Any
 from PySide6.QtCore import QEvent
 from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLineEdit, QVBoxLayout, QWidget
 
+from epidote.core.text import quoted, split_unquoted, unquoted
 from epidote.desktop.preferences import preferences
 from epidote.desktop.theme import TEXT_SIZES, THEMES
 from epidote.desktop.widgets.help_key import listen_for_help
-from epidote.desktop.widgets.plain import Label, quiet
+from epidote.desktop.widgets.plain import Label, plain_tip, quiet
 from epidote.study.models import Subject, Unit
 
 _CONDITIONS_HINT = "gain = low; load = 8 Ω"
+_MARKS = ";=|\n"  # that mean something in the field of conditions
 _MOST_LISTED = 4
 _SEVERAL = "Several rows at once: separate values with |, as in buffer = 32 | 64 | 128"
 
 
 def conditions_text(conditions: dict[str, str]) -> str:
     """Return conditions as they are typed, "name = value" separated by semicolons."""
-    return "; ".join(f"{k} = {v}" for k, v in conditions.items())
+    return "; ".join(f"{quoted(k, _MARKS)} = {quoted(v, _MARKS)}" for k, v in conditions.items())
 
 
 def parse_conditions(text: str) -> dict[str, str]:
     """ "gain = low; load = 8 Ω" as names and values. Raises ValueError with words."""
+    return {unquoted(name): unquoted(value) for name, value in _named_values(text).items()}
+
+
+def _named_values(text: str) -> dict[str, str]:
+    """Return the names and values of a text, in quotation marks where they were. Raises ValueError with words."""
     result: dict[str, str] = {}
-    for part in filter(None, (p.strip() for p in text.replace("\n", ";").split(";"))):
-        name, equals, value = (s.strip() for s in part.partition("="))
-        if not equals or not name or not value:
-            raise ValueError(f"“{part}” is not a condition. Enter name = value; separate several with semicolons.")
-        result[name] = value
+    for part in filter(None, split_unquoted(text, ";\n")):
+        name, *values = split_unquoted(part, "=")
+        if not name or len(values) != 1 or not values[0]:
+            raise ValueError(
+                f"“{part}” is not a condition. Enter name = value; separate several with semicolons, and put a value"
+                " that contains one of them in quotation marks."
+            )
+        result[name] = values[0]
     return result
 
 
@@ -40,13 +50,12 @@ def parse_condition_sets(text: str) -> list[dict[str, str]]:
 
     Raises ValueError with words.
     """
-    conditions = parse_conditions(text)
     choices = []
-    for name, value in conditions.items():
-        values = [part.strip() for part in value.split("|")]
+    for name, value in _named_values(text).items():
+        values = split_unquoted(value, "|")
         if not all(values):
             raise ValueError(f"“{name} = {value}” has an empty value. Enter a value on each side of |.")
-        choices.append([(name, part) for part in dict.fromkeys(values)])
+        choices.append([(unquoted(name), unquoted(part)) for part in dict.fromkeys(values)])
     return [dict(combination) for combination in itertools.product(*choices)]
 
 
@@ -55,6 +64,7 @@ class FormDialog(QDialog):
 
     def __init__(self, parent: QWidget | None, title: str, ok: str) -> None:
         super().__init__(parent)
+        self._begun = False  # something was entered
         listen_for_help(self)
         self.setProperty("help", "matrix")
         self.setWindowTitle(title)
@@ -93,14 +103,21 @@ class FormDialog(QDialog):
         edit = QLineEdit(text)
         edit.setPlaceholderText(hint)
         edit.setAccessibleName(label)
+        edit.textEdited.connect(lambda _: self._begin())
         edit.textChanged.connect(lambda _: self.check())
         self.lines.addRow(label, edit)
         return edit
 
+    def _begin(self) -> None:
+        self._begun = True
+
     def say(self, words: str) -> None:
+        """Say what is missing or wrong. Before anything is entered only the button says it, by its tooltip."""
+        go = self.buttons.button(QDialogButtonBox.StandardButton.Ok)
+        go.setEnabled(not words)
+        go.setToolTip(plain_tip(words))
         self.problem.setText(words)
-        self.problem.setVisible(bool(words))
-        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not words)
+        self.problem.setVisible(bool(words) and self._begun)
 
     def check(self) -> None:
         """Say what is wrong."""
@@ -126,6 +143,7 @@ class RowDialog(FormDialog):
             title = "Add row"
         super().__init__(parent, title, "Apply" if start and not duplicate else "Add")
         self._start, self._duplicate = start, duplicate
+        self._as_given: dict[str, tuple[str, str]] = {}  # text of a field as it was filled, and what it shows
         self.units = QComboBox()
         self.units.setAccessibleName("Unit")
         for unit in units:
@@ -148,6 +166,8 @@ class RowDialog(FormDialog):
         self.device.addItem("Not set", "")
         for name, words in devices:
             self.device.addItem(words, name)
+        if start is not None and start.device and self.device.findData(start.device) < 0:
+            self.device.addItem(f"{start.device} (not connected)", start.device)
         self.lines.addRow("Device", self.device)
         if start is not None:
             self.units.setCurrentIndex(
@@ -179,6 +199,7 @@ class RowDialog(FormDialog):
         ):
             if unit is not None:
                 edit.setText(getattr(unit, name))
+                self._as_given[name] = (edit.text(), getattr(unit, name))
             edit.setReadOnly(known)
             edit.setEnabled(not known)
         self.check()
@@ -216,13 +237,18 @@ class RowDialog(FormDialog):
         """Return the conditions of each row to be added."""
         return parse_condition_sets(self.conditions.text())
 
+    def _entered(self, name: str, edit: QLineEdit) -> str:
+        """Return the text of a field; where it was not changed all that it was given, such as several lines of notes."""
+        shown, given = self._as_given.get(name, ("", ""))
+        return given if edit.text() == shown else edit.text().strip()
+
     def values(self) -> dict[str, Any]:
         return {
-            "maker": self.maker.text().strip(),
-            "model": self.model.text().strip(),
-            "serial": self.serial.text().strip(),
-            "firmware": self.firmware.text().strip(),
-            "notes": self.notes.text(),
+            "maker": self._entered("maker", self.maker),
+            "model": self._entered("model", self.model),
+            "serial": self._entered("serial", self.serial),
+            "firmware": self._entered("firmware", self.firmware),
+            "notes": self._entered("notes", self.notes),
             "conditions": self.condition_sets()[0],
             "device": str(self.device.currentData() or ""),
         }

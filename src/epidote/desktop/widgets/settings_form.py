@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, get_args, get_origin
 
+from pydantic_core import PydanticUndefined
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLineEdit, QPushButton, QWidget
 
@@ -17,6 +18,7 @@ from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_plain
 from epidote.core.quantities.units import QuantityError, parse_as
 from epidote.core.settings import LabelledEnum, applies, is_secondary, label_of, make_settings, range_in_words, unit_of
+from epidote.core.text import list_items, list_text
 from epidote.desktop.widgets.plain import Label, plain_tip
 
 _LEVEL = "level"  # the setting that a sound level may stand for
@@ -47,6 +49,7 @@ class SettingsForm(QWidget):
         self._choices = choices or {}
         self._sound_levels = sound_levels
         self.editors: dict[str, QLineEdit | QComboBox | QCheckBox] = {}
+        self._as_given: dict[str, tuple[str, Any]] = {}  # text of each line as it was filled, and the value it shows
         self.errors: dict[str, Label] = {}  # below each field, shown while its value is wrong
         self.said_at_field = False
         self._layout = QFormLayout(self)
@@ -146,7 +149,9 @@ class SettingsForm(QWidget):
             box.toggled.connect(lambda _: self.changed.emit())
             box.clicked.connect(lambda _: self.committed.emit())
             return box
-        line = QLineEdit("" if value is None else self._shown(value, unit_of(field)))
+        line = QLineEdit()
+        line.setText("" if value is None else self._shown(value, unit_of(field)))
+        self._as_given[name] = (line.text(), value)
         line.textChanged.connect(lambda _: self.changed.emit())
         line.editingFinished.connect(self.committed.emit)
         return line
@@ -168,7 +173,7 @@ class SettingsForm(QWidget):
     @staticmethod
     def _shown(value: Any, unit: str) -> str:
         if isinstance(value, (tuple, list)):
-            return ", ".join(f"{v:.6g}" if isinstance(v, float) else str(v) for v in value)
+            return list_text([f"{v:.6g}" if isinstance(v, float) else str(v) for v in value])
         if not unit or not isinstance(value, (int, float)):
             return str(value)
         plain = format_plain(value, unit)
@@ -194,7 +199,10 @@ class SettingsForm(QWidget):
             if name in self.editors:
                 field = self._model.model_fields[name]
                 self._given[name] = value
+                editor = self.editors[name]
                 self.set_text(name, self._text_of(value, field))
+                if isinstance(editor, QLineEdit):
+                    self._as_given[name] = (editor.text(), value)
 
     def _text_of(self, value: Any, field: Any) -> str:
         if isinstance(value, bool):
@@ -206,7 +214,10 @@ class SettingsForm(QWidget):
         return self._shown(value, unit_of(field))
 
     def values(self) -> dict[str, Any]:
-        """Return what is typed; a field that cannot be read is left as text, for the model to refuse."""
+        """Return what is entered; a field that cannot be read is left as text, for the model to refuse.
+
+        A field that was not changed gives back the very value it was given, whatever of it its text can show.
+        """
         result = dict(self._given)
         for name, editor in self.editors.items():
             field = self._model.model_fields[name]
@@ -215,7 +226,9 @@ class SettingsForm(QWidget):
             elif isinstance(editor, QCheckBox):
                 result[name] = editor.isChecked()
             elif name != _LEVEL or not self.sound_level():
-                result[name] = self._typed(editor.text().strip(), field)
+                shown, given = self._as_given[name]
+                unchanged = editor.text() == shown and given is not PydanticUndefined
+                result[name] = given if unchanged else self._typed(editor.text().strip(), field)
         return result
 
     def sound_level(self) -> str:
@@ -242,7 +255,7 @@ class SettingsForm(QWidget):
         unit = unit_of(field)
         if get_origin(field.annotation) is tuple:
             item = get_args(field.annotation)[0]
-            parts = [p.strip() for p in text.split(";" if ";" in text else ",") if p.strip()]
+            parts = list_items(text)
             if item is float and unit:
                 return tuple(SettingsForm._number(p, unit) for p in parts)
             return tuple(int(p) if item is int and p.isdecimal() and p.isascii() else p for p in parts)

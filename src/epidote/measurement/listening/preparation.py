@@ -6,7 +6,8 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from epidote.core.errors import CancelledError, SettingError
+from epidote.core.concurrency import cancellable, stop_if_cancelled
+from epidote.core.errors import SettingError
 from epidote.core.procedures.registry import procedure
 from epidote.core.signals.signal import Samples
 from epidote.measurement.listening.clips import (
@@ -102,17 +103,18 @@ def prepare_clips(
     cancelled: Callable[[], bool],
 ) -> PreparedClips:
     """Return the clips of a choice. known: runs that were aligned before, to which new ones are added. Raises
-    EpidoteError.
+    EpidoteError; CancelledError where ``cancelled`` says so meanwhile.
     """
     if not choice.rows:
         raise SettingError("No row is selected. Select rows with a run of “Programme”.")
     count = len(choice.rows)
-    for number, (name, run) in enumerate(choice.rows, start=1):
-        if cancelled():
-            raise CancelledError("Stopped. The recordings are unchanged; select the rows again to hear them.")
-        if run not in known:
-            progress(f"Aligning {name} with the original ({number} of {count})…")
-            known[run] = align_run(study, study.run(run))
+    with cancellable(cancelled):
+        for number, (name, run) in enumerate(choice.rows, start=1):
+            stop_if_cancelled()
+            if run not in known:
+                progress(f"Aligning {name} with the original ({number} of {count})…")
+                known[run] = align_run(study, study.run(run))
+        stop_if_cancelled()
     progress("Matching levels…")
     parts = [(name, run, known[run]) for name, run in choice.parts]
     matched = clips_of_runs(parts, original=choice.original, anchor=choice.anchor)

@@ -62,7 +62,7 @@ class Sitting:
             raise SettingError("All trials are answered. Start another test.")
         if self.unheard:
             raise SettingError(
-                f"{', '.join(self.unheard)} was not played in this trial. Nothing was counted; play it first."
+                f"Not played in this trial: {', '.join(self.unheard)}. Nothing was counted; play it first."
             )
         count = len(self.test.letters)
         try:

@@ -76,7 +76,7 @@ def test_other_conditions_are_named_and_a_measurement_offered():
 def test_a_claim_without_conditions_is_judged_at_the_usual_ones_and_says_so():
     found = verdict("THD+N 0.01 %", run(readings=thd_n(-90.0)))
     assert found.outcome is Outcome.MET
-    assert "the claim does not say" in verdict_words(found)
+    assert "Assumed, as not stated in the claim" in verdict_words(found)
     assert Condition.FREQUENCY in [one.condition for one in found.assumed]
 
 

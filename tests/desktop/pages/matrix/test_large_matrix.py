@@ -89,7 +89,7 @@ def test_repeats_that_are_stopped_keep_what_was_finished(window, qtbot):
     overview = window.session.overview
     cell = (overview.subjects[1].id, overview.columns[0].id)
     window.matrix.selection.select([cell[0]], cell[1])
-    window.matrix.beside.comparing.repeat(50)
+    window.matrix.beside.comparing.repeat(times=50)
     wait_for(qtbot, lambda: cell in window.session.runs.under_way and window.session.runs.under_way[cell].share > 0.03)
     do(window, "stop")
     wait_for(qtbot, lambda: cell not in window.session.runs.under_way)

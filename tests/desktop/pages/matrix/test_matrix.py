@@ -394,20 +394,20 @@ def test_a_cell_is_filled_from_a_recording_made_elsewhere(window, qtbot, rows, c
     page.selection.select([rows["low"]], columns["response"])
     wait_for(qtbot, lambda: page.run_panel.form is not None and page.side.currentWidget() is page.run_panel)
     settings = page.run_panel.form.values()
-    page.exchange.write_file(settings, tmp_path / "for the player.wav")
+    page.exchange.write_file(settings, path=tmp_path / "for the player.wav")
     wait_for(qtbot, (tmp_path / "for the player.json").exists)
     x, rate = soundfile.read(tmp_path / "for the player.wav")
     take = 0.5 * resample(x, 1 / 1.00004, -9000.0, int(x.size * 1.0001) + 30000)
     soundfile.write(
         tmp_path / "take.wav", take + 1e-6 * np.random.default_rng(1).standard_normal(take.size), rate, subtype="FLOAT"
     )
-    page.exchange.take_recording(settings, tmp_path / "take.wav")
+    page.exchange.take_recording(settings, path=tmp_path / "take.wav")
     cell = (rows["low"], columns["response"])
     wait_for(qtbot, lambda: cell in window.session.overview.runs)
     readings = {r.key: r.value for r in window.session.overview.runs[cell].readings}
     assert readings["clock_offset"] == pytest.approx(40, abs=0.05)
     assert "+40.00" in window.message.text()
-    page.exchange.take_recording(settings, tmp_path / "for nobody.wav")
+    page.exchange.take_recording(settings, path=tmp_path / "for nobody.wav")
     wait_for(qtbot, lambda: "cannot be read" in window.message.text())
 
 

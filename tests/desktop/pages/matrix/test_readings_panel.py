@@ -55,7 +55,7 @@ def test_the_weightiest_cautions_stand_and_the_rest_is_folded(qtbot):
     assert shown.texts() == ["The recording is clipped."]
     assert shown.more.text() == "2 more notes"
     shown.more.click()
-    assert len(shown.texts()) == 3 and shown.more.text() == "Fewer notes"
+    assert len(shown.texts()) == 3 and shown.more.text() == "Show fewer"
     shown.more.click()
     shown.point_at("c")
     assert "The load was entered." in shown.texts()

@@ -62,7 +62,7 @@ def test_what_forbids_a_verdict_is_acknowledged_first(window, rows, columns, qtb
 def test_runs_are_repeated_in_one_command(window, rows, columns, qtbot):
     page = window.matrix
     page.selection.select([rows["a25"]], columns["tone"])
-    page.beside.comparing.repeat(2)
+    page.beside.comparing.repeat(times=2)
     cells = [(rows["a25"], columns["tone"]), (rows["high"], columns["tone"])]
     wait_for(qtbot, lambda: all(window.session.overview.repeats.get(c) == 3 for c in cells))
     do(window, "beside difference")
@@ -74,7 +74,7 @@ def test_runs_are_repeated_in_one_command(window, rows, columns, qtbot):
 def test_curves_are_judged_by_their_repeats(window, rows, columns, qtbot):
     page = window.matrix
     page.selection.select([rows["a25"]], columns["response"])
-    page.beside.comparing.repeat(1)
+    page.beside.comparing.repeat(times=1)
     wait_for(
         qtbot,
         lambda: all(window.session.overview.repeats.get((rows[r], columns["response"])) == 2 for r in ("a25", "high")),
@@ -253,13 +253,13 @@ def test_limits_drawn_typed_and_about_the_reference(window, two, qtbot):
 
 
 def test_a_reading_s_limit_and_what_the_runs_do_at_it(window, rows, columns, two, qtbot, tmp_path):
-    two.line_editor.limit_reading("flatness", "dB", "Flatness", "at most 0.5 dB")
+    two.line_editor.limit_reading("flatness", "dB", "Flatness", text="at most 0.5 dB")
     wait_for(qtbot, lambda: "Flatness: fail" in two.readings.likeness.text())
     assert "Havelmar A25: Flatness: fail" in two.readings.likeness.text()
     assert "pass" in " ".join(two.graph_panel.graph.figure().held)
     told = []
     two.selection.failed.connect(told.append)
-    two.line_editor.limit_reading("flatness", "dB", "Flatness", "little")
+    two.line_editor.limit_reading("flatness", "dB", "Flatness", text="little")
     assert "Example: at most" in told[0]
 
 

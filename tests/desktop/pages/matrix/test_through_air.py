@@ -146,7 +146,7 @@ def test_a_waiting_cell_says_for_what_and_is_completed_by_a_drop(window, qtbot, 
     wait_for(qtbot, lambda: window.matrix.exchange.waiting_run() is not None)
     run = window.matrix.exchange.waiting_run()
     readings = window.matrix.readings
-    wait_for(qtbot, lambda: "Waiting for the recording of sweep.wav" in readings.likeness.text())
+    wait_for(qtbot, lambda: "Waiting for recording of sweep.wav" in readings.likeness.text())
     assert "from its library" in readings.likeness.text()
     wrong = tmp_path / "wrong.wav"
     soundfile.write(wrong, noise(1.0, seconds=6.0)[:, 0], RATE)

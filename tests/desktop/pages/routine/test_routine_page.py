@@ -138,7 +138,7 @@ def test_prompts_are_answered_by_key(page, qtbot):
     QTest.keyClicks(page.focusWidget(), "H20 N17")
     QTest.keyClick(page.focusWidget(), Qt.Key.Key_Return)
     assert page.unit.prompt.words.text() == "Is the lamp on?", "a scan is no answer, whatever letters it has"
-    assert "“H20 N17” was scanned before this was answered" in page.unit.prompt.problem.text()
+    assert "“H20 N17” was scanned while an answer was expected" in page.unit.prompt.problem.text()
     QTest.keyClick(page.unit.serial, Qt.Key.Key_Return)
     assert page.unit.prompt.words.text() == "Is the lamp on?", "nor is Enter in the serial number"
     QTest.keyClicks(page.focusWidget(), "y")
@@ -164,7 +164,7 @@ def test_a_number_scanned_while_a_value_is_asked_for_is_no_value(page, qtbot):
     wait_for(qtbot, lambda: page.unit.prompt.asking and page.unit.prompt.value.isVisible())
     QTest.keyClicks(page.focusWidget(), "240118")
     QTest.keyClick(page.focusWidget(), Qt.Key.Key_Return)
-    assert "“240118” has the form of a serial number and was ignored." in page.unit.prompt.problem.text()
+    assert "“240118” looks like a serial number and was ignored." in page.unit.prompt.problem.text()
     QTest.keyClicks(page.focusWidget(), "0.1")
     QTest.keyClick(page.focusWidget(), Qt.Key.Key_Return)
     wait_for(qtbot, lambda: page.report is not None)
@@ -277,7 +277,7 @@ def test_statistics_over_units(page, qtbot, window):
     wait_for(qtbot, lambda: view.table.text(0, 1) == "4")
     view.fields["since"].setText("someday")
     view.refresh()
-    wait_for(qtbot, lambda: "is not a day" in view.problem.text())
+    wait_for(qtbot, lambda: "is not a date" in view.problem.text())
 
 
 def test_routines_and_passes_travel_as_files(page, qtbot, window, monkeypatch, tmp_path):
@@ -321,6 +321,6 @@ def test_without_a_routine_the_page_says_how_to_get_one(qtbot, window, page):
     window.session.study.set_deleted("entry", entry.id, True)
     window.session.refresh()
     wait_for(qtbot, page.side.empty.isVisible)
-    assert "Make routine of row" in page.side.empty.text()
+    assert "Create routine from row" in page.side.empty.text()
     assert page.side.import_button.isVisible()
     assert not page.unit.begin.isEnabled()

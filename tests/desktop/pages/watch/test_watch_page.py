@@ -113,7 +113,7 @@ def test_states_are_held_compared_renamed_and_dropped(page, qtbot):
     QTest.keyClick(page.canvas, Qt.Key.Key_H)
     page.generator.toggle()
     wait_for(qtbot, lambda: np.nanmax(page.frame.high[0]) > -25)
-    page.hold("tone")
+    page.hold(name="tone")
     states = page.states
     assert list(states.states) == ["Snapshot 1", "tone"]
     states.rename("Snapshot 1", "idle")
@@ -136,7 +136,7 @@ def test_states_are_held_compared_renamed_and_dropped(page, qtbot):
 
 def test_a_state_becomes_a_run_of_the_study(page, window, qtbot):
     watching(page, qtbot)
-    page.hold("idle")
+    page.hold(name="idle")
     subject = window.session.overview.subjects[1]
     page.keep("idle", subject.id)
     wait_for(qtbot, lambda: any(c.procedure == "spectrum" for c in window.session.overview.columns))
@@ -238,7 +238,7 @@ def test_dropouts_while_listening_are_said_and_kept(page, window, qtbot, monkeyp
     reported.append("output underflow")
     wait_for(qtbot, lambda: "2 dropouts" in page.faults.text())
     assert "(output underflow)" in page.faults.text()
-    page.hold("gappy")
+    page.hold(name="gappy")
     page.keep("gappy", window.session.overview.subjects[0].id)
     wait_for(qtbot, lambda: any("dropout" in r.cautions for r in window.session.overview.runs.values()))
     reported.clear()

@@ -13,6 +13,7 @@ import numpy as np
 
 from epidote.core.analysis.cross_correlation import refined_lag
 from epidote.core.analysis.listening.linear_path import WHITENED, LinearFit, modelled_through
+from epidote.core.concurrency import stop_if_cancelled
 from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.statistics import NORMAL_MEDIAN
 from epidote.core.signals import transforms
@@ -197,6 +198,7 @@ def _fitted(
         if near is None:
             place, _ = _clock_found(source, heard, place, fewer, min(before, fewer // 4), settled=_NEARLY)
         place, fit = _clock_found(source, heard, place, taps, before, settled=_SETTLED, near=near)
+    stop_if_cancelled()
     fit = LinearFit(place.warped(source, heard.size), taps, before, fit)
     return place, fit, fit.solve(heard)
 
@@ -216,6 +218,7 @@ def _clock_found(
     """
     fit = near
     for _ in range(_PASSES):
+        stop_if_cancelled()
         fit = LinearFit(place.warped(source, heard.size), taps, before, fit)
         step = _clock_step(fit, heard)
         place = place.turned(step, heard.size / 2)

@@ -80,6 +80,7 @@ class ChainPage(Page):
         self.form: SettingsForm | None = None
         self._build()
         self.setFocusProxy(self.path)
+        session.opened.connect(self._forget)
         session.overview_changed.connect(self.refresh)
         session.devices_found.connect(self._devices_found)
         live = session.live
@@ -177,6 +178,11 @@ class ChainPage(Page):
         return area
 
     # -- the chain ---------------------------------------------------------------------------------
+
+    def _forget(self) -> None:
+        """Another study is open: a calibration under way was that of another chain, and so is what was entered."""
+        self._leave_guide()
+        self.blocks, self._text = {}, ""
 
     def check_path(self) -> None:
         self.look_at_path()

@@ -87,7 +87,7 @@ class DifferencesView(QWidget):
         """Show the chosen runs, or all where none is chosen."""
         shown = [one for one in runs if one.run.id in chosen] or runs
         self._rows = [(one.name, one.run) for one in shown]
-        self._heard = None
+        self._heard, self._curves = None, {}
         self.row.clear()
         for name, run in self._rows:
             self.row.addItem(name, run.id)

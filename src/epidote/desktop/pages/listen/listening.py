@@ -74,13 +74,14 @@ class Listening(QObject):
         self.busy = True
         if len(self._known) > _MOST_KNOWN:
             self._known = {}
+        known = self._known
 
         def work() -> PreparedClips:
             from epidote.core.concurrency import yield_to_others
             from epidote.measurement.listening.preparation import prepare_clips
 
             yield_to_others()
-            return prepare_clips(study, choice, self._known, self._told.emit, lambda: turn != self._turn)
+            return prepare_clips(study, choice, known, self._told.emit, lambda: turn != self._turn)
 
         def ready(prepared: PreparedClips) -> None:
             if turn != self._turn:

@@ -53,7 +53,6 @@ class ListenPage(Page):
         self._wanted: set[int] = set()  # runs that were selected
         self._loaded: object = None
         self._shown: object = None  # the trial that is laid out: what was begun in it stays when the study changes
-        self._study = session.study
         self._differences: DifferencesView | None = None
         self._tests: ListeningTestsView | None = None
         self._build()
@@ -113,6 +112,7 @@ class ListenPage(Page):
 
     def _connect(self) -> None:
         listening, playback = self.listening, self.playback
+        self.session.opened.connect(self._forget)
         self.session.overview_changed.connect(self.refresh)
         self.session.devices_found.connect(self._devices_found)
         self.tabs.chosen.connect(lambda keys: self.show_part(keys[0]))
@@ -140,6 +140,18 @@ class ListenPage(Page):
         playback.moved.connect(self.view.loop.show_place)
         playback.heard.connect(self._heard)
         playback.lost.connect(self._lost)
+
+    def _forget(self) -> None:
+        """Another study is open: what was selected and heard is of the former one, whose runs have the same numbers."""
+        self.playback.stop()
+        self.playback.load({}, 1.0)
+        self._wanted, self._loaded, self._shown = set(), None, None
+        self.clips.show_rows([], ())
+        if self._differences is not None:
+            self._differences.show_rows([], ())
+        if self._tests is not None:
+            self._tests.forget()
+        self.show_part(_LISTENING)
 
     def _shortcuts(self) -> None:
         def add(keys: str, do: object) -> None:
@@ -196,8 +208,6 @@ class ListenPage(Page):
         overview = self.session.overview
         if overview is None or not self.isVisible():
             return
-        if self.session.study is not self._study:
-            self._study, self._wanted = self.session.study, set()
         self._show_chain(overview.settings.get(STUDY_CHAIN, ""))
         runs = self._runs()
         there = [one.run.id for one in runs]

@@ -121,6 +121,10 @@ class ListeningTestsView(QWidget):
         self.table.selectionModel().currentRowChanged.connect(lambda *_: self._selected())
         self._selected()
 
+    def forget(self) -> None:
+        """Show no tests: another study is open."""
+        self._show([])
+
     def refresh(self, number: str = "") -> None:
         """Read the tests again; show the result of one by its number."""
 

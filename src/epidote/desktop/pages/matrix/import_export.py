@@ -82,7 +82,7 @@ class ImportExport:
         )
         return GraphExport(runs, frozenset(self._view.channels), graph.figure(), graph.view(), PAPER)
 
-    def write_file(self, settings: dict[str, Any], path: Path | None = None) -> None:
+    def write_file(self, settings: dict[str, Any], *, path: Path | None = None) -> None:
         """Write the run on offer as a sound file between marks, for a player of its own.
 
         Ask where to when no path is given.
@@ -129,7 +129,7 @@ class ImportExport:
         name, _ = QFileDialog.getOpenFileName(self._window, title, str(Path.home()), "Audio files (*.wav *.flac)")
         return Path(name) if name else None
 
-    def take_recording(self, settings: dict[str, Any], path: Path | None = None) -> None:
+    def take_recording(self, settings: dict[str, Any], *, path: Path | None = None) -> None:
         """Make a recording of the file that ``write_file`` wrote the cell's run.
 
         Ask for it when no path is given, and where the procedure can do without that file, for the stretch of any
@@ -189,7 +189,7 @@ class ImportExport:
 
         self._session.runs.in_cell((run.subject_id, run.column_id), work, done)
 
-    def write_and_wait(self, settings: dict[str, Any], path: Path | None = None) -> None:
+    def write_and_wait(self, settings: dict[str, Any], *, path: Path | None = None) -> None:
         """Write the cell's stimulus file, and let the cell wait for its recording.
 
         Ask where to when no path is given.
@@ -252,5 +252,5 @@ class ImportExport:
         dialog = SegmentDialog(self._theme(), files, self._window.window())
         listen_for_help(dialog)
         dialog.taken.connect(taken)
-        dialog.marked.connect(lambda: self.take_recording(settings, files[0]))
+        dialog.marked.connect(lambda: self.take_recording(settings, path=files[0]))
         dialog.open()

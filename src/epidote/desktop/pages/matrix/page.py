@@ -71,6 +71,7 @@ class MatrixPage(Page):
         )
         self._panel_cell: tuple[int, int] | None = None
         self._offered: tuple[int, ...] = ()  # the cell and how many empty ones the run form was made for
+        session.opened.connect(self._forget)
         self.built = self._shown_once = self._judge_due = False
         self.model = MatrixModel(session)
         self.selection = selection = MatrixSelection(session, self.model, _load_what_shows_curves)
@@ -149,8 +150,8 @@ class MatrixPage(Page):
         self.readings.point_unwanted.connect(lambda key, name: edits.delete_entry(self.session, key, f"point {name}"))
         self.readings.limit_wanted.connect(self.line_editor.limit_reading)
         self.readings.remedy_wanted.connect(self._remedy)
-        self.readings.again.clicked.connect(self.run_again)
-        self.readings.recompute.clicked.connect(self.offer_recompute)
+        self.readings.again.clicked.connect(lambda _: self.action_wanted.emit("again"))
+        self.readings.recompute.clicked.connect(lambda _: self.action_wanted.emit("recompute"))
         self._connect_run_panel()
         self.lower_built.emit()
 
@@ -163,6 +164,11 @@ class MatrixPage(Page):
         self.run_panel.file_wanted.connect(self.exchange.write_file)
         self.run_panel.recording_wanted.connect(self.exchange.take_recording)
         self.run_panel.later_wanted.connect(self.exchange.write_and_wait)
+
+    def _forget(self) -> None:
+        """Another study is open, whose cells and runs have the same numbers."""
+        self._recomputing = self._remeasuring = self._panel_cell = None
+        self._offered = ()
 
     def _overview_changed(self) -> None:
         overview = self.session.overview
@@ -342,7 +348,7 @@ class MatrixPage(Page):
 
     # -- runs --------------------------------------------------------------------------------------
 
-    def _measure(self, settings: dict[str, Any], device: str, sound_level: str = "") -> None:
+    def _measure(self, settings: dict[str, Any], device: str, sound_level: str) -> None:
         subject, column = self.selection.current_subject(), self.selection.current_column()
         if subject is None or column is None:
             return

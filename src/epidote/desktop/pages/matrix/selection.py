@@ -42,6 +42,12 @@ class MatrixSelection(QObject):
         self._earlier: list[RunSummary] = []  # of the current cell, shown beside its latest
         self.cells.selectionChanged.connect(self._keep_to_one_column)
         self.cells.currentChanged.connect(lambda *_: self._earlier.clear())
+        session.opened.connect(self._forget)
+
+    def _forget(self) -> None:
+        """Another study is open, whose runs have the same numbers."""
+        self._curves, self._asked = {}, set()
+        self._before_reset, self._earlier = None, []
 
     # -- what is selected --------------------------------------------------------------------------
 

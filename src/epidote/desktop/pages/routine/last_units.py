@@ -57,6 +57,14 @@ class LastUnits(QWidget):
         line.addStretch(1)
         layout.addLayout(line)
 
+    def clear(self) -> None:
+        """Show no units."""
+        self._passes = ()
+        self._fill()
+        self.count.setText("0")
+        self.passed.hide()
+        self.passed_words.hide()
+
     def set_theme(self, theme: Theme) -> None:
         """Show the same in another theme."""
         self.theme = theme

@@ -57,7 +57,6 @@ class RoutinePage(Page):
         self.report: PassReport | None = None
         self._check: RoutineCheck | None = None
         self._checked: object = None
-        self._study = session.study
         self._outcomes: dict[int, StepOutcome] = {}
         self._running = 0
         self._began = 0.0
@@ -84,7 +83,19 @@ class RoutinePage(Page):
         for area, inside in ((left, self.side), (middle, self.unit), (right, self.bench)):
             area.hold(inside)
 
+    def _forget(self) -> None:
+        """Another study is open: its routines and units may have the same names."""
+        self.report = self._check = self._checked = None
+        self._outcomes, self._running = {}, 0
+        self.side.routines.clear()
+        self.side.steps.clear()
+        self.unit.clear()
+        self.bench.last.clear()
+        if self._statistics is not None:
+            self._statistics.forget()
+
     def _connect(self) -> None:
+        self.session.opened.connect(self._forget)
         self.session.overview_changed.connect(self.refresh)
         self.tabs.chosen.connect(lambda keys: self.show_part(keys[0]))
         self.side.routines.activated.connect(lambda _: self._routine_chosen())
@@ -178,13 +189,9 @@ class RoutinePage(Page):
     def refresh(self) -> None:
         """Follow the study: its routines, the chain, the last units."""
         self.setEnabled(self.session.study is not None)
-        overview, study = self.session.overview, self.session.study
-        if overview is None or study is None or not self.isVisible():
+        overview = self.session.overview
+        if overview is None or not self.isVisible():
             return
-        if study is not self._study:
-            self._study, self.report = study, None
-            self.passing.release()
-            self.side.routines.clear()
         names = [stored.routine.name for stored in routines_of(overview.entries)]
         self.side.show_names(names)
         self._show_routine()
@@ -358,6 +365,8 @@ class RoutinePage(Page):
     # -- a pass under way ----------------------------------------------------------------------------
 
     def _step_began(self, number: int) -> None:
+        if not self.passing.under_way:  # of a study that was closed meanwhile
+            return
         self._running = number
         self.side.steps.show_running(number, 0.0)
         self._show_state()
@@ -367,6 +376,8 @@ class RoutinePage(Page):
             self.side.steps.show_running(number, share)
 
     def _step_ended(self, outcome: StepOutcome) -> None:
+        if not self.passing.under_way:  # of a study that was closed meanwhile
+            return
         self._outcomes[outcome.number] = outcome
         if outcome.number == self._running:
             self._running = 0
@@ -376,6 +387,8 @@ class RoutinePage(Page):
 
     def _asked(self, number: int, question: object) -> None:
         """Show what the routine asks, with its picture."""
+        if not self.passing.under_way:  # of a study that was closed meanwhile
+            return
         picture = getattr(question, "picture", "")
         self.session.ask(
             lambda study: _picture_of(study, picture), lambda content: self._show_question(question, content)

@@ -48,6 +48,13 @@ class Passing(QObject):
         self._answered = threading.Event()
         self._stopped = session.runs.is_cancelled()
         self.real_time = True  # of simulated devices
+        session.opened.connect(self._forget)
+
+    def _forget(self) -> None:
+        """Another study is open: a test of a unit that was under way was stopped, and nothing waits for an answer."""
+        self.under_way = False
+        self._answered.set()
+        self.release()
 
     # -- from the page -------------------------------------------------------------------------------
 

@@ -150,6 +150,15 @@ class StatisticsView(QWidget):
 
     # -- asking --------------------------------------------------------------------------------------
 
+    def forget(self) -> None:
+        """Another study is open: its columns have the same numbers."""
+        self._columns, self._curves = (), []
+        self.column.clear()
+        self.curve.clear()
+        for field in self.fields.values():
+            field.clear()
+        self._show([])
+
     def refresh(self) -> None:
         """Compute the statistics of the selected column anew, off the interface's thread."""
         overview = self.session.overview

@@ -63,6 +63,13 @@ class UnitView(WrappingWidget):
         line.addStretch(1)
         return line
 
+    def clear(self) -> None:
+        """Show no unit, and ask nothing."""
+        self.serial.clear()
+        self.known.setText("")
+        self.problem.setText("")
+        self.prompt.close_question()
+
     @property
     def serial_entered(self) -> str:
         """The serial number without spaces around it or doubled in it."""

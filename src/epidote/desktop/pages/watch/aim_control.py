@@ -52,6 +52,11 @@ class AimControl:
         self.panel.offer(2, [])
         self.panel.say("Start the live view, then adjust the level on the unit.")
 
+    def forget(self) -> None:
+        """Another study is open, without the snapshots of the former one."""
+        self._levels = None
+        self.stop()
+
     def show(self, now: LiveInputs) -> None:
         """Show how far the chosen input is off its target."""
         panel = self.panel

@@ -89,7 +89,7 @@ class GeneratorBar(QWidget):
         layout.addWidget(self.switch)
         self.kind.chosen.connect(self._kind_chosen)
         self.outputs.activated.connect(lambda _: self._refresh())
-        self.switch.clicked.connect(self._refresh)
+        self.switch.clicked.connect(lambda _: self._refresh())
         self._refresh(tell=False)
 
     def _edit(self, text: str, name: str) -> QLineEdit:
@@ -186,7 +186,7 @@ class GeneratorBar(QWidget):
         self._refresh()
         self.failed.emit(words)
 
-    def _refresh(self, tell: object = True) -> None:
+    def _refresh(self, *, tell: bool = True) -> None:
         kind = Waveform(self.kind.on()[0])
         tones = kind in (Waveform.TONE, Waveform.TWO_TONES)
         for widget, shown in (
@@ -203,5 +203,5 @@ class GeneratorBar(QWidget):
             self.volts.setText(format_quantity(full * from_db(level), "V", digits=3) if full else "")
         except EpidoteError:
             self.volts.setText("?")
-        if tell is not False:
+        if tell:
             self.changed.emit()

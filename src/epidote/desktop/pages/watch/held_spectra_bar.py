@@ -88,6 +88,12 @@ class StatesBar(QWidget):
         self._refresh()
         self.shown_changed.emit()
 
+    def clear(self) -> None:
+        """Delete every snapshot."""
+        self.states, self._hidden, self.reference = {}, set(), ""
+        self._refresh()
+        self.shown_changed.emit()
+
     def _refresh(self) -> None:
         for chip in self.chips.values():
             self._layout.removeWidget(chip)

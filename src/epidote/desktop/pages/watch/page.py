@@ -73,6 +73,7 @@ class WatchPage(Page):
         self._against: tuple[HeldSpectrum, View, Any] | None = None  # the compared state as the view shows it
         self._build()
         self.setFocusProxy(self.canvas)
+        session.opened.connect(self._forget)
         session.overview_changed.connect(self.refresh)
         session.live.updated.connect(self.show_frame)
         session.live.began.connect(self._began)
@@ -180,6 +181,16 @@ class WatchPage(Page):
         self.span.setVisible(not on)
 
     # -- the chain and the device ------------------------------------------------------------------
+
+    def _forget(self) -> None:
+        """Another study is open: the spectra were those of other units, at another chain's levels."""
+        self.frame = self._against = self._figures_shown = None
+        self._zero = 0.0
+        self.states.clear()
+        self.aim.forget()
+        self.row.clear()
+        self.canvas.held_layers = self.canvas.live_layers = ()
+        self.canvas.update()
 
     def refresh(self) -> None:
         self.setEnabled(self.session.study is not None)
@@ -349,7 +360,7 @@ class WatchPage(Page):
 
     # -- states ------------------------------------------------------------------------------------
 
-    def hold(self, name: str = "") -> None:
+    def hold(self, *, name: str = "") -> None:
         """Keep the present state, under a name that can be changed."""
         if self.watch is None or self.frame is None:
             self.failed.emit("No live signal. Start the live view first.")

@@ -275,7 +275,7 @@ class AlignWindow(QDialog):
         """Stop what plays."""
         self.stopping.set()
 
-    def write(self, path: Path | None = None) -> None:
+    def write(self, *, path: Path | None = None) -> None:
         """Both paths as files, the second brought under the first; asks where to when no path is given."""
         pair, number = self.laid, self.channel.currentData()
         if pair is None:

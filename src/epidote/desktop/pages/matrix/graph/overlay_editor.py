@@ -279,7 +279,7 @@ class OverlayEditor:
             else:
                 edits.change_entry(self._session, entry.id, entry.data, made, f"Edit guide “{guide.name}”")
 
-    def limit_reading(self, key: str, unit: str, title: str, text: str | None = None) -> None:
+    def limit_reading(self, key: str, unit: str, title: str, *, text: str | None = None) -> None:
         """Ask for a limit of a reading: "at most 0.01 %", "at least 100 dB"."""
         from PySide6.QtWidgets import QInputDialog
 

@@ -67,6 +67,15 @@ class GraphViewState:
         self._channels_chosen = False  # else the channel that says most is shown
         self.band: tuple[float, float] | None = None  # where deviations are looked for
         self.align = "no"
+        self._session.opened.connect(self._forget)
+
+    def _forget(self) -> None:
+        """Another study is open: its columns, runs and channels have the same numbers, but nothing else in common."""
+        self._shown, self._view_of, self._axis_of = None, {}, {}
+        self._views, self._axes, self.key, self.axis = (), (), None, None
+        self._places, self._place, self._stepped, self._asked = [], None, {}, set()
+        self.channels, self._channels_chosen = {1}, False
+        self.band, self.align = None, "no"
 
     def attach(self, panel: GraphPanel, overlays: OverlaySource, drawn: Callable[[DrawnRuns], None]) -> None:
         """Show in a panel.
@@ -361,7 +370,7 @@ class GraphViewState:
 
         self.panel.show_step(f"{format_quantity(self._place, unit, digits=4)}{' generator' if unit == 'dBFS' else ''}")
 
-    def next_step(self, by: int = 1) -> None:
+    def next_step(self, by: int) -> None:
         """Look at a step further up or down the staircase."""
         if self._places and self._place in self._places:
             i = self._places.index(self._place) + by

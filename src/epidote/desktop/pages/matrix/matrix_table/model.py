@@ -129,6 +129,11 @@ class MatrixModel(QAbstractTableModel):
         self.order = order
         self._changed()
 
+    def forget(self) -> None:
+        """Show all rows in their own order, and ask every view to read them again: another study is open."""
+        self.order = RowOrder()
+        self._shape = ((), ())
+
     def hidden_rows(self) -> int:
         """How many rows the filter leaves out."""
         overview = self._session.overview

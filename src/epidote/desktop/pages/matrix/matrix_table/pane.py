@@ -80,6 +80,22 @@ class MatrixPane(QWidget):
         ):
             moved.connect(lambda *_: self._place_head_tools())
         QApplication.instance().focusChanged.connect(self._place_head_tools)  # type: ignore[union-attr]
+        session.leaving.connect(self._finish)
+        session.opened.connect(self._forget)
+
+    def _finish(self) -> None:
+        """Save column widths that were about to be saved."""
+        if self._keep.isActive():
+            self._keep.stop()
+            self._keep_widths()
+
+    def _forget(self) -> None:
+        """Another study is open: all its rows are shown, in their own order."""
+        self._by_hand = {}
+        self.tools.words.blockSignals(True)
+        self.tools.words.clear()
+        self.tools.words.blockSignals(False)
+        self._model.forget()
 
     def _least_height(self) -> int:
         return self.header.sizeHint().height() + round(_LEAST_ROWS * row_height())
@@ -250,6 +266,7 @@ class MatrixPane(QWidget):
         line.show()
         line.setFocus()
         line.returnPressed.connect(line.clearFocus)
+        self._session.leaving.connect(line.clearFocus)
 
         def done() -> None:
             text = line.text().strip()

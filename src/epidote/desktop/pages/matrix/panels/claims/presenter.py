@@ -29,6 +29,7 @@ class ClaimsPresenter:
         panel.added.connect(self._add_claims)
         panel.deleted.connect(lambda key, name: edits.delete_entry(self._session, key, f"claim “{name}”"))
         panel.measure_wanted.connect(self.measure_claim)
+        self._session.opened.connect(panel.typed.clear)
         self.panel = panel
         return panel
 

@@ -31,6 +31,12 @@ class ConditionsPresenter:
         self._reading = ""
         self._wanted = ""  # what is shown instead of a reading
         self._normalised_to: float | None = None  # value of the condition whose row of a map is 0 dB
+        self._session.opened.connect(self._forget)
+
+    def _forget(self) -> None:
+        """Another study is open."""
+        self._reading = self._wanted = ""
+        self._normalised_to = None
 
     def make(self) -> ConditionsPanel:
         from epidote.desktop.pages.matrix.panels.conditions.panel import ConditionsPanel

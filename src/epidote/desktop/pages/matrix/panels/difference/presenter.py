@@ -27,7 +27,8 @@ class DifferencePresenter:
         self._selection, self._session, self._host = selection, selection.session, host
         self._view = view
         self.panel: DifferencePanel | None = None
-        self._compared: int | None = None  # the row that is held against the reference
+        self._compared: int | None = None  # the row that is compared with the reference
+        self._session.opened.connect(lambda: self._compare(None))
 
     def make(self) -> DifferencePanel:
         from epidote.desktop.pages.matrix.panels.difference.panel import DifferencePanel
@@ -46,8 +47,11 @@ class DifferencePresenter:
         if subject is not None:
             edits.set_reference(self._session, subject)
 
-    def _compare_row(self, subject_id: int) -> None:
+    def _compare(self, subject_id: int | None) -> None:
         self._compared = subject_id
+
+    def _compare_row(self, subject_id: int) -> None:
+        self._compare(subject_id)
         self._host.refresh()
 
     def _pair(self) -> tuple[tuple[Subject, RunSummary], tuple[Subject, RunSummary], list[tuple[int, str]]] | str:
@@ -150,7 +154,7 @@ class DifferencePresenter:
             after = [k for k in before if k != key]
         edits.set_setting(self._session, "Acknowledge differences", _KNOWN, json.dumps(before), json.dumps(after))
 
-    def repeat(self, times: int | None = None) -> None:
+    def repeat(self, *, times: int | None = None) -> None:
         """Measure the chosen rows, and the reference, several times more, one row after the other."""
         overview, column = self._session.overview, self._selection.current_column()
         if overview is None or column is None:

@@ -165,6 +165,17 @@ class NotesPanel(QWidget):
             widget.setEnabled(writable and bool(owners))
         self._picture_chosen(self.list.currentRow())
 
+    def forget(self) -> None:
+        """Another study is open: its pictures may have the same names."""
+        self._pictures, self._small, self._text = [], {}, ""
+        self.list.clear()
+        self.text.clear()
+
+    def finish_edit(self) -> None:
+        """Save the note and the caption as they are, though the focus is still on them."""
+        self.finish_note(self.text.toPlainText())
+        self._captioned()
+
     def finish_note(self, text: str) -> None:
         if text != self._text and not self.text.isReadOnly():
             self._text = text

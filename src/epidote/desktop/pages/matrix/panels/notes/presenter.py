@@ -33,6 +33,8 @@ class NotesPresenter:
         panel.deleted.connect(lambda key, name: edits.delete_entry(self._session, key, name))
         panel.small_wanted.connect(self._read_small)
         panel.large_wanted.connect(self._read_large)
+        self._session.leaving.connect(panel.finish_edit)
+        self._session.opened.connect(panel.forget)
         self.panel = panel
         return panel
 

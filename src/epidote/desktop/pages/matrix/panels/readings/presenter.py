@@ -22,6 +22,11 @@ class ReadingsPresenter:
         self._selection, self._view, self.panel = selection, view, panel
         self._chosen: int | None = None  # channel that was chosen in the panel; else the graph's is shown
         panel.channel.chosen.connect(self._choose)
+        selection.session.opened.connect(self._forget)
+
+    def _forget(self) -> None:
+        """Another study is open."""
+        self._chosen = None
 
     def _choose(self, on: object) -> None:
         chosen = [int(c) for c in self.panel.channel.on()]
