@@ -41,6 +41,7 @@ class GraphWidget(PlotWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, "Graph")
         self._figure: Figure | None = None
+        self._instead = ""
         self._view: Viewport | None = None
         self._home: Viewport | None = None
         self._cursor: float | None = None
@@ -63,8 +64,9 @@ class GraphWidget(PlotWidget):
     def view(self) -> Viewport | None:
         return self._view
 
-    def set_figure(self, figure: Figure | None, *, keep_zoom: bool) -> None:
-        self._figure = figure
+    def set_figure(self, figure: Figure | None, *, keep_zoom: bool, instead: str = "") -> None:
+        """Show a figure; without one the words that say why there is none, such as “Loading…”."""
+        self._figure, self._instead = figure, instead
         if figure is None:
             self._view = self._home = self._cursor = None
         else:
@@ -83,6 +85,11 @@ class GraphWidget(PlotWidget):
             else:
                 self._view = Viewport(self._view.x, self._view.y, self._home.dy)
         self.redraw()
+
+    @property
+    def instead(self) -> str:
+        """The words that are shown because there is no figure; "" beside one."""
+        return self._instead if self._figure is None else ""
 
     def is_zoomed(self) -> bool:
         """Whether a part of the figure is in view, or more than all of it."""
@@ -170,11 +177,7 @@ class GraphWidget(PlotWidget):
     def paint_still(self, p: QPainter) -> None:
         if self._figure is None or self._view is None:
             p.setPen(self.theme.colour("quiet"))
-            p.drawText(
-                self.rect(),
-                Qt.AlignmentFlag.AlignCenter,
-                "No measured cell selected. Select cells of one column to overlay their curves.",
-            )
+            p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self._instead)
             return
         from epidote.desktop.plotting.figure_painter import FigurePainter
 

@@ -15,6 +15,7 @@ from epidote.desktop.plotting.axis_scale import Scale, ticks
 from epidote.desktop.plotting.plot_widget import PlotWidget
 from epidote.desktop.plotting.polyline import least_and_greatest, polygon
 from epidote.desktop.theme import Theme, font
+from epidote.desktop.widgets.wording import LOADING
 
 BLOCK = 256  # frames of which an outline holds the least and the greatest
 _LEAST = 8  # frames in view
@@ -117,6 +118,9 @@ class WaveformWidget(PlotWidget):
                 p.setPen(QPen(t.colour("accent"), 1, Qt.PenStyle.DotLine))
                 p.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
         count = len(self.lanes)
+        if not count:
+            p.setPen(t.colour("quiet"))
+            p.drawText(box, Qt.AlignmentFlag.AlignCenter, LOADING)
         each = box.height() / max(1, 1 if self._over else count)
         p.setClipRect(box)
         for number, lane in enumerate(self.lanes):

@@ -19,6 +19,7 @@ from epidote.desktop.pages.matrix.matrix_table.model import (
 from epidote.desktop.state import edits
 from epidote.desktop.state.run_queue import RunRequest
 from epidote.desktop.widgets.plain import button_text
+from epidote.desktop.widgets.wording import LOADING
 from epidote.study.models import Subject, Unit
 
 _MOST_LOOKED_AT = 200  # runs of a column, for which readings it has
@@ -263,7 +264,7 @@ class RowActions:
                 action.setCheckable(True)
                 action.setChecked(run.id in selection.earlier_runs())
 
-        menu.addAction("Loading…").setEnabled(False)
+        menu.addAction(LOADING).setEnabled(False)
         self.session.ask(lambda study: study.runs_of(subject.id, column.id), show)
 
     def fill_headline(self, menu: QMenu) -> None:

@@ -238,7 +238,7 @@ class RowDialog(FormDialog):
         return parse_condition_sets(self.conditions.text())
 
     def _entered(self, name: str, edit: QLineEdit) -> str:
-        """Return the text of a field; where it was not changed all that it was given, such as several lines of notes."""
+        """Return the text of a field; where it was not changed, all that it was given: notes may have several lines."""
         shown, given = self._as_given.get(name, ("", ""))
         return given if edit.text() == shown else edit.text().strip()
 

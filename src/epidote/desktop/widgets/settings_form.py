@@ -20,7 +20,9 @@ from epidote.core.quantities.units import QuantityError, parse_as
 from epidote.core.settings import LabelledEnum, applies, is_secondary, label_of, make_settings, range_in_words, unit_of
 from epidote.core.text import list_items, list_text
 from epidote.desktop.widgets.plain import Label, plain_tip
+from epidote.desktop.widgets.wording import LOADING
 
+Choices = dict[str, list[tuple[str, str]] | None]  # (value, words) to choose from by field; None while they are read
 _LEVEL = "level"  # the setting that a sound level may stand for
 
 
@@ -35,14 +37,14 @@ class SettingsForm(QWidget):
         model: Any,
         values: dict[str, Any],
         only: tuple[str, ...] | None = None,
-        choices: dict[str, list[tuple[str, str]]] | None = None,
+        choices: Choices | None = None,
         *,
         expanded: bool = False,
         sound_levels: bool = False,
     ) -> None:
-        """``only``: the fields to show, all of them at once; ``choices``: for text fields with a list to choose from,
-        (value, words) each; ``expanded``: whether the seldom changed settings are shown from the start.
-        ``sound_levels``: whether a sound level such as 80 dB(A) may stand in the field of the generator level.
+        """``only``: the fields to show, all of them at once; ``choices``: for text fields with a list to choose from;
+        ``expanded``: whether the seldom changed settings are shown from the start; ``sound_levels``: whether a sound
+        level such as 80 dB(A) may stand in the field of the generator level.
         """
         super().__init__()
         self._model, self._given = model, dict(values)
@@ -156,15 +158,17 @@ class SettingsForm(QWidget):
         line.editingFinished.connect(self.committed.emit)
         return line
 
-    def _chooser(self, choices: list[tuple[str, str]], value: str) -> QComboBox:
+    def _chooser(self, choices: list[tuple[str, str]] | None, value: str) -> QComboBox:
         combo = QComboBox()
         combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         combo.setMinimumContentsLength(24)
         combo.addItem("Not set", "")
-        for key, words in choices:
+        for key, words in choices or ():
             combo.addItem(words, key)
         if value and combo.findData(value) < 0:
-            combo.addItem(f"{value} (not connected)", value)
+            combo.addItem(value if choices is None else f"{value} (not connected)", value)
+        if choices is None:
+            combo.addItem(LOADING, value)
         combo.setCurrentIndex(max(0, combo.findData(value)))
         combo.currentIndexChanged.connect(lambda _: self.changed.emit())
         combo.activated.connect(lambda _: self.committed.emit())

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+LOADING = "Loading…"  # of whatever is read or computed and will be shown here
+
 
 def duration_words(seconds: float) -> str:
     """Return a duration in words, in s or min."""

@@ -36,6 +36,7 @@ from epidote.desktop.widgets.help_key import listen_for_help
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.desktop.widgets.scrolled import scrolled
+from epidote.desktop.widgets.wording import LOADING
 from epidote.desktop.windows.latency_bars import LatencyBar, LatencyBars
 
 if TYPE_CHECKING:
@@ -56,7 +57,7 @@ class LatencyWindow(QDialog):
         self.resize(1000, 620)
         self.setProperty("help", "windows")
         self._theme = theme
-        self._found: list[MeasuredLatency] = []
+        self._found: list[MeasuredLatency] | None = None  # None until they are read
         self._seen: LatencyTable | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 10)
@@ -95,7 +96,7 @@ class LatencyWindow(QDialog):
         line.addWidget(self.wanted)
         line.addStretch(1)
         layout.addLayout(line)
-        self.equals = Label("Select a cell or enter a latency.")
+        self.equals = Label(LOADING)
         self.equals.setWordWrap(True)
         layout.addWidget(self.equals)
 
@@ -108,6 +109,7 @@ class LatencyWindow(QDialog):
 
     def show_latencies(self, latencies: list[MeasuredLatency]) -> None:
         self._found = latencies
+        self.look_up(self.wanted.text())
         if not latencies:
             self.heading.setText("No latency measured in this study. Measure a “Latency” column first.")
             return
@@ -144,6 +146,8 @@ class LatencyWindow(QDialog):
 
     def look_up(self, text: str) -> None:
         """Say what is as late as ``text``."""
+        if self._found is None:
+            return
         try:
             seconds = parse_as(text, "s")
         except EpidoteError:

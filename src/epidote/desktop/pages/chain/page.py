@@ -37,7 +37,7 @@ from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label
-from epidote.desktop.widgets.settings_form import SettingsForm
+from epidote.desktop.widgets.settings_form import Choices, SettingsForm
 from epidote.study.chain_library import ChainLibrary
 from epidote.study.run_table import headroom_of
 
@@ -76,7 +76,7 @@ class ChainPage(Page):
         self._text = ""
         self._changes = 0
         self.blocks: dict[str, Block] = {}
-        self.known_devices: list[tuple[str, str]] = []
+        self.known_devices: list[tuple[str, str]] | None = None  # None until they are found
         self.form: SettingsForm | None = None
         self._build()
         self.setFocusProxy(self.path)
@@ -263,7 +263,7 @@ class ChainPage(Page):
         self._say_weak()
 
     def _replace_form(self, block: Block) -> None:
-        choices = {"device": self.known_devices}
+        choices: Choices = {"device": self.known_devices}
         form = SettingsForm(Chain, self.chain.model_dump(), block.fields, choices)
         form.setEnabled(self.session.writable)
         form.changed.connect(lambda: self._say_problem(form))
@@ -468,7 +468,7 @@ class ChainPage(Page):
         if isinstance(answer, list):
             self.known_devices = list(answer)
         else:
-            self.known_devices = []
+            self.known_devices = None
         typing = False
         if self.focusWidget():
             typing = self.form is not None and self.form.isAncestorOf(self.focusWidget())

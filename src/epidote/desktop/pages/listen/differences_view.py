@@ -18,6 +18,7 @@ from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import heading, quiet
 from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
+from epidote.desktop.widgets.wording import LOADING
 
 if TYPE_CHECKING:
     from epidote.core.procedures.protocol import CurveView
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
 
 _ABOUT_WORST = 1.0  # s before and after the worst moment that are looped
 _CHANNEL = 1
+_NO_ROWS = "No rows with programme material. Measure a “Programme material” column on the Matrix page first."
 _X_TITLES = {"s": "Time", "Hz": "Frequency"}
 
 
@@ -121,7 +123,10 @@ class DifferencesView(QWidget):
     def _draw(self) -> None:
         view = next((v for v in self._shown_views() if v.key in self.views.on()), None)
         if view is None:
-            self.graph.set_figure(None, keep_zoom=False)
+            self.graph.set_figure(None, keep_zoom=False, instead=_NO_ROWS)
+            return
+        if not self._curves:
+            self.graph.set_figure(None, keep_zoom=False, instead=LOADING)
             return
         overview = self.session.overview
         traces, unit, x_unit = [], "dB", "s"
@@ -202,7 +207,7 @@ class DifferencesView(QWidget):
         if study is None:
             return
         key = procedure(run.procedure).sounds[0].key
-        self.words.setText("Computing the difference…")
+        self.words.setText(LOADING)
         turn = self._turn
 
         def work() -> MadeSound:

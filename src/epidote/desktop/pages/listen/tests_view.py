@@ -24,6 +24,7 @@ from epidote.desktop.theme import font
 from epidote.desktop.widgets.plain import Label, quiet
 from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.desktop.widgets.scrolled import WrappingWidget, scrolled
+from epidote.desktop.widgets.wording import LOADING
 
 if TYPE_CHECKING:
     from epidote.measurement.listening.answers import Revealed, Sheet
@@ -101,7 +102,7 @@ class ListeningTestsView(QWidget):
         self.table.choose_rows()
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         self.table.horizontalHeader().setStretchLastSection(True)
-        self.none = quiet("No listening tests. Select a type of test on the Listening tab.")
+        self.none = quiet(LOADING)
         self.result = ResultView()
         split = QSplitter()
         left = WrappingWidget()
@@ -122,8 +123,9 @@ class ListeningTestsView(QWidget):
         self._selected()
 
     def forget(self) -> None:
-        """Show no tests: another study is open."""
+        """Show no tests until those of the study that is open now are read."""
         self._show([])
+        self.none.setText(LOADING)
 
     def refresh(self, number: str = "") -> None:
         """Read the tests again; show the result of one by its number."""
@@ -150,6 +152,7 @@ class ListeningTestsView(QWidget):
             rows.append([TableCell(words, font(), right=False) for words in cells])
         self._filling = True  # what is said of a test stays while the table is filled anew
         self.table.show_cells(heads, rows)
+        self.none.setText("No listening tests. Select a type of test on the Listening tab.")
         self.table.setVisible(bool(rows))
         self.none.setVisible(not rows)
         if current is not None:

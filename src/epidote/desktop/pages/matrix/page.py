@@ -15,7 +15,12 @@ from epidote.desktop.pages.matrix.arrangement import Arrangement
 from epidote.desktop.pages.matrix.graph.overlay_editor import OverlayEditor
 from epidote.desktop.pages.matrix.graph.overlays import GraphOverlays
 from epidote.desktop.pages.matrix.graph.pins import Pins
-from epidote.desktop.pages.matrix.graph.view_state import DrawnRuns, GraphViewState, procedure_named
+from epidote.desktop.pages.matrix.graph.view_state import (
+    NOTHING_SELECTED,
+    DrawnRuns,
+    GraphViewState,
+    procedure_named,
+)
 from epidote.desktop.pages.matrix.import_export import ImportExport
 from epidote.desktop.pages.matrix.matrix_table.model import MatrixModel
 from epidote.desktop.pages.matrix.matrix_table.pane import MatrixPane
@@ -27,10 +32,12 @@ from epidote.desktop.state.run_queue import RunRequest
 from epidote.desktop.state.session import Session
 from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.scrolled import CurrentStack, scrolled
+from epidote.desktop.widgets.wording import LOADING
 from epidote.study.models import Column, RunSummary, Subject
 
 _HANDLE = 4
 _FIRST_ROWS, _JUDGE_AFTER_MS = 4, 300
+_GLANCE_MS = 150  # what is loaded within it needs no word
 _MATRIX_SHARE = 0.36  # of the page that the matrix takes at most, until it is dragged
 
 
@@ -257,7 +264,7 @@ class MatrixPage(Page):
         self.pane.header.current = self.table.currentIndex().column()
         self.pane.header.viewport().update()
         if overview is None or column is None:
-            self.graph_panel.graph.set_figure(None, keep_zoom=False)
+            self.graph_panel.graph.set_figure(None, keep_zoom=False, instead=NOTHING_SELECTED)
             self.side_whole.hide()
             self._enable()
             return
@@ -269,12 +276,27 @@ class MatrixPage(Page):
         self.graph_panel.offer_cells(not runs and bool(measured))
         if ready:
             self.look.show(column)
+        else:
+            self._wait_for_curves()
         if not runs:
             self.beside.refresh()
         if self._judge_due and (not runs or self.graph_panel.graph.figure() is not None):
             self._judge_due = False
             QTimer.singleShot(_JUDGE_AFTER_MS, self, self._after_first_graph)
         self._enable()
+
+    def _wait_for_curves(self) -> None:
+        """Say that curves are being loaded: at once over an empty graph, else where it takes longer than a glance."""
+        self.look.outdated = True
+        if self.graph_panel.graph.figure() is None:
+            self._say_loading()
+        else:
+            QTimer.singleShot(_GLANCE_MS, self, self._say_loading)
+
+    def _say_loading(self) -> None:
+        if self.look.outdated:
+            self.graph_panel.graph.set_figure(None, keep_zoom=False, instead=LOADING)
+            self.readings.show_loading()
 
     def _after_first_graph(self) -> None:
         """Do what can wait until the graph is painted."""
@@ -302,7 +324,9 @@ class MatrixPage(Page):
             return
         cell = (subject.id, column.id)
         offered = (*cell, len(self._empty_cells()))
-        if self._offered != offered or self._panel_cell != cell or self.run_panel.form is None:
+        if self._offered != offered or self._panel_cell != cell:
+            if self._panel_cell != cell:
+                self.run_panel.show_loading(subject, column)
             self._panel_cell, self._offered = cell, offered
             self._offer_run(subject, column, column.settings)
         self.side.setCurrentWidget(self.run_panel)

@@ -12,6 +12,7 @@ from epidote.core.quantities.formatting import format_quantity
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label, heading, plain_tip, quiet
 from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
+from epidote.desktop.widgets.wording import LOADING
 
 if TYPE_CHECKING:
     from epidote.core.statistics.proportion import Yield
@@ -41,7 +42,7 @@ class LastUnits(QWidget):
         self.table.doubleClicked.connect(lambda index: self.unit_wanted.emit(self._passes[index.row()].subject_id))
         self.table.setToolTip("Double-click a unit to select its row on the Matrix page")
         layout.addWidget(self.table, 1)
-        self.none = quiet("No units measured with this routine.")
+        self.none = quiet(LOADING)
         layout.addWidget(self.none)
         line = QHBoxLayout()
         line.setSpacing(28)
@@ -58,8 +59,9 @@ class LastUnits(QWidget):
         layout.addLayout(line)
 
     def clear(self) -> None:
-        """Show no units."""
+        """Show no units until they are read."""
         self._passes = ()
+        self.none.setText(LOADING)
         self._fill()
         self.count.setText("0")
         self.passed.hide()
@@ -73,6 +75,7 @@ class LastUnits(QWidget):
     def show_passes(self, passes: Sequence[RoutinePass], counts: PassCounts, share: Yield | None) -> None:
         """Show the last passes, latest first, and the counts; share: of units that passed at their first pass."""
         self._passes = tuple(passes[:SHOWN])
+        self.none.setText("No units measured with this routine.")
         self._fill()
         self.count.setText(str(counts.units))
         self.count_words.setText("unit" if counts.units == 1 else "units")

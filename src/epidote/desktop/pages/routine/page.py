@@ -27,6 +27,7 @@ from epidote.desktop.theme import Theme
 from epidote.desktop.widgets.question import ask_whether
 from epidote.desktop.widgets.scrolled import ScrolledArea
 from epidote.desktop.widgets.tabbed_views import tabs_over_views
+from epidote.desktop.widgets.wording import LOADING
 from epidote.measurement.chain_for_row import chain_of_study
 from epidote.measurement.routine.outcome import StepOutcome, step_title
 from epidote.measurement.routine.runner import PassReport, require_serial
@@ -204,6 +205,7 @@ class RoutinePage(Page):
     def _routine_chosen(self) -> None:
         self.report = None
         self._show_routine()
+        self.bench.last.clear()
         self._ask_for_passes()
         self._focus()
 
@@ -220,6 +222,7 @@ class RoutinePage(Page):
             self._checked, self._check = key, None
             settings = dict(overview.settings)
             self.side.steps.show_steps([step_title(step) for step in routine.step])
+            self.side.about.setText(LOADING)
             self._outcomes = {}
             self.report = None
             self.session.ask(lambda _: _checked_routine(routine, settings), self._show_check)

@@ -27,6 +27,7 @@ class StatisticsPlot(QWidget):
         self.theme = theme
         self.picture: Picture = next(iter(PICTURES.values()))
         self.plotted: Plotted | None = None
+        self._instead = ""
         self._points: list[tuple[QPointF, int]] = []
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -37,9 +38,9 @@ class StatisticsPlot(QWidget):
         self.theme = theme
         self.update()
 
-    def show_plotted(self, plotted: Plotted | None, key: str) -> None:
-        """Show a reading or a curve in a picture; None until it is computed, or where there is none."""
-        self.plotted, self.picture = plotted, PICTURES[key]
+    def show_plotted(self, plotted: Plotted | None, key: str, instead: str = "") -> None:
+        """Show a reading or a curve in a picture; without any the words that say why there is none."""
+        self.plotted, self.picture, self._instead = plotted, PICTURES[key], instead
         self.setAccessibleDescription(self.words())
         self.update()
 
@@ -58,7 +59,11 @@ class StatisticsPlot(QWidget):
         p = QPainter(self)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         canvas = Canvas(p, self.theme, self.size())
-        self.picture.paint(canvas, self.plotted)
+        if self.plotted is None:
+            canvas.frame("", "")
+            canvas.say(self._instead)
+        else:
+            self.picture.paint(canvas, self.plotted)
         self._points = canvas.points
         p.end()
 

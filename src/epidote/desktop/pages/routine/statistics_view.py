@@ -27,6 +27,7 @@ from epidote.desktop.widgets.plain import Label, plain_tip, quiet
 from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.desktop.widgets.scrolled import WrappingWidget, scrolled
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
+from epidote.desktop.widgets.wording import LOADING
 
 if TYPE_CHECKING:
     from epidote.core.statistics.overall import ValueStatistics
@@ -74,6 +75,8 @@ class StatisticsView(QWidget):
         self._columns: tuple[Column, ...] = ()
         self._asked = self._asked_curve = 0
         self._curves: list[tuple[str, int, str]] = []  # key, channel and title of each
+        self._shown: object = None  # column and selection that the table is of
+        self._is_loading = False
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 8, 20, 12)
         layout.setSpacing(8)
@@ -152,7 +155,7 @@ class StatisticsView(QWidget):
 
     def forget(self) -> None:
         """Another study is open: its columns have the same numbers."""
-        self._columns, self._curves = (), []
+        self._columns, self._curves, self._shown = (), [], None
         self.column.clear()
         self.curve.clear()
         for field in self.fields.values():
@@ -179,10 +182,18 @@ class StatisticsView(QWidget):
         texts = self._texts()
         self._asked += 1
         number = self._asked
+        if (chosen.id, texts) != self._shown:  # what is in view is of another selection
+            self._shown = (chosen.id, texts)
+            self._is_loading = True
+            self.problem.setText(LOADING)
+            self.problem.show()
+            self._show_curves([])
+            self._show([])
 
         def show(found: ListedColumn | str) -> None:
             if number != self._asked:
                 return
+            self._is_loading = False
             self.problem.setText(found if isinstance(found, str) else "")
             self.problem.setVisible(isinstance(found, str))
             self._show_curves([] if isinstance(found, str) else found.curves)
@@ -205,7 +216,7 @@ class StatisticsView(QWidget):
         row, study = self.curve.currentIndex(), self.session.study
         column = next((c for c in self._columns if c.id == self.column.currentData()), None)
         picture = self._picture
-        self.plot.show_plotted(None, picture.key)
+        self.plot.show_plotted(None, picture.key, LOADING)
         if study is None or column is None or not 0 <= row < len(self._curves):
             return
         key, channel, title = self._curves[row]
@@ -217,6 +228,7 @@ class StatisticsView(QWidget):
             if number != self._asked_curve or self._picture is not picture:
                 return
             if isinstance(found, str):
+                self.plot.show_plotted(None, picture.key)
                 self.words.setText(found)
                 return
             self.plot.show_plotted(PlottedBands(title, found), picture.key)
@@ -288,7 +300,7 @@ class StatisticsView(QWidget):
             return
         self.heading.setText(reading.title if reading is not None else "")
         if reading is None:
-            self.plot.show_plotted(None, picture.key)
+            self.plot.show_plotted(None, picture.key, LOADING if self._is_loading else "")
             self.words.setText("")
             return
         names = [value.serial or f"run {value.run_id}" for value in reading.values.values]

@@ -18,6 +18,7 @@ from epidote.desktop.widgets.choice_button import ChoiceButton
 from epidote.desktop.widgets.painting import guarded
 from epidote.desktop.widgets.plain import Label
 from epidote.desktop.widgets.scrolled import WrappingWidget, scrolled
+from epidote.desktop.widgets.wording import LOADING
 
 if TYPE_CHECKING:
     from epidote.desktop.state.session import Session
@@ -95,7 +96,7 @@ class StartPage(Page):
         layout = QVBoxLayout()
         layout.setSpacing(8)
         layout.addWidget(_heading("Recent studies"))
-        self._none = Label("No recent studies. Studies that you open are listed here with their contents.")
+        self._none = Label(LOADING)
         self._none.setProperty("quiet", True)
         self._none.setWordWrap(True)
         layout.addWidget(self._none)
@@ -135,6 +136,7 @@ class StartPage(Page):
             button.clicked.connect(partial(self._open, path))
             self._recent_layout.addWidget(button)
             self.recent.append(button)
+        self._none.setText("No recent studies. Studies that you open are listed here with their contents.")
         self._none.setVisible(not self.recent)
 
     def _open(self, path: Path, _checked: bool = False) -> None:

@@ -30,6 +30,7 @@ from epidote.desktop.plotting.graph_widget import GraphWidget
 from epidote.desktop.plotting.waveform_widget import Lane, WaveformWidget, outline_of
 from epidote.desktop.widgets.help_key import listen_for_help
 from epidote.desktop.widgets.plain import Label
+from epidote.desktop.widgets.wording import LOADING
 from epidote.desktop.windows.align_paths.alignment_data import (
     AlignedPair,
     align_pair,
@@ -149,7 +150,7 @@ class AlignWindow(QDialog):
             band = float(settings["band_low"]), float(settings["band_high"])
             return sources, align_pair(sources, number, drift, delay, band, search=float(settings["search"]))
 
-        self.words.setText("Loading…")
+        self.words.setText(LOADING)
         self.session.ask(work, self._loaded)
 
     def _loaded(self, loaded: tuple[list[Any], AlignedPair]) -> None:

@@ -12,6 +12,7 @@ from epidote.core.errors import in_window
 from epidote.core.results.channels import default_channel
 from epidote.core.results.kinds import CurveRole
 from epidote.desktop.widgets.tips import UNIT_TIPS, channel_options, channel_tips, common_names
+from epidote.desktop.widgets.wording import LOADING
 from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
@@ -28,6 +29,9 @@ if TYPE_CHECKING:
 DENSITY = "spectrum per hertz"
 DENSITY_SOURCE = "spectrum"  # the curve that is shown per hertz, where its bins' noise bandwidth is known
 _MOST_STEPS = 24
+NOTHING_SELECTED = "No measured cell selected. Select cells of one column to overlay their curves."
+NOTHING_MEASURED = "Nothing measured in this column yet."
+READINGS_ONLY = "This procedure has readings only."
 
 
 @dataclass(frozen=True)
@@ -62,6 +66,7 @@ class GraphViewState:
         self._asked: set[tuple[int, float]] = set()
         self.key: str | None = None
         self.axis: Axis | None = None
+        self.outdated = False  # the figure is not that of the selected runs, whose curves are still to come
         self.percent = False
         self.channels = {1}
         self._channels_chosen = False  # else the channel that says most is shown
@@ -138,6 +143,8 @@ class GraphViewState:
         stepping = view in proc.step_views
         self._offer_steps(available if stepping else [])
         if stepping and not self._steps_ready([r for _, r in cells]):
+            self.outdated = True
+            panel.graph.set_figure(None, keep_zoom=False, instead=LOADING)
             return
         self._draw(column, view)
 
@@ -178,6 +185,7 @@ class GraphViewState:
             self.band = None  # a band belongs to the axis it was dragged on
             self._draw(column, view)
             return
+        self.outdated = False
         self.panel.graph.set_figure(figure, keep_zoom=shown == self._shown)
         self._draw_others(column, view)
         self._shown = shown
@@ -228,10 +236,20 @@ class GraphViewState:
         for choice in (panel.views, panel.variants, panel.axes, panel.channels, panel.units):
             choice.set_options([], [])
         self._offer_steps([])
-        panel.graph.set_figure(None, keep_zoom=False)
+        self.outdated = False
+        panel.graph.set_figure(None, keep_zoom=False, instead=self._why_nothing(column))
         chosen = [Chosen(s, r, (), s.id == overview.reference) for s, r in self._selection.shown_runs()]
         if chosen:
             self._drawn(DrawnRuns(column, chosen, (), ""))
+
+    def _why_nothing(self, column: Column) -> str:
+        """Say why there is no curve to draw."""
+        overview = self._session.overview
+        if self._selection.shown_runs():
+            return READINGS_ONLY
+        if overview is not None and any(of == column.id for _, of in overview.runs):
+            return NOTHING_SELECTED
+        return NOTHING_MEASURED
 
     def _curves(self, run: RunSummary, view: CurveView) -> tuple[Any, ...]:
         """Return a run's curves of a view, on the chosen axis."""

@@ -19,10 +19,8 @@ class CurvePicture:
     needs_other, needs_curve, tells_more = False, True, True
 
     def paint(self, canvas: Canvas, plotted: Plotted | None) -> None:
-        """Paint the curve; a word until it is computed."""
+        """Paint the curve; nothing until there is one."""
         if not isinstance(plotted, PlottedBands):
-            canvas.frame("", "")
-            canvas.say("Computing…")
             return
         bands = plotted.over_units
         canvas.frame(bands.x_unit, f"{plotted.title}, {bands.y_unit}".rstrip(", "))

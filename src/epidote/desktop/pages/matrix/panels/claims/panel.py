@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 from epidote.desktop.theme import Theme, font
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
+from epidote.desktop.widgets.wording import LOADING
 from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
@@ -126,16 +127,16 @@ class ClaimsPanel(QWidget):
         if claim is None:
             words = f"Unreadable claim (entry {entry.id}): damaged, or of a procedure that is not installed"
             return [TableCell(words, font(0.9), right=False), TableCell("", font(0.9)), TableCell("", font(0.9))]
-        outcome = "checking…"
+        outcome = LOADING
         if verdict is not None:
             outcome = str(verdict.outcome)
         source = f" ({claim.source})" if claim.source else ""
         tip, text = plain_tip(f"{claim.text}{source}"), self.theme.colour("text")
-        mark, ink = _MARKS.get(outcome, "…"), self.theme.colour(_INKS.get(outcome, "text"))
+        mark, ink = _MARKS.get(outcome, ""), self.theme.colour(_INKS.get(outcome, "text"))
         return [
             TableCell(claim.words, font(0.9), tip, text, right=False),
             TableCell(_measured(verdict), font(0.9), tip, text),
-            TableCell(f"{mark} {outcome}", font(0.9, bold=outcome == "not met"), tip, ink, right=False),
+            TableCell(f"{mark} {outcome}".strip(), font(0.9, bold=outcome == "not met"), tip, ink, right=False),
         ]
 
     def _current(self) -> Entry | None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from epidote.desktop.state import edits
 from epidote.desktop.state.run_queue import RunRequest
+from epidote.desktop.widgets.wording import LOADING
 
 if TYPE_CHECKING:
     from epidote.desktop.pages.matrix.graph.view_state import GraphViewState
@@ -28,7 +29,12 @@ class DifferencePresenter:
         self._view = view
         self.panel: DifferencePanel | None = None
         self._compared: int | None = None  # the row that is compared with the reference
-        self._session.opened.connect(lambda: self._compare(None))
+        self._shown: object = None  # what the report in view, or the one on its way, is of
+        self._session.opened.connect(self._forget)
+
+    def _forget(self) -> None:
+        """Another study is open."""
+        self._compared = self._shown = None
 
     def make(self) -> DifferencePanel:
         from epidote.desktop.pages.matrix.panels.difference.panel import DifferencePanel
@@ -47,11 +53,8 @@ class DifferencePresenter:
         if subject is not None:
             edits.set_reference(self._session, subject)
 
-    def _compare(self, subject_id: int | None) -> None:
-        self._compared = subject_id
-
     def _compare_row(self, subject_id: int) -> None:
-        self._compare(subject_id)
+        self._compared = subject_id
         self._host.refresh()
 
     def _pair(self) -> tuple[tuple[Subject, RunSummary], tuple[Subject, RunSummary], list[tuple[int, str]]] | str:
@@ -89,6 +92,7 @@ class DifferencePresenter:
         assert panel is not None
         figure = self._view.figure()
         if isinstance(pair, str):
+            self._shown = None
             overview, subject = self._session.overview, self._selection.current_subject()
             lacking = overview is not None and overview.reference is None
             panel.show_nothing(pair, offer_reference=lacking and subject is not None and self._session.writable)
@@ -104,6 +108,10 @@ class DifferencePresenter:
         else:
             curve = None
         known = self._pair_key(ours[1], theirs[1]) in self._known()
+        asked = (ours[1].id, theirs[1].id, channel, curve)
+        if asked != self._shown:
+            self._shown = asked
+            panel.show_nothing(LOADING, offer_reference=False)
 
         def ask(study: Study) -> DifferenceReport:
             from epidote.measurement.assessment import difference_report

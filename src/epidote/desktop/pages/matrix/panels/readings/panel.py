@@ -28,6 +28,7 @@ from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, button_text, plain_tip
 from epidote.desktop.widgets.read_only_table import ReadOnlyTable, TableCell
 from epidote.desktop.widgets.segmented_buttons import SegmentedButtons
+from epidote.desktop.widgets.wording import LOADING
 
 _MEASURED = 3  # of a column: the widest text is among the longest
 _ROOM_ABOUT = 14  # pixels beside a text
@@ -166,6 +167,14 @@ class ReadingsPanel(QWidget):
     def copy(self) -> None:
         """Copy the table to the clipboard, tabs between columns."""
         QGuiApplication.clipboard().setText("\n".join("\t".join(row) for row in self.model.texts()))
+
+    def show_loading(self) -> None:
+        """Show no readings while those of the selected cells are on their way."""
+        self.shown_table = None
+        self.table.show_cells((), ())
+        self.likeness.setText(LOADING)
+        self.likeness.show()
+        self.cautions.show_cautions([])
 
     def show_table(self, table: ReadingTable, checks: tuple[str, ...] = (), *, writable: bool = True) -> None:
         """Show a table; ``checks``: what the runs do at their limits, what failed first.

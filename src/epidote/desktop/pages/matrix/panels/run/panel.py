@@ -23,7 +23,7 @@ from epidote.desktop.widgets.flow_layout import FlowLayout
 from epidote.desktop.widgets.plain import Label, plain_tip
 from epidote.desktop.widgets.preset_button import PresetButton
 from epidote.desktop.widgets.settings_form import SettingsForm
-from epidote.desktop.widgets.wording import duration_words
+from epidote.desktop.widgets.wording import LOADING, duration_words
 from epidote.study.models import Column, RunSummary, Subject
 
 
@@ -161,6 +161,17 @@ class RunPanel(QWidget):
         self.after_command.show()
         self._device_label.show()
         self.stop.show()
+
+    def show_loading(self, subject: Subject, column: Column) -> None:
+        """Offer nothing until the chain and the devices of a cell are known."""
+        self.form = None
+        self._area.setWidget(QWidget())
+        self.heading.setText(f"{column.title}: {subject.full_name}")
+        self.note.setText(LOADING)
+        self.estimate.setText("")
+        self.problem.hide()
+        for button in (self.go, self.after_command):
+            button.setEnabled(False)
 
     def _tell_device(self) -> None:
         """Give the whole name of the device, which the field may have no room for."""
