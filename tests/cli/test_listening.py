@@ -92,6 +92,32 @@ def test_a_test_is_sealed_answered_and_revealed(run, study, tmp_path):
     assert "audible difference demonstrated" in out and "commitment kept" in out
 
 
+def test_no_answer_counts_once_the_key_was_shown(run, study, tmp_path):
+    folder = tmp_path / "exported"
+    sealed(run, study, folder)
+    same = [(n, "A") for n in range(1, 7)]
+    files = [sheet(folder, same, name, f"{name}.csv") for name in ("Ada", "Bo")]
+    files.append(sheet(folder, [(n, "B") for n in range(1, 7)], "Cy", "Cy.csv"))
+    assert run("listen", "answers", study, *files)[0] == 0
+    code, out, _ = run("listen", "reveal", study)
+    assert code == 0 and "Identical answers: Ada, Bo. Check that no sheet was copied." in out
+    found = json.loads(run("listen", "reveal", study, "--json")[1])
+    assert found["identical_answers"] == [["Ada", "Bo"]]
+    code, _, err = run("listen", "answers", study, sheet(folder, same, "Dee", "Dee.csv"))
+    assert code == 3 and "was revealed" in err and "start a new test" in err
+    after = json.loads(run("listen", "reveal", study, "--json")[1])
+    assert set(after["listeners"]) == {"Ada", "Bo", "Cy"} and after["trials"] == found["trials"]
+
+
+def test_a_test_is_not_revealed_where_that_cannot_be_recorded(run, study, tmp_path):
+    folder = tmp_path / "exported"
+    sealed(run, study, folder)
+    assert run("listen", "answers", study, sheet(folder, [(n, "A") for n in range(1, 7)], "Ada"))[0] == 0
+    with Study(study):  # as another bench has it open
+        code, out, err = run("listen", "reveal", study)
+    assert code == 3 and "Nothing was revealed" in err and "was Ostrel" not in out
+
+
 def test_the_files_give_nothing_away(run, study, tmp_path):
     folder = tmp_path / "handed out"
     sealed(run, study, folder)

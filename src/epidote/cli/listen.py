@@ -203,7 +203,7 @@ def reveal(
     as_json: Json = False,
 ) -> int:
     """Reveal a sealed test: show its answer key, verify the commitment and evaluate the answers."""
-    from epidote.measurement.listening.answers import reveal_test
+    from epidote.measurement.listening.answers import identical_words, reveal_test
     from epidote.study.store import Study
 
     with Study(path) as study:
@@ -221,6 +221,7 @@ def reveal(
                 "commitment": found.test.commitment,
                 "commitment_kept": kept and not found.changed,
                 "changed_files": list(found.changed),
+                "identical_answers": [list(names) for names in found.identical],
                 "matching": found.test.matching,
                 "overruled": found.test.overruled,
                 "listeners": {name: {**one.figures, "words": list(one.words)} for name, one in found.apart.items()},
@@ -238,4 +239,6 @@ def reveal(
     say(f"commitment {said}; {found.test.matching}")
     for name in found.changed:
         say(f"changed or missing: {name}")
+    for words in identical_words(found.identical):
+        say(words)
     return 0

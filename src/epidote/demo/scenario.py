@@ -70,7 +70,7 @@ CLAIMS: Mapping[str, tuple[str, ...]] = {
         "2 × 40 W at 1 %, 8 Ω",
         "THD+N < 0.01 %, 1 kHz, 5 W, 8 Ω",
         "frequency response 20 Hz-20 kHz ±0.2 dB",
-        "SNR 110 dB(A)",
+        "SNR 110 dB(A) re 20 W",
         "Gain 26 dB",
     ),
     "A25": (

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 
 import numpy as np
@@ -83,7 +83,9 @@ def evidence_of_unit(
     rows = {s.id: s for s in seen.subjects if s.unit is not None and s.unit.id == unit_id}
     places = {subject: place for place, subject in enumerate(rows)}
     cells = [cell for cell in seen.runs if cell[0] in rows and (columns is None or cell[1] in columns)]
-    return [evidence_of(study, seen, rows[cell[0]], seen.runs[cell], places[cell[0]]) for cell in cells]
+    every = [evidence_of(study, seen, rows[cell[0]], seen.runs[cell], places[cell[0]]) for cell in cells]
+    highest = cache(lambda: max((v for e in every if (v := e.own_highest_output()) is not None), default=None))
+    return [replace(one, highest_output=highest) for one in every]
 
 
 def judged_claims(study: Study, seen: Overview, entries: Iterable[Entry] | None = None) -> dict[int, Verdict]:

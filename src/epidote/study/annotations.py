@@ -30,6 +30,7 @@ KINDS = (
     "waiting",
     "listening test",
     "listening answers",
+    "listening reveal",
     "routine",
 )
 PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp")  # pixels only: a drawing may refer to other files

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
 
 import numpy as np
 
@@ -29,13 +30,25 @@ _SAME_LOWER_LIMIT = 0.5  # share: below 20 Hz there is seldom anything to tell l
 _NEAR_FLOOR_DB = 6.0  # a figure this close to the chain's own is in doubt
 
 
+class Reference(StrEnum):
+    """What is known of the level to which a ratio is referred.
+
+    A ratio re a level that the unit never delivered says nothing about the unit.
+    """
+
+    KNOWN = "known"
+    ASSUMED = "assumed"  # the claim does not state it
+    NOT_REACHED = "not_reached"  # in no run of the unit did its output reach it
+
+
 @dataclass(frozen=True)
 class Candidate:
     """One channel's figure for a claim.
 
     value and spread in ``unit``; of a response value is the greatest deviation upwards and low the greatest downwards.
-    floor: what the chain does itself. mismatches: conditions other than the claim's. assumed: those it does not name,
-    of which ``unusual`` are not the usual ones. open_above: the figure is at least this, the limit was not reached.
+    floor: what the chain does itself. reference: of a ratio re a level. mismatches: conditions other than the claim's.
+    assumed: those it does not name, of which ``unusual`` are not the usual ones. open_above: the figure is at least
+    this, the limit was not reached.
     """
 
     evidence: Evidence
@@ -50,6 +63,7 @@ class Candidate:
     assumed: tuple[Assumption, ...] = ()
     unusual: int = 0
     open_above: bool = False
+    reference: Reference = Reference.KNOWN
 
 
 class ConditionCheck:
@@ -60,6 +74,7 @@ class ConditionCheck:
         self.mismatches: list[ConditionMismatch] = []
         self.assumed: list[Assumption] = []
         self.unusual = 0
+        self.reference = Reference.KNOWN
 
     def differs(self, condition: Condition, measured: ConditionValue | None, claimed: ConditionValue) -> None:
         self.mismatches.append(ConditionMismatch(condition, measured, claimed))
@@ -98,6 +113,20 @@ class ConditionCheck:
             self.differs(Condition.LEVEL, None, typed)
         elif abs(to_db(volts / claimed)) > _SAME_LEVEL_DB:
             self.differs(Condition.LEVEL, ConditionValue((volts,), "V"), typed)
+
+    def reference_level(self, text: str) -> None:
+        """Compare the level to which a run's ratio is referred with that of the claim, and ask whether the unit ever
+        delivered it. text: as it stands in the run's settings.
+        """
+        if not self.claim.level:
+            self.assume(Condition.REFERENCE_LEVEL, ConditionValue(text=text))
+            self.reference = Reference.ASSUMED
+            return
+        volts = self.evidence.volts(text)
+        self.level(volts)
+        reached = self.evidence.highest_output()
+        if volts is not None and (reached is None or to_db(reached / volts) < -_SAME_LEVEL_DB):
+            self.reference = Reference.NOT_REACHED
 
     def band(self, low: object, high: object) -> None:
         if not isinstance(low, (int, float)) or not isinstance(high, (int, float)):
@@ -139,6 +168,7 @@ class ConditionCheck:
             mismatches=tuple(self.mismatches),
             assumed=tuple(self.assumed),
             unusual=self.unusual,
+            reference=self.reference,
         )
 
     def candidate_at(self, curve: Curve, x: float) -> Candidate | None:

@@ -15,7 +15,8 @@ from epidote.core.results.result import Curve
 @dataclass(frozen=True, eq=False)
 class Evidence:
     """One run. curves: asked only when they are needed; spreads: by (reading's key, channel), one standard deviation
-    over repeats; place: of its row among the unit's, the first being how it is usually set.
+    over repeats; place: of its row among the unit's, the first being how it is usually set; highest_output: in V, that
+    any run of the unit reached, asked only when it is needed.
     """
 
     run: int
@@ -29,6 +30,7 @@ class Evidence:
     cautions: tuple[str, ...] = ()
     spreads: Mapping[tuple[str, int], float] = field(default_factory=dict)
     place: int = 0
+    highest_output: Callable[[], float | None] = lambda: None
 
     def channels(self, key: str) -> list[Reading]:
         """Return a reading of every channel that has it."""
@@ -36,6 +38,14 @@ class Evidence:
 
     def curves_of(self, key: str, x_unit: str) -> list[Curve]:
         return [c for c in self.curves() if c.key == key and c.x_unit == x_unit]
+
+    def own_highest_output(self) -> float | None:
+        """Return the highest level in V that this run measured at the unit's output; None where it measured none."""
+        levels = [r.value for r in self.readings if r.key == "level" and r.unit == "V" and r.value is not None]
+        for curve in self.curves():
+            if curve.x_unit == "V" and curve.x.size:
+                levels.append(float(curve.x.max()))
+        return max(levels, default=None)
 
     def volts(self, level: str) -> float | None:
         """Return a typed level at the unit's output in volts; None where the chain cannot tell."""

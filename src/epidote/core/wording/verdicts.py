@@ -156,6 +156,20 @@ def _chain_limited(verdict: Verdict) -> str:
     return f"{_figure(verdict)} is chain-limited{floor} ({_place(verdict)}); a better chain is needed."
 
 
+def _reference_assumed(verdict: Verdict) -> str:
+    return (
+        f"{_figure(verdict)} ({_place(verdict)}), but the claim does not state the reference level; add it, such as"
+        " “re 2 V”, to the claim."
+    )
+
+
+def _reference_not_reached(verdict: Verdict) -> str:
+    return (
+        f"{_figure(verdict)} re {verdict.claim.level} ({_place(verdict)}), but the output reached that level in no run"
+        " of this unit; measure a tone or a level sweep up to it."
+    )
+
+
 def _within_limit(verdict: Verdict) -> str:
     margin = "far from the limit"
     if verdict.margin is not None:
@@ -178,6 +192,8 @@ _REASONS: dict[Reason, Callable[[Verdict], str]] = {
     Reason.SWEEP_ENDED_EARLY: _sweep_ended_early,
     Reason.TOO_CLOSE: _too_close,
     Reason.CHAIN_LIMITED: _chain_limited,
+    Reason.REFERENCE_ASSUMED: _reference_assumed,
+    Reason.REFERENCE_NOT_REACHED: _reference_not_reached,
     Reason.WITHIN_LIMIT: _within_limit,
     Reason.BEYOND_LIMIT: _beyond_limit,
 }

@@ -15,7 +15,7 @@ from epidote.core.errors import UnusableInputError
 from epidote.core.quantities.column_text import decoded
 from epidote.measurement.listening.kinds import Judged
 from epidote.measurement.listening.package import changed_files
-from epidote.measurement.listening.sealed_test import SealedTest, find_test
+from epidote.measurement.listening.sealed_test import SealedTest, find_test, record_reveal, require_sealed
 from epidote.study.annotations import valid
 from epidote.study.models import Entry, StudyError
 from epidote.study.store import Study
@@ -43,8 +43,10 @@ class Sheet(BaseModel):
 
 @dataclass(frozen=True)
 class Revealed:
-    """What a test says once its key is shown: all listeners together, and each apart. changed: files of the folder that
-    are not as they were handed out.
+    """What a test says once its key is shown: all listeners together, and each apart.
+
+    changed: files of the folder that are not as they were exported. identical: listeners whose answers are the same
+    from first to last, in groups.
     """
 
     test: SealedTest
@@ -52,6 +54,7 @@ class Revealed:
     apart: dict[str, Judged]
     sheets: tuple[Sheet, ...]
     changed: tuple[str, ...]
+    identical: tuple[tuple[str, ...], ...] = ()
 
 
 def sheets_of(study: Study, test: SealedTest) -> list[tuple[Entry, Sheet]]:
@@ -97,9 +100,10 @@ def _wrong(path: Path, what: str) -> UnusableInputError:
 
 
 def keep_answers(study: Study, paths: Sequence[Path]) -> list[Sheet]:
-    """Keep the answers of several sheets: all of them or none. Raises UnusableInputError."""
+    """Keep the answers of several sheets: all of them or none. Raises StudyError, UnusableInputError."""
     sheets = [read_sheet(study, path) for path in paths]
     for sheet in sheets:
+        require_sealed(study, sheet.test)
         test = find_test(study, sheet.test)
         known = {s.listener for _, s in sheets_of(study, test)} if test is not None else set()
         if sheet.listener in known:
@@ -114,7 +118,8 @@ def keep_answers(study: Study, paths: Sequence[Path]) -> list[Sheet]:
 
 
 def keep_sheet(study: Study, sheet: Sheet, entry_id: int | None = None) -> int:
-    """Keep answers as a new entry, or in place of one; return its number."""
+    """Keep answers as a new entry, or in place of one; return its number. Raises StudyError for a revealed test."""
+    require_sealed(study, sheet.test)
     data = sheet.model_dump(mode="json")
     if entry_id is None:
         return study.entries.add(ANSWERS, data, person=study.person).id
@@ -123,8 +128,9 @@ def keep_sheet(study: Study, sheet: Sheet, entry_id: int | None = None) -> int:
 
 
 def reveal_test(study: Study, number: str = "", folder: Path | None = None) -> Revealed:
-    """Return what a test says, the last one where none is named. folder: whose files are compared with those that were
-    handed out. Raises StudyError.
+    """Return what a test says, the last one where none is named, and record that its key was shown.
+
+    folder: whose files are compared with those that were exported. Raises StudyError.
     """
     test = find_test(study, number)
     if test is None:
@@ -140,4 +146,19 @@ def reveal_test(study: Study, number: str = "", folder: Path | None = None) -> R
         return test.test_kind.judge(pairs, test.letters, test.scale, stopped_early=early)
 
     changed = changed_files(test, folder) if folder is not None else ()
-    return Revealed(test, judged(sheets), {s.listener: judged([s]) for s in sheets}, tuple(sheets), changed)
+    apart = {s.listener: judged([s]) for s in sheets}
+    record_reveal(study, test)
+    return Revealed(test, judged(sheets), apart, tuple(sheets), changed, identical_sheets(sheets))
+
+
+def identical_sheets(sheets: Sequence[Sheet]) -> tuple[tuple[str, ...], ...]:
+    """Return the listeners of sheets with the same answers, in groups: chance, or one sheet that was copied."""
+    listeners: dict[tuple[str, ...], list[str]] = {}
+    for sheet in sheets:
+        listeners.setdefault(tuple(sheet.answers), []).append(sheet.listener)
+    return tuple(tuple(names) for names in listeners.values() if len(names) > 1)
+
+
+def identical_words(identical: Sequence[Sequence[str]]) -> list[str]:
+    """Return a sentence for each group of listeners with the same answers."""
+    return [f"Identical answers: {', '.join(names)}. Check that no sheet was copied." for names in identical]

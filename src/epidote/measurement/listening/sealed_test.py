@@ -20,9 +20,10 @@ from epidote.core.signals.signal import Samples
 from epidote.measurement.listening.clips import Clip, Matched, needs_reason, require_matched
 from epidote.measurement.listening.kinds import LETTERS, QUALITY, ListeningDesign, ListeningKind, Target, kind_named
 from epidote.study.annotations import valid
+from epidote.study.models import StudyError
 from epidote.study.store import Study
 
-TEST = "listening test"
+TEST, REVEAL = "listening test", "listening reveal"
 MOST_TRIALS = 100
 
 
@@ -60,6 +61,15 @@ class SealedTest(BaseModel):
     def targets(self, trial: int) -> tuple[Target, ...]:
         """Return what can be played in a trial (from 1)."""
         return self.test_kind.targets(self.key[trial - 1], self.letters)
+
+
+class Reveal(BaseModel):
+    """That the key of a test was shown, and when: whoever answers after that may know it."""
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+    test: str
+    made: str
 
 
 def commitment_of(letters: dict[str, str], key: Sequence[str], nonce: str) -> str:
@@ -127,3 +137,34 @@ def sealed_tests(study: Study) -> list[SealedTest]:
 def find_test(study: Study, number: str) -> SealedTest | None:
     """Return the test of a number; the last one for "". None where there is none."""
     return next((t for t in reversed(sealed_tests(study)) if number in ("", t.number)), None)
+
+
+def revealed_tests(study: Study) -> dict[str, str]:
+    """Return when each revealed test was first revealed (ISO 8601, UTC), by the number of the test."""
+    found: dict[str, str] = {}
+    for _, reveal in valid(study.entries.all(REVEAL), Reveal):
+        found.setdefault(reveal.test, reveal.made)
+    return found
+
+
+def record_reveal(study: Study, test: SealedTest) -> None:
+    """Record that the key of a test is shown, once. Raises StudyError where the study cannot be written to."""
+    if test.number in revealed_tests(study):
+        return
+    if study.read_only:
+        raise StudyError(
+            f"The study is read-only ({study.why_read_only}), so it could not be recorded that the key was shown."
+            " Nothing was revealed; close the study elsewhere, or use a copy."
+        )
+    made = datetime.now(UTC).isoformat(timespec="seconds")
+    study.entries.add(REVEAL, Reveal(test=test.number, made=made).model_dump(), person=study.person)
+
+
+def require_sealed(study: Study, number: str) -> None:
+    """Raise StudyError where the key of a test was shown: an answer given after that says nothing."""
+    made = revealed_tests(study).get(number)
+    if made is not None:
+        raise StudyError(
+            f"The answer key of this test was revealed {made[:16].replace('T', ' ')} UTC. Answers given after that do"
+            " not count, and none were saved; start a new test."
+        )

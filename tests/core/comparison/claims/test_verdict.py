@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy import signal
 
+from epidote.core.chain.chain import Chain
 from epidote.core.claims.conditions import Condition
 from epidote.core.comparison.claims.parser import parse_claim
-from epidote.core.comparison.claims.verdict import Outcome, judge
+from epidote.core.comparison.claims.verdict import Outcome, Reason, judge
 from epidote.core.procedures.registry import procedure
 from epidote.core.results.caution import Caution
 from epidote.core.results.reading import Reading
@@ -180,9 +183,10 @@ def test_snr_crosstalk_gain_latency_and_modulation():
         [Reading("snr", 1, 100.0, "dB", at), Reading("snr_a", 1, 103.0, "dB", at)],
         settings={"reference_level": "12.65 V"},
     )
-    assert verdict("SNR 102 dB(A)", noise).margin == pytest.approx(1.0)
-    assert verdict("SNR 102 dB, 20 W", noise).outcome is Outcome.NOT_MET  # 12.65 V into 8 Ω are 20 W
-    assert verdict("SNR 102 dB(A) re 1 W", noise).outcome is Outcome.INCONCLUSIVE
+    reached = replace(noise, highest_output=lambda: 12.7)
+    assert verdict("SNR 102 dB(A) re 20 W", reached).margin == pytest.approx(1.0)
+    assert verdict("SNR 102 dB, 20 W", reached).outcome is Outcome.NOT_MET  # 12.65 V into 8 Ω are 20 W
+    assert verdict("SNR 102 dB(A) re 1 W", reached).outcome is Outcome.INCONCLUSIVE
     cross = run(
         "crosstalk",
         [Reading("crosstalk", 2, -83.0, "dB", {"frequency_hz": 1000.0})],
@@ -261,3 +265,31 @@ def test_what_is_offered_can_be_measured(text):
     offer = verdict(text).proposal
     made = make_settings(procedure(offer.procedure).Settings, offer.settings)
     assert set(offer.settings) <= set(type(made).model_fields)
+
+
+def test_a_ratio_re_a_level_that_nobody_named_or_reached_decides_nothing():
+    """100 dB re 12.65 V are 81 dB re 1.41 V: which is claimed, and whether the unit delivers it, must be known."""
+    at = {"band_low_hz": 20.0, "band_high_hz": 20000.0, "reference": "12.65 V"}
+    noise = run("noise", [Reading("snr_a", 1, 100.0, "dB", at)], settings={"reference_level": "12.65 V"})
+    for limit in (80, 120):  # neither met nor missed by a level that was only assumed
+        found = verdict(f"SNR {limit} dB(A)", noise)
+        assert (found.outcome, found.reason) == (Outcome.INCONCLUSIVE, Reason.REFERENCE_ASSUMED)
+        assert "does not state the reference level" in verdict_words(found)
+        found = verdict(f"SNR {limit} dB(A) re 12.65 V", noise)
+        assert (found.outcome, found.reason) == (Outcome.INCONCLUSIVE, Reason.REFERENCE_NOT_REACHED)
+        assert "the output reached that level in no run" in verdict_words(found)
+    low = replace(noise, highest_output=lambda: 1.41)
+    assert verdict("SNR 80 dB(A) re 12.65 V", low).reason is Reason.REFERENCE_NOT_REACHED
+    uncalibrated = replace(noise, chain=Chain(rate=48000), highest_output=lambda: 12.65)
+    assert verdict("SNR 80 dB(A) re 12.65 V", uncalibrated).outcome is Outcome.INCONCLUSIVE
+    high = replace(noise, highest_output=lambda: 12.65)
+    assert verdict("SNR 80 dB(A) re 12.65 V", high).outcome is Outcome.MET
+    assert verdict("SNR 120 dB(A) re 12.65 V", high).outcome is Outcome.NOT_MET
+
+
+def test_the_highest_output_is_that_of_tones_and_level_sweeps():
+    tone = run(readings=thd_n(-90.0, level=2.0))
+    sweep = run("distortion-level", (), [Curve("thd_n", 1, np.array([0.1, 4.5]), np.array([-80.0, -60]), "V", "dB")])
+    assert tone.own_highest_output() == 2.0
+    assert sweep.own_highest_output() == 4.5
+    assert run("noise").own_highest_output() is None

@@ -225,6 +225,8 @@ def test_grades_go_to_the_clips_that_stood_under_the_letters(page, qtbot):
 
 def test_a_test_is_handed_out_answered_and_revealed(page, qtbot, tmp_path):
     out = tmp_path / "out.zip"
+    said = []
+    page.session.failed.connect(said.append)
     page.view.kinds.button("forced-choice").click()
     page.listening.hand_out(page.clips.choice(page.view.kind), page.design.design(), out)
     wait_for(qtbot, lambda: out.exists() and bool(sealed_tests(page.session.study)))
@@ -239,9 +241,17 @@ def test_a_test_is_handed_out_answered_and_revealed(page, qtbot, tmp_path):
     page.tests.take_in([sheet])
     wait_for(qtbot, lambda: page.tests.text_of(0) == "Answered")
     page.tests.table.selectRow(0)
+    assert page.tests.another.isEnabled()
     page.tests.show_result(out)
     wait_for(qtbot, lambda: "16 of 16" in page.tests.result.finding.text())
     assert "Files verified: unchanged" in page.tests.result.details.text()
+    wait_for(qtbot, lambda: page.tests.text_of(0) == "Revealed")
+    assert not page.tests.another.isEnabled() and not page.tests.go_on.isEnabled()
+    assert "16 of 16" in page.tests.result.finding.text(), "what was found stays in view"
+    late = tmp_path / "late.csv"
+    late.write_text(sheet.read_text().replace("Ada", "Bo"))
+    page.tests.take_in([late])
+    wait_for(qtbot, lambda: "was revealed" in said[-1] if said else False)
 
 
 def test_the_control_plays_one_clip_under_both_letters(page, qtbot):

@@ -10,7 +10,7 @@ from enum import StrEnum
 
 from epidote.core.claims.claim import Claim
 from epidote.core.claims.claimed_quantity import Better, Bound
-from epidote.core.claims.condition_check import Candidate
+from epidote.core.claims.condition_check import Candidate, Reference
 from epidote.core.claims.conditions import Assumption, ConditionMismatch
 from epidote.core.claims.evidence import Evidence
 from epidote.core.comparison.claims.candidates import ProposedMeasurement, candidates_for, propose_measurement
@@ -51,8 +51,16 @@ class Reason(StrEnum):
     SWEEP_ENDED_EARLY = "sweep_ended_early"  # before the distortion limit was reached
     TOO_CLOSE = "too_close"  # the limit lies within the uncertainty
     CHAIN_LIMITED = "chain_limited"
+    REFERENCE_ASSUMED = "reference_assumed"  # the claim does not say re which level
+    REFERENCE_NOT_REACHED = "reference_not_reached"  # the unit never delivered the level it is referred to
     WITHIN_LIMIT = "within_limit"
     BEYOND_LIMIT = "beyond_limit"
+
+
+_REFERENCE_REASONS = {
+    Reference.ASSUMED: Reason.REFERENCE_ASSUMED,
+    Reference.NOT_REACHED: Reason.REFERENCE_NOT_REACHED,
+}
 
 
 @dataclass(frozen=True)
@@ -213,7 +221,7 @@ def _check(claim: Claim, one: Candidate, proposal: ProposedMeasurement | None) -
         procedure=evidence.procedure,
         conditions=tuple(evidence.conditions.items()),
         assumed=one.assumed,
-        proposal=proposal if outcome is Outcome.INCONCLUSIVE else None,
+        proposal=proposal if outcome is Outcome.INCONCLUSIVE and one.reference is Reference.KNOWN else None,
     )
 
 
@@ -226,6 +234,8 @@ def _floor(claim: Claim, one: Candidate) -> float | None:
 def _conclude(
     one: Candidate, uncertainty: float, margin: float, *, upwards: bool, edge: float
 ) -> tuple[Outcome, Reason]:
+    if one.reference in _REFERENCE_REASONS:
+        return Outcome.INCONCLUSIVE, _REFERENCE_REASONS[one.reference]
     if one.open_above and upwards and margin < 0:
         return Outcome.INCONCLUSIVE, Reason.SWEEP_ENDED_EARLY
     if abs(margin) <= edge and margin != 0 and uncertainty > 0:

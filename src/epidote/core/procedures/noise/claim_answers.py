@@ -32,17 +32,8 @@ def _candidates(claim: Claim, evidence: Evidence) -> Iterator[Candidate]:
         else:
             check.weighting(measured_weighting)
         if claim.claimed is SNR:
-            _check_reference(check)
+            check.reference_level(str(evidence.settings.get("reference_level", "")))
         yield check.candidate(reading)
-
-
-def _check_reference(check: ConditionCheck) -> None:
-    """Compare the level to which the noise is referred."""
-    reference = str(check.evidence.settings.get("reference_level", ""))
-    if check.claim.level:
-        check.level(check.evidence.volts(reference))
-    else:
-        check.assume(Condition.REFERENCE_LEVEL, ConditionValue(text=reference))
 
 
 def _settings(claim: Claim) -> dict[str, Any]:

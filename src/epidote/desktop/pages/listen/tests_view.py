@@ -36,18 +36,23 @@ _HEADS = ("Made", "Kind", "Trials", "Listeners", "State")
 
 @dataclass(frozen=True, eq=False)
 class ListedTest:
-    """A test with its sheets and their entries."""
+    """A test with its sheets and their entries. revealed: when its key was shown (ISO 8601, UTC); "" while sealed."""
 
     test: SealedTest
     sheets: tuple[tuple[int, Sheet], ...]
+    revealed: str = ""
 
     @property
     def unfinished(self) -> tuple[int, Sheet] | None:
-        """The sitting that can be gone on with."""
+        """The sitting that can be gone on with: none once the key was shown."""
+        if self.revealed:
+            return None
         return next(((entry, s) for entry, s in self.sheets if not s.finished), None)
 
     @property
     def state(self) -> str:
+        if self.revealed:
+            return "Revealed"
         if self.unfinished is not None:
             _, sheet = self.unfinished
             return f"{len(sheet.answers)} of {self.test.trials} answered"
@@ -62,10 +67,14 @@ def list_tests(study: Study) -> list[ListedTest]:
     """Return the tests of a study that this version knows, newest first."""
     from epidote.measurement.listening.answers import sheets_of
     from epidote.measurement.listening.kinds import KINDS
-    from epidote.measurement.listening.sealed_test import sealed_tests
+    from epidote.measurement.listening.sealed_test import revealed_tests, sealed_tests
 
     known = [test for test in sealed_tests(study) if test.kind in KINDS]
-    return [ListedTest(t, tuple((e.id, s) for e, s in sheets_of(study, t))) for t in reversed(known)]
+    revealed = revealed_tests(study)
+    return [
+        ListedTest(t, tuple((e.id, s) for e, s in sheets_of(study, t)), revealed.get(t.number, ""))
+        for t in reversed(known)
+    ]
 
 
 class ListeningTestsView(QWidget):
@@ -176,7 +185,7 @@ class ListeningTestsView(QWidget):
         self.reveal.setEnabled(answered)
         self.compare.setEnabled(answered and current is not None and bool(current.test.files))
         self.go_on.setEnabled(current is not None and current.unfinished is not None)
-        asked = current is not None and current.test.test_kind.answered
+        asked = current is not None and current.test.test_kind.answered and not current.revealed
         self.another.setEnabled(asked and self.session.writable)
         self.take.setEnabled(self.session.writable)
         number = current.test.number if current is not None else ""
@@ -199,7 +208,11 @@ class ListeningTestsView(QWidget):
 
             return reveal_test(study, number, folder)
 
-        self.session.ask(ask, lambda found: self.result.show_revealed(found, compared=folder is not None))
+        def done(found: Revealed) -> None:
+            self.refresh()  # its state is another one now
+            self.result.show_revealed(found, compared=folder is not None)
+
+        self.session.ask(ask, done)
 
     def _ask_for_folder(self) -> None:
         path = QFileDialog.getExistingDirectory(self, "Exported test folder")
@@ -287,6 +300,8 @@ class ResultView(WrappingWidget):
 
     def show_revealed(self, found: Revealed, *, compared: bool) -> None:
         """Show the key, the finding of all listeners, and of each."""
+        from epidote.measurement.listening.answers import identical_words
+
         test = found.test
         self.title.setText(test.test_kind.title)
         self.finding.setText("\n".join(_sentence(words) for words in found.together.words))
@@ -309,6 +324,7 @@ class ResultView(WrappingWidget):
             [] if test.commitment_kept else ["The answer key was changed after it was sealed. The result is invalid."]
         )
         wrong += [f"Changed or missing: {name}" for name in found.changed]
+        wrong += identical_words(found.identical)
         self.caution.setText("\n".join(wrong))
         self.caution.setVisible(bool(wrong))
 
