@@ -159,7 +159,7 @@ def test_2_check_an_amplifier_against_its_data_sheet(job):
 def test_3_latency_at_several_buffer_sizes(job):
     job.new_study()
     job.add_rows("Sorvane L8", "buffer = 32 | 128", "standin:sorvane-l8")
-    latency = job.add_column("how late", {"shots": "2", "longest": "0.1 s"})
+    latency = job.add_column("latency", {"shots": "2", "longest": "0.1 s"})
     job.measure(job.rows(), latency)
     short, long = (job.overview.runs[row, latency].reading("latency").value for row in job.rows())
     # twice the difference of the buffers (common practice, no source): 2 x 96 / 48000 = 4 ms; this simulated interface

@@ -58,4 +58,4 @@ def cancellable(cancelled: Callable[[], bool]) -> Iterator[None]:
 def stop_if_cancelled() -> None:
     """Raise CancelledError where nobody waits for the result any more; long computations call it between passes."""
     if _CANCELLED.get()():
-        raise CancelledError("Stopped. Nothing was saved; earlier runs are unchanged.")
+        raise CancelledError("Stopped before it was finished. Nothing was saved; start it again.")

@@ -62,13 +62,15 @@ def split_unquoted(text: str, marks: str) -> list[str]:
     """
     cuts, inside, begins = [0], False, True
     for place, c in enumerate(text):
-        if c == '"' and (inside or begins):
-            inside = not inside
-        elif c in marks and not inside:
-            cuts.append(place + 1)
-        begins = not inside and (c in _LIST_MARKS or (begins and c.isspace()))
-        if c == '"' and not inside:
+        if c == '"' and inside:
+            inside = False
             begins = text[place + 1 : place + 2] == '"'  # doubled: a quotation mark inside the quotation
+        elif c == '"' and begins:
+            inside, begins = True, False
+        elif not inside:
+            if c in marks:
+                cuts.append(place + 1)
+            begins = c in _LIST_MARKS or (begins and c.isspace())
     if inside:  # the quotation has no end, so it is none
         cuts = [0, *(place + 1 for place, c in enumerate(text) if c in marks)]
     ends = [cut - 1 for cut in cuts[1:]] + [len(text)]

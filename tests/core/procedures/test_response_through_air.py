@@ -207,7 +207,7 @@ def test_a_dead_microphone_is_named_and_a_quiet_one_too():
     found = result.reading("unlike_others", AVERAGE)
     assert found.value == 2
     assert "no sweep in channel 2, excluded from the average" in found.at["finding"]
-    assert "channel 4 unlike the others" in found.at["finding"]
+    assert "channel 4 differs from the others" in found.at["finding"]
     assert Caution.UNLIKE_OTHERS in result.cautions
     assert result.curve("level", AVERAGE).meta["average_of"] == "1, 3, 4"
     good = procedure("response").analyse(heard(settings, [plain] * 4), settings, chain)

@@ -292,7 +292,7 @@ def test_margins_by_band_as_a_person_enters_them():
         ("20 Hz 1; much", "is not a frequency with a margin"),
         ("20 Hz -1; 30 Hz 2", "no margin of 0 or more"),
         ("20 Hz 1", "two frequencies"),
-        ("100 Hz 1; 20 Hz 1", "each above"),
+        ("100 Hz 1; 20 Hz 1", "in ascending order"),
     ):
         with pytest.raises(SettingError, match=words):
             parse_bands(text)

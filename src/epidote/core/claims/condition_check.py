@@ -122,7 +122,9 @@ class ConditionCheck:
             self.assume(Condition.REFERENCE_LEVEL, ConditionValue(text=text))
             self.reference = Reference.ASSUMED
             return
-        volts = self.evidence.volts(text)
+        volts = None  # an uncalibrated chain knows no volts, whatever its settings say
+        if self.evidence.chain.calibrated:
+            volts = self.evidence.volts(text)
         self.level(volts)
         reached = self.evidence.highest_output()
         if volts is not None and (reached is None or to_db(reached / volts) < -_SAME_LEVEL_DB):

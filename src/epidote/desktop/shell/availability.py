@@ -74,8 +74,9 @@ class Availability:
         return ""
 
     def graph(self) -> str:
-        """Ask for a graph with curves."""
-        if not self._matrix.built or self._matrix.graph_panel.graph.figure() is None:
+        """Ask for a graph with curves, or with some that are being loaded."""
+        matrix = self._matrix
+        if not matrix.built or (matrix.graph_panel.graph.figure() is None and not matrix.look.outdated):
             return "No curve in view. Select one or more measured cells first."
         return ""
 

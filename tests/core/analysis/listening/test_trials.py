@@ -41,8 +41,8 @@ def test_words():
     """14 of 16: p = 137/65536 = 0.00209; 12 of 16 are needed, which 8 of 10 reach with 79.8 %."""
     assert judge_forced_choice(14, 16).words == "audible difference demonstrated (14 of 16, p = 0.002)"
     words = judge_forced_choice(9, 16).words
-    assert words.startswith("not shown to differ in 16 trials")
-    assert "8 times of 10 would have been found out with 80 %" in words
+    assert words.startswith("no audible difference demonstrated in 16 trials")
+    assert "8 times out of 10 would have been detected with a probability of 80 %" in words
     assert "stopped before its end" in judge_forced_choice(9, 10, stopped_early=True).words
 
 

@@ -280,7 +280,7 @@ def test_a_ratio_re_a_level_that_nobody_named_or_reached_decides_nothing():
         assert "the output reached that level in no run" in verdict_words(found)
     low = replace(noise, highest_output=lambda: 1.41)
     assert verdict("SNR 80 dB(A) re 12.65 V", low).reason is Reason.REFERENCE_NOT_REACHED
-    uncalibrated = replace(noise, chain=Chain(rate=48000), highest_output=lambda: 12.65)
+    uncalibrated = replace(noise, chain=Chain(rate=48000), highest_output=lambda: 12.7)
     assert verdict("SNR 80 dB(A) re 12.65 V", uncalibrated).outcome is Outcome.INCONCLUSIVE
     high = replace(noise, highest_output=lambda: 12.65)
     assert verdict("SNR 80 dB(A) re 12.65 V", high).outcome is Outcome.MET

@@ -81,9 +81,14 @@ def test_one_step_is_computed_from_the_recording(staircase, window, qtbot):
     for _ in range(150):  # fine steps and all
         do(window, "step down")
     assert page.graph_panel.step_words.text() == "-40.00 dBFS generator"
-    wait_for(qtbot, lambda: len(figure(page).traces) == 2 and figure(page).traces[0].y.max() < 0.1 * peak)
+
+    def is_low_step() -> bool:
+        drawn = figure(page)
+        return drawn is not None and len(drawn.traces) == 2 and drawn.traces[0].y.max() < 0.1 * peak
+
+    wait_for(qtbot, is_low_step)
     page.look.show_view("step_spectrum")
-    wait_for(qtbot, lambda: figure(page).x_unit == "Hz" and figure(page).log_x)
+    wait_for(qtbot, lambda: figure(page) is not None and figure(page).x_unit == "Hz" and figure(page).log_x)
     assert [name for _, name in figure(page).marks][:3] == ["H1", "H2", "H3"]
     page.look.show_view("thd_n")
     assert not page.graph_panel.step.isVisible()

@@ -155,7 +155,7 @@ def test_zoom_can_be_reset_where_it_was_made_and_pins_have_a_menu_above_the_grap
     menu.aboutToShow.emit()
     assert [a.text().replace("&", "") for a in menu.actions()] == [
         "Pin -3 dB points",
-        "Gate at the last pin",
+        "Set gate at last pin",
         "Remove pins",
     ]
     assert not window.actions_by_name["clear pins"].isEnabled()  # there is none

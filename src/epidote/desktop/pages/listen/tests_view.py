@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from epidote.measurement.listening.sealed_test import SealedTest
     from epidote.study.store import Study
 
+_REVEAL_HINT = "Reveal shows the result and the answer key. Answers given after that do not count."
 _HEADS = ("Made", "Kind", "Trials", "Listeners", "State")
 
 
@@ -48,6 +49,12 @@ class ListedTest:
         if self.revealed:
             return None
         return next(((entry, s) for entry, s in self.sheets if not s.finished), None)
+
+    @property
+    def can_be_revealed(self) -> bool:
+        """Whether answers wait for the key, which nobody has seen."""
+        finished = any(s.finished for _, s in self.sheets)
+        return finished and not self.revealed and self.test.test_kind.answered
 
     @property
     def state(self) -> str:
@@ -137,7 +144,7 @@ class ListeningTestsView(QWidget):
         self.none.setText(LOADING)
 
     def refresh(self, number: str = "") -> None:
-        """Read the tests again; show the result of one by its number."""
+        """Read the tests again, and select one by its number, such as one that was just finished."""
 
         def done(tests: list[ListedTest]) -> None:
             self._show(tests)
@@ -145,7 +152,9 @@ class ListeningTestsView(QWidget):
                 place = next((n for n, t in enumerate(self.tests) if t.test.number == number), None)
                 if place is not None:
                     self.table.selectRow(place)
-                    self.show_result()
+                    if not self.tests[place].test.test_kind.answered:
+                        self.show_result()  # notes hide nothing
+                    self.reveal.setFocus()
 
         self.session.ask(list_tests, done)
 
@@ -189,7 +198,9 @@ class ListeningTestsView(QWidget):
         self.another.setEnabled(asked and self.session.writable)
         self.take.setEnabled(self.session.writable)
         number = current.test.number if current is not None else ""
-        if not self._filling and number != self._said_of:
+        is_another = number != self._said_of
+        answered_now = answered and current is not None and current.can_be_revealed
+        if not self._filling and (is_another or answered_now):
             self._said_of = number
             self.result.show_test(current)
 
@@ -294,6 +305,8 @@ class ResultView(WrappingWidget):
             return
         test = listed.test
         self.title.setText(f"{test.test_kind.title}: {listed.state}")
+        if listed.can_be_revealed:
+            self.finding.setText(_REVEAL_HINT)
         self.details.setText(
             f"Key sealed {test.made[:16].replace('T', ' ')} UTC, SHA-256 {test.commitment}\n{test.matching}"
         )

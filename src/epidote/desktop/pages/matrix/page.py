@@ -133,7 +133,7 @@ class MatrixPage(Page):
         self.side.addWidget(self.run_panel)
         self.side_whole = self.beside.wrap(self.side, self.readings)
         self._readings_presenter = ReadingsPresenter(self.selection, self.look, self.readings)
-        self.look.attach(self.graph_panel, self.lines.of, self._show_readings)
+        self.look.attach(self.graph_panel, self.lines.of, self._show_readings, self._wait_for_curves)
         lower.addWidget(self.graph_panel)
         lower.addWidget(self.side_whole)
         lower.setStretchFactor(0, 63)

@@ -12,7 +12,6 @@ from epidote.core.errors import in_window
 from epidote.core.results.channels import default_channel
 from epidote.core.results.kinds import CurveRole
 from epidote.desktop.widgets.tips import UNIT_TIPS, channel_options, channel_tips, common_names
-from epidote.desktop.widgets.wording import LOADING
 from epidote.study.annotations import valid
 
 if TYPE_CHECKING:
@@ -55,6 +54,7 @@ class GraphViewState:
         self._panel: GraphPanel | None = None
         self._overlays: OverlaySource = lambda *_: ((), ())
         self._drawn: Callable[[DrawnRuns], None] = lambda _: None
+        self._waited_for: Callable[[], None] = lambda: None
         self._shown: tuple[int, str, str, str] | None = None
         self._view_of: dict[str, str] = {}
         self._axis_of: dict[str, str] = {}
@@ -82,12 +82,19 @@ class GraphViewState:
         self.channels, self._channels_chosen = {1}, False
         self.band, self.align = None, "no"
 
-    def attach(self, panel: GraphPanel, overlays: OverlaySource, drawn: Callable[[DrawnRuns], None]) -> None:
+    def attach(
+        self,
+        panel: GraphPanel,
+        overlays: OverlaySource,
+        drawn: Callable[[DrawnRuns], None],
+        waited_for: Callable[[], None],
+    ) -> None:
         """Show in a panel.
 
-        overlays: the lines of a figure of curves, and what the runs do at limits; drawn: called after each figure.
+        overlays: the lines of a figure of curves, and what the runs do at limits; drawn: called after each figure;
+        waited_for: called where curves must be computed before there is a figure.
         """
-        self._panel, self._overlays, self._drawn = panel, overlays, drawn
+        self._panel, self._overlays, self._drawn, self._waited_for = panel, overlays, drawn, waited_for
 
     @property
     def panel(self) -> GraphPanel:
@@ -143,8 +150,7 @@ class GraphViewState:
         stepping = view in proc.step_views
         self._offer_steps(available if stepping else [])
         if stepping and not self._steps_ready([r for _, r in cells]):
-            self.outdated = True
-            panel.graph.set_figure(None, keep_zoom=False, instead=LOADING)
+            self._waited_for()
             return
         self._draw(column, view)
 

@@ -10,6 +10,7 @@ from epidote.core.quantities.formatting import format_axis
 from epidote.core.signals.signal import Samples
 from epidote.desktop.pages.routine.statistics_pictures.canvas import Canvas, Plane, round_values, with_room
 from epidote.desktop.pages.routine.statistics_pictures.picture import Plotted, PlottedBands
+from epidote.desktop.widgets.wording import LOADING
 
 
 class CurvePicture:
@@ -19,8 +20,10 @@ class CurvePicture:
     needs_other, needs_curve, tells_more = False, True, True
 
     def paint(self, canvas: Canvas, plotted: Plotted | None) -> None:
-        """Paint the curve; nothing until there is one."""
+        """Paint the curve; a word until it is computed."""
         if not isinstance(plotted, PlottedBands):
+            canvas.frame("", "")
+            canvas.say(LOADING)
             return
         bands = plotted.over_units
         canvas.frame(bands.x_unit, f"{plotted.title}, {bands.y_unit}".rstrip(", "))
