@@ -7,6 +7,9 @@ import shutil
 
 import pytest
 
+from epidote.core.procedures.registry import procedure
+from epidote.core.settings import make_settings
+from epidote.measurement.request import add_column
 from epidote.study.store import Study
 from tests.conftest import measured, small_study
 
@@ -187,3 +190,18 @@ def test_measured_several_times_in_one_command(study, run):
     )
     found = [next(r["value"] for r in one["readings"] if r["key"] == "thd_n") for one in json.loads(out)["runs"]]
     assert (code, len(set(found))) == (0, 3)  # noise differs from run to run
+
+
+def test_a_column_is_named_where_a_procedure_has_several(two, run):
+    """By number or title; the setting in which columns differ stands in their titles."""
+    with Study(two) as study:
+        add_column(study, "tone", make_settings(procedure("tone").Settings, {"duration": 0.2, "level": -30}))
+        titles = [c.title for c in study.overview().columns if c.procedure == "tone"]
+    assert titles[-1].startswith("Single tone, ") and "-30 dBFS" in titles[-1] and len(set(titles)) == len(titles)
+    code, _, err = run("compare", "readings", two, "tone")
+    assert code == 2 and "Several columns fit “tone”" in err and all(title in err for title in titles)
+    code, _, err = run("compare", "readings", two, "nothing")
+    assert code == 2 and "Unknown column “nothing”. Available: " in err and all(title in err for title in titles)
+    by_title = json.loads(run("compare", "readings", two, titles[0], "--json")[1])
+    by_number = json.loads(run("compare", "readings", two, str(by_title["column"]), "--json")[1])
+    assert by_title == by_number and by_title["title"] == titles[0]

@@ -13,7 +13,7 @@ from epidote.cli.study import PathArgument, find_subject
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.results.channels import channel_key, channel_name, parse_channel
-from epidote.study.models import Overview, RunSummary, Subject
+from epidote.study.models import Column, Overview, RunSummary, Subject
 from epidote.study.store import Study
 
 app = typer.Typer(
@@ -23,18 +23,30 @@ app = typer.Typer(
 )
 
 Against = Annotated[str, typer.Option("--against", help="row to compare with [default: the study's reference]")]
-Procedure = Annotated[str, typer.Argument(help="procedure, e.g. response or tone; “epidote procedures” lists all")]
+ColumnName = Annotated[
+    str,
+    typer.Argument(
+        help="column: number, title or procedure, e.g. 2, “Single tone” or tone; “epidote study show” lists them",
+        metavar="COLUMN",
+    ),
+]
 Channel = Annotated[int, typer.Option(help="channel, from 1, or “average”", parser=parse_channel, metavar="CHANNEL")]
 
 
-def runs_of_procedure(study: Study, procedure: str) -> tuple[Overview, dict[int, RunSummary]]:
-    """Return the runs of the first column of a procedure that has any, by row. Raises SettingError."""
-    seen = study.overview()
-    for column in (c for c in seen.columns if c.procedure == procedure):
-        latest = {s.id: seen.runs[s.id, column.id] for s in seen.subjects if (s.id, column.id) in seen.runs}
-        if latest:
-            return seen, latest
-    raise SettingError(f"{study.path.name} contains no run of “{procedure}”. Measure it first.")
+def runs_of_column(study: Study, name: str) -> tuple[Overview, Column, dict[int, RunSummary]]:
+    """Return a column by its number, title or procedure, with its latest runs by row. Raises SettingError."""
+    from epidote.measurement.unit_statistics import find_column
+
+    seen, column = study.overview(), find_column(study, name)
+    latest = {s.id: seen.runs[s.id, column.id] for s in seen.subjects if (s.id, column.id) in seen.runs}
+    if not latest:
+        raise SettingError(f"{study.path.name} contains no run of “{column.title}”. Measure it first.")
+    return seen, column, latest
+
+
+def _column_json(column: Column) -> dict[str, Any]:
+    """Return which column was compared, as every JSON of a comparison begins."""
+    return {"column": column.id, "title": column.title, "procedure": column.procedure}
 
 
 def _reference(study: Study, seen: Overview, name: str, runs: dict[int, RunSummary]) -> Subject:
@@ -47,14 +59,14 @@ def _reference(study: Study, seen: Overview, name: str, runs: dict[int, RunSumma
         raise SettingError("The study has no reference row. Name a row with --against.")
     if subject.id not in runs:
         raise SettingError(
-            f"{subject.full_name} is not measured with this procedure. Measure it, or use another row with --against."
+            f"{subject.full_name} is not measured in this column. Measure it, or use another row with --against."
         )
     return subject
 
 
 @app.command("readings")
 def readings(
-    path: PathArgument, procedure: Procedure, against: Against = "", channel: Channel = 1, as_json: Json = False
+    path: PathArgument, column: ColumnName, against: Against = "", channel: Channel = 1, as_json: Json = False
 ) -> int:
     """Compare the readings of each row with the reference, with significance."""
     from epidote.core.procedures.registry import procedure as find
@@ -63,9 +75,9 @@ def readings(
     from epidote.measurement.assessment import difference_report, known_spreads
 
     with Study(path) as study:
-        seen, runs = runs_of_procedure(study, procedure)
+        seen, found, runs = runs_of_column(study, column)
         base = _reference(study, seen, against, runs)
-        titles, known = reading_titles(find(procedure)), known_spreads(study, seen, runs[base.id].column_id)
+        titles, known = reading_titles(find(found.procedure)), known_spreads(study, seen, runs[base.id].column_id)
         reports: list[dict[str, Any]] = []
         for subject in seen.subjects:
             if subject.id not in runs or subject.id == base.id or subject.is_baseline:
@@ -88,8 +100,11 @@ def readings(
             mismatches = [mismatch_to_json(one) for one in report.mismatches]
             reports.append({"subject": subject.full_name, "differences": rows, "unlike": mismatches})
     if as_json:
-        print_json({"reference": base.full_name, "channel": channel_key(channel), "rows": reports})
+        print_json(
+            {**_column_json(found), "reference": base.full_name, "channel": channel_key(channel), "rows": reports}
+        )
         return 0
+    say(f"{found.title}, {found.summary}")
     for row in reports:
         say(f"{row['subject']} vs. {base.full_name}")
         for d in row["differences"]:
@@ -102,7 +117,7 @@ def readings(
 @app.command("curves")
 def curves(
     path: PathArgument,
-    procedure: Procedure,
+    column: ColumnName,
     curve: Annotated[str, typer.Argument(help="curve, e.g. level or thd_n")],
     against: Against = "",
     channel: Channel = 1,
@@ -129,12 +144,12 @@ def curves(
     from epidote.core.results.curve_features import noise_uncertainty
     from epidote.core.wording.differences import ranges_words
 
-    curve = current_curve_key(procedure, curve)
     span = (-math.inf if low is None else low, math.inf if high is None else high)
     study = Study(path)
     rows: list[dict[str, Any]] = []
     with study:
-        seen, runs = runs_of_procedure(study, procedure)
+        seen, found, runs = runs_of_column(study, column)
+        curve = current_curve_key(found.procedure, curve)
         base = _reference(study, seen, against, runs)
 
         def of(subject: Subject) -> Any:
@@ -173,8 +188,17 @@ def curves(
                 }
             )
     if as_json:
-        print_json({"reference": base.full_name, "curve": curve, "channel": channel_key(channel), "rows": rows})
+        print_json(
+            {
+                **_column_json(found),
+                "reference": base.full_name,
+                "curve": curve,
+                "channel": channel_key(channel),
+                "rows": rows,
+            }
+        )
         return 0
+    say(f"{found.title}, {found.summary}")
     for row in rows:
         say(_deviation_in_words(row))
     return 0
@@ -194,7 +218,7 @@ def _deviation_in_words(row: dict[str, Any]) -> str:
 @app.command("points")
 def points(
     path: PathArgument,
-    procedure: Procedure,
+    column: ColumnName,
     curve: Annotated[str, typer.Argument(help="curve, e.g. level or thd_n")],
     point: Annotated[
         list[str], typer.Option("--at", help="x or y value of the curve, e.g. 1 W, 1 kHz, 1 %, -3 dB; may be repeated")
@@ -209,11 +233,11 @@ def points(
     from epidote.core.procedures.registry import current_curve_key
     from epidote.core.wording.differences import difference_words
 
-    curve = current_curve_key(procedure, curve)
     study = Study(path)
     rows: list[dict[str, Any]] = []
     with study:
-        seen, runs = runs_of_procedure(study, procedure)
+        seen, found, runs = runs_of_column(study, column)
+        curve = current_curve_key(found.procedure, curve)
         base = _reference(study, seen, against, runs) if against or seen.reference else None
         curves_by_subject = {
             s.id: [c for c in study.curves(runs[s.id].id, [curve]) if c.channel == channel]
@@ -258,6 +282,7 @@ def points(
     if as_json:
         print_json(
             {
+                **_column_json(found),
                 "reference": base.full_name if base else None,
                 "curve": curve,
                 "channel": channel_key(channel),
@@ -275,7 +300,7 @@ def points(
 @app.command("conditions")
 def conditions(
     path: PathArgument,
-    procedure: Procedure,
+    column: ColumnName,
     reading: Annotated[str, typer.Argument(help="reading, e.g. latency or thd_n")],
     unit: Annotated[str, typer.Option(help="only rows whose name starts with this")] = "",
     channel: Channel = 1,
@@ -287,9 +312,9 @@ def conditions(
     from epidote.core.procedures.registry import current_reading_key
     from epidote.core.wording.differences import equivalence_words
 
-    reading = current_reading_key(procedure, reading)
     with Study(path) as study:
-        seen, runs = runs_of_procedure(study, procedure)
+        seen, found, runs = runs_of_column(study, column)
+        reading = current_reading_key(found.procedure, reading)
         rows = []
         for subject in seen.subjects:
             if (
@@ -327,6 +352,7 @@ def conditions(
         ]
         print_json(
             {
+                **_column_json(found),
                 "first": g.first[0],
                 "second": g.second[0] if g.second else None,
                 "cells": cells,

@@ -9,7 +9,7 @@ import typer
 
 from epidote.cli.analyse import Json
 from epidote.cli.common import print_json, say
-from epidote.cli.compare import Channel, runs_of_procedure
+from epidote.cli.compare import Channel, runs_of_column
 from epidote.cli.study import PathArgument, find_subject
 from epidote.core.errors import SettingError
 from epidote.core.results.channels import channel_key
@@ -87,7 +87,7 @@ def claims(
 def limits(
     path: PathArgument,
     around: Annotated[str, typer.Option(help="create limits around the curve of this row")] = "",
-    procedure: Annotated[str, typer.Option(help="procedure for the new limits")] = "response",
+    procedure: Annotated[str, typer.Option(help="column for the new limits: procedure, title or number")] = "response",
     curve: Annotated[str, typer.Option(help="curve for the new limits")] = "level",
     db: Annotated[float, typer.Option(help="tolerance of --around, in dB")] = 1.0,
     *,
@@ -105,10 +105,11 @@ def limits(
     from epidote.core.wording.differences import limit_check_words
     from epidote.measurement.assessment import held_limits
 
-    curve = current_curve_key(procedure, curve)
     with Study(path) as study:
         if around or good:
-            seen, runs = runs_of_procedure(study, procedure)
+            seen, column, runs = runs_of_column(study, procedure)
+            procedure = column.procedure
+            curve = current_curve_key(procedure, curve)
             chosen = [find_subject(study, n) for n in ([around] if around else good)]
             row_curves = [
                 (

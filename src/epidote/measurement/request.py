@@ -35,7 +35,9 @@ def add_column(study: Study, key: str, settings: Settings) -> Column:
     if column is not None:
         return column
     proc = procedure(key)
-    return study.add_column(key, values, proc.title, proc.summary(settings))
+    added = study.add_column(key, values, proc.title, proc.summary(settings))
+    study.title_columns(key)
+    return study.queries.column_with(key, values) or added
 
 
 def new_study(path: Path, title: str) -> Study:

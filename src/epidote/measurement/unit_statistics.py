@@ -102,10 +102,14 @@ class ReadingLimits:
 
 
 def find_column(study: Study, name: str) -> Column:
-    """Return a column by its number, procedure, or title. Raises SettingError where none or several fit."""
+    """Return a column by its number, title, or procedure. Raises SettingError where none or several fit."""
     columns = study.queries.columns()
-    exact = [c for c in columns if name == str(c.id)]
-    fitting = exact or [c for c in columns if name.casefold() in (c.procedure.casefold(), c.title.casefold())]
+    wanted = name.casefold()
+    fitting = [c for c in columns if name == str(c.id)]
+    if not fitting:
+        fitting = [c for c in columns if wanted in (c.title.casefold(), f"{c.title}, {c.summary}".casefold())]
+    if not fitting:
+        fitting = [c for c in columns if wanted in (c.procedure.casefold(), c.title.partition(",")[0].casefold())]
     listed = ", ".join(f"{c.id} ({c.title}, {c.summary})" for c in columns)
     if not fitting:
         raise SettingError(f"Unknown column “{name}”. Available: {listed or 'none'}.")

@@ -123,6 +123,7 @@ class _Merge:
             known = self._into.queries.column_with(column.procedure, column.settings)
             if known is None:
                 known = self._into.add_column(column.procedure, column.settings, column.title, column.summary)
+                self._into.title_columns(column.procedure)
                 self.report.columns += 1
             self._columns[column.id] = known.id
 

@@ -282,6 +282,13 @@ class Repository:
             ).lastrowid
         return Column(_key(key), procedure, dict(settings), title, summary, position)
 
+    def title_columns(self, procedure: str) -> None:
+        """Let the titles of a procedure's columns name the settings in which they differ."""
+        from epidote.study.titles import title_columns  # loads the procedures, which a study is opened without
+
+        with self._db.writing() as c:
+            title_columns(c, procedure)
+
     def move_column(self, column_id: int, position: float) -> None:
         """Put a column at another position; columns stand in the order of their positions."""
         with self._db.writing() as c:

@@ -4,10 +4,16 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Sequence
+from typing import Any
+
+from pydantic import BaseModel
 
 from epidote.core.errors import SettingError
 from epidote.core.procedures.registry import procedure
-from epidote.core.settings import make_settings
+from epidote.core.settings import label_of, make_settings, unit_of, value_in_words
+
+_MOST_DIFFERENCES = 3  # settings that a title names
 
 
 def refresh_titles(connection: sqlite3.Connection) -> None:
@@ -15,13 +21,14 @@ def refresh_titles(connection: sqlite3.Connection) -> None:
 
     Those of a procedure that is not installed, or whose settings have changed since, stay as they are.
     """
+    title_columns(connection)
     for row in connection.execute("SELECT id, procedure, settings FROM column_").fetchall():
         try:
             proc = procedure(row["procedure"])
             summary = proc.summary(make_settings(proc.Settings, json.loads(row["settings"])))
         except SettingError:
             continue
-        connection.execute("UPDATE column_ SET title = ?, summary = ? WHERE id = ?", (proc.title, summary, row["id"]))
+        connection.execute("UPDATE column_ SET summary = ? WHERE id = ?", (summary, row["id"]))
     for row in connection.execute("SELECT id, procedure, headline FROM run").fetchall():
         headline = json.loads(row["headline"])
         if headline is None:
@@ -34,3 +41,41 @@ def refresh_titles(connection: sqlite3.Connection) -> None:
         if kind is not None:
             headline |= {"title": kind.title, "shown": str(kind.shown)}
         connection.execute("UPDATE run SET headline = ? WHERE id = ?", (json.dumps(headline), row["id"]))
+
+
+def title_columns(connection: sqlite3.Connection, key: str = "") -> None:
+    """Give columns the titles of their procedures, those of one procedure the settings in which they differ as well,
+    such as “Single tone, -20 dBFS”. key: of the procedure whose columns are titled; "": of every one.
+    """
+    rows = connection.execute("SELECT id, procedure, settings FROM column_ WHERE NOT deleted").fetchall()
+    by_procedure: dict[str, list[sqlite3.Row]] = {}
+    for row in rows:
+        if key in ("", row["procedure"]):
+            by_procedure.setdefault(row["procedure"], []).append(row)
+    for name, columns in by_procedure.items():
+        try:
+            proc = procedure(name)
+            settings = [make_settings(proc.Settings, json.loads(row["settings"])) for row in columns]
+        except SettingError:
+            continue
+        for row, words in zip(columns, _differences(proc.Settings, settings), strict=True):
+            title = ", ".join([proc.title, *words])
+            connection.execute("UPDATE column_ SET title = ? WHERE id = ?", (title, row["id"]))
+
+
+def _differences(model: type[BaseModel], settings: Sequence[BaseModel]) -> list[list[str]]:
+    """Return for each of several settings, in words, those values in which they differ from each other."""
+    values = [one.model_dump(mode="json") for one in settings]
+    differing = [name for name in model.model_fields if any(one[name] != values[0][name] for one in values)]
+    return [
+        [words for name in differing[:_MOST_DIFFERENCES] if (words := _setting_words(model, name, one[name]))]
+        for one in values
+    ]
+
+
+def _setting_words(model: type[BaseModel], name: str, value: Any) -> str:
+    """Return a value that says what it is by its unit, else with its label."""
+    words = value_in_words(model, name, value)
+    if not words or unit_of(model.model_fields[name]) or isinstance(value, str):
+        return words
+    return f"{label_of(model, name).lower()} {words}"
