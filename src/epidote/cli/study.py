@@ -239,10 +239,9 @@ def latency(
     from epidote.core.comparison.conditions.latency_table import (
         distance_in_air,
         latency_table,
-        live_suitability,
         similar_latencies,
     )
-    from epidote.core.wording.differences import suitability_words
+    from epidote.core.wording.differences import latency_words
     from epidote.measurement.assessment import latencies
 
     with Study(path) as study:
@@ -263,8 +262,10 @@ def latency(
                         "buffer": one.buffer,
                         "seconds": one.seconds,
                         "spread": one.spread,
+                        "worst": one.longest,
+                        "jumps": one.jumps,
                         "metres_in_air": distance_in_air(one.seconds),
-                        "verdict": suitability_words(live_suitability(one.seconds)),
+                        "verdict": latency_words(one),
                     }
                     for one in chosen
                 ]
@@ -274,7 +275,8 @@ def latency(
     if equal is not None:
         say(f"Latencies of {equal:g} ms ±{within:g} %:" if chosen else f"No latency of {equal:g} ms ±{within:g} %.")
         for one in chosen:
-            say(f"  {1000 * one.seconds:.3f} ms   {one.device}, {_setting_words(one.setting)}")
+            jumps = f" (jumps, up to {1000 * one.longest:.3f} ms)" if one.jumps else ""
+            say(f"  {1000 * one.seconds:.3f} ms   {one.device}, {_setting_words(one.setting)}{jumps}")
         return 0
     table = latency_table(rows)
     for setting in table.settings:
@@ -284,7 +286,7 @@ def latency(
             if cell is not None:
                 say(
                     f"  {device.ljust(56)} {1000 * cell.seconds:9.3f} ms  {distance_in_air(cell.seconds):7.2f} m "
-                    f" {suitability_words(live_suitability(cell.seconds))}"
+                    f" {latency_words(cell)}"
                 )
     return 0
 

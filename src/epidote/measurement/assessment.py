@@ -28,6 +28,7 @@ from epidote.core.comparison.repeatability import (
 from epidote.core.effects import Severity
 from epidote.core.procedures.registry import procedure
 from epidote.core.quantities.units import DB_PER_NEPER, to_db
+from epidote.core.results.caution import Caution
 from epidote.core.results.kinds import reading_kind
 from epidote.core.results.reading import Reading
 from epidote.core.results.result import Curve
@@ -296,5 +297,18 @@ def latencies(study: Study) -> list[MeasuredLatency]:
                 continue
             latency = run.reading(keys[column.id])
             if latency is not None and latency.value is not None:
-                rows.append((subject.name, dict(subject.conditions), run.chain.rate, latency.value, latency.spread))
+                rows.append((dict(subject.conditions), _measured_latency(subject, run, latency)))
     return latencies_of(rows)
+
+
+def _measured_latency(subject: Subject, run: RunSummary, latency: Reading) -> MeasuredLatency:
+    """Return a run's latency with that of its slowest burst, which older runs give by their range only."""
+    assert latency.value is not None
+    rate, worst = run.chain.rate, None
+    slowest, span = run.reading("latency_max", latency.channel), run.reading("latency_range", latency.channel)
+    if slowest is not None:
+        worst = slowest.value
+    elif span is not None and span.value is not None:
+        worst = latency.value + span.value / rate  # at most
+    jumps = Caution.DELAY_JUMPS in latency.cautions
+    return MeasuredLatency(subject.name, rate, None, latency.value, latency.spread, worst, jumps)

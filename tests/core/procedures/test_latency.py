@@ -78,6 +78,10 @@ def test_an_interface_that_jumps_by_a_block_from_start_to_start():
         result = latency(device, chain, restart=True, shots=12, level=-20)
         assert Caution.DELAY_JUMPS in result.cautions
         assert result.reading("latency_range").value == pytest.approx(64, abs=1e-3)
+        assert result.reading("latency_max").value * RATE == pytest.approx(
+            result.curve("latency_by_shot").y.max() * RATE, abs=1e-6
+        )
+        assert result.reading("latency_samples").spread > 10, "the next start may give either"
         found[connection] = result.reading("latency_samples").value
         steady = latency(
             open_for_chain(chain, "standin:sorvane-l8", {"connection": connection}, seed=3), chain, level=-20

@@ -10,7 +10,7 @@ import numpy as np
 from epidote.core.chain.chain import Chain
 from epidote.core.comparison.conditions.comparability import Mismatch, MismatchKind
 from epidote.core.comparison.conditions.condition_table import Equivalence
-from epidote.core.comparison.conditions.latency_table import LiveSuitability
+from epidote.core.comparison.conditions.latency_table import LiveSuitability, MeasuredLatency, live_suitability
 from epidote.core.comparison.differences.crossings import Range, ranges
 from epidote.core.comparison.differences.difference import DIFFERENCE_UNITS
 from epidote.core.comparison.limits import LimitCheck
@@ -138,6 +138,14 @@ def equivalence_words(equivalence: Equivalence) -> str:
 def suitability_words(suitability: LiveSuitability) -> str:
     """Return what a latency means for somebody who plays or speaks and hears it."""
     return _LIVE[suitability]
+
+
+def latency_words(one: MeasuredLatency) -> str:
+    """Return what a latency means for live playing, by its slowest burst, and whether it jumps."""
+    words = suitability_words(live_suitability(one.longest))
+    if one.jumps:
+        words += f"; jumps, up to {format_quantity(one.longest, 's', digits=4)}"
+    return words
 
 
 _LIVE = {

@@ -30,7 +30,7 @@ from epidote.core.comparison.conditions.latency_table import (
 from epidote.core.errors import EpidoteError
 from epidote.core.quantities.formatting import format_quantity
 from epidote.core.quantities.units import parse_as
-from epidote.core.wording.differences import suitability_words
+from epidote.core.wording.differences import latency_words, suitability_words
 from epidote.desktop.theme import font
 from epidote.desktop.widgets.help_key import listen_for_help
 from epidote.desktop.widgets.plain import Label, plain_tip
@@ -131,9 +131,9 @@ class LatencyWindow(QDialog):
         if latency is None:
             return TableCell("", font())
         colour = self._theme.colour("text")
-        if latency.seconds > LIVE[0]:
+        if latency.longest > LIVE[0]:
             colour = self._theme.colour("caution")
-        tip = plain_tip(suitability_words(live_suitability(latency.seconds)))
+        tip = plain_tip(latency_words(latency))
         return TableCell(_cell_words(latency), font(), tip, colour)
 
     def _chosen(self) -> None:
@@ -178,6 +178,7 @@ def _setting_words(setting: tuple[float, int]) -> str:
 
 def _cell_words(cell: MeasuredLatency) -> str:
     mark = ""
-    if cell.seconds > LIVE[1]:
+    if cell.longest > LIVE[1]:
         mark = "▲ "
-    return f"{mark}{1000 * cell.seconds:.3f} ms   {distance_in_air(cell.seconds):.2f} m"
+    jumps = f", jumps up to {1000 * cell.longest:.3f} ms" if cell.jumps else ""
+    return f"{mark}{1000 * cell.seconds:.3f} ms{jumps}   {distance_in_air(cell.seconds):.2f} m"

@@ -7,6 +7,7 @@ import pytest
 
 from epidote.core.analysis.delay.manual_alignment import PairAlignment
 from epidote.core.comparison.conditions.latency_table import (
+    MeasuredLatency,
     distance_in_air,
     latencies_of,
     latency_table,
@@ -14,7 +15,7 @@ from epidote.core.comparison.conditions.latency_table import (
     similar_latencies,
     speed_of_sound,
 )
-from epidote.core.wording.differences import suitability_words
+from epidote.core.wording.differences import latency_words, suitability_words
 from tests.conftest import table, through
 
 RATE = 48000
@@ -34,10 +35,10 @@ def test_table_and_equals():
     for row in table("16_buffer_latency"):
         for rate, name in ((44100, "44p1"), (96000, "96")):
             once = float(row[f"latency_ms_at_{name}khz"]) / 1000
-            rows.append(
-                ("Sorvane L8", {"buffer": row["buffer_samples"], "rate": f"{rate} Hz"}, float(rate), 2 * once, None)
-            )
-            rows.append(("Tolmark X1", {"link": "on", "buffer": row["buffer_samples"]}, float(rate), once, None))
+            buffer = row["buffer_samples"]
+            conditions = {"buffer": buffer, "rate": f"{rate} Hz"}
+            rows.append((conditions, MeasuredLatency("Sorvane L8", float(rate), None, 2 * once)))
+            rows.append(({"link": "on", "buffer": buffer}, MeasuredLatency("Tolmark X1", float(rate), None, once)))
     found = latencies_of(rows)
     seen = latency_table(found)
     assert seen.devices == ("Sorvane L8", "Tolmark X1, link on")
@@ -50,7 +51,7 @@ def test_table_and_equals():
         ("Tolmark X1, link on", 44100.0, 128),
     }
     assert similar_latencies(found, 1.0) == []
-    assert latencies_of([("A", {}, 48000.0, 0.001, None)])[0].buffer is None
+    assert latencies_of([({}, MeasuredLatency("A", 48000.0, None, 0.001))])[0].buffer is None
 
 
 def test_guide_for_live_playing():
@@ -60,6 +61,13 @@ def test_guide_for_live_playing():
         "borderline for live playing",
         "disturbs live playing",
     ]
+
+
+def test_the_slowest_burst_decides_whether_a_latency_can_be_lived_with():
+    """A buffer that is doubled now and then disturbs whoever plays, whatever the usual burst says."""
+    jumping = MeasuredLatency("A", 48000.0, 128, 0.004, worst=0.0123, jumps=True)
+    assert latency_words(jumping) == "disturbs live playing; jumps, up to 12.30 ms"
+    assert latency_words(MeasuredLatency("A", 48000.0, 128, 0.004, worst=0.00401)) == "suitable for live playing"
 
 
 def material(frames=4 * RATE):

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 LIVE = (0.008, 0.009)  # s; above this a delay disturbs live playing (common practice, no source)
@@ -15,8 +15,10 @@ ROOM = 20.0  # °C
 
 @dataclass(frozen=True)
 class MeasuredLatency:
-    """One measured latency: device (with what else it was set to), rate in Hz, buffer in frames (None: not said),
-    seconds, spread.
+    """One measured latency: device (with what else it was set to), rate in Hz, buffer in frames (None: not said).
+
+    seconds: of the usual burst, with its spread; worst: of the slowest burst, None where there was only one. jumps:
+    whether it is not the same from burst to burst.
     """
 
     device: str
@@ -24,6 +26,13 @@ class MeasuredLatency:
     buffer: int | None
     seconds: float
     spread: float | None = None
+    worst: float | None = None
+    jumps: bool = False
+
+    @property
+    def longest(self) -> float:
+        """Seconds of the slowest burst: what somebody who plays must reckon with."""
+        return max(self.seconds, self.worst or 0.0)
 
     @property
     def setting(self) -> tuple[float, int]:
@@ -31,16 +40,16 @@ class MeasuredLatency:
         return self.rate, self.buffer or 0
 
 
-def latencies_of(rows: Iterable[tuple[str, dict[str, str], float, float, float | None]]) -> list[MeasuredLatency]:
-    """From (unit, conditions, rate of its chain, seconds, spread): buffer and rate are taken out of the conditions,
-    the rest tells devices apart.
+def latencies_of(rows: Iterable[tuple[dict[str, str], MeasuredLatency]]) -> list[MeasuredLatency]:
+    """Return latencies of (conditions, latency of a unit): the buffer is read from the conditions, and those that are
+    neither buffer nor rate tell devices apart.
     """
     latencies = []
-    for unit, conditions, rate, seconds, spread in rows:
+    for conditions, one in rows:
         rest = [f"{k} {v}" for k, v in conditions.items() if k not in ("buffer", "rate")]
         digits = "".join(c for c in conditions.get("buffer", "") if c.isdigit())
         latencies.append(
-            MeasuredLatency(", ".join([unit, *rest]), rate, int(digits) if digits else None, seconds, spread)
+            replace(one, device=", ".join([one.device, *rest]), buffer=int(digits) if digits else one.buffer)
         )
     return latencies
 

@@ -129,6 +129,11 @@ class Latency(ProcedureBase):
             "repeatability", "Standard deviation", meaning="Standard deviation of the latency over all bursts."
         ),
         ReadingKind(
+            "latency_max",
+            "Latency, maximum",
+            meaning="Maximum latency of all bursts; decides whether live playing is disturbed.",
+        ),
+        ReadingKind(
             "latency_range",
             "Range (max. - min.)",
             former=("range",),
@@ -254,6 +259,8 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
     # dispersion acts on every burst alike: no median makes it less
     shift = float(np.median([d.shift for d in shot_delays]))
     spread = math.hypot(_spread_of_median(usual, [d.spread for d in shot_delays]), shift)
+    if jumped:  # the next start may give any of them, so their scatter counts and not that of a median
+        spread = math.hypot(float(delays.std(ddof=1)), shift)
     cautions += [
         *caution_when(missing > 0, Caution.PARTIAL),
         *caution_when(jumped, Caution.DELAY_JUMPS),
@@ -283,6 +290,8 @@ def _channel(recordings: Sequence[Recording], number: int, settings: LatencySett
         readings.append(Reading("latency_share", number, usual.size / delays.size, "ratio", at))
     if delays.size > 1:
         readings.append(Reading("repeatability", number, float(delays.std(ddof=1)) / rate, "s", at))
+        worst = float(delays.max()) / rate
+        readings.append(Reading("latency_max", number, worst, "s", at, None, spread / rate, own))
         readings.append(Reading("latency_range", number, float(np.ptp(delays)), "samples", at, cautions=own))
     if chain.buffer is not None:
         share = 2 * chain.buffer / rate
