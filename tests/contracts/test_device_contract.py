@@ -12,8 +12,8 @@ import pytest
 
 from epidote.audio.device import Device, FormatRefusedError, Wiring
 from epidote.audio.registry import open_device
-from epidote.audio.simulated.device import BENCHES, PREFIX
-from epidote.core.errors import CancelledError, EpidoteError, MeasurementError
+from epidote.audio.simulated.device import BENCHES, PREFIX, Adjustable
+from epidote.core.errors import CancelledError, EpidoteError, MeasurementError, SettingError
 from epidote.core.signals.signal import Signal
 from epidote.core.stimuli.generator import GeneratorSettings, Waveform
 from epidote.core.stimuli.tone import tone
@@ -197,3 +197,20 @@ def test_the_same_device_can_be_opened_again(bench):
     for _ in range(2):
         with bench.opened() as device:
             assert play(device)[0].signal.frames == SHORT.frames
+
+
+@pytest.mark.parametrize("bench", [name for name, one in BENCHES.items() if isinstance(one.unit, Adjustable)])
+def test_a_value_that_a_knob_does_not_have_is_refused_with_those_it_has(bench):
+    """Else the unit would be measured as before, and “no measurable difference” be found."""
+    for knob, values in BENCHES[bench].unit.choices.items():
+        for value in values:
+            open_device(PREFIX + bench, USUAL, {knob: value}).close()
+        with pytest.raises(SettingError, match="is not possible with this device") as refused:
+            open_device(PREFIX + bench, USUAL, {knob: "magic"})
+        assert all(value in str(refused.value) for value in values)
+
+
+def test_a_load_that_is_no_resistance_is_refused():
+    with pytest.raises(SettingError, match="not a resistance"):
+        open_device(PREFIX + "ostrel-p40", USUAL, {"load": "heavy"})
+    open_device(PREFIX + "ostrel-p40", USUAL, {"load": "4 Ω", "seat": "3"}).close()

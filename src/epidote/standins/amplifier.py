@@ -63,6 +63,11 @@ class Amplifier:
     warm_up_seconds: float = 240.0
     knobs: Mapping[str, Mapping[str, Mapping[str, float]]] = field(default_factory=dict)
 
+    @property
+    def choices(self) -> Mapping[str, tuple[str, ...]]:
+        """The values of each of its knobs, by the name of the condition."""
+        return {name: tuple(values) for name, values in self.knobs.items()}
+
     def set_to(self, conditions: Mapping[str, str]) -> Amplifier:
         """Return the amplifier with its knobs as the conditions say ("gain": "low"); conditions that are no knob leave
         it alone.

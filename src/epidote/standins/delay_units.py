@@ -81,6 +81,11 @@ class Processor:
     wavers_at: float = 0.7
     noise_density: float = 4e-8
 
+    @property
+    def choices(self) -> Mapping[str, tuple[str, ...]]:
+        """The values of each of its knobs, by the name of the condition."""
+        return {"output": ("both", "dry", "processed", "split"), "program": ("steady", "moving")}
+
     def set_to(self, conditions: Mapping[str, str]) -> Processor:
         return replace(
             self, output=conditions.get("output", self.output), program=conditions.get("program", self.program)

@@ -56,6 +56,11 @@ class Dac:
     filter: str = "fast"
     filters: Mapping[str, Reconstruction] = field(default_factory=dict)
 
+    @property
+    def choices(self) -> Mapping[str, tuple[str, ...]]:
+        """The values of each of its knobs, by the name of the condition."""
+        return {"filter": tuple(self.filters)}
+
     def set_to(self, conditions: Mapping[str, str]) -> Dac:
         """Its filter, as the condition of that name says."""
         filter_name = conditions.get("filter", self.filter)
@@ -89,6 +94,11 @@ class Interface:
     rail: float = 9.0
     knobs: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
     volume_db: float = 0.0
+
+    @property
+    def choices(self) -> Mapping[str, tuple[str, ...]]:
+        """The values of each of its knobs, by the name of the condition."""
+        return {name: tuple(values) for name, values in self.knobs.items()}
 
     def set_to(self, conditions: Mapping[str, str]) -> Interface:
         """Its knob for the volume: what each mark on it takes away, in dB."""
@@ -134,6 +144,11 @@ class Receiver:
     @property
     def model(self) -> str:
         return self.amplifier.model
+
+    @property
+    def choices(self) -> Mapping[str, tuple[str, ...]]:
+        """The values of each of its knobs, by the name of the condition."""
+        return {"path": ("direct", "digital"), **self.amplifier.choices}
 
     def set_to(self, conditions: Mapping[str, str]) -> Receiver:
         return replace(self, path=conditions.get("path", self.path), amplifier=self.amplifier.set_to(conditions))

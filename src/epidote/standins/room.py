@@ -106,6 +106,11 @@ class Dome:
     ambient_pascals: float = 9e-4
     sensitivity: float = 0.05  # V/Pa
 
+    @property
+    def choices(self) -> Mapping[str, tuple[str, ...]]:
+        """The values of each of its knobs, by the name of the condition."""
+        return {"seat": tuple(str(number) for number in range(1, 9))}
+
     def set_to(self, conditions: Mapping[str, str]) -> Dome:
         number = conditions.get("seat", "").strip()
         if number.isdigit() and 1 <= int(number) <= 8:

@@ -76,6 +76,11 @@ class TwoWay:
     ambient_pascals: float = 4e-4
     cheap_first: bool = False
 
+    @property
+    def choices(self) -> Mapping[str, tuple[str, ...]]:
+        """The values of each of its knobs, by the name of the condition."""
+        return {"state": ("good", "loose")}
+
     def set_to(self, conditions: Mapping[str, str]) -> TwoWay:
         loose = conditions.get("state", "loose" if self.loose else "") == "loose"
         return replace(self, loose=loose, cheap_first=conditions.get("microphone", "") == "cheap")

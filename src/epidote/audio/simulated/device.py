@@ -9,13 +9,13 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 
 from epidote.audio.device import Cancelled, DeviceInfo, Enough, FormatRefusedError, Progress, Wiring, playable
 from epidote.audio.simulated.live import SimulatedLive
-from epidote.core.errors import CancelledError
+from epidote.core.errors import CancelledError, SettingError
 from epidote.core.quantities.units import QuantityError, parse_as
 from epidote.core.signals.recording import Recording
 from epidote.core.signals.signal import Samples, Signal
@@ -46,6 +46,15 @@ class StandIn(Protocol):
         self, volts: Samples, rate: float, load_ohms: float, rng: np.random.Generator, powered_for: float
     ) -> Samples:
         """Output (frames, channels) in V for an input in V; ``powered_for``: seconds since it was switched on."""
+
+
+@runtime_checkable
+class Adjustable(Protocol):
+    """A unit that knows what its knobs can be set to."""
+
+    @property
+    def choices(self) -> Mapping[str, tuple[str, ...]]:
+        """Values by the name of the condition."""
 
 
 @dataclass(frozen=True)
@@ -131,6 +140,7 @@ class SimulatedDevice:
                 )
         self._wiring, self._rate = wiring, rate
         self._buffer = wiring.buffer or self._bench.buffers
+        require_settable(self._bench, conditions)
         self._unit = self._bench.unit.set_to(conditions) if self._bench.unit else None
         self._load = _load_of(conditions, self._bench.load_ohms)
         self._rng = np.random.default_rng([seed, *bench.encode(), *str(sorted(conditions.items())).encode()])
@@ -238,12 +248,43 @@ def _stop_if(cancelled: Cancelled) -> None:
         raise CancelledError("Stopped. This run was not saved.")
 
 
+def require_settable(bench: Bench, conditions: Mapping[str, str]) -> None:
+    """Raise SettingError for a condition that the unit, its connection or its load cannot have.
+
+    Without that it would be measured as it was before, and no difference found.
+    """
+    choices = dict(_choices_of(bench.unit))
+    if bench.link.safety:
+        choices["connection"] = tuple(bench.link.safety)
+    for name, value in conditions.items():
+        if name in choices and value not in choices[name]:
+            raise SettingError(
+                f"“{name} = {value}” is not possible with this device. Nothing was measured; change the row. Available:"
+                f" {', '.join(choices[name])}."
+            )
+        if name == "load" and _resistance(value) is None:
+            raise SettingError(
+                f"“load = {value}” is not a resistance. Nothing was measured; change the row to, for example, load ="
+                " 8 Ω."
+            )
+
+
+def _choices_of(unit: object) -> Mapping[str, tuple[str, ...]]:
+    """Return what a unit can be set to; nothing for one that has no knobs, or none that it knows."""
+    return unit.choices if isinstance(unit, Adjustable) else {}
+
+
+def _resistance(text: str) -> float | None:
+    try:
+        return parse_as(text, "Ω")
+    except QuantityError:
+        return None
+
+
 def _load_of(conditions: Mapping[str, str], usual: float) -> float:
     """Return the load somebody put on, if a condition says so: "load": "4 Ω"."""
-    try:
-        return parse_as(conditions["load"], "Ω")
-    except (KeyError, QuantityError):
-        return usual
+    ohms = _resistance(conditions.get("load", ""))
+    return usual if ohms is None else ohms
 
 
 def device_info(bench: str) -> DeviceInfo:
