@@ -231,3 +231,83 @@ def test_every_message_says_what_to_do():
     ]
     inside = ("audio/soundcard/host_process.py",)  # what the device's own process says becomes part of a sentence
     assert [s for s in silent if not s.startswith(inside)] == []
+
+
+# -- the guide and the documents --------------------------------------------------------------------
+
+ROOT = SOURCE.parents[1]
+GUIDE = sorted((SOURCE / "desktop" / "help").glob("*.md"))
+WRITTEN = [*GUIDE, ROOT / "README.md", ROOT / "CONTRIBUTING.md"]
+LABEL = re.compile(r"\*\*(.+?)\*\*|(?<![*\w])\*([^*]+?)\*(?!\*)")
+KEY = re.compile(r"^(Ctrl\+|Shift\+|Alt\+)*([A-Z0-9]|F\d+|Enter|Esc|Space|Home|Del)$")
+
+
+def _plain(label: str) -> str:
+    return label.replace("&", "").rstrip("….:").strip().casefold()
+
+
+@cache
+def labels_there() -> frozenset[str]:
+    """Every text of the program, and the labels of settings: what a label in the guide can be."""
+    found = {_plain(label_of(model, field)) for model in MODELS.values() for field in model.model_fields}
+    for path in sorted(SOURCE.rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str):
+                found.add(_plain(node.value))
+                found.add(_plain(node.value.partition("(")[0]))  # “More settings (3)”: the number runs
+    return frozenset(found)
+
+
+def labels_in(text: str) -> list[str]:
+    """What stands in bold or italics and is no key; a lead of a paragraph ends in a colon or a full stop."""
+    marked = [a or b for a, b in LABEL.findall(" ".join(text.split()))]
+    parts = [part.strip() for label in marked if not label.endswith((":", ".")) for part in label.split(" > ")]
+    return [part for part in parts if part and not KEY.match(part)]
+
+
+@pytest.mark.parametrize("path", GUIDE, ids=lambda path: path.stem)
+def test_every_label_of_the_guide_exists(path):
+    assert [label for label in labels_in(path.read_text()) if _plain(label) not in labels_there()] == []
+
+
+def test_labels_are_found_in_the_guide():
+    assert labels_in("Press **Measure again**, then *Gate* in **File > Export**. **A lead:** text (**Ctrl+R**)") == [
+        "Measure again",
+        "Gate",
+        "File",
+        "Export",
+    ]
+    assert sum(len(labels_in(path.read_text())) for path in GUIDE) > 100
+    assert "no such button" not in labels_there()
+
+
+@pytest.mark.parametrize("path", WRITTEN, ids=lambda path: path.stem)
+def test_words_that_are_gone_do_not_come_back_in_what_is_written(path):
+    lines = path.read_text().splitlines()
+    assert [
+        f"{number}: {line}; say: {better}"
+        for number, line in enumerate(lines, start=1)
+        if "screenshots/" not in line  # names of files
+        for pattern, better in GONE.items()
+        if re.search(pattern, line, re.IGNORECASE)
+    ] == []
+
+
+def commands() -> Iterator[tuple[str, str]]:
+    """(place, docstring) of every command."""
+    for path in sorted((SOURCE / "cli").glob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.FunctionDef) and any("command" in ast.unparse(d) for d in node.decorator_list):
+                yield f"{path.name}:{node.name}", ast.get_docstring(node) or ""
+
+
+def test_the_help_of_commands_is_plain():
+    found = list(commands())
+    assert len(found) > 20
+    assert [place for place, text in found if not text.endswith(".")] == []
+    assert [
+        f"{place}: {text}; say: {better}"
+        for place, text in found
+        for pattern, better in GONE.items()
+        if re.search(pattern, text, re.IGNORECASE)
+    ] == []
