@@ -79,7 +79,7 @@ CASES = [
     ("stimulus tone out.flac --bits 32f", 2, "cannot store 32-bit float"),
     ("stimulus tone nowhere/out.wav", 4, "could not be written"),
     ("stimulus tone out.wav --bits 12", 2, "Invalid value"),
-    ("measure tone --study tone.wav --subject x", 3, "does not exist"),
+    ("measure tone --study tone.wav --subject x", 3, "is a file, not a study"),
     ("measure tone --study folder.wav --subject x", 3, "study.sqlite is missing"),
     ("study show missing.epidote", 3, "does not exist"),
     ("study new folder.wav/x/y/z --chain bad.toml", 3, "rate: “fast” is not valid"),

@@ -193,7 +193,7 @@ def test_what_cannot_be_sealed(run, study, tmp_path):
     code, _, err = run("listen", "new", study, *rows, "--seal", tmp_path / "x")
     assert code == 2 and "at least two clips" in err
     code, _, err = run("listen", "new", study, *rows, "--rows", "Baseline", "--seal", tmp_path / "x")
-    assert code == 2 and "has no run of “Programme”" in err
+    assert code == 2 and "has no run of “Programme material”" in err
     (tmp_path / "full").mkdir()
     (tmp_path / "full" / "a.txt").write_text("there already")
     code, _, err = run("listen", "new", study, *rows, "--rows", "original", "--seal", tmp_path / "full")

@@ -222,7 +222,7 @@ def test_stats_of_a_reading_and_of_a_curve(capsys, routine, study):
     assert bands["s"] == pytest.approx(np.std([c.y for c in curves], axis=0, ddof=1), rel=1e-6, abs=1e-15)
     for arguments, words in (
         (("tone", "nothing"), "has no reading “nothing”"),
-        (("nowhere", "thd"), "no column “nowhere”"),
+        (("nowhere", "thd"), "Unknown column “nowhere”"),
         (("tone", "thd", "--serial", "X*"), "No selected unit"),
         (("tone", "thd", "--since", "someday"), "is not a date"),
     ):

@@ -72,18 +72,21 @@ def warn(text: str) -> None:
 
 
 def print_result(result: Result, titles: dict[str, str]) -> None:
-    """Print readings as a table, one column per channel, then the cautions in words."""
+    """Print readings as a table, one column per channel, those with a caution marked; then the cautions in words."""
     channels = sorted({r.channel for r in result.readings})
+    cautions = dict.fromkeys(result.cautions)
     keys = dict.fromkeys(r.key for r in result.readings)
-    say("".ljust(22) + "".join(channel_name(c).rjust(18) for c in channels))
+    if channels:
+        say("".ljust(22) + "".join(channel_name(c).rjust(18) for c in channels))
     for key in keys:
         row = titles.get(key, key).ljust(22)
-        marks: list[str] = []
+        is_marked = False
         for channel in channels:
             reading = result.reading(key, channel)
             row += (format_reading(reading) if reading else "").rjust(18)
-            if reading:
-                marks += [str(c) for c in reading.cautions]
-        say(row + ("  ! " + ", ".join(dict.fromkeys(marks)) if marks else ""))
-    for caution in result.cautions:
+            if reading is not None and reading.cautions:
+                is_marked = True
+                cautions.update(dict.fromkeys(reading.cautions))
+        say(row + ("  !" if is_marked else ""))
+    for caution in cautions:
         say(f"! {caution.words}")

@@ -171,7 +171,7 @@ def _programme_run(study: Any, subject: Any) -> Any:
 
     heard = [r for r in study.overview().runs_of_row(subject.id) if procedure(r.procedure).takes_original]
     if not heard:
-        raise SettingError(f"{subject.full_name} has no run of “Programme”. Measure it first.")
+        raise SettingError(f"{subject.full_name} has no run of “Programme material”. Measure it first.")
     return max(heard, key=lambda r: r.made)
 
 

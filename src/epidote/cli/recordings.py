@@ -171,7 +171,7 @@ def inverse(
     limit: Annotated[float, typer.Option(help="maximum boost or cut in dB")] = 12.0,
     channel: Annotated[int, typer.Option(help="channel")] = 1,
 ) -> int:
-    """Write the inverse of a row's measured response, for “Equalise with” of the procedure “Programme”."""
+    """Write the inverse of a row's measured response, for “Equalise with” of the procedure “Programme material”."""
     from epidote.core.errors import SettingError
     from epidote.measurement.inverse_response import has_response, write_inverse
 

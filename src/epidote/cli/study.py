@@ -11,6 +11,7 @@ from epidote.cli.analyse import Json, Set
 from epidote.cli.common import parsed_settings, print_json, read_chain, say
 from epidote.core.errors import SettingError
 from epidote.core.quantities.formatting import format_quantity
+from epidote.core.results.caution import Caution
 from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study, create_study
 
@@ -107,7 +108,14 @@ def show(path: PathArgument, as_json: Json = False) -> int:
                         for s in seen.subjects
                     ],
                     "columns": [
-                        {"id": c.id, "procedure": c.procedure, "settings": dict(c.settings)} for c in seen.columns
+                        {
+                            "id": c.id,
+                            "procedure": c.procedure,
+                            "title": c.title,
+                            "summary": c.summary,
+                            "settings": dict(c.settings),
+                        }
+                        for c in seen.columns
                     ],
                     "runs": [
                         {
@@ -126,12 +134,28 @@ def show(path: PathArgument, as_json: Json = False) -> int:
             )
             return 0
         say(f"{seen.title}{f' (read-only: {study.why_read_only})' if study.read_only else ''}")
+        if not seen.columns:
+            say("\nRows")
+            for subject in seen.subjects:
+                say(f"  {subject.full_name}")
+            say("No columns yet. Measure a procedure to add one.")
+        cautions: dict[str, None] = {}
         for column in seen.columns:
-            say(f"\n{column.title}, {column.summary}")
+            runs = [run for (_, of), run in seen.runs.items() if of == column.id]
+            say(f"\n{column.id}  {column.title}, {column.summary}{_shown_reading(runs)}")
             for subject in seen.subjects:
                 run = seen.runs.get((subject.id, column.id))
                 say(_row_in_words(subject, run))
+                cautions.update(dict.fromkeys(run.cautions if run is not None else ()))
+        for key in cautions:
+            say(f"! {Caution(key).words}" if key in set(Caution) else f"! {key}")
     return 0
+
+
+def _shown_reading(runs: list[RunSummary]) -> str:
+    """Return the name of the reading that stands beside the rows of a column: "; reading: THD+N"."""
+    heads = dict.fromkeys(run.headline.title for run in runs if run.headline is not None)
+    return f"; reading: {', '.join(heads)}" if heads else ""
 
 
 def _row_in_words(subject: Subject, run: RunSummary | None) -> str:
@@ -140,7 +164,7 @@ def _row_in_words(subject: Subject, run: RunSummary | None) -> str:
         number = f"run {run.id}"
         cautions = ""
         if run.cautions:
-            cautions = f"  ! {', '.join(run.cautions)}"
+            cautions = "  !"
         if run.headline:
             head = format_quantity(run.headline.reading.value, run.headline.reading.unit)
     return f"  {subject.full_name.ljust(44)} {head.rjust(14)}  {number}{cautions}"

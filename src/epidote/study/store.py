@@ -75,6 +75,8 @@ class Study(Repository):
     def __init__(self, path: Path | str, *, create: bool = False) -> None:
         path = Path(path).absolute()
         self._closed = False
+        if not create and path.is_file():
+            raise StudyError(f"{path} is a file, not a study. Select a study folder ending in {SUFFIX}.")
         if not create and not path.is_dir():
             raise StudyError(f"{path} does not exist. Select a study folder ending in {SUFFIX}.")
         if not create and not (path / DATABASE).is_file():

@@ -20,7 +20,7 @@ class InverseDialog(FormDialog):
         self.explain(
             "Inverse of this response, as a text file of frequency and gain. Enter the file in “Equalise with”"
             " of the procedure"
-            " “Programme” to hear and measure whether the correction brings the sound nearer to the original."
+            " “Programme material” to hear and measure whether the correction brings the sound nearer to the original."
         )
         self._low = self.line("From", format_plain(low, "Hz"))
         self._high = self.line("To", format_plain(high, "Hz"))

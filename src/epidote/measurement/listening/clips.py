@@ -118,7 +118,9 @@ def align_run(study: Study, run: RunSummary) -> AlignedRun:
     """Return a run's recording laid over its original. Raises SettingError, StudyError, UnusableInputError."""
     proc = procedure(run.procedure)
     if not proc.takes_original:
-        raise SettingError(f"“{proc.title}” is not a recording of programme material. Select runs of “Programme”.")
+        raise SettingError(
+            f"“{proc.title}” is not a recording of programme material. Select runs of “Programme material”."
+        )
     recording = study.acquired(run.id).recordings[0]
     settings = make_settings(proc.Settings, run.settings)
     rate = recording.signal.rate
@@ -141,7 +143,7 @@ def clips_of_runs(aligned: Sequence[tuple[str, int, AlignedRun]], *, original: b
         raise SettingError(
             "The rows were measured with different music, so they cannot be compared by listening. Measure them"
             " with the"
-            " same settings of “Programme”."
+            " same settings of “Programme material”."
         )
     rate = rates.pop()
     clips: list[AlignedClip] = []

@@ -106,7 +106,7 @@ def prepare_clips(
     EpidoteError; CancelledError where ``cancelled`` says so meanwhile.
     """
     if not choice.rows:
-        raise SettingError("No row is selected. Select rows with a run of “Programme”.")
+        raise SettingError("No row is selected. Select rows with a run of “Programme material”.")
     count = len(choice.rows)
     with cancellable(cancelled):
         for number, (name, run) in enumerate(choice.rows, start=1):

@@ -47,7 +47,7 @@ class Programme(ProcedureBase):
     """Real sound through a unit, compared with its original."""
 
     key = "programme"
-    title = "Programme"
+    title = "Programme material"
     about = About(
         QuestionGroup.DISTORTION,
         question="How much does it change real programme material?",

@@ -58,7 +58,9 @@ class ClipsBox(WrappingWidget):
         self.rows = QListWidget()
         self.rows.setAccessibleName("Rows used as clips")
         self.rows.setFixedHeight(_LIST_HEIGHT)
-        self.none = quiet("No row has a run of “Programme” yet. Add that column on the Matrix page and measure it.")
+        self.none = quiet(
+            "No row has a run of “Programme material” yet. Add that column on the Matrix page and measure it."
+        )
         self.original = QCheckBox("Include original")
         self.control = QCheckBox("Control test: same clip as A and B")
         self.control.setToolTip("Test with two identical clips; the expected result is chance (50 %)")
