@@ -301,3 +301,10 @@ def test_polarity_in_words_and_latencies_of_a_study(tmp_path, run):
     assert f"buffer {found[0]['buffer']}" in out
     _, out, _ = run("study", "latency", study)
     assert "suitable for live playing" in out
+
+
+def test_a_stimulus_is_written_only_under_an_ending_that_says_what_it_is(run, tmp_path):
+    for name in ("tone.mp3", "tone", "tone.wav.bak"):
+        code, _, err = run("stimulus", "tone", tmp_path / name)
+        assert code == 2 and "does not end in .wav or .flac. Nothing was written" in err
+    assert list(tmp_path.iterdir()) == []

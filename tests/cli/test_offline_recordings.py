@@ -19,7 +19,7 @@ from epidote.measurement.device_setup import open_for_chain
 from epidote.measurement.offline import import_marked_recording, marked_file, offline_stimuli, write_sound
 from epidote.measurement.recompute import recompute
 from epidote.measurement.request import RunPlan
-from tests.conftest import measured
+from tests.conftest import measured, small_study
 
 
 def recorded(path, out, *, ppm=87.5, rate=48000, gain=0.25, start=17000.4, noise=1e-5):
@@ -251,3 +251,15 @@ def test_the_sound_of_a_run_is_written(tmp_path, run):
         code, _, err = run("study", "sound", study, number, *arguments)
         assert code in (2, 3)
         assert words in err
+
+
+def test_a_stimulus_that_is_waited_for_is_not_overwritten(run, tmp_path):
+    study = small_study(tmp_path)
+    study.close()
+    stimulus = tmp_path / "sweep.wav"
+    words = ("study", "await", study.path, stimulus, "--subject", "Ostrel P40", "--procedure", "response")
+    assert run(*words)[0] == 0
+    before = stimulus.read_bytes()
+    code, _, err = run(*words, "--set", "level=-30")
+    assert code == 2 and "waits for its recording. Nothing was written" in err
+    assert stimulus.read_bytes() == before

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import sys
+from typing import Annotated
 
 import typer
 
@@ -36,11 +37,21 @@ app = typer.Typer(
     no_args_is_help=True,
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
-    help=(
-        "Measure and compare audio devices. Without a command, or with the path of a study, the desktop application"
-        " opens."
-    ),
 )
+
+
+@app.callback()
+def show_version(
+    version: Annotated[bool, typer.Option("--version", help="print the version", is_eager=True)] = False,
+) -> None:
+    """Measure and compare audio devices. Without a command, or with the path of a study, the application opens."""
+    if version:
+        from epidote import __version__
+
+        sys.stdout.write(f"epidote {__version__}\n")
+        raise typer.Exit
+
+
 app.command("stimulus")(analyse.stimulus)
 app.command("analyse")(analyse.analyse)
 app.command("measure")(measure.measure)

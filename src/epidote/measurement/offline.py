@@ -39,6 +39,8 @@ from epidote.study.interchange.curve_text import AS_FOUND, TextOptions, read_tex
 from epidote.study.models import RunSummary, Subject
 from epidote.study.store import Study
 
+_KINDS = {".wav": "WAV", ".flac": "FLAC"}  # of sound files that are written, by their ending
+
 
 def offline_stimuli(key: str, settings: Settings, chain: Chain) -> list[Stimulus]:
     """Return what a procedure plays where nobody listens meanwhile. Raises SettingError when it plays nothing."""
@@ -71,14 +73,16 @@ def dithered(samples: Samples, bits: str) -> Samples:
 def write_sound(path: Path, samples: Samples, rate: float, bits: str) -> None:
     """Write samples (frames,) or (frames, channels) as WAV, or FLAC by its ending.
 
-    Raises SettingError for bits it cannot hold, DiskError.
+    Raises SettingError for another ending and for bits it cannot hold, DiskError.
     """
     if not path.name:
         raise SettingError(f"“{path}” is not a file name. Nothing was written; enter a name.")
-    if path.suffix.lower() == ".flac":
-        kind = "FLAC"
-    else:
-        kind = "WAV"
+    kind = _KINDS.get(path.suffix.lower())
+    if kind is None:
+        raise SettingError(
+            f"{path.name} does not end in {' or '.join(_KINDS)}. Nothing was written; use a name with one of these"
+            " endings."
+        )
     if kind == "FLAC" and bits == "32f":
         raise SettingError("FLAC cannot store 32-bit float. Use 24 bit, or a .wav file.")
     write_whole(path, encode(dithered(samples, bits).reshape(samples.shape[0], -1), rate, kind, bits))

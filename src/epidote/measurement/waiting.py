@@ -24,6 +24,7 @@ from epidote.measurement.offline import describe, marked_file, write_with_descri
 from epidote.measurement.processing import process
 from epidote.measurement.request import RunPlan
 from epidote.measurement.runner import finished_run, store_run
+from epidote.study.annotations import valid
 from epidote.study.models import Entry, Owner, RunSummary
 from epidote.study.store import Study
 
@@ -52,6 +53,11 @@ def await_recording(study: Study, order: RunPlan, path: Path, how: str = "") -> 
 
     how: how it is played, in words. Raises SettingError, DiskError; then nothing was kept.
     """
+    if path.exists() and path.name in waited_for(study):
+        raise SettingError(
+            f"{path.name} is the stimulus file of a run that waits for its recording. Nothing was written; use another"
+            " name."
+        )
     file = marked_file(order.procedure, order.settings, order.chain)
     write_with_description(path, file.samples(), file.rate, "24", describe(order.procedure, order.settings, file))
     return await_stimulus(study, order, path.name, how, file)
@@ -68,6 +74,12 @@ def await_stimulus(
     run = store_run(study, order, f"played elsewhere: {name}", empty, (), source=None)
     study.entries.add(KIND, awaited.model_dump(mode="json"), Owner(run=run.id), study.person)
     return run
+
+
+def waited_for(study: Study) -> frozenset[str]:
+    """Return the names of the stimulus files whose recordings are still to come."""
+    named = [(entry.owner.run, one.file) for entry, one in valid(study.entries.all(KIND), Awaited)]
+    return frozenset(file for run, file in named if run is not None and not study.recording_rows(run))
 
 
 def awaited_of(study: Study, run_id: int) -> tuple[Entry, Awaited] | None:

@@ -51,7 +51,7 @@ VIEWS = (
 READINGS = (
     LOWEST_FREQUENCY,
     ReadingKind(
-        "edt", "Early decay time", meaning="Time for 60 dB from the first 10 dB of the decay (ISO 3382-2, EDT)."
+        "edt", "Early decay time", meaning="Time for 60 dB from the first 10 dB of the decay (EDT, ISO 3382-1)."
     ),
     ReadingKind(
         "t20", "Reverberation time T20", meaning="Time for 60 dB from the decay between -5 and -25 dB (ISO 3382-2)."
