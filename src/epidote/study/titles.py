@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from pydantic import BaseModel
 
 from epidote.core.errors import SettingError
 from epidote.core.procedures.registry import procedure
-from epidote.core.settings import label_of, make_settings, unit_of, value_in_words
+from epidote.core.settings import LabelledEnum, label_of, make_settings, value_in_words
 
 _MOST_DIFFERENCES = 3  # settings that a title names
+_PLAIN = ("level", "frequency", "duration")  # values that need no label: "-20 dBFS", "1 kHz", "2 s"
 
 
 def refresh_titles(connection: sqlite3.Connection) -> None:
@@ -64,18 +65,32 @@ def title_columns(connection: sqlite3.Connection, key: str = "") -> None:
 
 
 def _differences(model: type[BaseModel], settings: Sequence[BaseModel]) -> list[list[str]]:
-    """Return for each of several settings, in words, those values in which they differ from each other."""
+    """Return for each of several settings, in words, the fewest values that tell it from all others."""
     values = [one.model_dump(mode="json") for one in settings]
-    differing = [name for name in model.model_fields if any(one[name] != values[0][name] for one in values)]
-    return [
-        [words for name in differing[:_MOST_DIFFERENCES] if (words := _setting_words(model, name, one[name]))]
-        for one in values
-    ]
+    return [_telling(model, one, [other for other in values if other is not one]) for one in values]
+
+
+def _telling(model: type[BaseModel], own: Mapping[str, Any], others: Sequence[Mapping[str, Any]]) -> list[str]:
+    """Return the values that tell settings from others, in words: each time the one that most of these do not have."""
+    words = {name: _setting_words(model, name, own[name]) for name in model.model_fields}
+    names = [name for name, said in words.items() if said]
+    named: list[str] = []
+    alike = list(others)
+    while alike and len(named) < _MOST_DIFFERENCES:
+        best = max(names, key=lambda name: sum(other[name] != own[name] for other in alike))  # of equal ones the first
+        left = [other for other in alike if other[best] == own[best]]
+        if len(left) == len(alike):
+            break
+        named.append(best)
+        alike = left
+    return [words[name] for name in named]
 
 
 def _setting_words(model: type[BaseModel], name: str, value: Any) -> str:
-    """Return a value that says what it is by its unit, else with its label."""
+    """Return a value, with the label of its setting unless it says by itself what it is."""
     words = value_in_words(model, name, value)
-    if not words or unit_of(model.model_fields[name]) or isinstance(value, str):
+    kind = model.model_fields[name].annotation
+    is_choice = isinstance(kind, type) and issubclass(kind, LabelledEnum)
+    if not words or name in _PLAIN or is_choice:
         return words
     return f"{label_of(model, name).lower()} {words}"
