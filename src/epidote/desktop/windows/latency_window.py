@@ -180,5 +180,7 @@ def _cell_words(cell: MeasuredLatency) -> str:
     mark = ""
     if cell.longest > LIVE[1]:
         mark = "▲ "
-    jumps = f", jumps up to {1000 * cell.longest:.3f} ms" if cell.jumps else ""
-    return f"{mark}{1000 * cell.seconds:.3f} ms{jumps}   {distance_in_air(cell.seconds):.2f} m"
+    milliseconds = f"{1000 * cell.seconds:.3f}"
+    if cell.jumps:
+        milliseconds += f" to {1000 * cell.longest:.3f}"
+    return f"{mark}{milliseconds} ms   {distance_in_air(cell.seconds):.2f} m"

@@ -59,7 +59,7 @@ class TrialView(WrappingWidget):
         line = QHBoxLayout()
         self.trial = Label()
         self.trial.setFont(font(1.35, bold=True))
-        self.hidden = quiet("Results are hidden until the last trial")
+        self.hidden = quiet("Results are hidden until the test is revealed")
         self.hidden.setWordWrap(False)
         line.addWidget(self.trial)
         line.addStretch(1)
