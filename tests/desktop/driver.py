@@ -9,8 +9,19 @@ LONGEST_WAIT = 60_000  # ms until what is waited for is taken to never come; a l
 
 
 def wait_for(qtbot, condition) -> None:
-    """Wait until a condition holds, never for a time."""
-    qtbot.waitUntil(condition, timeout=LONGEST_WAIT)
+    """Wait until a condition holds, never for a time. What it looks at may still be to come, such as a figure."""
+
+    def holds() -> bool:
+        try:
+            return bool(condition())
+        except AttributeError:  # of None
+            return False
+
+    try:
+        qtbot.waitUntil(holds, timeout=LONGEST_WAIT)
+    except TimeoutError:
+        condition()  # says what was missing to the end
+        raise
 
 
 def do(window, name: str) -> None:

@@ -10,6 +10,12 @@ from epidote.desktop.widgets.dialogs import RowDialog, parse_condition_sets
 from tests.desktop.driver import do, wait_for
 
 
+def traces_shown(window) -> int:
+    """How many curves the graph draws; none while they are loaded."""
+    figure = window.matrix.graph_panel.graph.figure()
+    return 0 if figure is None else len(figure.traces)
+
+
 def names(window) -> list[str]:
     """The rows as the matrix shows them."""
     model = window.matrix.model
@@ -262,8 +268,8 @@ def test_earlier_runs_are_looked_at_beside_the_latest(window, rows, columns, qtb
     wait_for(qtbot, lambda: len(menu.actions()) == 2)
     assert menu.actions()[0].text().endswith("(latest)")
     menu.actions()[1].trigger()
-    wait_for(qtbot, lambda: len(window.matrix.graph_panel.graph.figure().traces) == 2)
+    wait_for(qtbot, lambda: traces_shown(window) == 2)
     names_shown = [t.name for t in window.matrix.graph_panel.graph.figure().traces]
     assert f"{first.made.astimezone():%H:%M:%S}" in names_shown[1]
     window.matrix.selection.select([rows["a25"]], columns["tone"])
-    wait_for(qtbot, lambda: len(window.matrix.graph_panel.graph.figure().traces) == 1)
+    wait_for(qtbot, lambda: traces_shown(window) == 1)

@@ -186,7 +186,7 @@ def test_claims_are_typed_judged_and_drawn(window, rows, columns, two, qtbot):
         rows["high"],
         rows["a25"],
     }  # the new row left the choice alone
-    panel.typed.setText("SNR 90 dB(A)")
+    panel.typed.setText("Noise < 1 mV A-weighted")
     panel.add_typed()
     wait_for(qtbot, lambda: panel.table.row_count() == 2 and "inconclusive" in panel.table.text(1, 2))
     panel.table.selectRow(1)
