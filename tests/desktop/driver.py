@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from pytestqt.exceptions import TimeoutError as WaitedInVain
 
 LONGEST_WAIT = 60_000  # ms until what is waited for is taken to never come; a loaded machine is slow
 
@@ -19,7 +20,7 @@ def wait_for(qtbot, condition) -> None:
 
     try:
         qtbot.waitUntil(holds, timeout=LONGEST_WAIT)
-    except TimeoutError:
+    except WaitedInVain:
         condition()  # says what was missing to the end
         raise
 
