@@ -25,6 +25,7 @@ from epidote.study.models import Subject
 PAD = 10
 _ROW_HEIGHT, _HEAD_WIDTH, _WIDEST_HEAD = 48, 256, 400  # at the normal text size
 _NARROWEST = 112
+_WIDEST_TITLE = 200  # a longer title is cut; its tooltip has the whole
 _KEPT_PICTURES = 600
 _CHIP, _IN_CHIP, _GAP = 0.78, 12, 5
 
@@ -425,11 +426,11 @@ class MatrixHeader(QHeaderView):
         return QSize(130, round(QFontMetricsF(font(1.0)).height() * 2.35))
 
     def content_width(self, section: int) -> int:
-        """Width in pixels in which a column's title and its settings are whole."""
+        """Width in pixels in which a column's settings are whole, and its title unless it names many settings."""
         words = str(self.model().headerData(section, Qt.Orientation.Horizontal) or "")
         title, _, summary = words.partition("\n")
         widest = max(
-            QFontMetricsF(font(0.95, bold=True)).horizontalAdvance(title),
+            min(scaled(_WIDEST_TITLE), QFontMetricsF(font(0.95, bold=True)).horizontalAdvance(title)),
             QFontMetricsF(font(0.8)).horizontalAdvance(summary),
         )
         return max(scaled(_NARROWEST), math.ceil(widest) + PAD + 8)
