@@ -76,7 +76,7 @@ def _telling(model: type[BaseModel], own: Mapping[str, Any], others: Sequence[Ma
     names = [name for name, said in words.items() if said]
     named: list[str] = []
     alike = list(others)
-    while alike and len(named) < _MOST_DIFFERENCES:
+    while alike and names and len(named) < _MOST_DIFFERENCES:
         best = max(names, key=lambda name: sum(other[name] != own[name] for other in alike))  # of equal ones the first
         left = [other for other in alike if other[best] == own[best]]
         if len(left) == len(alike):

@@ -264,6 +264,7 @@ class MatrixPage(Page):
         self.pane.header.current = self.table.currentIndex().column()
         self.pane.header.viewport().update()
         if overview is None or column is None:
+            self.look.outdated = False  # nothing is waited for any more
             self.graph_panel.graph.set_figure(None, keep_zoom=False, instead=NOTHING_SELECTED)
             self.side_whole.hide()
             self._enable()

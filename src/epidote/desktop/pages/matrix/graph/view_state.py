@@ -81,6 +81,7 @@ class GraphViewState:
         self._places, self._place, self._stepped, self._asked = [], None, {}, set()
         self.channels, self._channels_chosen = {1}, False
         self.band, self.align = None, "no"
+        self.outdated = False
 
     def attach(
         self,
